@@ -1,0 +1,109 @@
+package main
+
+import (
+	"bufio"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"os/exec"
+	"strings"
+	"time"
+
+	"tidepull/internal/language"
+	"tidepull/trials"
+)
+
+// wrongs are the stand-in's switches as flags.
+type wrongs struct {
+	SwitchSeed uint64        `default:"1" help:"What the switches' dice follow from."`
+	Hold       time.Duration `help:"Hold every message this long before relaying it."`
+	Lose       float64       `help:"Probability that a delivery is left out, 0 to 1."`
+	Double     float64       `help:"Probability that a delivery is made twice, 0 to 1."`
+	Misdirect  float64       `help:"Probability that a delivery goes to a member of another room instead, 0 to 1."`
+}
+
+func (w *wrongs) args() []string {
+	return []string{fmt.Sprintf("--switch-seed=%d", w.SwitchSeed), fmt.Sprintf("--hold=%v", w.Hold), fmt.Sprintf("--lose=%v", w.Lose),
+		fmt.Sprintf("--double=%v", w.Double), fmt.Sprintf("--misdirect=%v", w.Misdirect)}
+}
+
+type demoCommand struct {
+	Write string `placeholder:"FILE" help:"Write the demo's trial to FILE and do nothing else; - is the standard output."`
+	wrongs
+	showing
+}
+
+func (c *demoCommand) Run(log *slog.Logger) error {
+	if c.Write != "" {
+		return writeDemo(c.Write)
+	}
+	board, err := startStandin(c.args())
+	if err != nil {
+		return err
+	}
+	defer board.stop()
+	t, err := language.Parse(trials.Demo, trials.DemoName, language.Options{Target: board.url})
+	if err != nil {
+		return err
+	}
+	return c.carryOut(t, log)
+}
+
+func writeDemo(path string) error {
+	if path == "-" {
+		_, err := os.Stdout.Write(trials.Demo)
+		return err
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o666)
+	if err != nil {
+		return fmt.Errorf("writing the demo's trial: %w", err)
+	}
+	if _, err := f.Write(trials.Demo); err != nil {
+		f.Close()
+		return fmt.Errorf("writing the demo's trial: %w", err)
+	}
+	return f.Close()
+}
+
+// A standinProcess is a stand-in in a process of its own, so that what it uses
+// is not taken for the tool's.
+type standinProcess struct {
+	url   string
+	cmd   *exec.Cmd
+	input io.Closer
+}
+
+func startStandin(args []string) (*standinProcess, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, fmt.Errorf("starting the stand-in: %w", err)
+	}
+	cmd := exec.Command(self, append([]string{"standin", "--listen=127.0.0.1:0", "--end-with-input"}, args...)...)
+	detach(cmd)
+	input, err := cmd.StdinPipe()
+	if err != nil {
+		return nil, fmt.Errorf("starting the stand-in: %w", err)
+	}
+	output, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, fmt.Errorf("starting the stand-in: %w", err)
+	}
+	cmd.Stderr = os.Stderr
+	if err := cmd.Start(); err != nil {
+		return nil, fmt.Errorf("starting the stand-in: %w", err)
+	}
+	p := &standinProcess{cmd: cmd, input: input}
+	line, err := bufio.NewReader(output).ReadString('\n')
+	if _, url, ok := strings.Cut(strings.TrimSpace(line), "serving "); ok && err == nil {
+		p.url = url
+		return p, nil
+	}
+	p.stop()
+	return nil, fmt.Errorf("the stand-in did not start: it said %q", line)
+}
+
+func (p *standinProcess) stop() {
+	p.input.Close() // it ends with its input
+	p.cmd.Wait()
+}

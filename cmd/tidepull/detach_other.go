@@ -1,0 +1,7 @@
+//go:build !unix
+
+package main
+
+import "os/exec"
+
+func detach(*exec.Cmd) {}

@@ -1,0 +1,43 @@
+package main
+
+import (
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+)
+
+// openLog opens the tool's own log. Where that cannot be, the tool works
+// without one; where the user named the file, it is said.
+func openLog(path string) (log *slog.Logger, closeLog func()) {
+	named := path != ""
+	if !named {
+		path = defaultLog()
+	}
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if err != nil {
+		if named {
+			fmt.Fprintf(os.Stderr, "tidepull: no log is written: %v\n", err)
+		}
+		return slog.New(slog.DiscardHandler), func() {}
+	}
+	return slog.New(slog.NewTextHandler(f, nil)), func() { f.Close() }
+}
+
+// defaultLog is tidepull/tidepull.log in XDG_STATE_HOME (XDG Base Directory
+// Specification).
+func defaultLog() string {
+	base := os.Getenv("XDG_STATE_HOME")
+	if base == "" {
+		home, err := os.UserHomeDir()
+		if err != nil {
+			return os.DevNull
+		}
+		base = filepath.Join(home, ".local", "state")
+	}
+	dir := filepath.Join(base, "tidepull")
+	if os.MkdirAll(dir, 0o700) != nil {
+		return os.DevNull
+	}
+	return filepath.Join(dir, "tidepull.log")
+}

@@ -1,0 +1,104 @@
+// Tidepull measures servers that keep connections open and push messages.
+package main
+
+import (
+	"errors"
+	"fmt"
+	"os"
+
+	"github.com/alecthomas/kong"
+
+	"tidepull/internal/engine"
+	"tidepull/internal/language"
+	"tidepull/internal/run"
+)
+
+// Version is the tool's version; the build may set it.
+var Version = "0.1.0"
+
+// The exit statuses, as --help lists them.
+const (
+	exitHolds       = 0
+	exitBroken      = 1
+	exitWrong       = 2
+	exitNotProven   = 3
+	exitUnreachable = 4
+)
+
+const description = `Tide Pull points many simulated clients at a server that keeps connections
+open and pushes messages, and measures whether each message reaches exactly the
+clients that should get it, and how soon.
+
+Start with "tidepull demo": it runs a trial against a server that ships with the
+tool. Then write a trial for your own server (tidepull demo --write FILE gives
+you one to change) and run it with "tidepull run FILE".
+
+Exit status of run and demo: 0 all limits hold, 1 a limit is broken, 2 the trial
+is wrong, 3 not proven (the tool was the bottleneck, or nothing was measured),
+4 the target could not be reached.`
+
+type commands struct {
+	Log     string           `placeholder:"FILE" help:"Write the tool's own log to FILE; by default to tidepull.log in the user's state folder."`
+	Run     runCommand       `cmd:"" help:"Run a trial."`
+	Demo    demoCommand      `cmd:"" help:"Run the shipped trial against the shipped stand-in, a harbour board."`
+	Check   checkCommand     `cmd:"" help:"Check trials for errors, and run nothing."`
+	Standin standinCommand   `cmd:"" help:"Serve the stand-in: a simulated messaging server, with switches that make it do wrong."`
+	Version kong.VersionFlag `help:"Print the version."`
+}
+
+// An exitError ends the process with a status after what it says, if anything.
+type exitError struct {
+	status int
+	text   string
+}
+
+func (e *exitError) Error() string { return e.text }
+
+func main() { os.Exit(mainStatus(os.Args[1:])) }
+
+func mainStatus(args []string) int {
+	var c commands
+	parser, err := kong.New(&c, kong.Name("tidepull"), kong.Description(description), kong.Vars{"version": Version},
+		kong.ConfigureHelp(kong.HelpOptions{Compact: true}), kong.UsageOnError())
+	if err != nil {
+		panic(err) // the declaration above is wrong
+	}
+	if len(args) == 0 {
+		args = []string{"--help"}
+	}
+	ctx, err := parser.Parse(args)
+	if err != nil {
+		fmt.Fprintf(os.Stderr, "tidepull: %v\ntry tidepull --help\n", err)
+		return exitWrong
+	}
+	log, closeLog := openLog(c.Log)
+	defer closeLog()
+	err = ctx.Run(log)
+	status := statusOf(err)
+	var quiet *exitError
+	if err != nil && !(errors.As(err, &quiet) && quiet.text == "") {
+		fmt.Fprintf(os.Stderr, "tidepull: %v\n", err)
+	}
+	if err != nil {
+		log.Error("ends", "error", err, "status", status)
+	}
+	return status
+}
+
+func statusOf(err error) int {
+	var exit *exitError
+	var wrong *language.Errors
+	var tooMany *run.TooMany
+	var unreachable *engine.Unreachable
+	switch {
+	case err == nil:
+		return exitHolds
+	case errors.As(err, &exit):
+		return exit.status
+	case errors.As(err, &unreachable):
+		return exitUnreachable
+	case errors.As(err, &wrong), errors.As(err, &tooMany):
+		return exitWrong
+	}
+	return exitWrong
+}

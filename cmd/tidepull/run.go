@@ -1,0 +1,125 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/charmbracelet/x/term"
+
+	"tidepull/internal/headless"
+	"tidepull/internal/language"
+	"tidepull/internal/run"
+	"tidepull/internal/trial"
+	"tidepull/internal/tui"
+)
+
+// showing are the flags of commands that carry out a trial.
+type showing struct {
+	Headless bool   `help:"Print plain lines instead of opening the full-screen view. It is also what happens where the output is no terminal."`
+	Out      string `placeholder:"DIR" help:"Write summary.json into this folder when the run is over."`
+	Portable bool   `help:"Use the driver for systems without epoll, for comparison. It has no kernel receive times."`
+}
+
+type runCommand struct {
+	File   string `arg:"" help:"The trial, a .trial.hcl file."`
+	Target string `placeholder:"URL" help:"Run against this ws:// address instead of the trial's."`
+	showing
+}
+
+func (c *runCommand) Run(log *slog.Logger) error {
+	t, err := language.Load(c.File, language.Options{Target: c.Target})
+	if err != nil {
+		return err
+	}
+	return c.carryOut(t, log)
+}
+
+// carryOut runs a trial, shows it, writes what was asked for, and returns what
+// the exit status follows from.
+func (s *showing) carryOut(t *trial.Trial, log *slog.Logger) error {
+	r, err := run.Start(context.Background(), run.Options{Trial: t, Portable: s.Portable, Log: log})
+	if err != nil {
+		return err
+	}
+	stopSignals := onSignals(r)
+	defer stopSignals()
+	plain := s.Headless || !term.IsTerminal(os.Stdout.Fd()) || !term.IsTerminal(os.Stdin.Fd())
+	if plain {
+		headless.Follow(os.Stdout, r)
+	} else if err := tui.Show(r, Version); err != nil {
+		r.Abort()
+		<-r.Done()
+		return fmt.Errorf("the screen: %w", err)
+	}
+	last := r.Wait()
+	if s.Out != "" {
+		summary := run.Summarise(last)
+		if err := summary.Write(s.Out); err != nil {
+			return err
+		}
+	}
+	if last.Err != nil && !errors.Is(last.Err, context.Canceled) {
+		return last.Err
+	}
+	headless.Report(os.Stdout, last)
+	switch run.Overall(last.Judgements) {
+	case run.Broken:
+		return &exitError{status: exitBroken}
+	case run.NotProven:
+		return &exitError{status: exitNotProven}
+	}
+	return nil
+}
+
+// onSignals stops the run in order at the first interrupt, and at once at the
+// second.
+func onSignals(r *run.Run) (stop func()) {
+	signals := make(chan os.Signal, 2)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	done := make(chan struct{})
+	go func() {
+		for n := 0; ; n++ {
+			select {
+			case <-signals:
+				if n == 0 {
+					r.Stop()
+				} else {
+					r.Abort()
+				}
+			case <-done:
+				return
+			}
+		}
+	}()
+	return func() {
+		signal.Stop(signals)
+		close(done)
+	}
+}
+
+type checkCommand struct {
+	Files  []string `arg:"" help:"Trials, .trial.hcl files."`
+	Target string   `placeholder:"URL" help:"Check as for this address."`
+}
+
+func (c *checkCommand) Run() error {
+	wrong := 0
+	for _, file := range c.Files {
+		t, err := language.Load(file, language.Options{Target: c.Target})
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			wrong++
+			continue
+		}
+		fmt.Printf("%s: trial %q, %d clients in %d crews, %v, %d limits: no errors\n", file, t.Name, t.Clients(), len(t.Crews), t.Tide.Length(), len(t.Limits))
+	}
+	if wrong > 0 {
+		return &exitError{status: exitWrong}
+	}
+	return nil
+}

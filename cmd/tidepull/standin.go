@@ -1,0 +1,60 @@
+package main
+
+import (
+	"fmt"
+	"io"
+	"log/slog"
+	"net/netip"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+
+	"tidepull/internal/board"
+	"tidepull/internal/machine"
+	"tidepull/internal/standin"
+)
+
+type standinCommand struct {
+	Listen       string        `default:"127.0.0.1:7411" help:"The address to serve at; port 0 picks a free one."`
+	PingEvery    time.Duration `default:"5s" help:"How long a client may be silent before it is pinged."`
+	PongWithin   time.Duration `default:"10s" help:"How long after a ping a silent client is evicted."`
+	History      int           `default:"20" help:"How many notices of a room are given to who enters; -1 for none."`
+	Records      int           `default:"500000" help:"How many messages and deliveries the truth keeps one by one; -1 for none."`
+	EndWithInput bool          `help:"End when the standard input does."`
+	Portable     bool          `help:"Use the driver for systems without epoll."`
+	wrongs
+}
+
+func (c *standinCommand) Run(log *slog.Logger) error {
+	at, err := netip.ParseAddrPort(c.Listen)
+	if err != nil {
+		return fmt.Errorf("--listen %q is no ADDRESS:PORT such as 127.0.0.1:7411", c.Listen)
+	}
+	for name, p := range map[string]float64{"lose": c.Lose, "double": c.Double, "misdirect": c.Misdirect} {
+		if !(p >= 0 && p <= 1) {
+			return fmt.Errorf("--%s %v is no probability; it goes from 0 to 1", name, p)
+		}
+	}
+	machine.RaiseFileLimit()
+	s, err := standin.Start(standin.Config{Listen: at, PingEvery: c.PingEvery, PongWithin: c.PongWithin, History: c.History, Records: c.Records, Portable: c.Portable, Log: log,
+		Switches: board.Switches{Seed: c.SwitchSeed, Hold: c.Hold, Lose: c.Lose, Double: c.Double, Misdirect: c.Misdirect}})
+	if err != nil {
+		return err
+	}
+	fmt.Printf("serving %s\n", s.URL())
+	ended := make(chan struct{})
+	if c.EndWithInput {
+		go func() {
+			io.Copy(io.Discard, os.Stdin)
+			close(ended)
+		}()
+	}
+	signals := make(chan os.Signal, 1)
+	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	select {
+	case <-ended:
+	case <-signals:
+	}
+	return s.Stop()
+}

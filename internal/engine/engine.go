@@ -1,0 +1,398 @@
+// Package engine carries out a trial: a Loop is one goroutine with one driver
+// that owns its clients, their timers, the ledger and the pages of the logbook,
+// with no locks. What it measures leaves it as Reports.
+package engine
+
+import (
+	"context"
+	"fmt"
+	"maps"
+	"net/netip"
+	"runtime"
+	"runtime/debug"
+	"slices"
+	"time"
+
+	"tidepull/internal/client"
+	"tidepull/internal/ledger"
+	"tidepull/internal/logbook"
+	"tidepull/internal/machine"
+	"tidepull/internal/mark"
+	"tidepull/internal/mono"
+	"tidepull/internal/poll"
+	"tidepull/internal/trial"
+)
+
+// Config is what a Loop needs.
+type Config struct {
+	Trial  *trial.Trial
+	Driver poll.Driver // the loop takes it over and closes it
+	To     netip.AddrPort
+	Host   string // for the Host field
+	Path   string
+	Run    uint32 // 20 bits that tell this run's marks from others
+}
+
+// A Report is what a loop has to tell, four times a second. It is immutable.
+type Report struct {
+	Elapsed time.Duration
+	Leg     string           // of the tide; "" once it is over
+	Closed  []*logbook.Entry // seconds that are over and settled, each told once
+	Open    []*logbook.Entry // the others, as they stand
+	Rooms   []string         // by number
+	Reasons map[string]int   // why connections were refused or broke, and what was missed
+	Kept    []ledger.Message // messages with something wrong, all so far
+	Sampled []ledger.Message // of the good ones
+	Unkept  int
+	Held    int // reports that could not be handed over in time and were put off
+	Last    bool
+}
+
+// An Unreachable is why a run ended before a single connection was agreed on.
+type Unreachable struct {
+	To      string
+	Reasons []string
+}
+
+func (e *Unreachable) Error() string {
+	return fmt.Sprintf("no connection to %s could be opened: %v", e.To, e.Reasons)
+}
+
+const (
+	reportEvery = 250 * time.Millisecond
+	tideStep    = 5 * time.Millisecond
+	giveUpAfter = 20 // refusals, before any connection was agreed on
+	keepWrong   = 1000
+	keepGood    = 200
+)
+
+// A Loop owns the clients of a run. All its fields belong to its goroutine,
+// but for the channels.
+type Loop struct {
+	cfg     Config
+	drv     poll.Driver
+	reports chan Report
+	stop    chan struct{}
+
+	env     *client.Env
+	book    *logbook.Book
+	ledger  *ledger.Ledger
+	clients []client.Client
+	timers  *timers
+	order   []int32 // in which clients set out
+	started int     // how many were told to set out, and
+	ebbed   int     // to go home, counted on for ever
+	start   mono.Time
+	stopped bool
+
+	nextReport  mono.Time
+	unsent      Report // what could not be handed over
+	markedWait  time.Duration
+	markedAt    mono.Time
+	markedUse   machine.Use
+	markedPause time.Duration
+	gc          debug.GCStats
+	failure     error
+}
+
+// New makes a loop for a trial. It does nothing until Run.
+func New(cfg Config) *Loop {
+	return &Loop{cfg: cfg, drv: cfg.Driver, reports: make(chan Report, 8), stop: make(chan struct{}, 1)}
+}
+
+// Reports gives what the loop has to tell. The last report has Last set; then
+// the channel is closed. A reader that is slow does not slow the loop.
+func (l *Loop) Reports() <-chan Report { return l.reports }
+
+// Stop makes the tide fall at once: every client finishes its session and goes
+// home, what is open is settled, and the run ends. It may be called from any
+// goroutine, and more than once.
+func (l *Loop) Stop() {
+	select {
+	case l.stop <- struct{}{}:
+	default:
+	}
+}
+
+// Run carries the trial out and returns when it is over: nil after a whole run
+// and after Stop, an *Unreachable where the target could not be reached, and
+// the context's error where that ended first.
+func (l *Loop) Run(ctx context.Context) error {
+	runtime.LockOSThread() // so that the thread's processor time is the loop's
+	defer runtime.UnlockOSThread()
+	defer close(l.reports)
+	defer l.drv.Close()
+	l.setUp()
+	for !l.over() {
+		now := l.drv.Now()
+		l.book.Advance(now)
+		l.takeOrders(ctx)
+		l.checkReach()
+		l.followTide(now)
+		l.fireTimers(now)
+		l.ledger.Settle(now)
+		if now >= l.nextReport {
+			l.report(now)
+		}
+		if err := l.drv.Wait(l.wake(now), l); err != nil {
+			l.failure = err
+		}
+	}
+	l.finish(ctx)
+	return l.failure
+}
+
+func (l *Loop) setUp() {
+	t := l.cfg.Trial
+	l.start = l.drv.Now()
+	l.book = logbook.NewBook(l.start, len(t.Crews))
+	l.book.Close = l.measureSelf
+	l.ledger = ledger.New(ledger.Config{Run: l.cfg.Run, Crews: len(t.Crews), Prompt: t.Prompt, Grace: t.Grace, Keep: keepWrong, Sample: keepGood,
+		Spread: func(s ledger.Spread) { l.book.Second(s.Sheet.Second).Spread(s) }})
+	l.env = client.NewEnv(t, l.ledger, l.book)
+	l.env.Run, l.env.Host, l.env.Path = l.cfg.Run, l.cfg.Host, l.cfg.Path
+	l.env.Epoch = mono.WallOffset()/1000 - mark.Epoch
+	l.clients = make([]client.Client, 0, t.Clients())
+	for crew := range t.Crews {
+		for n := range t.Crews[crew].Clients {
+			id := l.ledger.AddClient(uint16(crew))
+			l.clients = append(l.clients, l.env.New(id, uint16(crew), int32(n)))
+		}
+	}
+	l.timers = newTimers(len(l.clients))
+	l.order = interleave(t.Crews)
+	l.nextReport = l.start
+	l.markedAt, l.markedWait, l.markedUse = l.start, l.drv.Blocked(), machine.Now()
+	l.markedPause = l.gcPause()
+}
+
+// interleave gives an order in which the crews set out side by side, each in
+// its share.
+func interleave(crews []trial.Crew) []int32 {
+	type place struct {
+		share  float64
+		client int32
+	}
+	var all []place
+	for _, c := range crews {
+		for n := range c.Clients {
+			all = append(all, place{(float64(n) + 0.5) / float64(c.Clients), int32(len(all))})
+		}
+	}
+	slices.SortStableFunc(all, func(a, b place) int {
+		switch {
+		case a.share < b.share:
+			return -1
+		case a.share > b.share:
+			return 1
+		}
+		return 0
+	})
+	order := make([]int32, len(all))
+	for i, p := range all {
+		order[i] = p.client
+	}
+	return order
+}
+
+func (l *Loop) takeOrders(ctx context.Context) {
+	select {
+	case <-l.stop:
+		l.stopped = true
+	case <-ctx.Done():
+		l.failure = ctx.Err()
+	default:
+	}
+}
+
+func (l *Loop) planned(now mono.Time) int {
+	if l.stopped {
+		return 0
+	}
+	return l.cfg.Trial.Tide.Clients(now.Sub(l.start), len(l.clients))
+}
+
+// followTide sends clients out, or home, as the tide wants.
+func (l *Loop) followTide(now mono.Time) {
+	want := l.planned(now)
+	n := len(l.order)
+	for l.started-l.ebbed < want {
+		id := l.order[l.started%n]
+		if !l.clients[id].Ashore() {
+			break // it is still on its way home
+		}
+		l.started++
+		l.clients[id].Start(l.env, now)
+		l.after(id)
+	}
+	for l.started-l.ebbed > want {
+		id := l.order[l.ebbed%n]
+		l.ebbed++
+		l.clients[id].Ebb(l.env, now)
+		l.after(id)
+	}
+}
+
+func (l *Loop) fireTimers(now mono.Time) {
+	for {
+		id, when := l.timers.first()
+		if when > now {
+			return
+		}
+		l.clients[id].Tick(l.env, l.drv.Now())
+		l.after(id)
+	}
+}
+
+// after does what a client asked for.
+func (l *Loop) after(id int32) {
+	c, e := &l.clients[id], l.env
+	if len(e.Out) > 0 {
+		l.drv.Write(id, e.Out)
+	}
+	if e.Hangup {
+		l.drv.FinishAndHangup(id)
+	}
+	dial := e.Dial
+	e.Clear()
+	if dial {
+		if err := l.drv.Dial(id, l.cfg.To); err != nil {
+			c.Broke(e, l.drv.Now(), err)
+		}
+	}
+	l.timers.set(id, c.Next())
+}
+
+// Accepted does not happen: the loop does not listen.
+func (l *Loop) Accepted(int32) {}
+
+// Opened implements poll.Handler.
+func (l *Loop) Opened(id int32) {
+	l.clients[id].Opened(l.env)
+	l.after(id)
+}
+
+// Data implements poll.Handler.
+func (l *Loop) Data(id int32, b []byte, at mono.Time) {
+	now := l.drv.Now()
+	l.book.Advance(now)
+	l.clients[id].Data(l.env, b, at, now)
+	l.after(id)
+}
+
+// Broke implements poll.Handler.
+func (l *Loop) Broke(id int32, err error) {
+	l.clients[id].Broke(l.env, l.drv.Now(), err)
+	l.after(id)
+}
+
+// checkReach gives the run up where every connection so far was refused.
+func (l *Loop) checkReach() {
+	if l.env.Opened == 0 && l.env.Refused >= min(giveUpAfter, len(l.clients)) {
+		l.failure = &Unreachable{To: l.cfg.To.String(), Reasons: slices.Sorted(maps.Keys(l.env.Reasons))}
+	}
+}
+
+// wake is when the loop must act even if nothing arrives.
+func (l *Loop) wake(now mono.Time) mono.Time {
+	_, until := l.timers.first()
+	until = min(until, l.nextReport, l.ledger.NextSettlement())
+	if since := now.Sub(l.start); !l.stopped && since <= l.cfg.Trial.Tide.Length() {
+		until = min(until, now.Add(tideStep))
+	}
+	return until
+}
+
+// over tells whether the tide is, and everybody is home.
+func (l *Loop) over() bool {
+	if l.failure != nil {
+		return true
+	}
+	if !l.stopped && l.drv.Now().Sub(l.start) <= l.cfg.Trial.Tide.Length() {
+		return false
+	}
+	for i := range l.clients {
+		if !l.clients[i].Ashore() {
+			return false
+		}
+	}
+	return true
+}
+
+// finish settles everything and hands over the last report, waiting for the
+// reader: nothing is being measured any more.
+func (l *Loop) finish(ctx context.Context) {
+	now := l.drv.Now()
+	l.book.Advance(now)
+	l.ledger.Settle(mono.Never - 1)
+	l.gauge(now)
+	l.measureSelf(l.book.Now())
+	l.book.Now().Judge()
+	r := l.makeReport(now, true)
+	r.Last = true
+	select {
+	case l.reports <- r:
+	case <-ctx.Done():
+		select {
+		case l.reports <- r:
+		case <-time.After(time.Second):
+		}
+	}
+}
+
+func (l *Loop) report(now mono.Time) {
+	l.nextReport = now.Add(reportEvery)
+	l.gauge(now)
+	r := l.makeReport(now, false)
+	select {
+	case l.reports <- r:
+		l.unsent = Report{Held: l.unsent.Held}
+	default:
+		l.unsent.Held++
+		l.unsent.Closed = r.Closed
+	}
+}
+
+func (l *Loop) makeReport(now mono.Time, all bool) Report {
+	closed, open := l.book.Take(all)
+	since := now.Sub(l.start)
+	r := Report{Elapsed: since, Leg: l.cfg.Trial.Tide.Leg(since), Open: open, Closed: append(l.unsent.Closed, closed...),
+		Reasons: maps.Clone(l.env.Reasons), Kept: slices.Clip(l.ledger.Kept), Sampled: slices.Clone(l.ledger.Sampled), Unkept: l.ledger.Unkept, Held: l.unsent.Held}
+	if l.stopped {
+		r.Leg = ""
+	}
+	for i := range l.ledger.Rooms() {
+		r.Rooms = append(r.Rooms, l.ledger.RoomName(ledger.Room(i)))
+	}
+	return r
+}
+
+func (l *Loop) gauge(now mono.Time) {
+	g := &l.book.Now().Gauges
+	*g = logbook.Gauges{Planned: l.planned(now)}
+	for i := range l.clients {
+		if c := &l.clients[i]; !c.Ashore() {
+			g.Out++
+			if c.Open() {
+				g.Open++
+			}
+		}
+	}
+	for r := 1; r < l.ledger.Rooms(); r++ {
+		g.Entered += l.ledger.Members(ledger.Room(r))
+	}
+}
+
+// measureSelf books what the loop itself used since it was last called.
+func (l *Loop) measureSelf(p *logbook.Page) {
+	now, wait, use, pause := l.drv.Now(), l.drv.Blocked(), machine.Now(), l.gcPause()
+	span := now.Sub(l.markedAt)
+	p.Health.Span, p.Health.Busy = span, max(0, span-(wait-l.markedWait))
+	p.Health.CPU, p.Health.GCPause = use.Thread-l.markedUse.Thread, pause-l.markedPause
+	l.markedAt, l.markedWait, l.markedUse, l.markedPause = now, wait, use, pause
+}
+
+func (l *Loop) gcPause() time.Duration {
+	debug.ReadGCStats(&l.gc)
+	return l.gc.PauseTotal
+}

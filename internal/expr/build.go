@@ -1,0 +1,130 @@
+package expr
+
+import "errors"
+
+type opcode uint8
+
+const (
+	opConst opcode = iota
+	opVar
+	opField
+	opNot
+	opNeg
+	opJump
+	opJumpFalse     // takes the condition off
+	opJumpFalseKeep // leaves false on the stack where it jumps
+	opJumpTrueKeep
+	opTruth
+	opJoin
+	opEqual
+	opUnequal
+	opAdd
+	opSub
+	opMul
+	opDiv
+	opMod
+	opLess // this and all after it compare numbers
+	opLessEqual
+	opGreater
+	opGreaterEqual
+)
+
+// Binary names an operation on two values.
+type Binary opcode
+
+// The operations on two values.
+const (
+	Equal        = Binary(opEqual)
+	Unequal      = Binary(opUnequal)
+	Add          = Binary(opAdd)
+	Sub          = Binary(opSub)
+	Mul          = Binary(opMul)
+	Div          = Binary(opDiv)
+	Mod          = Binary(opMod)
+	Less         = Binary(opLess)
+	LessEqual    = Binary(opLessEqual)
+	Greater      = Binary(opGreater)
+	GreaterEqual = Binary(opGreaterEqual)
+)
+
+type instruction struct {
+	op  opcode
+	arg int
+}
+
+// A Program is a compiled expression. It is immutable.
+type Program struct {
+	code   []instruction
+	consts []Value
+}
+
+// A Builder writes a Program, operands before their operation.
+type Builder struct {
+	p           Program
+	depth, most int
+}
+
+func (b *Builder) emit(op opcode, arg, grows int) int {
+	b.p.code = append(b.p.code, instruction{op, arg})
+	b.depth += grows
+	b.most = max(b.most, b.depth)
+	return len(b.p.code) - 1
+}
+
+// Const pushes a fixed value.
+func (b *Builder) Const(v Value) {
+	b.p.consts = append(b.p.consts, v)
+	b.emit(opConst, len(b.p.consts)-1, 1)
+}
+
+// Var pushes a variable of the client.
+func (b *Builder) Var(v Var) { b.emit(opVar, int(v), 1) }
+
+// Field pushes a field of the message by its index in the table.
+func (b *Builder) Field(i int) { b.emit(opField, i, 1) }
+
+// Not turns the truth of the value on top round.
+func (b *Builder) Not() { b.emit(opNot, 0, 0) }
+
+// Negate turns the sign of the number on top round.
+func (b *Builder) Negate() { b.emit(opNeg, 0, 0) }
+
+// Do replaces the two values on top by what op makes of them.
+func (b *Builder) Do(op Binary) { b.emit(opcode(op), 0, -1) }
+
+// Join replaces the n values on top by their texts, one after the other.
+func (b *Builder) Join(n int) { b.emit(opJoin, n, 1-n) }
+
+// And pushes whether left and right both hold; right is not evaluated where
+// left does not.
+func (b *Builder) And(left, right func()) { b.shortcut(opJumpFalseKeep, left, right) }
+
+// Or pushes whether left or right holds.
+func (b *Builder) Or(left, right func()) { b.shortcut(opJumpTrueKeep, left, right) }
+
+func (b *Builder) shortcut(op opcode, left, right func()) {
+	left()
+	at := b.emit(op, 0, -1)
+	right()
+	b.emit(opTruth, 0, 0)
+	b.p.code[at].arg = len(b.p.code)
+}
+
+// If pushes then or other.
+func (b *Builder) If(condition, then, other func()) {
+	condition()
+	toOther := b.emit(opJumpFalse, 0, -1)
+	then()
+	toEnd := b.emit(opJump, 0, -1)
+	b.p.code[toOther].arg = len(b.p.code)
+	other()
+	b.p.code[toEnd].arg = len(b.p.code)
+}
+
+// Build returns the program, or an error where it is too deep to evaluate.
+func (b *Builder) Build() (*Program, error) {
+	if b.most > stackDepth {
+		return nil, errors.New("the expression is nested too deeply; split it up")
+	}
+	return &b.p, nil
+}

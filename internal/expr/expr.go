@@ -1,0 +1,248 @@
+// Package expr evaluates the conditions and templates of a trial. They are
+// compiled once to a flat program for a small stack machine; evaluating one
+// walks no syntax tree and does not allocate.
+//
+// The package knows nothing of the trial language's syntax: language builds
+// the programs with a Builder.
+package expr
+
+import (
+	"bytes"
+	"math"
+	"strconv"
+
+	"tidepull/internal/wire/jsonscan"
+)
+
+// Kind is the type of a Value.
+type Kind uint8
+
+// The kinds of a Value. A field that the message does not have is Missing, and
+// equals only null.
+const (
+	Missing Kind = iota
+	Bool
+	Number
+	String
+	JSON // an array or object, as its text
+)
+
+// A Value is what an expression gives. Str is borrowed: it is valid until the
+// next evaluation with the same Scope.
+type Value struct {
+	Kind Kind
+	Num  float64 // of a Number; 1 or 0 of a Bool
+	Str  []byte  // of a String or JSON
+}
+
+// Num makes a number.
+func Num(f float64) Value { return Value{Kind: Number, Num: f} }
+
+// Str makes a string.
+func Str(s string) Value { return Value{Kind: String, Str: []byte(s)} }
+
+// Truth makes a bool.
+func Truth(b bool) Value {
+	if b {
+		return Value{Kind: Bool, Num: 1}
+	}
+	return Value{Kind: Bool}
+}
+
+// Append appends v as text: what a template puts in its place.
+func (v Value) Append(dst []byte) []byte {
+	switch v.Kind {
+	case Bool:
+		return strconv.AppendBool(dst, v.Num != 0)
+	case Number:
+		if v.Num == math.Trunc(v.Num) && math.Abs(v.Num) < 1e15 {
+			return strconv.AppendInt(dst, int64(v.Num), 10)
+		}
+		return strconv.AppendFloat(dst, v.Num, 'g', -1, 64)
+	}
+	return append(dst, v.Str...)
+}
+
+// Var names a variable that the client fills in.
+type Var uint8
+
+// The variables of a client.
+const (
+	VarN     Var = iota // the client's number in its crew, from 0
+	VarName             // the client's name
+	VarCrew             // its crew's name
+	VarRoom             // the room it entered last
+	VarMark             // the mark of the message being said
+	VarRound            // how often the innermost repeat has run, from 0
+	VarTo               // whom a whisper is for
+	NumVars
+)
+
+// VarNames are the variables' names in the trial language.
+var VarNames = [NumVars]string{"n", "name", "crew", "room", "mark", "round", "to"}
+
+// stackDepth is the most values an expression may hold at once.
+const stackDepth = 24
+
+// A Scope is what expressions are evaluated against. One Scope serves all
+// clients of a loop, one after the other. Fields are those of the message at
+// hand, in the order of the jsonscan.Table that read it.
+type Scope struct {
+	Fields []jsonscan.Value
+	Vars   [NumVars]Value
+	buf    []byte
+	stack  [stackDepth]Value
+}
+
+// Clear forgets the message and the variables, so that nothing of one client
+// is seen by the next.
+func (s *Scope) Clear() {
+	clear(s.Fields)
+	s.Vars = [NumVars]Value{}
+}
+
+func (s *Scope) field(i int) Value {
+	if i >= len(s.Fields) {
+		return Value{}
+	}
+	f := s.Fields[i]
+	switch f.Kind {
+	case jsonscan.Bool:
+		return Truth(f.Raw[0] == 't')
+	case jsonscan.Number:
+		n, _ := parseNumber(f.Raw)
+		return Num(n)
+	case jsonscan.String:
+		if bytes.IndexByte(f.Raw, '\\') < 0 {
+			return Value{Kind: String, Str: f.Raw}
+		}
+		from := len(s.buf)
+		s.buf = jsonscan.Unquote(s.buf, f.Raw)
+		return Value{Kind: String, Str: s.buf[from:]}
+	case jsonscan.Array, jsonscan.Object:
+		return Value{Kind: JSON, Str: f.Raw}
+	}
+	return Value{}
+}
+
+// parseNumber reads plain integers itself, because strconv wants a string.
+func parseNumber(b []byte) (float64, error) {
+	n, neg := int64(0), false
+	for i, c := range b {
+		switch {
+		case i == 0 && c == '-':
+			neg = true
+		case c < '0' || c > '9' || i > 15:
+			return strconv.ParseFloat(string(b), 64)
+		default:
+			n = n*10 + int64(c-'0')
+		}
+	}
+	if neg {
+		n = -n
+	}
+	return float64(n), nil
+}
+
+// Eval runs p. The value is valid until the next evaluation with s.
+func (p *Program) Eval(s *Scope) Value {
+	s.buf = s.buf[:0]
+	return p.eval(s)
+}
+
+func (p *Program) eval(s *Scope) Value {
+	top := -1
+	st := &s.stack
+	for pc := 0; pc < len(p.code); pc++ {
+		in := p.code[pc]
+		switch in.op {
+		case opConst:
+			top++
+			st[top] = p.consts[in.arg]
+		case opVar:
+			top++
+			st[top] = s.Vars[in.arg]
+		case opField:
+			top++
+			st[top] = s.field(in.arg)
+		case opNot:
+			st[top] = Truth(!st[top].True())
+		case opNeg:
+			st[top] = Num(-st[top].Num)
+		case opJump:
+			pc = in.arg - 1
+		case opJumpFalse:
+			if top--; !st[top+1].True() {
+				pc = in.arg - 1
+			}
+		case opJumpFalseKeep, opJumpTrueKeep:
+			if st[top].True() == (in.op == opJumpTrueKeep) {
+				st[top] = Truth(st[top].True())
+				pc = in.arg - 1
+			} else {
+				top--
+			}
+		case opTruth:
+			st[top] = Truth(st[top].True())
+		case opJoin:
+			top -= in.arg - 1
+			st[top] = s.join(st[top : top+in.arg])
+		default:
+			top--
+			st[top] = binary(in.op, st[top], st[top+1])
+		}
+	}
+	return st[0]
+}
+
+func (s *Scope) join(parts []Value) Value {
+	from := len(s.buf)
+	for _, v := range parts {
+		s.buf = v.Append(s.buf)
+	}
+	return Value{Kind: String, Str: s.buf[from:]}
+}
+
+// True tells whether p gives true.
+func (p *Program) True(s *Scope) bool { return p.Eval(s).True() }
+
+// True tells whether v counts as true: only a Bool that is true does.
+func (v Value) True() bool { return v.Kind == Bool && v.Num != 0 }
+
+func binary(op opcode, a, b Value) Value {
+	switch op {
+	case opEqual:
+		return Truth(equal(a, b))
+	case opUnequal:
+		return Truth(!equal(a, b))
+	}
+	if a.Kind != Number || b.Kind != Number {
+		if op >= opLess {
+			return Truth(false)
+		}
+		return Value{}
+	}
+	switch op {
+	case opAdd:
+		return Num(a.Num + b.Num)
+	case opSub:
+		return Num(a.Num - b.Num)
+	case opMul:
+		return Num(a.Num * b.Num)
+	case opDiv:
+		return Num(a.Num / b.Num)
+	case opMod:
+		return Num(math.Mod(a.Num, b.Num))
+	case opLess:
+		return Truth(a.Num < b.Num)
+	case opLessEqual:
+		return Truth(a.Num <= b.Num)
+	case opGreater:
+		return Truth(a.Num > b.Num)
+	}
+	return Truth(a.Num >= b.Num)
+}
+
+func equal(a, b Value) bool {
+	return a.Kind == b.Kind && a.Num == b.Num && bytes.Equal(a.Str, b.Str)
+}

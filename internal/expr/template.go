@@ -1,0 +1,68 @@
+package expr
+
+import "tidepull/internal/wire/jsonscan"
+
+// A Template is text with values put into it. It is immutable; the zero value
+// is empty.
+type Template struct{ parts []part }
+
+type part struct {
+	text    []byte
+	value   *Program
+	inJSON  bool // the value stands inside a JSON string literal
+	asValue bool // the value stands where a JSON value does: strings get quotes
+}
+
+// Text appends fixed text to t.
+func (t *Template) Text(s string) {
+	if n := len(t.parts); n > 0 && t.parts[n-1].value == nil {
+		t.parts[n-1].text = append(t.parts[n-1].text, s...)
+		return
+	}
+	t.parts = append(t.parts, part{text: []byte(s)})
+}
+
+// Value appends a value as it is.
+func (t *Template) Value(p *Program) { t.parts = append(t.parts, part{value: p}) }
+
+// Quoted appends a value as a part of a JSON string literal.
+func (t *Template) Quoted(p *Program) { t.parts = append(t.parts, part{value: p, inJSON: true}) }
+
+// JSON appends a value as a JSON value of its own.
+func (t *Template) JSON(p *Program) { t.parts = append(t.parts, part{value: p, asValue: true}) }
+
+// Empty tells whether t has no part at all.
+func (t *Template) Empty() bool { return len(t.parts) == 0 }
+
+// Append appends what t says in s.
+func (t *Template) Append(dst []byte, s *Scope) []byte {
+	for i := range t.parts {
+		p := &t.parts[i]
+		switch {
+		case p.value == nil:
+			dst = append(dst, p.text...)
+		case p.asValue:
+			dst = appendJSON(dst, p.value.Eval(s))
+		case p.inJSON:
+			v := p.value.Eval(s)
+			if v.Kind == String || v.Kind == JSON {
+				dst = jsonscan.AppendEscaped(dst, v.Str)
+			} else {
+				dst = v.Append(dst)
+			}
+		default:
+			dst = p.value.Eval(s).Append(dst)
+		}
+	}
+	return dst
+}
+
+func appendJSON(dst []byte, v Value) []byte {
+	switch v.Kind {
+	case Missing:
+		return append(dst, "null"...)
+	case String:
+		return jsonscan.AppendQuoted(dst, v.Str)
+	}
+	return v.Append(dst)
+}

@@ -1,0 +1,111 @@
+// Package headless shows a run without a terminal: plain lines while it goes
+// on, a report when it is over.
+package headless
+
+import (
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"time"
+
+	"tidepull/internal/logbook"
+	"tidepull/internal/meter"
+	"tidepull/internal/plain"
+	"tidepull/internal/run"
+)
+
+// Follow prints a line for each second of a run until it is over.
+func Follow(w io.Writer, r *run.Run) *run.Snapshot {
+	s := r.Snapshot()
+	fmt.Fprintf(w, "trial %q against %s: %d clients, %v\n", plain.Text(s.Trial.Name, 80), plain.Text(s.Trial.Target.WebSocket, 200), s.Trial.Clients(), s.Trial.Tide.Length())
+	ticker := time.NewTicker(time.Second)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-r.Done():
+			return r.Snapshot()
+		case <-ticker.C:
+			fmt.Fprintln(w, line(r.Snapshot()))
+		}
+	}
+}
+
+// line tells of the second before the current one, and of the ledger so far.
+func line(s *run.Snapshot) string {
+	if len(s.Entries) < 2 {
+		return fmt.Sprintf("%4.0fs", s.Elapsed.Seconds())
+	}
+	e := s.Entries[len(s.Entries)-2]
+	w, err := logbook.Sum([]*logbook.Entry{e}, nil)
+	if err != nil {
+		return err.Error()
+	}
+	leg := s.Leg
+	if leg == "" {
+		leg = "home"
+	}
+	t := &s.Total.Total
+	text := fmt.Sprintf("%4ds %-5s clients %d/%d  said %d/s  arrived %d/s  p50 %s p99 %s last %s  owed %d delivered %d late %d lost %d duplicate %d stray %d",
+		e.At, leg, e.Gauges.Open, e.Gauges.Planned, e.Counts.Sent, e.Counts.Arrivals, us(w.Fanout(), 0.5), us(w.Fanout(), 0.99), us(&w.Last, 1),
+		t.Owed, t.Delivered, t.Late, t.Lost, t.Duplicate, t.Stray)
+	if e.Health.Overload != 0 {
+		text += "  (the tool is the bottleneck)"
+	}
+	return text
+}
+
+func us(h *meter.Hist, q float64) string {
+	if h.Count() == 0 {
+		return "-"
+	}
+	return Duration(logbook.Micros(h.Quantile(q)))
+}
+
+// Duration writes microseconds with three digits and a fitting unit.
+func Duration(us float64) string {
+	switch {
+	case us < 1000:
+		return fmt.Sprintf("%.3g us", us)
+	case us < 999.5e3:
+		return fmt.Sprintf("%.3g ms", us/1e3)
+	}
+	return fmt.Sprintf("%.3g s", us/1e6)
+}
+
+// Report prints how a run ended.
+func Report(w io.Writer, s *run.Snapshot) {
+	t := &s.Total.Total
+	fmt.Fprintf(w, "\nafter %v, %d messages said:\n", s.Elapsed.Round(time.Millisecond), s.Total.Counts.Sent)
+	fmt.Fprintf(w, "  owed %d = delivered %d + late %d + lost %d + excused %d\n", t.Owed, t.Delivered, t.Late, t.Lost, t.Excused)
+	fmt.Fprintf(w, "  besides: duplicate %d, stray %d, allowed at the edge %d, history %d, overdue %d, foreign %d\n", t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, s.Total.Foreign)
+	f := s.Total.Fanout()
+	fmt.Fprintf(w, "  fan-out p50 %s, p90 %s, p99 %s, longest %s; the last of the audience: p50 %s, p99 %s\n", us(f, 0.5), us(f, 0.9), us(f, 0.99), us(f, 1), us(&s.Total.Last, 0.5), us(&s.Total.Last, 0.99))
+	lag := "from the kernel's receive times"
+	if !s.KernelTimes {
+		lag = "no kernel receive times here: latencies may be too long by the reading lag"
+	}
+	fmt.Fprintf(w, "  the tool itself: reading lag p99 %s, schedule lag p99 %s, %d of %d seconds overloaded (%s)\n", us(&s.Total.ReadingLag, 0.99), us(&s.Total.ScheduleLag, 0.99), s.Total.Overloaded, s.Total.Seconds, lag)
+	for _, reason := range slices.Sorted(maps.Keys(s.Reasons)) {
+		fmt.Fprintf(w, "  %d x %s\n", s.Reasons[reason], reason)
+	}
+	for _, j := range s.Judgements {
+		fmt.Fprintf(w, "  limit %q: %s %s %s, measured %s: %s", j.Limit.Name, j.Limit.Figure, j.Limit.Rule, Figure(j.Unit, j.Limit.Value), Figure(j.Unit, j.Measured), j.Verdict)
+		if j.Why != "" {
+			fmt.Fprintf(w, " (%s)", j.Why)
+		}
+		fmt.Fprintln(w)
+	}
+	if s.Stopped {
+		fmt.Fprintln(w, "the run was cut short; what was measured up to there is whole")
+	}
+	fmt.Fprintf(w, "verdict: %s\n", run.Overall(s.Judgements))
+}
+
+// Figure writes a figure in its unit.
+func Figure(unit logbook.Unit, v float64) string {
+	if unit == logbook.Duration {
+		return Duration(v)
+	}
+	return fmt.Sprintf("%.0f", v)
+}

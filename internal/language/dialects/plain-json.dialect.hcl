@@ -1,0 +1,25 @@
+# One JSON object a message; a field "kind" names what it is. This is what the
+# stand-in's harbour board speaks. Copy it into a trial and change it there for
+# a server that uses other words.
+dialect "plain-json" {
+  name {
+    send      = { kind = "name", name = name }
+    confirmed = msg.kind == "named"
+    refused   = msg.kind == "refused" && msg.what == "name"
+  }
+
+  enter {
+    send      = { kind = "enter", room = room }
+    confirmed = msg.kind == "entered" && msg.room == room
+    refused   = msg.kind == "refused" && msg.what == "enter"
+  }
+
+  leave {
+    send      = { kind = "leave", room = room }
+    confirmed = msg.kind == "left" && msg.room == room
+  }
+
+  past {
+    when = msg.kind == "past"
+  }
+}

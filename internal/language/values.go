@@ -1,0 +1,122 @@
+package language
+
+import (
+	"math"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/agext/levenshtein"
+	"github.com/hashicorp/hcl/v2"
+	"github.com/zclconf/go-cty/cty"
+)
+
+// constant reads an attribute that must be a fixed value of a type.
+func (r *reader) constant(a *hcl.Attribute, want cty.Type, what string) (cty.Value, bool) {
+	v, diags := a.Expr.Value(nil)
+	if diags.HasErrors() {
+		r.fail(a.Expr.Range(), "%q must be a fixed %s; nothing is known here that could be put in", a.Name, what)
+		return v, false
+	}
+	if v.IsNull() || v.Type() != want {
+		r.fail(a.Expr.Range(), "%q must be a %s", a.Name, what)
+		return v, false
+	}
+	return v, true
+}
+
+// duration reads a duration that is more than 0.
+func (r *reader) duration(a *hcl.Attribute, fallback time.Duration) time.Duration {
+	if a == nil {
+		return fallback
+	}
+	v, ok := r.constant(a, cty.String, formDuration)
+	if !ok {
+		return fallback
+	}
+	d, err := time.ParseDuration(v.AsString())
+	if err != nil || d <= 0 {
+		r.fail(a.Expr.Range(), `%q is not a %s`, v.AsString(), formDuration)
+		return fallback
+	}
+	return d
+}
+
+// whole reads a whole number within bounds.
+func (r *reader) whole(a *hcl.Attribute, least, most, fallback int) int {
+	if a == nil {
+		return fallback
+	}
+	v, ok := r.constant(a, cty.Number, "whole number")
+	if !ok {
+		return fallback
+	}
+	f, _ := v.AsBigFloat().Float64()
+	if f != math.Trunc(f) || f < float64(least) || f > float64(most) {
+		r.fail(a.Expr.Range(), "%q must be a whole number from %d to %d", a.Name, least, most)
+		return fallback
+	}
+	return int(f)
+}
+
+func (r *reader) text(a *hcl.Attribute, fallback string) string {
+	if a == nil {
+		return fallback
+	}
+	v, ok := r.constant(a, cty.String, formText)
+	if !ok {
+		return fallback
+	}
+	return v.AsString()
+}
+
+// share reads a percentage as a number from 0 to 1.
+func (r *reader) share(s string, at hcl.Range) float64 {
+	p, err := strconv.ParseFloat(strings.TrimSuffix(s, "%"), 64)
+	if err != nil || !strings.HasSuffix(s, "%") || !(p >= 0 && p <= 100) {
+		r.fail(at, `%q is not a %s, from "0%%" to "100%%"`, s, formShare)
+		return 0
+	}
+	return p / 100
+}
+
+// nearest says which of the known words was probably meant, as the end of a
+// message.
+func nearest(word string, known []string) string {
+	best, distance := "", 3
+	for _, k := range known {
+		if d := levenshtein.Distance(word, k, nil); d < distance && d < len(k) {
+			best, distance = k, d
+		}
+	}
+	if best == "" {
+		return ""
+	}
+	return `; did you mean "` + best + `"?`
+}
+
+// oneOf reads a text that must be one of some words, and returns its index.
+func (r *reader) oneOf(a *hcl.Attribute, words ...string) int {
+	if a == nil {
+		return 0
+	}
+	v, ok := r.constant(a, cty.String, "text")
+	if !ok {
+		return 0
+	}
+	for i, w := range words {
+		if v.AsString() == w {
+			return i
+		}
+	}
+	r.fail(a.Expr.Range(), "%q is none of %s%s", v.AsString(), quotedList(words), nearest(v.AsString(), words))
+	return 0
+}
+
+func quotedList(words []string) string {
+	quoted := make([]string, len(words))
+	for i, w := range words {
+		quoted[i] = strconv.Quote(w)
+	}
+	return strings.Join(quoted, ", ")
+}

@@ -1,0 +1,108 @@
+package ledger
+
+import (
+	"time"
+
+	"tidepull/internal/mono"
+)
+
+// A Message is a settled message that was kept to be looked at.
+type Message struct {
+	Number   uint64
+	Kind     Kind
+	Audience Audience
+	Room     Room
+	Sender   Client
+	Due      mono.Time
+	Sent     mono.Time
+	Owed     int
+	Reached  int
+	Late     int
+	Lost     int
+	Odd      int       // duplicates, strays and allowed ones
+	Outcomes []Outcome // the first maxOutcomes; those with something wrong come first
+}
+
+// An Outcome is what became of a message at one client.
+type Outcome struct {
+	Client  Client
+	Fate    Fate
+	Latency time.Duration // 0 for Lost and Excused
+}
+
+// maxOutcomes bounds what is kept of one message.
+const maxOutcomes = 20000
+
+// keep keeps a settled row, where it is one to keep: the first cfg.Keep with
+// something wrong, and of the good ones a sample in which each has the same
+// chance.
+func (l *Ledger) keep(r *row) {
+	if r.wrong() {
+		if len(l.Kept) < l.cfg.Keep {
+			l.Kept = append(l.Kept, l.message(r))
+		} else {
+			l.Unkept++
+		}
+		return
+	}
+	l.good++
+	switch i := int(l.rand() % uint64(l.good)); {
+	case len(l.Sampled) < l.cfg.Sample:
+		l.Sampled = append(l.Sampled, l.message(r))
+	case i < len(l.Sampled):
+		l.Sampled[i] = l.message(r)
+	}
+}
+
+func (r *row) wrong() bool {
+	if r.lost > 0 || r.late > 0 || r.oddRest > 0 {
+		return true
+	}
+	for _, o := range r.odd {
+		if o.Fate != Allowed {
+			return true
+		}
+	}
+	return false
+}
+
+// rand is a xorshift generator: which good messages are sampled repeats with
+// the run's number.
+func (l *Ledger) rand() uint64 {
+	l.random ^= l.random << 13
+	l.random ^= l.random >> 7
+	l.random ^= l.random << 17
+	return l.random
+}
+
+func (l *Ledger) message(r *row) Message {
+	s := r.say
+	m := Message{Number: r.number, Kind: s.Kind, Audience: s.Audience, Room: s.Room, Sender: s.Sender, Due: s.Due, Sent: s.Sent,
+		Owed: int(r.owed), Reached: int(r.reached), Late: int(r.late), Lost: int(r.lost), Odd: len(r.odd) + r.oddRest}
+	m.Outcomes = append(m.Outcomes, r.odd...)
+	for _, missing := range []bool{true, false} {
+		r.eachOwed(func(slot int) {
+			if r.got.Has(slot) != missing && len(m.Outcomes) < maxOutcomes {
+				m.Outcomes = append(m.Outcomes, l.outcome(r, slot))
+			}
+		})
+	}
+	return m
+}
+
+func (l *Ledger) outcome(r *row, slot int) Outcome {
+	seat := &l.rooms[r.say.Room].seats[slot]
+	o := Outcome{Client: seat.client}
+	switch {
+	case r.got.Has(slot):
+		o.Latency = fromTick(r.latency[slot])
+		if o.Latency > l.cfg.Prompt {
+			o.Fate = Late
+		}
+	case seat.ceased >= r.say.Sent:
+		o.Fate = Excused
+	default:
+		o.Fate = Lost
+	}
+	return o
+}

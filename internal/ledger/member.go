@@ -1,0 +1,132 @@
+package ledger
+
+import (
+	"tidepull/internal/bitset"
+	"tidepull/internal/mono"
+)
+
+// A room gives each client that ever had to do with it a slot, for good.
+type room struct {
+	name  string
+	seats []roomSeat // by slot
+	now   *members
+}
+
+// A roomSeat is one client's standing in one room.
+type roomSeat struct {
+	client Client
+	inside bool      // asked to enter, and has neither left nor been cut off since
+	ceased mono.Time // when it last stopped being owed anything: asked to leave, or was cut off
+	over   mono.Time // when it was last out for certain
+}
+
+// members is the confirmed membership of a room between two changes.
+type members struct {
+	bits   bitset.Set
+	byCrew []int32
+	refs   int // rows that are owed to it
+}
+
+// A seat says which slot of a room a client has.
+type seat struct {
+	room Room
+	slot int32
+}
+
+func (l *Ledger) slot(c Client, r Room) int {
+	for _, s := range l.seats[c] {
+		if s.room == r {
+			return int(s.slot)
+		}
+	}
+	return -1
+}
+
+// sit is slot, and gives the client a slot where it has none yet: it asks to
+// enter, or got a message that it should not have.
+func (l *Ledger) sit(c Client, r Room) int {
+	slot := l.slot(c, r)
+	if slot < 0 {
+		rm := &l.rooms[r]
+		slot = len(rm.seats)
+		rm.seats = append(rm.seats, roomSeat{client: c, ceased: -1, over: -1})
+		l.seats[c] = append(l.seats[c], seat{r, int32(slot)})
+	}
+	return slot
+}
+
+// Ask books that a client asked to enter a room.
+func (l *Ledger) Ask(c Client, r Room) {
+	slot := l.sit(c, r)
+	l.rooms[r].seats[slot].inside = true
+}
+
+// Enter books that a client is confirmed as a member; from here on it is owed
+// what is said there. Without an Ask before it nothing happens.
+func (l *Ledger) Enter(c Client, r Room) {
+	slot := l.slot(c, r)
+	rm := &l.rooms[r]
+	if slot < 0 || !rm.seats[slot].inside || rm.now.bits.Has(slot) {
+		return
+	}
+	m := l.change(rm)
+	m.bits.Add(slot)
+	m.byCrew[l.crews[c]]++
+}
+
+// Quit books that a client asked to leave: it is owed nothing any more.
+func (l *Ledger) Quit(c Client, r Room, now mono.Time) {
+	slot := l.slot(c, r)
+	rm := &l.rooms[r]
+	if slot < 0 || !rm.now.bits.Has(slot) {
+		return
+	}
+	rm.seats[slot].ceased = now
+	m := l.change(rm)
+	m.bits.Remove(slot)
+	m.byCrew[l.crews[c]]--
+}
+
+// Left books that a client is out of a room for certain: confirmed, or refused
+// when it asked to enter.
+func (l *Ledger) Left(c Client, r Room, now mono.Time) {
+	l.Quit(c, r, now)
+	if slot := l.slot(c, r); slot >= 0 {
+		s := &l.rooms[r].seats[slot]
+		s.inside, s.over = false, now
+	}
+}
+
+// Break books that a client's connection is gone, and it is out of all rooms.
+func (l *Ledger) Break(c Client, now mono.Time) {
+	for _, s := range l.seats[c] {
+		if l.rooms[s.room].seats[s.slot].inside {
+			l.Left(c, s.room, now)
+		}
+	}
+}
+
+// change returns the room's membership for changing: a copy, where rows still
+// need it as it is.
+func (l *Ledger) change(rm *room) *members {
+	if rm.now.refs == 0 {
+		return rm.now
+	}
+	m := l.newMembers()
+	m.bits.CopyFrom(&rm.now.bits)
+	copy(m.byCrew, rm.now.byCrew)
+	rm.now = m
+	return m
+}
+
+func (l *Ledger) newMembers() *members {
+	n := len(l.spare)
+	if n == 0 {
+		return &members{byCrew: make([]int32, l.cfg.Crews)}
+	}
+	m := l.spare[n-1]
+	l.spare = l.spare[:n-1]
+	m.bits.Clear()
+	clear(m.byCrew)
+	return m
+}

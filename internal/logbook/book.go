@@ -1,0 +1,71 @@
+package logbook
+
+import (
+	"time"
+
+	"tidepull/internal/mono"
+)
+
+// A Book holds the pages that may still be written on: the current second, and
+// earlier ones with messages that are not settled. It has one owner.
+type Book struct {
+	start  mono.Time
+	crews  int
+	pages  []*Page // by second, from the oldest that is not handed over
+	judged int     // pages below this second are complete but for settlements
+	// Close, where set, is told of each second when it is over, before it is
+	// judged.
+	Close func(*Page)
+}
+
+// NewBook opens a book for a run that starts at an instant.
+func NewBook(start mono.Time, crews int) *Book {
+	return &Book{start: start, crews: crews, pages: []*Page{NewPage(0, crews)}}
+}
+
+// Advance opens pages up to the second of now.
+func (b *Book) Advance(now mono.Time) {
+	second := int(now.Sub(b.start) / time.Second)
+	for last := b.Now(); last.At < second; last = b.Now() {
+		if b.Close != nil {
+			b.Close(last)
+		}
+		last.Judge()
+		b.judged = last.At + 1
+		next := NewPage(last.At+1, b.crews)
+		next.Gauges = last.Gauges
+		b.pages = append(b.pages, next)
+	}
+}
+
+// Now is the page of the current second.
+func (b *Book) Now() *Page { return b.pages[len(b.pages)-1] }
+
+// At is the page of an instant's second: the nearest open one.
+func (b *Book) At(t mono.Time) *Page { return b.Second(int(t.Sub(b.start) / time.Second)) }
+
+// Second is the page of a second: the nearest open one.
+func (b *Book) Second(n int) *Page {
+	return b.pages[min(max(n-b.pages[0].At, 0), len(b.pages)-1)]
+}
+
+// Start is when the run started.
+func (b *Book) Start() mono.Time { return b.start }
+
+// Take removes the oldest pages on which nothing more will be booked and
+// returns them as entries, and copies of the others beside them. With all set
+// it takes every page.
+func (b *Book) Take(all bool) (closed, open []*Entry) {
+	for len(b.pages) > 0 {
+		p := b.pages[0]
+		if !all && (p.At >= b.judged || !p.Sheet.Settled()) {
+			break
+		}
+		closed = append(closed, p.Entry())
+		b.pages = b.pages[1:]
+	}
+	for _, p := range b.pages {
+		open = append(open, p.Entry())
+	}
+	return closed, open
+}

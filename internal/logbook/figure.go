@@ -1,0 +1,109 @@
+package logbook
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"tidepull/internal/ledger"
+	"tidepull/internal/meter"
+)
+
+// Unit is what a figure counts.
+type Unit uint8
+
+// The units. A Duration is in microseconds.
+const (
+	Count Unit = iota
+	Duration
+)
+
+// A Figure is one number that can be read off a Window.
+type Figure struct {
+	Name string
+	Unit Unit
+	Doc  string
+	of   func(*Window) float64
+	over func(*Window) *meter.Hist // what a Duration is of
+	// self tells that the figure is about the tool, and so is true however
+	// busy the tool was.
+	self bool
+}
+
+// Of reads the figure off a window; ok is false where nothing was measured that
+// it could be of.
+func (f *Figure) Of(w *Window) (value float64, ok bool) {
+	return f.of(w), f.over == nil || f.over(w).Count() > 0
+}
+
+// Self tells whether the figure is about the tool and not about the server.
+func (f *Figure) Self() bool { return f.self }
+
+var figures = makeFigures()
+
+// FigureNames lists the names of all figures, sorted.
+func FigureNames() []string { return slices.Sorted(maps.Keys(figures)) }
+
+// FigureNamed returns the figure of a name, or nil.
+func FigureNamed(name string) *Figure { return figures[name] }
+
+func makeFigures() map[string]*Figure {
+	all := map[string]*Figure{}
+	add := func(name string, unit Unit, doc string, of func(*Window) float64) *Figure {
+		f := &Figure{Name: name, Unit: unit, Doc: doc, of: of}
+		all[name] = f
+		return f
+	}
+	distribution := func(name, doc string, of func(*Window) *meter.Hist) {
+		for suffix, q := range Quantiles {
+			add(name+"."+suffix, Duration, doc+", "+suffix, func(w *Window) float64 { return Micros(of(w).Quantile(q)) }).over = of
+		}
+		add(name+".mean", Duration, doc+", mean", func(w *Window) float64 { return Micros(of(w).Mean()) }).over = of
+		add(name+".max", Duration, doc+", the longest", func(w *Window) float64 { return Micros(of(w).Max()) }).over = of
+	}
+	distribution("fanout", "fan-out latency of owed deliveries", (*Window).Fanout)
+	distribution("spread.first", "until the first of a message's audience has it", func(w *Window) *meter.Hist { return &w.First })
+	distribution("spread.median", "until half of a message's audience has it", func(w *Window) *meter.Hist { return &w.Median })
+	distribution("spread.last", "until the last of a message's audience has it", func(w *Window) *meter.Hist { return &w.Last })
+	distribution("connect", "from dialling to the agreed connection", func(w *Window) *meter.Hist { return &w.Connect })
+	distribution("enter", "from asking for a room to its confirmation", func(w *Window) *meter.Hist { return &w.Enter })
+	distribution("self.reading_lag", "from arrival in the kernel to the tool's reading", func(w *Window) *meter.Hist { return &w.ReadingLag })
+	distribution("self.schedule_lag", "from a message's due time to its sending", func(w *Window) *meter.Hist { return &w.ScheduleLag })
+	for name, of := range map[string]func(*ledger.Tally) int64{
+		"owed": func(t *ledger.Tally) int64 { return t.Owed }, "delivered": func(t *ledger.Tally) int64 { return t.Delivered },
+		"late": func(t *ledger.Tally) int64 { return t.Late }, "lost": func(t *ledger.Tally) int64 { return t.Lost },
+		"duplicate": func(t *ledger.Tally) int64 { return t.Duplicate }, "stray": func(t *ledger.Tally) int64 { return t.Stray },
+		"excused": func(t *ledger.Tally) int64 { return t.Excused },
+	} {
+		add("ledger."+name, Count, "deliveries that are "+name, func(w *Window) float64 { return float64(of(&w.Total)) })
+	}
+	for _, c := range []struct {
+		name, doc string
+		of        func(*Window) int64
+	}{
+		{"messages.sent", "messages said", func(w *Window) int64 { return w.Counts.Sent }},
+		{"messages.unsent", "messages that were due and could not be said", func(w *Window) int64 { return w.Counts.Unsent }},
+		{"messages.arrivals", "messages received, of any kind", func(w *Window) int64 { return w.Counts.Arrivals }},
+		{"clients.open", "the most connections open at once", func(w *Window) int64 { return int64(w.Most.Open) }},
+		{"clients.refused", "connections that never came to be open", func(w *Window) int64 { return w.Counts.Refused }},
+		{"clients.broken", "open connections that the server ended", func(w *Window) int64 { return w.Counts.Broken }},
+		{"clients.denied", "names and rooms refused or not answered", func(w *Window) int64 { return w.Counts.Denied }},
+		{"clients.malformed", "connections on which the server broke the protocol", func(w *Window) int64 { return w.Counts.Malformed }},
+		{"expectations.met", "expectations that were met", func(w *Window) int64 { return w.Counts.Met }},
+		{"expectations.missed", "expectations that were not met in time", func(w *Window) int64 { return w.Counts.Missed }},
+		{"self.overloaded", "seconds in which the tool was the bottleneck", func(w *Window) int64 { return int64(w.Overloaded) }},
+	} {
+		add(c.name, Count, c.doc, func(w *Window) float64 { return float64(c.of(w)) })
+	}
+	for name, f := range all {
+		f.self = strings.HasPrefix(name, "self.")
+	}
+	return all
+}
+
+// Quantiles are the quantiles that figures are made of, by name.
+var Quantiles = map[string]float64{"p50": 0.5, "p90": 0.9, "p99": 0.99, "p999": 0.999}
+
+// Micros gives a duration in microseconds.
+func Micros(d time.Duration) float64 { return float64(d) / float64(time.Microsecond) }

@@ -1,0 +1,185 @@
+// Package logbook is the record of a run, second by second: a Page is being
+// written, an Entry is a copy that never changes, and a Window sums entries.
+// Every figure that is shown, limited or exported, live or afterwards, comes
+// out of a Window, so that all of them are reckoned by the same code.
+package logbook
+
+import (
+	"math/bits"
+	"time"
+
+	"tidepull/internal/ledger"
+	"tidepull/internal/meter"
+)
+
+// Counts are what happened to clients and messages within one second.
+type Counts struct {
+	Started   int64 // clients that set out
+	Opened    int64 // connections that were agreed on
+	Refused   int64 // connections that never came to be open
+	Broken    int64 // open connections that ended without a goodbye from the tool
+	Entries   int64 // rooms entered, confirmed
+	Denied    int64 // names or rooms refused, or not answered in time
+	Finished  int64 // clients that said goodbye and are gone
+	Sent      int64 // messages said, whispers among them
+	Unsent    int64 // messages that were due and could not be said
+	Arrivals  int64 // messages received, of any kind
+	Bytes     int64 // received
+	Coarse    int64 // marked arrivals read together with later bytes: their time is an upper bound
+	Pings     int64 // answered
+	Met       int64 // expectations that were met
+	Missed    int64 // expectations that were not
+	Malformed int64 // connections given up because the server broke the protocol
+}
+
+// Gauges are how things stood at the end of a second.
+type Gauges struct {
+	Planned int // clients, by the tide
+	Out     int // clients that have set out and are not gone
+	Open    int // open connections
+	Entered int // memberships of rooms
+}
+
+// Health is how the tool itself fared within one second.
+type Health struct {
+	Busy        time.Duration // of the loop, of Span
+	Span        time.Duration // how long the second was
+	CPU         time.Duration // of the process
+	GCPause     time.Duration
+	Overload    Overload
+	ReadingLag  meter.Packed // from arrival in the kernel to the loop
+	ScheduleLag meter.Packed // from a message's due time to its sending
+}
+
+// Overload tells why a second is marked as one in which the tool was the
+// bottleneck; 0 means that it was not.
+type Overload uint8
+
+// The reasons; more than one may hold.
+const (
+	LoopFull    Overload = 1 << iota // the loop had no time left
+	SendsLate                        // messages were sent late
+	ReadingLate                      // what arrived was read late
+)
+
+// Bounds above which a second counts as overloaded. A lag must hold for a tenth
+// of what happened in the second: one pause of the machine, which any program
+// meets, lengthens a few latencies, but does not make the tool the bottleneck.
+// Reading late does not lengthen any latency, which ends in the kernel, but it
+// holds up answers.
+const (
+	MaxBusy        = 0.97
+	MaxScheduleLag = 20 * time.Millisecond
+	MaxReadingLag  = 100 * time.Millisecond
+	lagShare       = 0.9 // the quantile that the lags are judged by
+)
+
+// A SeriesKey says whose latencies a histogram holds.
+type SeriesKey struct {
+	Crew  uint16 // the recipients'
+	Class uint8  // the size of the audience: 2^(Class-1) up to 2^Class - 1
+}
+
+// ClassOf gives the size class of an audience.
+func ClassOf(owed int) uint8 { return uint8(bits.Len(uint(max(0, owed)))) }
+
+// A Page is the second that is being written. It has one owner.
+type Page struct {
+	At     int // the second of the run, from 0
+	Sheet  ledger.Sheet
+	Counts Counts
+	Gauges Gauges
+	Health Health
+
+	latency             []crewSeries // by crew
+	first, median, last meter.Hist
+	Connect, Enter      meter.Hist
+	ReadingLag          meter.Hist
+	ScheduleLag         meter.Hist
+}
+
+type crewSeries [numClasses]*meter.Hist
+
+const numClasses = 33
+
+// NewPage opens the page of a second.
+func NewPage(at, crews int) *Page {
+	return &Page{At: at, Sheet: ledger.Sheet{Second: at}, latency: make([]crewSeries, crews)}
+}
+
+// Delivery records the latency of one owed delivery.
+func (p *Page) Delivery(crew uint16, owed int, latency time.Duration) {
+	h := &p.latency[crew][ClassOf(owed)]
+	if *h == nil {
+		*h = new(meter.Hist)
+	}
+	(*h).Record(latency)
+}
+
+// Spread records how one message went through its audience.
+func (p *Page) Spread(s ledger.Spread) {
+	p.first.Record(s.First)
+	p.median.Record(s.Median)
+	p.last.Record(s.Last)
+}
+
+// An Entry is one second of a run, as it stood when it was copied. It is
+// immutable.
+type Entry struct {
+	At      int
+	Settled bool // nothing more will be booked here
+	Foreign int64
+	Counts  Counts
+	Gauges  Gauges
+	Health  Health
+	Cells   []CellTally
+	Latency []Series
+	First   meter.Packed // of the audience, by message
+	Median  meter.Packed
+	Last    meter.Packed
+	Connect meter.Packed // from dialling to the agreed connection
+	Enter   meter.Packed // from asking for a room to its confirmation
+}
+
+// A CellTally is the account of one room, crew and kind.
+type CellTally struct {
+	Cell  ledger.Cell
+	Tally ledger.Tally
+}
+
+// A Series is the latencies of one crew and size class.
+type Series struct {
+	Key     SeriesKey
+	Latency meter.Packed
+}
+
+// Entry copies the page.
+func (p *Page) Entry() *Entry {
+	e := &Entry{At: p.At, Settled: p.Sheet.Settled(), Foreign: p.Sheet.Foreign, Counts: p.Counts, Gauges: p.Gauges, Health: p.Health,
+		First: p.first.Pack(), Median: p.median.Pack(), Last: p.last.Pack(), Connect: p.Connect.Pack(), Enter: p.Enter.Pack()}
+	e.Health.ReadingLag, e.Health.ScheduleLag = p.ReadingLag.Pack(), p.ScheduleLag.Pack()
+	p.Sheet.Each(func(c ledger.Cell, t *ledger.Tally) { e.Cells = append(e.Cells, CellTally{c, *t}) })
+	for crew := range p.latency {
+		for class, h := range p.latency[crew] {
+			if h != nil {
+				e.Latency = append(e.Latency, Series{SeriesKey{uint16(crew), uint8(class)}, h.Pack()})
+			}
+		}
+	}
+	return e
+}
+
+// Judge marks the page where the tool was the bottleneck in it.
+func (p *Page) Judge() {
+	h := &p.Health
+	h.Overload = 0
+	if h.Span > 0 && float64(h.Busy) > MaxBusy*float64(h.Span) {
+		h.Overload |= LoopFull
+	}
+	if p.ScheduleLag.Quantile(lagShare) > MaxScheduleLag {
+		h.Overload |= SendsLate
+	}
+	if p.ReadingLag.Quantile(lagShare) > MaxReadingLag {
+		h.Overload |= ReadingLate
+	}
+}

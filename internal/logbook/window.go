@@ -1,0 +1,167 @@
+package logbook
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"tidepull/internal/ledger"
+	"tidepull/internal/meter"
+)
+
+// A Window is the sum of some seconds of a run. The zero value is empty and
+// ready.
+type Window struct {
+	Seconds    int
+	Overloaded int // of them
+	Foreign    int64
+	Counts     Counts
+	Most       Gauges // the highest of each
+	Total      ledger.Tally
+	Cells      map[ledger.Cell]ledger.Tally
+	Latencies  map[SeriesKey]*meter.Hist
+
+	First, Median, Last     meter.Hist
+	Connect, Enter          meter.Hist
+	ReadingLag, ScheduleLag meter.Hist
+	Busy, Span              time.Duration
+	CPU, GCPause            time.Duration
+}
+
+// Add adds a second to w.
+func (w *Window) Add(e *Entry) error {
+	if w.Cells == nil {
+		w.Cells, w.Latencies = map[ledger.Cell]ledger.Tally{}, map[SeriesKey]*meter.Hist{}
+	}
+	w.Seconds++
+	if e.Health.Overload != 0 {
+		w.Overloaded++
+	}
+	w.Foreign += e.Foreign
+	w.Counts.add(&e.Counts)
+	w.Most = w.Most.most(e.Gauges)
+	w.Busy += e.Health.Busy
+	w.Span += e.Health.Span
+	w.CPU += e.Health.CPU
+	w.GCPause += e.Health.GCPause
+	for i := range e.Cells {
+		c := &e.Cells[i]
+		t := w.Cells[c.Cell]
+		t.Add(&c.Tally)
+		w.Cells[c.Cell] = t
+		w.Total.Add(&c.Tally)
+	}
+	for _, s := range e.Latency {
+		h := w.Latencies[s.Key]
+		if h == nil {
+			h = new(meter.Hist)
+			w.Latencies[s.Key] = h
+		}
+		if err := h.MergePacked(s.Latency); err != nil {
+			return fmt.Errorf("second %d: %w", e.At, err)
+		}
+	}
+	for _, p := range []struct {
+		into *meter.Hist
+		from meter.Packed
+	}{{&w.First, e.First}, {&w.Median, e.Median}, {&w.Last, e.Last}, {&w.Connect, e.Connect}, {&w.Enter, e.Enter},
+		{&w.ReadingLag, e.Health.ReadingLag}, {&w.ScheduleLag, e.Health.ScheduleLag}} {
+		if err := p.into.MergePacked(p.from); err != nil {
+			return fmt.Errorf("second %d: %w", e.At, err)
+		}
+	}
+	return nil
+}
+
+// Sum adds up the entries for which keep, where it is given, holds.
+func Sum(entries []*Entry, keep func(*Entry) bool) (*Window, error) {
+	w := &Window{}
+	for _, e := range entries {
+		if keep == nil || keep(e) {
+			if err := w.Add(e); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return w, nil
+}
+
+// Clone returns a copy that shares nothing with w.
+func (w *Window) Clone() *Window {
+	c := *w
+	c.Cells = make(map[ledger.Cell]ledger.Tally, len(w.Cells))
+	for k, v := range w.Cells {
+		c.Cells[k] = v
+	}
+	c.Latencies = make(map[SeriesKey]*meter.Hist, len(w.Latencies))
+	for k, h := range w.Latencies {
+		c.Latencies[k] = h.Clone()
+	}
+	for _, h := range []*meter.Hist{&c.First, &c.Median, &c.Last, &c.Connect, &c.Enter, &c.ReadingLag, &c.ScheduleLag} {
+		*h = *h.Clone()
+	}
+	return &c
+}
+
+// Fanout is the latency of every owed delivery.
+func (w *Window) Fanout() *meter.Hist {
+	var h meter.Hist
+	for _, s := range w.Latencies {
+		h.Merge(s)
+	}
+	return &h
+}
+
+// A Line is one line of the balance sheet.
+type Line struct {
+	Key   int // the room or crew
+	Tally ledger.Tally
+}
+
+// By sums the cells by what key gives for them, in rising order of the key.
+func (w *Window) By(key func(ledger.Cell) int) []Line {
+	sums := map[int]*ledger.Tally{}
+	for c, t := range w.Cells {
+		k := key(c)
+		if sums[k] == nil {
+			sums[k] = &ledger.Tally{}
+		}
+		sums[k].Add(&t)
+	}
+	lines := make([]Line, 0, len(sums))
+	for k, t := range sums {
+		lines = append(lines, Line{k, *t})
+	}
+	slices.SortFunc(lines, func(a, b Line) int { return cmp.Compare(a.Key, b.Key) })
+	return lines
+}
+
+// ByRoom sums the cells by room.
+func (w *Window) ByRoom() []Line { return w.By(func(c ledger.Cell) int { return int(c.Room) }) }
+
+// ByCrew sums the cells by the recipients' crew.
+func (w *Window) ByCrew() []Line { return w.By(func(c ledger.Cell) int { return int(c.Crew) }) }
+
+func (c *Counts) add(d *Counts) {
+	c.Started += d.Started
+	c.Opened += d.Opened
+	c.Refused += d.Refused
+	c.Broken += d.Broken
+	c.Entries += d.Entries
+	c.Denied += d.Denied
+	c.Finished += d.Finished
+	c.Sent += d.Sent
+	c.Unsent += d.Unsent
+	c.Arrivals += d.Arrivals
+	c.Bytes += d.Bytes
+	c.Coarse += d.Coarse
+	c.Pings += d.Pings
+	c.Met += d.Met
+	c.Missed += d.Missed
+	c.Malformed += d.Malformed
+}
+
+func (g Gauges) most(h Gauges) Gauges {
+	return Gauges{max(g.Planned, h.Planned), max(g.Out, h.Out), max(g.Open, h.Open), max(g.Entered, h.Entered)}
+}

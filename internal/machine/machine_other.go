@@ -1,0 +1,21 @@
+//go:build !linux
+
+package machine
+
+import (
+	"runtime"
+	"time"
+)
+
+var start = time.Now()
+
+// Now has no portable source: it answers the time since the start, which is
+// more than what was used.
+func Now() Use { return Use{time.Since(start), time.Since(start)} }
+
+// Resident is the memory that the runtime took from the system, in bytes.
+func Resident() int64 {
+	var m runtime.MemStats
+	runtime.ReadMemStats(&m)
+	return int64(m.Sys - m.HeapReleased)
+}

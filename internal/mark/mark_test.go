@@ -1,0 +1,64 @@
+package mark
+
+import (
+	"bytes"
+	"math/rand/v2"
+	"testing"
+)
+
+func TestFind(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	for range 2000 {
+		m := Mark{r.Uint32N(1 << runBits), r.Uint32N(1 << roomBits), r.Uint32N(1 << senderBits), r.Uint64N(1 << numberBits), r.Int64N(1 << timeBits)}
+		token := Append(nil, m)
+		if len(token) != Len {
+			t.Fatalf("mark has %d bytes, want %d", len(token), Len)
+		}
+		for _, body := range [][]byte{
+			token,
+			[]byte(`{"text":"gate turning ` + string(token) + `, stand by"}`),
+			bytes.ToUpper([]byte("tpmktpmk-" + string(token))),
+			[]byte(`tpmk` + string(token) + string(token)),
+		} {
+			got, end := Find(body)
+			if got != m || end == 0 {
+				t.Fatalf("Find(%s) = %+v, %d; want %+v", body, got, end, m)
+			}
+		}
+		broken := bytes.Clone(token)
+		i := len(prefix) + r.IntN(Len-len(prefix))
+		broken[i] = alphabet[(values[broken[i]]+1+int8(r.IntN(31)))%32]
+		if got, end := Find(broken); end != 0 && got == m {
+			t.Fatalf("a mark changed at %d was read as the same", i)
+		}
+		if _, end := Find(token[:Len-1]); end != 0 {
+			t.Fatal("a cut mark was found")
+		}
+	}
+}
+
+func FuzzFind(f *testing.F) {
+	f.Add([]byte("a tpmk b"))
+	f.Add(Append([]byte("x"), Mark{Run: 1, Number: 2}))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		m, end := Find(b)
+		if end == 0 {
+			return
+		}
+		if again := Append(nil, m); !bytes.EqualFold(again, b[end-Len:end]) {
+			t.Fatalf("read %+v from %q, which is written %q", m, b[end-Len:end], again)
+		}
+	})
+}
+
+func TestNoAllocation(t *testing.T) {
+	buf := make([]byte, 0, 256)
+	if n := testing.AllocsPerRun(100, func() {
+		buf = Append(append(buf[:0], `{"text":"berth 4 is free `...), Mark{1, 2, 3, 4, 5})
+		if _, end := Find(buf); end == 0 {
+			t.Fatal("not found")
+		}
+	}); n != 0 {
+		t.Fatalf("%v allocations, want 0", n)
+	}
+}

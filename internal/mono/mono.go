@@ -1,0 +1,48 @@
+// Package mono holds the one notion of time that the measuring code uses: a
+// monotonic instant as an 8-byte value.
+//
+// Protocol and client machines never read a clock; they are handed a Time.
+// Only drivers and the outermost wiring call Now.
+package mono
+
+import "time"
+
+// Time is a count of nanoseconds since the process started, monotonic. The
+// zero value is the start of the process.
+type Time int64
+
+// Never is later than every instant that occurs; a machine with nothing to
+// wait for answers it as its next deadline.
+const Never = Time(1<<63 - 1)
+
+var start = time.Now()
+
+// Now reads the monotonic clock.
+func Now() Time { return Time(time.Since(start)) }
+
+// FromWall converts a wall-clock reading of this machine, in nanoseconds since
+// 1970 (such as a kernel's receive stamp), to a Time. The offset between the
+// two clocks is read afresh, so a stepped wall clock only disturbs readings
+// taken before the step.
+func FromWall(nanos int64) Time { return Time(nanos - WallOffset()) }
+
+// WallOffset is what must be added to a Time to give nanoseconds since 1970.
+// Both clocks are read in one call.
+func WallOffset() int64 {
+	t := time.Now()
+	return t.UnixNano() - int64(t.Sub(start))
+}
+
+// Wall gives the wall-clock time of t, by the offset at the process's start.
+func (t Time) Wall() time.Time { return start.Add(time.Duration(t)) }
+
+// Add returns t moved by d, saturating at Never.
+func (t Time) Add(d time.Duration) Time {
+	if t == Never || d > 0 && t > Never-Time(d) {
+		return Never
+	}
+	return t + Time(d)
+}
+
+// Sub returns the time from u to t.
+func (t Time) Sub(u Time) time.Duration { return time.Duration(t - u) }

@@ -1,0 +1,391 @@
+package poll
+
+import (
+	"encoding/binary"
+	"fmt"
+	"net/netip"
+	"time"
+	"unsafe"
+
+	"golang.org/x/sys/unix"
+
+	"tidepull/internal/mono"
+)
+
+// New returns the best driver for this system.
+func New() (Driver, error) { return NewEpoll() }
+
+// An epoll is the Linux driver. Every field belongs to the goroutine that uses
+// it.
+type epoll struct {
+	fd       int
+	listener int // -1 where it does not listen
+	conns    []conn
+	free     []int32 // ids of accepted connections that ended
+	events   []unix.EpollEvent
+	buf      []byte
+	control  [64]byte
+	iov      unix.Iovec
+	msg      unix.Msghdr
+	offset   int64 // wall clock less monotonic clock
+	offsetAt mono.Time
+	blocked  time.Duration
+}
+
+type conn struct {
+	fd         int32 // -1 where the id is free
+	generation int32
+	opening    bool
+	waitsOut   bool // EPOLLOUT is asked for
+	finish     bool // close once out is empty
+	out        []byte
+}
+
+// listenerID marks the listener's events.
+const listenerID = -1
+
+// NewEpoll returns the Linux driver.
+func NewEpoll() (Driver, error) {
+	fd, err := unix.EpollCreate1(unix.EPOLL_CLOEXEC)
+	if err != nil {
+		return nil, fmt.Errorf("epoll_create1: %w", err)
+	}
+	p := &epoll{fd: fd, listener: -1, events: make([]unix.EpollEvent, eventsPerWait), buf: make([]byte, readSize)}
+	p.iov.Base = &p.buf[0]
+	p.iov.SetLen(len(p.buf))
+	p.msg.Iov = &p.iov
+	p.msg.SetIovlen(1)
+	return p, nil
+}
+
+func (p *epoll) Now() mono.Time    { return mono.Now() }
+func (p *epoll) KernelTimes() bool { return true }
+
+func (p *epoll) Blocked() time.Duration { return p.blocked }
+
+func (p *epoll) Dial(id int32, to netip.AddrPort) error {
+	fd, sa, err := tcpSocket(to)
+	if err != nil {
+		return err
+	}
+	if err := unix.Connect(fd, sa); err != nil && err != unix.EINPROGRESS {
+		unix.Close(fd)
+		return fmt.Errorf("connect to %v: %w", to, err)
+	}
+	for int(id) >= len(p.conns) {
+		p.conns = append(p.conns, conn{fd: -1})
+	}
+	return p.attach(id, fd, true)
+}
+
+func tcpSocket(a netip.AddrPort) (int, unix.Sockaddr, error) {
+	family, sa := unix.AF_INET, unix.Sockaddr(nil)
+	if ip := a.Addr().Unmap(); ip.Is4() {
+		sa = &unix.SockaddrInet4{Port: int(a.Port()), Addr: ip.As4()}
+	} else {
+		family = unix.AF_INET6
+		sa = &unix.SockaddrInet6{Port: int(a.Port()), Addr: ip.As16()}
+	}
+	fd, err := unix.Socket(family, unix.SOCK_STREAM|unix.SOCK_NONBLOCK|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return 0, nil, fmt.Errorf("socket: %w", err)
+	}
+	return fd, sa, nil
+}
+
+// attach puts an open or opening socket under an id.
+func (p *epoll) attach(id int32, fd int, opening bool) error {
+	// Without delay, or the tool's own sends would wait for acknowledgements;
+	// with receive stamps, or latency would end when the tool gets round to
+	// reading. A kernel without them leaves at 0, see read.
+	_ = unix.SetsockoptInt(fd, unix.IPPROTO_TCP, unix.TCP_NODELAY, 1)
+	_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_TIMESTAMPNS, 1)
+	c := &p.conns[id]
+	*c = conn{fd: int32(fd), generation: c.generation + 1, opening: opening, waitsOut: opening}
+	ev := p.event(id, c)
+	if err := unix.EpollCtl(p.fd, unix.EPOLL_CTL_ADD, fd, &ev); err != nil {
+		unix.Close(fd)
+		c.fd = -1
+		return fmt.Errorf("epoll_ctl: %w", err)
+	}
+	return nil
+}
+
+func (p *epoll) event(id int32, c *conn) unix.EpollEvent {
+	ev := unix.EpollEvent{Events: unix.EPOLLIN | unix.EPOLLRDHUP, Fd: id, Pad: c.generation}
+	if c.waitsOut {
+		ev.Events |= unix.EPOLLOUT
+	}
+	return ev
+}
+
+func (p *epoll) waitOut(id int32, c *conn, want bool) {
+	if c.waitsOut == want {
+		return
+	}
+	c.waitsOut = want
+	ev := p.event(id, c)
+	// It cannot fail on a descriptor that is in the set.
+	_ = unix.EpollCtl(p.fd, unix.EPOLL_CTL_MOD, int(c.fd), &ev)
+}
+
+func (p *epoll) Listen(at netip.AddrPort) (netip.AddrPort, error) {
+	fd, sa, err := tcpSocket(at)
+	if err != nil {
+		return at, err
+	}
+	_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1)
+	if err = unix.Bind(fd, sa); err == nil {
+		err = unix.Listen(fd, 4096)
+	}
+	ev := unix.EpollEvent{Events: unix.EPOLLIN, Fd: listenerID}
+	if err == nil {
+		err = unix.EpollCtl(p.fd, unix.EPOLL_CTL_ADD, fd, &ev)
+	}
+	if err != nil {
+		unix.Close(fd)
+		return at, fmt.Errorf("listen at %v: %w", at, err)
+	}
+	p.listener = fd
+	bound, err := unix.Getsockname(fd)
+	if err != nil {
+		return at, fmt.Errorf("getsockname: %w", err)
+	}
+	switch b := bound.(type) {
+	case *unix.SockaddrInet4:
+		return netip.AddrPortFrom(at.Addr(), uint16(b.Port)), nil
+	case *unix.SockaddrInet6:
+		return netip.AddrPortFrom(at.Addr(), uint16(b.Port)), nil
+	}
+	return at, nil
+}
+
+func (p *epoll) open(id int32) *conn {
+	if int(id) >= len(p.conns) || p.conns[id].fd < 0 {
+		return nil
+	}
+	return &p.conns[id]
+}
+
+func (p *epoll) Queued(id int32) int {
+	if c := p.open(id); c != nil {
+		return len(c.out)
+	}
+	return 0
+}
+
+func (p *epoll) Write(id int32, b []byte) {
+	c := p.open(id)
+	if c == nil || len(b) == 0 {
+		return
+	}
+	if len(c.out) == 0 && !c.opening {
+		n, _ := write(c.fd, b) // an error shows again when the socket is read
+		b = b[n:]
+	}
+	if len(b) > 0 {
+		c.out = append(c.out, b...)
+		p.waitOut(id, c, true)
+	}
+}
+
+// write does not tell the scheduler of the call: it does not block.
+func write(fd int32, b []byte) (int, unix.Errno) {
+	n, _, errno := unix.RawSyscall(unix.SYS_WRITE, uintptr(fd), uintptr(unsafe.Pointer(&b[0])), uintptr(len(b)))
+	if errno != 0 {
+		return 0, errno
+	}
+	return int(n), 0
+}
+
+func (p *epoll) Hangup(id int32) {
+	c := p.open(id)
+	if c == nil {
+		return
+	}
+	unix.Close(int(c.fd))
+	c.fd, c.out = -1, nil
+	if p.listener >= 0 {
+		p.free = append(p.free, id)
+	}
+}
+
+func (p *epoll) FinishAndHangup(id int32) {
+	if c := p.open(id); c != nil && len(c.out) > 0 {
+		c.finish = true
+		return
+	}
+	p.Hangup(id)
+}
+
+func (p *epoll) Wait(until mono.Time, h Handler) error {
+	began := mono.Now()
+	n, err := p.wait(until, began)
+	if err != nil {
+		return err
+	}
+	p.blocked += mono.Now().Sub(began)
+	p.syncClocks()
+	for _, ev := range p.events[:n] {
+		if ev.Fd == listenerID {
+			p.accept(h)
+			continue
+		}
+		if c := p.open(ev.Fd); c != nil && c.generation == ev.Pad {
+			p.serve(ev.Fd, c, ev.Events, h)
+		}
+	}
+	return nil
+}
+
+// wait blocks with a resolution of nanoseconds (epoll_pwait2, Linux 5.11), or
+// of milliseconds where the kernel is older.
+func (p *epoll) wait(until, now mono.Time) (int, error) {
+	left := max(0, until.Sub(now))
+	if left > time.Hour {
+		left = time.Hour
+	}
+	ts := unix.NsecToTimespec(int64(left))
+	n, _, errno := unix.Syscall6(unix.SYS_EPOLL_PWAIT2, uintptr(p.fd), uintptr(unsafe.Pointer(&p.events[0])), uintptr(len(p.events)), uintptr(unsafe.Pointer(&ts)), 0, 0)
+	switch errno {
+	case 0:
+		return int(n), nil
+	case unix.EINTR:
+		return 0, nil
+	case unix.ENOSYS, unix.EPERM:
+		got, err := unix.EpollWait(p.fd, p.events, int(left.Milliseconds()))
+		if err == nil || err == unix.EINTR {
+			return max(0, got), nil
+		}
+		return 0, fmt.Errorf("epoll_wait: %w", err)
+	}
+	return 0, fmt.Errorf("epoll_pwait2: %w", errno)
+}
+
+func (p *epoll) accept(h Handler) {
+	for range 64 {
+		fd, _, err := unix.Accept4(p.listener, unix.SOCK_NONBLOCK|unix.SOCK_CLOEXEC)
+		if err != nil {
+			return
+		}
+		id := int32(len(p.conns))
+		if n := len(p.free); n > 0 {
+			id = p.free[n-1]
+			p.free = p.free[:n-1]
+		} else {
+			p.conns = append(p.conns, conn{fd: -1})
+		}
+		if p.attach(id, fd, false) == nil {
+			h.Accepted(id)
+		} else {
+			p.free = append(p.free, id)
+		}
+	}
+}
+
+func (p *epoll) serve(id int32, c *conn, events uint32, h Handler) {
+	generation := c.generation
+	if c.opening {
+		if !p.finishOpening(id, c, h) {
+			return
+		}
+	} else if events&unix.EPOLLOUT != 0 && !p.flush(id, c) {
+		return
+	}
+	// The handler may have closed the connection, and even dialled it anew.
+	if c = p.open(id); c != nil && c.generation == generation && events&(unix.EPOLLIN|unix.EPOLLRDHUP|unix.EPOLLHUP|unix.EPOLLERR) != 0 {
+		p.read(id, c, h)
+	}
+}
+
+func (p *epoll) finishOpening(id int32, c *conn, h Handler) bool {
+	code, err := unix.GetsockoptInt(int(c.fd), unix.SOL_SOCKET, unix.SO_ERROR)
+	if err == nil && code != 0 {
+		err = unix.Errno(code)
+	}
+	if err != nil {
+		p.broke(id, fmt.Errorf("connect: %w", err), h)
+		return false
+	}
+	c.opening = false
+	p.waitOut(id, c, len(c.out) > 0)
+	h.Opened(id)
+	return true
+}
+
+// flush sends what is queued; false means that the connection is closed.
+func (p *epoll) flush(id int32, c *conn) bool {
+	for len(c.out) > 0 {
+		n, errno := write(c.fd, c.out)
+		if errno != 0 || n == 0 {
+			break
+		}
+		c.out = c.out[n:]
+	}
+	if len(c.out) > 0 {
+		return true
+	}
+	c.out = nil
+	p.waitOut(id, c, false)
+	if c.finish {
+		p.Hangup(id)
+		return false
+	}
+	return true
+}
+
+// read takes what is there, once: what does not fit is told of again.
+func (p *epoll) read(id int32, c *conn, h Handler) {
+	p.msg.Control = &p.control[0]
+	p.msg.SetControllen(len(p.control))
+	n, _, errno := unix.RawSyscall(unix.SYS_RECVMSG, uintptr(c.fd), uintptr(unsafe.Pointer(&p.msg)), 0)
+	switch {
+	case errno == unix.EAGAIN || errno == unix.EINTR:
+	case errno != 0:
+		p.broke(id, fmt.Errorf("read: %w", errno), h)
+	case n == 0:
+		p.broke(id, ErrEnded, h)
+	default:
+		h.Data(id, p.buf[:n], p.arrival())
+	}
+}
+
+func (p *epoll) broke(id int32, err error, h Handler) {
+	p.Hangup(id)
+	h.Broke(id, err)
+}
+
+// arrival takes the receive stamp of the last read out of its control message:
+// of the last packet whose bytes it took.
+func (p *epoll) arrival() mono.Time {
+	const header = unix.SizeofCmsghdr
+	if p.msg.Controllen >= header+16 {
+		h := (*unix.Cmsghdr)(unsafe.Pointer(&p.control[0]))
+		if h.Level == unix.SOL_SOCKET && h.Type == unix.SO_TIMESTAMPNS {
+			sec := int64(binary.NativeEndian.Uint64(p.control[header:]))
+			nsec := int64(binary.NativeEndian.Uint64(p.control[header+8:]))
+			return mono.Time(sec*1e9 + nsec - p.offset)
+		}
+	}
+	return mono.Now()
+}
+
+// syncClocks reads the distance between the kernel's stamps (wall clock) and
+// the monotonic clock again, often enough to follow a clock that is being
+// slewed.
+func (p *epoll) syncClocks() {
+	now := mono.Now()
+	if p.offset == 0 || now.Sub(p.offsetAt) > 50*time.Millisecond {
+		p.offset, p.offsetAt = mono.WallOffset(), now
+	}
+}
+
+func (p *epoll) Close() error {
+	for id := range p.conns {
+		p.Hangup(int32(id))
+	}
+	if p.listener >= 0 {
+		unix.Close(p.listener)
+	}
+	return unix.Close(p.fd)
+}

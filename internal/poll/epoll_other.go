@@ -1,0 +1,6 @@
+//go:build !linux
+
+package poll
+
+// New returns the best driver for this system.
+func New() (Driver, error) { return NewPortable() }

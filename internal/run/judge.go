@@ -1,0 +1,79 @@
+package run
+
+import (
+	"tidepull/internal/logbook"
+	"tidepull/internal/trial"
+)
+
+// Verdict is what a run says about a limit, or about the whole trial.
+type Verdict string
+
+// The verdicts.
+const (
+	Holds     Verdict = "holds"
+	Broken    Verdict = "broken"
+	NotProven Verdict = "not proven"
+)
+
+// MaxOverloaded is the share of a run's seconds in which the tool may have been
+// the bottleneck before a limit that holds counts as not proven.
+const MaxOverloaded = 0.05
+
+// A Judgement is what became of one limit.
+type Judgement struct {
+	Limit    trial.Limit
+	Unit     logbook.Unit
+	Measured float64 // microseconds where Unit is Duration
+	Verdict  Verdict
+	Why      string // of NotProven
+}
+
+// Judge holds the entries of a run against limits. Latencies are taken from
+// the seconds in which the tool was not the bottleneck; what is counted, from
+// all.
+func Judge(limits []trial.Limit, entries []*logbook.Entry, total *logbook.Window) ([]Judgement, error) {
+	clean := total
+	if total.Overloaded > 0 {
+		w, err := logbook.Sum(entries, func(e *logbook.Entry) bool { return e.Health.Overload == 0 })
+		if err != nil {
+			return nil, err
+		}
+		clean = w
+	}
+	crowded := float64(total.Overloaded) > MaxOverloaded*float64(total.Seconds)
+	judgements := make([]Judgement, len(limits))
+	for i, l := range limits {
+		f := logbook.FigureNamed(l.Figure)
+		from := total
+		if f.Unit == logbook.Duration && !f.Self() {
+			from = clean
+		}
+		j := Judgement{Limit: l, Unit: f.Unit, Verdict: Holds}
+		var measured bool
+		j.Measured, measured = f.Of(from)
+		switch {
+		case !measured:
+			j.Verdict, j.Why = NotProven, "nothing was measured"
+		case !l.Holds(j.Measured):
+			j.Verdict = Broken
+		case crowded && !f.Self():
+			j.Verdict, j.Why = NotProven, "the tool was the bottleneck"
+		}
+		judgements[i] = j
+	}
+	return judgements, nil
+}
+
+// Overall sums judgements up: one broken limit breaks the trial.
+func Overall(judgements []Judgement) Verdict {
+	v := Holds
+	for _, j := range judgements {
+		switch {
+		case j.Verdict == Broken:
+			return Broken
+		case j.Verdict == NotProven:
+			v = NotProven
+		}
+	}
+	return v
+}

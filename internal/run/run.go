@@ -1,0 +1,239 @@
+// Package run wires one run together: it finds the target, starts the loop,
+// collects what the loop reports, and publishes an immutable Snapshot that any
+// number of readers may look at.
+//
+//	trial ──> engine.Loop ──reports──> collect ──> Snapshot ──> tui, headless
+package run
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"fmt"
+	"log/slog"
+	"maps"
+	"net"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strconv"
+	"sync/atomic"
+	"time"
+
+	"tidepull/internal/engine"
+	"tidepull/internal/expr"
+	"tidepull/internal/ledger"
+	"tidepull/internal/logbook"
+	"tidepull/internal/machine"
+	"tidepull/internal/poll"
+	"tidepull/internal/trial"
+)
+
+// Options say how a trial is run.
+type Options struct {
+	Trial    *trial.Trial
+	Portable bool // use the portable driver
+	Log      *slog.Logger
+}
+
+// A Snapshot is a run as it stands. It is immutable.
+type Snapshot struct {
+	Trial       *trial.Trial
+	Started     time.Time
+	Elapsed     time.Duration
+	Leg         string
+	Entries     []*logbook.Entry // by second
+	Total       *logbook.Window  // of all entries
+	Rooms       []string         // by number
+	Reasons     map[string]int
+	Kept        []ledger.Message
+	Sampled     []ledger.Message
+	Unkept      int
+	Held        int
+	KernelTimes bool
+	Judgements  []Judgement
+	RSSPerOpen  float64 // bytes a client at the highest tide; 0 where it is not known
+	Stopped     bool    // it was asked to stop before the tide was over
+	Finished    bool
+	Err         error // why it ended early
+}
+
+// A TooMany is a trial that needs more open files than the process may have.
+type TooMany struct{ Clients, Files int }
+
+func (e *TooMany) Error() string {
+	return fmt.Sprintf("%d clients need as many open files, and this process may have %d; take fewer clients, or raise the limit (ulimit -n)", e.Clients, e.Files)
+}
+
+// spareFiles are the files that the process needs besides its clients'.
+const spareFiles = 64
+
+// A Run is a trial being carried out.
+type Run struct {
+	trial    *trial.Trial
+	loop     *engine.Loop
+	snapshot atomic.Pointer[Snapshot]
+	stopped  atomic.Bool
+	cancel   context.CancelFunc
+	done     chan struct{}
+	log      *slog.Logger
+	kernel   bool
+}
+
+// Start starts a trial. Errors here, a *TooMany or an *engine.Unreachable among
+// them, mean that nothing was started.
+func Start(ctx context.Context, o Options) (*Run, error) {
+	t := o.Trial
+	if limit := machine.RaiseFileLimit(); limit > 0 && t.Clients()+spareFiles > limit {
+		return nil, &TooMany{t.Clients(), limit}
+	}
+	u, err := url.Parse(t.Target.WebSocket)
+	if err != nil {
+		return nil, fmt.Errorf("the target's address: %w", err)
+	}
+	to, err := resolve(ctx, u)
+	if err != nil {
+		return nil, err
+	}
+	newDriver := poll.New
+	if o.Portable {
+		newDriver = poll.NewPortable
+	}
+	drv, err := newDriver()
+	if err != nil {
+		return nil, err
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	r := &Run{trial: t, cancel: cancel, done: make(chan struct{}), log: o.Log, kernel: drv.KernelTimes()}
+	if r.log == nil {
+		r.log = slog.New(slog.DiscardHandler)
+	}
+	path := u.RequestURI()
+	r.loop = engine.New(engine.Config{Trial: t, Driver: drv, To: to, Host: u.Host, Path: path, Run: runNumber()})
+	r.snapshot.Store(&Snapshot{Trial: t, Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
+	r.log.Info("run starts", "trial", t.Name, "target", t.Target.WebSocket, "clients", t.Clients())
+	failed := make(chan error, 1)
+	go func() { failed <- r.loop.Run(ctx) }()
+	go r.collect(failed)
+	return r, nil
+}
+
+func runNumber() uint32 {
+	var b [4]byte
+	rand.Read(b[:]) // never fails (crypto/rand)
+	return binary.LittleEndian.Uint32(b[:]) & (1<<20 - 1)
+}
+
+func resolve(ctx context.Context, u *url.URL) (netip.AddrPort, error) {
+	port := uint64(80)
+	if p := u.Port(); p != "" {
+		var err error
+		if port, err = strconv.ParseUint(p, 10, 16); err != nil {
+			return netip.AddrPort{}, fmt.Errorf("the target's port: %w", err)
+		}
+	}
+	addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", u.Hostname())
+	if err != nil || len(addrs) == 0 {
+		return netip.AddrPort{}, &engine.Unreachable{To: u.Host, Reasons: []string{fmt.Sprint(err)}}
+	}
+	// A name such as localhost may have several addresses; the ones of IPv4
+	// come first, as most servers under development listen there.
+	slices.SortStableFunc(addrs, func(a, b netip.Addr) int { return a.Unmap().BitLen() - b.Unmap().BitLen() })
+	return netip.AddrPortFrom(addrs[0].Unmap(), uint16(port)), nil
+}
+
+// Snapshot returns the run as it stands.
+func (r *Run) Snapshot() *Snapshot { return r.snapshot.Load() }
+
+// Stop makes the clients go home, settles, and ends the run; what was measured
+// is kept.
+func (r *Run) Stop() {
+	r.stopped.Store(true)
+	r.loop.Stop()
+}
+
+// Abort ends the run at once.
+func (r *Run) Abort() {
+	r.stopped.Store(true)
+	r.cancel()
+}
+
+// Done is closed when the run is over.
+func (r *Run) Done() <-chan struct{} { return r.done }
+
+// Wait blocks until the run is over and returns it as it ended.
+func (r *Run) Wait() *Snapshot {
+	<-r.done
+	return r.Snapshot()
+}
+
+// collect turns the loop's reports into snapshots until the loop has ended.
+func (r *Run) collect(failed <-chan error) {
+	defer close(r.done)
+	defer r.cancel()
+	c := collector{base: machine.Resident(), total: &logbook.Window{}}
+	for report := range r.loop.Reports() {
+		s, err := c.add(report)
+		if err != nil {
+			r.log.Error("a report could not be read", "error", err)
+			continue
+		}
+		r.complete(s)
+		r.snapshot.Store(s)
+	}
+	last := *r.Snapshot()
+	last.Finished, last.Err = true, <-failed
+	r.snapshot.Store(&last)
+	r.log.Info("run ends", "trial", r.trial.Name, "elapsed", last.Elapsed, "owed", last.Total.Total.Owed, "lost", last.Total.Total.Lost, "error", last.Err)
+}
+
+func (r *Run) complete(s *Snapshot) {
+	s.Trial, s.Started, s.KernelTimes, s.Stopped = r.trial, r.Snapshot().Started, r.kernel, r.stopped.Load()
+	var err error
+	if s.Judgements, err = Judge(r.trial.Limits, s.Entries, s.Total); err != nil {
+		r.log.Error("the limits could not be judged", "error", err)
+	}
+}
+
+// A collector sums up the reports of a run.
+type collector struct {
+	base     int64 // resident memory before the clients set out
+	perOpen  float64
+	mostOpen int
+	closed   []*logbook.Entry
+	total    *logbook.Window // of closed
+}
+
+func (c *collector) add(r engine.Report) (*Snapshot, error) {
+	for _, e := range r.Closed {
+		c.closed = append(c.closed, e)
+		if err := c.total.Add(e); err != nil {
+			return nil, err
+		}
+	}
+	total := c.total.Clone()
+	for _, e := range r.Open {
+		if err := total.Add(e); err != nil {
+			return nil, err
+		}
+	}
+	if open := total.Most.Open; open > c.mostOpen && c.base > 0 {
+		c.mostOpen = open
+		c.perOpen = max(0, float64(machine.Resident()-c.base)/float64(open))
+	}
+	return &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...), Total: total, Rooms: r.Rooms,
+		Reasons: maps.Clone(r.Reasons), Kept: r.Kept, Sampled: r.Sampled, Unkept: r.Unkept, Held: r.Held, RSSPerOpen: c.perOpen}, nil
+}
+
+// ClientName is the name of a client by its number in the run.
+func (s *Snapshot) ClientName(id ledger.Client) string {
+	for _, c := range s.Trial.Crews {
+		if int(id) < c.Clients {
+			scope := &expr.Scope{}
+			scope.Vars[expr.VarN], scope.Vars[expr.VarCrew] = expr.Num(float64(id)), expr.Str(c.Name)
+			return string(c.Title.Append(nil, scope))
+		}
+		id -= int32(c.Clients)
+	}
+	return ""
+}

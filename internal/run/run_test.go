@@ -1,0 +1,336 @@
+package run
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"net"
+	"net/http"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"tidepull/internal/board"
+	"tidepull/internal/engine"
+	"tidepull/internal/language"
+	"tidepull/internal/mark"
+	"tidepull/internal/standin"
+)
+
+// shortTide is a trial in which everybody has entered before anybody speaks,
+// and has stopped speaking before anybody leaves: then what was owed follows
+// from the stand-in's truth to the last delivery.
+const shortTide = `
+trial "short tide" {
+  seed  = 3
+  grace = "1s"
+}
+target "board" {}
+session "watch" {
+  connect {}
+  expect "greeting" { when = msg.kind == "welcome" }
+  enter { room = "lock-${n % 3}" }
+  pause { lasts = "1200ms" }
+  repeat {
+    every = "300ms"
+    times = 4
+    say { body = { kind = "notice", room = room, text = "berth ${n} \"free\" ${mark}" } }
+    whisper {
+      to   = "tugs-${(n + round) % 20}"
+      body = { kind = "whisper", to = to, text = mark }
+    }
+  }
+  pause { lasts = "1m" }
+  leave {}
+}
+crew "pilots" {
+  clients = 40
+  session = session.watch
+  name    = "pilot-${n}"
+}
+crew "tugs" {
+  clients = 20
+  session = session.watch
+}
+tide {
+  flood "100%" { over = "500ms" }
+  slack { lasts = "3500ms" }
+  ebb { over = "500ms" }
+}
+limit "none lost" {
+  of     = ledger.lost
+  equals = 0
+}
+limit "prompt" {
+  of    = fanout.p99
+  below = "5s"
+}
+`
+
+func carryOut(t *testing.T, source string, server standin.Config, portable bool) (*Snapshot, Summary, board.Summary) {
+	t.Helper()
+	s, err := standin.Start(server)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer func() {
+		if err := s.Stop(); err != nil {
+			t.Error(err)
+		}
+	}()
+	tr, err := language.Parse([]byte(source), "short.trial.hcl", language.Options{Target: s.URL()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := Start(context.Background(), Options{Trial: tr, Portable: portable})
+	if err != nil {
+		t.Fatal(err)
+	}
+	snap := r.Wait()
+	if snap.Err != nil {
+		t.Fatal(snap.Err)
+	}
+	var truth board.Summary
+	get(t, s, "/truth", func(r *http.Response) error { return json.NewDecoder(r.Body).Decode(&truth) })
+	return snap, Summarise(snap), truth
+}
+
+func get(t *testing.T, s *standin.Server, path string, read func(*http.Response) error) {
+	t.Helper()
+	resp, err := http.Get(fmt.Sprintf("http://%v%s", s.Addr, path))
+	if err == nil {
+		defer resp.Body.Close()
+		err = read(resp)
+	}
+	if err != nil {
+		t.Fatalf("%s: %v", path, err)
+	}
+}
+
+// TestEqualsTruth runs the short tide with each switch off and on, and compares
+// the ledger with what the stand-in knows to have done.
+func TestEqualsTruth(t *testing.T) {
+	for name, tc := range map[string]struct {
+		switches board.Switches
+		portable bool
+		verdict  Verdict
+	}{
+		"all well":           {verdict: Holds},
+		"portable driver":    {portable: true, verdict: Holds},
+		"held":               {switches: board.Switches{Hold: 150 * time.Millisecond}, verdict: Holds},
+		"lost":               {switches: board.Switches{Seed: 5, Lose: 0.03}, verdict: Broken},
+		"doubled":            {switches: board.Switches{Seed: 6, Double: 0.04}, verdict: Holds},
+		"misdirected":        {switches: board.Switches{Seed: 7, Misdirect: 0.02}, verdict: Broken},
+		"everything at once": {switches: board.Switches{Seed: 8, Hold: 50 * time.Millisecond, Lose: 0.02, Double: 0.02, Misdirect: 0.02}, verdict: Broken},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			snap, sum, truth := carryOut(t, shortTide, standin.Config{Switches: tc.switches, Portable: tc.portable}, tc.portable)
+			l, tr := sum.Ledger, truth.Totals
+			if sum.Messages.Sent != 60*4*2 || tr.Notices+tr.Whispers != sum.Messages.Sent {
+				t.Errorf("said %d, the stand-in received %d and %d, want %d", sum.Messages.Sent, tr.Notices, tr.Whispers, 60*4*2)
+			}
+			if l.Owed != tr.Due || l.Delivered+l.Late != tr.Written || l.Lost != tr.Lost || l.Duplicate != tr.Doubled || l.Stray != tr.Misdirected {
+				t.Errorf("ledger %+v\ntruth %+v", l.Tally, tr)
+			}
+			if l.Excused != 0 || l.Allowed != 0 || l.Overdue != 0 || l.Foreign != 0 {
+				t.Errorf("nobody was at the edge, but: %+v", l)
+			}
+			for what, p := range map[string]struct {
+				on  bool
+				got int64
+			}{"lost": {tc.switches.Lose+tc.switches.Misdirect > 0, l.Lost}, "duplicate": {tc.switches.Double > 0, l.Duplicate}, "stray": {tc.switches.Misdirect > 0, l.Stray}} {
+				if p.on != (p.got > 0) {
+					t.Errorf("%s: %d, though its switch is on: %v", what, p.got, p.on)
+				}
+			}
+			checkSums(t, snap, sum)
+			if hold := tc.switches.Hold.Seconds() * 1e6; sum.Fanout.P50 < hold || snap.Total.Fanout().Min().Seconds()*1e6 < hold {
+				t.Errorf("fan-out p50 is %v us, but each message was held %v us", sum.Fanout.P50, hold)
+			}
+			if sum.Verdict != tc.verdict && !(sum.Verdict == NotProven && sum.Self.OverloadedSeconds > 0) {
+				t.Errorf("verdict %q, want %q", sum.Verdict, tc.verdict)
+			}
+		})
+	}
+}
+
+// checkSums checks that the parts add up to the whole, and the kept messages to
+// what is wrong.
+func checkSums(t *testing.T, snap *Snapshot, sum Summary) {
+	t.Helper()
+	for name, parts := range map[string]map[string]Tally{"rooms": sum.Ledger.ByRoom, "crews": sum.Ledger.ByCrew} {
+		var owed, delivered, lost, said int64
+		for p := range maps.Values(parts) {
+			owed, delivered, lost, said = owed+p.Owed, delivered+p.Delivered+p.Late, lost+p.Lost, said+p.Said
+		}
+		if owed != sum.Ledger.Owed || delivered != sum.Ledger.Delivered+sum.Ledger.Late || lost != sum.Ledger.Lost || said != sum.Messages.Sent {
+			t.Errorf("%s add up to owed %d, delivered %d, lost %d, said %d; not to %+v", name, owed, delivered, lost, said, sum.Ledger.Tally)
+		}
+	}
+	if n := sum.Fanout.Count; n != uint64(sum.Ledger.Delivered+sum.Ledger.Late) {
+		t.Errorf("%d latencies for %d deliveries", n, sum.Ledger.Delivered+sum.Ledger.Late)
+	}
+	lost := 0
+	for _, m := range snap.Kept {
+		lost += m.Lost
+	}
+	if int64(lost) != sum.Ledger.Lost {
+		t.Errorf("the kept messages miss %d, the ledger %d", lost, sum.Ledger.Lost)
+	}
+	if len(snap.Entries) < 4 || len(snap.Rooms) != 4 {
+		t.Errorf("%d seconds, rooms %v", len(snap.Entries), snap.Rooms)
+	}
+}
+
+// TestEveryLossIsTrue runs a tide in which clients speak while others come and
+// go, with losses, and checks each loss in the ledger against the stand-in's
+// record of that very delivery.
+func TestEveryLossIsTrue(t *testing.T) {
+	source := strings.NewReplacer("pause { lasts = \"1200ms\" }", "", "times = 4", "", "every = \"300ms\"", "every = \"200ms\"").Replace(shortTide)
+	s, err := standin.Start(standin.Config{Switches: board.Switches{Lose: 0.05}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Stop()
+	tr, err := language.Parse([]byte(source), "edge.trial.hcl", language.Options{Target: s.URL()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := Start(context.Background(), Options{Trial: tr})
+	if err != nil {
+		t.Fatal(err)
+	}
+	snap := r.Wait()
+	if snap.Err != nil {
+		t.Fatal(snap.Err)
+	}
+	truly := map[string]bool{} // message number and recipient
+	numbers := map[int64]string{}
+	get(t, s, "/truth/messages", func(r *http.Response) error {
+		return eachLine(r, func(m board.Message) { numbers[m.N] = m.Mark })
+	})
+	get(t, s, "/truth/deliveries", func(r *http.Response) error {
+		return eachLine(r, func(d board.Delivery) {
+			if d.What == "lost" {
+				truly[numbers[d.N]+" "+d.To] = true
+			}
+		})
+	})
+	total := snap.Total.Total
+	if total.Lost == 0 || total.Stray != 0 || total.Duplicate != 0 || total.Open() != 0 {
+		t.Fatalf("ledger %+v", total)
+	}
+	found := 0
+	for _, m := range snap.Kept {
+		for _, o := range m.Outcomes {
+			if o.Fate.String() != "lost" {
+				continue
+			}
+			found++
+			if !lostIn(truly, m.Number, snap.ClientName(o.Client)) {
+				t.Errorf("message %d counts as lost at %s, but the stand-in sent it", m.Number, snap.ClientName(o.Client))
+			}
+		}
+	}
+	if int64(found) != total.Lost {
+		t.Errorf("%d losses are kept, %d were counted", found, total.Lost)
+	}
+}
+
+func eachLine[T any](r *http.Response, f func(T)) error {
+	for d := json.NewDecoder(r.Body); d.More(); {
+		var v T
+		if err := d.Decode(&v); err != nil {
+			return err
+		}
+		f(v)
+	}
+	return nil
+}
+
+func TestStopKeepsWhatWasMeasured(t *testing.T) {
+	s, err := standin.Start(standin.Config{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Stop()
+	source := strings.ReplaceAll(strings.ReplaceAll(shortTide, "1200ms", "100ms"), "3500ms", "10m")
+	tr, err := language.Parse([]byte(source), "long.trial.hcl", language.Options{Target: s.URL()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := Start(context.Background(), Options{Trial: tr})
+	if err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(2 * time.Second)
+	r.Stop()
+	snap := r.Wait()
+	dir := t.TempDir()
+	sum := Summarise(snap)
+	if err := sum.Write(filepath.Join(dir, "new")); err != nil {
+		t.Fatal(err)
+	}
+	if b, err := os.ReadFile(filepath.Join(dir, "new", "summary.json")); err != nil || !json.Valid(b) {
+		t.Fatal(err)
+	}
+	if !sum.CutShort || sum.Messages.Sent == 0 || sum.Ledger.Owed != sum.Ledger.Delivered+sum.Ledger.Late+sum.Ledger.Lost+sum.Ledger.Excused {
+		t.Errorf("%+v", sum)
+	}
+	if sum.Connections.Finished != 60 || sum.Connections.Broken != 0 || sum.Ledger.Lost != 0 {
+		t.Errorf("not everybody went home in order: %+v", sum.Connections)
+	}
+}
+
+func TestUnreachable(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	refusing := &http.Server{Handler: http.NotFoundHandler()}
+	go refusing.Serve(l)
+	defer refusing.Close()
+	closed, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	closed.Close()
+	for address, want := range map[string]string{closed.Addr().String(): "connection refused", l.Addr().String(): "404"} {
+		tr, err := language.Parse([]byte(shortTide), "x", language.Options{Target: "ws://" + address + "/live"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		r, err := Start(context.Background(), Options{Trial: tr})
+		if err != nil {
+			t.Fatal(err)
+		}
+		snap := r.Wait()
+		var unreachable *engine.Unreachable
+		if !errors.As(snap.Err, &unreachable) || !strings.Contains(snap.Err.Error(), want) {
+			t.Errorf("%s: %v, want %q", address, snap.Err, want)
+		}
+	}
+	tr, err := language.Parse([]byte(strings.Replace(shortTide, "clients = 40", "clients = 4000000", 1)), "x", language.Options{Target: "ws://127.0.0.1:1/"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var tooMany *TooMany
+	if _, err := Start(context.Background(), Options{Trial: tr}); !errors.As(err, &tooMany) {
+		t.Errorf("four million clients: %v", err)
+	}
+}
+
+func lostIn(truly map[string]bool, number uint64, name string) bool {
+	for key := range truly {
+		m, _ := mark.Find([]byte(key))
+		if m.Number == number && strings.HasSuffix(key, " "+name) {
+			return true
+		}
+	}
+	return false
+}

@@ -1,0 +1,198 @@
+package run
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"os"
+	"path/filepath"
+	"time"
+
+	"tidepull/internal/ledger"
+	"tidepull/internal/logbook"
+	"tidepull/internal/meter"
+)
+
+// A Summary is a run in figures, as summary.json has it. Its fields are
+// described in docs/summary.md; they are only added to, never renamed.
+type Summary struct {
+	Version     int            `json:"version"` // of this layout: 1
+	Trial       string         `json:"trial"`
+	Target      string         `json:"target"`
+	Seed        uint64         `json:"seed"`
+	Started     time.Time      `json:"started"`
+	Seconds     float64        `json:"seconds"`
+	CutShort    bool           `json:"cut_short"`
+	Clients     int            `json:"clients"`
+	Connections Connections    `json:"connections"`
+	Messages    Messages       `json:"messages"`
+	Ledger      LedgerSummary  `json:"ledger"`
+	Fanout      Latencies      `json:"fanout"`
+	Spread      Spread         `json:"spread"`
+	Expected    Expectations   `json:"expectations"`
+	Self        Self           `json:"self"`
+	Reasons     map[string]int `json:"reasons"`
+	Limits      []LimitSummary `json:"limits"`
+	Verdict     Verdict        `json:"verdict"`
+}
+
+// Connections count connections.
+type Connections struct {
+	Opened    int64 `json:"opened"`
+	Refused   int64 `json:"refused"`
+	Broken    int64 `json:"broken"`
+	Denied    int64 `json:"denied"`
+	Malformed int64 `json:"malformed"`
+	Finished  int64 `json:"finished"`
+	MostOpen  int   `json:"most_open"`
+}
+
+// Messages count messages.
+type Messages struct {
+	Sent     int64 `json:"sent"`
+	Unsent   int64 `json:"unsent"`
+	Arrivals int64 `json:"arrivals"`
+}
+
+// LedgerSummary is the balance: owed = delivered + late + lost + excused.
+type LedgerSummary struct {
+	Tally
+	Foreign int64            `json:"foreign"`
+	Unkept  int              `json:"unkept"` // messages with something wrong that were counted, but not kept whole
+	ByRoom  map[string]Tally `json:"by_room"`
+	ByCrew  map[string]Tally `json:"by_crew"`
+}
+
+// Tally is one line of the balance.
+type Tally struct {
+	Said      int64 `json:"said"`
+	Owed      int64 `json:"owed"`
+	Delivered int64 `json:"delivered"`
+	Late      int64 `json:"late"`
+	Lost      int64 `json:"lost"`
+	Excused   int64 `json:"excused"`
+	Duplicate int64 `json:"duplicate"`
+	Stray     int64 `json:"stray"`
+	Allowed   int64 `json:"allowed"`
+	Past      int64 `json:"past"`
+	Overdue   int64 `json:"overdue"`
+}
+
+// Latencies are percentiles in microseconds.
+type Latencies struct {
+	Count uint64  `json:"count"`
+	P50   float64 `json:"p50_us"`
+	P90   float64 `json:"p90_us"`
+	P99   float64 `json:"p99_us"`
+	P999  float64 `json:"p999_us"`
+	Max   float64 `json:"max_us"`
+}
+
+// Spread is how messages went through their audiences.
+type Spread struct {
+	First  Latencies `json:"first"`
+	Median Latencies `json:"median"`
+	Last   Latencies `json:"last"`
+}
+
+// Expectations count expect steps.
+type Expectations struct {
+	Met    int64 `json:"met"`
+	Missed int64 `json:"missed"`
+}
+
+// Self is how the tool itself fared.
+type Self struct {
+	KernelTimes       bool    `json:"kernel_times"` // latencies end in the recipient's kernel
+	ReadingLagP99     float64 `json:"reading_lag_p99_us"`
+	ScheduleLagP99    float64 `json:"schedule_lag_p99_us"`
+	CPUPerDelivery    float64 `json:"cpu_us_per_delivery"`
+	RSSPerClient      float64 `json:"rss_bytes_per_client"`
+	OverloadedSeconds int     `json:"overloaded_seconds"`
+	BusyShare         float64 `json:"busy_share"`
+	GCPause           float64 `json:"gc_pause_us"`
+	CoarseArrivals    int64   `json:"coarse_arrivals"` // their time is an upper bound
+	HeldReports       int     `json:"held_reports"`
+}
+
+// LimitSummary is what became of one limit.
+type LimitSummary struct {
+	Name     string  `json:"name"`
+	Figure   string  `json:"figure"`
+	Rule     string  `json:"rule"`
+	Value    float64 `json:"value"`    // microseconds where the figure is a duration
+	Measured float64 `json:"measured"` // likewise
+	Unit     string  `json:"unit"`     // "us" or "count"
+	Verdict  Verdict `json:"verdict"`
+	Why      string  `json:"why,omitempty"`
+}
+
+// Summarise makes the summary of a run.
+func Summarise(s *Snapshot) Summary {
+	w := s.Total
+	c := &w.Counts
+	sum := Summary{Version: 1, Trial: s.Trial.Name, Target: s.Trial.Target.WebSocket, Seed: s.Trial.Seed, Started: s.Started, Seconds: round(s.Elapsed.Seconds()),
+		CutShort: s.Stopped || s.Err != nil, Clients: s.Trial.Clients(),
+		Connections: Connections{c.Opened, c.Refused, c.Broken, c.Denied, c.Malformed, c.Finished, w.Most.Open},
+		Messages:    Messages{c.Sent, c.Unsent, c.Arrivals},
+		Ledger:      LedgerSummary{Tally: tallyOf(&w.Total), Foreign: w.Foreign, Unkept: s.Unkept, ByRoom: map[string]Tally{}, ByCrew: map[string]Tally{}},
+		Fanout:      latencies(w.Fanout()),
+		Spread:      Spread{latencies(&w.First), latencies(&w.Median), latencies(&w.Last)},
+		Expected:    Expectations{c.Met, c.Missed},
+		Reasons:     s.Reasons, Limits: []LimitSummary{}, Verdict: Overall(s.Judgements)}
+	for _, l := range w.ByRoom() {
+		sum.Ledger.ByRoom[s.Rooms[l.Key]] = tallyOf(&l.Tally)
+	}
+	for _, l := range w.ByCrew() {
+		sum.Ledger.ByCrew[s.Trial.Crews[l.Key].Name] = tallyOf(&l.Tally)
+	}
+	sum.Self = Self{KernelTimes: s.KernelTimes, ReadingLagP99: round(logbook.Micros(w.ReadingLag.Quantile(0.99))), ScheduleLagP99: round(logbook.Micros(w.ScheduleLag.Quantile(0.99))),
+		CPUPerDelivery: round(ratio(logbook.Micros(w.CPU), float64(c.Arrivals))), RSSPerClient: math.Round(s.RSSPerOpen), OverloadedSeconds: w.Overloaded,
+		BusyShare: round(ratio(float64(w.Busy), float64(w.Span))), GCPause: round(logbook.Micros(w.GCPause)), CoarseArrivals: c.Coarse, HeldReports: s.Held}
+	for _, j := range s.Judgements {
+		unit := "count"
+		if j.Unit == logbook.Duration {
+			unit = "us"
+		}
+		sum.Limits = append(sum.Limits, LimitSummary{j.Limit.Name, j.Limit.Figure, j.Limit.Rule.String(), j.Limit.Value, round(j.Measured), unit, j.Verdict, j.Why})
+	}
+	return sum
+}
+
+func round(f float64) float64 { return math.Round(f*1000) / 1000 }
+
+func ratio(a, b float64) float64 {
+	if b == 0 {
+		return 0
+	}
+	return a / b
+}
+
+func tallyOf(t *ledger.Tally) Tally {
+	return Tally{t.Said, t.Owed, t.Delivered, t.Late, t.Lost, t.Excused, t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue}
+}
+
+func latencies(h *meter.Hist) Latencies {
+	us := func(q float64) float64 { return round(logbook.Micros(h.Quantile(q))) }
+	return Latencies{h.Count(), us(0.5), us(0.9), us(0.99), us(0.999), round(logbook.Micros(h.Max()))}
+}
+
+// Write writes the summary as summary.json into a folder, which is made where
+// it is missing. A file that is there is replaced whole or not at all.
+func (s *Summary) Write(dir string) error {
+	b, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return fmt.Errorf("writing the summary: %w", err)
+	}
+	if err := os.MkdirAll(dir, 0o777); err != nil {
+		return fmt.Errorf("writing the summary: %w", err)
+	}
+	path := filepath.Join(dir, "summary.json")
+	if err := os.WriteFile(path+".part", append(b, '\n'), 0o666); err != nil {
+		return fmt.Errorf("writing the summary: %w", err)
+	}
+	if err := os.Rename(path+".part", path); err != nil {
+		return fmt.Errorf("writing the summary: %w", err)
+	}
+	return nil
+}

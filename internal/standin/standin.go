@@ -1,0 +1,273 @@
+// Package standin is the simulated messaging server that ships with the tool:
+// the harbour board behind WebSocket, on one goroutine with one driver. It
+// serves tens of thousands of clients and costs little, because it shares the
+// machine with the load.
+//
+//	GET  /live              WebSocket
+//	GET  /truth             totals and latencies, JSON
+//	GET  /truth/messages    every message received, JSON lines
+//	GET  /truth/deliveries  every delivery made or left out, JSON lines
+//	GET  /switches          how the switches stand, JSON
+//	POST /switches?lose=0.1 sets switches
+package standin
+
+import (
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"time"
+
+	"tidepull/internal/board"
+	"tidepull/internal/mono"
+	"tidepull/internal/poll"
+	"tidepull/internal/wire/ws"
+)
+
+// Config says how a stand-in behaves. Zero values get the defaults named.
+type Config struct {
+	Listen     netip.AddrPort // 127.0.0.1 with a free port
+	Switches   board.Switches
+	PingEvery  time.Duration // 5 s
+	PongWithin time.Duration // how long a client may be silent after a ping: 10 s
+	History    int           // 20; below 0 for none
+	Presence   time.Duration // 200 ms
+	MaxQueue   int           // bytes that may wait for a slow client: 1 MiB
+	Records    int           // messages and deliveries kept one by one: 500,000; below 0 for none
+	Portable   bool          // use the portable driver
+	Log        *slog.Logger
+}
+
+func (c Config) withDefaults() Config {
+	set := func(v *time.Duration, d time.Duration) {
+		if *v == 0 {
+			*v = d
+		}
+	}
+	setInt := func(v *int, d int) {
+		if *v == 0 {
+			*v = d
+		}
+		*v = max(0, *v)
+	}
+	if !c.Listen.IsValid() {
+		c.Listen = netip.MustParseAddrPort("127.0.0.1:0")
+	}
+	set(&c.PingEvery, 5*time.Second)
+	set(&c.PongWithin, 10*time.Second)
+	set(&c.Presence, 200*time.Millisecond)
+	setInt(&c.History, 20)
+	setInt(&c.MaxQueue, 1<<20)
+	setInt(&c.Records, 500_000)
+	if c.Log == nil {
+		c.Log = slog.New(slog.DiscardHandler)
+	}
+	return c
+}
+
+// A Server is a running stand-in.
+type Server struct {
+	Addr   netip.AddrPort
+	orders chan func(*loop)
+	done   chan struct{}
+	err    error
+}
+
+// Start begins to serve. Stop ends it.
+func Start(cfg Config) (*Server, error) {
+	cfg = cfg.withDefaults()
+	newDriver := poll.New
+	if cfg.Portable {
+		newDriver = poll.NewPortable
+	}
+	drv, err := newDriver()
+	if err != nil {
+		return nil, err
+	}
+	at, err := drv.Listen(cfg.Listen)
+	if err != nil {
+		drv.Close()
+		return nil, err
+	}
+	s := &Server{Addr: at, orders: make(chan func(*loop), 4), done: make(chan struct{})}
+	l := &loop{cfg: cfg, drv: drv, orders: s.orders}
+	l.board = board.New(board.Config{Switches: cfg.Switches, History: cfg.History, Presence: cfg.Presence, Records: cfg.Records}, l)
+	go func() {
+		defer close(s.done)
+		defer drv.Close()
+		s.err = l.run()
+	}()
+	return s, nil
+}
+
+// URL is the WebSocket address of the stand-in.
+func (s *Server) URL() string { return fmt.Sprintf("ws://%v/live", s.Addr) }
+
+// Stop says goodbye to all clients and ends the server.
+func (s *Server) Stop() error {
+	select {
+	case s.orders <- (*loop).close:
+	case <-s.done:
+	}
+	<-s.done
+	return s.err
+}
+
+// Wait blocks until the server has ended by itself.
+func (s *Server) Wait() error {
+	<-s.done
+	return s.err
+}
+
+// A loop owns the server's state; all fields belong to its goroutine.
+type loop struct {
+	cfg     Config
+	drv     poll.Driver
+	board   *board.Board
+	conns   []conn
+	orders  <-chan func(*loop)
+	looked  int // how far the last look for silent clients came
+	closing mono.Time
+	overrun []int32
+	pong    []byte
+}
+
+type conn struct {
+	state   connState
+	reader  ws.Reader
+	pending []byte
+	heard   mono.Time // when anything last came from it
+	pinged  mono.Time // when it was last pinged
+}
+
+type connState uint8
+
+const (
+	free connState = iota
+	greeting
+	live
+	leaving // a close frame was sent, or an HTTP answer
+)
+
+// lookEvery is how often a part of the connections is looked at for silence.
+const lookEvery = 50 * time.Millisecond
+
+func (l *loop) run() error {
+	nextLook := l.drv.Now()
+	for l.closing == 0 || l.drv.Now() < l.closing && l.anyone() {
+		now := l.drv.Now()
+		select {
+		case order := <-l.orders:
+			order(l)
+		default:
+		}
+		l.board.Tick(now)
+		if now >= nextLook {
+			nextLook = now.Add(lookEvery)
+			l.lookForSilence(now)
+		}
+		l.dropOverrun()
+		if err := l.drv.Wait(min(nextLook, l.board.Next()), l); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (l *loop) anyone() bool {
+	for i := range l.conns {
+		if l.conns[i].state != free {
+			return true
+		}
+	}
+	return false
+}
+
+// close says goodbye to all, and gives them a second to answer.
+func (l *loop) close() {
+	l.closing = l.drv.Now().Add(time.Second)
+	for id := range l.conns {
+		if l.conns[id].state == live {
+			l.goodbye(int32(id), ws.CloseGoingAway, "the board closes")
+		}
+	}
+}
+
+// lookForSilence pings those whose ping is due and evicts those who did not
+// answer theirs. Each call looks at the share of the connections that makes
+// the round once a second.
+func (l *loop) lookForSilence(now mono.Time) {
+	share := int(time.Second / lookEvery)
+	for range len(l.conns)/share + 1 {
+		if l.looked++; l.looked >= len(l.conns) {
+			l.looked = 0
+		}
+		if l.looked >= len(l.conns) {
+			return
+		}
+		c := &l.conns[l.looked]
+		id := int32(l.looked)
+		switch {
+		case c.state == greeting && now.Sub(c.heard) > l.cfg.PongWithin:
+			l.drop(id)
+		case c.state != live:
+		case c.pinged > c.heard && now.Sub(c.pinged) > l.cfg.PongWithin:
+			l.board.Truth.Totals.Evicted++
+			l.goodbye(id, ws.ClosePolicy, "no answer to a ping")
+			l.drop(id)
+		case now.Sub(max(c.pinged, c.heard)) > l.cfg.PingEvery && c.pinged <= c.heard:
+			c.pinged = now
+			l.pong = ws.AppendFrame(l.pong[:0], ws.OpPing, []byte("board"))
+			l.drv.Write(id, l.pong)
+		}
+	}
+}
+
+func (l *loop) goodbye(id int32, code uint16, reason string) {
+	l.drv.Write(id, ws.AppendFrame(nil, ws.OpClose, ws.AppendClosePayload(nil, code, reason)))
+	l.part(id)
+	l.conns[id].state = leaving
+}
+
+func (l *loop) part(id int32) {
+	if l.conns[id].state == live {
+		l.board.Part(id)
+	}
+}
+
+// drop closes a connection once what is queued is sent.
+func (l *loop) drop(id int32) {
+	l.part(id)
+	l.conns[id] = conn{}
+	l.drv.FinishAndHangup(id)
+}
+
+// dropOverrun drops, outside the relay, those whose queue was found full.
+func (l *loop) dropOverrun() {
+	for _, id := range l.overrun {
+		if l.conns[id].state == live {
+			l.board.Truth.Totals.Overrun++
+			l.part(id)
+			l.conns[id] = conn{}
+			l.drv.Hangup(id)
+		}
+	}
+	l.overrun = l.overrun[:0]
+}
+
+// Now implements board.Out.
+func (l *loop) Now() mono.Time { return l.drv.Now() }
+
+// Frame implements board.Out.
+func (l *loop) Frame(dst, payload []byte) []byte { return ws.AppendFrame(dst, ws.OpText, payload) }
+
+// Send implements board.Out. What a slow client does not take is queued for it
+// alone; nobody waits for it.
+func (l *loop) Send(to int32, frame []byte) {
+	if l.conns[to].state != live {
+		return
+	}
+	l.drv.Write(to, frame)
+	if l.drv.Queued(to) > l.cfg.MaxQueue {
+		l.overrun = append(l.overrun, to)
+	}
+}
