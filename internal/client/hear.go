@@ -32,6 +32,7 @@ func (c *Client) message(e *Env, payload []byte, at, now mono.Time, more bool) {
 			e.counts().Coarse++
 		}
 		for rest := payload; end > 0; m, end = mark.Find(rest) {
+			e.counts().Marked++
 			c.arrival(e, m, past, at)
 			rest = rest[end:]
 		}

@@ -389,6 +389,7 @@ func (l *Loop) measureSelf(p *logbook.Page) {
 	span := now.Sub(l.markedAt)
 	p.Health.Span, p.Health.Busy = span, max(0, span-(wait-l.markedWait))
 	p.Health.CPU, p.Health.GCPause = use.Thread-l.markedUse.Thread, pause-l.markedPause
+	p.Health.Waited, p.Health.Stolen = use.Waited-l.markedUse.Waited, use.Stolen-l.markedUse.Stolen
 	l.markedAt, l.markedWait, l.markedUse, l.markedPause = now, wait, use, pause
 }
 

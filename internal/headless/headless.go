@@ -13,6 +13,7 @@ import (
 	"tidepull/internal/meter"
 	"tidepull/internal/plain"
 	"tidepull/internal/run"
+	"tidepull/internal/units"
 )
 
 // Follow prints a line for each second of a run until it is over.
@@ -59,18 +60,7 @@ func us(h *meter.Hist, q float64) string {
 	if h.Count() == 0 {
 		return "-"
 	}
-	return Duration(logbook.Micros(h.Quantile(q)))
-}
-
-// Duration writes microseconds with three digits and a fitting unit.
-func Duration(us float64) string {
-	switch {
-	case us < 1000:
-		return fmt.Sprintf("%.3g us", us)
-	case us < 999.5e3:
-		return fmt.Sprintf("%.3g ms", us/1e3)
-	}
-	return fmt.Sprintf("%.3g s", us/1e6)
+	return units.Duration(h.Quantile(q))
 }
 
 // Report prints how a run ended.
@@ -78,6 +68,9 @@ func Report(w io.Writer, s *run.Snapshot) {
 	t := &s.Total.Total
 	fmt.Fprintf(w, "\nafter %v, %d messages said:\n", s.Elapsed.Round(time.Millisecond), s.Total.Counts.Sent)
 	fmt.Fprintf(w, "  owed %d = delivered %d + late %d + lost %d + excused %d\n", t.Owed, t.Delivered, t.Late, t.Lost, t.Excused)
+	if why := s.Total.Imbalance(); why != "" {
+		fmt.Fprintf(w, "  the books do not agree: %s; please report this as a fault of the tool\n", why)
+	}
 	fmt.Fprintf(w, "  besides: duplicate %d, stray %d, allowed at the edge %d, history %d, overdue %d, foreign %d\n", t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, s.Total.Foreign)
 	f := s.Total.Fanout()
 	fmt.Fprintf(w, "  fan-out p50 %s, p90 %s, p99 %s, longest %s; the last of the audience: p50 %s, p99 %s\n", us(f, 0.5), us(f, 0.9), us(f, 0.99), us(f, 1), us(&s.Total.Last, 0.5), us(&s.Total.Last, 0.99))
@@ -85,7 +78,7 @@ func Report(w io.Writer, s *run.Snapshot) {
 	if !s.KernelTimes {
 		lag = "no kernel receive times here: latencies may be too long by the reading lag"
 	}
-	fmt.Fprintf(w, "  the tool itself: reading lag p99 %s, schedule lag p99 %s, %d of %d seconds overloaded (%s)\n", us(&s.Total.ReadingLag, 0.99), us(&s.Total.ScheduleLag, 0.99), s.Total.Overloaded, s.Total.Seconds, lag)
+	fmt.Fprintf(w, "  the tool itself: reading lag p99 %s, schedule lag p99 %s, %v of core time stolen from the machine, %d of %d seconds overloaded (%s)\n", us(&s.Total.ReadingLag, 0.99), us(&s.Total.ScheduleLag, 0.99), units.Duration(s.Total.Stolen), s.Total.Overloaded, s.Total.Seconds, lag)
 	for _, reason := range slices.Sorted(maps.Keys(s.Reasons)) {
 		fmt.Fprintf(w, "  %d x %s\n", s.Reasons[reason], reason)
 	}
@@ -105,7 +98,7 @@ func Report(w io.Writer, s *run.Snapshot) {
 // Figure writes a figure in its unit.
 func Figure(unit logbook.Unit, v float64) string {
 	if unit == logbook.Duration {
-		return Duration(v)
+		return units.Micros(v)
 	}
 	return fmt.Sprintf("%.0f", v)
 }

@@ -54,6 +54,7 @@ type reader struct {
 	options  Options
 	sources  map[string][]byte
 	diags    hcl.Diagnostics
+	garbled  bool // the syntax is wrong, so that what seems to be missing may be there
 	sessions map[string]*session
 	dialects map[string]*hcl.Block
 }
@@ -67,6 +68,7 @@ func (r *reader) parse(src []byte, name string) hcl.Body {
 	r.sources[name] = src
 	f, diags := hclsyntax.ParseConfig(src, name, hcl.InitialPos)
 	r.diags = append(r.diags, diags...)
+	r.garbled = r.garbled || diags.HasErrors()
 	if f == nil {
 		return hcl.EmptyBody()
 	}
@@ -76,6 +78,13 @@ func (r *reader) parse(src []byte, name string) hcl.Body {
 // fail reports an error at a place.
 func (r *reader) fail(at hcl.Range, format string, a ...any) {
 	r.diags = append(r.diags, &hcl.Diagnostic{Severity: hcl.DiagError, Summary: fmt.Sprintf(format, a...), Subject: &at})
+}
+
+// missing reports that something is not there, unless the syntax is to blame.
+func (r *reader) missing(at hcl.Range, format string, a ...any) {
+	if !r.garbled {
+		r.fail(at, format, a...)
+	}
 }
 
 // open reads a body by the vocabulary's entry for its block.
@@ -101,7 +110,7 @@ func (r *reader) readFile(src []byte, name string) {
 			}
 		}
 		if len(blocks[kind]) == 0 {
-			r.fail(end, "the trial has no %s", kind)
+			r.missing(end, "the trial has no %s", kind)
 			return nil
 		}
 		return blocks[kind][0]
@@ -115,7 +124,7 @@ func (r *reader) readFile(src []byte, name string) {
 		r.readSession(b)
 	}
 	if len(blocks["crew"]) == 0 {
-		r.fail(end, "the trial has no crew")
+		r.missing(end, "the trial has no crew")
 	}
 	for _, b := range blocks["crew"] {
 		r.readCrew(b)

@@ -287,7 +287,7 @@ func (r *reader) readTide(b *hcl.Block) {
 		r.trial.Tide.Legs = append(r.trial.Tide.Legs, l)
 	}
 	if len(r.trial.Tide.Legs) == 0 {
-		r.fail(b.DefRange, "the tide has no flood")
+		r.missing(b.DefRange, "the tide has no flood")
 	}
 }
 

@@ -65,7 +65,9 @@ func (b *Book) Take(all bool) (closed, open []*Entry) {
 		b.pages = b.pages[1:]
 	}
 	for _, p := range b.pages {
-		open = append(open, p.Entry())
+		e := p.Entry()
+		e.Settled = false // the second may not even be over
+		open = append(open, e)
 	}
 	return closed, open
 }

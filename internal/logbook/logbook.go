@@ -25,6 +25,7 @@ type Counts struct {
 	Unsent    int64 // messages that were due and could not be said
 	Arrivals  int64 // messages received, of any kind
 	Bytes     int64 // received
+	Marked    int64 // marks found in them
 	Coarse    int64 // marked arrivals read together with later bytes: their time is an upper bound
 	Pings     int64 // answered
 	Met       int64 // expectations that were met
@@ -46,6 +47,8 @@ type Health struct {
 	Span        time.Duration // how long the second was
 	CPU         time.Duration // of the process
 	GCPause     time.Duration
+	Waited      time.Duration // the loop was ready to run and had no core
+	Stolen      time.Duration // of the machine's cores, taken away by what it runs on
 	Overload    Overload
 	ReadingLag  meter.Packed // from arrival in the kernel to the loop
 	ScheduleLag meter.Packed // from a message's due time to its sending

@@ -27,6 +27,7 @@ type Window struct {
 	ReadingLag, ScheduleLag meter.Hist
 	Busy, Span              time.Duration
 	CPU, GCPause            time.Duration
+	Waited, Stolen          time.Duration
 }
 
 // Add adds a second to w.
@@ -45,6 +46,8 @@ func (w *Window) Add(e *Entry) error {
 	w.Span += e.Health.Span
 	w.CPU += e.Health.CPU
 	w.GCPause += e.Health.GCPause
+	w.Waited += e.Health.Waited
+	w.Stolen += e.Health.Stolen
 	for i := range e.Cells {
 		c := &e.Cells[i]
 		t := w.Cells[c.Cell]
@@ -104,6 +107,29 @@ func (w *Window) Clone() *Window {
 	return &c
 }
 
+// Imbalance tells where the books disagree, or "". Marks are counted by the
+// clients, fates by the ledger, latencies by the meters: each where it happens,
+// so a delivery that one of them missed shows. It is for windows that begin
+// with the run, as arrivals are booked on the second of their message.
+func (w *Window) Imbalance() string {
+	t := &w.Total
+	deliveries := int64(0)
+	for _, h := range w.Latencies {
+		deliveries += int64(h.Count())
+	}
+	switch {
+	case t.Open() < 0:
+		return "more came than was owed"
+	case t.Arrivals()+w.Foreign != w.Counts.Marked:
+		return "arrivals are missing"
+	case t.Delivered+t.Late != deliveries:
+		return "latencies are missing"
+	case t.Said != w.Counts.Sent:
+		return "messages are missing"
+	}
+	return ""
+}
+
 // Fanout is the latency of every owed delivery.
 func (w *Window) Fanout() *meter.Hist {
 	var h meter.Hist
@@ -155,6 +181,7 @@ func (c *Counts) add(d *Counts) {
 	c.Unsent += d.Unsent
 	c.Arrivals += d.Arrivals
 	c.Bytes += d.Bytes
+	c.Marked += d.Marked
 	c.Coarse += d.Coarse
 	c.Pings += d.Pings
 	c.Met += d.Met

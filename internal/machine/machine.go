@@ -7,4 +7,6 @@ import "time"
 type Use struct {
 	Process time.Duration // processor time of the whole process
 	Thread  time.Duration // of the calling thread; that of the process where threads are not told apart
+	Waited  time.Duration // for how long the thread was ready to run and had no core; 0 where it is not known
+	Stolen  time.Duration // core time taken away from the whole machine by what it runs on; 0 where it is not known
 }

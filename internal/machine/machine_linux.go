@@ -15,7 +15,27 @@ func Now() Use {
 	if syscall.Getrusage(syscall.RUSAGE_SELF, &p) != nil || syscall.Getrusage(thread, &t) != nil {
 		return Use{}
 	}
-	return Use{cpu(&p), cpu(&t)}
+	return Use{cpu(&p), cpu(&t), field("/proc/thread-self/schedstat", 1, time.Nanosecond), field("/proc/stat", 8, time.Second/userHertz)}
+}
+
+// userHertz is the unit of /proc/stat (proc(5)): fixed on Linux.
+const userHertz = 100
+
+// field reads the n-th word of a file's first line as a multiple of a unit.
+func field(path string, n int, unit time.Duration) time.Duration {
+	f, err := os.Open(path)
+	if err != nil {
+		return 0
+	}
+	defer f.Close()
+	var b [512]byte
+	got, _ := f.Read(b[:])
+	words := bytes.Fields(b[:got])
+	if n >= len(words) {
+		return 0
+	}
+	v, _ := strconv.ParseInt(string(words[n]), 10, 64)
+	return time.Duration(v) * unit
 }
 
 func cpu(r *syscall.Rusage) time.Duration {

@@ -11,7 +11,7 @@ var start = time.Now()
 
 // Now has no portable source: it answers the time since the start, which is
 // more than what was used.
-func Now() Use { return Use{time.Since(start), time.Since(start)} }
+func Now() Use { return Use{Process: time.Since(start), Thread: time.Since(start)} }
 
 // Resident is the memory that the runtime took from the system, in bytes.
 func Resident() int64 {

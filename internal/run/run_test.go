@@ -26,8 +26,7 @@ import (
 // from the stand-in's truth to the last delivery.
 const shortTide = `
 trial "short tide" {
-  seed  = 3
-  grace = "1s"
+  seed = 3
 }
 target "board" {}
 session "watch" {
@@ -149,6 +148,9 @@ func TestEqualsTruth(t *testing.T) {
 				}
 			}
 			checkSums(t, snap, sum)
+			if !l.Balanced {
+				t.Errorf("the books do not agree: %s", snap.Total.Imbalance())
+			}
 			if hold := tc.switches.Hold.Seconds() * 1e6; sum.Fanout.P50 < hold || snap.Total.Fanout().Min().Seconds()*1e6 < hold {
 				t.Errorf("fan-out p50 is %v us, but each message was held %v us", sum.Fanout.P50, hold)
 			}

@@ -57,10 +57,11 @@ type Messages struct {
 // LedgerSummary is the balance: owed = delivered + late + lost + excused.
 type LedgerSummary struct {
 	Tally
-	Foreign int64            `json:"foreign"`
-	Unkept  int              `json:"unkept"` // messages with something wrong that were counted, but not kept whole
-	ByRoom  map[string]Tally `json:"by_room"`
-	ByCrew  map[string]Tally `json:"by_crew"`
+	Balanced bool             `json:"balanced"` // the books of clients, ledger and meters agree
+	Foreign  int64            `json:"foreign"`
+	Unkept   int              `json:"unkept"` // messages with something wrong that were counted, but not kept whole
+	ByRoom   map[string]Tally `json:"by_room"`
+	ByCrew   map[string]Tally `json:"by_crew"`
 }
 
 // Tally is one line of the balance.
@@ -111,6 +112,8 @@ type Self struct {
 	OverloadedSeconds int     `json:"overloaded_seconds"`
 	BusyShare         float64 `json:"busy_share"`
 	GCPause           float64 `json:"gc_pause_us"`
+	Waited            float64 `json:"waited_for_core_us"`
+	Stolen            float64 `json:"core_time_stolen_us"`
 	CoarseArrivals    int64   `json:"coarse_arrivals"` // their time is an upper bound
 	HeldReports       int     `json:"held_reports"`
 }
@@ -135,7 +138,7 @@ func Summarise(s *Snapshot) Summary {
 		CutShort: s.Stopped || s.Err != nil, Clients: s.Trial.Clients(),
 		Connections: Connections{c.Opened, c.Refused, c.Broken, c.Denied, c.Malformed, c.Finished, w.Most.Open},
 		Messages:    Messages{c.Sent, c.Unsent, c.Arrivals},
-		Ledger:      LedgerSummary{Tally: tallyOf(&w.Total), Foreign: w.Foreign, Unkept: s.Unkept, ByRoom: map[string]Tally{}, ByCrew: map[string]Tally{}},
+		Ledger:      LedgerSummary{Tally: tallyOf(&w.Total), Balanced: w.Imbalance() == "", Foreign: w.Foreign, Unkept: s.Unkept, ByRoom: map[string]Tally{}, ByCrew: map[string]Tally{}},
 		Fanout:      latencies(w.Fanout()),
 		Spread:      Spread{latencies(&w.First), latencies(&w.Median), latencies(&w.Last)},
 		Expected:    Expectations{c.Met, c.Missed},
@@ -148,7 +151,7 @@ func Summarise(s *Snapshot) Summary {
 	}
 	sum.Self = Self{KernelTimes: s.KernelTimes, ReadingLagP99: round(logbook.Micros(w.ReadingLag.Quantile(0.99))), ScheduleLagP99: round(logbook.Micros(w.ScheduleLag.Quantile(0.99))),
 		CPUPerDelivery: round(ratio(logbook.Micros(w.CPU), float64(c.Arrivals))), RSSPerClient: math.Round(s.RSSPerOpen), OverloadedSeconds: w.Overloaded,
-		BusyShare: round(ratio(float64(w.Busy), float64(w.Span))), GCPause: round(logbook.Micros(w.GCPause)), CoarseArrivals: c.Coarse, HeldReports: s.Held}
+		BusyShare: round(ratio(float64(w.Busy), float64(w.Span))), GCPause: round(logbook.Micros(w.GCPause)), Waited: round(logbook.Micros(w.Waited)), Stolen: round(logbook.Micros(w.Stolen)), CoarseArrivals: c.Coarse, HeldReports: s.Held}
 	for _, j := range s.Judgements {
 		unit := "count"
 		if j.Unit == logbook.Duration {

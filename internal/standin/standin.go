@@ -67,6 +67,7 @@ func (c Config) withDefaults() Config {
 // A Server is a running stand-in.
 type Server struct {
 	Addr   netip.AddrPort
+	loop   *loop
 	orders chan func(*loop)
 	done   chan struct{}
 	err    error
@@ -74,7 +75,6 @@ type Server struct {
 
 // Start begins to serve. Stop ends it.
 func Start(cfg Config) (*Server, error) {
-	cfg = cfg.withDefaults()
 	newDriver := poll.New
 	if cfg.Portable {
 		newDriver = poll.NewPortable
@@ -83,20 +83,40 @@ func Start(cfg Config) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	at, err := drv.Listen(cfg.Listen)
+	s, err := Listen(cfg, drv)
 	if err != nil {
 		drv.Close()
 		return nil, err
 	}
-	s := &Server{Addr: at, orders: make(chan func(*loop), 4), done: make(chan struct{})}
-	l := &loop{cfg: cfg, drv: drv, orders: s.orders}
-	l.board = board.New(board.Config{Switches: cfg.Switches, History: cfg.History, Presence: cfg.Presence, Records: cfg.Records}, l)
-	go func() {
-		defer close(s.done)
-		defer drv.Close()
-		s.err = l.run()
-	}()
+	go s.Serve()
 	return s, nil
+}
+
+// Listen makes a stand-in that listens and does not serve yet. It takes the
+// driver over.
+func Listen(cfg Config, drv poll.Driver) (*Server, error) {
+	cfg = cfg.withDefaults()
+	at, err := drv.Listen(cfg.Listen)
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{Addr: at, orders: make(chan func(*loop), 4), done: make(chan struct{})}
+	s.loop = &loop{cfg: cfg, drv: drv, orders: s.orders}
+	s.loop.board = board.New(board.Config{Switches: cfg.Switches, History: cfg.History, Presence: cfg.Presence, Records: cfg.Records}, s.loop)
+	return s, nil
+}
+
+// Serve serves until Stop is called. It is called once.
+func (s *Server) Serve() {
+	defer close(s.done)
+	defer s.loop.drv.Close()
+	s.err = s.loop.run()
+}
+
+// Summary is the truth in figures, once the server has ended.
+func (s *Server) Summary() board.Summary {
+	<-s.done
+	return s.loop.board.Summary()
 }
 
 // URL is the WebSocket address of the stand-in.

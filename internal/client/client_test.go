@@ -1,0 +1,386 @@
+package client_test
+
+import (
+	"bytes"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"tidepull/internal/client"
+	"tidepull/internal/language"
+	"tidepull/internal/ledger"
+	"tidepull/internal/logbook"
+	"tidepull/internal/mark"
+	"tidepull/internal/mono"
+	"tidepull/internal/wire/http1"
+	"tidepull/internal/wire/ws"
+)
+
+const script = `
+trial "t" {}
+target "board" { websocket = "ws://127.0.0.1:7411/live" }
+session "s" {
+  connect { within = "2s" }
+  expect "greeting" {
+    when   = msg.kind == "welcome"
+    within = "1s"
+  }
+  enter { room = "lock-${n}" }
+  repeat {
+    every = "1s"
+    times = 2
+    say { body = { kind = "notice", room = room, text = "turn ${round} ${mark}" } }
+  }
+  leave {}
+}
+crew "c" {
+  clients = 1
+  session = session.s
+  name    = "pilot \"${n}\""
+}
+tide {
+  flood "100%" { over = "1s" }
+}
+`
+
+// A bench is one client with its surroundings and a scripted server. Time
+// moves only when the script says so.
+type bench struct {
+	t    *testing.T
+	env  *client.Env
+	c    client.Client
+	book *logbook.Book
+	now  mono.Time
+	sent []byte // by the client, not looked at yet
+	cuts func(left int) int
+	said []string // what the client did, in words
+}
+
+func newBench(t *testing.T, source string, cuts func(int) int) *bench {
+	t.Helper()
+	tr, err := language.Parse([]byte(source), "t.trial.hcl", language.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	b := &bench{t: t, cuts: cuts, book: logbook.NewBook(0, 1)}
+	l := ledger.New(ledger.Config{Run: 9, Crews: 1, Prompt: tr.Prompt, Grace: tr.Grace, Keep: 10})
+	b.env = client.NewEnv(tr, l, b.book)
+	b.env.Run, b.env.Host, b.env.Path = 9, "127.0.0.1:7411", "/live"
+	b.c = b.env.New(l.AddClient(0), 0, 0)
+	return b
+}
+
+// took keeps what the last call asked for.
+func (b *bench) took() {
+	b.sent = append(b.sent, b.env.Out...)
+	if b.env.Dial {
+		b.said = append(b.said, "dial")
+	}
+	if b.env.Hangup {
+		b.said = append(b.said, "hang up")
+	}
+	b.env.Clear()
+}
+
+// server gives the client bytes, cut as the bench has it.
+func (b *bench) server(data []byte) {
+	data = bytes.Clone(data)
+	for len(data) > 0 {
+		n := min(b.cuts(len(data)), len(data))
+		b.c.Data(b.env, data[:n], b.now, b.now)
+		data = data[n:]
+		b.took()
+	}
+}
+
+func (b *bench) text(s string) { b.server(ws.AppendFrame(nil, ws.OpText, []byte(s))) }
+
+// wait moves the clock and lets timers fire.
+func (b *bench) wait(d time.Duration) {
+	end := b.now.Add(d)
+	for b.c.Next() <= end {
+		b.now = max(b.now, b.c.Next())
+		b.book.Advance(b.now)
+		b.c.Tick(b.env, b.now)
+		b.took()
+	}
+	b.now = end
+	b.book.Advance(end)
+}
+
+// open dials and agrees on the upgrade.
+func (b *bench) open() {
+	b.t.Helper()
+	b.c.Start(b.env, b.now)
+	b.took()
+	b.c.Opened(b.env)
+	b.took()
+	h, n, err := http1.ConsumeRequest(b.sent)
+	if err != nil || n == 0 || ws.CheckRequest(&h) != "" || h.Path != "/live" || h.Get("Host") != "127.0.0.1:7411" {
+		b.t.Fatalf("the handshake is %q, %v", b.sent, err)
+	}
+	b.sent = b.sent[n:]
+	b.server(ws.AppendAgreement(nil, h.Get("Sec-WebSocket-Key")))
+}
+
+// frames takes what the client sent as frames.
+func (b *bench) frames() (texts []string) {
+	b.t.Helper()
+	r := ws.Reader{FromPeer: ws.Client}
+	for {
+		ev, n, err := r.Next(b.sent)
+		if err != nil {
+			b.t.Fatalf("the client's frames: %v", err)
+		}
+		if n == 0 {
+			return texts
+		}
+		b.sent = b.sent[n:]
+		switch ev.Op {
+		case ws.OpText:
+			texts = append(texts, string(ev.Payload))
+		case ws.OpPong:
+			texts = append(texts, "pong "+string(ev.Payload))
+		case ws.OpClose:
+			texts = append(texts, fmt.Sprintf("close %d", ev.Code))
+		}
+	}
+}
+
+func (b *bench) want(what string, want ...string) {
+	b.t.Helper()
+	got := b.frames()
+	for i, text := range got {
+		if _, end := mark.Find([]byte(text)); end > 0 {
+			got[i] = text[:end-mark.Len] + "MARK" + text[end:]
+		}
+	}
+	if strings.Join(got, "\n") != strings.Join(want, "\n") {
+		b.t.Fatalf("%s: the client sent\n%s\nwant\n%s", what, strings.Join(got, "\n"), strings.Join(want, "\n"))
+	}
+}
+
+// window sums up everything so far. It takes the pages away.
+func (b *bench) window() *logbook.Window {
+	closed, _ := b.book.Take(true)
+	w, err := logbook.Sum(closed, nil)
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	return w
+}
+
+var cutters = map[string]func(int) int{
+	"whole":        func(left int) int { return left },
+	"byte by byte": func(int) int { return 1 },
+	"random":       func(int) int { return 1 + rand.IntN(9) },
+}
+
+// TestWholeSession plays a session from dialling to the goodbye. Where the
+// server's bytes are cut must not matter.
+func TestWholeSession(t *testing.T) {
+	for name, cuts := range cutters {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t, script, cuts)
+			b.open()
+			b.want("once open", `{"kind":"name","name":"pilot \"0\""}`)
+			b.server(ws.AppendFrame(nil, ws.OpPing, []byte("42")))
+			b.want("after a ping", "pong 42")
+			b.text(`{"kind":"welcome","board":"harbour board"}`)
+			b.want("not named yet") // enter waits for the name
+			b.text(`{"kind":"named","name":"pilot \"0\""}`)
+			b.want("named", `{"kind":"enter","room":"lock-0"}`)
+			b.text(`{"kind":"entered","room":"lock-9"}`) // another room's
+			b.wait(3 * time.Second)
+			b.want("nothing is said before the confirmation")
+			b.text(`{"kind":"entered","room":"lock-0","members":1}`)
+			b.wait(time.Second)
+			b.want("first turn", `{"kind":"notice","room":"lock-0","text":"turn 0 MARK"}`)
+			b.wait(time.Second)
+			b.want("second turn, the last", `{"kind":"notice","room":"lock-0","text":"turn 1 MARK"}`, `{"kind":"leave","room":"lock-0"}`)
+			b.text(`{"kind":"left","room":"lock-0"}`)
+			b.want("after the session", "close 1000")
+			b.server(ws.AppendFrame(nil, ws.OpClose, ws.AppendClosePayload(nil, 1000, "")))
+			b.c.Broke(b.env, b.now, nil)
+			b.took()
+			c := b.window().Counts
+			if !b.c.Ashore() || c.Finished != 1 || c.Broken != 0 || c.Sent != 2 || c.Met != 1 || c.Entries != 1 || c.Pings != 1 {
+				t.Errorf("ashore %v, counts %+v", b.c.Ashore(), c)
+			}
+			if strings.Join(b.said, ", ") != "dial" {
+				t.Errorf("the client wanted: %v", b.said)
+			}
+		})
+	}
+}
+
+// TestArrivals sends the client its own message back, late, twice, and as
+// history, and looks into the ledger.
+func TestArrivals(t *testing.T) {
+	b := newBench(t, script, cutters["random"])
+	b.open()
+	b.text(`{"kind":"named"}`)
+	b.text(`{"kind":"welcome"}`)
+	b.text(`{"kind":"entered","room":"lock-0"}`)
+	b.frames()
+	b.wait(time.Second)
+	said := b.frames()
+	if len(said) != 1 {
+		t.Fatalf("said %q", said)
+	}
+	m, _ := mark.Find([]byte(said[0]))
+	if m.Run != 9 || m.Sender != 0 || m.Number != 0 {
+		t.Errorf("mark %+v", m)
+	}
+	b.now = b.now.Add(20 * time.Millisecond)
+	notice := strings.ToUpper(said[0][strings.Index(said[0], "tpmk"):])
+	b.text(`{"kind":"notice","text":"` + notice)
+	b.text(`{"kind":"past","text":"` + notice)
+	b.text(`{"kind":"notice","text":"` + notice)
+	b.text(`{"kind":"notice","text":"` + strings.ToLower(string(mark.Append(nil, mark.Mark{Run: 8}))) + `"}`)
+	b.text(`{"kind":"no mark"}`)
+	w := b.window()
+	got := w.Total
+	if got.Owed != 1 || got.Delivered != 1 || got.Duplicate != 1 || got.Past != 1 || w.Foreign != 1 || w.Imbalance() != "" {
+		t.Errorf("%+v, foreign %d, %s", got, w.Foreign, w.Imbalance())
+	}
+	if f := w.Fanout(); f.Count() != 1 || f.Max() < 20*time.Millisecond {
+		t.Errorf("latency %v of %d", f.Max(), f.Count())
+	}
+}
+
+// TestGoingWrong: each way in which a connection or a session fails is counted
+// as what it is, and the client ends ashore.
+func TestGoingWrong(t *testing.T) {
+	opened := func(b *bench) { b.open(); b.frames() }
+	for name, tc := range map[string]struct {
+		do     func(b *bench)
+		count  func(logbook.Counts) int64
+		reason string
+		sent   string
+	}{
+		"no answer to the dial": {func(b *bench) { b.c.Start(b.env, 0); b.took(); b.wait(3 * time.Second) },
+			func(c logbook.Counts) int64 { return c.Refused }, "refused: no agreement in time", ""},
+		"refused upgrade": {func(b *bench) {
+			b.c.Start(b.env, 0)
+			b.c.Opened(b.env)
+			b.took()
+			b.sent = nil
+			b.server([]byte("HTTP/1.1 403 Forbidden \x1b[31m\r\nContent-Length: 0\r\n\r\n"))
+		}, func(c logbook.Counts) int64 { return c.Refused }, "refused: answered 403 Forbidden ␛[31m", ""},
+		"not HTTP": {func(b *bench) {
+			b.c.Start(b.env, 0)
+			b.c.Opened(b.env)
+			b.took()
+			b.sent = nil
+			b.server([]byte("220 mail.example ESMTP\r\n\r\n"))
+		}, func(c logbook.Counts) int64 { return c.Refused }, "refused: the status line is not HTTP/1.x STATUS REASON", ""},
+		"server's goodbye": {func(b *bench) {
+			opened(b)
+			b.server(ws.AppendFrame(nil, ws.OpClose, ws.AppendClosePayload(nil, 1001, "tide")))
+		}, func(c logbook.Counts) int64 { return c.Broken }, "broken: the server said goodbye with code 1001 tide", "close 1001"},
+		"broken protocol": {func(b *bench) { opened(b); b.server([]byte{0xff, 0xff, 0, 0, 0, 0, 0, 0, 0, 0}) },
+			func(c logbook.Counts) int64 { return c.Malformed }, "broken: a reserved bit is set and no extension was agreed on", "close 1002"},
+		"connection lost": {func(b *bench) { opened(b); b.c.Broke(b.env, b.now, fmt.Errorf("read: connection reset")) },
+			func(c logbook.Counts) int64 { return c.Broken }, "broken: read: connection reset", ""},
+		"no greeting": {func(b *bench) { opened(b); b.text(`{"kind":"named"}`); b.wait(1500 * time.Millisecond) },
+			func(c logbook.Counts) int64 { return c.Missed }, "missed: greeting", `{"kind":"enter","room":"lock-0"}`},
+		"name refused": {func(b *bench) { opened(b); b.text(`{"kind":"refused","what":"name","why":"taken"}`) },
+			func(c logbook.Counts) int64 { return c.Denied }, "", "close 1000"},
+		"room refused": {func(b *bench) {
+			opened(b)
+			b.text(`{"kind":"named"}`)
+			b.text(`{"kind":"welcome"}`)
+			b.frames()
+			b.text(`{"kind":"refused","what":"enter"}`)
+		}, func(c logbook.Counts) int64 { return c.Denied }, "", "close 1000"},
+	} {
+		b := newBench(t, script, cutters["byte by byte"])
+		tc.do(b)
+		if tc.reason != "" && b.env.Reasons[tc.reason] != 1 {
+			t.Errorf("%s: reasons %v, want %q", name, b.env.Reasons, tc.reason)
+		}
+		if sent := strings.Join(b.frames(), " "); sent != tc.sent {
+			t.Errorf("%s: sent %q, want %q", name, sent, tc.sent)
+		}
+		b.wait(20 * time.Second)
+		if name != "no greeting" && !b.c.Ashore() {
+			t.Errorf("%s: the client is not ashore", name)
+		}
+		if got := tc.count(b.window().Counts); got != 1 {
+			t.Errorf("%s: counted %d times, want once", name, got)
+		}
+	}
+}
+
+// TestEbb: a client that the tide takes leaves its repeat, says what comes
+// after it, and says goodbye.
+func TestEbb(t *testing.T) {
+	b := newBench(t, strings.Replace(script, "times = 2", "", 1), cutters["whole"])
+	b.open()
+	b.text(`{"kind":"named"}`)
+	b.text(`{"kind":"welcome"}`)
+	b.text(`{"kind":"entered","room":"lock-0"}`)
+	b.wait(2500 * time.Millisecond)
+	b.frames()
+	b.c.Ebb(b.env, b.now)
+	b.took()
+	b.want("ebb", `{"kind":"leave","room":"lock-0"}`)
+	b.wait(time.Minute) // the server does not confirm, nor answer the goodbye
+	b.want("unanswered", "close 1000")
+	if !b.c.Ashore() || b.window().Counts.Finished != 1 {
+		t.Error("the client is not home")
+	}
+}
+
+// TestNoAllocation: receiving a notice, and saying one, allocates nothing.
+func TestNoAllocation(t *testing.T) {
+	b := newBench(t, strings.Replace(script, "times = 2", "", 1), cutters["whole"])
+	b.open()
+	b.text(`{"kind":"named"}`)
+	b.text(`{"kind":"welcome"}`)
+	b.text(`{"kind":"entered","room":"lock-0"}`)
+	var frame []byte
+	turn := func() {
+		b.now = b.now.Add(time.Millisecond)
+		b.c.Data(b.env, frame, b.now, b.now)
+		b.env.Clear()
+	}
+	b.wait(time.Second)
+	said := b.frames()[0]
+	frame = ws.AppendFrame(nil, ws.OpText, []byte(said))
+	for range 10 {
+		turn()
+	}
+	if n := testing.AllocsPerRun(200, turn); n != 0 {
+		t.Errorf("%v allocations for a message received", n)
+	}
+	say := func() {
+		b.env.Clear()
+		b.env.Ledger.Settle(b.c.Next())
+		b.c.Tick(b.env, b.c.Next())
+	}
+	for range 300 { // rows are made as they are needed, and used again
+		say()
+	}
+	if n := testing.AllocsPerRun(200, say); n != 0 {
+		t.Errorf("%v allocations for a message said", n)
+	}
+}
+
+func BenchmarkReceive(b *testing.B) {
+	t := &testing.T{}
+	bn := newBench(t, strings.Replace(script, "times = 2", "", 1), cutters["whole"])
+	bn.open()
+	bn.text(`{"kind":"named"}`)
+	bn.text(`{"kind":"welcome"}`)
+	bn.text(`{"kind":"entered","room":"lock-0"}`)
+	bn.wait(time.Second)
+	frame := ws.AppendFrame(nil, ws.OpText, []byte(bn.frames()[0]))
+	for b.Loop() {
+		bn.c.Data(bn.env, frame, bn.now, bn.now)
+		bn.env.Clear()
+	}
+}

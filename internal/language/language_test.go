@@ -1,0 +1,145 @@
+package language
+
+import (
+	"errors"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"tidepull/internal/expr"
+	"tidepull/internal/ledger"
+	"tidepull/internal/trial"
+	"tidepull/internal/wire/jsonscan"
+	"tidepull/trials"
+)
+
+func TestDemoTrial(t *testing.T) {
+	tr, err := Parse(trials.Demo, trials.DemoName, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if tr.Clients() != 400 || len(tr.Crews) != 3 || tr.Tide.Length() != 90*time.Second || len(tr.Limits) != 5 || tr.Seed != 7 {
+		t.Errorf("%+v", tr)
+	}
+	for at, want := range map[time.Duration]int{0: 0, 10 * time.Second: 200, 30 * time.Second: 400, 85 * time.Second: 200, 90 * time.Second: 0, time.Hour: 0} {
+		if got := tr.Tide.Clients(at, 400); got != want {
+			t.Errorf("at %v there should be %d clients, want %d", at, got, want)
+		}
+	}
+	steps := tr.Crews[2].Session.Steps
+	want := []trial.Do{trial.Connect, trial.Enter, trial.Repeat, trial.Say, trial.Tell, trial.Again, trial.Leave}
+	for i, s := range steps {
+		if s.Do != want[i] {
+			t.Fatalf("step %d is %d, want %d", i, s.Do, want[i])
+		}
+	}
+	if steps[2].Jump != 5 || steps[5].Jump != 2 || steps[2].Jitter != 0.2 || steps[3].Reaches != ledger.ToRoom {
+		t.Errorf("the repeat: %+v", steps)
+	}
+	s := &expr.Scope{}
+	s.Vars[expr.VarN], s.Vars[expr.VarRound], s.Vars[expr.VarMark], s.Vars[expr.VarRoom] = expr.Num(13), expr.Num(8), expr.Str("MARK"), expr.Str(`lock "6"`)
+	if got := string(steps[1].Room.Append(nil, s)); got != "lock-6" {
+		t.Errorf("the room is %q", got)
+	}
+	if got := string(steps[3].Body.Append(nil, s)); got != `{"kind":"notice","room":"lock \"6\"","text":"tide gauge 6.2 m, turn 8 MARK"}` {
+		t.Errorf("the message is %s", got)
+	}
+}
+
+// TestErrors reads wrong trials and compares all that is said of each with
+// what stands beside it. Run with -update after a change of wording.
+func TestErrors(t *testing.T) {
+	files, err := filepath.Glob("testdata/*.trial.hcl")
+	if err != nil || len(files) < 3 {
+		t.Fatalf("%d files, %v", len(files), err)
+	}
+	for _, file := range files {
+		_, err := Load(file, Options{})
+		var all *Errors
+		if !errors.As(err, &all) {
+			t.Errorf("%s: %v", file, err)
+			continue
+		}
+		golden := strings.TrimSuffix(file, ".trial.hcl") + ".errors"
+		if os.Getenv("UPDATE") != "" {
+			if err := os.WriteFile(golden, []byte(err.Error()+"\n"), 0o666); err != nil {
+				t.Fatal(err)
+			}
+		}
+		want, err := os.ReadFile(golden)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := all.Error() + "\n"; got != string(want) {
+			t.Errorf("%s: got\n%s\nwant\n%s", file, got, want)
+		}
+	}
+}
+
+// TestConditions compiles conditions and tries them on messages.
+func TestConditions(t *testing.T) {
+	for _, tc := range []struct {
+		when, msg string
+		want      bool
+	}{
+		{`msg.kind == "notice"`, `{"kind":"notice"}`, true},
+		{`msg.kind == "notice"`, `{"kind":"not\u0069ce"}`, true},
+		{`msg.kind == "notice"`, `{"kind":3}`, false},
+		{`msg.kind != "notice"`, `{}`, true},
+		{`msg.room == null`, `{"kind":"x"}`, true},
+		{`msg.seq > 3 && msg.seq <= 10`, `{"seq":10}`, true},
+		{`msg.seq > 3 && msg.seq <= 10`, `{"seq":11}`, false},
+		{`msg.seq > 3`, `{"seq":"9"}`, false},
+		{`msg.a.b[1] == -2.5 || msg.ok`, `{"a":{"b":[1,-2.5]}}`, true},
+		{`msg.a.b[1] == -2.5 || msg.ok`, `{"ok":true}`, true},
+		{`!(msg.ok || msg.seq == 1)`, `{"ok":false,"seq":2}`, true},
+		{`msg.name == "${name}-${n * 2 + 1}"`, `{"name":"tug-7"}`, true},
+		{`(msg.seq % 2 == 0 ? msg.a : msg.b) == "y"`, `{"seq":3,"a":"x","b":"y"}`, true},
+		{`(msg.seq % 2 == 0 ? msg.a : msg.b) == "y"`, `{"seq":4,"a":"x","b":"y"}`, false},
+	} {
+		source := `
+trial "t" {}
+target "t" { websocket = "ws://127.0.0.1:1/" }
+session "s" {
+  connect {}
+  expect "e" { when = ` + tc.when + ` }
+}
+crew "c" {
+  clients = 1
+  session = session.s
+}
+tide {
+  flood "100%" { over = "1s" }
+}`
+		tr, err := Parse([]byte(source), "t", Options{})
+		if err != nil {
+			t.Errorf("%s: %v", tc.when, err)
+			continue
+		}
+		s := &expr.Scope{Fields: make([]jsonscan.Value, tr.Fields.Len())}
+		s.Vars[expr.VarName], s.Vars[expr.VarN] = expr.Str("tug"), expr.Num(3)
+		if err := tr.Fields.Extract([]byte(tc.msg), s.Fields); err != nil {
+			t.Fatal(err)
+		}
+		when := tr.Crews[0].Session.Steps[1].When
+		if got := when.True(s); got != tc.want {
+			t.Errorf("%s on %s is %v", tc.when, tc.msg, got)
+		}
+		if n := testing.AllocsPerRun(50, func() { when.True(s) }); n != 0 {
+			t.Errorf("%s: %v allocations", tc.when, n)
+		}
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(string(trials.Demo))
+	f.Add(`tide { flood "x" {} }`)
+	f.Add(`crew "a" { session = session[1] }`)
+	f.Fuzz(func(t *testing.T, s string) {
+		if _, err := Parse([]byte(s), "fuzz", Options{}); err != nil {
+			_ = err.Error()
+		}
+	})
+}

@@ -1,0 +1,3 @@
+session "s" {
+  say { body = "text without its token" }
+}

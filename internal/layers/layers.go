@@ -1,0 +1,62 @@
+// Package layers holds the house in order: its test reads every import and
+// compares it with the layers below. ARCHITECTURE.md explains them.
+package layers
+
+// Of gives the layer of each package. A package may import those of lower
+// layers, and none of its own, but for the pairs in Allowed.
+var Of = map[string]int{
+	"internal/mono":          0,
+	"internal/bitset":        0,
+	"internal/mark":          0,
+	"internal/plain":         0,
+	"internal/units":         0,
+	"internal/wire":          0,
+	"internal/wire/http1":    1,
+	"internal/wire/jsonscan": 1,
+	"internal/wire/ws":       2,
+	"internal/expr":          2,
+	"internal/ledger":        2,
+	"internal/meter":         2,
+	"internal/logbook":       3,
+	"internal/trial":         3,
+	"internal/board":         3,
+	"internal/client":        4,
+	"internal/poll":          4,
+	"internal/machine":       4,
+	"internal/engine":        5,
+	"internal/standin":       5,
+	"internal/language":      5,
+	"internal/sim":           5,
+	"internal/run":           6,
+	"internal/headless":      7,
+	"internal/tui/look":      7,
+	"internal/tui/tide":      8,
+	"internal/tui/watch":     9,
+	"internal/tui":           10,
+	"internal/layers":        0,
+	"trials":                 0,
+	"cmd/tidepull":           11,
+}
+
+// Pure is the highest layer whose packages, Impure aside, touch neither the
+// network, nor files, nor the system, and start no goroutine.
+const Pure = 4
+
+// Impure are the exceptions to Pure.
+var Impure = map[string]bool{"internal/poll": true, "internal/machine": true}
+
+// Alone are libraries that only some packages may know, by the library's path
+// or the start of it.
+var Alone = map[string][]string{
+	"golang.org/x/sys":          {"internal/poll"},
+	"github.com/hashicorp/hcl":  {"internal/language"},
+	"github.com/zclconf":        {"internal/language"},
+	"charm.land/bubbletea":      {"internal/tui"},
+	"charm.land/bubbles":        {"internal/tui"},
+	"charm.land/lipgloss":       {"internal/tui"},
+	"github.com/alecthomas":     {"cmd/tidepull"},
+	"github.com/gobwas":         {"internal/wire/ws"},
+	"github.com/dustin":         {"internal/units"},
+	"github.com/HdrHistogram":   {},
+	"github.com/charmbracelet/": {"internal/tui", "internal/language", "cmd/tidepull"},
+}

@@ -1,0 +1,107 @@
+package sim_test
+
+import (
+	"context"
+	"encoding/json"
+	"net/netip"
+	"strings"
+	"testing"
+	"time"
+
+	"tidepull/internal/board"
+	"tidepull/internal/engine"
+	"tidepull/internal/language"
+	"tidepull/internal/logbook"
+	"tidepull/internal/sim"
+	"tidepull/internal/standin"
+	"tidepull/trials"
+)
+
+// play runs a trial against the stand-in in virtual time.
+func play(t *testing.T, source string, switches board.Switches) (*logbook.Window, string, board.Totals) {
+	t.Helper()
+	tr, err := language.Parse([]byte(source), "sim.trial.hcl", language.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	listening, dialling := sim.New(3 * time.Millisecond)
+	server, err := standin.Listen(standin.Config{Switches: switches}, listening)
+	if err != nil {
+		t.Fatal(err)
+	}
+	go func() {
+		sim.Begin(listening)
+		server.Serve()
+	}()
+	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: netip.MustParseAddrPort("127.0.0.1:7411"), Host: "sim", Path: "/live", Run: 77})
+	failed := make(chan error, 1)
+	go func() { failed <- loop.Run(context.Background()) }()
+	var entries []*logbook.Entry
+	var kept any
+	for r := range loop.Reports() {
+		entries = append(entries, r.Closed...)
+		kept = r.Kept
+	}
+	if err := <-failed; err != nil {
+		t.Fatal(err)
+	}
+	if err := server.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	w, err := logbook.Sum(entries, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, e := range entries {
+		e.Health = logbook.Health{ReadingLag: e.Health.ReadingLag, ScheduleLag: e.Health.ScheduleLag} // the rest is real time
+	}
+	record, err := json.Marshal([]any{entries, kept})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w, string(record), server.Summary().Totals
+}
+
+// TestSameSeedSameRun plays the demo twice in virtual time: the two runs are
+// the same to the last byte, and other seeds give other runs.
+func TestSameSeedSameRun(t *testing.T) {
+	source := string(trials.Demo)
+	switches := board.Switches{Lose: 0.001, Double: 0.001, Misdirect: 0.001}
+	w, first, truth := play(t, source, switches)
+	_, second, _ := play(t, source, switches)
+	if first != second {
+		t.Error("two runs with the same seed differ")
+	}
+	if _, other, _ := play(t, strings.Replace(source, "seed = 7", "seed = 8", 1), switches); other == first {
+		t.Error("a run with another seed is the same")
+	}
+	l := w.Total
+	if l.Lost == 0 || l.Lost > truth.Lost || l.Duplicate != truth.Doubled || l.Stray == 0 || l.Stray > truth.Misdirected {
+		t.Errorf("ledger %+v\ntruth %+v", l, truth)
+	}
+	if w.Imbalance() != "" || l.Open() != 0 || w.Counts.Opened != 400 || w.Counts.Finished != 400 || w.Counts.Broken != 0 {
+		t.Errorf("%s: %+v\n%+v", w.Imbalance(), l, w.Counts)
+	}
+	// The wire takes 3 ms each way; nothing else takes time here.
+	if f := w.Fanout(); f.Min() != 6*time.Millisecond || f.Max() != 6*time.Millisecond {
+		t.Errorf("fan-out latency from %v to %v, want 6 ms", f.Min(), f.Max())
+	}
+}
+
+// TestNoFalseAlarm plays clean runs in which everybody comes and goes while
+// others speak: nothing may be reported.
+func TestNoFalseAlarm(t *testing.T) {
+	runs := 100
+	if testing.Short() {
+		runs = 10
+	}
+	source := strings.NewReplacer("240", "24", "136", "12", "= 24\n", "= 6\n", "% 8", "% 3", `"5s"`, `"700ms"`, `"60s"`, `"2s"`, `"20s"`, `"3s"`, `"10s"`, `"3s"`).Replace(string(trials.Demo))
+	for seed := range runs {
+		s := strings.Replace(source, "seed = 7", "seed = "+string(rune('0'+seed/10))+string(rune('0'+seed%10)), 1)
+		w, _, _ := play(t, strings.Replace(s, "seed = 0", "seed = ", 1), board.Switches{})
+		l := w.Total
+		if l.Owed == 0 || l.Lost != 0 || l.Late != 0 || l.Duplicate != 0 || l.Stray != 0 || l.Overdue != 0 || l.Open() != 0 || w.Foreign != 0 || w.Imbalance() != "" {
+			t.Errorf("seed %d: %+v", seed, l)
+		}
+	}
+}

@@ -1,0 +1,138 @@
+package watch
+
+import (
+	"math"
+	"time"
+
+	"tidepull/internal/logbook"
+	"tidepull/internal/meter"
+	"tidepull/internal/run"
+	"tidepull/internal/tui/look"
+	"tidepull/internal/tui/tide"
+	"tidepull/internal/units"
+)
+
+// A band is the latency of one column of dots.
+type band struct {
+	p50, p99, last time.Duration
+}
+
+// A Cache keeps bands of seconds that are settled, so that a long run is not
+// summed up afresh for each picture. The zero value is ready.
+type Cache struct{ bands map[[2]int]band }
+
+func (c *Cache) band(entries []*logbook.Entry) band {
+	last := entries[len(entries)-1]
+	key := [2]int{entries[0].At, last.At}
+	if b, ok := c.bands[key]; ok {
+		return b
+	}
+	b := bandOf(entries)
+	for _, e := range entries {
+		if !e.Settled {
+			return b
+		}
+	}
+	if c.bands == nil || len(c.bands) > 4096 { // the scale has changed many times
+		c.bands = map[[2]int]band{}
+	}
+	c.bands[key] = b
+	return b
+}
+
+// bandRows draws the latency over time, on a logarithmic scale: dots between
+// median and p99, the median as a line, and the last recipient above it.
+func (c *Cache) bandRows(p *look.Palette, s *run.Snapshot, sc tide.Scale, rows int) []string {
+	bands := c.bandsOf(s, sc)
+	low, high := decades(bands)
+	d := look.NewDots(sc.Width, rows)
+	y := func(v time.Duration) int {
+		at := (math.Log10(float64(max(v, 1))) - low) / (high - low)
+		return 4*rows - 1 - int(math.Round(at*float64(4*rows-1)))
+	}
+	for x, b := range bands {
+		if b == (band{}) {
+			continue
+		}
+		for k := y(b.p99); k < y(b.p50); k++ {
+			d.Dot(x, k, look.Deep)
+		}
+		d.Dot(x, y(b.p50), look.Water)
+		if b.last > 0 && x%2 == 0 {
+			d.Dot(x, y(b.last), look.Text)
+		}
+	}
+	lines := d.Lines(p)
+	labels := make([]string, rows)
+	for e := math.Ceil(low); e <= high; e++ {
+		row := y(time.Duration(math.Pow(10, e))) / 4
+		if row >= 0 && row < rows {
+			labels[row] = decadeName(e)
+		}
+	}
+	for i := range lines {
+		lines[i] = p.Draw(look.Faint, look.Right(labels[i], look.Gutter-1)) + " " + lines[i]
+	}
+	return lines
+}
+
+func decadeName(e float64) string {
+	switch ns := math.Pow(10, e); {
+	case ns < 1e6:
+		return units.Count(int64(ns/1e3+0.5)) + " us"
+	case ns < 1e9:
+		return units.Count(int64(ns/1e6+0.5)) + " ms"
+	default:
+		return units.Count(int64(ns/1e9+0.5)) + " s"
+	}
+}
+
+// bandsOf sums the seconds that each column of dots stands for.
+func (c *Cache) bandsOf(s *run.Snapshot, sc tide.Scale) []band {
+	bands := make([]band, 2*sc.Width)
+	from, upto := -1, -1
+	var b band
+	for x := range bands {
+		f := int(sc.Second(x))
+		t := max(f+1, int(sc.Second(x+1)))
+		if f >= len(s.Entries) {
+			break
+		}
+		if f != from || t != upto {
+			from, upto = f, t
+			b = c.band(s.Entries[f:min(t, len(s.Entries))])
+		}
+		bands[x] = b
+	}
+	return bands
+}
+
+func bandOf(entries []*logbook.Entry) band {
+	var all, last meter.Hist
+	for _, e := range entries {
+		for _, series := range e.Latency {
+			_ = all.MergePacked(series.Latency) // what the loop packed
+		}
+		_ = last.MergePacked(e.Last)
+	}
+	if all.Count() == 0 {
+		return band{}
+	}
+	return band{all.Quantile(0.5), all.Quantile(0.99), last.Max()}
+}
+
+// decades gives the scale's ends, in powers of ten of nanoseconds.
+func decades(bands []band) (low, high float64) {
+	least, most := time.Duration(math.MaxInt64), time.Duration(0)
+	for _, b := range bands {
+		if b != (band{}) {
+			least, most = min(least, b.p50), max(most, b.p99, b.last)
+		}
+	}
+	if most == 0 {
+		return 5, 8 // 100 us to 100 ms
+	}
+	low = math.Floor(math.Log10(float64(max(least, 1000))))
+	high = math.Ceil(math.Log10(float64(most)))
+	return low, max(high, low+2)
+}

@@ -1,0 +1,50 @@
+// Package units writes figures for people: short, with their unit, and always
+// the same way.
+package units
+
+import (
+	"fmt"
+	"time"
+
+	"github.com/dustin/go-humanize"
+)
+
+// Duration writes a time with three digits and a fitting unit: "860 us",
+// "17.1 ms", "1.20 s".
+func Duration(d time.Duration) string { return Micros(float64(d) / 1000) }
+
+// Micros is Duration for microseconds.
+func Micros(us float64) string {
+	switch {
+	case us < 999.5:
+		return digits(us) + " us"
+	case us < 999.5e3:
+		return digits(us/1e3) + " ms"
+	}
+	return digits(us/1e6) + " s"
+}
+
+func digits(v float64) string {
+	switch {
+	case v < 9.995:
+		return fmt.Sprintf("%.2f", v)
+	case v < 99.95:
+		return fmt.Sprintf("%.1f", v)
+	}
+	return fmt.Sprintf("%.0f", v)
+}
+
+// Count writes a whole number with its thousands apart: "128,400".
+func Count(n int64) string { return humanize.Comma(n) }
+
+// Bytes writes a number of bytes: "3.1 KiB".
+func Bytes(n float64) string { return humanize.IBytes(uint64(max(0, n))) }
+
+// Clock writes how far a run has come: "0:42", "1:02:03".
+func Clock(d time.Duration) string {
+	s := int(d / time.Second)
+	if s >= 3600 {
+		return fmt.Sprintf("%d:%02d:%02d", s/3600, s/60%60, s%60)
+	}
+	return fmt.Sprintf("%d:%02d", s/60, s%60)
+}
