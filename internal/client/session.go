@@ -173,6 +173,7 @@ func (c *Client) entered(e *Env, now mono.Time) {
 // nothing that it could say.
 func (c *Client) denied(e *Env, now mono.Time) {
 	e.counts().Denied++
+	e.note("denied", errors.New("a name or a room was refused, or not confirmed in time"))
 	c.sayGoodbye(e, now)
 }
 

@@ -13,7 +13,6 @@ type word struct {
 // A blockWord is one block of the language. The reader makes its schemas out
 // of this table, so what is described here is what is read.
 type blockWord struct {
-	name   string
 	label  string // what its label is; "" for none
 	attrs  []word
 	blocks []string

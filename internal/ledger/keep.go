@@ -99,10 +99,8 @@ func (l *Ledger) outcome(r *row, slot int) Outcome {
 		if o.Latency > l.cfg.Prompt {
 			o.Fate = Late
 		}
-	case seat.ceased >= r.say.Sent:
-		o.Fate = Excused
 	default:
-		o.Fate = Lost
+		o.Fate = l.missing(r, seat)
 	}
 	return o
 }

@@ -281,7 +281,7 @@ func (l *Ledger) judge(r *row, a Arrival, latency time.Duration) Fate {
 		r.note(a.To, Duplicate, latency)
 		return Duplicate
 	case r.owes(slot):
-		return l.deliver(r, slot, latency)
+		return l.deliver(r, slot, a.At, latency)
 	case l.mayHave(r, slot):
 		r.note(a.To, Allowed, latency)
 		return Allowed
@@ -290,8 +290,11 @@ func (l *Ledger) judge(r *row, a Arrival, latency time.Duration) Fate {
 	return Stray
 }
 
-func (l *Ledger) deliver(r *row, slot int, latency time.Duration) Fate {
+func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency time.Duration) Fate {
 	r.latency[slot] = toTick(latency)
+	if r.reached == 0 || at < r.firstAt {
+		r.firstAt = at
+	}
 	r.reached++
 	fate := Delivered
 	if latency > l.cfg.Prompt {
@@ -361,10 +364,8 @@ func (l *Ledger) settle(r *row) {
 			return
 		}
 		seat := &l.rooms[r.say.Room].seats[slot]
-		fate := Lost
-		if seat.ceased >= r.say.Sent {
-			fate = Excused
-		} else {
+		fate := l.missing(r, seat)
+		if fate == Lost {
 			r.lost++
 		}
 		*r.say.Sheet.cells[r.cell+int(l.crews[seat.client])].of(fate)++
@@ -379,6 +380,23 @@ func (l *Ledger) settle(r *row) {
 		}
 	}
 	r.say.Sheet.live--
+}
+
+// missing tells what it means that an owed message did not come: it is excused
+// where the recipient left or was cut off before it could be expected. Once
+// somebody has the message, the others can expect it within Config.Prompt, so
+// one who leaves after that has lost it; a message that nobody has yet cannot
+// be expected.
+func (l *Ledger) missing(r *row, s *roomSeat) Fate {
+	switch expected := r.firstAt.Add(l.cfg.Prompt); {
+	case s.ceased < r.say.Sent:
+		return Lost
+	case s.ceasedBefore >= r.say.Sent: // and perhaps also earlier
+		return Excused
+	case r.reached > 0 && s.ceased >= expected:
+		return Lost
+	}
+	return Excused
 }
 
 func (l *Ledger) spread(r *row) {
@@ -404,7 +422,8 @@ type row struct {
 	only    int32    // the slot that alone is owed it, or -1
 	except  int32    // the slot that is left out, or -1
 	owed    int32
-	reached int32 // of those owed
+	reached int32     // of those owed
+	firstAt mono.Time // when the first of them had it
 	late    int32
 	lost    int32
 	got     bitset.Set // by slot: it came here, owed or not

@@ -14,11 +14,12 @@ const ms = mono.Time(time.Millisecond)
 
 // The model keeps everything for ever and answers by searching through it.
 type modelMessage struct {
-	say   Say
-	owed  map[Client]bool
-	came  map[Client]int
-	tally map[uint16]*Tally
-	first []time.Duration
+	say     Say
+	owed    map[Client]bool
+	came    map[Client]int
+	tally   map[uint16]*Tally
+	first   []time.Duration
+	firstAt mono.Time
 }
 
 type model struct {
@@ -81,19 +82,28 @@ func (m *model) arrive(n int, to Client, at mono.Time, past bool, cfg Config) {
 		t.Stray++
 	}
 	if msg.owed[to] && msg.came[to] == 0 {
+		if len(msg.first) == 0 || at < msg.firstAt {
+			msg.firstAt = at
+		}
 		msg.first = append(msg.first, latency.Truncate(tick))
 	}
 	msg.came[to]++
 }
 
-func (m *model) settle(from, to int) {
+func (m *model) settle(from, to int, prompt time.Duration) {
 	for _, msg := range m.messages[from:to] {
 		for c, owed := range msg.owed {
 			if !owed || msg.came[c] > 0 {
 				continue
 			}
 			t := msg.tally[m.crews[c]]
-			if slices.ContainsFunc(m.ceased[[2]int32{c, msg.say.Room}], func(x mono.Time) bool { return x >= msg.say.Sent }) {
+			var ceased []mono.Time
+			for _, x := range m.ceased[[2]int32{c, msg.say.Room}] {
+				if x >= msg.say.Sent {
+					ceased = append(ceased, x)
+				}
+			}
+			if len(ceased) > 1 || len(ceased) == 1 && (len(msg.first) == 0 || ceased[0] < msg.firstAt.Add(prompt)) {
 				t.Excused++
 			} else {
 				t.Lost++
@@ -140,7 +150,7 @@ func TestAgainstModel(t *testing.T) {
 		for range 1500 {
 			now += mono.Time(r.IntN(3)) * ms
 			for settled < len(m.messages) && m.messages[settled].say.Sent.Add(cfg.Grace) <= now {
-				m.settle(settled, settled+1)
+				m.settle(settled, settled+1, cfg.Prompt)
 				settled++
 			}
 			l.Settle(now)
@@ -203,7 +213,7 @@ func TestAgainstModel(t *testing.T) {
 			}
 		}
 		l.Settle(mono.Never - 1)
-		m.settle(settled, len(m.messages))
+		m.settle(settled, len(m.messages), cfg.Prompt)
 		compare(t, seed, m, sheets, spreads)
 		var g Tally
 		global.Each(func(_ Cell, c *Tally) { g.Add(c) })

@@ -14,10 +14,11 @@ type room struct {
 
 // A roomSeat is one client's standing in one room.
 type roomSeat struct {
-	client Client
-	inside bool      // asked to enter, and has neither left nor been cut off since
-	ceased mono.Time // when it last stopped being owed anything: asked to leave, or was cut off
-	over   mono.Time // when it was last out for certain
+	client       Client
+	inside       bool      // asked to enter, and has neither left nor been cut off since
+	ceased       mono.Time // when it last stopped being owed anything: asked to leave, or was cut off
+	ceasedBefore mono.Time // and the time before that
+	over         mono.Time // when it was last out for certain
 }
 
 // members is the confirmed membership of a room between two changes.
@@ -49,7 +50,7 @@ func (l *Ledger) sit(c Client, r Room) int {
 	if slot < 0 {
 		rm := &l.rooms[r]
 		slot = len(rm.seats)
-		rm.seats = append(rm.seats, roomSeat{client: c, ceased: -1, over: -1})
+		rm.seats = append(rm.seats, roomSeat{client: c, ceased: -1, ceasedBefore: -1, over: -1})
 		l.seats[c] = append(l.seats[c], seat{r, int32(slot)})
 	}
 	return slot
@@ -81,7 +82,8 @@ func (l *Ledger) Quit(c Client, r Room, now mono.Time) {
 	if slot < 0 || !rm.now.bits.Has(slot) {
 		return
 	}
-	rm.seats[slot].ceased = now
+	s := &rm.seats[slot]
+	s.ceasedBefore, s.ceased = s.ceased, now
 	m := l.change(rm)
 	m.bits.Remove(slot)
 	m.byCrew[l.crews[c]]--

@@ -53,7 +53,7 @@ type happening struct {
 // NewPortable returns the driver that works on every system.
 func NewPortable() (Driver, error) {
 	p := &portable{events: make(chan happening, 1024), stop: make(chan struct{}), timer: time.NewTimer(time.Hour)}
-	p.buffers.New = func() any { return make([]byte, readSize) }
+	p.buffers.New = func() any { return new([readSize]byte) }
 	return p, nil
 }
 
@@ -114,8 +114,8 @@ func (p *portable) tell(e happening) {
 func (p *portable) serve(id, generation int32, l *line) {
 	p.running.Go(l.writeQueue)
 	for {
-		buf := p.buffers.Get().([]byte)
-		n, err := l.conn.Read(buf)
+		buf := p.buffers.Get().(*[readSize]byte)
+		n, err := l.conn.Read(buf[:])
 		if n > 0 {
 			p.tell(happening{id: id, generation: generation, what: 'd', data: buf[:n], at: mono.Now()})
 		}
@@ -253,7 +253,7 @@ func (p *portable) handle(e happening, h Handler) {
 		h.Opened(e.id)
 	case 'd':
 		h.Data(e.id, e.data, e.at)
-		p.buffers.Put(e.data[:cap(e.data)]) //nolint:staticcheck // the slice header is the point
+		p.buffers.Put((*[readSize]byte)(e.data[:readSize]))
 	case 'b':
 		p.Hangup(e.id)
 		h.Broke(e.id, e.err)

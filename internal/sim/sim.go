@@ -20,7 +20,6 @@ type Net struct {
 	latency time.Duration
 	now     mono.Time
 	sides   [2]*side // the listening one, the dialling one
-	ended   bool
 }
 
 // A side is one of the two drivers.
@@ -38,10 +37,9 @@ type side struct {
 
 // A line is one end of a connection.
 type line struct {
-	peer   *line
-	side   *side
-	id     int32
-	finish bool
+	peer *line
+	side *side
+	id   int32
 }
 
 type packet struct {

@@ -1,0 +1,33 @@
+# Two commands do everything: make demo, make test.
+
+GO ?= go
+SHELL := /bin/bash
+
+.PHONY: demo build test lint race fuzz screenshots clean
+
+demo: build ## the shipped trial against the shipped stand-in, on the screen
+	./bin/tidepull demo
+
+build:
+	$(GO) build -o bin/tidepull ./cmd/tidepull
+
+test: tools lint build ## everything, with the race detector
+	$(GO) test -race ./...
+
+.PHONY: tools
+tools: ## what the tests need besides Go
+	@scripts/need tmux
+
+lint:
+	@unformatted=$$(gofmt -l .); [ -z "$$unformatted" ] || { echo "not gofmt-clean: $$unformatted"; exit 1; }
+	$(GO) vet ./...
+	$(GO) tool staticcheck ./...
+
+fuzz: ## each fuzz target for a while
+	@scripts/fuzz $(or $(FUZZTIME),20s)
+
+screenshots: ## the pictures in docs/screenshots
+	scripts/screenshots
+
+clean:
+	rm -rf bin out

@@ -1,0 +1,204 @@
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// TestMain lets the test binary be the tool, so that whole commands run in
+// processes of their own.
+func TestMain(m *testing.M) {
+	if os.Getenv("TIDEPULL_BE_THE_TOOL") != "" {
+		os.Exit(mainStatus(os.Args[1:]))
+	}
+	os.Exit(m.Run())
+}
+
+func tool(t *testing.T, args ...string) *exec.Cmd {
+	t.Helper()
+	cmd := exec.Command(os.Args[0], args...)
+	cmd.Env = append(os.Environ(), "TIDEPULL_BE_THE_TOOL=1", "XDG_STATE_HOME="+t.TempDir())
+	return cmd
+}
+
+// outcome runs a command and returns what it printed and its exit status.
+func outcome(t *testing.T, cmd *exec.Cmd) (string, int) {
+	t.Helper()
+	out, err := cmd.CombinedOutput()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		t.Fatal(err)
+	}
+	return string(out), cmd.ProcessState.ExitCode()
+}
+
+// serveBoard starts a stand-in in a process of its own and returns its address.
+func serveBoard(t *testing.T, args ...string) string {
+	t.Helper()
+	cmd := tool(t, append([]string{"standin", "--listen", "127.0.0.1:0", "--end-with-input"}, args...)...)
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		in.Close()
+		if err := cmd.Wait(); err != nil {
+			t.Errorf("the stand-in ended with %v", err)
+		}
+	})
+	line, err := bufio.NewReader(out).ReadString('\n')
+	if err != nil {
+		t.Fatal(err)
+	}
+	return strings.TrimSpace(strings.TrimPrefix(line, "serving "))
+}
+
+// shortened writes the demo's trial with a short tide and a limit.
+func shortened(t *testing.T, limit string) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), "harbour.trial.hcl")
+	if text, status := outcome(t, tool(t, "demo", "--write", path)); status != 0 {
+		t.Fatal(text)
+	}
+	b, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := strings.NewReplacer(`"20s"`, `"1s"`, `"60s"`, `"2s"`, `"10s"`, `"1s"`, `"5s"`, `"1s"`, "= 240", "= 40", "= 136", "= 20", "= 24", "= 5").Replace(string(b))
+	s = s[:strings.Index(s, "limit ")] + limit
+	if err := os.WriteFile(path, []byte(s), 0o666); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+func TestExitStatus(t *testing.T) {
+	noneLost := "limit \"none lost\" {\n  of = ledger.lost\n  equals = 0\n}\n"
+	nothing := "limit \"x\" {\n  of = connect.p99\n  below = \"1us\"\n}\n"
+	unmeasured := strings.Replace(nothing, "connect.p99", "fanout.p99", 1)
+	for name, tc := range map[string]struct {
+		trial, target string
+		status        int
+		says          string
+	}{
+		"all well":       {shortened(t, noneLost), "well", 0, `limit "none lost": ledger.lost equals 0, measured 0: holds`},
+		"lossy":          {shortened(t, noneLost), "lossy", 1, "broken"},
+		"limit broken":   {shortened(t, nothing), "well", 1, "verdict: broken"},
+		"nothing there":  {shortened(t, noneLost), "ws://127.0.0.1:9/", 4, "no connection to 127.0.0.1:9 could be opened: [refused: connect: connection refused]"},
+		"trial wrong":    {shortened(t, strings.Replace(noneLost, "lost\n", "losst\n", 1)), "well", 2, `did you mean "ledger.lost"?`},
+		"target wrong":   {shortened(t, noneLost), "http://x/", 2, "must start with ws://"},
+		"no such file":   {"/nowhere.trial.hcl", "well", 2, "no such file"},
+		"nothing proven": {silent(t, shortened(t, unmeasured)), "well", 3, "not proven (nothing was measured)"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			switch tc.target { // a board of its own: names are taken once
+			case "well":
+				tc.target = serveBoard(t)
+			case "lossy":
+				tc.target = serveBoard(t, "--lose", "0.05")
+			}
+			dir := t.TempDir()
+			text, status := outcome(t, tool(t, "run", tc.trial, "--headless", "--out", dir, "--target", tc.target))
+			crowded := tc.status == 0 && status == 3 && strings.Contains(text, "not proven (the tool was the bottleneck)") // by what else this machine does
+			if !crowded && (status != tc.status || !strings.Contains(text, tc.says)) {
+				t.Fatalf("status %d, want %d and %q:\n%s", status, tc.status, tc.says, text)
+			}
+			if tc.status == 2 {
+				return
+			}
+			checkSummary(t, dir, status)
+		})
+	}
+}
+
+// silent takes the speaking out of a trial.
+func silent(t *testing.T, path string) string {
+	t.Helper()
+	b, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := strings.NewReplacer(`every  = "1s"`, `every  = "1h"`, `every  = "2s"`, `every  = "1h"`).Replace(string(b))
+	if err := os.WriteFile(path, []byte(s), 0o666); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+// checkSummary looks for every field that is promised.
+func checkSummary(t *testing.T, dir string, status int) {
+	t.Helper()
+	b, err := os.ReadFile(filepath.Join(dir, "summary.json"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all map[string]any
+	if err := json.Unmarshal(b, &all); err != nil {
+		t.Fatal(err)
+	}
+	for _, path := range []string{"clients", "messages.sent", "ledger.owed", "ledger.delivered", "ledger.late", "ledger.lost", "ledger.duplicate", "ledger.stray", "ledger.excused", "ledger.by_room",
+		"fanout.p50_us", "fanout.p90_us", "fanout.p99_us", "fanout.p999_us", "fanout.max_us", "spread.first.p50_us", "spread.median.p99_us", "spread.last.p99_us",
+		"self.reading_lag_p99_us", "self.schedule_lag_p99_us", "self.cpu_us_per_delivery", "self.rss_bytes_per_client", "limits", "verdict"} {
+		at := any(all)
+		for _, key := range strings.Split(path, ".") {
+			m, _ := at.(map[string]any)
+			if at = m[key]; at == nil {
+				t.Fatalf("the summary has no %s:\n%s", path, b)
+			}
+		}
+	}
+	if want := []string{"holds", "broken", "", "not proven"}; status < 4 && all["verdict"] != want[status] {
+		t.Errorf("verdict %v with status %d", all["verdict"], status)
+	}
+}
+
+// TestInterruptOnce: one interrupt stops, settles, saves and reports.
+func TestInterruptOnce(t *testing.T) {
+	dir := t.TempDir()
+	cmd := tool(t, "demo", "--headless", "--out", dir)
+	var out bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &out
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(4 * time.Second)
+	if err := cmd.Process.Signal(syscall.SIGINT); err != nil {
+		t.Fatal(err)
+	}
+	cmd.Wait()
+	if s := out.String(); !strings.Contains(s, "the run was cut short") || !strings.Contains(s, "1s flood") {
+		t.Errorf("it printed\n%s", s)
+	}
+	if status := cmd.ProcessState.ExitCode(); status != exitHolds && status != exitNotProven {
+		t.Errorf("status %d\n%s", status, out.String())
+	}
+	checkSummary(t, dir, cmd.ProcessState.ExitCode())
+}
+
+func TestHelp(t *testing.T) {
+	for args, says := range map[string]string{"": "Exit status of run and demo", "--help": "tidepull demo", "run --help": "--target=URL", "standin --help": "--misdirect", "runn": `did you mean`} {
+		text, status := outcome(t, tool(t, strings.Fields(args)...))
+		if !strings.Contains(text, says) || status != 0 && args != "runn" {
+			t.Errorf("tidepull %s: status %d\n%s", args, status, text)
+		}
+	}
+	if text, status := outcome(t, tool(t, "check", "../../trials/morning-tide.trial.hcl")); status != 0 || !strings.Contains(text, "400 clients in 3 crews") {
+		t.Errorf("%d %s", status, text)
+	}
+}
