@@ -11,8 +11,8 @@ demo: build ## the shipped trial against the shipped stand-in, on the screen
 build:
 	$(GO) build -o bin/tidepull ./cmd/tidepull
 
-test: tools lint build ## everything, with the race detector
-	$(GO) test -race ./...
+test: tools lint build ## everything, with the race detector; one package at a time, because they measure
+	$(GO) test -race -p 1 -timeout 14m ./...
 
 .PHONY: tools
 tools: ## what the tests need besides Go

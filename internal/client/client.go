@@ -108,6 +108,10 @@ func (c *Client) Name() string { return string(c.name) }
 // Next is when Tick is to be called.
 func (c *Client) Next() mono.Time { return c.deadline }
 
+// AwaitsServer tells whether Next is how long the server may take, and not when
+// the client is to act.
+func (c *Client) AwaitsServer() bool { return c.wait != forTime && c.wait != forNothing }
+
 // Ashore tells whether the client is not connected and does not try to be.
 func (c *Client) Ashore() bool { return c.phase == ashore }
 

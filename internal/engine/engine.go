@@ -61,9 +61,13 @@ func (e *Unreachable) Error() string {
 const (
 	reportEvery = 250 * time.Millisecond
 	tideStep    = 5 * time.Millisecond
-	giveUpAfter = 20 // refusals, before any connection was agreed on
-	keepWrong   = 1000
-	keepGood    = 200
+	lookAgain   = 2 * time.Millisecond
+	// startsPerTurn bounds the clients that set out before what has arrived in
+	// the meantime is read: connecting takes the kernel a while.
+	startsPerTurn = 32
+	giveUpAfter   = 20 // refusals, before any connection was agreed on
+	keepWrong     = 1000
+	keepGood      = 200
 )
 
 // A Loop owns the clients of a run. All its fields belong to its goroutine,
@@ -130,7 +134,7 @@ func (l *Loop) Run(ctx context.Context) error {
 		l.checkReach()
 		l.followTide(now)
 		l.fireTimers(now)
-		l.ledger.Settle(now)
+		l.ledger.Settle(min(now, l.drv.CaughtUp())) // what came in time may not be read yet
 		if now >= l.nextReport {
 			l.report(now)
 		}
@@ -215,9 +219,8 @@ func (l *Loop) planned(now mono.Time) int {
 // followTide sends clients out, or home, as the tide wants.
 func (l *Loop) followTide(now mono.Time) {
 	want := l.planned(now)
-	n := len(l.order)
-	for l.started-l.ebbed < want {
-		id := l.order[l.started%n]
+	for n := 0; n < startsPerTurn && l.started-l.ebbed < want; n++ {
+		id := l.order[l.started%len(l.order)]
 		if !l.clients[id].Ashore() {
 			break // it is still on its way home
 		}
@@ -226,7 +229,7 @@ func (l *Loop) followTide(now mono.Time) {
 		l.after(id)
 	}
 	for l.started-l.ebbed > want {
-		id := l.order[l.ebbed%n]
+		id := l.order[l.ebbed%len(l.order)]
 		l.ebbed++
 		l.clients[id].Ebb(l.env, now)
 		l.after(id)
@@ -239,7 +242,12 @@ func (l *Loop) fireTimers(now mono.Time) {
 		if when > now {
 			return
 		}
-		l.clients[id].Tick(l.env, l.drv.Now())
+		c := &l.clients[id]
+		if c.AwaitsServer() && c.Next() > l.drv.CaughtUp() {
+			l.timers.set(id, now.Add(lookAgain)) // the answer may be here, and not read yet
+			continue
+		}
+		c.Tick(l.env, l.drv.Now())
 		l.after(id)
 	}
 }
@@ -297,6 +305,9 @@ func (l *Loop) checkReach() {
 func (l *Loop) wake(now mono.Time) mono.Time {
 	_, until := l.timers.first()
 	until = min(until, l.nextReport, l.ledger.NextSettlement())
+	if l.started-l.ebbed < l.planned(now) {
+		until = min(until, now.Add(200*time.Microsecond)) // more are to set out; see startsPerTurn
+	}
 	if since := now.Sub(l.start); !l.stopped && since <= l.cfg.Trial.Tide.Length() {
 		until = min(until, now.Add(tideStep))
 	}

@@ -2,6 +2,7 @@ package poll
 
 import (
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"net/netip"
 	"time"
@@ -30,6 +31,10 @@ type epoll struct {
 	offset   int64 // wall clock less monotonic clock
 	offsetAt mono.Time
 	blocked  time.Duration
+	caughtUp mono.Time
+	full     bool // a read of this Wait filled the buffer, so there may be more
+	dials    int
+	port     uint16 // the last local port that was picked here
 }
 
 type conn struct {
@@ -61,21 +66,78 @@ func NewEpoll() (Driver, error) {
 func (p *epoll) Now() mono.Time    { return mono.Now() }
 func (p *epoll) KernelTimes() bool { return true }
 
+func (p *epoll) CaughtUp() mono.Time { return p.caughtUp }
+
 func (p *epoll) Blocked() time.Duration { return p.blocked }
 
 func (p *epoll) Dial(id int32, to netip.AddrPort) error {
-	fd, sa, err := tcpSocket(to)
+	fd, err := p.dial(to)
 	if err != nil {
-		return err
-	}
-	if err := unix.Connect(fd, sa); err != nil && err != unix.EINPROGRESS {
-		unix.Close(fd)
 		return fmt.Errorf("connect to %v: %w", to, err)
 	}
 	for int(id) >= len(p.conns) {
 		p.conns = append(p.conns, conn{fd: -1})
 	}
 	return p.attach(id, fd, true)
+}
+
+// The range from which local ports are picked here: Linux's default for its
+// own picking (ip(7), ip_local_port_range).
+const (
+	firstPort = 32768
+	lastPort  = 60999
+	// ownPortsAfter is how many connections leave the picking to the kernel.
+	ownPortsAfter = 4096
+	portTries     = 100
+)
+
+// dial begins to connect with a new socket.
+func (p *epoll) dial(to netip.AddrPort) (fd int, err error) {
+	for range portTries {
+		var sa unix.Sockaddr
+		if fd, sa, err = tcpSocket(to); err != nil {
+			return 0, err
+		}
+		if err = p.connect(fd, sa, to.Addr().Unmap().Is4()); err == nil {
+			return fd, nil
+		}
+		unix.Close(fd)
+		// The local port was taken towards this server: another one may not be,
+		// and a socket cannot be bound twice.
+		if !errors.Is(err, unix.EADDRNOTAVAIL) || p.dials <= ownPortsAfter {
+			break
+		}
+	}
+	return 0, err
+}
+
+// connect begins to connect. The kernel looks for a free local port by trying
+// one after the other, which with half of them taken costs milliseconds for
+// each connection; so for a crowd they are picked here, in a row.
+func (p *epoll) connect(fd int, sa unix.Sockaddr, v4 bool) error {
+	begin := func() error {
+		if err := unix.Connect(fd, sa); err != nil && err != unix.EINPROGRESS {
+			return err
+		}
+		return nil
+	}
+	if p.dials++; p.dials <= ownPortsAfter {
+		return begin()
+	}
+	_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1)
+	for range portTries {
+		if p.port++; p.port < firstPort || p.port > lastPort {
+			p.port = firstPort
+		}
+		local := unix.Sockaddr(&unix.SockaddrInet4{Port: int(p.port)})
+		if !v4 {
+			local = &unix.SockaddrInet6{Port: int(p.port)}
+		}
+		if unix.Bind(fd, local) == nil {
+			break
+		}
+	}
+	return begin()
 }
 
 func tcpSocket(a netip.AddrPort) (int, unix.Sockaddr, error) {
@@ -224,8 +286,10 @@ func (p *epoll) Wait(until mono.Time, h Handler) error {
 	if err != nil {
 		return err
 	}
-	p.blocked += mono.Now().Sub(began)
+	now := mono.Now()
+	p.blocked += now.Sub(began)
 	p.syncClocks()
+	p.full = n == len(p.events)
 	for _, ev := range p.events[:n] {
 		if ev.Fd == listenerID {
 			p.accept(h)
@@ -234,6 +298,9 @@ func (p *epoll) Wait(until mono.Time, h Handler) error {
 		if c := p.open(ev.Fd); c != nil && c.generation == ev.Pad {
 			p.serve(ev.Fd, c, ev.Events, h)
 		}
+	}
+	if !p.full { // the kernel told of every socket that had anything at that time
+		p.caughtUp = began
 	}
 	return nil
 }
@@ -346,6 +413,7 @@ func (p *epoll) read(id int32, c *conn, h Handler) {
 	case n == 0:
 		p.broke(id, ErrEnded, h)
 	default:
+		p.full = p.full || int(n) == len(p.buf)
 		h.Data(id, p.buf[:n], p.arrival())
 	}
 }

@@ -43,6 +43,10 @@ type Driver interface {
 	// handler what happened, and returns. One call handles a bounded number of
 	// events, so that the caller comes to its timers.
 	Wait(until mono.Time, h Handler) error
+	// CaughtUp is the time up to which everything that arrived has been handed
+	// over. A caller that is behind must not take silence for an answer: what
+	// it waits for may be in the kernel already.
+	CaughtUp() mono.Time
 	// Blocked is for how long Wait has had nothing to do, altogether.
 	Blocked() time.Duration
 	// KernelTimes tells whether arrival times are the kernel's.

@@ -24,6 +24,7 @@ type portable struct {
 	buffers  sync.Pool
 	timer    *time.Timer
 	blocked  time.Duration
+	caughtUp mono.Time
 }
 
 type portableConn struct {
@@ -59,6 +60,8 @@ func NewPortable() (Driver, error) {
 
 func (p *portable) Now() mono.Time    { return mono.Now() }
 func (p *portable) KernelTimes() bool { return false }
+
+func (p *portable) CaughtUp() mono.Time { return p.caughtUp }
 
 func (p *portable) Blocked() time.Duration { return p.blocked }
 
@@ -227,6 +230,7 @@ func (p *portable) Wait(until mono.Time, h Handler) error {
 		p.handle(e, h)
 	case <-p.timer.C:
 		p.blocked += mono.Now().Sub(began)
+		p.caughtUp = began
 		return nil
 	}
 	for range eventsPerWait {
@@ -234,6 +238,7 @@ func (p *portable) Wait(until mono.Time, h Handler) error {
 		case e := <-p.events:
 			p.handle(e, h)
 		default:
+			p.caughtUp = began
 			return nil
 		}
 	}

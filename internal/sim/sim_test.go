@@ -88,12 +88,76 @@ func TestSameSeedSameRun(t *testing.T) {
 	}
 }
 
+// speakInSlack has everybody enter before anybody speaks, and stop speaking
+// before anybody leaves.
+const speakInSlack = `
+trial "t" {}
+target "board" { websocket = "ws://127.0.0.1:7411/live" }
+session "watch" {
+  connect {}
+  enter { room = "lock-${n % 3}" }
+  pause { lasts = "2s" }
+  repeat {
+    every = "300ms"
+    times = 4
+    say { body = { kind = "notice", room = room, text = "berth ${n} ${mark}" } }
+    whisper {
+      to   = "tugs-${(n + round) % 20}"
+      body = { kind = "whisper", to = to, text = mark }
+    }
+  }
+  pause { lasts = "1m" }
+}
+crew "pilots" {
+  clients = 40
+  session = session.watch
+}
+crew "tugs" {
+  clients = 20
+  session = session.watch
+}
+tide {
+  flood "100%" { over = "1s" }
+  slack { lasts = "12s" }
+  ebb { over = "1s" }
+}`
+
+// TestSwitches throws each switch by itself: the ledger equals the stand-in's
+// truth to the last delivery, and nothing else is reported.
+func TestSwitches(t *testing.T) {
+	for name, s := range map[string]board.Switches{
+		"none":      {},
+		"hold":      {Hold: 150 * time.Millisecond},
+		"lose":      {Seed: 5, Lose: 0.03},
+		"double":    {Seed: 6, Double: 0.04},
+		"misdirect": {Seed: 7, Misdirect: 0.002},
+		"all":       {Seed: 8, Hold: 50 * time.Millisecond, Lose: 0.02, Double: 0.02, Misdirect: 0.02},
+	} {
+		w, _, tr := play(t, speakInSlack, s)
+		l := w.Total
+		if l.Said != 480 || l.Owed != tr.Due || l.Delivered != tr.Written || l.Lost != tr.Lost || l.Excused+l.Allowed+l.Overdue+l.Late != 0 {
+			t.Errorf("%s: ledger %+v\ntruth %+v", name, l, tr)
+		}
+		// An outsider may be sent the same message instead of two members: the
+		// second time it is a duplicate to him.
+		if l.Duplicate+l.Stray != tr.Doubled+tr.Misdirected || l.Stray > tr.Misdirected || name != "all" && l.Duplicate != tr.Doubled {
+			t.Errorf("%s: ledger %+v\ntruth %+v", name, l, tr)
+		}
+		if (l.Lost > 0) != (s.Lose+s.Misdirect > 0) || (l.Duplicate > 0) != (s.Double > 0) || (l.Stray > 0) != (s.Misdirect > 0) {
+			t.Errorf("%s: ledger %+v", name, l)
+		}
+		if want := 6*time.Millisecond + s.Hold; w.Fanout().Min() != want {
+			t.Errorf("%s: the quickest took %v, want %v", name, w.Fanout().Min(), want)
+		}
+	}
+}
+
 // TestNoFalseAlarm plays clean runs in which everybody comes and goes while
 // others speak: nothing may be reported.
 func TestNoFalseAlarm(t *testing.T) {
 	runs := 100
-	if testing.Short() {
-		runs = 10
+	if underRace {
+		runs = 15 // the same code, ten times as slow
 	}
 	source := strings.NewReplacer("240", "24", "136", "12", "= 24\n", "= 6\n", "% 8", "% 3", `"5s"`, `"700ms"`, `"60s"`, `"2s"`, `"20s"`, `"3s"`, `"10s"`, `"3s"`).Replace(string(trials.Demo))
 	for seed := range runs {

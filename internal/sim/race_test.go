@@ -1,0 +1,5 @@
+//go:build race
+
+package sim_test
+
+const underRace = true
