@@ -18,8 +18,9 @@ session "watch a lock" {
     within = "2s"
   }
 
+  # Pilots wait at all eight locks, tugs where the traffic is: at the first three.
   enter {
-    room = "lock-${n % 8 + 1}"
+    room = "lock-${crew == "tugs" ? n % 7 % 3 + 1 : n % 8 + 1}"
   }
 
   repeat {

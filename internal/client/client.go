@@ -13,6 +13,7 @@ import (
 
 	"tidepull/internal/expr"
 	"tidepull/internal/ledger"
+	"tidepull/internal/logbook"
 	"tidepull/internal/mono"
 	"tidepull/internal/trial"
 	"tidepull/internal/wire"
@@ -35,6 +36,8 @@ type Client struct {
 	turns    [trial.MaxNesting]turn
 	id       ledger.Client
 	n        int32 // in its crew
+	sent     uint32
+	got      uint32 // marked messages
 	room     ledger.Room
 	asked    ledger.Room // the room that an answer is awaited for
 	pc       int32
@@ -112,6 +115,10 @@ func (c *Client) Next() mono.Time { return c.deadline }
 // the client is to act.
 func (c *Client) AwaitsServer() bool { return c.wait != forTime && c.wait != forNothing }
 
+// Traffic is how many messages the client has said, and how many marked ones
+// it has received.
+func (c *Client) Traffic() (sent, got uint32) { return c.sent, c.got }
+
 // Ashore tells whether the client is not connected and does not try to be.
 func (c *Client) Ashore() bool { return c.phase == ashore }
 
@@ -159,6 +166,7 @@ func (c *Client) Start(e *Env, now mono.Time) {
 	within := c.session.Steps[0].Within
 	c.await(forOpen, now, within)
 	e.counts().Started++
+	e.event(c, now, logbook.SetOut, noRoom, "")
 	e.Dial = true
 }
 
@@ -232,13 +240,14 @@ func (c *Client) shake(e *Env, b []byte, now mono.Time) int {
 		err = ws.CheckResponse(&h, ws.KeyFor(c.nonce()))
 	}
 	if err != nil {
-		c.refused(e, err)
+		c.refused(e, now, err)
 		e.Hangup = true
 		return len(b)
 	}
 	c.phase = open
 	e.counts().Opened++
 	e.Opened++
+	e.event(c, now, logbook.Opened, noRoom, "")
 	e.Book.Now().Connect.Record(now.Sub(c.began))
 	c.rand()
 	c.sayTitle(e)
@@ -285,24 +294,24 @@ func (c *Client) Broke(e *Env, now mono.Time, err error) {
 	switch c.phase {
 	case ashore:
 	case dialing, shaking:
-		c.refused(e, err)
+		c.refused(e, now, err)
 	case closing:
-		c.end(e)
+		c.end(e, now)
 	default:
 		c.broken(e, now, err)
 	}
 }
 
-func (c *Client) refused(e *Env, err error) {
+func (c *Client) refused(e *Env, now mono.Time, err error) {
 	e.counts().Refused++
 	e.Refused++
-	e.note("refused", err)
+	e.event(c, now, logbook.Refused, noRoom, e.note("refused", err))
 	c.land()
 }
 
 func (c *Client) broken(e *Env, now mono.Time, err error) {
 	e.counts().Broken++
-	e.note("broken", err)
+	e.event(c, now, logbook.Broke, noRoom, e.note("broken", err))
 	e.Ledger.Break(c.id, now)
 	c.land()
 }
@@ -317,8 +326,9 @@ func (c *Client) malformed(e *Env, now mono.Time, err error) {
 	e.Hangup = true
 }
 
-func (c *Client) end(e *Env) {
+func (c *Client) end(e *Env, now mono.Time) {
 	e.counts().Finished++
+	e.event(c, now, logbook.WentHome, noRoom, "")
 	c.land()
 }
 
@@ -336,7 +346,7 @@ func (c *Client) Ebb(e *Env, now mono.Time) {
 	switch {
 	case c.phase < open:
 		e.Hangup = true
-		c.end(e)
+		c.end(e, now)
 	case c.wait == forTime && c.depth > 0:
 		c.leaveRepeats()
 		c.run(e, now)
@@ -349,14 +359,14 @@ func (c *Client) Ebb(e *Env, now mono.Time) {
 func (c *Client) Tick(e *Env, now mono.Time) {
 	switch c.wait {
 	case forOpen:
-		c.refused(e, errors.New("no agreement in time"))
+		c.refused(e, now, errors.New("no agreement in time"))
 		e.Hangup = true
 	case forTitle:
 		c.title = titleRefused
 		c.denied(e, now)
 	case forExpected:
 		e.counts().Missed++
-		e.note("missed", errors.New(c.step().Label))
+		e.event(c, now, logbook.Missed, noRoom, e.note("missed", errors.New(c.step().Label)))
 		c.resume(e, now)
 	case forEntry:
 		c.denied(e, now)
@@ -369,7 +379,7 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 		fallthrough
 	case forEnd:
 		e.Hangup = true
-		c.end(e)
+		c.end(e, now)
 	default:
 		c.deadline = mono.Never
 	}

@@ -33,6 +33,9 @@ type Env struct {
 
 	Opened, Refused int // connections in the whole run
 
+	Events   []logbook.Event // that happened since the loop took them last
+	recorded int
+
 	// Reasons counts why connections were refused or broke.
 	Reasons map[string]int
 
@@ -63,24 +66,35 @@ func (e *Env) Clear() { e.Out, e.Dial, e.Hangup = e.Out[:0], false, false }
 
 func (e *Env) counts() *logbook.Counts { return &e.Book.Now().Counts }
 
-// note counts a reason why a connection failed.
-func (e *Env) note(what string, err error) {
-	var refusal *ws.Refusal
-	var broken *wire.ProtocolError
-	text := ""
-	switch {
-	case errors.As(err, &refusal):
-		text = refusal.Why
-	case errors.As(err, &broken):
-		text = broken.Rule
-	default:
-		text = plain.Text(err.Error(), 100)
-	}
-	text = fmt.Sprintf("%s: %s", what, text)
+// note counts a reason why a connection failed, and returns it in words.
+func (e *Env) note(what string, err error) string {
+	reason := reasonOf(err)
+	text := fmt.Sprintf("%s: %s", what, reason)
 	if _, known := e.Reasons[text]; !known && len(e.Reasons) == maxReasons {
 		text = "other reasons"
 	}
 	e.Reasons[text]++
+	return reason
+}
+
+func reasonOf(err error) string {
+	var refusal *ws.Refusal
+	var broken *wire.ProtocolError
+	switch {
+	case errors.As(err, &refusal):
+		return refusal.Why
+	case errors.As(err, &broken):
+		return broken.Rule
+	}
+	return plain.Text(err.Error(), 100)
+}
+
+// event records that something happened to a client.
+func (e *Env) event(c *Client, now mono.Time, what logbook.What, room ledger.Room, detail string) {
+	if e.recorded < logbook.MaxEvents {
+		e.recorded++
+		e.Events = append(e.Events, logbook.Event{At: now.Sub(e.Book.Start()), Client: c.id, Room: room, What: what, Detail: detail})
+	}
 }
 
 func (e *Env) roomName(r ledger.Room) []byte {

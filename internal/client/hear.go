@@ -4,6 +4,7 @@ import (
 	"fmt"
 
 	"tidepull/internal/ledger"
+	"tidepull/internal/logbook"
 	"tidepull/internal/mark"
 	"tidepull/internal/mono"
 	"tidepull/internal/plain"
@@ -33,6 +34,7 @@ func (c *Client) message(e *Env, payload []byte, at, now mono.Time, more bool) {
 		}
 		for rest := payload; end > 0; m, end = mark.Find(rest) {
 			e.counts().Marked++
+			c.got++
 			c.arrival(e, m, past, at)
 			rest = rest[end:]
 		}
@@ -97,6 +99,7 @@ func (c *Client) hear(e *Env, now mono.Time) {
 		c.fillAsked(e)
 		if d.Leave.Confirmed.True(s) {
 			e.Ledger.Left(c.id, c.asked, now)
+			e.event(c, now, logbook.Left, c.asked, "")
 			c.resume(e, now)
 		}
 	}

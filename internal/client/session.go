@@ -6,6 +6,7 @@ import (
 
 	"tidepull/internal/expr"
 	"tidepull/internal/ledger"
+	"tidepull/internal/logbook"
 	"tidepull/internal/mark"
 	"tidepull/internal/mono"
 	"tidepull/internal/trial"
@@ -165,6 +166,7 @@ func (c *Client) entered(e *Env, now mono.Time) {
 	c.room = c.asked
 	e.Ledger.Enter(c.id, c.room)
 	e.counts().Entries++
+	e.event(c, now, logbook.Entered, c.room, "")
 	e.Book.Now().Enter.Record(now.Sub(c.began))
 	c.resume(e, now)
 }
@@ -173,7 +175,7 @@ func (c *Client) entered(e *Env, now mono.Time) {
 // nothing that it could say.
 func (c *Client) denied(e *Env, now mono.Time) {
 	e.counts().Denied++
-	e.note("denied", errors.New("a name or a room was refused, or not confirmed in time"))
+	e.event(c, now, logbook.Denied, noRoom, e.note("denied", errors.New("a name or a room was refused, or not confirmed in time")))
 	c.sayGoodbye(e, now)
 }
 
@@ -230,6 +232,7 @@ func (c *Client) say(e *Env, now mono.Time, s *trial.Step) {
 	}
 	number := e.Ledger.Say(say)
 	e.counts().Sent++
+	c.sent++
 	page.ScheduleLag.Record(now.Sub(max(due, c.ready)))
 	e.short = mark.Append(e.short[:0], mark.Mark{Run: e.Run, Room: uint32(say.Room), Sender: uint32(c.id), Number: number, Time: e.markTime(due)})
 	e.scope.Vars[expr.VarMark] = expr.Value{Kind: expr.String, Str: e.short}

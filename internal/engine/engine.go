@@ -35,11 +35,16 @@ type Config struct {
 
 // A Report is what a loop has to tell, four times a second. It is immutable.
 type Report struct {
+	Start   mono.Time
+	Names   []string // of the clients, by number
 	Elapsed time.Duration
 	Leg     string           // of the tide; "" once it is over
 	Closed  []*logbook.Entry // seconds that are over and settled, each told once
 	Open    []*logbook.Entry // the others, as they stand
 	Rooms   []string         // by number
+	Events  []logbook.Event  // in clients' lives, each told once
+	Sent    []uint32         // messages that each client has said
+	Got     []uint32         // marked messages that each client has received
 	Reasons map[string]int   // why connections were refused or broke, and what was missed
 	Kept    []ledger.Message // messages with something wrong, all so far
 	Sampled []ledger.Message // of the good ones
@@ -88,6 +93,7 @@ type Loop struct {
 	ebbed   int     // to go home, counted on for ever
 	start   mono.Time
 	stopped bool
+	names   []string
 
 	nextReport  mono.Time
 	unsent      Report // what could not be handed over
@@ -163,6 +169,11 @@ func (l *Loop) setUp() {
 			l.clients = append(l.clients, l.env.New(id, uint16(crew), int32(n)))
 		}
 	}
+	names := make([]string, len(l.clients))
+	for i := range l.clients {
+		names[i] = l.clients[i].Name()
+	}
+	l.names = names
 	l.timers = newTimers(len(l.clients))
 	l.order = interleave(t.Crews)
 	l.nextReport = l.start
@@ -360,17 +371,23 @@ func (l *Loop) report(now mono.Time) {
 		l.unsent = Report{Held: l.unsent.Held}
 	default:
 		l.unsent.Held++
-		l.unsent.Closed = r.Closed
+		l.unsent.Closed, l.unsent.Events = r.Closed, r.Events
 	}
 }
 
 func (l *Loop) makeReport(now mono.Time, all bool) Report {
 	closed, open := l.book.Take(all)
 	since := now.Sub(l.start)
-	r := Report{Elapsed: since, Leg: l.cfg.Trial.Tide.Leg(since), Open: open, Closed: append(l.unsent.Closed, closed...),
+	r := Report{Start: l.start, Names: l.names, Elapsed: since, Leg: l.cfg.Trial.Tide.Leg(since), Open: open, Closed: append(l.unsent.Closed, closed...),
 		Reasons: maps.Clone(l.env.Reasons), Kept: slices.Clip(l.ledger.Kept), Sampled: slices.Clone(l.ledger.Sampled), Unkept: l.ledger.Unkept, Held: l.unsent.Held}
 	if l.stopped {
 		r.Leg = ""
+	}
+	r.Events = append(l.unsent.Events, l.env.Events...)
+	l.env.Events = nil
+	r.Sent, r.Got = make([]uint32, len(l.clients)), make([]uint32, len(l.clients))
+	for i := range l.clients {
+		r.Sent[i], r.Got[i] = l.clients[i].Traffic()
 	}
 	for i := range l.ledger.Rooms() {
 		r.Rooms = append(r.Rooms, l.ledger.RoomName(ledger.Room(i)))

@@ -96,6 +96,7 @@ type Page struct {
 
 	latency             []crewSeries // by crew
 	first, median, last meter.Hist
+	fit                 Fit
 	Connect, Enter      meter.Hist
 	ReadingLag          meter.Hist
 	ScheduleLag         meter.Hist
@@ -124,6 +125,9 @@ func (p *Page) Spread(s ledger.Spread) {
 	p.first.Record(s.First)
 	p.median.Record(s.Median)
 	p.last.Record(s.Last)
+	if s.Reached == s.Owed {
+		p.fit.Point(float64(s.Owed), Micros(s.Last))
+	}
 }
 
 // An Entry is one second of a run, as it stood when it was copied. It is
@@ -142,6 +146,7 @@ type Entry struct {
 	Last    meter.Packed
 	Connect meter.Packed // from dialling to the agreed connection
 	Enter   meter.Packed // from asking for a room to its confirmation
+	Fit     Fit          // of the last recipient against the size of the audience
 }
 
 // A CellTally is the account of one room, crew and kind.
@@ -159,7 +164,7 @@ type Series struct {
 // Entry copies the page.
 func (p *Page) Entry() *Entry {
 	e := &Entry{At: p.At, Settled: p.Sheet.Settled(), Foreign: p.Sheet.Foreign, Counts: p.Counts, Gauges: p.Gauges, Health: p.Health,
-		First: p.first.Pack(), Median: p.median.Pack(), Last: p.last.Pack(), Connect: p.Connect.Pack(), Enter: p.Enter.Pack()}
+		First: p.first.Pack(), Median: p.median.Pack(), Last: p.last.Pack(), Connect: p.Connect.Pack(), Enter: p.Enter.Pack(), Fit: p.fit}
 	e.Health.ReadingLag, e.Health.ScheduleLag = p.ReadingLag.Pack(), p.ScheduleLag.Pack()
 	p.Sheet.Each(func(c ledger.Cell, t *ledger.Tally) { e.Cells = append(e.Cells, CellTally{c, *t}) })
 	for crew := range p.latency {

@@ -22,6 +22,8 @@ type Window struct {
 	Cells      map[ledger.Cell]ledger.Tally
 	Latencies  map[SeriesKey]*meter.Hist
 
+	Fit Fit
+
 	First, Median, Last     meter.Hist
 	Connect, Enter          meter.Hist
 	ReadingLag, ScheduleLag meter.Hist
@@ -40,6 +42,7 @@ func (w *Window) Add(e *Entry) error {
 		w.Overloaded++
 	}
 	w.Foreign += e.Foreign
+	w.Fit.Add(e.Fit)
 	w.Counts.add(&e.Counts)
 	w.Most = w.Most.most(e.Gauges)
 	w.Busy += e.Health.Busy

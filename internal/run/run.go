@@ -21,10 +21,10 @@ import (
 	"time"
 
 	"tidepull/internal/engine"
-	"tidepull/internal/expr"
 	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
 	"tidepull/internal/machine"
+	"tidepull/internal/mono"
 	"tidepull/internal/poll"
 	"tidepull/internal/trial"
 )
@@ -45,6 +45,10 @@ type Snapshot struct {
 	Entries     []*logbook.Entry // by second
 	Total       *logbook.Window  // of all entries
 	Rooms       []string         // by number
+	Names       []string         // of the clients, by number
+	Start       mono.Time        // what the times of messages count from
+	Events      []logbook.Event
+	Sent, Got   []uint32 // by client: messages said, marked messages received
 	Reasons     map[string]int
 	Kept        []ledger.Message
 	Sampled     []ledger.Message
@@ -201,6 +205,7 @@ type collector struct {
 	perOpen  float64
 	mostOpen int
 	closed   []*logbook.Entry
+	events   []logbook.Event
 	total    *logbook.Window // of closed
 }
 
@@ -211,6 +216,7 @@ func (c *collector) add(r engine.Report) (*Snapshot, error) {
 			return nil, err
 		}
 	}
+	c.events = append(c.events, r.Events...)
 	total := c.total.Clone()
 	for _, e := range r.Open {
 		if err := total.Add(e); err != nil {
@@ -221,19 +227,25 @@ func (c *collector) add(r engine.Report) (*Snapshot, error) {
 		c.mostOpen = open
 		c.perOpen = max(0, float64(machine.Resident()-c.base)/float64(open))
 	}
-	return &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...), Total: total, Rooms: r.Rooms,
+	return &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...), Total: total, Rooms: r.Rooms, Names: r.Names, Start: r.Start, Events: slices.Clip(c.events), Sent: r.Sent, Got: r.Got,
 		Reasons: maps.Clone(r.Reasons), Kept: r.Kept, Sampled: r.Sampled, Unkept: r.Unkept, Held: r.Held, RSSPerOpen: c.perOpen}, nil
 }
 
 // ClientName is the name of a client by its number in the run.
 func (s *Snapshot) ClientName(id ledger.Client) string {
-	for _, c := range s.Trial.Crews {
+	if id < 0 || int(id) >= len(s.Names) {
+		return ""
+	}
+	return s.Names[id]
+}
+
+// CrewOf is the number of a client's crew.
+func (s *Snapshot) CrewOf(id ledger.Client) int {
+	for i, c := range s.Trial.Crews {
 		if int(id) < c.Clients {
-			scope := &expr.Scope{}
-			scope.Vars[expr.VarN], scope.Vars[expr.VarCrew] = expr.Num(float64(id)), expr.Str(c.Name)
-			return string(c.Title.Append(nil, scope))
+			return i
 		}
 		id -= int32(c.Clients)
 	}
-	return ""
+	return 0
 }

@@ -1,0 +1,45 @@
+package logbook
+
+import (
+	"time"
+
+	"tidepull/internal/ledger"
+)
+
+// What tells what happened to a client.
+type What uint8
+
+// What happens in a client's life.
+const (
+	SetOut What = iota
+	Opened
+	Entered
+	Left
+	WentHome // said goodbye and is gone
+	Broke
+	Refused
+	Denied
+	Missed // an expectation was not met
+	numWhats
+)
+
+var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "went home", "broke", "refused", "denied", "missed"}
+
+func (w What) String() string {
+	if w >= numWhats {
+		return "unknown"
+	}
+	return whatNames[w]
+}
+
+// An Event is one thing that happened to one client.
+type Event struct {
+	At     time.Duration // since the start of the run
+	Client ledger.Client
+	Room   ledger.Room // of Entered and Left; -1 of others
+	What   What
+	Detail string // why, of what went wrong
+}
+
+// MaxEvents bounds the events that are kept of a run.
+const MaxEvents = 1 << 20
