@@ -4,13 +4,13 @@ import (
 	"bufio"
 	"fmt"
 	"io"
-	"log/slog"
 	"os"
 	"os/exec"
 	"strings"
 	"time"
 
 	"tidepull/internal/language"
+	"tidepull/internal/trial"
 	"tidepull/trials"
 )
 
@@ -34,20 +34,30 @@ type demoCommand struct {
 	showing
 }
 
-func (c *demoCommand) Run(log *slog.Logger) error {
+func (c *demoCommand) Run(a *app) error {
 	if c.Write != "" {
 		return writeDemo(c.Write)
 	}
-	board, err := startStandin(c.args())
+	board, t, err := demoTrial(c.args())
 	if err != nil {
 		return err
 	}
 	defer board.stop()
+	return c.carryOut(a, t)
+}
+
+// demoTrial starts a stand-in and reads the demo's trial against it.
+func demoTrial(switches []string) (*standinProcess, *trial.Trial, error) {
+	board, err := startStandin(switches)
+	if err != nil {
+		return nil, nil, err
+	}
 	t, err := language.Parse(trials.Demo, trials.DemoName, language.Options{Target: board.url})
 	if err != nil {
-		return err
+		board.stop()
+		return nil, nil, err
 	}
-	return c.carryOut(t, log)
+	return board, t, nil
 }
 
 func writeDemo(path string) error {

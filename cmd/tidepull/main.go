@@ -30,6 +30,8 @@ const description = `Tide Pull points many simulated clients at a server that ke
 open and pushes messages, and measures whether each message reaches exactly the
 clients that should get it, and how soon.
 
+Alone it opens a home screen: trials of this folder, past runs, the demo.
+
 Start with "tidepull demo": it runs a trial against a server that ships with the
 tool. Then write a trial for your own server (tidepull demo --write FILE gives
 you one to change) and run it with "tidepull run FILE".
@@ -40,9 +42,13 @@ is wrong, 3 not proven (the tool was the bottleneck, or nothing was measured),
 
 type commands struct {
 	Log     string           `placeholder:"FILE" help:"Write the tool's own log to FILE; by default to tidepull.log in the user's state folder."`
+	Store   string           `placeholder:"FILE" help:"Keep runs in this SQLite file; by default tidepull/runs.db in the user's data folder. - keeps none."`
+	Home    homeCommand      `cmd:"" default:"1" help:"Open the home screen (also without any command)."`
 	Run     runCommand       `cmd:"" help:"Run a trial."`
 	Demo    demoCommand      `cmd:"" help:"Run the shipped trial against the shipped stand-in, a harbour board."`
 	Check   checkCommand     `cmd:"" help:"Check trials for errors, and run nothing."`
+	Runs    runsCommand      `cmd:"" help:"List the runs that are kept; show, name, note or delete one."`
+	Export  exportCommand    `cmd:"" help:"Write a view of a kept run as a drawing or a table."`
 	Standin standinCommand   `cmd:"" help:"Serve the stand-in: a simulated messaging server, with switches that make it do wrong."`
 	Version kong.VersionFlag `help:"Print the version."`
 }
@@ -69,9 +75,6 @@ func mainStatus(args []string) int {
 	if err != nil {
 		panic(err) // the declaration above is wrong
 	}
-	if len(args) == 0 {
-		args = []string{"--help"}
-	}
 	ctx, err := parser.Parse(args)
 	if err != nil {
 		fmt.Fprintf(os.Stderr, "tidepull: %v\ntry tidepull --help\n", err)
@@ -79,7 +82,9 @@ func mainStatus(args []string) int {
 	}
 	log, closeLog := openLog(c.Log)
 	defer closeLog()
-	err = ctx.Run(log)
+	a := &app{log: log, storePath: c.Store}
+	defer a.close()
+	err = ctx.Run(a)
 	status := statusOf(err)
 	var quiet *exitError
 	if err != nil && !(errors.As(err, &quiet) && quiet.text == "") {

@@ -4,13 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"log/slog"
 	"os"
 	"os/signal"
 	"syscall"
 
 	"github.com/charmbracelet/x/term"
 
+	"tidepull/internal/export"
 	"tidepull/internal/headless"
 	"tidepull/internal/language"
 	"tidepull/internal/run"
@@ -21,7 +21,8 @@ import (
 // showing are the flags of commands that carry out a trial.
 type showing struct {
 	Headless bool   `help:"Print plain lines instead of opening the full-screen view. It is also what happens where the output is no terminal."`
-	Out      string `placeholder:"DIR" help:"Write summary.json into this folder when the run is over."`
+	Out      string `placeholder:"DIR" help:"Write summary.json, junit.xml, seconds.csv and latency.hlog into this folder when the run is over."`
+	Metrics  string `placeholder:"ADDR" help:"Serve live figures to Prometheus at http://ADDR/metrics."`
 	Portable bool   `help:"Use the driver for systems without epoll, for comparison. It has no kernel receive times."`
 }
 
@@ -31,35 +32,42 @@ type runCommand struct {
 	showing
 }
 
-func (c *runCommand) Run(log *slog.Logger) error {
+func (c *runCommand) Run(a *app) error {
 	t, err := language.Load(c.File, language.Options{Target: c.Target})
 	if err != nil {
 		return err
 	}
-	return c.carryOut(t, log)
+	return c.carryOut(a, t)
 }
 
 // carryOut runs a trial, shows it, writes what was asked for, and returns what
 // the exit status follows from.
-func (s *showing) carryOut(t *trial.Trial, log *slog.Logger) error {
-	r, err := run.Start(context.Background(), run.Options{Trial: t, Portable: s.Portable, Log: log})
+func (s *showing) carryOut(a *app, t *trial.Trial) error {
+	l, err := a.start(t, s.Portable)
 	if err != nil {
 		return err
 	}
-	stopSignals := onSignals(r)
+	if s.Metrics != "" {
+		stop, err := export.Metrics(s.Metrics, l.Snapshot)
+		if err != nil {
+			l.Abort()
+			l.wait()
+			return err
+		}
+		defer stop()
+	}
+	stopSignals := onSignals(l.Run)
 	defer stopSignals()
-	plain := s.Headless || !term.IsTerminal(os.Stdout.Fd()) || !term.IsTerminal(os.Stdin.Fd())
-	if plain {
-		headless.Follow(os.Stdout, r)
-	} else if err := tui.Show(r, Version); err != nil {
-		r.Abort()
-		<-r.Done()
+	if s.Headless || !onTerminal() {
+		headless.Follow(os.Stdout, l.Run)
+	} else if err := tui.Show(l, a); err != nil {
+		l.Abort()
+		l.wait()
 		return fmt.Errorf("the screen: %w", err)
 	}
-	last := r.Wait()
+	last := l.wait()
 	if s.Out != "" {
-		summary := run.Summarise(last)
-		if err := summary.Write(s.Out); err != nil {
+		if err := export.Results(s.Out, last); err != nil {
 			return err
 		}
 	}
@@ -67,6 +75,12 @@ func (s *showing) carryOut(t *trial.Trial, log *slog.Logger) error {
 		return last.Err
 	}
 	headless.Report(os.Stdout, last)
+	switch id, trouble := l.kept(); {
+	case trouble != "":
+		fmt.Printf("attention: %s\n", trouble)
+	case id != 0:
+		fmt.Printf("kept as run %d: tidepull runs show %d\n", id, id)
+	}
 	switch run.Overall(last.Judgements) {
 	case run.Broken:
 		return &exitError{status: exitBroken}
@@ -75,6 +89,8 @@ func (s *showing) carryOut(t *trial.Trial, log *slog.Logger) error {
 	}
 	return nil
 }
+
+func onTerminal() bool { return term.IsTerminal(os.Stdout.Fd()) && term.IsTerminal(os.Stdin.Fd()) }
 
 // onSignals stops the run in order at the first interrupt, and at once at the
 // second.

@@ -3,7 +3,6 @@ package main
 import (
 	"fmt"
 	"io"
-	"log/slog"
 	"net/netip"
 	"os"
 	"os/signal"
@@ -26,7 +25,7 @@ type standinCommand struct {
 	wrongs
 }
 
-func (c *standinCommand) Run(log *slog.Logger) error {
+func (c *standinCommand) Run(a *app) error {
 	at, err := netip.ParseAddrPort(c.Listen)
 	if err != nil {
 		return fmt.Errorf("--listen %q is no ADDRESS:PORT such as 127.0.0.1:7411", c.Listen)
@@ -37,7 +36,7 @@ func (c *standinCommand) Run(log *slog.Logger) error {
 		}
 	}
 	machine.RaiseFileLimit()
-	s, err := standin.Start(standin.Config{Listen: at, PingEvery: c.PingEvery, PongWithin: c.PongWithin, History: c.History, Records: c.Records, Portable: c.Portable, Log: log,
+	s, err := standin.Start(standin.Config{Listen: at, PingEvery: c.PingEvery, PongWithin: c.PongWithin, History: c.History, Records: c.Records, Portable: c.Portable, Log: a.log,
 		Switches: board.Switches{Seed: c.SwitchSeed, Hold: c.Hold, Lose: c.Lose, Double: c.Double, Misdirect: c.Misdirect}})
 	if err != nil {
 		return err

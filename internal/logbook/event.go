@@ -43,3 +43,13 @@ type Event struct {
 
 // MaxEvents bounds the events that are kept of a run.
 const MaxEvents = 1 << 20
+
+// WhatNamed is the opposite of What.String.
+func WhatNamed(name string) What {
+	for i, n := range whatNames {
+		if n == name {
+			return What(i)
+		}
+	}
+	return numWhats
+}

@@ -125,6 +125,12 @@ func (h *Hist) Each(f func(upper time.Duration, n uint32)) {
 	}
 }
 
+// EachCount is Each in nanoseconds, and never more than the longest duration
+// that is told apart.
+func (h *Hist) EachCount(f func(ns int64, n uint32)) {
+	h.Each(func(upper time.Duration, n uint32) { f(min(int64(upper), maxUnits<<unitBits-1), n) })
+}
+
 // Merge adds everything in g to h.
 func (h *Hist) Merge(g *Hist) {
 	if g.n == 0 {

@@ -1,5 +1,5 @@
 // Package tui is the full-screen interface. The root takes the size, the
-// background and quitting; a view draws an immutable snapshot of the run, five
+// background and quitting; a view draws an immutable snapshot of a run, five
 // times a second, and never sees single messages.
 package tui
 
@@ -12,26 +12,47 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
-	"github.com/charmbracelet/x/ansi"
 
-	"tidepull/internal/plain"
 	"tidepull/internal/run"
+	"tidepull/internal/tui/home"
 	"tidepull/internal/tui/look"
-	"tidepull/internal/tui/tide"
-	"tidepull/internal/tui/watch"
-	"tidepull/internal/units"
+	"tidepull/internal/tui/scene"
 )
+
+// A Shell is what the interface asks the program to do.
+type Shell interface {
+	// Home makes the home screen afresh.
+	Home() home.Model
+	// Start begins or opens what the user picked.
+	Start(home.Action) (Source, error)
+	// Export writes a view of a run into files, and says which.
+	Export(view string, s *run.Snapshot, w scene.Span) (string, error)
+}
 
 // Show opens the interface on a run and returns when the user leaves it. Where
 // that is before the run is over, the run is ended.
-func Show(r *run.Run, version string) error {
-	m := model{run: r, version: version, bands: &watch.Cache{}, dark: true, profile: colorprofile.TrueColor, keys: newKeys(), snapshot: r.Snapshot()}
-	m.palette = look.NewPalette(m.dark, m.profile)
-	_, err := tea.NewProgram(m).Run()
+func Show(source Source, shell Shell) error {
+	m := newModel(shell)
+	m.run = newRunView(source, m.keys, shell.Export)
+	return m.show()
+}
+
+// ShowHome opens the interface on the home screen.
+func ShowHome(shell Shell) error {
+	m := newModel(shell)
+	h := shell.Home()
+	m.home = &h
+	return m.show()
+}
+
+func (m model) show() error {
+	end, err := tea.NewProgram(m).Run()
+	if last, ok := end.(model); ok && last.run != nil {
+		last.run.source.Abort()
+	}
 	if errors.Is(err, tea.ErrInterrupted) {
 		err = nil
 	}
-	r.Abort()
 	return err
 }
 
@@ -40,33 +61,62 @@ const refreshEvery = 200 * time.Millisecond
 
 type refresh struct{}
 
-type keys struct{ help, stop, leave, interrupt, back key.Binding }
+// started tells that what the user picked has begun.
+type started struct {
+	source Source
+	err    error
+}
+
+type keys struct {
+	help, stop, leave, interrupt, back                            key.Binding
+	window, earlier, later, wider, narrower, nextTick, lastTick   key.Binding
+	move, export, message, order, down, pick, rename, drop, marks key.Binding
+}
 
 func newKeys() keys {
-	bind := func(help string, names ...string) key.Binding {
-		return key.NewBinding(key.WithKeys(names...), key.WithHelp(names[0], help))
+	bind := func(shown, help string, names ...string) key.Binding {
+		return key.NewBinding(key.WithKeys(names...), key.WithHelp(shown, help))
 	}
 	return keys{
-		help:      bind("explain this view", "?"),
-		stop:      bind("let the tide fall now", "s"),
-		leave:     bind("leave", "q"),
-		interrupt: bind("stop and save", "ctrl+c"),
-		back:      bind("back", "esc"),
+		help:      bind("?", "explain", "?"),
+		stop:      bind("s", "let the tide fall", "s"),
+		leave:     bind("q", "leave", "q"),
+		interrupt: bind("ctrl+c", "stop and save", "ctrl+c"),
+		back:      bind("esc", "back", "esc"),
+		window:    bind("w", "window", "w"),
+		earlier:   bind("←", "earlier", "left"),
+		later:     bind("→", "later", "right"),
+		wider:     bind("+", "wider", "+", "="),
+		narrower:  bind("-", "narrower", "-"),
+		move:      bind("← → + -", "move it"),
+		nextTick:  bind("n", "next amiss", "n"),
+		lastTick:  bind("N", "last amiss", "N"),
+		export:    bind("e", "export", "e"),
+		message:   bind("m", "a message", "m"),
+		order:     bind("b", "order", "b"),
+		down:      bind("enter", "look into", "enter"),
+		pick:      bind("enter", "open", "enter"),
+		rename:    bind("r", "name", "r"),
+		drop:      bind("d", "delete", "d"),
+		marks:     bind("c", "mark to compare", "c"),
 	}
 }
 
+// A model is the root: either the home screen or a run.
 type model struct {
-	run           *run.Run
-	version       string
-	snapshot      *run.Snapshot
+	shell         Shell
+	home          *home.Model
+	run           *runView
+	keys          keys
 	palette       look.Palette
 	dark          bool
 	profile       colorprofile.Profile
-	keys          keys
 	width, height int
-	bands         *watch.Cache
-	explaining    bool
-	leaving       bool // q was pressed once while the run goes on
+	explaining    bool // the home screen
+}
+
+func newModel(shell Shell) model {
+	return model{shell: shell, keys: newKeys(), dark: true, profile: colorprofile.TrueColor, palette: look.NewPalette(true, colorprofile.TrueColor)}
 }
 
 func tick() tea.Cmd { return tea.Tick(refreshEvery, func(time.Time) tea.Msg { return refresh{} }) }
@@ -84,35 +134,60 @@ func (m model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.profile = msg.Profile
 		m.palette = look.NewPalette(m.dark, m.profile)
 	case refresh:
-		m.snapshot = m.run.Snapshot()
+		if m.run != nil {
+			m.run.snapshot = m.run.source.Snapshot()
+		}
 		return m, tick()
+	case started:
+		if msg.err != nil {
+			h := m.home.Say(msg.err.Error())
+			m.home = &h
+			return m, nil
+		}
+		m.run = newRunView(msg.source, m.keys, m.shell.Export)
 	case tea.KeyPressMsg:
-		return m.press(msg)
+		if m.run != nil {
+			return m.pressInRun(msg)
+		}
+		return m.pressAtHome(msg)
 	}
 	return m, nil
 }
 
-func (m model) press(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
-	over := m.snapshot.Finished
-	wasLeaving := m.leaving
-	m.leaving = false
-	switch {
-	case key.Matches(msg, m.keys.help):
-		m.explaining = !m.explaining
-	case key.Matches(msg, m.keys.back):
+func (m model) pressInRun(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
+	sc := m.run.scene(&m.palette, m.width, m.height)
+	if !m.run.press(msg, sc) {
+		return m, nil
+	}
+	if m.home == nil {
+		return m, tea.Quit
+	}
+	m.run.source.Abort()
+	m.run = nil
+	h := m.shell.Home()
+	m.home = &h
+	return m, nil
+}
+
+func (m model) pressAtHome(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
+	if m.explaining {
 		m.explaining = false
-	case key.Matches(msg, m.keys.stop) && !over:
-		m.run.Stop()
-	case key.Matches(msg, m.keys.interrupt):
-		if over || m.snapshot.Stopped {
-			return m, tea.Quit
+		return m, nil
+	}
+	next, action, done := m.home.Update(msg)
+	m.home = &next
+	switch {
+	case action != nil:
+		shell := m.shell
+		return m, func() tea.Msg {
+			source, err := shell.Start(*action)
+			return started{source, err}
 		}
-		m.run.Stop()
-	case key.Matches(msg, m.keys.leave):
-		if over || wasLeaving {
-			return m, tea.Quit
-		}
-		m.leaving = true
+	case done:
+	case key.Matches(msg, m.keys.help):
+		m.explaining = true
+	case key.Matches(msg, m.keys.leave, m.keys.interrupt):
+		return m, tea.Quit
 	}
 	return m, nil
 }
@@ -134,78 +209,37 @@ const (
 )
 
 func (m model) draw() string {
-	p := &m.palette
 	if m.width < minWidth || m.height < minHeight {
 		return look.Fit(fmt.Sprintf("tide pull needs %d x %d characters", minWidth, minHeight), m.width)
 	}
-	lines := []string{m.header()}
-	if m.explaining {
-		lines = append(lines, p.Rule("watch, in words", "", m.width))
-		lines = append(lines, strings.Split(watch.Help, "\n")...)
+	var lines []string
+	if m.run != nil {
+		lines = m.run.draw(&m.palette, m.width, m.height)
 	} else {
-		strip := tide.Strip(p, m.snapshot, m.width, stripRows(m.height))
-		lines = append(lines, strip...)
-		lines = append(lines, watch.View(p, m.bands, m.snapshot, m.width, m.height-len(strip)-2)...)
+		lines = m.drawHome()
 	}
-	for len(lines) < m.height-1 {
-		lines = append(lines, "")
-	}
-	lines = append(lines[:m.height-1], m.footer())
 	for i := range lines {
 		lines[i] = look.Fit(lines[i], m.width)
 	}
 	return strings.Join(lines, "\n")
 }
 
+func (m model) drawHome() []string {
+	p := &m.palette
+	lines := []string{p.Draw(look.Strong, "tide pull")}
+	foot := hints(p, m.keys.pick, m.keys.rename, m.keys.drop, m.keys.marks, m.keys.help, m.keys.leave)
+	if m.explaining {
+		lines = append(lines, p.Rule("home, in words", "", m.width))
+		lines = append(lines, strings.Split(home.Help, "\n")...)
+		foot = hints(p, m.keys.back)
+	} else {
+		lines = append(lines, m.home.View(p, m.width, m.height-2)...)
+	}
+	for len(lines) < m.height-1 {
+		lines = append(lines, "")
+	}
+	return append(lines[:m.height-1], foot)
+}
+
 // stripRows is how many rows of water the tide strip has.
 func stripRows(height int) int { return min(8, max(3, height/6)) }
-
-func (m model) header() string {
-	p, s := &m.palette, m.snapshot
-	left := p.Draw(look.Strong, "tide pull") + "  " + plain.Text(s.Trial.Name, 40)
-	left += p.Draw(look.Faint, " at ") + plain.Text(s.Trial.Target.WebSocket, 60)
-	right := m.signal()
-	return look.Fit(left, max(0, m.width-ansi.StringWidth(right)-2)) + "  " + right
-}
-
-func (m model) footer() string {
-	p := &m.palette
-	if m.leaving {
-		return p.Draw(look.Beware, "the run is going on: q again ends it at once, s lets the tide fall first, any other key stays")
-	}
-	bindings := []key.Binding{m.keys.help}
-	if m.explaining {
-		bindings = []key.Binding{m.keys.back}
-	}
-	if !m.snapshot.Finished && m.snapshot.Leg != "" {
-		bindings = append(bindings, m.keys.stop)
-	}
-	bindings = append(bindings, m.keys.leave)
-	var parts []string
-	for _, b := range bindings {
-		parts = append(parts, p.Draw(look.Strong, b.Help().Key)+" "+p.Draw(look.Faint, b.Help().Desc))
-	}
-	return strings.Join(parts, "     ")
-}
-
-// signal is how the run is going, in one sea-mark.
-func (m model) signal() string {
-	p, s := &m.palette, m.snapshot
-	t, c := &s.Total.Total, &s.Total.Counts
-	signal, word := look.AllWell, ""
-	switch {
-	case t.Lost > 0:
-		signal, word = look.SomethingLost, units.Count(t.Lost)+" lost"
-	case s.Err != nil:
-		signal, word = look.InDanger, "ended early"
-	case c.Broken > 0 || c.Refused > 0 || c.Malformed > 0:
-		signal, word = look.InDanger, "connections fail"
-	case t.Late > 0 || t.Stray > 0 || t.Duplicate > 0 || c.Missed > 0 || c.Denied > 0 || c.Unsent > 0:
-		signal = look.Attention
-	}
-	text := p.Signal(signal, word)
-	if s.Finished {
-		text = p.Draw(look.Strong, "verdict: "+string(run.Overall(s.Judgements))) + "  " + text
-	}
-	return text
-}

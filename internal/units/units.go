@@ -24,6 +24,17 @@ func Micros(us float64) string {
 	return digits(us/1e6) + " s"
 }
 
+// Round writes a time that is a round one: "100 us", "1 ms".
+func Round(d time.Duration) string {
+	switch {
+	case d < time.Millisecond:
+		return fmt.Sprintf("%d us", d/time.Microsecond)
+	case d < time.Second:
+		return fmt.Sprintf("%d ms", d/time.Millisecond)
+	}
+	return fmt.Sprintf("%d s", d/time.Second)
+}
+
 func digits(v float64) string {
 	switch {
 	case v < 9.995:

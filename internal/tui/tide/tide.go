@@ -10,6 +10,7 @@ import (
 	"tidepull/internal/logbook"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/look"
+	"tidepull/internal/tui/scene"
 	"tidepull/internal/units"
 )
 
@@ -32,8 +33,9 @@ func (sc Scale) Dot(second float64) int { return int(second / sc.Seconds * float
 // Second gives the second at which a column of dots starts.
 func (sc Scale) Second(dot int) float64 { return float64(dot) / float64(2*sc.Width) * sc.Seconds }
 
-// Strip draws the strip: a rule, rows of water, a row of ticks and the ruler.
-func Strip(p *look.Palette, s *run.Snapshot, width, rows int) []string {
+// Strip draws the strip: a rule, rows of water, a row of ticks and the ruler,
+// with the window on it.
+func Strip(p *look.Palette, s *run.Snapshot, window scene.Span, width, rows int) []string {
 	sc := NewScale(s, width)
 	g := now(s)
 	right := fmt.Sprintf("planned %s  open %s", units.Count(int64(g.Planned)), units.Count(int64(g.Open)))
@@ -47,8 +49,8 @@ func Strip(p *look.Palette, s *run.Snapshot, width, rows int) []string {
 		label += fmt.Sprintf(", %s %s of %s", s.Leg, units.Clock(s.Elapsed), units.Clock(s.Trial.Tide.Length()))
 	}
 	lines := []string{p.Rule(label, right, width)}
-	lines = append(lines, water(p, s, sc, rows)...)
-	return append(lines, ticks(p, s, sc), Ruler(p, sc))
+	lines = append(lines, water(p, s, sc, window, rows)...)
+	return append(lines, ticks(p, s, sc), Ruler(p, sc, window))
 }
 
 func now(s *run.Snapshot) logbook.Gauges {
@@ -60,7 +62,7 @@ func now(s *run.Snapshot) logbook.Gauges {
 
 // water draws the number of clients: dots up to the surface, and the plan as a
 // dotted line.
-func water(p *look.Palette, s *run.Snapshot, sc Scale, rows int) []string {
+func water(p *look.Palette, s *run.Snapshot, sc Scale, window scene.Span, rows int) []string {
 	d := look.NewDots(sc.Width, rows)
 	all := s.Trial.Clients()
 	top := float64(4*rows - 1)
@@ -77,7 +79,9 @@ func water(p *look.Palette, s *run.Snapshot, sc Scale, rows int) []string {
 		}
 		h := height(float64(s.Entries[i].Gauges.Open))
 		for y := 0; y < h; y++ {
-			d.Dot(x, 4*rows-1-y, look.Deep)
+			if !window.Set() || i >= window.From && i < window.To || (x+y)%2 == 0 { // outside the window the water is thin
+				d.Dot(x, 4*rows-1-y, look.Deep)
+			}
 		}
 		if h > 0 {
 			d.Dot(x, 4*rows-1-h, look.Water)
@@ -137,8 +141,8 @@ func ticks(p *look.Palette, s *run.Snapshot, sc Scale) string {
 	return p.Draw(look.Faint, look.Right("amiss", look.Gutter-1)) + " " + d.Lines(p)[0]
 }
 
-// Ruler draws the time scale.
-func Ruler(p *look.Palette, sc Scale) string {
+// Ruler draws the time scale, and a bracket round the window.
+func Ruler(p *look.Palette, sc Scale, window scene.Span) string {
 	d := look.NewDots(sc.Width, 1)
 	step := rulerStep(sc)
 	for t := 0.0; t <= sc.Seconds; t += step {
@@ -148,6 +152,16 @@ func Ruler(p *look.Palette, sc Scale) string {
 			d.Char(x, 0, '╵', look.Faint)
 			d.Text(x+1, 0, text, look.Faint)
 		}
+	}
+	if window.Set() {
+		from, to := sc.Dot(float64(window.From))/2, max(sc.Dot(float64(window.From))/2+1, sc.Dot(float64(window.To))/2)
+		for x := from + 1; x < to; x++ {
+			if d.Ink(x, 0) == look.Text {
+				d.Char(x, 0, '─', look.Strong)
+			}
+		}
+		d.Char(from, 0, '├', look.Strong)
+		d.Char(min(to, sc.Width-1), 0, '┤', look.Strong)
 	}
 	return look.Right("", look.Gutter) + d.Lines(p)[0]
 }

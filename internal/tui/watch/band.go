@@ -67,24 +67,13 @@ func (c *Cache) bandRows(p *look.Palette, s *run.Snapshot, sc tide.Scale, rows i
 	for e := math.Ceil(low); e <= high; e++ {
 		row := y(time.Duration(math.Pow(10, e))) / 4
 		if row >= 0 && row < rows {
-			labels[row] = decadeName(e)
+			labels[row] = units.Round(time.Duration(math.Round(math.Pow(10, e))))
 		}
 	}
 	for i := range lines {
 		lines[i] = p.Draw(look.Faint, look.Right(labels[i], look.Gutter-1)) + " " + lines[i]
 	}
 	return lines
-}
-
-func decadeName(e float64) string {
-	switch ns := math.Pow(10, e); {
-	case ns < 1e6:
-		return units.Count(int64(ns/1e3+0.5)) + " us"
-	case ns < 1e9:
-		return units.Count(int64(ns/1e6+0.5)) + " ms"
-	default:
-		return units.Count(int64(ns/1e9+0.5)) + " s"
-	}
 }
 
 // bandsOf sums the seconds that each column of dots stands for.

@@ -11,6 +11,7 @@ import (
 	"tidepull/internal/plain"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/look"
+	"tidepull/internal/tui/scene"
 	"tidepull/internal/tui/tide"
 	"tidepull/internal/units"
 )
@@ -36,12 +37,9 @@ edge of their membership, and history.
 The tool itself: what it took to measure. Where it was the bottleneck, limits
 count as not proven.`
 
-// lately is what the left column of figures sums up.
-const lately = 10
-
-// View draws the view into a width and a height, without the tide strip.
-func View(p *look.Palette, c *Cache, s *run.Snapshot, width, height int) []string {
-	sc := tide.NewScale(s, width)
+// View draws the view.
+func View(c *Cache, sc scene.Scene) []string {
+	p, s, width, height := sc.P, sc.S, sc.Width, sc.Height
 	n, each := look.Columns(width, 4)
 	figures := min(13, max(8, height-6))
 	limits := limitLines(p, s, width)
@@ -54,41 +52,28 @@ func View(p *look.Palette, c *Cache, s *run.Snapshot, width, height int) []strin
 	bandHeight = max(3, bandHeight-lower)
 	legend := "dots from the median up to p99, above them the last recipient"
 	lines := []string{p.Rule("how soon", p.Draw(look.Faint, legend), width)}
-	lines = append(lines, c.bandRows(p, s, sc, bandHeight)...)
-	recent := recentWindow(s)
+	lines = append(lines, c.bandRows(p, s, tide.NewScale(s, width), bandHeight)...)
 	blocks := [][]string{
-		ledgerLines(p, recent, s.Total, each),
-		latencyLines(p, recent, s.Total, each),
-		trafficLines(p, s, recent, each),
-		selfLines(p, s, recent, each),
+		ledgerLines(sc, each),
+		latencyLines(sc, each),
+		trafficLines(sc, each),
+		selfLines(sc, each),
 	}
 	lines = append(lines, look.Beside(figures, each, blocks[:n]...)...)
 	lines = append(lines, limits...)
 	return append(lines, trouble...)
 }
 
-// recentWindow sums the last whole seconds.
-func recentWindow(s *run.Snapshot) *logbook.Window {
-	end := max(0, len(s.Entries)-1)
-	if s.Finished {
-		end = len(s.Entries)
-	}
-	w, err := logbook.Sum(s.Entries[max(0, end-lately):end], nil)
-	if err != nil {
-		return &logbook.Window{}
-	}
-	return w
-}
-
-func heading(p *look.Palette, label string, each int) string {
-	return p.Heading(label, each, figureWidth, "last 10 s", "whole run")
+func heading(sc scene.Scene, label string, each int) string {
+	return sc.P.Heading(label, each, figureWidth, sc.Label, "whole run")
 }
 
 const figureWidth = 11
 
-func ledgerLines(p *look.Palette, recent, all *logbook.Window, each int) []string {
-	r, t := &recent.Total, &all.Total
-	lines := []string{heading(p, "ledger", each)}
+func ledgerLines(sc scene.Scene, each int) []string {
+	p, all := sc.P, sc.S.Total
+	r, t := &sc.W.Total, &all.Total
+	lines := []string{heading(sc, "ledger", each)}
 	count := func(name string, of func(*ledger.Tally) int64, wrong look.Ink) {
 		a, b := of(r), of(t)
 		ink := func(n int64) look.Ink {
@@ -123,8 +108,9 @@ func balance(p *look.Palette, all *logbook.Window, each int) string {
 	return look.Right(p.Signal(signal, word), each)
 }
 
-func latencyLines(p *look.Palette, recent, all *logbook.Window, each int) []string {
-	lines := []string{heading(p, "latency", each)}
+func latencyLines(sc scene.Scene, each int) []string {
+	p, recent, all := sc.P, sc.W, sc.S.Total
+	lines := []string{heading(sc, "latency", each)}
 	row := func(name string, a, b *meter.Hist, q float64) {
 		lines = append(lines, p.Line(name, each, figureWidth, quantile(p, a, q), quantile(p, b, q)))
 	}
@@ -151,9 +137,9 @@ func quantile(p *look.Palette, h *meter.Hist, q float64) string {
 	return units.Duration(h.Quantile(q))
 }
 
-func trafficLines(p *look.Palette, s *run.Snapshot, recent *logbook.Window, each int) []string {
-	all := s.Total
-	lines := []string{heading(p, "traffic", each)}
+func trafficLines(sc scene.Scene, each int) []string {
+	p, recent, all := sc.P, sc.W, sc.S.Total
+	lines := []string{heading(sc, "traffic", each)}
 	rate := func(name string, of func(*logbook.Counts) int64) {
 		per := func(w *logbook.Window) string {
 			return units.Count(int64(float64(of(&w.Counts))/max(1, w.Span.Seconds())+0.5)) + p.Draw(look.Faint, " /s")
@@ -185,9 +171,9 @@ func alarm(p *look.Palette, n int64, wrong look.Ink) string {
 	return p.Draw(wrong, units.Count(n))
 }
 
-func selfLines(p *look.Palette, s *run.Snapshot, recent *logbook.Window, each int) []string {
-	all := s.Total
-	lines := []string{heading(p, "the tool", each)}
+func selfLines(sc scene.Scene, each int) []string {
+	p, s, recent, all := sc.P, sc.S, sc.W, sc.S.Total
+	lines := []string{heading(sc, "the tool", each)}
 	row := func(name string, of func(*logbook.Window) string) {
 		lines = append(lines, p.Line(name, each, figureWidth, of(recent), of(all)))
 	}
@@ -276,12 +262,13 @@ func troubleLines(p *look.Palette, s *run.Snapshot, width int) []string {
 	total := len(s.Kept) + s.Unkept
 	lines := []string{p.Rule("amiss", p.Draw(look.Faint, units.Count(int64(total))+" messages in all, the newest kept ones here"), width)}
 	for i := len(s.Kept) - 1; i >= max(0, len(s.Kept)-troubleShown); i-- {
-		lines = append(lines, look.Fit(describe(p, s, &s.Kept[i]), width))
+		lines = append(lines, look.Fit(Describe(p, s, &s.Kept[i]), width))
 	}
 	return lines
 }
 
-func describe(p *look.Palette, s *run.Snapshot, m *ledger.Message) string {
+// Describe tells of a message with something wrong, in one line.
+func Describe(p *look.Palette, s *run.Snapshot, m *ledger.Message) string {
 	signal := look.Attention
 	if m.Lost > 0 {
 		signal = look.SomethingLost

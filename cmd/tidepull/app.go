@@ -1,0 +1,204 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"tidepull/internal/export"
+	"tidepull/internal/language"
+	"tidepull/internal/run"
+	"tidepull/internal/store"
+	"tidepull/internal/trial"
+	"tidepull/internal/tui"
+	"tidepull/internal/tui/home"
+	"tidepull/internal/tui/scene"
+)
+
+// An app is what all commands share. It is also the shell that the interface
+// asks to start things.
+type app struct {
+	log       *slog.Logger
+	storePath string
+	store     *store.Store
+	noStore   string // why there is no store
+	opened    bool
+}
+
+// runs opens the store once. Without one the tool works, and says why.
+func (a *app) runs() *store.Store {
+	if a.opened {
+		return a.store
+	}
+	a.opened = true
+	if a.storePath == "-" {
+		return nil
+	}
+	path := a.storePath
+	if path == "" {
+		path = store.DefaultPath()
+	}
+	s, err := store.Open(path)
+	if err != nil {
+		a.noStore = err.Error()
+		a.log.Error("no store", "error", err)
+		return nil
+	}
+	a.store = s
+	return s
+}
+
+// mustRuns is runs for commands that are about the store.
+func (a *app) mustRuns() (*store.Store, error) {
+	if s := a.runs(); s != nil {
+		return s, nil
+	}
+	if a.noStore != "" {
+		return nil, fmt.Errorf("%s", a.noStore)
+	}
+	return nil, fmt.Errorf("--store - keeps no runs")
+}
+
+func (a *app) close() {
+	if a.store != nil {
+		a.store.Close()
+	}
+}
+
+// A live is a run that goes on, with who keeps it and what it runs against.
+type live struct {
+	*run.Run
+	keeper  *store.Keeper
+	noStore string
+	board   *standinProcess // nil where the target is somebody else's
+}
+
+func (a *app) start(t *trial.Trial, portable bool) (*live, error) {
+	r, err := run.Start(context.Background(), run.Options{Trial: t, Portable: portable, Log: a.log})
+	if err != nil {
+		return nil, err
+	}
+	l := &live{Run: r}
+	if s := a.runs(); s != nil {
+		l.keeper = s.Keep(r, Version)
+	}
+	l.noStore = a.noStore
+	return l, nil
+}
+
+// Trouble implements tui.Source.
+func (l *live) Trouble() string {
+	_, trouble := l.kept()
+	return trouble
+}
+
+// kept gives the run's number in the store, and why it is not being kept.
+func (l *live) kept() (id int64, trouble string) {
+	if l.keeper == nil {
+		if l.noStore != "" {
+			return 0, "the run is not being kept: " + l.noStore
+		}
+		return 0, ""
+	}
+	return l.keeper.ID(), l.keeper.Trouble()
+}
+
+// Abort ends the run at once and waits until it is written.
+func (l *live) Abort() {
+	l.Run.Abort()
+	l.wait()
+	if l.board != nil {
+		l.board.stop()
+		l.board = nil
+	}
+}
+
+// wait blocks until the run is over and written.
+func (l *live) wait() *run.Snapshot {
+	last := l.Run.Wait()
+	if l.keeper != nil {
+		l.keeper.Wait()
+	}
+	return last
+}
+
+type homeCommand struct{}
+
+func (homeCommand) Run(a *app) error {
+	if !onTerminal() {
+		return fmt.Errorf("the home screen needs a terminal; tidepull --help lists the commands")
+	}
+	return tui.ShowHome(a)
+}
+
+// Home implements tui.Shell.
+func (a *app) Home() home.Model {
+	files, _ := filepath.Glob("*.trial.hcl")
+	more, _ := filepath.Glob("trials/*.trial.hcl")
+	s := a.runs()
+	return home.New(append(files, more...), s, a.noStore)
+}
+
+// Start implements tui.Shell.
+func (a *app) Start(what home.Action) (tui.Source, error) {
+	switch {
+	case what.Run != 0:
+		s, err := a.runs().Load(what.Run)
+		return tui.Kept{Run: s}, err
+	case what.Trial != "":
+		t, err := language.Load(what.Trial, language.Options{})
+		if err != nil {
+			return nil, err
+		}
+		return a.start(t, false)
+	}
+	board, t, err := demoTrial(nil)
+	if err != nil {
+		return nil, err
+	}
+	l, err := a.start(t, false)
+	if err != nil {
+		board.stop()
+		return nil, err
+	}
+	l.board = board
+	return l, nil
+}
+
+// Export implements tui.Shell: it writes what a view shows into the current
+// folder, as drawings and as tables.
+func (a *app) Export(view string, s *run.Snapshot, w scene.Span) (string, error) {
+	views := map[string][]string{"watch": {"tide"}, "fan-out": {"fan-out", "percentiles", "rooms"}, "ledger": {"ledger"}}[view]
+	stamp := s.Started.Local().Format("20060102-150405")
+	var written []string
+	for _, v := range views {
+		for _, format := range []string{"svg", "pdf", "csv"} {
+			name := fmt.Sprintf("tidepull-%s-%s.%s", stamp, v, format)
+			r := export.Request{Run: s, Name: "run of " + s.Started.Local().Format("2006-01-02 15:04:05"), Version: Version, View: v, From: w.From, To: w.To}
+			if err := writeExport(name, r, format); err != nil {
+				return "", err
+			}
+		}
+		written = append(written, fmt.Sprintf("tidepull-%s-%s.{svg,pdf,csv}", stamp, v))
+	}
+	return strings.Join(written, ", "), nil
+}
+
+func writeExport(path string, r export.Request, format string) error {
+	if path == "-" {
+		return export.Write(os.Stdout, r, format)
+	}
+	f, err := os.Create(path)
+	if err != nil {
+		return err
+	}
+	if err := export.Write(f, r, format); err != nil {
+		f.Close()
+		os.Remove(path)
+		return err
+	}
+	return f.Close()
+}

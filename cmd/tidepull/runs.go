@@ -1,0 +1,169 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"strconv"
+	"strings"
+	"text/tabwriter"
+
+	"tidepull/internal/export"
+	"tidepull/internal/headless"
+	"tidepull/internal/plain"
+	"tidepull/internal/store"
+	"tidepull/internal/units"
+)
+
+type runsCommand struct {
+	List   runsList   `cmd:"" default:"1" help:"List the runs, the newest first."`
+	Show   runsShow   `cmd:"" help:"Print how a run ended."`
+	Name   runsName   `cmd:"" help:"Give a run a name."`
+	Note   runsNote   `cmd:"" help:"Give a run a note."`
+	Delete runsDelete `cmd:"" help:"Delete runs for good."`
+}
+
+type runsList struct{}
+
+func (runsList) Run(a *app) error {
+	s, err := a.mustRuns()
+	if err != nil {
+		return err
+	}
+	runs, err := s.Runs()
+	if err != nil {
+		return err
+	}
+	w := tabwriter.NewWriter(os.Stdout, 0, 0, 3, ' ', 0)
+	fmt.Fprintln(w, "run\tname\tstarted\tclients\tlasted\tverdict\tnote")
+	for _, r := range runs {
+		fmt.Fprintf(w, "%d\t%s\t%s\t%d\t%s\t%s\t%s\n", r.ID, plain.Text(r.Title(), 40), r.Started.Local().Format("2006-01-02 15:04:05"), r.Clients, units.Clock(r.Elapsed), verdictOf(&r), plain.Text(r.Note, 60))
+	}
+	return w.Flush()
+}
+
+func verdictOf(r *store.Run) string {
+	switch {
+	case r.CutShort():
+		return "cut short"
+	case r.State == "running" || r.State == "failed":
+		return r.State
+	}
+	return r.Verdict
+}
+
+type runsShow struct {
+	ID int64 `arg:"" name:"run" help:"The run's number."`
+}
+
+// Run prints the same report as at the run's end, from the store.
+func (c *runsShow) Run(a *app) error {
+	s, err := a.mustRuns()
+	if err != nil {
+		return err
+	}
+	r, err := s.Run(c.ID)
+	if err != nil {
+		return err
+	}
+	snap, err := s.Load(c.ID)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("run %d: %s, trial %q, %s\n", r.ID, plain.Text(r.Title(), 60), plain.Text(r.Trial, 60), r.Started.Local().Format("2006-01-02 15:04:05"))
+	if r.Note != "" {
+		fmt.Println(plain.Text(r.Note, 500))
+	}
+	headless.Report(os.Stdout, snap)
+	return nil
+}
+
+type runsName struct {
+	ID   int64  `arg:"" name:"run" help:"The run's number."`
+	Name string `arg:"" help:"The name."`
+}
+
+func (c *runsName) Run(a *app) error {
+	s, err := a.mustRuns()
+	if err != nil {
+		return err
+	}
+	return s.Rename(c.ID, c.Name)
+}
+
+type runsNote struct {
+	ID   int64  `arg:"" name:"run" help:"The run's number."`
+	Note string `arg:"" help:"The note."`
+}
+
+func (c *runsNote) Run(a *app) error {
+	s, err := a.mustRuns()
+	if err != nil {
+		return err
+	}
+	return s.Annotate(c.ID, c.Note)
+}
+
+type runsDelete struct {
+	IDs []int64 `arg:"" name:"run" help:"The runs' numbers."`
+}
+
+func (c *runsDelete) Run(a *app) error {
+	s, err := a.mustRuns()
+	if err != nil {
+		return err
+	}
+	for _, id := range c.IDs {
+		if err := s.Delete(id); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+type exportCommand struct {
+	ID     int64  `arg:"" name:"run" help:"The run's number."`
+	View   string `required:"" enum:"tide,fan-out,percentiles,rooms,ledger" help:"What to write: ${enum}."`
+	Window string `placeholder:"FROM..TO" help:"The seconds of the run to take; the whole run where it is not given."`
+	Format string `default:"svg" enum:"svg,pdf,csv,json" help:"As what: ${enum}."`
+	Output string `short:"o" default:"-" placeholder:"FILE" help:"Where to; the standard output where it is not given."`
+}
+
+func (c *exportCommand) Run(a *app) error {
+	s, err := a.mustRuns()
+	if err != nil {
+		return err
+	}
+	r, err := s.Run(c.ID)
+	if err != nil {
+		return err
+	}
+	req := export.Request{Version: Version, View: c.View, Name: fmt.Sprintf("run %d", r.ID)}
+	if r.Name != "" {
+		req.Name += ", " + r.Name
+	}
+	if req.From, req.To, err = parseWindow(c.Window); err != nil {
+		return err
+	}
+	if req.Run, err = s.Load(c.ID); err != nil {
+		return err
+	}
+	return writeExport(c.Output, req, c.Format)
+}
+
+// parseWindow reads FROM..TO in seconds.
+func parseWindow(s string) (from, to int, err error) {
+	if s == "" {
+		return 0, 0, nil
+	}
+	a, b, ok := strings.Cut(s, "..")
+	if ok {
+		from, err = strconv.Atoi(a)
+		if err == nil {
+			to, err = strconv.Atoi(b)
+		}
+	}
+	if !ok || err != nil || from < 0 || to <= from {
+		return 0, 0, fmt.Errorf("--window %q is not FROM..TO in seconds, such as 20..30", s)
+	}
+	return from, to, nil
+}

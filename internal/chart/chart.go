@@ -1,0 +1,256 @@
+// Package chart draws charts and tables as SVG and PDF, from data. Everything is
+// black on white: lines are told apart by their dashes and names, so that a
+// printed page says as much as a screen.
+package chart
+
+import (
+	"fmt"
+	"image/color"
+	"io"
+	"math"
+
+	"gonum.org/v1/plot"
+	"gonum.org/v1/plot/plotter"
+	"gonum.org/v1/plot/vg"
+	"gonum.org/v1/plot/vg/draw"
+	"gonum.org/v1/plot/vg/vgpdf"
+	"gonum.org/v1/plot/vg/vgsvg"
+)
+
+// A Chart is what is drawn over two axes.
+type Chart struct {
+	Title  string
+	Notes  []string // below the title: run, window, version
+	X, Y   Axis
+	Series []Series
+}
+
+// An Axis has a label with its unit, and may be logarithmic. Ticks, where
+// given, are named positions.
+type Axis struct {
+	Label string
+	Log   bool
+	Ticks []Tick
+}
+
+// A Tick is a named position on an axis.
+type Tick struct {
+	At   float64
+	Name string
+}
+
+// Style is how a series is drawn.
+type Style uint8
+
+// The styles.
+const (
+	Solid Style = iota
+	Dashed
+	Dotted
+	Points
+	Filled // down to the next series, which is the lower edge
+)
+
+// A Series is a named row of points.
+type Series struct {
+	Name  string
+	Style Style
+	X, Y  []float64
+}
+
+// Format is a file format.
+type Format string
+
+// The formats of drawings.
+const (
+	SVG Format = "svg"
+	PDF Format = "pdf"
+)
+
+// The size of a drawing: A4 across, with margins.
+const (
+	width  = 26 * vg.Centimeter
+	height = 17 * vg.Centimeter
+	margin = vg.Length(14)
+)
+
+var (
+	ink  = color.Gray{0x00}
+	pale = color.Gray{0xd0}
+	soft = color.Gray{0x55}
+)
+
+type canvas interface {
+	vg.CanvasSizer
+	io.WriterTo
+}
+
+func newCanvas(f Format, h vg.Length) (canvas, error) {
+	switch f {
+	case SVG:
+		return vgsvg.New(width, h), nil
+	case PDF:
+		c := vgpdf.New(width, h)
+		c.EmbedFonts(true)
+		return c, nil
+	}
+	return nil, fmt.Errorf("no drawing can be made as %q; there are svg and pdf", f)
+}
+
+// Write draws the chart.
+func (c *Chart) Write(w io.Writer, f Format) error {
+	p := plot.New()
+	p.BackgroundColor = color.White
+	p.X.Label.Text, p.Y.Label.Text = c.X.Label, c.Y.Label
+	c.X.apply(&p.X)
+	c.Y.apply(&p.Y)
+	p.Legend.Top = true
+	p.Add(plotter.NewGrid())
+	for i := 0; i < len(c.Series); i++ {
+		s := &c.Series[i]
+		if s.Style == Filled && i+1 < len(c.Series) {
+			if err := c.fill(p, s, &c.Series[i+1]); err != nil {
+				return err
+			}
+			continue
+		}
+		if err := c.add(p, s); err != nil {
+			return err
+		}
+	}
+	out, err := newCanvas(f, height)
+	if err != nil {
+		return err
+	}
+	page := draw.New(out)
+	body := head(page, c.Title, c.Notes)
+	p.Draw(body)
+	_, err = out.WriteTo(w)
+	return err
+}
+
+func (a *Axis) apply(to *plot.Axis) {
+	if a.Log {
+		to.Scale = plot.LogScale{}
+		to.Tick.Marker = decades{}
+	}
+	if len(a.Ticks) > 0 {
+		var ticks plot.ConstantTicks
+		for _, t := range a.Ticks {
+			ticks = append(ticks, plot.Tick{Value: t.At, Label: t.Name})
+		}
+		to.Tick.Marker = ticks
+	}
+}
+
+// decades ticks powers of ten, with names for all of them.
+type decades struct{}
+
+func (decades) Ticks(least, most float64) []plot.Tick {
+	var ticks []plot.Tick
+	for e := math.Floor(math.Log10(least)); e <= math.Ceil(math.Log10(most)); e++ {
+		base := math.Pow(10, e)
+		for k := 1.0; k < 10; k++ {
+			if v := base * k; v >= least && v <= most*1.0001 {
+				t := plot.Tick{Value: v}
+				if k == 1 || k == 2 || k == 5 {
+					t.Label = fmt.Sprintf("%g", v)
+				}
+				ticks = append(ticks, t)
+			}
+		}
+	}
+	return ticks
+}
+
+func (c *Chart) points(s *Series) plotter.XYs {
+	var xys plotter.XYs
+	for i := range s.X {
+		if c.X.Log && s.X[i] <= 0 || c.Y.Log && s.Y[i] <= 0 || math.IsNaN(s.Y[i]) {
+			continue // a logarithmic axis has no place for it
+		}
+		xys = append(xys, plotter.XY{X: s.X[i], Y: s.Y[i]})
+	}
+	return xys
+}
+
+func (c *Chart) add(p *plot.Plot, s *Series) error {
+	xys := c.points(s)
+	if len(xys) == 0 {
+		return nil
+	}
+	if s.Style == Points {
+		dots, err := plotter.NewScatter(xys)
+		if err != nil {
+			return err
+		}
+		dots.GlyphStyle = draw.GlyphStyle{Color: ink, Radius: 2.5, Shape: draw.CircleGlyph{}}
+		p.Add(dots)
+		p.Legend.Add(s.Name, dots)
+		return nil
+	}
+	line, err := plotter.NewLine(xys)
+	if err != nil {
+		return err
+	}
+	line.LineStyle = lineStyle(s.Style)
+	p.Add(line)
+	p.Legend.Add(s.Name, line)
+	return nil
+}
+
+func lineStyle(s Style) draw.LineStyle {
+	style := draw.LineStyle{Color: ink, Width: 1.2}
+	switch s {
+	case Dashed:
+		style.Dashes = []vg.Length{6, 3}
+	case Dotted:
+		style.Dashes = []vg.Length{1.5, 2.5}
+	}
+	return style
+}
+
+// fill draws the area between two series in a pale grey.
+func (c *Chart) fill(p *plot.Plot, upper, lower *Series) error {
+	a, b := c.points(upper), c.points(lower)
+	if len(a) == 0 || len(b) == 0 {
+		return nil
+	}
+	ring := append(plotter.XYs{}, a...)
+	for i := len(b) - 1; i >= 0; i-- {
+		ring = append(ring, b[i])
+	}
+	area, err := plotter.NewPolygon(ring)
+	if err != nil {
+		return err
+	}
+	area.Color, area.LineStyle.Width = pale, 0
+	p.Add(area)
+	p.Legend.Add(upper.Name, area)
+	return nil
+}
+
+// head writes the title and the notes at the top of a page and returns what is
+// left of it.
+func head(page draw.Canvas, title string, notes []string) draw.Canvas {
+	body := draw.Crop(page, margin, -margin, margin, -margin)
+	style := textStyle(14)
+	y := body.Max.Y - 14
+	body.FillText(style, vg.Point{X: body.Min.X, Y: y}, title)
+	style = textStyle(9)
+	style.Color = soft
+	for _, n := range notes {
+		y -= 12
+		body.FillText(style, vg.Point{X: body.Min.X, Y: y}, n)
+	}
+	return draw.Crop(body, 0, 0, 0, y-10-body.Max.Y)
+}
+
+func textStyle(size vg.Length) draw.TextStyle {
+	s := plot.New().Title.TextStyle
+	s.Font.Size = size
+	s.Font.Variant = "Sans"
+	s.Color = ink
+	s.XAlign, s.YAlign = draw.XLeft, draw.YBottom
+	return s
+}

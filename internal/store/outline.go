@@ -1,0 +1,63 @@
+package store
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"tidepull/internal/trial"
+)
+
+// An outline is what a stored run keeps of its trial: enough to show it, not to
+// run it again.
+type outline struct {
+	Name   string      `json:"name"`
+	Seed   uint64      `json:"seed"`
+	Prompt int64       `json:"prompt_ns"`
+	Grace  int64       `json:"grace_ns"`
+	Target string      `json:"target"`
+	URL    string      `json:"websocket"`
+	Crews  []crew      `json:"crews"`
+	Tide   []trial.Leg `json:"tide"`
+	Limits []limit     `json:"limits"`
+}
+
+type crew struct {
+	Name    string `json:"name"`
+	Clients int    `json:"clients"`
+}
+
+type limit struct {
+	Name   string     `json:"name"`
+	Figure string     `json:"figure"`
+	Rule   trial.Rule `json:"rule"`
+	Value  float64    `json:"value"`
+}
+
+func outlineOf(t *trial.Trial) (string, error) {
+	o := outline{Name: t.Name, Seed: t.Seed, Prompt: int64(t.Prompt), Grace: int64(t.Grace), Target: t.Target.Name, URL: t.Target.WebSocket, Tide: t.Tide.Legs}
+	for _, c := range t.Crews {
+		o.Crews = append(o.Crews, crew{c.Name, c.Clients})
+	}
+	for _, l := range t.Limits {
+		o.Limits = append(o.Limits, limit(l))
+	}
+	b, err := json.Marshal(o)
+	return string(b), err
+}
+
+func readOutline(s string) (*trial.Trial, error) {
+	var o outline
+	if err := json.Unmarshal([]byte(s), &o); err != nil {
+		return nil, fmt.Errorf("the outline of the trial: %w", err)
+	}
+	t := &trial.Trial{Name: o.Name, Seed: o.Seed, Target: trial.Target{Name: o.Target, WebSocket: o.URL}, Tide: trial.Tide{Legs: o.Tide}}
+	t.Prompt, t.Grace = time.Duration(o.Prompt), time.Duration(o.Grace)
+	for _, c := range o.Crews {
+		t.Crews = append(t.Crews, trial.Crew{Name: c.Name, Clients: c.Clients})
+	}
+	for _, l := range o.Limits {
+		t.Limits = append(t.Limits, trial.Limit(l))
+	}
+	return t, nil
+}

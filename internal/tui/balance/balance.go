@@ -1,0 +1,422 @@
+// Package balance is the Ledger view: who was owed what, and what became of
+// it. From the sheet it goes down into a room, a message and a client.
+package balance
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"tidepull/internal/ledger"
+	"tidepull/internal/logbook"
+	"tidepull/internal/plain"
+	"tidepull/internal/run"
+	"tidepull/internal/tui/look"
+	"tidepull/internal/tui/scene"
+	"tidepull/internal/tui/watch"
+	"tidepull/internal/units"
+)
+
+// Help explains the view in words.
+const Help = `Ledger answers: who was owed what, and what became of it?
+
+The sheet adds up: owed is delivered, late, lost, excused and open, in each line
+and in the sum. Beside it stand arrivals that nobody was owed. b shows it by
+room, by crew or by kind of message.
+
+enter goes down: into a line (its messages with something wrong, then a sample
+of the good ones), into a message (who got it when, who did not, and why), into
+a client (its life, and what it missed). esc comes back up.
+
+A message counts as lost where its recipient was a confirmed member when it was
+said, stayed, and did not get it within the grace time; as excused where the
+recipient left or was cut off before it could be expected.`
+
+// A place is one level that the user has gone down to.
+type place struct {
+	what   what
+	key    int // the line's key, the message's number, or the client
+	cursor int
+}
+
+type what uint8
+
+const (
+	sheet what = iota
+	line
+	message
+	client
+)
+
+// A Model is the view's state: how the sheet is ordered, and where the user is
+// in it. The zero value is the sheet by room.
+type Model struct {
+	by     int // room, crew, kind
+	cursor int // in the sheet
+	down   []place
+}
+
+var orders = []string{"room", "crew", "kind"}
+
+// Update handles the view's keys; done tells whether the key was one.
+func (m Model) Update(msg tea.KeyPressMsg, sc scene.Scene) (next Model, done bool) {
+	m.down = append([]place(nil), m.down...)
+	cursor := &m.cursor
+	if n := len(m.down); n > 0 {
+		cursor = &m.down[n-1].cursor
+	}
+	rows := m.rows(sc)
+	*cursor = min(*cursor, max(0, len(rows)-1))
+	switch msg.String() {
+	case "up", "k":
+		*cursor = max(0, *cursor-1)
+	case "down", "j":
+		*cursor = min(*cursor+1, max(0, len(rows)-1))
+	case "pgup":
+		*cursor = max(0, *cursor-10)
+	case "pgdown":
+		*cursor = min(*cursor+10, max(0, len(rows)-1))
+	case "b":
+		m.by, m.cursor, m.down = (m.by+1)%len(orders), 0, nil
+	case "enter":
+		if *cursor < len(rows) && rows[*cursor].to != nil {
+			m.down = append(m.down, *rows[*cursor].to)
+		}
+	case "esc":
+		if len(m.down) == 0 {
+			return m, false
+		}
+		m.down = m.down[:len(m.down)-1]
+	default:
+		return m, false
+	}
+	return m, true
+}
+
+// A row is one line that can be gone into, where to is set.
+type row struct {
+	text string
+	to   *place
+}
+
+func (m Model) here() place {
+	if n := len(m.down); n > 0 {
+		return m.down[n-1]
+	}
+	return place{what: sheet, cursor: m.cursor}
+}
+
+// View draws the view.
+func (m Model) View(sc scene.Scene) []string {
+	here := m.here()
+	lines := []string{sc.P.Rule(m.title(sc, here), sc.P.Draw(look.Faint, sc.Label), sc.Width)}
+	lines = append(lines, m.head(sc, here)...)
+	foot := m.foot(sc, here)
+	rows := m.rows(sc)
+	room := max(1, sc.Height-len(lines)-len(foot))
+	from := min(max(0, here.cursor-room+1), max(0, len(rows)-room))
+	for i := from; i < min(len(rows), from+room); i++ {
+		pointer := "  "
+		if i == here.cursor {
+			pointer = sc.P.Draw(look.Strong, "▸ ")
+		}
+		lines = append(lines, look.Fit(pointer+rows[i].text, sc.Width))
+	}
+	if len(rows) == 0 {
+		lines = append(lines, "  "+sc.P.Draw(look.Faint, "nothing to show here"))
+	}
+	return append(lines, foot...)
+}
+
+func (m Model) title(sc scene.Scene, here place) string {
+	switch here.what {
+	case line:
+		return orders[m.by] + " " + m.name(sc, here.key)
+	case message:
+		return fmt.Sprintf("message %d", here.key)
+	case client:
+		return "client " + plain.Text(sc.S.ClientName(int32(here.key)), 40)
+	}
+	return "ledger by " + orders[m.by]
+}
+
+func (m Model) name(sc scene.Scene, key int) string {
+	switch {
+	case m.by == 0 && key < len(sc.S.Rooms):
+		return plain.Text(sc.S.Rooms[key], 24)
+	case m.by == 1 && key < len(sc.S.Trial.Crews):
+		return plain.Text(sc.S.Trial.Crews[key].Name, 24)
+	case m.by == 2:
+		return ledger.Kind(key).String()
+	}
+	return fmt.Sprint(key)
+}
+
+func (m Model) key(c ledger.Cell) int { return []int{int(c.Room), int(c.Crew), int(c.Kind)}[m.by] }
+
+// fields are the columns of the sheet.
+var fields = []struct {
+	name  string
+	of    func(*ledger.Tally) int64
+	wrong look.Ink
+}{
+	{"said", func(t *ledger.Tally) int64 { return t.Said }, look.Text},
+	{"owed", func(t *ledger.Tally) int64 { return t.Owed }, look.Text},
+	{"delivered", func(t *ledger.Tally) int64 { return t.Delivered }, look.Text},
+	{"late", func(t *ledger.Tally) int64 { return t.Late }, look.Beware},
+	{"lost", func(t *ledger.Tally) int64 { return t.Lost }, look.Lost},
+	{"excused", func(t *ledger.Tally) int64 { return t.Excused }, look.Text},
+	{"open", (*ledger.Tally).Open, look.Text},
+	{"duplicate", func(t *ledger.Tally) int64 { return t.Duplicate }, look.Beware},
+	{"stray", func(t *ledger.Tally) int64 { return t.Stray }, look.Beware},
+	{"allowed", func(t *ledger.Tally) int64 { return t.Allowed }, look.Text},
+	{"history", func(t *ledger.Tally) int64 { return t.Past }, look.Text},
+}
+
+const (
+	nameWidth  = 16
+	fieldWidth = 11
+)
+
+func fieldsShown(width int) int {
+	return min(len(fields), max(3, (width-nameWidth-2)/fieldWidth))
+}
+
+func (m Model) tallyLine(sc scene.Scene, name string, t *ledger.Tally) string {
+	s := look.Fit(name, nameWidth)
+	for _, f := range fields[:fieldsShown(sc.Width)] {
+		v := f.of(t)
+		ink := f.wrong
+		if v == 0 {
+			ink = look.Text
+		}
+		s += look.Right(sc.P.Draw(ink, units.Count(v)), fieldWidth)
+	}
+	return s
+}
+
+func (m Model) head(sc scene.Scene, here place) []string {
+	p := sc.P
+	switch here.what {
+	case sheet:
+		s := look.Fit("", nameWidth+2)
+		for _, f := range fields[:fieldsShown(sc.Width)] {
+			s += look.Right(f.name, fieldWidth)
+		}
+		return []string{p.Draw(look.Faint, s)}
+	case message:
+		if msg := find(sc.S, uint64(here.key)); msg != nil {
+			return messageHead(sc, msg)
+		}
+	case client:
+		return clientHead(sc, int32(here.key))
+	}
+	return nil
+}
+
+func (m Model) foot(sc scene.Scene, here place) []string {
+	if here.what != sheet {
+		return nil
+	}
+	why, signal := "adds up", look.AllWell
+	if problem := sc.S.Total.Imbalance(); problem != "" {
+		why, signal = problem, look.InDanger
+	}
+	return []string{
+		sc.P.Draw(look.Faint, strings.Repeat("─", sc.Width)),
+		"  " + m.tallyLine(sc, "sum", &sc.W.Total),
+		"  " + sc.P.Signal(signal, why),
+	}
+}
+
+func (m Model) rows(sc scene.Scene) []row {
+	here := m.here()
+	switch here.what {
+	case line:
+		return m.messages(sc, here.key)
+	case message:
+		return outcomes(sc, uint64(here.key))
+	case client:
+		return life(sc, int32(here.key))
+	}
+	var rows []row
+	for _, l := range sc.W.By(m.key) {
+		rows = append(rows, row{m.tallyLine(sc, m.name(sc, l.Key), &l.Tally), &place{what: line, key: l.Key}})
+	}
+	return rows
+}
+
+// messages lists the kept messages of a line, those of the window, the ones
+// with something wrong first.
+func (m Model) messages(sc scene.Scene, key int) []row {
+	var rows []row
+	for _, list := range [][]ledger.Message{sc.S.Kept, sc.S.Sampled} {
+		for i := range list {
+			msg := &list[i]
+			if m.concerns(sc, msg, key) && inWindow(sc, msg) {
+				text := good(sc, msg)
+				if list[i].Lost+list[i].Late+list[i].Odd > 0 {
+					text = at(sc.S, msg) + "  " + watch.Describe(sc.P, sc.S, msg)
+				}
+				rows = append(rows, row{text, &place{what: message, key: int(msg.Number)}})
+			}
+		}
+	}
+	return rows
+}
+
+func (m Model) concerns(sc scene.Scene, msg *ledger.Message, key int) bool {
+	switch m.by {
+	case 0:
+		return int(msg.Room) == key
+	case 2:
+		return int(msg.Kind) == key
+	}
+	if len(msg.Outcomes) == 0 {
+		return false
+	}
+	for _, o := range msg.Outcomes {
+		if sc.S.CrewOf(o.Client) == key {
+			return true
+		}
+	}
+	return false
+}
+
+func inWindow(sc scene.Scene, msg *ledger.Message) bool {
+	if len(sc.Entries) == 0 {
+		return false
+	}
+	second := int(msg.Due.Sub(sc.S.Start) / time.Second)
+	return second >= sc.Entries[0].At && second <= sc.Entries[len(sc.Entries)-1].At
+}
+
+func at(s *run.Snapshot, msg *ledger.Message) string { return clock(msg.Due.Sub(s.Start)) }
+
+func clock(d time.Duration) string {
+	return fmt.Sprintf("%8s.%03d", units.Clock(d), d.Milliseconds()%1000)
+}
+
+func good(sc scene.Scene, msg *ledger.Message) string {
+	return fmt.Sprintf("%s  %s message %d by %s in %s, owed to %d: all have it", at(sc.S, msg), sc.P.Draw(look.Faint, "·"), msg.Number,
+		plain.Text(sc.S.ClientName(msg.Sender), 30), plain.Text(sc.S.Rooms[msg.Room], 30), msg.Owed)
+}
+
+func find(s *run.Snapshot, number uint64) *ledger.Message {
+	for _, list := range [][]ledger.Message{s.Kept, s.Sampled} {
+		for i := range list {
+			if list[i].Number == number {
+				return &list[i]
+			}
+		}
+	}
+	return nil
+}
+
+func messageHead(sc scene.Scene, msg *ledger.Message) []string {
+	lag := msg.Sent.Sub(msg.Due)
+	return []string{
+		fmt.Sprintf("  a %s by %s in %s, due at %s, sent %s later", msg.Kind, plain.Text(sc.S.ClientName(msg.Sender), 30), plain.Text(sc.S.Rooms[msg.Room], 30), strings.TrimSpace(at(sc.S, msg)), units.Duration(lag)),
+		fmt.Sprintf("  owed to %d, of whom %d have it, %d of them late; lost at %d", msg.Owed, msg.Reached, msg.Late, msg.Lost),
+		"",
+	}
+}
+
+// why explains a fate in words.
+var why = map[ledger.Fate]string{
+	ledger.Delivered: "",
+	ledger.Late:      "after the promised time",
+	ledger.Lost:      "was a member when it was said and stayed, and it did not come within the grace time",
+	ledger.Excused:   "left or was cut off before it could be expected",
+	ledger.Duplicate: "had it already",
+	ledger.Stray:     "was not in the audience",
+	ledger.Allowed:   "was just entering or leaving: not owed, and not wrong",
+}
+
+func outcomes(sc scene.Scene, number uint64) []row {
+	msg := find(sc.S, number)
+	if msg == nil {
+		return nil
+	}
+	var rows []row
+	for _, o := range msg.Outcomes {
+		rows = append(rows, row{look.Fit(plain.Text(sc.S.ClientName(o.Client), 22), 24) + outcome(sc, o), &place{what: client, key: int(o.Client)}})
+	}
+	return rows
+}
+
+func outcome(sc scene.Scene, o ledger.Outcome) string {
+	ink := look.Text
+	latency := units.Duration(o.Latency)
+	switch o.Fate {
+	case ledger.Lost:
+		ink, latency = look.Lost, ""
+	case ledger.Excused:
+		latency = ""
+	case ledger.Late, ledger.Duplicate, ledger.Stray:
+		ink = look.Beware
+	}
+	return look.Fit(sc.P.Draw(ink, o.Fate.String()), 11) + look.Right(latency, 10) + "  " + sc.P.Draw(look.Faint, why[o.Fate])
+}
+
+func clientHead(sc scene.Scene, id ledger.Client) []string {
+	sent, got := uint32(0), uint32(0)
+	if int(id) < len(sc.S.Sent) {
+		sent, got = sc.S.Sent[id], sc.S.Got[id]
+	}
+	return []string{
+		fmt.Sprintf("  of crew %s: has said %s messages and received %s marked ones", plain.Text(sc.S.Trial.Crews[sc.S.CrewOf(id)].Name, 30), units.Count(int64(sent)), units.Count(int64(got))),
+		"",
+	}
+}
+
+// life lists what happened to a client, and what became of the kept messages
+// at it, in order of time.
+func life(sc scene.Scene, id ledger.Client) []row {
+	type moment struct {
+		at time.Duration
+		row
+	}
+	var moments []moment
+	for _, e := range sc.S.Events {
+		if e.Client == id {
+			moments = append(moments, moment{e.At, row{text: clock(e.At) + "  " + event(sc, e)}})
+		}
+	}
+	for i := range sc.S.Kept {
+		msg := &sc.S.Kept[i]
+		for _, o := range msg.Outcomes {
+			if o.Client == id {
+				text := fmt.Sprintf("%s  message %-8d %s", at(sc.S, msg), msg.Number, outcome(sc, o))
+				moments = append(moments, moment{msg.Due.Sub(sc.S.Start), row{text, &place{what: message, key: int(msg.Number)}}})
+			}
+		}
+	}
+	slices.SortStableFunc(moments, func(a, b moment) int { return cmp.Compare(a.at, b.at) })
+	rows := make([]row, len(moments))
+	for i, m := range moments {
+		rows[i] = m.row
+	}
+	return rows
+}
+
+func event(sc scene.Scene, e logbook.Event) string {
+	text := e.What.String()
+	if e.Room >= 0 && int(e.Room) < len(sc.S.Rooms) {
+		text += " " + plain.Text(sc.S.Rooms[e.Room], 30)
+	}
+	if e.Detail != "" {
+		text += ": " + plain.Text(e.Detail, 80)
+	}
+	switch e.What {
+	case logbook.Broke, logbook.Refused:
+		return sc.P.Draw(look.Danger, text)
+	case logbook.Denied, logbook.Missed:
+		return sc.P.Draw(look.Beware, text)
+	}
+	return text
+}

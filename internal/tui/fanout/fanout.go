@@ -1,0 +1,234 @@
+// Package fanout is the view that answers: how soon does the audience have a
+// message, and how does that grow with the room?
+package fanout
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+
+	"tidepull/internal/ledger"
+	"tidepull/internal/meter"
+	"tidepull/internal/plain"
+	"tidepull/internal/run"
+	"tidepull/internal/tui/look"
+	"tidepull/internal/tui/scene"
+	"tidepull/internal/units"
+)
+
+// Help explains the view in words.
+const Help = `Fan-out answers: how soon does the audience have a message, and how does that
+grow with the size of the room?
+
+Share reached: of everything owed in the window, the share that had arrived so
+long after the message should have been sent. The uprights are the typical
+first, middle and last recipient (the medians over messages). With m and M you
+step through single messages, first those with something wrong, then a sample
+of the others.
+
+Percentiles: the latency that a share of the deliveries stayed below. The faint
+curve is the tool's own reading lag, which is not part of any latency.
+
+Room size: for audiences of each size the median and p99 of their deliveries,
+and the line fitted to the last recipient of each message: what a message
+costs at all, and what each further recipient adds, with the 95 % uncertainty
+of that.`
+
+// A Model is the view's state: which message is looked at.
+type Model struct{ at int } // 0 is all of the window
+
+// Update handles the view's keys; done tells whether the key was one.
+func (m Model) Update(msg tea.KeyPressMsg, s *run.Snapshot) (Model, bool) {
+	n := len(s.Kept) + len(s.Sampled) + 1
+	switch msg.String() {
+	case "m":
+		m.at = (m.at + 1) % n
+	case "M":
+		m.at = (m.at + n - 1) % n
+	case "esc":
+		if m.at == 0 {
+			return m, false
+		}
+		m.at = 0
+	default:
+		return m, false
+	}
+	return m, true
+}
+
+// message is the one looked at, nil for all of the window.
+func (m Model) message(s *run.Snapshot) *ledger.Message {
+	switch i := m.at - 1; {
+	case i < 0 || i >= len(s.Kept)+len(s.Sampled):
+		return nil
+	case i < len(s.Kept):
+		return &s.Kept[i]
+	default:
+		return &s.Sampled[i-len(s.Kept)]
+	}
+}
+
+// View draws the view.
+func (m Model) View(sc scene.Scene) []string {
+	upper := max(5, (sc.Height-3)*3/5)
+	lower := max(4, sc.Height-upper-3)
+	if sc.Width < 110 {
+		lines := m.reached(sc, sc.Width, upper-1)
+		return append(lines, sizes(sc, sc.Width, lower+1)...)
+	}
+	each := (sc.Width - look.ColumnGap) / 2
+	lines := look.Beside(upper+1, each, m.reached(sc, each, upper), percentiles(sc, each, upper))
+	return append(lines, sizes(sc, sc.Width, lower)...)
+}
+
+// reached draws the share of the audience that had the message, over time.
+func (m Model) reached(sc scene.Scene, width, rows int) []string {
+	p := sc.P
+	var curve meter.Hist
+	owed := float64(0)
+	label, right := "share reached", sc.Label
+	marks := []upright{}
+	if msg := m.message(sc.S); msg != nil {
+		for _, o := range msg.Outcomes {
+			if o.Fate == ledger.Delivered || o.Fate == ledger.Late {
+				curve.Record(o.Latency)
+			}
+		}
+		owed = float64(msg.Owed)
+		label = fmt.Sprintf("message %d", msg.Number)
+		right = fmt.Sprintf("%s in %s, %d of %d", plain.Text(sc.S.ClientName(msg.Sender), 20), plain.Text(sc.S.Rooms[msg.Room], 20), msg.Reached, msg.Owed)
+	} else {
+		curve = *sc.W.Fanout()
+		owed = float64(sc.W.Total.Owed - sc.W.Total.Open() - sc.W.Total.Excused)
+		marks = []upright{{"first", sc.W.First.Quantile(0.5)}, {"half", sc.W.Median.Quantile(0.5)}, {"last", sc.W.Last.Quantile(0.5)}}
+	}
+	lines := []string{p.Rule(label, p.Draw(look.Faint, right), width)}
+	if curve.Count() == 0 {
+		return append(lines, look.Right("", look.Gutter)+p.Draw(look.Faint, "nothing has been delivered in this window"))
+	}
+	ax := logAxis(curve.Min(), curve.Max(), 2*(width-look.Gutter))
+	d := look.NewDots(width-look.Gutter, rows-1)
+	top := 4*d.Height - 1
+	y := func(share float64) int { return top - int(math.Round(share*float64(top))) }
+	for _, u := range marks {
+		if u.at > 0 {
+			for k := 0; k <= top; k += 3 {
+				d.Dot(ax.x(u.at), k, look.Plan)
+			}
+		}
+	}
+	seen, last := 0.0, 0
+	curve.Each(func(upper time.Duration, n uint32) {
+		x := ax.x(upper)
+		for k := last; k < x; k++ {
+			d.Dot(k, y(seen/max(owed, 1)), look.Water)
+		}
+		from := y(seen / max(owed, 1))
+		seen += float64(n)
+		for k := y(seen / max(owed, 1)); k <= from; k++ {
+			d.Dot(x, k, look.Water)
+		}
+		last = x
+	})
+	for i, u := range marks {
+		d.Text(min(ax.x(u.at)/2+1, d.Width-6), min(i, d.Height-1), u.name, look.Plan)
+	}
+	return append(lines, append(scaleY(p, d, "100 %", "50 %", "0 %"), ax.ruler(p, d.Width))...)
+}
+
+type upright struct {
+	name string
+	at   time.Duration
+}
+
+// percentiles draws latency by percentile, each nine taking the same room.
+func percentiles(sc scene.Scene, width, rows int) []string {
+	p := sc.P
+	lines := []string{p.Rule("percentiles", p.Draw(look.Faint, "faint: the tool's reading lag"), width)}
+	f := sc.W.Fanout()
+	if f.Count() == 0 {
+		return append(lines, look.Right("", look.Gutter)+p.Draw(look.Faint, "nothing has been delivered in this window"))
+	}
+	d := look.NewDots(width-look.Gutter, rows-1)
+	const nines = 4.0
+	lag := &sc.W.ReadingLag
+	ax := logAxis(min(f.Quantile(0.01), max(lag.Quantile(0.01), time.Microsecond)), max(f.Max(), lag.Max()), 4*d.Height)
+	at := func(x int) float64 { return 1 - math.Pow(10, -float64(x)/float64(2*d.Width)*nines) }
+	for x := range 2 * d.Width {
+		if lag.Count() > 0 && x%2 == 0 {
+			d.Dot(x, 4*d.Height-1-ax.x(lag.Quantile(at(x))), look.Faint)
+		}
+		d.Dot(x, 4*d.Height-1-ax.x(f.Quantile(at(x))), look.Water)
+	}
+	ruler := look.NewDots(d.Width, 1)
+	for _, q := range []struct {
+		name string
+		q    float64
+	}{{"p50", 0.5}, {"p90", 0.9}, {"p99", 0.99}, {"p99.9", 0.999}} {
+		x := int(-math.Log10(1-q.q) / nines * float64(d.Width))
+		ruler.Char(x, 0, '╵', look.Faint)
+		ruler.Text(x+1, 0, q.name+" "+units.Duration(f.Quantile(q.q)), look.Text)
+	}
+	lines = append(lines, ax.sideways(p, d)...)
+	return append(lines, look.Right("", look.Gutter)+ruler.Lines(p)[0])
+}
+
+// sizes draws latency against the size of the audience, with the fitted line.
+func sizes(sc scene.Scene, width, rows int) []string {
+	p := sc.P
+	byClass := map[uint8]*meter.Hist{}
+	for key, h := range sc.W.Latencies {
+		if byClass[key.Class] == nil {
+			byClass[key.Class] = new(meter.Hist)
+		}
+		byClass[key.Class].Merge(h)
+	}
+	text := "all audiences were of one size: no line can be fitted"
+	line, ok := sc.W.Fit.Line()
+	if ok {
+		text = fmt.Sprintf("the last recipient: %s and %s a recipient, ± %s", units.Micros(line.Base), units.Micros(line.Slope), units.Micros(line.Error))
+	}
+	lines := []string{p.Rule("room size", p.Draw(look.Faint, text), width)}
+	classes := make([]uint8, 0, len(byClass))
+	for c := range byClass {
+		classes = append(classes, c)
+	}
+	slices.Sort(classes)
+	header := []string{"audience", "deliveries", "median", "p99", "longest"}
+	if ok {
+		header = append(header, "fitted last")
+	}
+	lines = append(lines, p.Draw(look.Faint, columns(header)))
+	for _, c := range classes {
+		if len(lines) > rows {
+			break
+		}
+		h := byClass[c]
+		from, to := 1<<c>>1, 1<<c-1
+		name := fmt.Sprintf("%d to %d", from, to)
+		if from == to {
+			name = fmt.Sprint(from)
+		}
+		row := []string{name, units.Count(int64(h.Count())), units.Duration(h.Quantile(0.5)), units.Duration(h.Quantile(0.99)), units.Duration(h.Max())}
+		if ok {
+			row = append(row, units.Micros(max(0, line.Base+line.Slope*float64(from)))+" to "+units.Micros(max(0, line.Base+line.Slope*float64(to))))
+		}
+		lines = append(lines, columns(row))
+	}
+	return lines
+}
+
+func columns(cells []string) string {
+	s := ""
+	for i, c := range cells {
+		width := 14
+		if i == 5 {
+			width = 24
+		}
+		s += look.Right(c, width)
+	}
+	return s
+}

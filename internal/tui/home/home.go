@@ -1,0 +1,323 @@
+// Package home is the first screen: the trials in this folder, the demo, and
+// the runs that are kept.
+package home
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+
+	"tidepull/internal/plain"
+	"tidepull/internal/run"
+	"tidepull/internal/store"
+	"tidepull/internal/tui/look"
+	"tidepull/internal/units"
+)
+
+// Help explains the screen in words.
+const Help = `This is where everything starts.
+
+enter on the demo runs the shipped trial against the shipped stand-in, a harbour
+board. enter on a trial of this folder (a file that ends in .trial.hcl) runs it;
+one with errors shows them instead. enter on a run opens it: a run that is kept
+is looked at through the same views as one that is going on.
+
+r gives a run a name, d deletes it (asked twice). c marks two runs and sets
+their figures side by side.`
+
+// An Action is what the user wants the program to do.
+type Action struct {
+	Demo  bool
+	Trial string // a file
+	Run   int64  // a kept run
+}
+
+// A Model is the screen's state.
+type Model struct {
+	store    *store.Store // nil where there is none
+	trials   []string
+	runs     []store.Run
+	trouble  string
+	notice   string
+	cursor   int
+	marked   []int64
+	naming   bool
+	input    textinput.Model
+	deleting int64
+	compared bool
+}
+
+// New makes the screen. trouble says why there is no store, where there is
+// none.
+func New(trials []string, s *store.Store, trouble string) Model {
+	m := Model{store: s, trials: trials, trouble: trouble, input: textinput.New()}
+	m.input.CharLimit = 60
+	m.input.Prompt = "name: "
+	return m.Refresh()
+}
+
+// Refresh reads the list of runs again.
+func (m Model) Refresh() Model {
+	if m.store == nil {
+		return m
+	}
+	runs, err := m.store.Runs()
+	if err != nil {
+		m.trouble = err.Error()
+		return m
+	}
+	m.runs, m.trouble = runs, ""
+	m.cursor = min(m.cursor, m.items()-1)
+	return m
+}
+
+// Say shows a text above the list until the next key.
+func (m Model) Say(text string) Model {
+	m.notice = text
+	return m
+}
+
+func (m Model) items() int { return 1 + len(m.trials) + len(m.runs) }
+
+// at is the run under the cursor, nil where there is none.
+func (m Model) at() *store.Run {
+	if i := m.cursor - 1 - len(m.trials); i >= 0 && i < len(m.runs) {
+		return &m.runs[i]
+	}
+	return nil
+}
+
+// Typing tells whether keys are text for the user's input.
+func (m Model) Typing() bool { return m.naming }
+
+// Update handles a key; done tells whether the key was one of the screen's.
+func (m Model) Update(msg tea.KeyPressMsg) (next Model, action *Action, done bool) {
+	if m.naming {
+		return m.typed(msg), nil, true
+	}
+	m.notice = ""
+	deleting := m.deleting
+	m.deleting = 0
+	switch msg.String() {
+	case "up", "k":
+		m.cursor = max(0, m.cursor-1)
+	case "down", "j":
+		m.cursor = min(m.items()-1, m.cursor+1)
+	case "enter":
+		return m, m.action(), true
+	case "r":
+		if r := m.at(); r != nil {
+			m.naming = true
+			m.input.SetValue(r.Name)
+			m.input.Focus()
+		}
+	case "d":
+		m = m.delete(deleting)
+	case "c":
+		m = m.mark()
+	case "esc":
+		if !m.compared && len(m.marked) == 0 {
+			return m, nil, false
+		}
+		m.compared, m.marked = false, nil
+	default:
+		return m, nil, false
+	}
+	return m, nil, true
+}
+
+func (m Model) typed(msg tea.KeyPressMsg) Model {
+	switch msg.String() {
+	case "enter":
+		m.naming = false
+		if err := m.store.Rename(m.at().ID, strings.TrimSpace(m.input.Value())); err != nil {
+			return m.Say(err.Error())
+		}
+		return m.Refresh()
+	case "esc":
+		m.naming = false
+		return m
+	}
+	m.input, _ = m.input.Update(msg)
+	return m
+}
+
+func (m Model) action() *Action {
+	switch {
+	case m.cursor == 0:
+		return &Action{Demo: true}
+	case m.cursor <= len(m.trials):
+		return &Action{Trial: m.trials[m.cursor-1]}
+	}
+	if r := m.at(); r != nil {
+		return &Action{Run: r.ID}
+	}
+	return nil
+}
+
+// delete asks at the first call and deletes at the second.
+func (m Model) delete(asked int64) Model {
+	r := m.at()
+	switch {
+	case r == nil:
+		return m
+	case r.ID != asked:
+		m.deleting = r.ID
+		return m.Say(fmt.Sprintf("d again deletes run %d for good; any other key keeps it", r.ID))
+	}
+	if err := m.store.Delete(r.ID); err != nil {
+		return m.Say(err.Error())
+	}
+	return m.Say(fmt.Sprintf("run %d is deleted", r.ID)).Refresh()
+}
+
+// mark marks the run under the cursor; with two marked they are compared.
+func (m Model) mark() Model {
+	r := m.at()
+	if r == nil {
+		return m
+	}
+	for i, id := range m.marked {
+		if id == r.ID {
+			m.marked = append(append([]int64(nil), m.marked[:i]...), m.marked[i+1:]...)
+			return m
+		}
+	}
+	m.marked = append(append([]int64(nil), m.marked...), r.ID)
+	if len(m.marked) > 2 {
+		m.marked = m.marked[1:]
+	}
+	m.compared = len(m.marked) == 2
+	return m
+}
+
+// View draws the screen, without header and footer.
+func (m Model) View(p *look.Palette, width, height int) []string {
+	if m.compared {
+		return m.compare(p, width)
+	}
+	var lines []string
+	selected := 0
+	item := func(i int, text string) {
+		pointer := "  "
+		if i == m.cursor {
+			pointer = p.Draw(look.Strong, "▸ ")
+			selected = len(lines)
+		}
+		lines = append(lines, look.Fit(pointer+text, width))
+	}
+	lines = append(lines, p.Rule("the demo", "", width))
+	item(0, "morning tide, against the stand-in: a harbour board with 400 clients")
+	lines = append(lines, "", p.Rule("trials in this folder", "", width))
+	for i, t := range m.trials {
+		item(1+i, plain.Text(t, 100))
+	}
+	if len(m.trials) == 0 {
+		lines = append(lines, "  "+p.Draw(look.Faint, "none; tidepull demo --write my.trial.hcl gives you one to change"))
+	}
+	lines = append(lines, "", p.Rule("runs", p.Draw(look.Faint, runHead(width)), width))
+	for i := range m.runs {
+		item(1+len(m.trials)+i, m.runLine(p, &m.runs[i], width-2))
+	}
+	switch {
+	case m.trouble != "":
+		lines = append(lines, "  "+p.Signal(look.Attention, plain.Text(m.trouble, 200)))
+	case len(m.runs) == 0:
+		lines = append(lines, "  "+p.Draw(look.Faint, "none are kept yet"))
+	}
+	top := []string{}
+	if m.naming {
+		top = []string{m.input.View(), ""}
+	} else if m.notice != "" {
+		for _, l := range strings.Split(m.notice, "\n") {
+			top = append(top, p.Draw(look.Beware, look.Fit(plain.Text(l, 0), width)))
+		}
+		top = append(top, "")
+	}
+	room := max(1, height-len(top))
+	from := min(max(0, selected-room+2), max(0, len(lines)-room))
+	return append(top, lines[from:min(len(lines), from+room)]...)
+}
+
+func runHead(width int) string {
+	if width < 120 {
+		return "verdict"
+	}
+	return "started             clients      lost        p99     verdict"
+}
+
+func (m Model) runLine(p *look.Palette, r *store.Run, width int) string {
+	name := fmt.Sprintf("%4d  %s", r.ID, plain.Text(r.Title(), 40))
+	for _, id := range m.marked {
+		if id == r.ID {
+			name += p.Draw(look.Plan, " ◆ marked")
+		}
+	}
+	word := verdict(p, r)
+	if width < 118 {
+		return p.Line(name, width, 0, word)
+	}
+	var sum run.Summary
+	lost, p99 := "", ""
+	if json.Unmarshal(r.Summary, &sum) == nil {
+		lost, p99 = units.Count(sum.Ledger.Lost), units.Micros(sum.Fanout.P99)
+	}
+	tail := fmt.Sprintf("%s  %7s  %8s  %9s  ", r.Started.Local().Format("2006-01-02 15:04:05"), units.Count(int64(r.Clients)), lost, p99)
+	return p.Line(name, width-14, 0, tail) + look.Right(word, 14)
+}
+
+func verdict(p *look.Palette, r *store.Run) string {
+	switch {
+	case r.CutShort():
+		return p.Signal(look.Attention, "cut short")
+	case r.State == "running":
+		return p.Draw(look.Water, "going on")
+	case r.State == "failed":
+		return p.Signal(look.InDanger, "failed")
+	case r.Verdict == string(run.Holds):
+		return p.Signal(look.AllWell, r.Verdict)
+	case r.Verdict == string(run.Broken):
+		return p.Signal(look.SomethingLost, r.Verdict)
+	}
+	return p.Signal(look.Attention, r.Verdict)
+}
+
+// compare sets the key figures of the two marked runs side by side.
+func (m Model) compare(p *look.Palette, width int) []string {
+	var sums [2]run.Summary
+	var names [2]string
+	for i, id := range m.marked {
+		for k := range m.runs {
+			if m.runs[k].ID == id {
+				names[i] = fmt.Sprintf("%d %s", id, plain.Text(m.runs[k].Title(), 14))
+				_ = json.Unmarshal(m.runs[k].Summary, &sums[i]) // a run that was cut short has none
+			}
+		}
+	}
+	each := min(width, 70)
+	lines := []string{p.Heading("two runs", each, 20, names[0], names[1])}
+	row := func(name string, f func(*run.Summary) string) {
+		lines = append(lines, p.Line(name, each, 20, f(&sums[0]), f(&sums[1])))
+	}
+	us := func(f func(*run.Summary) float64) func(*run.Summary) string {
+		return func(s *run.Summary) string { return units.Micros(f(s)) }
+	}
+	count := func(f func(*run.Summary) int64) func(*run.Summary) string {
+		return func(s *run.Summary) string { return units.Count(f(s)) }
+	}
+	row("verdict", func(s *run.Summary) string { return string(s.Verdict) })
+	row("clients", count(func(s *run.Summary) int64 { return int64(s.Clients) }))
+	row("messages", count(func(s *run.Summary) int64 { return s.Messages.Sent }))
+	row("owed", count(func(s *run.Summary) int64 { return s.Ledger.Owed }))
+	row("lost", count(func(s *run.Summary) int64 { return s.Ledger.Lost }))
+	row("duplicate", count(func(s *run.Summary) int64 { return s.Ledger.Duplicate }))
+	row("stray", count(func(s *run.Summary) int64 { return s.Ledger.Stray }))
+	row("fan-out median", us(func(s *run.Summary) float64 { return s.Fanout.P50 }))
+	row("fan-out p99", us(func(s *run.Summary) float64 { return s.Fanout.P99 }))
+	row("last has it, p99", us(func(s *run.Summary) float64 { return s.Spread.Last.P99 }))
+	row("schedule lag p99", us(func(s *run.Summary) float64 { return s.Self.ScheduleLagP99 }))
+	return append(lines, "", p.Draw(look.Faint, "differences with their uncertainty, and charts on one scale, are still to come"))
+}
