@@ -3,7 +3,7 @@
 GO ?= go
 SHELL := /bin/bash
 
-.PHONY: demo build test lint race fuzz screenshots clean
+.PHONY: demo build test lint fuzz bench screenshots clean
 
 demo: build ## the shipped trial against the shipped stand-in, on the screen
 	./bin/tidepull demo
@@ -25,6 +25,10 @@ lint:
 
 fuzz: ## each fuzz target for a while
 	@scripts/fuzz $(or $(FUZZTIME),20s)
+
+bench: ## docs/performance.md; needs cc
+	@scripts/need cc:gcc taskset:util-linux
+	$(GO) run ./bench
 
 screenshots: ## the pictures in docs/screenshots
 	scripts/screenshots

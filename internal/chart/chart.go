@@ -23,6 +23,7 @@ type Chart struct {
 	Notes  []string // below the title: run, window, version
 	X, Y   Axis
 	Series []Series
+	Above  *Chart // a smaller panel above, on the same x axis; its title and notes are not drawn
 }
 
 // An Axis has a label with its unit, and may be logarithmic. Ticks, where
@@ -99,13 +100,40 @@ func newCanvas(f Format, h vg.Length) (canvas, error) {
 
 // Write draws the chart.
 func (c *Chart) Write(w io.Writer, f Format) error {
+	out, err := newCanvas(f, height)
+	if err != nil {
+		return err
+	}
+	body := head(draw.New(out), c.Title, c.Notes)
+	if c.Above != nil {
+		cut := (body.Max.Y - body.Min.Y) * 0.35
+		if err := c.Above.panel(draw.Crop(body, 0, 0, body.Max.Y-body.Min.Y-cut, 0)); err != nil {
+			return err
+		}
+		body = draw.Crop(body, 0, 0, 0, -cut)
+	}
+	if err := c.panel(body); err != nil {
+		return err
+	}
+	_, err = out.WriteTo(w)
+	return err
+}
+
+// panel draws axes, series and the key to them.
+func (c *Chart) panel(on draw.Canvas) error {
 	p := plot.New()
 	p.BackgroundColor = color.White
 	p.X.Label.Text, p.Y.Label.Text = c.X.Label, c.Y.Label
 	c.X.apply(&p.X)
 	c.Y.apply(&p.Y)
-	p.Legend.Top = true
-	p.Add(plotter.NewGrid())
+	for _, s := range []*draw.TextStyle{&p.X.Label.TextStyle, &p.Y.Label.TextStyle, &p.X.Tick.Label, &p.Y.Tick.Label, &p.Legend.TextStyle} {
+		s.Font.Variant, s.Font.Size = "Sans", 9
+	}
+	grid := plotter.NewGrid()
+	for _, l := range []*draw.LineStyle{&grid.Vertical, &grid.Horizontal} {
+		l.Color, l.Width = pale, 0.4
+	}
+	p.Add(grid)
 	for i := 0; i < len(c.Series); i++ {
 		s := &c.Series[i]
 		if s.Style == Filled && i+1 < len(c.Series) {
@@ -118,15 +146,33 @@ func (c *Chart) Write(w io.Writer, f Format) error {
 			return err
 		}
 	}
-	out, err := newCanvas(f, height)
-	if err != nil {
-		return err
+	p.Draw(c.key(on))
+	return nil
+}
+
+// key names the series in a row at the top and returns what is left below.
+func (c *Chart) key(on draw.Canvas) draw.Canvas {
+	style := textStyle(9)
+	x, y := on.Min.X+vg.Length(30), on.Max.Y-12
+	const sample = 24
+	for i := range c.Series {
+		s := &c.Series[i]
+		if len(s.X) == 0 {
+			continue
+		}
+		middle := y + 3
+		switch s.Style {
+		case Points:
+			on.DrawGlyph(draw.GlyphStyle{Color: ink, Radius: 2.5, Shape: draw.CircleGlyph{}}, vg.Point{X: x + sample/2, Y: middle})
+		case Filled:
+			on.FillPolygon(pale, []vg.Point{{X: x, Y: y - 1}, {X: x + sample, Y: y - 1}, {X: x + sample, Y: y + 8}, {X: x, Y: y + 8}})
+		default:
+			on.StrokeLine2(lineStyle(s.Style), x, middle, x+sample, middle)
+		}
+		on.FillText(style, vg.Point{X: x + sample + 5, Y: y}, s.Name)
+		x += sample + 5 + style.Width(s.Name) + 16
 	}
-	page := draw.New(out)
-	body := head(page, c.Title, c.Notes)
-	p.Draw(body)
-	_, err = out.WriteTo(w)
-	return err
+	return draw.Crop(on, 0, 0, 0, -20)
 }
 
 func (a *Axis) apply(to *plot.Axis) {
@@ -186,7 +232,6 @@ func (c *Chart) add(p *plot.Plot, s *Series) error {
 		}
 		dots.GlyphStyle = draw.GlyphStyle{Color: ink, Radius: 2.5, Shape: draw.CircleGlyph{}}
 		p.Add(dots)
-		p.Legend.Add(s.Name, dots)
 		return nil
 	}
 	line, err := plotter.NewLine(xys)
@@ -195,7 +240,6 @@ func (c *Chart) add(p *plot.Plot, s *Series) error {
 	}
 	line.LineStyle = lineStyle(s.Style)
 	p.Add(line)
-	p.Legend.Add(s.Name, line)
 	return nil
 }
 
@@ -226,7 +270,6 @@ func (c *Chart) fill(p *plot.Plot, upper, lower *Series) error {
 	}
 	area.Color, area.LineStyle.Width = pale, 0
 	p.Add(area)
-	p.Legend.Add(upper.Name, area)
 	return nil
 }
 

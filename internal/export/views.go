@@ -20,13 +20,9 @@ func ms(d time.Duration) float64 { return float64(d) / 1e6 }
 // second.
 func (r *Request) tide(entries []*logbook.Entry) (sheet, drawing) {
 	s := sheet{Title: "Tide and fan-out latency by second", Unit: "ms where a name ends in _ms", Header: []string{"second", "planned", "open", "said", "arrived", "lost", "p50_ms", "p99_ms", "last_ms", "overloaded"}}
-	c := &chart.Chart{Title: "The tide, and how soon its messages arrived", Notes: append(r.notes(), "clients in hundreds where there are more than 300, so that both scales fit one axis"),
-		X: chart.Axis{Label: "seconds since the start"}, Y: chart.Axis{Label: "fan-out latency, ms; clients", Log: true}}
+	c := &chart.Chart{Title: "The tide, and how soon its messages arrived", Notes: r.notes(),
+		X: chart.Axis{Label: "seconds since the start"}, Y: chart.Axis{Label: "fan-out latency, ms", Log: true}}
 	var t, p50, p99, last, plan, open []float64
-	scale, name := 1.0, "clients open"
-	if r.Run.Trial.Clients() > 300 {
-		scale, name = 100, "clients open, hundreds"
-	}
 	for _, e := range entries {
 		var all, far meter.Hist
 		for _, l := range e.Latency {
@@ -38,7 +34,7 @@ func (r *Request) tide(entries []*logbook.Entry) (sheet, drawing) {
 			lost += e.Cells[i].Tally.Lost
 		}
 		t = append(t, float64(e.At))
-		plan, open = append(plan, float64(e.Gauges.Planned)/scale), append(open, float64(e.Gauges.Open)/scale)
+		plan, open = append(plan, float64(e.Gauges.Planned)), append(open, float64(e.Gauges.Open))
 		row := []any{e.At, e.Gauges.Planned, e.Gauges.Open, e.Counts.Sent, e.Counts.Arrivals, lost, nil, nil, nil, e.Health.Overload != 0}
 		a, b, f := math.NaN(), math.NaN(), math.NaN()
 		if all.Count() > 0 {
@@ -51,8 +47,8 @@ func (r *Request) tide(entries []*logbook.Entry) (sheet, drawing) {
 	c.Series = []chart.Series{
 		{Name: "median to p99", Style: chart.Filled, X: t, Y: p99}, {Name: "median", X: t, Y: p50},
 		{Name: "the last recipient", Style: chart.Points, X: t, Y: last},
-		{Name: name, Style: chart.Dashed, X: t, Y: open}, {Name: "planned", Style: chart.Dotted, X: t, Y: plan},
 	}
+	c.Above = &chart.Chart{Y: chart.Axis{Label: "clients"}, Series: []chart.Series{{Name: "open", X: t, Y: open}, {Name: "planned", Style: chart.Dotted, X: t, Y: plan}}}
 	return s, c
 }
 
@@ -61,7 +57,7 @@ func (r *Request) fanout(w *logbook.Window) (sheet, drawing) {
 	s := sheet{Title: "Share of the audience reached", Unit: "ms, share from 0 to 1", Header: []string{"latency_ms", "share"}}
 	owed := float64(max(1, w.Total.Owed-w.Total.Open()-w.Total.Excused))
 	c := &chart.Chart{Title: "Share of the audience reached, by time since the message was due", Notes: r.notes(),
-		X: chart.Axis{Label: "ms since the message was due", Log: true}, Y: chart.Axis{Label: "share of what was owed"}}
+		X: chart.Axis{Label: "ms since the message was due", Log: true}, Y: chart.Axis{Label: "share of what was owed", Ticks: []chart.Tick{{At: 0, Name: "0"}, {At: 0.25, Name: "0.25"}, {At: 0.5, Name: "0.5"}, {At: 0.75, Name: "0.75"}, {At: 1, Name: "1"}}}}
 	var x, y []float64
 	seen := 0.0
 	w.Fanout().Each(func(upper time.Duration, n uint32) {
@@ -74,7 +70,7 @@ func (r *Request) fanout(w *logbook.Window) (sheet, drawing) {
 		name  string
 		h     *meter.Hist
 		style chart.Style
-	}{{"the first recipient", &w.First, chart.Dotted}, {"the middle one", &w.Median, chart.Dashed}, {"the last one", &w.Last, chart.Dotted}} {
+	}{{"the first recipient", &w.First, chart.Dotted}, {"the middle one", &w.Median, chart.Dashed}, {"the last one", &w.Last, chart.Points}} {
 		c.Series = append(c.Series, cumulative(m.name+" (by message)", m.h, m.style))
 	}
 	return s, c
@@ -156,7 +152,7 @@ func (r *Request) rooms(w *logbook.Window) (sheet, drawing) {
 	}
 	note := "all audiences were of one size, so no line can be fitted"
 	if fitted {
-		note = fmt.Sprintf("the last recipient, fitted: %s and %s a recipient, 95 %% within ± %s", units.Micros(line.Base), units.Micros(line.Slope), units.Micros(line.Error))
+		note = fmt.Sprintf("the last recipient, fitted: %s and %s a recipient, 95 %% certain within %s either way", units.Micros(line.Base), units.Micros(line.Slope), units.Micros(line.Error))
 	}
 	c.Notes = append(r.notes(), note)
 	c.Series = []chart.Series{{Name: "median", Style: chart.Points, X: x, Y: p50}, {Name: "p99", Style: chart.Dashed, X: x, Y: p99}, {Name: "the last recipient, fitted", X: fx, Y: fy}}

@@ -42,6 +42,7 @@ var Of = map[string]int{
 	"internal/tui":           12,
 	"internal/layers":        0,
 	"trials":                 0,
+	"bench":                  13,
 	"cmd/tidepull":           13,
 }
 

@@ -246,7 +246,7 @@ func runHead(width int) string {
 	if width < 120 {
 		return "verdict"
 	}
-	return "started             clients      lost        p99     verdict"
+	return fmt.Sprintf("%-19s  %7s  %8s  %9s  %11s", "started", "clients", "lost", "p99", "verdict")
 }
 
 func (m Model) runLine(p *look.Palette, r *store.Run, width int) string {

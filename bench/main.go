@@ -1,0 +1,456 @@
+// Bench measures the tool against a bare reader and against the stand-in's
+// truth, and writes docs/performance.md. Every claim about speed in the project
+// comes from here. It runs two things side by side or one after the other in
+// the same minutes, and reports their ratio: this is what survives a noisy
+// machine.
+package main
+
+import (
+	"bufio"
+	"bytes"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+)
+
+const (
+	clients = 5000
+	window  = 8 * time.Second
+)
+
+func main() {
+	rounds := flag.Int("rounds", 3, "how often each thing is measured")
+	out := flag.String("o", "docs/performance.md", "where the report goes")
+	flag.Parse()
+	if err := bench(*rounds, *out); err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+// A bencher knows where things are.
+type bencher struct {
+	dir    string // for what is thrown away
+	tool   string
+	reader string
+}
+
+func bench(rounds int, out string) error {
+	dir, err := os.MkdirTemp("", "tidepull-bench")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	b := &bencher{dir: dir, tool: filepath.Join(dir, "tidepull"), reader: filepath.Join(dir, "reader")}
+	for _, build := range [][]string{{"cc", "-O2", "-o", b.reader, "bench/reader/reader.c"}, {"go", "build", "-o", b.tool, "./cmd/tidepull"}} {
+		if text, err := exec.Command(build[0], build[1:]...).CombinedOutput(); err != nil {
+			return fmt.Errorf("%s: %w\n%s", strings.Join(build, " "), err, text)
+		}
+	}
+	var r report
+	for round := range rounds {
+		fmt.Printf("round %d of %d\n", round+1, rounds)
+		if err := b.round(&r); err != nil {
+			return err
+		}
+	}
+	if err := b.memory(&r); err != nil {
+		return err
+	}
+	return os.WriteFile(out, []byte(r.text(rounds)), 0o666)
+}
+
+// A report holds what each round measured.
+type report struct {
+	bare, engine, stored []float64 // microseconds of CPU a delivery
+	errP50, errP99       []float64 // the tool's fan-out less the truth, microseconds
+	p50, p99             []float64 // the truth, microseconds
+	lag                  []float64 // reading lag p99
+	stolen               []float64 // share of the machine
+	idle                 float64   // bytes a client
+	bareIdle             float64
+}
+
+// round measures the bare reader, the engine, and the engine with a store, one
+// right after the other.
+func (b *bencher) round(r *report) error {
+	before := stolen()
+	began := time.Now()
+	bare, err := b.measureBare()
+	if err != nil {
+		return fmt.Errorf("the bare reader: %w", err)
+	}
+	engine, sum, truth, err := b.measureEngine("-")
+	if err != nil {
+		return fmt.Errorf("the engine: %w", err)
+	}
+	storedFile := filepath.Join(b.dir, fmt.Sprintf("runs%d.db", len(r.stored)))
+	stored, _, _, err := b.measureEngine(storedFile)
+	if err != nil {
+		return fmt.Errorf("the engine with a store: %w", err)
+	}
+	r.bare, r.engine, r.stored = append(r.bare, bare), append(r.engine, engine), append(r.stored, stored)
+	r.p50, r.p99 = append(r.p50, truth.Due.P50), append(r.p99, truth.Due.P99)
+	r.errP50, r.errP99 = append(r.errP50, sum.Fanout.P50-truth.Due.P50), append(r.errP99, sum.Fanout.P99-truth.Due.P99)
+	r.lag = append(r.lag, sum.Self.ReadingLagP99)
+	r.stolen = append(r.stolen, (stolen()-before)/time.Since(began).Seconds()/float64(runtime.NumCPU()))
+	fmt.Printf("  bare %.2f us, engine %.2f us, with store %.2f us a delivery; fan-out p50 %+.0f us, p99 %+.0f us of the truth\n", bare, engine, stored, sum.Fanout.P50-truth.Due.P50, sum.Fanout.P99-truth.Due.P99)
+	return nil
+}
+
+// pinned runs a command on one core, where that can be said.
+func pinned(core int, name string, args ...string) *exec.Cmd {
+	if path, err := exec.LookPath("taskset"); err == nil && runtime.NumCPU() > 1 {
+		return exec.Command(path, append([]string{"-c", strconv.Itoa(core), name}, args...)...)
+	}
+	return exec.Command(name, args...)
+}
+
+// A process is a child that ends with its input.
+type process struct {
+	cmd   *exec.Cmd
+	in    io.Closer
+	lines *bufio.Scanner
+}
+
+func start(cmd *exec.Cmd) (*process, error) {
+	in, err := cmd.StdinPipe()
+	if err != nil {
+		return nil, err
+	}
+	out, err := cmd.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	cmd.Stderr = os.Stderr
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	return &process{cmd, in, bufio.NewScanner(out)}, nil
+}
+
+func (p *process) end() {
+	p.in.Close()
+	for p.lines.Scan() { // or it could not write its last lines
+	}
+	p.cmd.Wait()
+}
+
+// waitFor reads lines until one holds a text.
+func (p *process) waitFor(text string) (string, error) {
+	for p.lines.Scan() {
+		if strings.Contains(p.lines.Text(), text) {
+			return p.lines.Text(), nil
+		}
+	}
+	return "", fmt.Errorf("it ended before it said %q", text)
+}
+
+// board starts a stand-in on the first core.
+func (b *bencher) board() (*process, string, error) {
+	p, err := start(pinned(0, b.tool, "standin", "--listen", "127.0.0.1:0", "--end-with-input", "--ping-every", "1h", "--records=-1", "--history=-1"))
+	if err != nil {
+		return nil, "", err
+	}
+	line, err := p.waitFor("serving ")
+	if err != nil {
+		return nil, "", err
+	}
+	return p, strings.TrimSuffix(strings.TrimPrefix(line, "serving ws://"), "/live"), nil
+}
+
+// trialOf writes a trial in which some clients sit in one room and one speaks.
+func (b *bencher) trialOf(watchers int) (string, error) {
+	crew := ""
+	if watchers > 0 {
+		crew = fmt.Sprintf("crew \"watchers\" {\n  clients = %d\n  session = session.watch\n}\n", watchers)
+	}
+	// 128 bytes on the wire, as in the design's own measurement.
+	source := crew + `
+trial "bench" {}
+target "board" {}
+session "watch" {
+  connect {}
+  enter { room = "basin" }
+  pause { lasts = "1h" }
+}
+session "speak" {
+  connect {}
+  enter { room = "basin" }
+  pause { lasts = "3s" }
+  repeat {
+    every = "100ms"
+    say { body = { kind = "notice", room = room, text = "gauge 3.2 m ${mark}" } }
+  }
+}
+crew "speakers" {
+  clients = 1
+  session = session.speak
+}
+tide {
+  flood "100%" { over = "5s" }
+  slack { lasts = "` + (window + 8*time.Second).String() + `" }
+}
+`
+	path := filepath.Join(b.dir, fmt.Sprintf("bench-%d.trial.hcl", watchers))
+	return path, os.WriteFile(path, []byte(source), 0o666)
+}
+
+type truth struct {
+	Totals struct {
+		Written  float64 `json:"written"`
+		Presence float64 `json:"presence"`
+	} `json:"totals"`
+	Due struct {
+		P50 float64 `json:"p50_us"`
+		P99 float64 `json:"p99_us"`
+	} `json:"from_due"`
+}
+
+func askTruth(addr string) (t truth, err error) {
+	r, err := http.Get("http://" + addr + "/truth")
+	if err != nil {
+		return t, err
+	}
+	defer r.Body.Close()
+	return t, json.NewDecoder(r.Body).Decode(&t)
+}
+
+// perDelivery waits until deliveries flow steadily, and then measures what CPU
+// a process takes for each of them.
+func perDelivery(pid int, addr string) (float64, error) {
+	for last, same := -1.0, 0; same < 2; time.Sleep(500 * time.Millisecond) {
+		t, err := askTruth(addr)
+		if err != nil {
+			return 0, err
+		}
+		same++
+		if t.Totals.Written < 5*clients || t.Totals.Presence != last {
+			same = 0 // nobody speaks yet, or they are still entering
+		}
+		last = t.Totals.Presence
+	}
+	before, err := askTruth(addr)
+	if err != nil {
+		return 0, err
+	}
+	used := cpu(pid)
+	time.Sleep(window)
+	after, err := askTruth(addr)
+	if err != nil {
+		return 0, err
+	}
+	return (cpu(pid) - used) * 1e6 / (after.Totals.Written - before.Totals.Written), nil
+}
+
+func (b *bencher) measureBare() (float64, error) {
+	board, addr, err := b.board()
+	if err != nil {
+		return 0, err
+	}
+	defer board.end()
+	_, port, _ := strings.Cut(addr, ":")
+	reader, err := start(pinned(1, b.reader, port, strconv.Itoa(clients)))
+	if err != nil {
+		return 0, err
+	}
+	defer reader.end()
+	if _, err := reader.waitFor("ready"); err != nil {
+		return 0, err
+	}
+	path, err := b.trialOf(0)
+	if err != nil {
+		return 0, err
+	}
+	speaker, err := start(pinned(0, b.tool, "--store=-", "run", path, "--headless", "--target", "ws://"+addr+"/live"))
+	if err != nil {
+		return 0, err
+	}
+	defer speaker.end()
+	return perDelivery(reader.cmd.Process.Pid, addr)
+}
+
+type summary struct {
+	Fanout struct {
+		P50 float64 `json:"p50_us"`
+		P99 float64 `json:"p99_us"`
+	} `json:"fanout"`
+	Ledger struct {
+		Lost, Late float64
+	} `json:"ledger"`
+	Self struct {
+		ReadingLagP99 float64 `json:"reading_lag_p99_us"`
+	} `json:"self"`
+}
+
+func (b *bencher) measureEngine(store string) (us float64, sum summary, t truth, err error) {
+	board, addr, err := b.board()
+	if err != nil {
+		return 0, sum, t, err
+	}
+	defer board.end()
+	path, err := b.trialOf(clients)
+	if err != nil {
+		return 0, sum, t, err
+	}
+	engine, err := start(pinned(1, b.tool, "--store="+store, "run", path, "--headless", "--target", "ws://"+addr+"/live", "--out", b.dir))
+	if err != nil {
+		return 0, sum, t, err
+	}
+	us, err = perDelivery(engine.cmd.Process.Pid, addr)
+	if err == nil {
+		_, err = engine.waitFor("verdict")
+	}
+	engine.end()
+	if err != nil {
+		return 0, sum, t, err
+	}
+	if t, err = askTruth(addr); err != nil {
+		return 0, sum, t, err
+	}
+	text, err := os.ReadFile(filepath.Join(b.dir, "summary.json"))
+	if err == nil {
+		err = json.Unmarshal(text, &sum)
+	}
+	return us, sum, t, err
+}
+
+// memory measures what an idle client costs: the process with many of them
+// less the process with few.
+func (b *bencher) memory(r *report) error {
+	var engine, bare [2]float64
+	for i, n := range []int{10, clients} {
+		board, addr, err := b.board()
+		if err != nil {
+			return err
+		}
+		path, err := b.trialOf(n)
+		if err != nil {
+			return err
+		}
+		p, err := start(pinned(1, b.tool, "--store=-", "run", path, "--headless", "--target", "ws://"+addr+"/live"))
+		if err != nil {
+			return err
+		}
+		if _, err := p.waitFor(" 8s "); err != nil {
+			return err
+		}
+		engine[i] = resident(p.cmd.Process.Pid)
+		p.cmd.Process.Signal(os.Interrupt)
+		p.end()
+		_, port, _ := strings.Cut(addr, ":")
+		q, err := start(pinned(1, b.reader, port, strconv.Itoa(n)))
+		if err != nil {
+			return err
+		}
+		if _, err := q.waitFor("ready"); err != nil {
+			return err
+		}
+		bare[i] = resident(q.cmd.Process.Pid)
+		q.end()
+		board.end()
+	}
+	r.idle, r.bareIdle = (engine[1]-engine[0])/(clients-10), (bare[1]-bare[0])/(clients-10)
+	return nil
+}
+
+// cpu is the processor time of a process in seconds (proc(5), fields 14, 15).
+func cpu(pid int) float64 {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return 0
+	}
+	f := bytes.Fields(b[bytes.LastIndexByte(b, ')')+1:])
+	user, _ := strconv.ParseFloat(string(f[11]), 64)
+	system, _ := strconv.ParseFloat(string(f[12]), 64)
+	return (user + system) / 100
+}
+
+func resident(pid int) float64 {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/statm", pid))
+	if err != nil {
+		return 0
+	}
+	pages, _ := strconv.ParseFloat(string(bytes.Fields(b)[1]), 64)
+	return pages * float64(os.Getpagesize())
+}
+
+// stolen is the core time taken from the machine so far, in seconds.
+func stolen() float64 {
+	b, err := os.ReadFile("/proc/stat")
+	if err != nil {
+		return 0
+	}
+	ticks, _ := strconv.ParseFloat(string(bytes.Fields(b)[8]), 64)
+	return ticks / 100
+}
+
+func median(v []float64) float64 {
+	s := slices.Sorted(slices.Values(v))
+	return s[len(s)/2]
+}
+
+func list(v []float64, format string) string {
+	parts := make([]string, len(v))
+	for i, x := range v {
+		parts[i] = fmt.Sprintf(format, x)
+	}
+	return strings.Join(parts, ", ")
+}
+
+func ratios(a, b []float64) []float64 {
+	out := make([]float64, len(a))
+	for i := range a {
+		out[i] = a[i] / b[i]
+	}
+	return out
+}
+
+func (r *report) text(rounds int) string {
+	engine, store := ratios(r.engine, r.bare), ratios(r.stored, r.engine)
+	return fmt.Sprintf(`# Performance
+
+Written by `+"`make bench`"+` on %s (%s/%s, %d cores, Go %s), %d rounds. During them
+%s %% of the machine's core time was taken away by what it runs on.
+
+The stand-in serves %d clients in one room from the first core; the reader runs
+on the second. Ten messages a second go to all of them. CPU is that of the whole
+process, user and system, over %v, divided by the deliveries of that time.
+
+| | each round | median |
+| --- | --- | --- |
+| bare reader in C, counts frames only: CPU a delivery, us | %s | %.2f |
+| engine with all its accounting: CPU a delivery, us | %s | %.2f |
+| **engine / bare reader** (at most 1.5 is wanted) | %s | **%.2f** |
+| engine that writes the store, CPU a delivery, us | %s | %.2f |
+| **with store / without** | %s | **%.2f** |
+| truth: p50 from due time to the server's write, us | %s | %.0f |
+| truth: p99, us | %s | %.0f |
+| **the tool's fan-out p50 less the truth's, us** | %s | **%.0f** |
+| **the tool's fan-out p99 less the truth's, us** | %s | **%.0f** |
+| the tool's reading lag p99, us, not part of the above | %s | %.0f |
+
+Memory of an idle client: **%.1f KB** in the engine (at most 4 is wanted), %.1f KB
+in the bare reader: the resident memory with %d clients less that with 10.
+
+The truth ends when the server's write returns, the tool's latency when the
+bytes are in the recipient's kernel, which on loopback is inside that write: a
+difference of some microseconds below zero is the rest of the write.
+`, time.Now().Format("2006-01-02"), runtime.GOOS, runtime.GOARCH, runtime.NumCPU(), strings.TrimPrefix(runtime.Version(), "go"), rounds, fmt.Sprintf("%.0f", 100*median(r.stolen)),
+		clients, window,
+		list(r.bare, "%.2f"), median(r.bare), list(r.engine, "%.2f"), median(r.engine), list(engine, "%.2f"), median(engine),
+		list(r.stored, "%.2f"), median(r.stored), list(store, "%.2f"), median(store),
+		list(r.p50, "%.0f"), median(r.p50), list(r.p99, "%.0f"), median(r.p99),
+		list(r.errP50, "%+.0f"), median(r.errP50), list(r.errP99, "%+.0f"), median(r.errP99), list(r.lag, "%.0f"), median(r.lag),
+		r.idle/1000, r.bareIdle/1000, clients)
+}
