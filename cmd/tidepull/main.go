@@ -64,7 +64,7 @@ func (e *exitError) Error() string { return e.text }
 func main() {
 	// The heap is small and most of what is on it stays: collecting it less
 	// often costs a few megabytes and spares the loop pauses.
-	debug.SetGCPercent(150)
+	debug.SetGCPercent(200)
 	os.Exit(mainStatus(os.Args[1:]))
 }
 

@@ -26,7 +26,7 @@ func TestMain(m *testing.M) {
 func tool(t *testing.T, args ...string) *exec.Cmd {
 	t.Helper()
 	cmd := exec.Command(os.Args[0], args...)
-	cmd.Env = append(os.Environ(), "TIDEPULL_BE_THE_TOOL=1", "XDG_STATE_HOME="+t.TempDir())
+	cmd.Env = append(os.Environ(), "TIDEPULL_BE_THE_TOOL=1", "XDG_STATE_HOME="+t.TempDir(), "XDG_DATA_HOME="+t.TempDir())
 	return cmd
 }
 
@@ -192,13 +192,61 @@ func TestInterruptOnce(t *testing.T) {
 }
 
 func TestHelp(t *testing.T) {
-	for args, says := range map[string]string{"": "Exit status of run and demo", "--help": "tidepull demo", "run --help": "--target=URL", "standin --help": "--misdirect", "runn": `did you mean`} {
+	for args, says := range map[string]string{"": "the home screen needs a terminal", "--help": "tidepull demo", "run --help": "--target=URL", "standin --help": "--misdirect", "runn": `did you mean`} {
 		text, status := outcome(t, tool(t, strings.Fields(args)...))
-		if !strings.Contains(text, says) || status != 0 && args != "runn" {
+		if !strings.Contains(text, says) || status != 0 && args != "runn" && args != "" {
 			t.Errorf("tidepull %s: status %d\n%s", args, status, text)
 		}
 	}
 	if text, status := outcome(t, tool(t, "check", "../../trials/morning-tide.trial.hcl")); status != 0 || !strings.Contains(text, "400 clients in 3 crews") {
 		t.Errorf("%d %s", status, text)
+	}
+}
+
+// TestRunsAndExport keeps a run and works with it from the command line. The
+// store sits where it cannot be written at first: that is said, and the run
+// goes its way.
+func TestRunsAndExport(t *testing.T) {
+	dir := t.TempDir()
+	blocked := filepath.Join(dir, "file")
+	if err := os.WriteFile(blocked, nil, 0o666); err != nil {
+		t.Fatal(err)
+	}
+	trial := shortened(t, "limit \"none lost\" {\n  of = ledger.lost\n  equals = 0\n}\n")
+	text, _ := outcome(t, tool(t, "--store", filepath.Join(blocked, "runs.db"), "run", trial, "--headless", "--out", dir, "--target", serveBoard(t)))
+	if !strings.Contains(text, "attention: the run is not being kept") || !strings.Contains(text, "verdict: ") {
+		t.Errorf("without a store:\n%s", text)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "summary.json")); err != nil {
+		t.Error(err)
+	}
+	db := filepath.Join(dir, "runs.db")
+	text, status := outcome(t, tool(t, "--store", db, "run", trial, "--headless", "--target", serveBoard(t, "--lose", "0.05")))
+	if status != 1 || !strings.Contains(text, "kept as run 1") {
+		t.Fatalf("status %d\n%s", status, text)
+	}
+	report := text[strings.Index(text, "after "):strings.Index(text, "kept as")]
+	for _, step := range []struct {
+		args   []string
+		status int
+		says   string
+	}{
+		{[]string{"runs"}, 0, "morning tide"},
+		{[]string{"runs", "name", "1", "old build"}, 0, ""},
+		{[]string{"runs", "note", "1", "on the quay"}, 0, ""},
+		{[]string{"runs", "list"}, 0, "old build"},
+		{[]string{"runs", "show", "1"}, 0, report},
+		{[]string{"export", "1", "--view", "ledger", "--format", "csv"}, 0, "room,crew,kind,said,owed"},
+		{[]string{"export", "1", "--view", "tide", "--window", "1..3"}, 0, "<svg"},
+		{[]string{"export", "1", "--view", "tide", "--window", "3..1"}, 2, "is not FROM..TO"},
+		{[]string{"export", "1", "--view", "tides"}, 2, "must be one of"},
+		{[]string{"export", "7", "--view", "tide"}, 2, "run 7: there is no such run"},
+		{[]string{"runs", "delete", "1"}, 0, ""},
+		{[]string{"runs", "show", "1"}, 2, "there is no such run"},
+	} {
+		text, status := outcome(t, tool(t, append([]string{"--store", db}, step.args...)...))
+		if status != step.status || !strings.Contains(text, step.says) {
+			t.Errorf("%v: status %d, want %d and %q:\n%.600s", step.args, status, step.status, step.says, text)
+		}
 	}
 }

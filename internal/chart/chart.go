@@ -124,8 +124,8 @@ func (c *Chart) panel(on draw.Canvas) error {
 	p := plot.New()
 	p.BackgroundColor = color.White
 	p.X.Label.Text, p.Y.Label.Text = c.X.Label, c.Y.Label
-	c.X.apply(&p.X)
-	c.Y.apply(&p.Y)
+	c.X.apply(&p.X, c.reach(func(xy plotter.XY) float64 { return xy.X }))
+	c.Y.apply(&p.Y, c.reach(func(xy plotter.XY) float64 { return xy.Y }))
 	for _, s := range []*draw.TextStyle{&p.X.Label.TextStyle, &p.Y.Label.TextStyle, &p.X.Tick.Label, &p.Y.Tick.Label, &p.Legend.TextStyle} {
 		s.Font.Variant, s.Font.Size = "Sans", 9
 	}
@@ -175,10 +175,34 @@ func (c *Chart) key(on draw.Canvas) draw.Canvas {
 	return draw.Crop(on, 0, 0, 0, -20)
 }
 
-func (a *Axis) apply(to *plot.Axis) {
-	if a.Log {
+// A reach is the least and the greatest of what is drawn on an axis.
+type reach struct{ least, most float64 }
+
+func (c *Chart) reach(of func(plotter.XY) float64) reach {
+	r := reach{math.Inf(1), math.Inf(-1)}
+	for i := range c.Series {
+		for _, xy := range c.points(&c.Series[i]) {
+			r.least, r.most = min(r.least, of(xy)), max(r.most, of(xy))
+		}
+	}
+	return r
+}
+
+// apply sets an axis up for what is drawn on it. One with nothing, or a single
+// value, gets some room all the same.
+func (a *Axis) apply(to *plot.Axis, r reach) {
+	switch {
+	case r.most < r.least:
+		to.Min, to.Max = 0, 1
+	case a.Log:
 		to.Scale = plot.LogScale{}
 		to.Tick.Marker = decades{}
+		to.Min, to.Max = r.least, r.most
+		if r.least == r.most {
+			to.Min, to.Max = r.least/2, r.most*2
+		}
+	case r.least == r.most:
+		to.Min, to.Max = r.least-0.5, r.most+0.5
 	}
 	if len(a.Ticks) > 0 {
 		var ticks plot.ConstantTicks

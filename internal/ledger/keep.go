@@ -25,13 +25,19 @@ type Message struct {
 
 // An Outcome is what became of a message at one client.
 type Outcome struct {
+	Latency time.Duration // 0 for Lost and Excused
 	Client  Client
 	Fate    Fate
-	Latency time.Duration // 0 for Lost and Excused
 }
 
-// maxOutcomes bounds what is kept of one message.
-const maxOutcomes = 20000
+// Bounds on what is kept: the outcomes of one message, those of all messages
+// with something wrong before only the wrong ones are kept of each, and those
+// of the sample of good ones before it grows no more.
+const (
+	maxOutcomes  = 20000
+	keptOutcomes = 1 << 20
+	goodOutcomes = 1 << 17
+)
 
 // keep keeps a settled row, where it is one to keep: the first cfg.Keep with
 // something wrong, and of the good ones a sample in which each has the same
@@ -47,7 +53,8 @@ func (l *Ledger) keep(r *row) {
 	}
 	l.good++
 	switch i := int(l.rand() % uint64(l.good)); {
-	case len(l.Sampled) < l.cfg.Sample:
+	case len(l.Sampled) < l.cfg.Sample && l.good == len(l.Sampled)+1 && l.sampled < goodOutcomes:
+		l.sampled += int(r.owed)
 		l.Sampled = append(l.Sampled, l.message(r))
 	case i < len(l.Sampled):
 		l.Sampled[i] = l.message(r)
@@ -80,7 +87,11 @@ func (l *Ledger) message(r *row) Message {
 	m := Message{Number: r.number, Kind: s.Kind, Audience: s.Audience, Room: s.Room, Sender: s.Sender, Due: s.Due, Sent: s.Sent,
 		Owed: int(r.owed), Reached: int(r.reached), Late: int(r.late), Lost: int(r.lost), Odd: len(r.odd) + r.oddRest}
 	m.Outcomes = append(m.Outcomes, r.odd...)
+	defer func() { l.kept += len(m.Outcomes) }()
 	for _, missing := range []bool{true, false} {
+		if !missing && l.kept > keptOutcomes {
+			break
+		}
 		r.eachOwed(func(slot int) {
 			if r.got.Has(slot) != missing && len(m.Outcomes) < maxOutcomes {
 				m.Outcomes = append(m.Outcomes, l.outcome(r, slot))

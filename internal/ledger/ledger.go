@@ -99,6 +99,8 @@ type Ledger struct {
 	Sampled []Message // of the good ones
 	Unkept  int       // messages with something wrong beyond those
 	good    int
+	kept    int // outcomes kept
+	sampled int // outcomes of the sample, at most
 }
 
 // New makes an empty ledger.
@@ -474,7 +476,7 @@ func (r *row) note(to Client, what Fate, latency time.Duration) {
 		r.oddRest++
 		return
 	}
-	r.odd = append(r.odd, Outcome{to, what, latency})
+	r.odd = append(r.odd, Outcome{latency, to, what})
 }
 
 // Latencies inside a row are ticks of 100 ns, plus one, in four bytes.

@@ -286,10 +286,10 @@ func TestKept(t *testing.T) {
 	if len(l.Kept) != 2 || len(l.Sampled) != 3 {
 		t.Fatalf("%d kept, %d sampled", len(l.Kept), len(l.Sampled))
 	}
-	if k := l.Kept[0]; k.Number != 1 || k.Lost != 1 || k.Outcomes[0] != (Outcome{1, Lost, 0}) || k.Outcomes[1] != (Outcome{0, Delivered, time.Millisecond}) {
+	if k := l.Kept[0]; k.Number != 1 || k.Lost != 1 || k.Outcomes[0] != (Outcome{Client: 1, Fate: Lost}) || k.Outcomes[1] != (Outcome{Client: 0, Fate: Delivered, Latency: time.Millisecond}) {
 		t.Errorf("the lost one: %+v", k)
 	}
-	if k := l.Kept[1]; k.Number != 2 || k.Outcomes[0] != (Outcome{2, Stray, 3 * time.Millisecond}) || len(k.Outcomes) != 3 {
+	if k := l.Kept[1]; k.Number != 2 || k.Outcomes[0] != (Outcome{Client: 2, Fate: Stray, Latency: 3 * time.Millisecond}) || len(k.Outcomes) != 3 {
 		t.Errorf("the stray one: %+v", k)
 	}
 }

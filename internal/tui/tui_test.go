@@ -39,9 +39,10 @@ func open(t *testing.T, width, height int, command string) *screen {
 		t.Skip("tmux is not installed; make test installs it")
 	}
 	s := &screen{t, filepath.Join(t.TempDir(), "tmux")}
+	home := t.TempDir()
 	t.Cleanup(func() { exec.Command("tmux", "-S", s.socket, "kill-server").Run() })
 	s.tmux("-f", "/dev/null", "new-session", "-d", "-s", "s", "-x", strconv.Itoa(width), "-y", strconv.Itoa(height),
-		"XDG_STATE_HOME="+t.TempDir()+" "+command+"; echo status $?; sleep 60")
+		"XDG_STATE_HOME="+home+" XDG_DATA_HOME="+home+" "+command+"; echo status $?; sleep 60")
 	return s
 }
 
@@ -114,6 +115,11 @@ func TestWatch(t *testing.T) {
 		s.tmux("resize-window", "-t", "s", "-x", "50", "-y", "10")
 		s.until(`needs 60 x 18`, 5*time.Second)
 		s.tmux("resize-window", "-t", "s", "-x", strconv.Itoa(size[0]), "-y", strconv.Itoa(size[1]))
+		s.keys("2")
+		s.until(`── share reached`, 5*time.Second)
+		s.until(`── room size`, 5*time.Second)
+		s.keys("1")
+		s.until(`── how soon`, 5*time.Second)
 		s.keys("q")
 		s.until(`q again ends it at once`, 5*time.Second)
 		s.keys("s")
@@ -155,4 +161,76 @@ func TestHostileServer(t *testing.T) {
 	s.keys("q")
 	s.until(`no connection to 127.0.0.1:9 could be opened`, 10*time.Second)
 	s.until(`status 4`, 5*time.Second)
+}
+
+// TestLookInto keeps a lossy run, goes down from the balance sheet to one lost
+// message and the client that missed it, exports, and finds the run again from
+// the home screen.
+func TestLookInto(t *testing.T) {
+	dir := t.TempDir()
+	in := "cd " + dir + " && " + binary + " --store " + filepath.Join(dir, "runs.db")
+	s := open(t, 160, 47, in+" demo --lose 0.02")
+	s.until(`lost \.+ +\d+ +[1-9]\d`, 60*time.Second)
+	s.keys("s")
+	s.until(`tide, over after`, 30*time.Second)
+	s.keys("3")
+	s.until(`── ledger by room .* whole run`, 5*time.Second)
+	s.until(`▲ adds up`, 5*time.Second)
+	s.keys("n")
+	s.until(`── ledger by room .* \d:\d\d-\d:\d\d`, 5*time.Second)
+	s.until(`├.*┤`, 5*time.Second)
+	first := s.until(`sum +([\d,]+)`, 5*time.Second)[1]
+	s.keys("+", "+", "+", "+", "Right")
+	for end := time.Now().Add(5 * time.Second); number(t, s.until(`sum +([\d,]+)`, time.Second)[1]) <= number(t, first); {
+		if time.Now().After(end) {
+			t.Fatalf("a wider window says no more:\n%s", s.look())
+		}
+	}
+	s.keys("w")
+	s.until(`── ledger by room .* whole run`, 5*time.Second)
+	s.keys("b")
+	s.until(`── ledger by crew`, 5*time.Second)
+	s.keys("b", "b", "Down", "Enter")
+	s.until(`── room lock-1`, 5*time.Second)
+	row := s.until(`▸ +\d:\d\d\.\d+ +■ message (\d+) by (\S+) in lock-1, owed to \d+: lost at (\S+?),? `, 5*time.Second)
+	s.keys("Enter")
+	s.until(`── message `+row[1], 5*time.Second)
+	s.until(`a notice by `+row[2]+` in lock-1`, 5*time.Second)
+	s.until(row[3]+` +lost +was a member when it was said`, 5*time.Second)
+	s.keys("Enter")
+	s.until(`── client `+row[3], 5*time.Second)
+	s.until(`has said [\d,]+ messages and received [1-9][\d,]* marked ones`, 5*time.Second)
+	s.until(`set out`, 5*time.Second)
+	s.until(`entered lock-1`, 5*time.Second)
+	s.until(`message `+row[1]+` +lost`, 5*time.Second)
+	s.keys("Escape", "Escape", "Escape")
+	s.until(`── ledger by room`, 5*time.Second)
+	s.keys("e")
+	s.until(`written: tidepull-\S+-ledger`, 10*time.Second)
+	if files, _ := filepath.Glob(filepath.Join(dir, "tidepull-*-ledger.*")); len(files) != 3 {
+		t.Errorf("exported: %v", files)
+	}
+	sum := s.until(`sum +(\S+ +\S+ +\S+ +\S+ +\S+)`, 5*time.Second)[1]
+	s.keys("q")
+	s.until(`kept as run 1`, 10*time.Second)
+
+	s = open(t, 160, 47, in)
+	s.until(`1  morning tide .* 400 .*■ broken`, 10*time.Second)
+	s.keys("Down", "r")
+	s.until(`name:`, 5*time.Second)
+	s.keys("before the change", "Enter")
+	s.until(`▸ +1  before the change`, 5*time.Second)
+	s.keys("Enter", "3")
+	s.until(`── ledger by room`, 10*time.Second)
+	if again := s.until(`sum +(\S+ +\S+ +\S+ +\S+ +\S+)`, 5*time.Second)[1]; again != sum {
+		t.Errorf("live the sum was %q, from the store it is %q", sum, again)
+	}
+	s.keys("q")
+	s.until(`── runs`, 5*time.Second)
+	s.keys("Down", "d")
+	s.until(`d again deletes run 1`, 5*time.Second)
+	s.keys("d")
+	s.until(`run 1 is deleted`, 5*time.Second)
+	s.keys("q")
+	s.until(`status 0`, 5*time.Second)
 }
