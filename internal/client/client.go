@@ -259,7 +259,7 @@ func (c *Client) shake(e *Env, b []byte, now mono.Time) int {
 func (c *Client) event(e *Env, ev ws.Event, at, now mono.Time, more bool) {
 	switch ev.Op {
 	case ws.OpText, ws.OpBinary:
-		c.message(e, ev.Payload, at, now, more)
+		c.message(e, ev.Payload, ev.Op == ws.OpBinary, more, at, now)
 	case ws.OpPing:
 		e.counts().Pings++
 		c.frame(e, ws.OpPong, ev.Payload)

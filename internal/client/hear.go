@@ -2,6 +2,7 @@ package client
 
 import (
 	"fmt"
+	"unicode/utf8"
 
 	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
@@ -17,12 +18,12 @@ func (s *ServerClosed) Error() string {
 // message handles one message: its mark goes to the ledger, and it may be what
 // the session waits for. more tells that later bytes came in the same read, so
 // that the kernel's stamp may be a later packet's.
-func (c *Client) message(e *Env, payload []byte, at, now mono.Time, more bool) {
+func (c *Client) message(e *Env, payload []byte, binary, more bool, at, now mono.Time) {
 	e.counts().Arrivals++
 	m, end := mark.Find(payload)
 	read := false
 	if c.listens() || end > 0 && e.Trial.Dialect.Past != nil {
-		read = e.Trial.Fields.Extract(payload, e.scope.Fields) == nil
+		read = (!binary || utf8.Valid(payload)) && e.Trial.Fields.Extract(payload, e.scope.Fields) == nil
 		if !read {
 			clear(e.scope.Fields)
 		}

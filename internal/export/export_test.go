@@ -273,7 +273,7 @@ func matches(t *testing.T, at string, schema, defs map[string]any, v any) {
 		schema, _ = defs[strings.TrimPrefix(ref, "#/$defs/")].(map[string]any)
 	}
 	kinds := map[string]bool{}
-	switch v.(type) {
+	switch v := v.(type) {
 	case map[string]any:
 		kinds["object"] = true
 	case []any:
@@ -284,7 +284,7 @@ func matches(t *testing.T, at string, schema, defs map[string]any, v any) {
 		kinds["boolean"] = true
 	case float64:
 		kinds["number"] = true
-		kinds["integer"] = v == float64(int64(v.(float64)))
+		kinds["integer"] = v == float64(int64(v))
 	case nil:
 		kinds["null"] = true
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"net/url"
 	"strconv"
+	"unicode/utf8"
 
 	"tidepull/internal/mono"
 	"tidepull/internal/wire"
@@ -67,7 +68,7 @@ func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 			l.drv.Write(id, l.pong)
 		case ev.Op == ws.OpText && c.state == live:
 			l.board.Message(id, ev.Payload, at)
-		case ev.Op == ws.OpBinary && c.state == live:
+		case ev.Op == ws.OpBinary && c.state == live && utf8.Valid(ev.Payload):
 			l.board.Message(id, ev.Payload, at)
 		}
 		if n == 0 {

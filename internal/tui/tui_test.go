@@ -192,7 +192,7 @@ func TestLookInto(t *testing.T) {
 	s.until(`── ledger by crew`, 5*time.Second)
 	s.keys("b", "b", "Down", "Enter")
 	s.until(`── room lock-1`, 5*time.Second)
-	row := s.until(`▸ +\d:\d\d\.\d+ +■ message (\d+) by (\S+) in lock-1, owed to \d+: lost at (\S+?),? `, 5*time.Second)
+	row := s.until(`▸ +\d:\d\d\.\d+ +■ message (\d+) by (\S+) in lock-1, owed to \d+: lost at ([a-z]+-\d+)`, 5*time.Second)
 	s.keys("Enter")
 	s.until(`── message `+row[1], 5*time.Second)
 	s.until(`a notice by `+row[2]+` in lock-1`, 5*time.Second)
@@ -203,8 +203,10 @@ func TestLookInto(t *testing.T) {
 	s.until(`set out`, 5*time.Second)
 	s.until(`entered lock-1`, 5*time.Second)
 	s.until(`message `+row[1]+` +lost`, 5*time.Second)
-	s.keys("Escape", "Escape", "Escape")
-	s.until(`── ledger by room`, 5*time.Second)
+	for _, above := range []string{"message " + row[1], "room lock-1", "ledger by room"} {
+		s.keys("Escape")
+		s.until(`── `+above, 5*time.Second)
+	}
 	s.keys("e")
 	s.until(`written: tidepull-\S+-ledger`, 10*time.Second)
 	if files, _ := filepath.Glob(filepath.Join(dir, "tidepull-*-ledger.*")); len(files) != 3 {
@@ -220,7 +222,9 @@ func TestLookInto(t *testing.T) {
 	s.until(`name:`, 5*time.Second)
 	s.keys("before the change", "Enter")
 	s.until(`▸ +1  before the change`, 5*time.Second)
-	s.keys("Enter", "3")
+	s.keys("Enter")
+	s.until(`── tide, over`, 10*time.Second)
+	s.keys("3")
 	s.until(`── ledger by room`, 10*time.Second)
 	if again := s.until(`sum +(\S+ +\S+ +\S+ +\S+ +\S+)`, 5*time.Second)[1]; again != sum {
 		t.Errorf("live the sum was %q, from the store it is %q", sum, again)

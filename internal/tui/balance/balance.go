@@ -342,16 +342,31 @@ func outcomes(sc scene.Scene, number uint64) []row {
 	if msg == nil {
 		return nil
 	}
+	// Those with something wrong come first, then the others by when they had it.
+	ordered := slices.Clone(msg.Outcomes)
+	slices.SortStableFunc(ordered, func(a, b ledger.Outcome) int {
+		if good := cmp.Compare(rank(a.Fate), rank(b.Fate)); good != 0 {
+			return good
+		}
+		return cmp.Compare(a.Latency, b.Latency)
+	})
 	var rows []row
-	for _, o := range msg.Outcomes {
+	for _, o := range ordered {
 		rows = append(rows, row{look.Fit(plain.Text(sc.S.ClientName(o.Client), 22), 24) + outcome(sc, o), &place{what: client, key: int(o.Client)}})
 	}
 	return rows
 }
 
+func rank(f ledger.Fate) int {
+	if f == ledger.Delivered {
+		return 1
+	}
+	return 0
+}
+
 func outcome(sc scene.Scene, o ledger.Outcome) string {
 	ink := look.Text
-	latency := units.Duration(o.Latency)
+	latency := fmt.Sprintf("%.3f ms", float64(o.Latency)/1e6) // exact: the order of recipients is the point
 	switch o.Fate {
 	case ledger.Lost:
 		ink, latency = look.Lost, ""
@@ -360,7 +375,7 @@ func outcome(sc scene.Scene, o ledger.Outcome) string {
 	case ledger.Late, ledger.Duplicate, ledger.Stray:
 		ink = look.Beware
 	}
-	return look.Fit(sc.P.Draw(ink, o.Fate.String()), 11) + look.Right(latency, 10) + "  " + sc.P.Draw(look.Faint, why[o.Fate])
+	return look.Fit(sc.P.Draw(ink, o.Fate.String()), 11) + look.Right(latency, 14) + "  " + sc.P.Draw(look.Faint, why[o.Fate])
 }
 
 func clientHead(sc scene.Scene, id ledger.Client) []string {

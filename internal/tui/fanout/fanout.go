@@ -11,6 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"tidepull/internal/ledger"
+	"tidepull/internal/logbook"
 	"tidepull/internal/meter"
 	"tidepull/internal/plain"
 	"tidepull/internal/run"
@@ -197,6 +198,7 @@ func sizes(sc scene.Scene, width, rows int) []string {
 		classes = append(classes, c)
 	}
 	slices.Sort(classes)
+	table := min(width, 104)
 	header := []string{"audience", "deliveries", "median", "p99", "longest"}
 	if ok {
 		header = append(header, "fitted last")
@@ -218,7 +220,49 @@ func sizes(sc scene.Scene, width, rows int) []string {
 		}
 		lines = append(lines, columns(row))
 	}
+	if chart := width - table - look.ColumnGap; chart >= 40 && len(classes) > 1 && rows >= 6 {
+		side := sizeChart(p, classes, byClass, line, ok, chart, rows)
+		for i := range side {
+			if i+1 == len(lines) {
+				lines = append(lines, "")
+			}
+			lines[i+1] = look.Fit(lines[i+1], table) + "   " + side[i]
+		}
+	}
 	return lines
+}
+
+// sizeChart draws the medians and p99s by size, each doubling taking the same
+// room, and the fitted line.
+func sizeChart(p *look.Palette, classes []uint8, byClass map[uint8]*meter.Hist, line logbook.FittedLine, fitted bool, width, rows int) []string {
+	d := look.NewDots(width-look.Gutter, rows-2)
+	least, most := time.Duration(math.MaxInt64), time.Duration(0)
+	for _, c := range classes {
+		least, most = min(least, byClass[c].Quantile(0.5)), max(most, byClass[c].Quantile(0.99))
+	}
+	ax := logAxis(least, most, 4*d.Height)
+	first, last := float64(classes[0]), float64(classes[len(classes)-1])
+	x := func(class float64) int { return int((class - first) / (last - first) * float64(2*d.Width-3)) }
+	if fitted {
+		for k := range 2 * d.Width {
+			class := first + float64(k)/float64(2*d.Width)*(last-first)
+			us := line.Base + line.Slope*math.Pow(2, class-0.5)
+			if us > 0 && k%2 == 0 {
+				d.Dot(k, ax.dots-1-ax.x(time.Duration(us*1e3)), look.Plan)
+			}
+		}
+	}
+	for _, c := range classes {
+		for q, r := range map[float64]rune{0.5: '•', 0.99: '◦'} {
+			d.Char(x(float64(c))/2, (ax.dots-1-ax.x(byClass[c].Quantile(q)))/4, r, look.Water)
+		}
+	}
+	ruler := look.NewDots(d.Width, 1)
+	for _, c := range classes {
+		ruler.Text(min(x(float64(c))/2, d.Width-5), 0, fmt.Sprint(1<<c>>1), look.Faint)
+	}
+	lines := ax.sideways(p, d)
+	return append(lines, look.Right("", look.Gutter)+ruler.Lines(p)[0], look.Right("", look.Gutter)+p.Draw(look.Faint, "• median  ◦ p99  dots: fitted last"))
 }
 
 func columns(cells []string) string {

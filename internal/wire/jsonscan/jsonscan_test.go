@@ -45,8 +45,11 @@ func FuzzExtract(f *testing.F) {
 		table := wanted()
 		out := make([]Value, table.Len())
 		err := table.Extract(b, out)
+		if !utf8Valid(b) {
+			return // not what Extract is for, but it must not fall over
+		}
 		valid := json.Valid(b) && depth(b) <= maxDepth
-		if (err == nil) != valid && utf8Valid(b) {
+		if (err == nil) != valid {
 			t.Fatalf("Extract(%q) gives %v, encoding/json says valid=%v", b, err, valid)
 		}
 		if err != nil || out[0].Kind != String {
