@@ -73,6 +73,7 @@ func bench(rounds int, out string) error {
 // A report holds what each round measured.
 type report struct {
 	bare, engine, stored []float64 // microseconds of CPU a delivery
+	ratio, storedRatio   []float64 // to the bare reader beside it
 	errP50, errP99       []float64 // the tool's fan-out less the truth, microseconds
 	p50, p99             []float64 // the truth, microseconds
 	lag                  []float64 // reading lag p99
@@ -81,30 +82,31 @@ type report struct {
 	bareIdle             float64
 }
 
-// round measures the bare reader, the engine, and the engine with a store, one
-// right after the other.
+// round measures the engine beside the bare reader, without a store and with
+// one, and then the engine alone against the stand-in's truth.
 func (b *bencher) round(r *report) error {
 	before := stolen()
 	began := time.Now()
-	bare, err := b.measureBare()
+	bare, engine, err := b.sideBySide("-")
 	if err != nil {
-		return fmt.Errorf("the bare reader: %w", err)
+		return fmt.Errorf("side by side: %w", err)
 	}
-	engine, sum, truth, err := b.measureEngine("-")
+	bare2, stored, err := b.sideBySide(filepath.Join(b.dir, fmt.Sprintf("runs%d.db", len(r.stored))))
 	if err != nil {
-		return fmt.Errorf("the engine: %w", err)
+		return fmt.Errorf("side by side, with a store: %w", err)
 	}
-	storedFile := filepath.Join(b.dir, fmt.Sprintf("runs%d.db", len(r.stored)))
-	stored, _, _, err := b.measureEngine(storedFile)
+	sum, truth, err := b.measureTruth()
 	if err != nil {
-		return fmt.Errorf("the engine with a store: %w", err)
+		return fmt.Errorf("the engine alone: %w", err)
 	}
 	r.bare, r.engine, r.stored = append(r.bare, bare), append(r.engine, engine), append(r.stored, stored)
+	r.ratio, r.storedRatio = append(r.ratio, engine/bare), append(r.storedRatio, stored/bare2)
 	r.p50, r.p99 = append(r.p50, truth.Due.P50), append(r.p99, truth.Due.P99)
 	r.errP50, r.errP99 = append(r.errP50, sum.Fanout.P50-truth.Due.P50), append(r.errP99, sum.Fanout.P99-truth.Due.P99)
 	r.lag = append(r.lag, sum.Self.ReadingLagP99)
 	r.stolen = append(r.stolen, (stolen()-before)/time.Since(began).Seconds()/float64(runtime.NumCPU()))
-	fmt.Printf("  bare %.2f us, engine %.2f us, with store %.2f us a delivery; fan-out p50 %+.0f us, p99 %+.0f us of the truth\n", bare, engine, stored, sum.Fanout.P50-truth.Due.P50, sum.Fanout.P99-truth.Due.P99)
+	fmt.Printf("  bare %.2f us, engine %.2f us a delivery: %.2f; bare %.2f, with store %.2f: %.2f; fan-out p50 %+.0f us, p99 %+.0f us of the truth\n",
+		bare, engine, engine/bare, bare2, stored, stored/bare2, sum.Fanout.P50-truth.Due.P50, sum.Fanout.P99-truth.Due.P99)
 	return nil
 }
 
@@ -189,7 +191,7 @@ session "speak" {
   enter { room = "basin" }
   pause { lasts = "3s" }
   repeat {
-    every = "100ms"
+    every = "200ms"
     say { body = { kind = "notice", room = room, text = "gauge 3.2 m ${mark}" } }
   }
 }
@@ -226,58 +228,67 @@ func askTruth(addr string) (t truth, err error) {
 	return t, json.NewDecoder(r.Body).Decode(&t)
 }
 
-// perDelivery waits until deliveries flow steadily, and then measures what CPU
-// a process takes for each of them.
-func perDelivery(pid int, addr string) (float64, error) {
+// flowing waits until everybody has entered and messages go to all.
+func flowing(addr string, members float64) error {
 	for last, same := -1.0, 0; same < 2; time.Sleep(500 * time.Millisecond) {
 		t, err := askTruth(addr)
 		if err != nil {
-			return 0, err
+			return err
 		}
 		same++
-		if t.Totals.Written < 5*clients || t.Totals.Presence != last {
+		if t.Totals.Written < 2*members || t.Totals.Presence != last {
 			same = 0 // nobody speaks yet, or they are still entering
 		}
 		last = t.Totals.Presence
 	}
-	before, err := askTruth(addr)
-	if err != nil {
-		return 0, err
-	}
-	used := cpu(pid)
-	time.Sleep(window)
-	after, err := askTruth(addr)
-	if err != nil {
-		return 0, err
-	}
-	return (cpu(pid) - used) * 1e6 / (after.Totals.Written - before.Totals.Written), nil
+	return nil
 }
 
-func (b *bencher) measureBare() (float64, error) {
+// sideBySide lets the bare reader and the engine sit in the same room at the
+// same time, on the same core, and measures what CPU each takes for each of
+// its deliveries: half of them all.
+func (b *bencher) sideBySide(store string) (bare, engine float64, err error) {
 	board, addr, err := b.board()
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	defer board.end()
 	_, port, _ := strings.Cut(addr, ":")
 	reader, err := start(pinned(1, b.reader, port, strconv.Itoa(clients)))
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
 	defer reader.end()
 	if _, err := reader.waitFor("ready"); err != nil {
-		return 0, err
+		return 0, 0, err
 	}
-	path, err := b.trialOf(0)
+	path, err := b.trialOf(clients)
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
-	speaker, err := start(pinned(0, b.tool, "--store=-", "run", path, "--headless", "--target", "ws://"+addr+"/live"))
+	tool, err := start(pinned(1, b.tool, "--store="+store, "run", path, "--headless", "--target", "ws://"+addr+"/live"))
 	if err != nil {
-		return 0, err
+		return 0, 0, err
 	}
-	defer speaker.end()
-	return perDelivery(reader.cmd.Process.Pid, addr)
+	defer tool.end()
+	if err := flowing(addr, 2*clients); err != nil {
+		return 0, 0, err
+	}
+	before, err := askTruth(addr)
+	if err != nil {
+		return 0, 0, err
+	}
+	usedBare, usedTool := cpu(reader.cmd.Process.Pid), cpu(tool.cmd.Process.Pid)
+	time.Sleep(window)
+	after, err := askTruth(addr)
+	if err != nil {
+		return 0, 0, err
+	}
+	each := (after.Totals.Written - before.Totals.Written) / 2
+	bare = (cpu(reader.cmd.Process.Pid) - usedBare) * 1e6 / each
+	engine = (cpu(tool.cmd.Process.Pid) - usedTool) * 1e6 / each
+	tool.cmd.Process.Signal(os.Interrupt)
+	return bare, engine, nil
 }
 
 type summary struct {
@@ -285,44 +296,40 @@ type summary struct {
 		P50 float64 `json:"p50_us"`
 		P99 float64 `json:"p99_us"`
 	} `json:"fanout"`
-	Ledger struct {
-		Lost, Late float64
-	} `json:"ledger"`
 	Self struct {
 		ReadingLagP99 float64 `json:"reading_lag_p99_us"`
 	} `json:"self"`
 }
 
-func (b *bencher) measureEngine(store string) (us float64, sum summary, t truth, err error) {
+// measureTruth runs the engine alone and compares its fan-out with what the
+// stand-in knows to have done.
+func (b *bencher) measureTruth() (sum summary, t truth, err error) {
 	board, addr, err := b.board()
 	if err != nil {
-		return 0, sum, t, err
+		return sum, t, err
 	}
 	defer board.end()
 	path, err := b.trialOf(clients)
 	if err != nil {
-		return 0, sum, t, err
+		return sum, t, err
 	}
-	engine, err := start(pinned(1, b.tool, "--store="+store, "run", path, "--headless", "--target", "ws://"+addr+"/live", "--out", b.dir))
+	engine, err := start(pinned(1, b.tool, "--store=-", "run", path, "--headless", "--target", "ws://"+addr+"/live", "--out", b.dir))
 	if err != nil {
-		return 0, sum, t, err
+		return sum, t, err
 	}
-	us, err = perDelivery(engine.cmd.Process.Pid, addr)
-	if err == nil {
-		_, err = engine.waitFor("verdict")
-	}
+	_, err = engine.waitFor("verdict")
 	engine.end()
 	if err != nil {
-		return 0, sum, t, err
+		return sum, t, err
 	}
 	if t, err = askTruth(addr); err != nil {
-		return 0, sum, t, err
+		return sum, t, err
 	}
 	text, err := os.ReadFile(filepath.Join(b.dir, "summary.json"))
 	if err == nil {
 		err = json.Unmarshal(text, &sum)
 	}
-	return us, sum, t, err
+	return sum, t, err
 }
 
 // memory measures what an idle client costs: the process with many of them
@@ -417,41 +424,37 @@ func ratios(a, b []float64) []float64 {
 }
 
 func (r *report) text(rounds int) string {
-	engine, store := ratios(r.engine, r.bare), ratios(r.stored, r.engine)
-	return fmt.Sprintf(`# Performance
-
-Written by `+"`make bench`"+` on %s (%s/%s, %d cores, Go %s), %d rounds. During them
-%s %% of the machine's core time was taken away by what it runs on.
-
-The stand-in serves %d clients in one room from the first core; the reader runs
-on the second. Ten messages a second go to all of them. CPU is that of the whole
-process, user and system, over %v, divided by the deliveries of that time.
-
-| | each round | median |
-| --- | --- | --- |
-| bare reader in C, counts frames only: CPU a delivery, us | %s | %.2f |
-| engine with all its accounting: CPU a delivery, us | %s | %.2f |
-| **engine / bare reader** (at most 1.5 is wanted) | %s | **%.2f** |
-| engine that writes the store, CPU a delivery, us | %s | %.2f |
-| **with store / without** | %s | **%.2f** |
-| truth: p50 from due time to the server's write, us | %s | %.0f |
-| truth: p99, us | %s | %.0f |
-| **the tool's fan-out p50 less the truth's, us** | %s | **%.0f** |
-| **the tool's fan-out p99 less the truth's, us** | %s | **%.0f** |
-| the tool's reading lag p99, us, not part of the above | %s | %.0f |
-
-Memory of an idle client: **%.1f KB** in the engine (at most 4 is wanted), %.1f KB
-in the bare reader: the resident memory with %d clients less that with 10.
-
-The truth ends when the server's write returns, the tool's latency when the
-bytes are in the recipient's kernel, which on loopback is inside that write: a
-difference of some microseconds below zero is the rest of the write. Both sides
-keep percentiles to 0.1 %% of the value, so a difference of 0 means "within that".
-`, time.Now().Format("2006-01-02"), runtime.GOOS, runtime.GOARCH, runtime.NumCPU(), strings.TrimPrefix(runtime.Version(), "go"), rounds, fmt.Sprintf("%.0f", 100*median(r.stolen)),
-		clients, window,
-		list(r.bare, "%.2f"), median(r.bare), list(r.engine, "%.2f"), median(r.engine), list(engine, "%.2f"), median(engine),
-		list(r.stored, "%.2f"), median(r.stored), list(store, "%.2f"), median(store),
-		list(r.p50, "%.0f"), median(r.p50), list(r.p99, "%.0f"), median(r.p99),
-		list(r.errP50, "%+.0f"), median(r.errP50), list(r.errP99, "%+.0f"), median(r.errP99), list(r.lag, "%.0f"), median(r.lag),
-		r.idle/1000, r.bareIdle/1000, clients)
+	var t strings.Builder
+	p := func(format string, a ...any) { fmt.Fprintf(&t, format+"\n", a...) }
+	row := func(name, format string, v []float64) {
+		p("| %s | %s | "+strings.ReplaceAll(format, "+", "")+" |", name, list(v, format), median(v))
+	}
+	p("# Performance\n")
+	p("Written by `make bench` on %s (%s/%s, %d cores, Go %s), %d rounds, during which", time.Now().Format("2006-01-02"), runtime.GOOS, runtime.GOARCH, runtime.NumCPU(), strings.TrimPrefix(runtime.Version(), "go"), rounds)
+	p("%.0f %% of the machine's core time was taken away by what it runs on.\n", 100*median(r.stolen))
+	p("The stand-in serves one room from the first core. On the second sit, at the same")
+	p("time and in the same room, a bare reader in C with %d clients that only counts", clients)
+	p("frames, and the engine with %d and all its accounting; five messages a second", clients)
+	p("go to all. CPU is that of each whole process, user and system, over %v, by its", window)
+	p("deliveries.\n")
+	p("| | each round | median |\n| --- | --- | --- |")
+	row("bare reader: CPU a delivery, us", "%.2f", r.bare)
+	row("engine: CPU a delivery, us", "%.2f", r.engine)
+	row("**engine / bare reader** (at most 1.5 is wanted)", "%.2f", r.ratio)
+	row("engine that writes the store: CPU a delivery, us", "%.2f", r.stored)
+	row("engine with store / bare reader", "%.2f", r.storedRatio)
+	row("**with store / without**", "%.2f", ratios(r.storedRatio, r.ratio))
+	p("\nThe engine alone with %d clients, against what the stand-in knows:\n", clients)
+	p("| | each round | median |\n| --- | --- | --- |")
+	row("truth: p50 from due time to the server's write, us", "%.0f", r.p50)
+	row("truth: p99, us", "%.0f", r.p99)
+	row("**the tool's fan-out p50 less the truth's, us**", "%+.0f", r.errP50)
+	row("**the tool's fan-out p99 less the truth's, us**", "%+.0f", r.errP99)
+	row("the tool's reading lag p99, us, not part of the above", "%.0f", r.lag)
+	p("\nThe truth ends when the server's write returns, the tool's latency when the bytes")
+	p("are in the recipient's kernel, which on loopback is inside that write. Both keep")
+	p("percentiles to 0.1 %% of the value, so a difference of 0 means \"within that\".\n")
+	p("Memory of an idle client: **%.1f KB** in the engine (at most 4 is wanted), %.1f KB in", r.idle/1000, r.bareIdle/1000)
+	p("the bare reader: resident memory with %d clients less that with 10.", clients)
+	return t.String()
 }

@@ -24,29 +24,32 @@ import (
 // A Client is one simulated client. It is kept small: there may be tens of
 // thousands.
 type Client struct {
-	name     []byte
-	session  *trial.Session
+	// What each arriving message touches comes first, close together: with
+	// thousands of clients that decides how fast they are served.
 	pending  []byte // received, and not a whole frame yet
 	reader   ws.Reader
-	random   uint64
 	deadline mono.Time // of what it waits for
-	began    mono.Time // when that wait began
-	ready    mono.Time // when the last wait for the server ended
-	due      mono.Time // what the next message's latency counts from; 0: from when it is said
-	turns    [trial.MaxNesting]turn
 	id       ledger.Client
-	n        int32 // in its crew
-	sent     uint32
 	got      uint32 // marked messages
-	room     ledger.Room
-	asked    ledger.Room // the room that an answer is awaited for
-	pc       int32
 	crew     uint16
 	phase    phase
 	wait     wait
 	title    titling
 	depth    int8
 	ebbing   bool
+
+	name    []byte
+	session *trial.Session
+	random  uint64
+	began   mono.Time // when that wait began
+	ready   mono.Time // when the last wait for the server ended
+	due     mono.Time // what the next message's latency counts from; 0: from when it is said
+	turns   [trial.MaxNesting]turn
+	n       int32 // in its crew
+	sent    uint32
+	room    ledger.Room
+	asked   ledger.Room // the room that an answer is awaited for
+	pc      int32
 }
 
 // A turn is the state of one repeat that is under way.

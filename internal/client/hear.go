@@ -22,7 +22,7 @@ func (c *Client) message(e *Env, payload []byte, binary, more bool, at, now mono
 	e.counts().Arrivals++
 	m, end := mark.Find(payload)
 	read := false
-	if c.listens() || end > 0 && e.Trial.Dialect.Past != nil {
+	if c.listens() || end > 0 && e.Trial.Dialect.Past != nil && e.Trial.Dialect.Past.MayHold(payload) {
 		read = (!binary || utf8.Valid(payload)) && e.Trial.Fields.Extract(payload, e.scope.Fields) == nil
 		if !read {
 			clear(e.scope.Fields)

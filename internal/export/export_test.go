@@ -79,9 +79,11 @@ func snapshot(t *testing.T) *run.Snapshot {
 		t.Fatal(err)
 	}
 	s := &run.Snapshot{Trial: tr, Started: time.Date(2026, 3, 1, 6, 0, 0, 0, time.UTC), Elapsed: 8 * time.Second, Entries: entries, Total: w, Rooms: []string{ledger.EveryoneName, "lock-1", "quay"}, KernelTimes: true, Finished: true, Kept: l.Kept}
-	if s.Judgements, err = run.Judge(tr.Limits, entries, w); err != nil {
+	clean, err := logbook.Sum(entries, run.Clean)
+	if err != nil {
 		t.Fatal(err)
 	}
+	s.Judgements = run.Judge(tr.Limits, w, clean)
 	if w.Imbalance() != "" || w.Total.Lost != 1 || w.Overloaded != 1 {
 		t.Fatalf("the run made by hand: %s, %+v, %d", w.Imbalance(), w.Total, w.Overloaded)
 	}

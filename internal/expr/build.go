@@ -1,6 +1,11 @@
 package expr
 
-import "errors"
+import (
+	"bytes"
+	"errors"
+
+	"tidepull/internal/wire/jsonscan"
+)
 
 type opcode uint8
 
@@ -56,6 +61,33 @@ type instruction struct {
 type Program struct {
 	code   []instruction
 	consts []Value
+	needs  []byte
+}
+
+// MayHold tells whether p, a condition, can hold on a JSON message at all, from
+// a look at its bytes: a condition such as msg.kind == "past" cannot, where
+// those four letters are nowhere in it. It spares reading most messages as
+// JSON. A message with an escape in it may always.
+func (p *Program) MayHold(message []byte) bool {
+	return p.needs == nil || bytes.Contains(message, p.needs) || bytes.IndexByte(message, '\\') >= 0
+}
+
+// findNeeds recognises conditions of the one form field == "text", either way
+// round, in which the text is the same in JSON.
+func (p *Program) findNeeds() {
+	if len(p.code) != 3 || p.code[2].op != opEqual {
+		return
+	}
+	a, b := p.code[0], p.code[1]
+	if a.op == opConst {
+		a, b = b, a
+	}
+	if a.op != opField || b.op != opConst || p.consts[b.arg].Kind != String {
+		return
+	}
+	if text := p.consts[b.arg].Str; len(text) > 0 && len(jsonscan.AppendEscaped(nil, text)) == len(text) {
+		p.needs = text
+	}
 }
 
 // A Builder writes a Program, operands before their operation.
@@ -126,5 +158,6 @@ func (b *Builder) Build() (*Program, error) {
 	if b.most > stackDepth {
 		return nil, errors.New("the expression is nested too deeply; split it up")
 	}
+	b.p.findNeeds()
 	return &b.p, nil
 }

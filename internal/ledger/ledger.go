@@ -84,8 +84,7 @@ type Ledger struct {
 	cfg   Config
 	rooms []room
 	named map[string]Room
-	crews []uint16 // by client
-	seats [][]seat // by client: where it is or was
+	seats []standing // by client
 
 	live    []*row // rows from number base on, a settled one is nil
 	head    int
@@ -112,9 +111,8 @@ func New(cfg Config) *Ledger {
 
 // AddClient announces the next client, of a crew, and returns its number.
 func (l *Ledger) AddClient(crew uint16) Client {
-	l.crews = append(l.crews, crew)
-	l.seats = append(l.seats, nil)
-	return Client(len(l.crews) - 1)
+	l.seats = append(l.seats, standing{crew: crew})
+	return Client(len(l.seats) - 1)
 }
 
 // Room returns the number of the room with this name.
@@ -172,7 +170,7 @@ func (l *Ledger) Say(s Say) uint64 {
 	r.say, r.number, r.only, r.except = s, number, -1, -1
 	r.cell = s.Sheet.group(s.Room, s.Kind, l.cfg.Crews)
 	s.Sheet.live++
-	s.Sheet.cells[r.cell+int(l.crews[s.Sender])].Said++
+	s.Sheet.cells[r.cell+int(l.seats[s.Sender].crew)].Said++
 	switch s.Audience {
 	case ToMember, ToSender:
 		if s.Audience == ToSender {
@@ -180,7 +178,7 @@ func (l *Ledger) Say(s Say) uint64 {
 		}
 		if slot := l.slot(s.To, s.Room); slot >= 0 && rm.now.bits.Has(slot) {
 			r.only, r.owed = int32(slot), 1
-			s.Sheet.cells[r.cell+int(l.crews[s.To])].Owed++
+			s.Sheet.cells[r.cell+int(l.seats[s.To].crew)].Owed++
 		}
 	default:
 		r.members = rm.now
@@ -192,7 +190,7 @@ func (l *Ledger) Say(s Say) uint64 {
 		if slot := l.slot(s.Sender, s.Room); s.Audience == ToOthers && slot >= 0 && rm.now.bits.Has(slot) {
 			r.except = int32(slot)
 			r.owed--
-			s.Sheet.cells[r.cell+int(l.crews[s.Sender])].Owed--
+			s.Sheet.cells[r.cell+int(l.seats[s.Sender].crew)].Owed--
 		}
 	}
 	r.latency = zeroed(r.latency, len(rm.seats))
@@ -251,7 +249,7 @@ type Verdict struct {
 
 // Arrive books an arrival.
 func (l *Ledger) Arrive(a Arrival) Verdict {
-	crew := int(l.crews[a.To])
+	crew := int(l.seats[a.To].crew)
 	if a.Mark.Run != l.cfg.Run || a.Mark.Number >= l.Next() || int(a.Mark.Room) >= len(l.rooms) {
 		a.Sheet.Foreign++
 		return Verdict{Fate: Foreign, Sheet: a.Sheet}
@@ -370,7 +368,7 @@ func (l *Ledger) settle(r *row) {
 		if fate == Lost {
 			r.lost++
 		}
-		*r.say.Sheet.cells[r.cell+int(l.crews[seat.client])].of(fate)++
+		*r.say.Sheet.cells[r.cell+int(l.seats[seat.client].crew)].of(fate)++
 	})
 	if r.reached < r.owed && r.reached > 0 {
 		l.spread(r)

@@ -34,13 +34,47 @@ type seat struct {
 	slot int32
 }
 
+// A standing is where a client is or was: seldom in more than two rooms, one
+// of which is Everyone, so those need no second look into memory.
+type standing struct {
+	few  [2]seat
+	more []seat
+	n    int32
+	crew uint16
+}
+
 func (l *Ledger) slot(c Client, r Room) int {
-	for _, s := range l.seats[c] {
-		if s.room == r {
-			return int(s.slot)
+	s := &l.seats[c]
+	for i := range min(int(s.n), len(s.few)) {
+		if s.few[i].room == r {
+			return int(s.few[i].slot)
+		}
+	}
+	for _, more := range s.more {
+		if more.room == r {
+			return int(more.slot)
 		}
 	}
 	return -1
+}
+
+// each calls f with every room that the client is or was in.
+func (s *standing) each(f func(seat)) {
+	for i := range min(int(s.n), len(s.few)) {
+		f(s.few[i])
+	}
+	for _, more := range s.more {
+		f(more)
+	}
+}
+
+func (s *standing) add(new seat) {
+	if int(s.n) < len(s.few) {
+		s.few[s.n] = new
+	} else {
+		s.more = append(s.more, new)
+	}
+	s.n++
 }
 
 // sit is slot, and gives the client a slot where it has none yet: it asks to
@@ -51,7 +85,7 @@ func (l *Ledger) sit(c Client, r Room) int {
 		rm := &l.rooms[r]
 		slot = len(rm.seats)
 		rm.seats = append(rm.seats, roomSeat{client: c, ceased: -1, ceasedBefore: -1, over: -1})
-		l.seats[c] = append(l.seats[c], seat{r, int32(slot)})
+		l.seats[c].add(seat{r, int32(slot)})
 	}
 	return slot
 }
@@ -72,7 +106,7 @@ func (l *Ledger) Enter(c Client, r Room) {
 	}
 	m := l.change(rm)
 	m.bits.Add(slot)
-	m.byCrew[l.crews[c]]++
+	m.byCrew[l.seats[c].crew]++
 }
 
 // Quit books that a client asked to leave: it is owed nothing any more.
@@ -86,7 +120,7 @@ func (l *Ledger) Quit(c Client, r Room, now mono.Time) {
 	s.ceasedBefore, s.ceased = s.ceased, now
 	m := l.change(rm)
 	m.bits.Remove(slot)
-	m.byCrew[l.crews[c]]--
+	m.byCrew[l.seats[c].crew]--
 }
 
 // Left books that a client is out of a room for certain: confirmed, or refused
@@ -101,11 +135,11 @@ func (l *Ledger) Left(c Client, r Room, now mono.Time) {
 
 // Break books that a client's connection is gone, and it is out of all rooms.
 func (l *Ledger) Break(c Client, now mono.Time) {
-	for _, s := range l.seats[c] {
+	l.seats[c].each(func(s seat) {
 		if l.rooms[s.room].seats[s.slot].inside {
 			l.Left(c, s.room, now)
 		}
-	}
+	})
 }
 
 // change returns the room's membership for changing: a copy, where rows still

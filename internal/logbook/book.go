@@ -12,7 +12,8 @@ type Book struct {
 	start  mono.Time
 	crews  int
 	pages  []*Page // by second, from the oldest that is not handed over
-	judged int     // pages below this second are complete but for settlements
+	takes  int
+	judged int // pages below this second are complete but for settlements
 	// Close, where set, is told of each second when it is over, before it is
 	// judged.
 	Close func(*Page)
@@ -64,10 +65,15 @@ func (b *Book) Take(all bool) (closed, open []*Entry) {
 		closed = append(closed, p.Entry())
 		b.pages = b.pages[1:]
 	}
-	for _, p := range b.pages {
-		e := p.Entry()
-		e.Settled = false // the second may not even be over
-		open = append(open, e)
+	b.takes++
+	for i, p := range b.pages {
+		// On pages that are over little happens any more: they are copied
+		// again each fourth time.
+		if p.copied == nil || i >= len(b.pages)-2 || b.takes%4 == 0 {
+			p.copied = p.Entry()
+			p.copied.Settled = false // the second may not even be over
+		}
+		open = append(open, p.copied)
 	}
 	return closed, open
 }

@@ -94,6 +94,7 @@ type Page struct {
 	Gauges Gauges
 	Health Health
 
+	copied              *Entry       // as it was handed out last
 	latency             []crewSeries // by crew
 	first, median, last meter.Hist
 	fit                 Fit

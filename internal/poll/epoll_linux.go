@@ -78,6 +78,7 @@ func (p *epoll) Dial(id int32, to netip.AddrPort) error {
 	for int(id) >= len(p.conns) {
 		p.conns = append(p.conns, conn{fd: -1})
 	}
+	p.Hangup(id) // an earlier life may still be sending its last bytes
 	return p.attach(id, fd, true)
 }
 

@@ -28,18 +28,13 @@ type Judgement struct {
 	Why      string // of NotProven
 }
 
-// Judge holds the entries of a run against limits. Latencies are taken from
-// the seconds in which the tool was not the bottleneck; what is counted, from
-// all.
-func Judge(limits []trial.Limit, entries []*logbook.Entry, total *logbook.Window) ([]Judgement, error) {
-	clean := total
-	if total.Overloaded > 0 {
-		w, err := logbook.Sum(entries, func(e *logbook.Entry) bool { return e.Health.Overload == 0 })
-		if err != nil {
-			return nil, err
-		}
-		clean = w
-	}
+// Clean tells of a second in which the tool was not the bottleneck.
+func Clean(e *logbook.Entry) bool { return e.Health.Overload == 0 }
+
+// Judge holds a run, or a part of it, against limits. Latencies are taken from
+// clean, the sum of the seconds in which the tool was not the bottleneck; what
+// is counted, from the total.
+func Judge(limits []trial.Limit, total, clean *logbook.Window) []Judgement {
 	crowded := float64(total.Overloaded) > MaxOverloaded*float64(total.Seconds)
 	judgements := make([]Judgement, len(limits))
 	for i, l := range limits {
@@ -61,7 +56,7 @@ func Judge(limits []trial.Limit, entries []*logbook.Entry, total *logbook.Window
 		}
 		judgements[i] = j
 	}
-	return judgements, nil
+	return judgements
 }
 
 // Overall sums judgements up: one broken limit breaks the trial.

@@ -146,6 +146,22 @@ func resolve(ctx context.Context, u *url.URL) (netip.AddrPort, error) {
 	return netip.AddrPortFrom(addrs[0].Unmap(), uint16(port)), nil
 }
 
+// add adds entries to the total, and those in which the tool was not the
+// bottleneck to clean.
+func add(entries []*logbook.Entry, total, clean *logbook.Window) error {
+	for _, e := range entries {
+		if err := total.Add(e); err != nil {
+			return err
+		}
+		if Clean(e) {
+			if err := clean.Add(e); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
 // Snapshot returns the run as it stands.
 func (r *Run) Snapshot() *Snapshot { return r.snapshot.Load() }
 
@@ -175,28 +191,20 @@ func (r *Run) Wait() *Snapshot {
 func (r *Run) collect(failed <-chan error) {
 	defer close(r.done)
 	defer r.cancel()
-	c := collector{base: machine.Resident(), total: &logbook.Window{}}
+	c := collector{base: machine.Resident(), total: &logbook.Window{}, clean: &logbook.Window{}, limits: r.trial.Limits}
 	for report := range r.loop.Reports() {
 		s, err := c.add(report)
 		if err != nil {
 			r.log.Error("a report could not be read", "error", err)
 			continue
 		}
-		r.complete(s)
+		s.Trial, s.Started, s.KernelTimes, s.Stopped = r.trial, r.Snapshot().Started, r.kernel, r.stopped.Load()
 		r.snapshot.Store(s)
 	}
 	last := *r.Snapshot()
 	last.Finished, last.Err = true, <-failed
 	r.snapshot.Store(&last)
 	r.log.Info("run ends", "trial", r.trial.Name, "elapsed", last.Elapsed, "owed", last.Total.Total.Owed, "lost", last.Total.Total.Lost, "error", last.Err)
-}
-
-func (r *Run) complete(s *Snapshot) {
-	s.Trial, s.Started, s.KernelTimes, s.Stopped = r.trial, r.Snapshot().Started, r.kernel, r.stopped.Load()
-	var err error
-	if s.Judgements, err = Judge(r.trial.Limits, s.Entries, s.Total); err != nil {
-		r.log.Error("the limits could not be judged", "error", err)
-	}
 }
 
 // A collector sums up the reports of a run.
@@ -207,28 +215,27 @@ type collector struct {
 	closed   []*logbook.Entry
 	events   []logbook.Event
 	total    *logbook.Window // of closed
+	clean    *logbook.Window // of those in which the tool was not the bottleneck
+	limits   []trial.Limit
 }
 
 func (c *collector) add(r engine.Report) (*Snapshot, error) {
-	for _, e := range r.Closed {
-		c.closed = append(c.closed, e)
-		if err := c.total.Add(e); err != nil {
-			return nil, err
-		}
-	}
+	c.closed = append(c.closed, r.Closed...)
 	c.events = append(c.events, r.Events...)
-	total := c.total.Clone()
-	for _, e := range r.Open {
-		if err := total.Add(e); err != nil {
-			return nil, err
-		}
+	if err := add(r.Closed, c.total, c.clean); err != nil {
+		return nil, err
+	}
+	total, clean := c.total.Clone(), c.clean.Clone()
+	if err := add(r.Open, total, clean); err != nil {
+		return nil, err
 	}
 	if open := total.Most.Open; open > c.mostOpen && c.base > 0 {
 		c.mostOpen = open
 		c.perOpen = max(0, float64(machine.Resident()-c.base)/float64(open))
 	}
 	return &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...), Total: total, Rooms: r.Rooms, Names: r.Names, Start: r.Start, Events: slices.Clip(c.events), Sent: r.Sent, Got: r.Got,
-		Reasons: maps.Clone(r.Reasons), Kept: r.Kept, Sampled: r.Sampled, Unkept: r.Unkept, Held: r.Held, RSSPerOpen: c.perOpen}, nil
+		Judgements: Judge(c.limits, total, clean),
+		Reasons:    maps.Clone(r.Reasons), Kept: r.Kept, Sampled: r.Sampled, Unkept: r.Unkept, Held: r.Held, RSSPerOpen: c.perOpen}, nil
 }
 
 // ClientName is the name of a client by its number in the run.

@@ -43,9 +43,11 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 	if snap.Total, err = logbook.Sum(snap.Entries, nil); err != nil {
 		return nil, err
 	}
-	if snap.Judgements, err = run.Judge(snap.Trial.Limits, snap.Entries, snap.Total); err != nil {
+	clean, err := logbook.Sum(snap.Entries, run.Clean)
+	if err != nil {
 		return nil, err
 	}
+	snap.Judgements = run.Judge(snap.Trial.Limits, snap.Total, clean)
 	if len(r.Summary) > 0 {
 		var sum run.Summary
 		if err := json.Unmarshal(r.Summary, &sum); err != nil {

@@ -66,6 +66,8 @@ type runView struct {
 	bands      *watch.Cache
 	fanout     fanout.Model
 	balance    balance.Model
+	summed     *logbook.Window // of summedSpan, where it is settled
+	summedSpan scene.Span
 	explaining bool
 	leaving    bool // q was pressed once while the run goes on
 	export     func(view string, s *run.Snapshot, w scene.Span) (string, error)
@@ -208,15 +210,11 @@ func (v *runView) jump(by int) {
 
 // breaksLimit tells whether a limit on a latency is broken within one second.
 func (v *runView) breaksLimit(e *logbook.Entry) bool {
-	w, err := logbook.Sum([]*logbook.Entry{e}, nil)
+	w, err := logbook.Sum([]*logbook.Entry{e}, run.Clean)
 	if err != nil {
 		return false
 	}
-	judgements, err := run.Judge(v.snapshot.Trial.Limits, []*logbook.Entry{e}, w)
-	if err != nil {
-		return false
-	}
-	for _, j := range judgements {
+	for _, j := range run.Judge(v.snapshot.Trial.Limits, w, w) {
 		if j.Verdict == run.Broken && j.Unit == logbook.Duration {
 			return true
 		}
@@ -239,13 +237,26 @@ func (v *runView) scene(p *look.Palette, width, height int) scene.Scene {
 	sc := scene.Scene{P: p, S: s, Label: label, Width: width, Height: height, W: s.Total, Entries: s.Entries}
 	if span.To-span.From < len(s.Entries) {
 		sc.Entries = span.Of(s.Entries)
-		w, err := logbook.Sum(sc.Entries, nil)
-		if err != nil {
-			w = &logbook.Window{}
-		}
-		sc.W = w
+		sc.W = v.sum(span, sc.Entries)
 	}
 	return sc
+}
+
+// sum sums the window up, and keeps the sum of one that is settled: a wide
+// window is drawn many times.
+func (v *runView) sum(span scene.Span, entries []*logbook.Entry) *logbook.Window {
+	if v.summed != nil && v.summedSpan == span {
+		return v.summed
+	}
+	v.summed = nil
+	w, err := logbook.Sum(entries, nil)
+	if err != nil {
+		return &logbook.Window{}
+	}
+	if n := len(entries); n > 0 && entries[n-1].Settled && entries[0].Settled {
+		v.summed, v.summedSpan = w, span
+	}
+	return w
 }
 
 func (v *runView) draw(p *look.Palette, width, height int) []string {

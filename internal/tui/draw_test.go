@@ -1,0 +1,242 @@
+package tui
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+	"unicode"
+
+	"charm.land/bubbles/v2/key"
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
+
+	"tidepull/internal/ledger"
+	"tidepull/internal/logbook"
+	"tidepull/internal/mark"
+	"tidepull/internal/mono"
+	"tidepull/internal/run"
+	"tidepull/internal/trial"
+	"tidepull/internal/tui/look"
+	"tidepull/internal/tui/scene"
+)
+
+// hostile is a name as a server or a trial may give one: escapes that clear the
+// screen, wide and combining characters, a change of direction, no end.
+const hostile = "\x1b[2J\x1b]0;x\x07 Schleuse水門 e\u0301\u202e\r\n\x9b31m" + "abcdefghijklmnopqrstuvwxyzabcdefghijklmnopqrstuvwxyz"
+
+// hostileRun is a run in which every name is hostile and everything that can go
+// wrong has.
+func hostileRun(t *testing.T) *run.Snapshot {
+	t.Helper()
+	tr := &trial.Trial{Name: hostile, Prompt: time.Second, Grace: time.Second, Target: trial.Target{Name: hostile, WebSocket: "ws://" + hostile},
+		Crews: []trial.Crew{{Name: hostile, Clients: 20}, {Name: "tugs", Clients: 20}}, Tide: trial.Tide{Legs: []trial.Leg{{Word: "flood", To: 1, Over: 5 * time.Second}, {Word: "slack", To: 1, Over: 20 * time.Second}}},
+		Limits: []trial.Limit{{Name: hostile, Figure: "fanout.p99", Rule: trial.Below, Value: 1}, {Name: "lost", Figure: "ledger.lost", Rule: trial.Equals}, {Name: "entering", Figure: "enter.p50", Rule: trial.Below, Value: 1}}}
+	book := logbook.NewBook(0, 2)
+	l := ledger.New(ledger.Config{Run: 1, Crews: 2, Prompt: tr.Prompt, Grace: tr.Grace, Keep: 50, Sample: 5, Spread: func(s ledger.Spread) { book.Second(s.Sheet.Second).Spread(s) }})
+	room := l.Room(hostile)
+	s := &run.Snapshot{Trial: tr, Started: time.Unix(0, 0), Elapsed: 12 * time.Second, Leg: "slack", Rooms: []string{ledger.EveryoneName, hostile}, Reasons: map[string]int{hostile: 3}, RSSPerOpen: 3000}
+	for c := range ledger.Client(40) {
+		l.AddClient(uint16(c / 20))
+		l.Ask(c, room)
+		l.Enter(c, room)
+		s.Names = append(s.Names, fmt.Sprint(hostile, c))
+		s.Sent, s.Got = append(s.Sent, 1), append(s.Got, 2)
+		s.Events = append(s.Events, logbook.Event{Client: c, Room: room, What: logbook.Entered}, logbook.Event{Client: c, Room: -1, What: logbook.Broke, Detail: hostile})
+	}
+	for second := range 12 {
+		now := mono.Time(second) * mono.Time(time.Second)
+		book.Advance(now)
+		p := book.Now()
+		p.Gauges = logbook.Gauges{Planned: 40, Out: 40, Open: 3 * second}
+		p.Health = logbook.Health{Span: time.Second, Busy: time.Duration(second) * 90 * time.Millisecond}
+		p.Counts.Broken, p.Counts.Sent = int64(second%4/3), 1
+		n := l.Say(ledger.Say{Room: room, Sender: ledger.Client(second), Due: now, Sent: now, Sheet: &p.Sheet})
+		for c := range ledger.Client(39 + second%2) { // one lost each other second
+			for range 1 + second/10 { // the last ones doubled
+				v := l.Arrive(ledger.Arrival{To: c, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: now + mono.Time(c)*1e5, Sheet: &p.Sheet})
+				if v.Fate == ledger.Delivered {
+					p.Delivery(uint16(c/20), v.Owed, v.Latency)
+				}
+			}
+		}
+		p.ReadingLag.Record(time.Millisecond)
+	}
+	book.Advance(mono.Time(12 * time.Second))
+	l.Settle(mono.Never - 1)
+	s.Entries, _ = book.Take(true)
+	s.Kept, s.Sampled = l.Kept, l.Sampled
+	var err error
+	if s.Total, err = logbook.Sum(s.Entries, nil); err != nil {
+		t.Fatal(err)
+	}
+	s.Judgements = run.Judge(tr.Limits, s.Total, s.Total)
+	if len(s.Kept) < 6 || s.Total.Total.Lost < 6 || s.Total.Total.Duplicate == 0 {
+		t.Fatalf("too little is wrong: %+v", s.Total.Total)
+	}
+	return s
+}
+
+// A troubled source says hostile things of its store.
+type troubled struct{ Kept }
+
+func (troubled) Trouble() string { return "the store: " + hostile }
+
+func press(name string) tea.KeyPressMsg {
+	for code, text := range map[rune]string{tea.KeyEnter: "enter", tea.KeyEscape: "esc", tea.KeyDown: "down", tea.KeyUp: "up", tea.KeyLeft: "left", tea.KeyRight: "right"} {
+		if text == name {
+			return tea.KeyPressMsg{Code: code}
+		}
+	}
+	return tea.KeyPressMsg{Code: rune(name[0]), Text: name}
+}
+
+func newTestView(s *run.Snapshot) *runView {
+	v := newRunView(troubled{Kept{s}}, newKeys(), func(string, *run.Snapshot, scene.Span) (string, error) { return "", errors.New(hostile) })
+	return v
+}
+
+// check looks at a drawn screen: every line has at most the screen's width, no
+// character in it moves the cursor, and no escape sequence is but a colour.
+func check(t *testing.T, what string, m model) {
+	t.Helper()
+	lines := strings.Split(m.draw(), "\n")
+	if len(lines) != m.height {
+		t.Errorf("%s at %dx%d: %d lines", what, m.width, m.height, len(lines))
+	}
+	for i, line := range lines {
+		if w := ansi.StringWidth(line); w > m.width {
+			t.Errorf("%s at %dx%d: line %d is %d wide: %q", what, m.width, m.height, i, w, ansi.Strip(line))
+		}
+		for rest := line; rest != ""; {
+			at := strings.IndexByte(rest, '\x1b')
+			clean := rest
+			if at >= 0 {
+				clean = rest[:at]
+			}
+			for _, r := range clean {
+				if !unicode.IsPrint(r) {
+					t.Fatalf("%s: %U gets through in line %d: %q", what, r, i, line)
+				}
+			}
+			if at < 0 {
+				break
+			}
+			end := strings.IndexByte(rest[at:], 'm')
+			if end < 0 || strings.Trim(rest[at+2:at+end], "0123456789;:") != "" || rest[at+1] != '[' {
+				t.Fatalf("%s: an escape sequence that is no colour in line %d: %q", what, i, line)
+			}
+			rest = rest[at+end+1:]
+		}
+	}
+}
+
+// TestHostileNames draws every view, every level of the ledger and every
+// message at many sizes, in colour and without.
+func TestHostileNames(t *testing.T) {
+	s := hostileRun(t)
+	paths := map[string][]string{
+		"watch": {"1"}, "watch, window": {"1", "w", "+"}, "fan-out": {"2"}, "fan-out, one message": {"2", "m"}, "fan-out, the last": {"2", "M"},
+		"ledger": {"3"}, "by crew": {"3", "b"}, "by kind": {"3", "b", "b"}, "a room": {"3", "enter"}, "a message": {"3", "enter", "enter"},
+		"a client": {"3", "enter", "enter", "enter"}, "its message": {"3", "enter", "enter", "enter", "down", "down", "enter"}, "window on the amiss": {"3", "n", "n"},
+		"help": {"2", "?"}, "export": {"3", "e"}, "leaving": {"q"},
+	}
+	for _, profile := range []colorprofile.Profile{colorprofile.TrueColor, colorprofile.ANSI} {
+		for _, finished := range []bool{false, true} {
+			one := *s
+			one.Finished = finished
+			for name, path := range paths {
+				for _, size := range [][2]int{{60, 18}, {80, 24}, {99, 31}, {120, 30}, {160, 47}, {233, 70}} {
+					m := newModel(nil)
+					m.width, m.height, m.palette = size[0], size[1], look.NewPalette(true, profile)
+					m.run = newTestView(&one)
+					for _, k := range path {
+						m.run.press(press(k), m.run.scene(&m.palette, m.width, m.height))
+					}
+					check(t, name, m)
+				}
+			}
+		}
+	}
+}
+
+// TestWindowKeys moves the window about and compares with what it should be.
+func TestWindowKeys(t *testing.T) {
+	s := hostileRun(t)
+	s.Finished = true
+	n := len(s.Entries)
+	v := newTestView(s)
+	step := func(k string, want scene.Span) {
+		t.Helper()
+		v.press(press(k), scene.Scene{S: s, W: s.Total, Entries: s.Entries})
+		if v.window != want {
+			t.Fatalf("after %q the window is %v, want %v", k, v.window, want)
+		}
+	}
+	step("w", scene.Span{From: n - 10, To: n})
+	step("left", scene.Span{From: n - 12, To: n - 2})
+	for range 20 {
+		v.press(press("left"), scene.Scene{})
+	}
+	step("left", scene.Span{From: 0, To: 10})
+	step("-", scene.Span{From: 4, To: 10})
+	step("-", scene.Span{From: 6, To: 10})
+	step("+", scene.Span{From: 4, To: 10})
+	for range 30 {
+		v.press(press("right"), scene.Scene{})
+	}
+	step("right", scene.Span{From: n - 6, To: n})
+	step("esc", scene.Span{})
+	step("n", scene.Span{From: 0, To: 1}) // lost in every other second, a limit broken in all
+	step("n", scene.Span{From: 1, To: 2})
+	step("N", scene.Span{From: 0, To: 1})
+	step("N", scene.Span{From: 0, To: 1})
+	if v.notice == "" {
+		t.Error("nothing is said at the end of the jumps")
+	}
+	step("w", scene.Span{})
+	if v.press(press("esc"), scene.Scene{S: s, W: s.Total}) != true {
+		t.Error("esc does not leave a run that is over")
+	}
+}
+
+// TestFiguresOfTheWindow: what the views sum up is the window and nothing else.
+func TestFiguresOfTheWindow(t *testing.T) {
+	s := hostileRun(t)
+	v := newTestView(s)
+	p := look.NewPalette(true, colorprofile.TrueColor)
+	whole := v.scene(&p, 100, 30)
+	if whole.Label != "last 10 s" || whole.W.Seconds != 10 {
+		t.Errorf("watch sums up %q, %d seconds", whole.Label, whole.W.Seconds)
+	}
+	v.view = viewLedger
+	if sc := v.scene(&p, 100, 30); sc.W != s.Total || sc.Label != "whole run" {
+		t.Errorf("the ledger sums up %q", sc.Label)
+	}
+	v.window = scene.Span{From: 3, To: 5}
+	sc := v.scene(&p, 100, 30)
+	if sc.W.Total.Said != 2 || sc.W.Total.Owed != 80 || sc.Label != "0:03-0:05" || len(sc.Entries) != 2 {
+		t.Errorf("%q: %+v", sc.Label, sc.W.Total)
+	}
+}
+
+// TestKeysAreShown: each key that the footer names is one that is bound.
+func TestKeysAreShown(t *testing.T) {
+	k := newKeys()
+	for _, b := range []key.Binding{k.help, k.stop, k.leave, k.window, k.nextTick, k.export, k.message, k.order} {
+		if !key.Matches(press(b.Help().Key), b) && b.Help().Key != "m" && b.Help().Key != "b" {
+			t.Errorf("the footer names %q, which does not do it", b.Help().Key)
+		}
+	}
+	v := newTestView(hostileRun(t))
+	p := look.NewPalette(true, colorprofile.NoTTY)
+	v.source = Kept{v.snapshot}
+	for view, want := range map[viewName]string{viewWatch: "w window", viewFanout: "m a message", viewLedger: "enter look into"} {
+		v.view = view
+		if got := ansi.Strip(v.footer(&p, 200)); !strings.Contains(got, want) || !strings.Contains(got, "? explain") || !strings.Contains(got, "q leave") {
+			t.Errorf("footer: %s", got)
+		}
+	}
+}
