@@ -213,7 +213,7 @@ func (c *Client) Data(e *Env, b []byte, at, now mono.Time) {
 // consume takes what it can from the front of b and returns how much that was.
 func (c *Client) consume(e *Env, b []byte, at, now mono.Time) (taken int) {
 	if c.phase == shaking {
-		if taken = c.shake(e, b, now); taken == 0 {
+		if taken = c.shake(e, b, at, now); taken == 0 {
 			return 0
 		}
 	}
@@ -234,7 +234,7 @@ func (c *Client) consume(e *Env, b []byte, at, now mono.Time) (taken int) {
 	return len(b)
 }
 
-func (c *Client) shake(e *Env, b []byte, now mono.Time) int {
+func (c *Client) shake(e *Env, b []byte, at, now mono.Time) int {
 	h, n, err := http1.ConsumeResponse(b)
 	if err == nil && n == 0 {
 		return 0
@@ -251,7 +251,7 @@ func (c *Client) shake(e *Env, b []byte, now mono.Time) int {
 	e.counts().Opened++
 	e.Opened++
 	e.event(c, now, logbook.Opened, noRoom, "")
-	e.Book.Now().Connect.Record(now.Sub(c.began))
+	e.Book.Now().Connect.Record(at.Sub(c.began))
 	c.rand()
 	c.sayTitle(e)
 	c.pc, c.ready = 1, now

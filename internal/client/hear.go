@@ -41,7 +41,7 @@ func (c *Client) message(e *Env, payload []byte, binary, more bool, at, now mono
 		}
 	}
 	if read && c.phase == open {
-		c.hear(e, now)
+		c.hear(e, at, now)
 	}
 }
 
@@ -62,7 +62,7 @@ func (c *Client) listens() bool {
 }
 
 // hear looks whether the message in the scope is what the client waits for.
-func (c *Client) hear(e *Env, now mono.Time) {
+func (c *Client) hear(e *Env, at, now mono.Time) {
 	c.fill(e)
 	s := &e.scope
 	d := &e.Trial.Dialect
@@ -91,7 +91,7 @@ func (c *Client) hear(e *Env, now mono.Time) {
 		c.fillAsked(e)
 		switch {
 		case d.Enter.Confirmed.True(s):
-			c.entered(e, now)
+			c.entered(e, at, now)
 		case d.Enter.Refused != nil && d.Enter.Refused.True(s):
 			e.Ledger.Left(c.id, c.asked, now)
 			c.denied(e, now)

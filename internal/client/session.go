@@ -158,16 +158,16 @@ func (c *Client) enter(e *Env, now mono.Time, s *trial.Step) {
 	c.text(e, e.Trial.Dialect.Enter.Send)
 	c.await(forEntry, now, s.Within)
 	if e.Trial.Dialect.Enter.Confirmed == nil {
-		c.entered(e, now)
+		c.entered(e, now, now)
 	}
 }
 
-func (c *Client) entered(e *Env, now mono.Time) {
+func (c *Client) entered(e *Env, at, now mono.Time) {
 	c.room = c.asked
 	e.Ledger.Enter(c.id, c.room)
 	e.counts().Entries++
 	e.event(c, now, logbook.Entered, c.room, "")
-	e.Book.Now().Enter.Record(now.Sub(c.began))
+	e.Book.Now().Enter.Record(at.Sub(c.began))
 	c.resume(e, now)
 }
 
