@@ -172,9 +172,10 @@ func Right(s string, width int) string {
 func Fit(s string, width int) string {
 	w := ansi.StringWidth(s)
 	if w > width {
-		return ansi.Truncate(s, max(0, width), "…")
+		s = ansi.Truncate(s, max(0, width), "…")
+		w = ansi.StringWidth(s) // may be one less: half a wide character is none
 	}
-	return s + strings.Repeat(" ", width-w)
+	return s + strings.Repeat(" ", max(0, width-w))
 }
 
 // Beside sets blocks of lines side by side, each filled to its width, with the

@@ -52,9 +52,9 @@ func TestDots(t *testing.T) {
 		for range r.IntN(80) {
 			x, y := r.IntN(2*w+4)-2, r.IntN(4*h+4)-2
 			if r.IntN(10) == 0 {
-				d.Char(x/2, y/4, '╳', Beware)
-				if x >= 0 && y >= 0 && x/2 < w && y/4 < h {
-					chars[[2]int{x / 2, y / 4}] = '╳'
+				d.Char(x>>1, y>>2, '╳', Beware)
+				if x >= 0 && y >= 0 && x>>1 < w && y>>2 < h {
+					chars[[2]int{x >> 1, y >> 2}] = '╳'
 				}
 				continue
 			}
