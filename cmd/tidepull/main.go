@@ -47,6 +47,8 @@ type commands struct {
 	Run     runCommand       `cmd:"" help:"Run a trial."`
 	Demo    demoCommand      `cmd:"" help:"Run the shipped trial against the shipped stand-in, a harbour board."`
 	Check   checkCommand     `cmd:"" help:"Check trials for errors, and run nothing."`
+	Format  formatCommand    `cmd:"" help:"Lay trials out in the usual way."`
+	Words   wordsCommand     `cmd:"" help:"Print the trial language's reference, as Markdown."`
 	Runs    runsCommand      `cmd:"" help:"List the runs that are kept; show, name, note or delete one."`
 	Export  exportCommand    `cmd:"" help:"Write a view of a kept run as a drawing or a table."`
 	Standin standinCommand   `cmd:"" help:"Serve the stand-in: a simulated messaging server, with switches that make it do wrong."`

@@ -133,6 +133,91 @@ tide {
 	}
 }
 
+// TestReference: docs/language.md is what the code says, and the code leaves no
+// word without one. Run with UPDATE=1 after a change of the vocabulary.
+func TestReference(t *testing.T) {
+	const path = "../../docs/language.md"
+	got := Reference()
+	if os.Getenv("UPDATE") != "" {
+		if err := os.WriteFile(path, []byte(got), 0o666); err != nil {
+			t.Fatal(err)
+		}
+	}
+	want, err := os.ReadFile(path)
+	if err != nil || string(want) != got {
+		t.Errorf("docs/language.md is not up to date (%v): tidepull words > docs/language.md", err)
+	}
+	for name, b := range vocabulary {
+		if b.doc == "" && name != "" {
+			t.Errorf("block %s has no explanation", name)
+		}
+		for _, a := range b.attrs {
+			if a.doc == "" || a.form == "" {
+				t.Errorf("%s.%s has no explanation", name, a.name)
+			}
+			if !strings.Contains(got, "| `"+a.name+"` |") {
+				t.Errorf("%s.%s is not in the reference", name, a.name)
+			}
+		}
+		for _, inner := range b.blocks {
+			if vocabulary[inner] == nil {
+				t.Errorf("%s holds %s, which is no block", name, inner)
+			}
+		}
+	}
+}
+
+// TestFormat: a trial that is laid out is left alone, one that is not reads the
+// same afterwards, and one with wrong syntax is refused whole.
+func TestFormat(t *testing.T) {
+	same, err := Format(trials.Demo, "demo")
+	if err != nil || string(same) != string(trials.Demo) {
+		t.Errorf("the demo's trial is not laid out as it should be: %v", err)
+	}
+	messy := strings.ReplaceAll(strings.ReplaceAll(string(trials.Demo), "  ", ""), " = ", "=")
+	tidy, err := Format([]byte(messy), "demo")
+	if err != nil || string(tidy) == messy {
+		t.Fatalf("nothing changed: %v", err)
+	}
+	a, errA := Parse(trials.Demo, "a", Options{})
+	b, errB := Parse(tidy, "b", Options{})
+	if errA != nil || errB != nil || a.Clients() != b.Clients() || len(a.Limits) != len(b.Limits) || len(a.Crews[2].Session.Steps) != len(b.Crews[2].Session.Steps) {
+		t.Errorf("it reads otherwise now: %v, %v", errA, errB)
+	}
+	var all *Errors
+	if out, err := Format([]byte("crew {"), "x"); !errors.As(err, &all) || out != nil {
+		t.Errorf("%q, %v", out, err)
+	}
+}
+
+// TestOwnDialect: a trial may bring a dialect of its own, which goes before a
+// built-in one of the same name.
+func TestOwnDialect(t *testing.T) {
+	own := `
+dialect "plain-json" {
+  enter {
+    send      = { op = "join", channel = room }
+    confirmed = msg.op == "joined" && msg.channel == room
+  }
+}
+` + string(trials.Demo)
+	tr, err := Parse([]byte(own), "own", Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &expr.Scope{Fields: make([]jsonscan.Value, tr.Fields.Len())}
+	s.Vars[expr.VarRoom] = expr.Str("quay")
+	if got := string(tr.Dialect.Enter.Send.Append(nil, s)); got != `{"op":"join","channel":"quay"}` {
+		t.Errorf("it says %s", got)
+	}
+	if err := tr.Fields.Extract([]byte(`{"op":"joined","channel":"quay"}`), s.Fields); err != nil || !tr.Dialect.Enter.Confirmed.True(s) {
+		t.Errorf("the confirmation is not recognised: %v", err)
+	}
+	if tr.Dialect.Title.Send != nil || tr.Dialect.Past != nil {
+		t.Error("parts of the built-in dialect are left")
+	}
+}
+
 func FuzzParse(f *testing.F) {
 	f.Add(string(trials.Demo))
 	f.Add(`tide { flood "x" {} }`)

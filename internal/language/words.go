@@ -98,8 +98,8 @@ var vocabulary = map[string]*blockWord{
 	}},
 	"limit": {label: "name", doc: "a pass/fail rule on a figure; one of below, above, at_most, at_least, equals", attrs: []word{
 		{"of", "figure, such as fanout.p99", true, "what is limited"},
-		{"below", formLimit, false, ""}, {"above", formLimit, false, ""}, {"at_most", formLimit, false, ""},
-		{"at_least", formLimit, false, ""}, {"equals", formLimit, false, ""},
+		{"below", formLimit, false, "it must be less than this"}, {"above", formLimit, false, "it must be more than this"}, {"at_most", formLimit, false, "it must not be more than this"},
+		{"at_least", formLimit, false, "it must not be less than this"}, {"equals", formLimit, false, "it must be this"},
 	}},
 }
 
