@@ -62,6 +62,15 @@ func (a *app) mustRuns() (*store.Store, error) {
 	return nil, fmt.Errorf("--store - keeps no runs")
 }
 
+// withRuns does something with the store, where there is one.
+func (a *app) withRuns(f func(*store.Store) error) error {
+	s, err := a.mustRuns()
+	if err != nil {
+		return err
+	}
+	return f(s)
+}
+
 func (a *app) close() {
 	if a.store != nil {
 		a.store.Close()

@@ -83,11 +83,7 @@ type runsName struct {
 }
 
 func (c *runsName) Run(a *app) error {
-	s, err := a.mustRuns()
-	if err != nil {
-		return err
-	}
-	return s.Rename(c.ID, c.Name)
+	return a.withRuns(func(s *store.Store) error { return s.Rename(c.ID, c.Name) })
 }
 
 type runsNote struct {
@@ -96,11 +92,7 @@ type runsNote struct {
 }
 
 func (c *runsNote) Run(a *app) error {
-	s, err := a.mustRuns()
-	if err != nil {
-		return err
-	}
-	return s.Annotate(c.ID, c.Note)
+	return a.withRuns(func(s *store.Store) error { return s.Annotate(c.ID, c.Note) })
 }
 
 type runsDelete struct {
@@ -108,16 +100,14 @@ type runsDelete struct {
 }
 
 func (c *runsDelete) Run(a *app) error {
-	s, err := a.mustRuns()
-	if err != nil {
-		return err
-	}
-	for _, id := range c.IDs {
-		if err := s.Delete(id); err != nil {
-			return err
+	return a.withRuns(func(s *store.Store) error {
+		for _, id := range c.IDs {
+			if err := s.Delete(id); err != nil {
+				return err
+			}
 		}
-	}
-	return nil
+		return nil
+	})
 }
 
 type exportCommand struct {

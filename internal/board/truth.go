@@ -124,30 +124,15 @@ func (t *Truth) book(b *Board, m relayed, to int32, did Did) {
 
 // A Summary is the truth in figures, as the stand-in answers it over HTTP.
 type Summary struct {
-	Totals Totals         `json:"totals"`
-	Relay  Latency        `json:"relay"`    // from a message's arrival in the kernel to each write
-	Due    Latency        `json:"from_due"` // from the time in a message's mark to each write
-	Rooms  map[string]int `json:"rooms"`    // members now
-}
-
-// Latency is a distribution in microseconds.
-type Latency struct {
-	Count uint64  `json:"count"`
-	P50   float64 `json:"p50_us"`
-	P90   float64 `json:"p90_us"`
-	P99   float64 `json:"p99_us"`
-	P999  float64 `json:"p999_us"`
-	Max   float64 `json:"max_us"`
-}
-
-func latencyOf(h *meter.Hist) Latency {
-	us := func(q float64) float64 { return float64(h.Quantile(q)) / 1000 }
-	return Latency{h.Count(), us(0.5), us(0.9), us(0.99), us(0.999), float64(h.Max()) / 1000}
+	Totals Totals          `json:"totals"`
+	Relay  meter.Latencies `json:"relay"`    // from a message's arrival in the kernel to each write
+	Due    meter.Latencies `json:"from_due"` // from the time in a message's mark to each write
+	Rooms  map[string]int  `json:"rooms"`    // members now
 }
 
 // Summary gives the truth in figures.
 func (b *Board) Summary() Summary {
-	s := Summary{Totals: b.Truth.Totals, Relay: latencyOf(&b.Truth.Relay), Due: latencyOf(&b.Truth.FromDue), Rooms: map[string]int{}}
+	s := Summary{Totals: b.Truth.Totals, Relay: b.Truth.Relay.Latencies(), Due: b.Truth.FromDue.Latencies(), Rooms: map[string]int{}}
 	for _, r := range b.rooms {
 		s.Rooms[r.name] = len(r.members)
 	}

@@ -16,24 +16,24 @@ import (
 // A Summary is a run in figures, as summary.json has it. Its fields are
 // described in docs/summary.md; they are only added to, never renamed.
 type Summary struct {
-	Version     int            `json:"version"` // of this layout: 1
-	Trial       string         `json:"trial"`
-	Target      string         `json:"target"`
-	Seed        uint64         `json:"seed"`
-	Started     time.Time      `json:"started"`
-	Seconds     float64        `json:"seconds"`
-	CutShort    bool           `json:"cut_short"`
-	Clients     int            `json:"clients"`
-	Connections Connections    `json:"connections"`
-	Messages    Messages       `json:"messages"`
-	Ledger      LedgerSummary  `json:"ledger"`
-	Fanout      Latencies      `json:"fanout"`
-	Spread      Spread         `json:"spread"`
-	Expected    Expectations   `json:"expectations"`
-	Self        Self           `json:"self"`
-	Reasons     map[string]int `json:"reasons"`
-	Limits      []LimitSummary `json:"limits"`
-	Verdict     Verdict        `json:"verdict"`
+	Version     int             `json:"version"` // of this layout: 1
+	Trial       string          `json:"trial"`
+	Target      string          `json:"target"`
+	Seed        uint64          `json:"seed"`
+	Started     time.Time       `json:"started"`
+	Seconds     float64         `json:"seconds"`
+	CutShort    bool            `json:"cut_short"`
+	Clients     int             `json:"clients"`
+	Connections Connections     `json:"connections"`
+	Messages    Messages        `json:"messages"`
+	Ledger      LedgerSummary   `json:"ledger"`
+	Fanout      meter.Latencies `json:"fanout"`
+	Spread      Spread          `json:"spread"`
+	Expected    Expectations    `json:"expectations"`
+	Self        Self            `json:"self"`
+	Reasons     map[string]int  `json:"reasons"`
+	Limits      []LimitSummary  `json:"limits"`
+	Verdict     Verdict         `json:"verdict"`
 }
 
 // Connections count connections.
@@ -79,21 +79,11 @@ type Tally struct {
 	Overdue   int64 `json:"overdue"`
 }
 
-// Latencies are percentiles in microseconds.
-type Latencies struct {
-	Count uint64  `json:"count"`
-	P50   float64 `json:"p50_us"`
-	P90   float64 `json:"p90_us"`
-	P99   float64 `json:"p99_us"`
-	P999  float64 `json:"p999_us"`
-	Max   float64 `json:"max_us"`
-}
-
 // Spread is how messages went through their audiences.
 type Spread struct {
-	First  Latencies `json:"first"`
-	Median Latencies `json:"median"`
-	Last   Latencies `json:"last"`
+	First  meter.Latencies `json:"first"`
+	Median meter.Latencies `json:"median"`
+	Last   meter.Latencies `json:"last"`
 }
 
 // Expectations count expect steps.
@@ -139,8 +129,8 @@ func Summarise(s *Snapshot) Summary {
 		Connections: Connections{c.Opened, c.Refused, c.Broken, c.Denied, c.Malformed, c.Finished, w.Most.Open},
 		Messages:    Messages{c.Sent, c.Unsent, c.Arrivals},
 		Ledger:      LedgerSummary{Tally: tallyOf(&w.Total), Balanced: w.Imbalance() == "", Foreign: w.Foreign, Unkept: s.Unkept, ByRoom: map[string]Tally{}, ByCrew: map[string]Tally{}},
-		Fanout:      latencies(w.Fanout()),
-		Spread:      Spread{latencies(&w.First), latencies(&w.Median), latencies(&w.Last)},
+		Fanout:      w.Fanout().Latencies(),
+		Spread:      Spread{w.First.Latencies(), w.Median.Latencies(), w.Last.Latencies()},
 		Expected:    Expectations{c.Met, c.Missed},
 		Reasons:     s.Reasons, Limits: []LimitSummary{}, Verdict: Overall(s.Judgements)}
 	for _, l := range w.ByRoom() {
@@ -173,11 +163,6 @@ func ratio(a, b float64) float64 {
 
 func tallyOf(t *ledger.Tally) Tally {
 	return Tally{t.Said, t.Owed, t.Delivered, t.Late, t.Lost, t.Excused, t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue}
-}
-
-func latencies(h *meter.Hist) Latencies {
-	us := func(q float64) float64 { return round(logbook.Micros(h.Quantile(q))) }
-	return Latencies{h.Count(), us(0.5), us(0.9), us(0.99), us(0.999), round(logbook.Micros(h.Max()))}
 }
 
 // Write writes the summary as summary.json into a folder, which is made where
