@@ -335,12 +335,12 @@ func matches(t *testing.T, at string, schema, defs map[string]any, v any) {
 
 func TestMetrics(t *testing.T) {
 	s := snapshot(t)
-	stop, err := Metrics("127.0.0.1:47399", func() *run.Snapshot { return s })
+	stop, err := Metrics("127.0.0.1:17399", func() *run.Snapshot { return s })
 	if err != nil {
 		t.Fatal(err)
 	}
 	defer stop()
-	r, err := http.Get("http://127.0.0.1:47399/metrics")
+	r, err := http.Get("http://127.0.0.1:17399/metrics")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -354,7 +354,7 @@ func TestMetrics(t *testing.T) {
 			t.Errorf("no line %q in\n%s", line, b)
 		}
 	}
-	if _, err := Metrics("127.0.0.1:47399", nil); err == nil {
+	if _, err := Metrics("127.0.0.1:17399", nil); err == nil {
 		t.Error("an address that is taken is not refused")
 	}
 }

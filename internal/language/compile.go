@@ -73,7 +73,7 @@ func (r *reader) textParts(t *expr.Template, e hcl.Expression, put func(*expr.Te
 		return marks
 	}
 	for _, part := range tmpl.Parts {
-		if lit, ok := part.(*hclsyntax.LiteralValueExpr); ok && lit.Val.Type() == cty.String {
+		if lit, ok := part.(*hclsyntax.LiteralValueExpr); ok && lit.Val.Type() == cty.String && lit.Val.IsKnown() && !lit.Val.IsNull() {
 			r.literal(t, lit.Val.AsString(), put)
 			continue
 		}
@@ -105,7 +105,7 @@ func (r *reader) jsonParts(t *expr.Template, e hcl.Expression) (marks int) {
 				t.Text(",")
 			}
 			key, diags := item.KeyExpr.Value(nil)
-			if diags.HasErrors() || key.Type() != cty.String {
+			if diags.HasErrors() || key.Type() != cty.String || !key.IsKnown() || key.IsNull() {
 				r.fail(item.KeyExpr.Range(), "a name in an object must be a fixed text")
 				continue
 			}
@@ -193,6 +193,8 @@ func (c *compiler) wrong(at hcl.Range, format string, a ...any) {
 
 func (c *compiler) literal(e *hclsyntax.LiteralValueExpr) {
 	switch v := e.Val; {
+	case !v.IsKnown(): // stands where the syntax is wrong, which is reported already
+		c.build.Const(expr.Value{})
 	case v.IsNull():
 		c.build.Const(expr.Value{})
 	case v.Type() == cty.String:
@@ -200,8 +202,10 @@ func (c *compiler) literal(e *hclsyntax.LiteralValueExpr) {
 	case v.Type() == cty.Number:
 		f, _ := v.AsBigFloat().Float64()
 		c.build.Const(expr.Num(f))
-	default:
+	case v.Type() == cty.Bool:
 		c.build.Const(expr.Truth(v.True()))
+	default:
+		c.wrong(e.Range(), "this kind of value cannot be used here")
 	}
 }
 

@@ -35,10 +35,17 @@ func (e *Errors) Error() string {
 		if i > 0 {
 			b.WriteByte('\n')
 		}
+		if i == maxShown {
+			fmt.Fprintf(&b, "... and %d more", len(diags)-maxShown)
+			break
+		}
 		e.write(&b, d)
 	}
 	return strings.TrimRight(b.String(), "\n")
 }
+
+// maxShown bounds the errors that are written out: a file with more is no trial.
+const maxShown = 100
 
 func before(a, b *hcl.Diagnostic) bool {
 	if a.Subject == nil || b.Subject == nil {

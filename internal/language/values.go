@@ -18,7 +18,7 @@ func (r *reader) constant(a *hcl.Attribute, want cty.Type, what string) (cty.Val
 		r.fail(a.Expr.Range(), "%q must be a fixed %s; nothing is known here that could be put in", a.Name, what)
 		return v, false
 	}
-	if v.IsNull() || v.Type() != want {
+	if !v.IsKnown() || v.IsNull() || v.Type() != want {
 		r.fail(a.Expr.Range(), "%q must be a %s", a.Name, what)
 		return v, false
 	}
