@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"reflect"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -262,5 +263,31 @@ func TestMigration(t *testing.T) {
 	os.Remove(path + "-wal")
 	if _, err := Open(path); err == nil || !strings.Contains(err.Error(), path) {
 		t.Errorf("no database: %v", err)
+	}
+}
+
+// TestFullDisk: a store that has no room left does not stop the run; it is
+// said, and what was written before stays readable.
+func TestFullDisk(t *testing.T) {
+	s := openStore(t, filepath.Join(t.TempDir(), "runs.db"))
+	var pages int
+	if err := s.db.QueryRow("PRAGMA page_count").Scan(&pages); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.db.Exec("PRAGMA max_page_count = " + strconv.Itoa(pages+6)); err != nil {
+		t.Fatal(err)
+	}
+	r := startRun(t, "4s")
+	k := s.Keep(r, "test")
+	live := r.Wait()
+	k.Wait()
+	if !strings.Contains(k.Trouble(), "full") {
+		t.Errorf("of the full disk it says %q", k.Trouble())
+	}
+	if live.Err != nil || live.Total.Total.Owed == 0 || live.Total.Imbalance() != "" {
+		t.Errorf("the run was disturbed: %v, %+v", live.Err, live.Total.Total)
+	}
+	if _, err := s.Runs(); err != nil {
+		t.Errorf("the store cannot be read any more: %v", err)
 	}
 }
