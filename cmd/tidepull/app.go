@@ -71,6 +71,18 @@ func (a *app) withRuns(f func(*store.Store) error) error {
 	return f(s)
 }
 
+// load reads a kept run, and its line of the list.
+func (a *app) load(id int64) (r store.Run, snap *run.Snapshot, err error) {
+	err = a.withRuns(func(s *store.Store) error {
+		if r, err = s.Run(id); err != nil {
+			return err
+		}
+		snap, err = s.Load(id)
+		return err
+	})
+	return r, snap, err
+}
+
 func (a *app) close() {
 	if a.store != nil {
 		a.store.Close()

@@ -57,15 +57,7 @@ type runsShow struct {
 
 // Run prints the same report as at the run's end, from the store.
 func (c *runsShow) Run(a *app) error {
-	s, err := a.mustRuns()
-	if err != nil {
-		return err
-	}
-	r, err := s.Run(c.ID)
-	if err != nil {
-		return err
-	}
-	snap, err := s.Load(c.ID)
+	r, snap, err := a.load(c.ID)
 	if err != nil {
 		return err
 	}
@@ -119,22 +111,15 @@ type exportCommand struct {
 }
 
 func (c *exportCommand) Run(a *app) error {
-	s, err := a.mustRuns()
+	r, snap, err := a.load(c.ID)
 	if err != nil {
 		return err
 	}
-	r, err := s.Run(c.ID)
-	if err != nil {
-		return err
-	}
-	req := export.Request{Version: Version, View: c.View, Name: fmt.Sprintf("run %d", r.ID)}
+	req := export.Request{Run: snap, Version: Version, View: c.View, Name: fmt.Sprintf("run %d", r.ID)}
 	if r.Name != "" {
 		req.Name += ", " + r.Name
 	}
 	if req.From, req.To, err = parseWindow(c.Window); err != nil {
-		return err
-	}
-	if req.Run, err = s.Load(c.ID); err != nil {
 		return err
 	}
 	return writeExport(c.Output, req, c.Format)

@@ -155,11 +155,9 @@ func HdrLog(w io.Writer, s *run.Snapshot) error {
 	}
 	for _, e := range s.Entries {
 		h := hdrhistogram.New(64, int64(20*60*1e9), 3)
-		var all meter.Hist
-		for _, l := range e.Latency {
-			if err := all.MergePacked(l.Latency); err != nil {
-				return err
-			}
+		all, err := e.Fanout()
+		if err != nil {
+			return err
 		}
 		all.EachCount(func(ns int64, n uint32) { _ = h.RecordValues(ns, int64(n)) }) // within its range by construction
 		h.SetStartTimeMs(start + int64(e.At)*1000)

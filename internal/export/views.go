@@ -24,11 +24,14 @@ func (r *Request) tide(entries []*logbook.Entry) (sheet, drawing) {
 		X: chart.Axis{Label: "seconds since the start"}, Y: chart.Axis{Label: "fan-out latency, ms", Log: true}}
 	var t, p50, p99, last, plan, open []float64
 	for _, e := range entries {
-		var all, far meter.Hist
-		for _, l := range e.Latency {
-			_ = all.MergePacked(l.Latency) // checked when the window was summed
+		all, err := e.Fanout()
+		var far meter.Hist
+		if err == nil {
+			err = far.MergePacked(e.Last)
 		}
-		_ = far.MergePacked(e.Last)
+		if err != nil { // as it was when the window was summed
+			continue
+		}
 		lost := int64(0)
 		for i := range e.Cells {
 			lost += e.Cells[i].Tally.Lost
@@ -124,23 +127,10 @@ func (r *Request) percentiles(w *logbook.Window) (sheet, drawing) {
 func (r *Request) rooms(w *logbook.Window) (sheet, drawing) {
 	s := sheet{Title: "Latency by size of the audience", Unit: "ms", Header: []string{"audience_from", "audience_to", "deliveries", "p50_ms", "p99_ms", "max_ms", "fitted_last_from_ms", "fitted_last_to_ms"}}
 	c := &chart.Chart{Title: "Latency by size of the audience", X: chart.Axis{Label: "recipients of a message", Log: true}, Y: chart.Axis{Label: "ms", Log: true}}
-	byClass := map[uint8]*meter.Hist{}
-	for key, h := range w.Latencies {
-		if byClass[key.Class] == nil {
-			byClass[key.Class] = new(meter.Hist)
-		}
-		byClass[key.Class].Merge(h)
-	}
-	classes := make([]uint8, 0, len(byClass))
-	for class := range byClass {
-		classes = append(classes, class)
-	}
-	slices.Sort(classes)
 	line, fitted := w.Fit.Line()
 	var x, p50, p99, fx, fy []float64
-	for _, class := range classes {
-		h := byClass[class]
-		from, to := float64(int(1)<<class>>1), float64(int(1)<<class-1)
+	for _, size := range w.BySize() {
+		h, from, to := size.Latency, float64(size.From), float64(size.To)
 		x, p50, p99 = append(x, math.Sqrt(from*to)), append(p50, ms(h.Quantile(0.5))), append(p99, ms(h.Quantile(0.99)))
 		row := []any{from, to, h.Count(), ms(h.Quantile(0.5)), ms(h.Quantile(0.99)), ms(h.Max()), nil, nil}
 		if fitted {

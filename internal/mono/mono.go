@@ -20,12 +20,6 @@ var start = time.Now()
 // Now reads the monotonic clock.
 func Now() Time { return Time(time.Since(start)) }
 
-// FromWall converts a wall-clock reading of this machine, in nanoseconds since
-// 1970 (such as a kernel's receive stamp), to a Time. The offset between the
-// two clocks is read afresh, so a stepped wall clock only disturbs readings
-// taken before the step.
-func FromWall(nanos int64) Time { return Time(nanos - WallOffset()) }
-
 // WallOffset is what must be added to a Time to give nanoseconds since 1970.
 // Both clocks are read in one call.
 func WallOffset() int64 {

@@ -132,12 +132,6 @@ func (s *Server) Stop() error {
 	return s.err
 }
 
-// Wait blocks until the server has ended by itself.
-func (s *Server) Wait() error {
-	<-s.done
-	return s.err
-}
-
 // A loop owns the server's state; all fields belong to its goroutine.
 type loop struct {
 	cfg     Config

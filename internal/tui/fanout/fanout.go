@@ -5,7 +5,6 @@ package fanout
 import (
 	"fmt"
 	"math"
-	"slices"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
@@ -180,36 +179,24 @@ func percentiles(sc scene.Scene, width, rows int) []string {
 // sizes draws latency against the size of the audience, with the fitted line.
 func sizes(sc scene.Scene, width, rows int) []string {
 	p := sc.P
-	byClass := map[uint8]*meter.Hist{}
-	for key, h := range sc.W.Latencies {
-		if byClass[key.Class] == nil {
-			byClass[key.Class] = new(meter.Hist)
-		}
-		byClass[key.Class].Merge(h)
-	}
 	text := "all audiences were of one size: no line can be fitted"
 	line, ok := sc.W.Fit.Line()
 	if ok {
 		text = fmt.Sprintf("the last recipient: %s and %s a recipient, ± %s", units.Micros(line.Base), units.Micros(line.Slope), units.Micros(line.Error))
 	}
 	lines := []string{p.Rule("room size", p.Draw(look.Faint, text), width)}
-	classes := make([]uint8, 0, len(byClass))
-	for c := range byClass {
-		classes = append(classes, c)
-	}
-	slices.Sort(classes)
+	audiences := sc.W.BySize()
 	table := min(width, 104)
 	header := []string{"audience", "deliveries", "median", "p99", "longest"}
 	if ok {
 		header = append(header, "fitted last")
 	}
 	lines = append(lines, p.Draw(look.Faint, columns(header)))
-	for _, c := range classes {
+	for _, a := range audiences {
 		if len(lines) > rows {
 			break
 		}
-		h := byClass[c]
-		from, to := 1<<c>>1, 1<<c-1
+		h, from, to := a.Latency, a.From, a.To
 		name := fmt.Sprintf("%d to %d", from, to)
 		if from == to {
 			name = fmt.Sprint(from)
@@ -220,8 +207,8 @@ func sizes(sc scene.Scene, width, rows int) []string {
 		}
 		lines = append(lines, columns(row))
 	}
-	if chart := width - table - look.ColumnGap; chart >= 40 && len(classes) > 1 && rows >= 6 {
-		side := sizeChart(p, classes, byClass, line, ok, chart, rows)
+	if chart := width - table - look.ColumnGap; chart >= 40 && len(audiences) > 1 && rows >= 6 {
+		side := sizeChart(p, audiences, line, ok, chart, rows)
 		for i := range side {
 			if i+1 == len(lines) {
 				lines = append(lines, "")
@@ -234,14 +221,14 @@ func sizes(sc scene.Scene, width, rows int) []string {
 
 // sizeChart draws the medians and p99s by size, each doubling taking the same
 // room, and the fitted line.
-func sizeChart(p *look.Palette, classes []uint8, byClass map[uint8]*meter.Hist, line logbook.FittedLine, fitted bool, width, rows int) []string {
+func sizeChart(p *look.Palette, sizes []logbook.Size, line logbook.FittedLine, fitted bool, width, rows int) []string {
 	d := look.NewDots(width-look.Gutter, rows-2)
 	least, most := time.Duration(math.MaxInt64), time.Duration(0)
-	for _, c := range classes {
-		least, most = min(least, byClass[c].Quantile(0.5)), max(most, byClass[c].Quantile(0.99))
+	for _, s := range sizes {
+		least, most = min(least, s.Latency.Quantile(0.5)), max(most, s.Latency.Quantile(0.99))
 	}
 	ax := logAxis(least, most, 4*d.Height)
-	first, last := float64(classes[0]), float64(classes[len(classes)-1])
+	first, last := float64(sizes[0].Class), float64(sizes[len(sizes)-1].Class)
 	x := func(class float64) int { return int((class - first) / (last - first) * float64(2*d.Width-3)) }
 	if fitted {
 		for k := range 2 * d.Width {
@@ -252,14 +239,14 @@ func sizeChart(p *look.Palette, classes []uint8, byClass map[uint8]*meter.Hist, 
 			}
 		}
 	}
-	for _, c := range classes {
+	for _, s := range sizes {
 		for q, r := range map[float64]rune{0.5: '•', 0.99: '◦'} {
-			d.Char(x(float64(c))/2, (ax.dots-1-ax.x(byClass[c].Quantile(q)))/4, r, look.Water)
+			d.Char(x(float64(s.Class))/2, (ax.dots-1-ax.x(s.Latency.Quantile(q)))/4, r, look.Water)
 		}
 	}
 	ruler := look.NewDots(d.Width, 1)
-	for _, c := range classes {
-		ruler.Text(min(x(float64(c))/2, d.Width-5), 0, fmt.Sprint(1<<c>>1), look.Faint)
+	for _, s := range sizes {
+		ruler.Text(min(x(float64(s.Class))/2, d.Width-5), 0, fmt.Sprint(s.From), look.Faint)
 	}
 	lines := ax.sideways(p, d)
 	return append(lines, look.Right("", look.Gutter)+ruler.Lines(p)[0], look.Right("", look.Gutter)+p.Draw(look.Faint, "• median  ◦ p99  dots: fitted last"))

@@ -99,8 +99,8 @@ func (c *Cache) bandsOf(s *run.Snapshot, sc tide.Scale) []band {
 func bandOf(entries []*logbook.Entry) band {
 	var all, last meter.Hist
 	for _, e := range entries {
-		for _, series := range e.Latency {
-			_ = all.MergePacked(series.Latency) // what the loop packed
+		if h, err := e.Fanout(); err == nil { // it is what the loop packed
+			all.Merge(h)
 		}
 		_ = last.MergePacked(e.Last)
 	}

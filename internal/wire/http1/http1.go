@@ -52,20 +52,6 @@ func (h *Head) HasToken(name, token string) bool {
 
 func equalFold(a, b string) bool { return bytes.EqualFold([]byte(a), []byte(b)) }
 
-// ContentLength returns the declared length of the body: 0 where none is
-// declared, -1 where the declaration is no number.
-func (h *Head) ContentLength() int {
-	v := h.Get("Content-Length")
-	if v == "" {
-		return 0
-	}
-	n, err := strconv.Atoi(v)
-	if err != nil || n < 0 {
-		return -1
-	}
-	return n
-}
-
 // ConsumeRequest reads a request's head from the front of b. n is 0 where the
 // head is not complete yet.
 func ConsumeRequest(b []byte) (h Head, n int, err error) {
