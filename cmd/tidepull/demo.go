@@ -4,11 +4,13 @@ import (
 	"bufio"
 	"fmt"
 	"io"
+	"net/url"
 	"os"
 	"os/exec"
 	"strings"
 	"time"
 
+	"tidepull/internal/board"
 	"tidepull/internal/language"
 	"tidepull/internal/trial"
 	"tidepull/trials"
@@ -21,11 +23,29 @@ type wrongs struct {
 	Lose       float64       `help:"Probability that a delivery is left out, 0 to 1."`
 	Double     float64       `help:"Probability that a delivery is made twice, 0 to 1."`
 	Misdirect  float64       `help:"Probability that a delivery goes to a member of another room instead, 0 to 1."`
+	Wrong      []string      `placeholder:"SWITCH=VALUE" help:"Throw any switch of the stand-in, such as alter=0.01; tidepull words lists them. May be given more than once."`
 }
 
 func (w *wrongs) args() []string {
-	return []string{fmt.Sprintf("--switch-seed=%d", w.SwitchSeed), fmt.Sprintf("--hold=%v", w.Hold), fmt.Sprintf("--lose=%v", w.Lose),
+	args := []string{fmt.Sprintf("--switch-seed=%d", w.SwitchSeed), fmt.Sprintf("--hold=%v", w.Hold), fmt.Sprintf("--lose=%v", w.Lose),
 		fmt.Sprintf("--double=%v", w.Double), fmt.Sprintf("--misdirect=%v", w.Misdirect)}
+	for _, s := range w.Wrong {
+		args = append(args, "--wrong="+s)
+	}
+	return args
+}
+
+// switches reads the flags.
+func (w *wrongs) switches() (s board.Switches, err error) {
+	values := url.Values{"seed": {fmt.Sprint(w.SwitchSeed)}, "hold": {w.Hold.String()}, "lose": {fmt.Sprint(w.Lose)}, "double": {fmt.Sprint(w.Double)}, "misdirect": {fmt.Sprint(w.Misdirect)}}
+	for _, given := range w.Wrong {
+		name, value, ok := strings.Cut(given, "=")
+		if !ok {
+			return s, fmt.Errorf("--wrong %q is not SWITCH=VALUE, such as alter=0.01", given)
+		}
+		values.Set(name, value)
+	}
+	return s, s.Set(values)
 }
 
 type demoCommand struct {
@@ -37,6 +57,9 @@ type demoCommand struct {
 func (c *demoCommand) Run(a *app) error {
 	if c.Write != "" {
 		return writeDemo(c.Write)
+	}
+	if _, err := c.switches(); err != nil {
+		return err
 	}
 	board, t, err := demoTrial(c.args())
 	if err != nil {

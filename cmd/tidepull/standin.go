@@ -9,7 +9,6 @@ import (
 	"syscall"
 	"time"
 
-	"tidepull/internal/board"
 	"tidepull/internal/machine"
 	"tidepull/internal/standin"
 )
@@ -20,6 +19,14 @@ type standinCommand struct {
 	PongWithin   time.Duration `default:"10s" help:"How long after a ping a silent client is evicted."`
 	History      int           `default:"20" help:"How many notices of a room are given to who enters; -1 for none."`
 	Records      int           `default:"500000" help:"How many messages and deliveries the truth keeps one by one; -1 for none."`
+	Login        bool          `help:"Let nobody in without a cookie or a token."`
+	Origins      []string      `placeholder:"ORIGIN" help:"Let browsers in from these origins alone."`
+	Notices      bool          `help:"Tell the members of a room who enters and who leaves."`
+	LeaveOut     bool          `help:"Do not give a notice to its own sender."`
+	Share        bool          `help:"Let several connections have one name."`
+	MaxText      int           `default:"1048576" help:"How many bytes a text may have."`
+	Gauge        time.Duration `default:"1s" help:"How often rooms called gauge-... get a reading."`
+	StoreIn      string        `placeholder:"FILE" help:"Keep notices in this SQLite file, and not in memory alone."`
 	EndWithInput bool          `help:"End when the standard input does."`
 	Portable     bool          `help:"Use the driver for systems without epoll."`
 	wrongs
@@ -30,14 +37,13 @@ func (c *standinCommand) Run(a *app) error {
 	if err != nil {
 		return fmt.Errorf("--listen %q is no ADDRESS:PORT such as 127.0.0.1:7411", c.Listen)
 	}
-	for name, p := range map[string]float64{"lose": c.Lose, "double": c.Double, "misdirect": c.Misdirect} {
-		if !(p >= 0 && p <= 1) {
-			return fmt.Errorf("--%s %v is no probability; it goes from 0 to 1", name, p)
-		}
+	switches, err := c.switches()
+	if err != nil {
+		return err
 	}
 	machine.RaiseFileLimit()
 	s, err := standin.Start(standin.Config{Listen: at, PingEvery: c.PingEvery, PongWithin: c.PongWithin, History: c.History, Records: c.Records, Portable: c.Portable, Log: a.log,
-		Switches: board.Switches{Seed: c.SwitchSeed, Hold: c.Hold, Lose: c.Lose, Double: c.Double, Misdirect: c.Misdirect}})
+		Login: c.Login, Origins: c.Origins, Notices: c.Notices, LeaveOut: c.LeaveOut, Share: c.Share, MaxText: c.MaxText, Gauge: c.Gauge, Store: c.StoreIn, Switches: switches})
 	if err != nil {
 		return err
 	}

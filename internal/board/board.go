@@ -7,21 +7,23 @@
 package board
 
 import (
-	"strconv"
+	"slices"
 	"time"
 
-	"tidepull/internal/mark"
 	"tidepull/internal/mono"
 	"tidepull/internal/wire/jsonscan"
 )
 
 // Out is how a board reaches its members' connections.
 type Out interface {
-	// Frame appends a message as it goes over the wire.
-	Frame(dst, payload []byte) []byte
+	// Frame appends a message as it goes over the wire: text, or binary.
+	Frame(dst, payload []byte, binary bool) []byte
 	// Send sends what Frame made to a member.
 	Send(to int32, frame []byte)
 	Now() mono.Time
+	// Keep puts a notice into the board's store. What it gets is borrowed: the
+	// JSON string literals of the sender's name and the text.
+	Keep(room string, seq int64, from, text []byte)
 }
 
 // Config says how a board behaves.
@@ -30,25 +32,38 @@ type Config struct {
 	History  int           // how many notices a room keeps for late comers
 	Presence time.Duration // how soon after a change the number of members is announced, at the latest
 	Records  int           // how many messages and deliveries the truth keeps one by one
+	MaxText  int           // the longest text of a notice or whisper, as JSON, in bytes
+	Notices  bool          // tell a room's members who enters and who leaves
+	LeaveOut bool          // the sender of a notice does not get it
+	Share    bool          // several connections may have one name
+	Denied   []string      // rooms that only Master may enter
+	Gauge    time.Duration // how often rooms whose name starts with GaugePrefix get a reading; 0: never
 }
 
-// MaxText is the longest text of a notice or whisper, as JSON.
-const MaxText = 1 << 20
+// Master is the login that may enter every room.
+const Master = "harbour-master"
+
+// GaugePrefix begins the names of the rooms that get readings of their tide
+// gauge, unasked, with a sequence number and a time.
+const GaugePrefix = "gauge-"
 
 // A Board is the server's state. It has one owner.
 type Board struct {
 	cfg     Config
 	out     Out
-	members []member // by connection
-	names   map[string]int32
+	members []member           // by connection
+	names   map[string][]int32 // who has a name, the earliest first
 	rooms   []*room
 	byName  map[string]*room
 	changed []*room // whose number of members is to be announced
 	nextAnn mono.Time
 	held    []heldRelay // by release
+	late    []heldGive  // by release
+	gauges  mono.Time   // when the next readings are due
+	quirks  uint64      // dice thrown for things that belong to nobody
 	Truth   Truth
 
-	fields  [5]jsonscan.Value
+	fields  [6]jsonscan.Value
 	body    []byte
 	frame   []byte
 	scratch []byte
@@ -59,6 +74,7 @@ type member struct {
 	nameJSON []byte // as a JSON string
 	rooms    []*room
 	here     bool
+	login    string
 	said     uint64 // messages it has said, for the switches
 }
 
@@ -68,11 +84,13 @@ type room struct {
 	members  []int32
 	seq      int64
 	past     []notice // the last ones, oldest first
+	kept     int64    // notices put into the store
 	dirty    bool
 }
 
 type notice struct {
 	from, text []byte // JSON strings
+	ref        []byte // the inside of one, or nil
 	seq        int64
 }
 
@@ -83,11 +101,12 @@ const (
 	fieldRoom
 	fieldText
 	fieldTo
+	fieldRef
 )
 
 var fieldTable = func() *jsonscan.Table {
 	t := &jsonscan.Table{}
-	for _, name := range []string{"kind", "name", "room", "text", "to"} {
+	for _, name := range []string{"kind", "name", "room", "text", "to", "ref"} {
 		t.Add(name)
 	}
 	return t
@@ -95,17 +114,21 @@ var fieldTable = func() *jsonscan.Table {
 
 // New makes an empty board.
 func New(cfg Config, out Out) *Board {
-	b := &Board{cfg: cfg, out: out, names: map[string]int32{}, byName: map[string]*room{}, nextAnn: mono.Never}
+	b := &Board{cfg: cfg, out: out, names: map[string][]int32{}, byName: map[string]*room{}, nextAnn: mono.Never, gauges: mono.Never}
+	if b.cfg.MaxText == 0 {
+		b.cfg.MaxText = 1 << 20
+	}
 	b.Truth.most = cfg.Records
 	return b
 }
 
-// Join tells of a new connection; it is greeted.
-func (b *Board) Join(id int32) {
+// Join tells of a new connection and who has logged in on it, "" for a guest;
+// it is greeted.
+func (b *Board) Join(id int32, login string) {
 	for int(id) >= len(b.members) {
 		b.members = append(b.members, member{})
 	}
-	b.members[id] = member{here: true}
+	b.members[id] = member{here: true, login: login, nameJSON: []byte(`""`)}
 	b.Truth.Totals.Joined++
 	b.Truth.Totals.Here++
 	b.reply(id, `{"kind":"welcome","board":"harbour board"}`)
@@ -121,7 +144,13 @@ func (b *Board) Part(id int32) {
 		b.removeFrom(m.rooms[0], id)
 	}
 	if m.name != "" {
-		delete(b.names, m.name)
+		bearers := b.names[m.name]
+		if i := slices.Index(bearers, id); i >= 0 {
+			bearers = slices.Delete(bearers, i, i+1)
+		}
+		if b.names[m.name] = bearers; len(bearers) == 0 {
+			delete(b.names, m.name)
+		}
 	}
 	*m = member{}
 	b.Truth.Totals.Here--
@@ -134,15 +163,18 @@ func (b *Board) Message(id int32, payload []byte, at mono.Time) {
 		b.refuse(id, "message", err.Error())
 		return
 	}
+	open := b.members[id].name != "" || b.doorOpen(id)
 	switch kind := b.fields[fieldKind]; {
 	case b.is(kind, "name"):
 		b.takeName(id)
-	case b.members[id].name == "":
+	case !open:
 		b.refuse(id, string(kind.Raw), "say your name first")
 	case b.is(kind, "enter"):
 		b.enter(id)
 	case b.is(kind, "leave"):
 		b.leave(id)
+	case b.is(kind, "members"):
+		b.tellMembers(id)
 	case b.is(kind, "notice"):
 		b.notice(id, at)
 	case b.is(kind, "whisper"):
@@ -150,6 +182,11 @@ func (b *Board) Message(id int32, payload []byte, at mono.Time) {
 	default:
 		b.refuse(id, "message", "no such kind")
 	}
+}
+
+// doorOpen tells whether the switch lets a client do what it must not do yet.
+func (b *Board) doorOpen(id int32) bool {
+	return b.cfg.Switches.happens(openDoor, b.cfg.Switches.OpenDoor, b, relayed{from: b.members[id].name}, id)
 }
 
 func (b *Board) is(v jsonscan.Value, want string) bool {
@@ -169,7 +206,7 @@ func (b *Board) text(field int) (s string, ok bool) {
 func (b *Board) takeName(id int32) {
 	m := &b.members[id]
 	name, ok := b.text(fieldName)
-	_, taken := b.names[name]
+	taken := len(b.names[name]) > 0 && !b.cfg.Share
 	switch {
 	case !ok:
 		b.refuse(id, "name", "a name is a string of 1 to 200 bytes")
@@ -179,147 +216,9 @@ func (b *Board) takeName(id int32) {
 		b.refuse(id, "name", "taken")
 	default:
 		m.name, m.nameJSON = name, jsonscan.AppendQuoted(nil, []byte(name))
-		b.names[name] = id
+		b.names[name] = append(b.names[name], id)
 		b.reply(id, `{"kind":"named","name":`+string(m.nameJSON)+`}`)
 	}
-}
-
-func (b *Board) enter(id int32) {
-	name, ok := b.text(fieldRoom)
-	if !ok {
-		b.refuse(id, "enter", "a room is a string of 1 to 200 bytes")
-		return
-	}
-	r := b.byName[name]
-	if r == nil {
-		r = &room{name: name, nameJSON: jsonscan.AppendQuoted(nil, []byte(name))}
-		b.byName[name] = r
-		b.rooms = append(b.rooms, r)
-	}
-	m := &b.members[id]
-	if !m.in(r) {
-		m.rooms = append(m.rooms, r)
-		r.members = append(r.members, id)
-		b.change(r)
-		for _, n := range r.past {
-			b.reply(id, string(b.noticeJSON("past", r, n)))
-			b.Truth.Totals.Past++
-		}
-	}
-	b.reply(id, `{"kind":"entered","room":`+string(r.nameJSON)+`,"members":`+strconv.Itoa(len(r.members))+`,"seq":`+strconv.FormatInt(r.seq, 10)+`}`)
-}
-
-func (m *member) in(r *room) bool {
-	for _, have := range m.rooms {
-		if have == r {
-			return true
-		}
-	}
-	return false
-}
-
-// ofMember returns the room that the message names, where its sender is in it.
-func (b *Board) ofMember(id int32, what string) *room {
-	name, _ := b.text(fieldRoom)
-	r := b.byName[name]
-	if r == nil || !b.members[id].in(r) {
-		b.refuse(id, what, "you are not in that room")
-		return nil
-	}
-	return r
-}
-
-func (b *Board) leave(id int32) {
-	if r := b.ofMember(id, "leave"); r != nil {
-		b.removeFrom(r, id)
-		b.reply(id, `{"kind":"left","room":`+string(r.nameJSON)+`}`)
-	}
-}
-
-func (b *Board) removeFrom(r *room, id int32) {
-	for i, have := range r.members {
-		if have == id {
-			last := len(r.members) - 1
-			r.members[i] = r.members[last]
-			r.members = r.members[:last]
-			break
-		}
-	}
-	m := &b.members[id]
-	for i, have := range m.rooms {
-		if have == r {
-			m.rooms = append(m.rooms[:i], m.rooms[i+1:]...)
-			break
-		}
-	}
-	b.change(r)
-}
-
-// change has the number of members announced, soon: once for a crowd.
-func (b *Board) change(r *room) {
-	if !r.dirty {
-		r.dirty = true
-		b.changed = append(b.changed, r)
-	}
-	if b.nextAnn == mono.Never {
-		b.nextAnn = b.out.Now().Add(b.cfg.Presence)
-	}
-}
-
-func (b *Board) notice(id int32, at mono.Time) {
-	r := b.ofMember(id, "notice")
-	text := b.fields[fieldText]
-	if r == nil {
-		return
-	}
-	if text.Kind != jsonscan.String || len(text.Raw) > MaxText {
-		b.refuse(id, "notice", "a text is a string of at most 1 MiB")
-		return
-	}
-	r.seq++
-	m := &b.members[id]
-	m.said++
-	n := notice{from: m.nameJSON, seq: r.seq}
-	quoted := make([]byte, 0, len(text.Raw)+2)
-	n.text = append(append(append(quoted, '"'), text.Raw...), '"')
-	if b.cfg.History > 0 {
-		if len(r.past) == b.cfg.History {
-			copy(r.past, r.past[1:])
-			r.past = r.past[:len(r.past)-1]
-		}
-		r.past = append(r.past, n)
-	}
-	b.Truth.Totals.Notices++
-	b.relay(b.noticeJSON("notice", r, n), relayed{room: r, from: m.name, said: m.said, received: at, text: text.Raw})
-}
-
-func (b *Board) noticeJSON(kind string, r *room, n notice) []byte {
-	b.body = append(append(b.body[:0], `{"kind":"`...), kind...)
-	b.body = append(append(b.body, `","room":`...), r.nameJSON...)
-	b.body = append(append(b.body, `,"from":`...), n.from...)
-	b.body = strconv.AppendInt(append(b.body, `,"seq":`...), n.seq, 10)
-	b.body = append(append(b.body, `,"text":`...), n.text...)
-	return append(b.body, '}')
-}
-
-func (b *Board) whisper(id int32, at mono.Time) {
-	name, _ := b.text(fieldTo)
-	_, known := b.names[name]
-	text := b.fields[fieldText]
-	switch {
-	case !known:
-		b.refuse(id, "whisper", "nobody has that name")
-		return
-	case text.Kind != jsonscan.String || len(text.Raw) > MaxText:
-		b.refuse(id, "whisper", "a text is a string of at most 1 MiB")
-		return
-	}
-	m := &b.members[id]
-	m.said++
-	b.body = append(append(b.body[:0], `{"kind":"whisper","from":`...), m.nameJSON...)
-	b.body = append(append(append(b.body, `,"text":"`...), text.Raw...), `"}`...)
-	b.Truth.Totals.Whispers++
-	b.relay(b.body, relayed{to: name, from: m.name, said: m.said, received: at, text: text.Raw})
 }
 
 func (b *Board) refuse(id int32, what, why string) {
@@ -330,107 +229,35 @@ func (b *Board) refuse(id int32, what, why string) {
 }
 
 func (b *Board) reply(id int32, payload string) {
-	b.frame = b.out.Frame(b.frame[:0], []byte(payload))
+	b.frame = b.out.Frame(b.frame[:0], []byte(payload), false)
 	b.out.Send(id, b.frame)
 }
 
 // Next is when Tick is to be called.
 func (b *Board) Next() mono.Time {
-	next := b.nextAnn
+	next := min(b.nextAnn, b.gauges)
 	if len(b.held) > 0 {
 		next = min(next, b.held[0].release)
+	}
+	if len(b.late) > 0 {
+		next = min(next, b.late[0].release)
 	}
 	return next
 }
 
-// Tick does what is due: held messages are relayed, presence is announced.
+// Tick does what is due: what was held back is sent, presence is announced,
+// gauges are read.
 func (b *Board) Tick(now mono.Time) {
 	for len(b.held) > 0 && b.held[0].release <= now {
-		h := b.held[0]
-		b.held = b.held[1:]
-		b.deliver(h.payload, h.relayed)
+		b.release(0)
 	}
-	if now < b.nextAnn {
-		return
+	for len(b.late) > 0 && b.late[0].release <= now {
+		b.giveLate(0)
 	}
-	b.nextAnn = mono.Never
-	for _, r := range b.changed {
-		r.dirty = false
-		b.body = append(append(b.body[:0], `{"kind":"presence","room":`...), r.nameJSON...)
-		b.body = append(strconv.AppendInt(append(b.body, `,"members":`...), int64(len(r.members)), 10), '}')
-		b.frame = b.out.Frame(b.frame[:0], b.body)
-		for _, id := range r.members {
-			b.out.Send(id, b.frame)
-			b.Truth.Totals.Presence++
-		}
+	if now >= b.nextAnn {
+		b.announce()
 	}
-	b.changed = b.changed[:0]
-}
-
-// relayed is a message on its way to its audience.
-type relayed struct {
-	room     *room  // nil: it is a whisper
-	to       string // the recipient of a whisper
-	from     string
-	said     uint64 // how many the sender had said, this one included
-	received mono.Time
-	text     []byte // borrowed
-	mark     mark.Mark
-	marked   bool
-}
-
-type heldRelay struct {
-	relayed
-	payload []byte
-	release mono.Time
-}
-
-// relay sends a message to its audience, at once or after the hold.
-func (b *Board) relay(payload []byte, m relayed) {
-	var end int
-	m.mark, end = mark.Find(m.text)
-	m.marked, m.text = end > 0, nil
-	if hold := b.cfg.Switches.Hold; hold > 0 {
-		b.held = append(b.held, heldRelay{m, append([]byte(nil), payload...), m.received.Add(hold)})
-		return
-	}
-	b.deliver(payload, m)
-}
-
-func (b *Board) deliver(payload []byte, m relayed) {
-	b.frame = b.out.Frame(b.frame[:0], payload)
-	b.Truth.open(b, m)
-	if m.room == nil {
-		if to, here := b.names[m.to]; here {
-			b.give(m, to)
-		}
-		return
-	}
-	for _, id := range m.room.members {
-		b.give(m, id)
-	}
-}
-
-// give sends a message to one of its audience, as the switches have it.
-func (b *Board) give(m relayed, to int32) {
-	s := &b.cfg.Switches
-	switch {
-	case s.happens(loseIt, s.Lose, b, m, to):
-		b.Truth.book(b, m, to, DidLose)
-	case s.happens(misdirectIt, s.Misdirect, b, m, to):
-		if other := b.outsider(m, to); other >= 0 {
-			b.Truth.book(b, m, to, DidLose)
-			b.out.Send(other, b.frame)
-			b.Truth.book(b, m, other, DidMisdirect)
-			return
-		}
-		fallthrough
-	default:
-		b.out.Send(to, b.frame)
-		b.Truth.book(b, m, to, DidWrite)
-		if s.happens(doubleIt, s.Double, b, m, to) {
-			b.out.Send(to, b.frame)
-			b.Truth.book(b, m, to, DidDouble)
-		}
+	if now >= b.gauges {
+		b.readGauges(now)
 	}
 }

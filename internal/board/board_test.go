@@ -16,15 +16,16 @@ type ear struct {
 	sent map[int32][]string
 }
 
-func (e *ear) Frame(dst, payload []byte) []byte { return append(dst, payload...) }
-func (e *ear) Send(to int32, frame []byte)      { e.sent[to] = append(e.sent[to], string(frame)) }
-func (e *ear) Now() mono.Time                   { return e.now }
+func (e *ear) Frame(dst, payload []byte, _ bool) []byte { return append(dst, payload...) }
+func (e *ear) Send(to int32, frame []byte)              { e.sent[to] = append(e.sent[to], string(frame)) }
+func (e *ear) Keep(string, int64, []byte, []byte)       {}
+func (e *ear) Now() mono.Time                           { return e.now }
 
 func newBoard(s Switches, members int) (*Board, *ear) {
 	e := &ear{sent: map[int32][]string{}}
 	b := New(Config{Switches: s, History: 2, Presence: 100 * time.Millisecond, Records: 1000}, e)
 	for id := range int32(members) {
-		b.Join(id)
+		b.Join(id, "")
 		b.Message(id, []byte(fmt.Sprintf(`{"kind":"name","name":"pilot-%d"}`, id)), 0)
 		b.Message(id, []byte(fmt.Sprintf(`{"kind":"enter","room":"lock-%d"}`, id%2)), 0)
 	}
@@ -55,7 +56,7 @@ func TestSameFate(t *testing.T) {
 			if backwards {
 				id = n - 1 - k
 			}
-			b.Join(k)
+			b.Join(k, "")
 			b.Message(k, []byte(fmt.Sprintf(`{"kind":"name","name":"pilot-%d"}`, id)), 0)
 			b.Message(k, []byte(`{"kind":"enter","room":"quay"}`), 0)
 		}
@@ -109,7 +110,7 @@ func TestHold(t *testing.T) {
 	}
 	b.Part(2) // of lock-0
 	b.Part(3)
-	b.Join(3) // a new client under the same number
+	b.Join(3, "") // a new client under the same number
 	e.now = mono.Time(50 * time.Millisecond)
 	b.Tick(e.now)
 	if heard(e, "notice") != 1 || heard(e, "whisper") != 0 {

@@ -5,18 +5,60 @@ import (
 	"hash/fnv"
 	"net/url"
 	"strconv"
+	"strings"
 	"time"
 )
 
-// Switches make the board do wrong. Which deliveries are affected follows from
-// the seed, the sender's name, how many it had said, and the recipient's name:
-// not from timing, so the same session meets the same fate again.
+// Switches make the board do wrong. What is affected follows from the seed, the
+// sender's name, how many it had said, and the recipient's name: not from
+// timing, so the same session meets the same fate again.
 type Switches struct {
 	Seed      uint64
-	Hold      time.Duration // every message is held this long before it is relayed
-	Lose      float64       // probability that a delivery is left out
-	Double    float64       // probability that a delivery is made twice
-	Misdirect float64       // probability that a delivery goes to a member of another room instead
+	Hold      time.Duration
+	Lose      float64
+	Double    float64
+	Misdirect float64
+	WrongEcho float64
+	Leak      float64
+	Overhear  float64
+	History   float64
+	Reorder   float64
+	Disorder  float64
+	Alter     float64
+	TooBig    int
+	OpenDoor  float64
+	Presence  float64
+	Clash     float64
+	Forget    float64
+}
+
+// A Switch describes one of the Switches.
+type Switch struct {
+	Name string
+	Doc  string
+	at   func(*Switches) any // *float64, *int, *uint64 or *time.Duration
+}
+
+// SwitchList lists all switches. A switch that is a number from 0 to 1 is a
+// probability.
+var SwitchList = []Switch{
+	{"seed", "what the switches' dice follow from", func(s *Switches) any { return &s.Seed }},
+	{"hold", "every message is held this long before it is relayed", func(s *Switches) any { return &s.Hold }},
+	{"lose", "a delivery is left out", func(s *Switches) any { return &s.Lose }},
+	{"double", "a delivery is made twice", func(s *Switches) any { return &s.Double }},
+	{"misdirect", "a delivery goes to a member of another room instead", func(s *Switches) any { return &s.Misdirect }},
+	{"wrong_echo", "a sender does not get its own notice though it should, or gets it though it should not", func(s *Switches) any { return &s.WrongEcho }},
+	{"leak", "a notice reaches a member of another room as well", func(s *Switches) any { return &s.Leak }},
+	{"overhear", "a whisper reaches a third client as well", func(s *Switches) any { return &s.Overhear }},
+	{"history", "a late comer's history has a gap, an overlap, one twice or two in the wrong order", func(s *Switches) any { return &s.History }},
+	{"reorder", "a message is overtaken by its sender's next", func(s *Switches) any { return &s.Reorder }},
+	{"disorder", "one member gets a notice after the next, the others do not", func(s *Switches) any { return &s.Disorder }},
+	{"alter", "a delivery's text is cut, escaped or padded", func(s *Switches) any { return &s.Alter }},
+	{"too_big", "texts of more bytes than this vanish silently; 0 for none", func(s *Switches) any { return &s.TooBig }},
+	{"open_door", "a client may enter, speak and whisper without credentials, name or membership", func(s *Switches) any { return &s.OpenDoor }},
+	{"presence", "an announced number of members is one too high", func(s *Switches) any { return &s.Presence }},
+	{"clash", "of two connections with one name, the first gets what is for the second", func(s *Switches) any { return &s.Clash }},
+	{"forget", "a notice is relayed and not kept", func(s *Switches) any { return &s.Forget }},
 }
 
 // Set changes switches by name, as they come in a query; nothing is changed
@@ -24,28 +66,35 @@ type Switches struct {
 func (s *Switches) Set(values url.Values) error {
 	next := *s
 	for name := range values {
-		value := values.Get(name)
-		var err error
-		switch name {
-		case "seed":
-			next.Seed, err = strconv.ParseUint(value, 10, 64)
-		case "hold":
-			next.Hold, err = time.ParseDuration(value)
-		case "lose":
-			next.Lose, err = probability(value)
-		case "double":
-			next.Double, err = probability(value)
-		case "misdirect":
-			next.Misdirect, err = probability(value)
-		default:
-			err = fmt.Errorf("there is no such switch; there are seed, hold, lose, double and misdirect")
-		}
-		if err != nil {
+		if err := next.set(name, values.Get(name)); err != nil {
 			return fmt.Errorf("switch %q: %w", name, err)
 		}
 	}
 	*s = next
 	return nil
+}
+
+func (s *Switches) set(name, value string) (err error) {
+	var names []string
+	for _, sw := range SwitchList {
+		if names = append(names, sw.Name); sw.Name != name {
+			continue
+		}
+		switch at := sw.at(s).(type) {
+		case *uint64:
+			*at, err = strconv.ParseUint(value, 10, 64)
+		case *time.Duration:
+			*at, err = time.ParseDuration(value)
+		case *int:
+			if *at, err = strconv.Atoi(value); err == nil && *at < 0 {
+				err = fmt.Errorf("%d is less than 0", *at)
+			}
+		case *float64:
+			*at, err = probability(value)
+		}
+		return err
+	}
+	return fmt.Errorf("there is no such switch; there are %s", strings.Join(names, ", "))
 }
 
 func probability(s string) (float64, error) {
@@ -63,13 +112,26 @@ const (
 	loseIt wrong = iota + 1
 	doubleIt
 	misdirectIt
+	echoWrongly
+	leakIt
+	overhearIt
+	spoilHistory
+	reorderIt
+	disorderIt
+	alterIt
+	openDoor
+	miscount
+	clashIt
+	forgetIt
 )
 
-// happens throws the die of a switch for one delivery.
+// happens throws the die of a switch for one delivery; to is -1 where it is
+// about no recipient.
 func (s *Switches) happens(w wrong, p float64, b *Board, m relayed, to int32) bool {
-	if p <= 0 {
-		return false
-	}
+	return p > 0 && float64(s.die(w, b, m, to)>>11)/(1<<53) < p
+}
+
+func (s *Switches) die(w wrong, b *Board, m relayed, to int32) uint64 {
 	h := fnv.New64a()
 	var n [17]byte
 	for i := range 8 {
@@ -79,33 +141,14 @@ func (s *Switches) happens(w wrong, p float64, b *Board, m relayed, to int32) bo
 	h.Write(n[:])
 	h.Write([]byte(m.from))
 	h.Write([]byte{0})
-	h.Write([]byte(b.members[to].name))
+	if to >= 0 {
+		h.Write([]byte(b.members[to].name))
+	}
 	// FNV's high bits are weak for short input; finish as splitmix64 does.
 	z := h.Sum64()
 	z = (z ^ z>>30) * 0xbf58476d1ce4e5b9
 	z = (z ^ z>>27) * 0x94d049bb133111eb
-	return float64((z^z>>31)>>11)/(1<<53) < p
-}
-
-// outsider picks a member of another room, or -1 where there is none: the
-// first of the room after the message's own that has one who is not in it.
-func (b *Board) outsider(m relayed, instead int32) int32 {
-	start := 0
-	for i, r := range b.rooms {
-		if r == m.room {
-			start = i + 1
-		}
-	}
-	for i := range b.rooms {
-		r := b.rooms[(start+i)%len(b.rooms)]
-		for k := range r.members {
-			other := r.members[(int(instead)+k)%len(r.members)]
-			if other != instead && (m.room == nil || !b.members[other].in(m.room)) {
-				return other
-			}
-		}
-	}
-	return -1
+	return z ^ z>>31
 }
 
 // Switches gives the board's switches, for reading and for throwing.

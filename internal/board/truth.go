@@ -25,6 +25,15 @@ type Totals struct {
 	Refused     int64 `json:"refused"`     // requests refused
 	Evicted     int64 `json:"evicted"`     // connections closed because they did not answer pings
 	Overrun     int64 `json:"overrun"`     // connections closed because their queue was full
+	Readings    int64 `json:"readings"`    // readings of gauges
+	WrongEcho   int64 `json:"wrong_echo"`  // notices given to their sender, or not, against the rule
+	Spoilt      int64 `json:"spoilt"`      // histories given wrongly
+	Reordered   int64 `json:"reordered"`   // messages overtaken by their sender's next
+	Disordered  int64 `json:"disordered"`  // deliveries overtaken by the next
+	Altered     int64 `json:"altered"`     // deliveries with another text
+	Swallowed   int64 `json:"swallowed"`   // messages that vanished for their size
+	Miscounted  int64 `json:"miscounted"`  // wrong numbers of members announced
+	Forgotten   int64 `json:"forgotten"`   // notices relayed and not kept
 }
 
 // Did is what the board did with one delivery.
@@ -75,14 +84,14 @@ type Delivery struct {
 
 func wallMicros(t mono.Time) int64 { return t.Wall().UnixMicro() }
 
-func (t *Truth) open(b *Board, m relayed) {
+func (t *Truth) open(m relayed, audience int) {
 	t.nMessages++
-	rec := Message{N: t.nMessages, From: m.from, Received: wallMicros(m.received), Audience: 1}
+	rec := Message{N: t.nMessages, From: m.from, Received: wallMicros(m.received), Audience: audience}
 	if m.marked {
 		rec.Mark = string(mark.Append(nil, m.mark))
 	}
 	if m.room != nil {
-		rec.Room, rec.Audience = m.room.name, len(m.room.members)
+		rec.Room = m.room.name
 	}
 	if t.most > 0 {
 		t.messages = keep(t.messages, rec, int(t.nMessages-1), t.most)
@@ -99,6 +108,9 @@ func keep[T any](ring []T, v T, n, most int) []T {
 }
 
 func (t *Truth) book(b *Board, m relayed, to int32, did Did) {
+	if m.unbooked {
+		return
+	}
 	now := b.out.Now()
 	switch did {
 	case DidLose:

@@ -1,13 +1,16 @@
 package standin
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/url"
-	"strconv"
+	"slices"
 	"unicode/utf8"
 
 	"tidepull/internal/mono"
+	"tidepull/internal/plain"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/ws"
@@ -47,10 +50,14 @@ func (l *loop) Data(id int32, b []byte, at mono.Time) {
 }
 
 func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
-	if c.state == greeting {
-		if taken = l.greet(id, c, b); taken == 0 {
-			return 0
+	for c.state == greeting {
+		n := l.greet(id, c, b[taken:], at)
+		if taken += n; n == 0 {
+			return taken
 		}
+	}
+	if c.state == live && c.speaks == inLines {
+		return taken + l.lines(id, c, b[taken:], at)
 	}
 	for c.state == live || c.state == leaving {
 		ev, n, err := c.reader.Next(b[taken:])
@@ -68,11 +75,34 @@ func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 			l.drv.Write(id, l.pong)
 		case ev.Op == ws.OpText && c.state == live:
 			l.board.Message(id, ev.Payload, at)
-		case ev.Op == ws.OpBinary && c.state == live && utf8.Valid(ev.Payload):
-			l.board.Message(id, ev.Payload, at)
+		case ev.Op == ws.OpBinary && c.state == live:
+			l.board.Upload(id, ev.Payload, at)
 		}
 		if n == 0 {
 			return taken
+		}
+	}
+	return len(b)
+}
+
+// lines takes whole lines, each a message.
+func (l *loop) lines(id int32, c *conn, b []byte, at mono.Time) (taken int) {
+	for c.state == live {
+		i := bytes.IndexByte(b[taken:], '\n')
+		if i < 0 {
+			if len(b)-taken > ws.DefaultLimit {
+				l.drop(id)
+			}
+			return taken
+		}
+		line := bytes.TrimSuffix(b[taken:taken+i], []byte("\r"))
+		taken += i + 1
+		switch {
+		case len(line) == 0:
+		case utf8.Valid(line):
+			l.board.Message(id, line, at)
+		default:
+			l.drop(id)
 		}
 	}
 	return len(b)
@@ -99,71 +129,90 @@ func (l *loop) closed(id int32, c *conn, ev ws.Event) {
 	l.drop(id)
 }
 
-// greet answers a request once it is whole.
-func (l *loop) greet(id int32, c *conn, b []byte) int {
-	h, n, err := http1.ConsumeRequest(b)
-	switch {
-	case err != nil:
-		l.answer(id, 400, "Bad Request", "text/plain", []byte(err.Error()+"\n"))
-		return len(b)
-	case n == 0:
+// maxContent is the longest content of a request.
+const maxContent = 4 << 20
+
+// greet answers a request once it is whole, and tells how much it took.
+func (l *loop) greet(id int32, c *conn, b []byte, at mono.Time) int {
+	if len(b) > 0 && b[0] == '{' {
+		c.state, c.speaks = live, inLines
+		l.board.Join(id, "")
 		return 0
 	}
-	u, err := url.ParseRequestURI(h.Path)
+	h, n, err := http1.ConsumeRequest(b)
+	if err == nil && n == 0 {
+		return 0
+	}
+	var content []byte
+	if err == nil {
+		var whole bool
+		if content, n, whole, err = contentOf(&h, b, n); err == nil && !whole {
+			return 0
+		}
+	}
+	u, urlErr := url.ParseRequestURI(h.Path)
+	if err == nil && urlErr != nil {
+		err = urlErr
+	}
 	if err != nil {
-		l.answer(id, 400, "Bad Request", "text/plain", []byte("the path cannot be read\n"))
+		l.answer(id, nil, 400, "text/plain", []byte(err.Error()+"\n"))
 		return len(b)
 	}
-	if u.Path != "/live" {
-		l.answerHTTP(id, h.Method, u)
-		return len(b)
+	r := &request{Head: &h, url: u, content: content, at: at}
+	r.login, r.in = r.credentials(l)
+	if u.Path == "/live" || u.Path == "/stream" {
+		l.comeIn(id, c, r)
+	} else {
+		l.answerHTTP(id, r)
 	}
-	if wrong := ws.CheckRequest(&h); wrong != "" {
-		l.answer(id, 400, "Bad Request", "text/plain", []byte(wrong+"\n"))
-		return len(b)
-	}
-	l.drv.Write(id, ws.AppendAgreement(nil, h.Get("Sec-WebSocket-Key")))
-	c.state = live
-	l.board.Join(id)
 	return n
 }
 
-func (l *loop) answerHTTP(id int32, method string, u *url.URL) {
-	const lines = "application/x-ndjson"
-	switch what := method + " " + u.Path; what {
-	case "GET /truth":
-		l.answerJSON(id, l.board.Summary())
-	case "GET /truth/messages":
-		l.answer(id, 200, "OK", lines, l.board.Truth.AppendMessages(nil))
-	case "GET /truth/deliveries":
-		l.answer(id, 200, "OK", lines, l.board.Truth.AppendDeliveries(nil))
-	case "GET /switches":
-		l.answerJSON(id, l.board.Switches())
-	case "POST /switches":
-		if err := l.board.Switches().Set(u.Query()); err != nil {
-			l.answer(id, 400, "Bad Request", "text/plain", []byte(err.Error()+"\n"))
-			return
+// contentOf takes a request's content from behind its head, which is head bytes
+// long.
+func contentOf(h *http1.Head, b []byte, head int) (content []byte, n int, whole bool, err error) {
+	body, err := http1.RequestBody(h)
+	for n = head; err == nil && !body.Done(); {
+		part, used, bad := body.Next(b[n:])
+		content, n, err = append(content, part...), n+used, bad
+		if len(content) > maxContent {
+			return nil, n, false, errors.New("the content is longer than 4 MiB")
 		}
-		l.answerJSON(id, l.board.Switches())
-	default:
-		l.answer(id, 404, "Not Found", "text/plain", []byte("here are /live, /truth, /truth/messages, /truth/deliveries and /switches\n"))
+		if used == 0 {
+			return nil, 0, false, err
+		}
 	}
+	return content, n, true, err
 }
 
-func (l *loop) answerJSON(id int32, v any) {
-	b, err := json.MarshalIndent(v, "", "  ")
-	if err != nil {
-		panic(err) // plain structs
+// comeIn lets a client in that wants to stay.
+func (l *loop) comeIn(id int32, c *conn, r *request) {
+	door := l.board.Switches().OpenDoor > 0
+	origin := r.Get("Origin")
+	switch {
+	case origin != "" && len(l.cfg.Origins) > 0 && !slices.Contains(l.cfg.Origins, origin):
+		l.answer(id, r, 403, "text/plain", []byte("the origin "+plain.Text(origin, 100)+" may not come in\n"))
+		return
+	case l.cfg.Login && !r.in && !door:
+		l.answer(id, r, 401, "text/plain", []byte("log in first: /login, /token or /guest\n"))
+		return
+	case r.url.Path == "/stream":
+		room := r.url.Query().Get("room")
+		l.drv.Write(id, http1.AppendResponse(nil, 200, "OK", http1.Field{Name: "Content-Type", Value: "text/event-stream"},
+			http1.Field{Name: "Cache-Control", Value: "no-store"}, http1.Field{Name: "Connection", Value: "close"}))
+		c.state, c.speaks, c.room = live, inEvents, room
+		l.board.Join(id, r.login)
+		for _, message := range []map[string]string{{"kind": "name", "name": fmt.Sprintf("stream-%d", id)}, {"kind": "enter", "room": room}} {
+			b, _ := json.Marshal(message) // strings can always be written
+			l.board.Message(id, b, r.at)
+		}
+		return
 	}
-	l.answer(id, 200, "OK", "application/json", append(b, '\n'))
-}
-
-// answer answers a request and closes the connection.
-func (l *loop) answer(id int32, status int, reason, kind string, body []byte) {
-	head := http1.AppendResponse(nil, status, reason,
-		http1.Field{Name: "Content-Type", Value: kind},
-		http1.Field{Name: "Content-Length", Value: strconv.Itoa(len(body))},
-		http1.Field{Name: "Connection", Value: "close"})
-	l.drv.Write(id, append(head, body...))
-	l.drop(id)
+	if wrong := ws.CheckRequest(r.Head); wrong != "" {
+		l.answer(id, r, 400, "text/plain", []byte(wrong+"\n"))
+		return
+	}
+	l.drv.Write(id, ws.AppendAgreement(nil, r.Get("Sec-WebSocket-Key")))
+	c.state = live
+	l.board.Join(id, r.login)
 }

@@ -1,9 +1,16 @@
 // Package standin is the simulated messaging server that ships with the tool:
-// the harbour board behind WebSocket, on one goroutine with one driver. It
-// serves tens of thousands of clients and costs little, because it shares the
-// machine with the load.
+// the harbour board on one goroutine with one driver. It serves tens of
+// thousands of clients and costs little, because it shares the machine with the
+// load.
 //
-//	GET  /live              WebSocket
+//	GET  /live              WebSocket; a line of JSON at once, and it is plain TCP lines
+//	GET  /stream?room=R     the room's messages as an event stream
+//	POST /login             a form with user and password; sets a cookie
+//	POST /token             the same, answered by a token
+//	GET  /guest             sets a guest's cookie
+//	POST /publish           puts a notice on the board: JSON with room and text
+//	GET  /history?room=R    what is kept of a room, JSON
+//	GET  /counters          how much is kept, and who is here, JSON
 //	GET  /truth             totals and latencies, JSON
 //	GET  /truth/messages    every message received, JSON lines
 //	GET  /truth/deliveries  every delivery made or left out, JSON lines
@@ -12,6 +19,7 @@
 package standin
 
 import (
+	"errors"
 	"fmt"
 	"log/slog"
 	"net/netip"
@@ -31,8 +39,17 @@ type Config struct {
 	PongWithin time.Duration // how long a client may be silent after a ping: 10 s
 	History    int           // 20; below 0 for none
 	Presence   time.Duration // 200 ms
-	MaxQueue   int           // bytes that may wait for a slow client: 1 MiB
+	MaxQueue   int           // bytes that may wait for a slow client: 4 MiB
 	Records    int           // messages and deliveries kept one by one: 500,000; below 0 for none
+	Login      bool          // nobody comes in without a cookie or a token
+	Origins    []string      // from which browsers may come; empty: any
+	Denied     []string      // rooms for the harbour master alone: harbour-office
+	Notices    bool          // tell a room's members who enters and who leaves
+	LeaveOut   bool          // the sender of a notice does not get it
+	Share      bool          // several connections may have one name
+	MaxText    int           // bytes of a text: 1 MiB
+	Gauge      time.Duration // how often rooms called gauge-... get a reading: 1 s
+	Store      string        // the SQLite file in which notices are kept; "" for memory
 	Portable   bool          // use the portable driver
 	Log        *slog.Logger
 }
@@ -55,8 +72,13 @@ func (c Config) withDefaults() Config {
 	set(&c.PingEvery, 5*time.Second)
 	set(&c.PongWithin, 10*time.Second)
 	set(&c.Presence, 200*time.Millisecond)
+	set(&c.Gauge, time.Second)
+	if c.Denied == nil {
+		c.Denied = []string{"harbour-office"}
+	}
 	setInt(&c.History, 20)
-	setInt(&c.MaxQueue, 1<<20)
+	setInt(&c.MaxText, 1<<20)
+	setInt(&c.MaxQueue, 4<<20)
 	setInt(&c.Records, 500_000)
 	if c.Log == nil {
 		c.Log = slog.New(slog.DiscardHandler)
@@ -102,7 +124,13 @@ func Listen(cfg Config, drv poll.Driver) (*Server, error) {
 	}
 	s := &Server{Addr: at, orders: make(chan func(*loop), 4), done: make(chan struct{})}
 	s.loop = &loop{cfg: cfg, drv: drv, orders: s.orders}
-	s.loop.board = board.New(board.Config{Switches: cfg.Switches, History: cfg.History, Presence: cfg.Presence, Records: cfg.Records}, s.loop)
+	if cfg.Store != "" {
+		if s.loop.keep, err = openKeep(cfg.Store); err != nil {
+			return nil, err
+		}
+	}
+	s.loop.board = board.New(board.Config{Switches: cfg.Switches, History: cfg.History, Presence: cfg.Presence, Records: cfg.Records, MaxText: cfg.MaxText,
+		Notices: cfg.Notices, LeaveOut: cfg.LeaveOut, Share: cfg.Share, Denied: cfg.Denied, Gauge: cfg.Gauge}, s.loop)
 	return s, nil
 }
 
@@ -111,6 +139,9 @@ func (s *Server) Serve() {
 	defer close(s.done)
 	defer s.loop.drv.Close()
 	s.err = s.loop.run()
+	if s.loop.keep != nil {
+		s.err = errors.Join(s.err, s.loop.keep.close())
+	}
 }
 
 // Summary is the truth in figures, once the server has ended.
@@ -143,10 +174,14 @@ type loop struct {
 	closing mono.Time
 	overrun []int32
 	pong    []byte
+	keep    *keep
+	guests  int
 }
 
 type conn struct {
 	state   connState
+	speaks  speech
+	room    string // of an event stream
 	reader  ws.Reader
 	pending []byte
 	heard   mono.Time // when anything last came from it
@@ -160,6 +195,15 @@ const (
 	greeting
 	live
 	leaving // a close frame was sent, or an HTTP answer
+)
+
+// speech is how a live connection's messages are framed.
+type speech uint8
+
+const (
+	inFrames speech = iota // WebSocket
+	inLines                // one JSON object a line
+	inEvents               // an event stream
 )
 
 // lookEvery is how often a part of the connections is looked at for silence.
@@ -178,6 +222,11 @@ func (l *loop) run() error {
 		if now >= nextLook {
 			nextLook = now.Add(lookEvery)
 			l.lookForSilence(now)
+			if l.keep != nil {
+				if err := l.keep.flush(); err != nil {
+					return fmt.Errorf("keeping notices: %w", err)
+				}
+			}
 		}
 		l.dropOverrun()
 		if err := l.drv.Wait(min(nextLook, l.board.Next()), l); err != nil {
@@ -228,6 +277,7 @@ func (l *loop) lookForSilence(now mono.Time) {
 			l.board.Truth.Totals.Evicted++
 			l.goodbye(id, ws.ClosePolicy, "no answer to a ping")
 			l.drop(id)
+		case c.speaks != inFrames: // no pings there
 		case now.Sub(max(c.pinged, c.heard)) > l.cfg.PingEvery && c.pinged <= c.heard:
 			c.pinged = now
 			l.pong = ws.AppendFrame(l.pong[:0], ws.OpPing, []byte("board"))
@@ -237,6 +287,10 @@ func (l *loop) lookForSilence(now mono.Time) {
 }
 
 func (l *loop) goodbye(id int32, code uint16, reason string) {
+	if l.conns[id].speaks != inFrames {
+		l.drop(id)
+		return
+	}
 	l.drv.Write(id, ws.AppendFrame(nil, ws.OpClose, ws.AppendClosePayload(nil, code, reason)))
 	l.part(id)
 	l.conns[id].state = leaving
@@ -272,16 +326,49 @@ func (l *loop) dropOverrun() {
 func (l *loop) Now() mono.Time { return l.drv.Now() }
 
 // Frame implements board.Out.
-func (l *loop) Frame(dst, payload []byte) []byte { return ws.AppendFrame(dst, ws.OpText, payload) }
+func (l *loop) Frame(dst, payload []byte, binary bool) []byte {
+	op := byte(ws.OpText)
+	if binary {
+		op = ws.OpBinary
+	}
+	return ws.AppendFrame(dst, op, payload)
+}
+
+// Keep implements board.Out.
+func (l *loop) Keep(room string, seq int64, from, text []byte) {
+	if l.keep != nil {
+		l.keep.add(room, seq, from, text)
+	}
+}
 
 // Send implements board.Out. What a slow client does not take is queued for it
 // alone; nobody waits for it.
 func (l *loop) Send(to int32, frame []byte) {
-	if l.conns[to].state != live {
+	c := &l.conns[to]
+	if c.state != live {
 		return
 	}
-	l.drv.Write(to, frame)
+	switch c.speaks {
+	case inFrames:
+		l.drv.Write(to, frame)
+	case inLines:
+		l.drv.Write(to, append(payloadOf(frame), '\n'))
+	case inEvents:
+		l.drv.Write(to, append(append([]byte("data: "), payloadOf(frame)...), "\n\n"...))
+	}
 	if l.drv.Queued(to) > l.cfg.MaxQueue {
 		l.overrun = append(l.overrun, to)
 	}
+}
+
+// payloadOf returns a copy of what is in a frame that Frame made.
+func payloadOf(frame []byte) []byte {
+	head := 2
+	switch frame[1] {
+	case 126:
+		head = 4
+	case 127:
+		head = 10
+	}
+	return append([]byte(nil), frame[head:]...)
 }
