@@ -81,7 +81,7 @@ func (s *showing) carryOut(a *app, t *trial.Trial) error {
 	case id != 0:
 		fmt.Printf("kept as run %d: tidepull runs show %d\n", id, id)
 	}
-	switch run.Overall(last.Judgements) {
+	switch last.Overall() {
 	case run.Broken:
 		return &exitError{status: exitBroken}
 	case run.NotProven:

@@ -9,9 +9,11 @@ package client
 
 import (
 	"errors"
+	"strings"
 	"time"
 
 	"tidepull/internal/expr"
+	"tidepull/internal/lane"
 	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
 	"tidepull/internal/mono"
@@ -38,6 +40,7 @@ type Client struct {
 	depth    int8
 	ebbing   bool
 
+	more    *extra // what few clients need; nil where this one does not
 	name    []byte
 	session *trial.Session
 	random  uint64
@@ -52,9 +55,28 @@ type Client struct {
 	pc      int32
 }
 
+// extra is what a client has that uses more of the language than most do.
+type extra struct {
+	locals []expr.Value // what it captured
+	web    web
+	past   *pastWatch
+	feeds  []feedSeen
+	joined uint64    // 1 more than the number of the notice that it is entering
+	resume mono.Time // when it reads on; 0: it is reading
+	perSec int       // how many bytes it reads in a second; 0: as fast as they come
+	silent bool      // it does not answer pings
+}
+
+func (c *Client) extra() *extra {
+	if c.more == nil {
+		c.more = &extra{}
+	}
+	return c.more
+}
+
 // A turn is the state of one repeat that is under way.
 type turn struct {
-	start mono.Time
+	start mono.Time // of the first turn; of the last one, where intervals vary
 	round int32
 	at    int32 // the index of the repeat's step
 }
@@ -62,7 +84,8 @@ type turn struct {
 type phase uint8
 
 const (
-	ashore  phase = iota // not connected
+	ashore  phase = iota // at home
+	afoot                // set out, and not connected
 	dialing              // until the TCP connection is open
 	shaking              // until the upgrade is agreed on
 	open
@@ -78,7 +101,11 @@ const (
 	forExpected
 	forEntry
 	forLeave
+	forAnswer // to an HTTP request
+	forBreak  // to be closed by the server
 	forTime
+	forOthers // at a barrier
+	forBreath // so that a session without waits does not hold up the others
 	forClose
 	forEnd
 )
@@ -104,7 +131,7 @@ func (e *Env) New(id ledger.Client, crew uint16, n int32) Client {
 	c.random = mix(e.Trial.Seed ^ uint64(id)*0x9e3779b97f4a7c15)
 	c.fill(e)
 	c.name = cr.Title.Append(nil, &e.scope)
-	e.byName[string(c.name)] = id
+	e.bears(string(c.name), id)
 	return c
 }
 
@@ -112,11 +139,22 @@ func (e *Env) New(id ledger.Client, crew uint16, n int32) Client {
 func (c *Client) Name() string { return string(c.name) }
 
 // Next is when Tick is to be called.
-func (c *Client) Next() mono.Time { return c.deadline }
+func (c *Client) Next() mono.Time {
+	if c.more != nil && c.more.resume != 0 {
+		return min(c.deadline, c.more.resume)
+	}
+	return c.deadline
+}
 
 // AwaitsServer tells whether Next is how long the server may take, and not when
 // the client is to act.
-func (c *Client) AwaitsServer() bool { return c.wait != forTime && c.wait != forNothing }
+func (c *Client) AwaitsServer() bool {
+	switch c.wait {
+	case forNothing, forTime, forOthers, forBreath:
+		return false
+	}
+	return c.more == nil || c.more.resume == 0 || c.more.resume > c.deadline
+}
 
 // Traffic is how many messages the client has said, and how many marked ones
 // it has received.
@@ -130,19 +168,27 @@ func (c *Client) Open() bool { return c.phase == open }
 
 // fill sets the variables that expressions see to this client's.
 func (c *Client) fill(e *Env) {
-	v := &e.scope.Vars
+	s := &e.scope
+	v := &s.Vars
+	groups := max(1, e.Trial.Crews[c.crew].Groups)
 	v[expr.VarN] = expr.Num(float64(c.n))
+	v[expr.VarGroup], v[expr.VarPlace] = expr.Num(float64(int(c.n)/groups)), expr.Num(float64(int(c.n)%groups))
 	v[expr.VarName] = expr.Value{Kind: expr.String, Str: c.name}
 	v[expr.VarCrew] = expr.Value{Kind: expr.String, Str: e.crewNames[c.crew]}
 	v[expr.VarRoom] = expr.Value{}
 	if c.room != noRoom {
 		v[expr.VarRoom] = expr.Value{Kind: expr.String, Str: e.roomName(c.room)}
 	}
-	v[expr.VarMark], v[expr.VarTo] = expr.Value{}, expr.Value{}
+	v[expr.VarMark], v[expr.VarMarkBytes], v[expr.VarTo], v[expr.VarPayload] = expr.Value{}, expr.Value{}, expr.Value{}, expr.Value{}
 	v[expr.VarRound] = expr.Num(0)
 	if c.depth > 0 {
 		v[expr.VarRound] = expr.Num(float64(c.turns[c.depth-1].round))
 	}
+	s.Locals = nil
+	if c.more != nil {
+		s.Locals = c.more.locals
+	}
+	s.Random, s.Now = &c.random, e.wall(e.now)
 }
 
 // rand is splitmix64: each client's choices follow from the trial's seed and
@@ -163,40 +209,85 @@ func (c *Client) fraction() float64 { return float64(c.rand()>>11) / (1 << 53) }
 
 // Start makes a client that is ashore set out.
 func (c *Client) Start(e *Env, now mono.Time) {
+	e.now = now
 	c.pc, c.depth, c.ebbing, c.title, c.room = 0, 0, false, untitled, noRoom
-	c.pending, c.reader, c.due = nil, ws.Reader{}, 0
-	c.phase = dialing
-	within := c.session.Steps[0].Within
-	c.await(forOpen, now, within)
+	c.pending, c.reader, c.due, c.more = nil, ws.Reader{}, 0, nil
+	c.phase, c.ready = afoot, now
 	e.counts().Started++
 	e.event(c, now, logbook.SetOut, noRoom, "")
-	e.Dial = true
+	c.run(e, now)
 }
 
 func (c *Client) await(w wait, now mono.Time, within time.Duration) {
 	c.wait, c.began, c.deadline = w, now, now.Add(within)
 }
 
-// nonce is the 16 bytes of the handshake's key; it follows from the client's
-// random state, which does not change while the handshake is on.
-func (c *Client) nonce() (k [16]byte) {
-	a, b := mix(c.random^1), mix(c.random^2)
+// connect begins to connect.
+func (c *Client) connect(e *Env, now mono.Time, s *trial.Step) {
+	c.phase, c.title = dialing, untitled
+	c.pending, c.reader = nil, ws.Reader{}
+	c.await(forOpen, now, s.Within)
+	e.Dial = true
+}
+
+// nonce is the 16 bytes of the handshake's key; it follows from when the client
+// began to connect.
+func (c *Client) nonce(e *Env) (k [16]byte) {
+	seed := mix(e.Trial.Seed^uint64(c.id)) ^ uint64(c.began)
+	a, b := mix(seed^1), mix(seed^2)
 	for i := range 8 {
 		k[i], k[i+8] = byte(a>>(8*i)), byte(b>>(8*i))
 	}
 	return k
 }
 
+// offer is what the opening handshake offers.
+func (c *Client) offer(e *Env) (o ws.Offer) {
+	if d := c.step().Dial; d != nil {
+		c.fill(e)
+		for _, f := range c.fields(e, d.Fields) {
+			if strings.EqualFold(f.Name, "Sec-WebSocket-Protocol") {
+				for _, p := range strings.Split(f.Value, ",") {
+					o.Protocols = append(o.Protocols, strings.TrimSpace(p))
+				}
+			}
+		}
+	}
+	return o
+}
+
 // Opened tells the client that its connection is open.
-func (c *Client) Opened(e *Env) {
+func (c *Client) Opened(e *Env, now mono.Time) {
+	e.now = now
 	c.phase = shaking
-	e.Out = ws.AppendRequest(e.Out, e.Host, e.Path, ws.KeyFor(c.nonce()))
+	path, d := e.Path, c.step().Dial
+	var fields []http1.Field
+	if d != nil {
+		c.fill(e)
+		if d.Path != nil {
+			path = target(string(d.Path.Append(nil, &e.scope)))
+		}
+		fields = c.fields(e, d.Fields)
+	}
+	if c.more != nil {
+		if cookies := c.more.web.cookies(); cookies != "" {
+			fields = append(fields, http1.Field{Name: "Cookie", Value: cookies})
+		}
+	}
+	e.Out = ws.AppendRequest(e.Out, e.Host, path, ws.KeyFor(c.nonce(e)), fields...)
+	if d != nil && d.Early != nil {
+		c.sayUnheard(e, now, d.Early)
+	}
 }
 
 // Data gives the client bytes that arrived in the kernel at an instant.
 func (c *Client) Data(e *Env, b []byte, at, now mono.Time) {
+	e.now = now
+	c.throttle(e, len(b), now)
 	e.counts().Bytes += int64(len(b))
-	e.Book.Now().ReadingLag.Record(now.Sub(at))
+	if c.more == nil || c.more.perSec == 0 { // else it reads late on purpose
+		e.Book.Now().ReadingLag.Record(now.Sub(at))
+	}
 	if len(c.pending) > 0 {
 		c.pending = append(c.pending, b...)
 		b = c.pending
@@ -240,7 +331,7 @@ func (c *Client) shake(e *Env, b []byte, at, now mono.Time) int {
 		return 0
 	}
 	if err == nil {
-		err = ws.CheckResponse(&h, ws.KeyFor(c.nonce()))
+		err = ws.CheckResponse(&h, ws.KeyFor(c.nonce(e)), c.offer(e))
 	}
 	if err != nil {
 		c.refused(e, now, err)
@@ -253,9 +344,8 @@ func (c *Client) shake(e *Env, b []byte, at, now mono.Time) int {
 	e.event(c, now, logbook.Opened, noRoom, "")
 	e.Book.Now().Connect.Record(at.Sub(c.began))
 	c.rand()
-	c.sayTitle(e)
-	c.pc, c.ready = 1, now
-	c.run(e, now)
+	c.sayTitle(e, now)
+	c.resume(e, now)
 	return n
 }
 
@@ -264,7 +354,11 @@ func (c *Client) event(e *Env, ev ws.Event, at, now mono.Time, more bool) {
 	case ws.OpText, ws.OpBinary:
 		c.message(e, ev.Payload, ev.Op == ws.OpBinary, more, at, now)
 	case ws.OpPing:
+		if c.more != nil && c.more.silent {
+			return
+		}
 		e.counts().Pings++
+		e.lane(c, now, lane.Record{What: lane.Beat, Peer: -1, Room: noRoom})
 		c.frame(e, ws.OpPong, ev.Payload)
 	case ws.OpClose:
 		c.goodbye(e, ev, now)
@@ -294,12 +388,13 @@ func (c *Client) goodbye(e *Env, ev ws.Event, now mono.Time) {
 
 // Broke tells the client that its connection is gone.
 func (c *Client) Broke(e *Env, now mono.Time, err error) {
+	e.now = now
 	switch c.phase {
-	case ashore:
+	case ashore, afoot:
 	case dialing, shaking:
 		c.refused(e, now, err)
 	case closing:
-		c.end(e, now)
+		c.closed(e, now)
 	default:
 		c.broken(e, now, err)
 	}
@@ -309,14 +404,39 @@ func (c *Client) refused(e *Env, now mono.Time, err error) {
 	e.counts().Refused++
 	e.Refused++
 	e.event(c, now, logbook.Refused, noRoom, e.note("refused", err))
-	c.land()
+	c.land(e)
 }
 
+// broken handles the end of an open connection. A session that waits for it
+// goes on; otherwise there is nothing more to do.
 func (c *Client) broken(e *Env, now mono.Time, err error) {
+	awaited := c.wait == forBreak
+	c.gone(e, now)
+	e.Ledger.Break(c.id, now)
+	c.room = noRoom
+	if awaited {
+		c.phase, c.pending, c.title = afoot, nil, untitled
+		c.more.silent, c.more.resume, c.more.perSec = false, 0, 0
+		e.event(c, now, logbook.Broke, noRoom, reasonOf(err))
+		e.check(c, now, c.step().Check, true, "")
+		c.resume(e, now)
+		return
+	}
 	e.counts().Broken++
 	e.event(c, now, logbook.Broke, noRoom, e.note("broken", err))
-	e.Ledger.Break(c.id, now)
-	c.land()
+	e.Lanes.Problem(e.since(now), 0, false, c.id)
+	c.land(e)
+}
+
+// closed handles the end of a connection to which the client said goodbye.
+func (c *Client) closed(e *Env, now mono.Time) {
+	if int(c.pc) < len(c.session.Steps) && c.step().Do == trial.Close && !c.ebbing {
+		c.phase, c.pending, c.title = afoot, nil, untitled
+		e.event(c, now, logbook.WentHome, noRoom, "")
+		c.resume(e, now)
+		return
+	}
+	c.end(e, now)
 }
 
 func (c *Client) malformed(e *Env, now mono.Time, err error) {
@@ -332,34 +452,58 @@ func (c *Client) malformed(e *Env, now mono.Time, err error) {
 func (c *Client) end(e *Env, now mono.Time) {
 	e.counts().Finished++
 	e.event(c, now, logbook.WentHome, noRoom, "")
-	c.land()
+	c.land(e)
 }
 
-func (c *Client) land() {
-	c.phase, c.wait, c.deadline, c.pending = ashore, forNothing, mono.Never, nil
+func (c *Client) land(e *Env) {
+	if c.more != nil && (c.more.web.open || c.more.web.busy) {
+		e.WebHangup = true
+	}
+	c.phase, c.wait, c.deadline, c.pending, c.more = ashore, forNothing, mono.Never, nil, nil
+	e.landed(c)
 }
 
 // Ebb asks the client to go: it finishes its session from after its repeats,
 // and says goodbye.
 func (c *Client) Ebb(e *Env, now mono.Time) {
+	e.now = now
 	if c.phase == ashore || c.ebbing {
 		return
 	}
 	c.ebbing = true
 	switch {
-	case c.phase < open:
+	case c.phase == dialing || c.phase == shaking:
 		e.Hangup = true
 		c.end(e, now)
-	case c.wait == forTime && c.depth > 0:
+	case c.wait != forTime && c.wait != forOthers:
+	case c.depth > 0:
 		c.leaveRepeats()
 		c.run(e, now)
-	case c.wait == forTime:
+	default:
+		c.carryOn(e, now)
+	}
+}
+
+// Go tells a client that waits at a barrier that all are there.
+func (c *Client) Go(e *Env, now mono.Time) {
+	e.now = now
+	if c.wait == forOthers {
+		e.check(c, now, e.Trial.Barriers[c.step().Barrier].Check, true, "")
+		c.ready, c.due = now, now
 		c.carryOn(e, now)
 	}
 }
 
 // Tick tells the client that its deadline has come.
 func (c *Client) Tick(e *Env, now mono.Time) {
+	e.now = now
+	if c.more != nil && c.more.resume != 0 && c.more.resume <= now {
+		c.more.resume = 0
+		e.Read = true
+		if c.deadline > now {
+			return
+		}
+	}
 	switch c.wait {
 	case forOpen:
 		c.refused(e, now, errors.New("no agreement in time"))
@@ -368,21 +512,30 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 		c.title = titleRefused
 		c.denied(e, now)
 	case forExpected:
-		e.counts().Missed++
-		e.event(c, now, logbook.Missed, noRoom, e.note("missed", errors.New(c.step().Label)))
-		c.resume(e, now)
+		c.unmet(e, now)
 	case forEntry:
-		c.denied(e, now)
+		c.notEntered(e, now, "not confirmed in time", false)
 	case forLeave:
 		c.resume(e, now) // it stays at the edge: allowed, not owed
+	case forAnswer:
+		c.unanswered(e, now, errors.New("no answer in time"))
+	case forBreak:
+		e.check(c, now, c.step().Check, false, "the connection is still open")
+		c.resume(e, now)
 	case forTime:
 		c.carryOn(e, now)
+	case forOthers:
+		e.leaveBarrier(c)
+		e.check(c, now, e.Trial.Barriers[c.step().Barrier].Check, false, "the others have not come in time")
+		c.carryOn(e, now)
+	case forBreath:
+		c.run(e, now)
 	case forClose:
 		e.note("goodbye", errors.New("no answer to the close frame"))
 		fallthrough
 	case forEnd:
 		e.Hangup = true
-		c.end(e, now)
+		c.closed(e, now)
 	default:
 		c.deadline = mono.Never
 	}

@@ -115,7 +115,7 @@ func (b *bench) open() {
 	b.t.Helper()
 	b.c.Start(b.env, b.now)
 	b.took()
-	b.c.Opened(b.env)
+	b.c.Opened(b.env, b.now)
 	b.took()
 	h, n, err := http1.ConsumeRequest(b.sent)
 	if err != nil || n == 0 || ws.CheckRequest(&h) != "" || h.Path != "/live" || h.Get("Host") != "127.0.0.1:7411" {
@@ -243,7 +243,7 @@ func TestArrivals(t *testing.T) {
 	b.text(`{"kind":"no mark"}`)
 	w := b.window()
 	got := w.Total
-	if got.Owed != 1 || got.Delivered != 1 || got.Duplicate != 1 || got.Past != 1 || w.Foreign != 1 || w.Imbalance() != "" {
+	if got.Owed != 1 || got.Delivered != 1 || got.Duplicate != 2 || got.Past != 0 || w.Foreign != 1 || w.Imbalance() != "" {
 		t.Errorf("%+v, foreign %d, %s", got, w.Foreign, w.Imbalance())
 	}
 	if f := w.Fanout(); f.Count() != 1 || f.Max() < 20*time.Millisecond {
@@ -265,14 +265,14 @@ func TestGoingWrong(t *testing.T) {
 			func(c logbook.Counts) int64 { return c.Refused }, "refused: no agreement in time", ""},
 		"refused upgrade": {func(b *bench) {
 			b.c.Start(b.env, 0)
-			b.c.Opened(b.env)
+			b.c.Opened(b.env, b.now)
 			b.took()
 			b.sent = nil
 			b.server([]byte("HTTP/1.1 403 Forbidden \x1b[31m\r\nContent-Length: 0\r\n\r\n"))
 		}, func(c logbook.Counts) int64 { return c.Refused }, "refused: answered 403 Forbidden ␛[31m", ""},
 		"not HTTP": {func(b *bench) {
 			b.c.Start(b.env, 0)
-			b.c.Opened(b.env)
+			b.c.Opened(b.env, b.now)
 			b.took()
 			b.sent = nil
 			b.server([]byte("220 mail.example ESMTP\r\n\r\n"))

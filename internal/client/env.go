@@ -3,10 +3,13 @@ package client
 import (
 	"errors"
 	"fmt"
+	"time"
 
 	"tidepull/internal/expr"
+	"tidepull/internal/lane"
 	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
+	"tidepull/internal/mark"
 	"tidepull/internal/mono"
 	"tidepull/internal/plain"
 	"tidepull/internal/trial"
@@ -24,12 +27,23 @@ type Env struct {
 	Epoch  int64  // what must be added to a mono.Time in microseconds to give a mark's time
 	Host   string // for the Host field
 	Path   string // of the target
+	Web    string // for the Host field of HTTP requests
+	Lanes  *lane.Recorder
 
 	// What the last call of a client's method asks for, besides the change of
 	// its Next. The loop takes it and clears it.
 	Out    []byte // bytes to send
 	Dial   bool   // connect
 	Hangup bool   // close the connection once Out is sent
+	Hold   bool   // read nothing of it for now
+	Read   bool   // read on
+	// The same for the connection of the client's HTTP requests.
+	WebOut             []byte
+	WebDial, WebHangup bool
+
+	// Released are clients at a barrier at which all have come. The loop calls
+	// their Go.
+	Released []ledger.Client
 
 	Opened, Refused int // connections in the whole run
 
@@ -46,6 +60,17 @@ type Env struct {
 	crewNames [][]byte
 	roomNames [][]byte
 	byName    map[string]ledger.Client
+	sharers   map[string][]ledger.Client // of the names that several have
+	now       mono.Time
+	sums      bool // some message's payload is compared
+	decoded   []byte
+	payload   []byte
+	markBytes []byte
+	turning   []int32                     // clients of each crew that are in a repeat
+	expected  []int                       // clients of each crew at its highest tide
+	ended     []int32                     // clients of each crew that came home early
+	barriers  []map[int32][]ledger.Client // by barrier, then by whom it is among
+	groupEnds map[int64]int32             // clients that came home early, by crew and group
 }
 
 // maxReasons bounds the different reasons that are kept.
@@ -53,28 +78,117 @@ const maxReasons = 50
 
 // NewEnv makes the surroundings of a loop's clients.
 func NewEnv(t *trial.Trial, l *ledger.Ledger, b *logbook.Book) *Env {
-	e := &Env{Trial: t, Ledger: l, Book: b, Reasons: map[string]int{}, byName: map[string]ledger.Client{}}
+	e := &Env{Trial: t, Ledger: l, Book: b, Reasons: map[string]int{}, byName: map[string]ledger.Client{}, sharers: map[string][]ledger.Client{}, groupEnds: map[int64]int32{}}
 	e.scope.Fields = make([]jsonscan.Value, t.Fields.Len())
-	for _, c := range t.Crews {
+	e.scope.Columns = t.Data
+	e.Lanes = lane.New(t.Grace + 4*time.Second)
+	n := len(t.Crews)
+	e.turning, e.ended, e.expected = make([]int32, n), make([]int32, n), make([]int, n)
+	for i, c := range t.Crews {
 		e.crewNames = append(e.crewNames, []byte(c.Name))
+		e.expected[i] = t.TideOf(i).Most(c.Clients)
+		for k := range c.Session.Steps {
+			e.sums = e.sums || c.Session.Steps[k].Payload != nil
+		}
+	}
+	for range t.Barriers {
+		e.barriers = append(e.barriers, map[int32][]ledger.Client{})
 	}
 	return e
 }
 
 // Clear forgets what was asked for and keeps the memory.
-func (e *Env) Clear() { e.Out, e.Dial, e.Hangup = e.Out[:0], false, false }
+func (e *Env) Clear() {
+	e.Out, e.Dial, e.Hangup, e.Hold, e.Read = e.Out[:0], false, false, false, false
+	e.WebOut, e.WebDial, e.WebHangup = e.WebOut[:0], false, false
+}
+
+// Asks tells whether anything is asked for.
+func (e *Env) Asks() bool {
+	return len(e.Out) > 0 || e.Dial || e.Hangup || e.Hold || e.Read || len(e.WebOut) > 0 || e.WebDial || e.WebHangup
+}
+
+// bears books that a client has a name.
+func (e *Env) bears(name string, id ledger.Client) {
+	first, taken := e.byName[name]
+	switch {
+	case !taken:
+		e.byName[name] = id
+	case len(e.sharers[name]) == 0:
+		e.sharers[name] = []ledger.Client{first, id}
+	default:
+		e.sharers[name] = append(e.sharers[name], id)
+	}
+}
+
+func (e *Env) since(t mono.Time) time.Duration { return t.Sub(e.Book.Start()) }
+
+// wall is an instant in microseconds since 1970.
+func (e *Env) wall(t mono.Time) int64 { return e.markTime(t) + mark.Epoch }
+
+// LostTo books in the lanes that a message has not come to a client.
+func (e *Env) LostTo(number uint64, s ledger.Say, to ledger.Client, now mono.Time) {
+	at := e.since(s.Due)
+	e.Lanes.Lost(lane.Record{At: at, Number: number, Client: to, Peer: s.Sender, Room: s.Room, Kind: s.Kind})
+	e.Lanes.Problem(at, number, s.Kind.Said(), to, s.Sender)
+}
+
+// Counted books a number of members that a client was told.
+func (e *Env) Counted(n ledger.Count, now mono.Time) {
+	i := e.Trial.Dialect.Presence.Check
+	if n.Right() && !n.Final {
+		return // the final one counts
+	}
+	e.Book.Now().Check(i, n.Right())
+	what := lane.Held
+	if !n.Right() {
+		what = lane.Failed
+		why := fmt.Sprintf("told %d members of %s, there were %d", n.Told, e.Ledger.RoomName(n.Room), n.Most)
+		if n.Least != n.Most {
+			why = fmt.Sprintf("told %d members of %s, there were %d to %d", n.Told, e.Ledger.RoomName(n.Room), n.Least, n.Most)
+		}
+		if e.recorded < logbook.MaxEvents {
+			e.recorded++
+			e.Events = append(e.Events, logbook.Event{At: e.since(now), Client: n.To, Room: n.Room, What: logbook.Failed, Detail: why})
+		}
+		e.note("check "+e.Trial.Checks[i].Name, errors.New("a wrong number of members"))
+		e.Lanes.Problem(e.since(now), 0, false, n.To)
+	}
+	e.Lanes.Add(lane.Record{At: e.since(now), What: what, Number: uint64(i), Client: n.To, Peer: -1, Room: n.Room})
+}
+
+// lane books a record of a client.
+func (e *Env) lane(c *Client, at mono.Time, r lane.Record) {
+	r.At, r.Client = e.since(at), c.id
+	e.Lanes.Add(r)
+}
+
+// check books that a check held or failed.
+func (e *Env) check(c *Client, now mono.Time, i int, held bool, why string) {
+	if i < 0 {
+		return
+	}
+	e.Book.Now().Check(i, held)
+	what := lane.Held
+	if !held {
+		what = lane.Failed
+		e.event(c, now, logbook.Failed, noRoom, e.note("check "+e.Trial.Checks[i].Name, errors.New(why)))
+		e.Lanes.Problem(e.since(now), 0, false, c.id)
+	}
+	e.lane(c, now, lane.Record{What: what, Number: uint64(i), Peer: -1, Room: noRoom})
+}
 
 func (e *Env) counts() *logbook.Counts { return &e.Book.Now().Counts }
 
 // note counts a reason why a connection failed, and returns it in words.
 func (e *Env) note(what string, err error) string {
 	reason := reasonOf(err)
-	text := fmt.Sprintf("%s: %s", what, reason)
+	text := e.Trial.Hide(fmt.Sprintf("%s: %s", what, reason))
 	if _, known := e.Reasons[text]; !known && len(e.Reasons) == maxReasons {
 		text = "other reasons"
 	}
 	e.Reasons[text]++
-	return reason
+	return e.Trial.Hide(reason)
 }
 
 func reasonOf(err error) string {
@@ -91,6 +205,9 @@ func reasonOf(err error) string {
 
 // event records that something happened to a client.
 func (e *Env) event(c *Client, now mono.Time, what logbook.What, room ledger.Room, detail string) {
+	if l, ok := laneOf[what]; ok {
+		e.lane(c, now, lane.Record{What: l, Peer: -1, Room: room})
+	}
 	if e.recorded < logbook.MaxEvents {
 		e.recorded++
 		e.Events = append(e.Events, logbook.Event{At: now.Sub(e.Book.Start()), Client: c.id, Room: room, What: what, Detail: detail})
@@ -106,3 +223,9 @@ func (e *Env) roomName(r ledger.Room) []byte {
 
 // markTime converts an instant to the time that stands in a mark.
 func (e *Env) markTime(t mono.Time) int64 { return int64(t)/1000 + e.Epoch }
+
+// laneOf tells what an event is in a lane.
+var laneOf = map[logbook.What]lane.What{
+	logbook.SetOut: lane.SetOut, logbook.Opened: lane.Opened, logbook.Entered: lane.Entered, logbook.Left: lane.Left,
+	logbook.WentHome: lane.WentHome, logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,
+}

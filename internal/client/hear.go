@@ -1,9 +1,11 @@
 package client
 
 import (
+	"errors"
 	"fmt"
-	"unicode/utf8"
 
+	"tidepull/internal/expr"
+	"tidepull/internal/lane"
 	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
 	"tidepull/internal/mark"
@@ -20,35 +22,90 @@ func (s *ServerClosed) Error() string {
 // that the kernel's stamp may be a later packet's.
 func (c *Client) message(e *Env, payload []byte, binary, more bool, at, now mono.Time) {
 	e.counts().Arrivals++
+	d := &e.Trial.Dialect
 	m, end := mark.Find(payload)
-	read := false
-	if c.listens() || end > 0 && e.Trial.Dialect.Past != nil && e.Trial.Dialect.Past.MayHold(payload) {
-		read = (!binary || utf8.Valid(payload)) && e.Trial.Fields.Extract(payload, e.scope.Fields) == nil
-		if !read {
-			clear(e.scope.Fields)
+	where := payload
+	read := c.listens() || end > 0 && (e.sums || d.Past != nil && d.Past.MayHold(payload)) || end == 0 && e.watches(payload)
+	if read {
+		c.read(e, payload)
+	}
+	if end == 0 && read && d.Heard.Decoded != nil {
+		if v := d.Heard.Decoded.Eval(&e.scope); v.Kind == expr.String {
+			e.decoded = append(e.decoded[:0], v.Str...)
+			where = e.decoded
+			m, end = mark.Find(where)
 		}
 	}
-	if end > 0 {
-		past := read && e.Trial.Dialect.Past != nil && e.Trial.Dialect.Past.True(&e.scope)
+	if end == 0 {
+		e.lane(c, at, lane.Record{What: lane.Heard, Peer: -1, Room: noRoom, Size: uint32(len(payload))})
+	} else {
+		past := read && d.Past != nil && d.Past.True(&e.scope)
+		if past {
+			c.heardPast(e)
+		}
+		sum := uint64(0)
+		if e.sums {
+			sum = c.sumOf(e, payload, binary)
+		}
 		if more {
 			e.counts().Coarse++
 		}
-		for rest := payload; end > 0; m, end = mark.Find(rest) {
+		for ; end > 0; m, end = mark.Find(where) {
 			e.counts().Marked++
 			c.got++
-			c.arrival(e, m, past, at)
-			rest = rest[end:]
+			c.arrival(e, ledger.Arrival{To: c.id, Mark: m, At: at, Past: past, Sum: sum, Sheet: &e.Book.Now().Sheet}, len(payload))
+			where = where[end:]
 		}
 	}
-	if read && c.phase == open {
-		c.hear(e, at, now)
+	if read {
+		c.watch(e, at, now)
+		if c.phase == open {
+			c.hear(e, at, now)
+		}
 	}
 }
 
-func (c *Client) arrival(e *Env, m mark.Mark, past bool, at mono.Time) {
-	v := e.Ledger.Arrive(ledger.Arrival{To: c.id, Mark: m, At: at, Past: past, Sheet: &e.Book.Now().Sheet})
+// read puts a message into the scope. One that is no JSON has no fields.
+func (c *Client) read(e *Env, payload []byte) {
+	if e.Trial.Fields.Extract(payload, e.scope.Fields) != nil {
+		clear(e.scope.Fields)
+	}
+	c.fill(e)
+	e.scope.Vars[expr.VarText] = expr.Value{Kind: expr.String, Str: payload}
+	e.scope.Vars[expr.VarStatus] = expr.Value{}
+	e.scope.Head = nil
+}
+
+// sumOf is the digest of what a message's sender wanted to say.
+func (c *Client) sumOf(e *Env, payload []byte, binary bool) uint64 {
+	if p := e.Trial.Dialect.Heard.Payload; p != nil && !binary {
+		if v := p.Eval(&e.scope); v.Kind != expr.Missing {
+			e.short = v.Append(e.short[:0])
+			return digest(e.short)
+		}
+	}
+	return digest(payload)
+}
+
+func (c *Client) arrival(e *Env, a ledger.Arrival, size int) {
+	v := e.Ledger.Arrive(a)
 	if v.Fate == ledger.Delivered || v.Fate == ledger.Late {
 		e.Book.Second(v.Sheet.Second).Delivery(c.crew, v.Owed, v.Latency)
+	}
+	rec := lane.Record{What: lane.Got, Number: a.Mark.Number, Peer: int32(a.Mark.Sender), Room: int32(a.Mark.Room), Fate: v.Fate, Kind: v.Kind, Size: uint32(size)}
+	if v.Fate == ledger.Foreign {
+		rec.What, rec.Peer, rec.Room, rec.Number = lane.Heard, -1, noRoom, 0
+	}
+	e.lane(c, a.At, rec)
+	if rec.Odd() {
+		e.Lanes.Problem(e.since(a.At), a.Mark.Number, true, c.id, rec.Peer)
+	}
+	for i, has := range v.Defects {
+		if has {
+			rec.Fate = ledger.Reordered + ledger.Fate(i)
+			e.lane(c, a.At, rec)
+			e.Lanes.Problem(e.since(a.At), a.Mark.Number, true, c.id, rec.Peer)
+		}
 	}
 }
 
@@ -58,18 +115,18 @@ func (c *Client) listens() bool {
 	case forExpected, forEntry, forLeave, forTitle:
 		return true
 	}
-	return c.title == titleAsked
+	return c.title == titleAsked || c.more != nil && c.more.past != nil
 }
 
 // hear looks whether the message in the scope is what the client waits for.
 func (c *Client) hear(e *Env, at, now mono.Time) {
-	c.fill(e)
+	c.fillAgain(e)
 	s := &e.scope
 	d := &e.Trial.Dialect
 	if c.title == titleAsked {
 		switch {
 		case d.Title.Confirmed.True(s):
-			c.named(e)
+			c.named(e, now)
 			if c.wait == forTitle {
 				c.ready = now
 				c.run(e, now)
@@ -84,24 +141,58 @@ func (c *Client) hear(e *Env, at, now mono.Time) {
 	switch c.wait {
 	case forExpected:
 		if c.step().When.True(s) {
-			e.counts().Met++
-			c.resume(e, now)
+			c.met(e, now)
 		}
 	case forEntry:
-		c.fillAsked(e)
+		s.Vars[expr.VarRoom] = expr.Value{Kind: expr.String, Str: e.roomName(c.asked)}
 		switch {
 		case d.Enter.Confirmed.True(s):
 			c.entered(e, at, now)
 		case d.Enter.Refused != nil && d.Enter.Refused.True(s):
-			e.Ledger.Left(c.id, c.asked, now)
-			c.denied(e, now)
+			c.notEntered(e, now, "", true)
 		}
 	case forLeave:
-		c.fillAsked(e)
+		s.Vars[expr.VarRoom] = expr.Value{Kind: expr.String, Str: e.roomName(c.asked)}
 		if d.Leave.Confirmed.True(s) {
 			e.Ledger.Left(c.id, c.asked, now)
 			e.event(c, now, logbook.Left, c.asked, "")
 			c.resume(e, now)
 		}
 	}
+}
+
+// fillAgain is fill, and keeps the message at hand.
+func (c *Client) fillAgain(e *Env) {
+	text, status := e.scope.Vars[expr.VarText], e.scope.Vars[expr.VarStatus]
+	c.fill(e)
+	e.scope.Vars[expr.VarText], e.scope.Vars[expr.VarStatus] = text, status
+}
+
+// met handles the message that an expect step is about.
+func (c *Client) met(e *Env, now mono.Time) {
+	s := c.step()
+	if s.Never {
+		e.counts().Missed++
+		e.event(c, now, logbook.Missed, noRoom, e.note("missed", errors.New(s.Label+": it must not come")))
+		e.check(c, now, s.Check, false, "it must not come, and came")
+	} else {
+		e.counts().Met++
+		e.check(c, now, s.Check, true, "")
+		c.capture(e, s.Capture)
+	}
+	c.resume(e, now)
+}
+
+// unmet handles that the message has not come in time.
+func (c *Client) unmet(e *Env, now mono.Time) {
+	s := c.step()
+	if s.Never {
+		e.counts().Met++
+		e.check(c, now, s.Check, true, "")
+	} else {
+		e.counts().Missed++
+		e.event(c, now, logbook.Missed, noRoom, e.note("missed", errors.New(s.Label)))
+		e.check(c, now, s.Check, false, "it has not come in time")
+	}
+	c.resume(e, now)
 }

@@ -7,7 +7,6 @@ import (
 	"tidepull/internal/expr"
 	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
-	"tidepull/internal/mark"
 	"tidepull/internal/mono"
 	"tidepull/internal/trial"
 	"tidepull/internal/wire/ws"
@@ -27,15 +26,23 @@ func (c *Client) carryOn(e *Env, now mono.Time) {
 	c.run(e, now)
 }
 
+// stepsPerRun bounds the steps that are done in one go.
+const stepsPerRun = 1000
+
 // run carries out steps until one has to wait, or the session is over.
 func (c *Client) run(e *Env, now mono.Time) {
 	c.wait, c.deadline = forNothing, mono.Never
-	for c.wait == forNothing && c.phase == open {
-		if int(c.pc) == len(c.session.Steps) {
-			c.sayGoodbye(e, now)
-			return
+	for n := 0; c.wait == forNothing && (c.phase == open || c.phase == afoot); n++ {
+		switch {
+		case int(c.pc) >= len(c.session.Steps) && c.phase == open:
+			c.sayGoodbye(e, now, ws.CloseNormal, "")
+		case int(c.pc) >= len(c.session.Steps):
+			c.end(e, now)
+		case n == stepsPerRun:
+			c.await(forBreath, now, time.Millisecond)
+		default:
+			c.do(e, now)
 		}
-		c.do(e, now)
 	}
 }
 
@@ -43,65 +50,128 @@ func (c *Client) run(e *Env, now mono.Time) {
 func (c *Client) do(e *Env, now mono.Time) {
 	s := c.step()
 	switch s.Do {
-	case trial.Expect:
-		c.await(forExpected, now, s.Within)
-	case trial.Enter:
-		c.enter(e, now, s)
-	case trial.Leave:
-		c.leave(e, now, s)
-	case trial.Say, trial.Tell:
-		c.say(e, now, s)
-		c.pc++
-	case trial.Pause:
-		if c.ebbing {
-			c.pc++
+	case trial.Connect:
+		if c.phase == afoot {
+			c.connect(e, now, s)
 			return
 		}
-		c.await(forTime, now, s.For)
 	case trial.Repeat:
-		c.repeat(now, s)
+		c.repeat(e, now, s)
+		return
 	case trial.Again:
 		c.turns[c.depth-1].round++
-		c.pc = int32(s.Jump)
-		c.turn(now, c.step())
+		c.pc = int32(s.Goto)
+		c.turn(e, now, c.step())
+		return
+	case trial.Branch:
+		c.fill(e)
+		if !s.When.True(&e.scope) {
+			c.pc = int32(s.Goto)
+			return
+		}
+	case trial.Jump:
+		c.pc = int32(s.Goto)
+		return
+	case trial.Choose:
+		c.pc = int32(choose(s.Options, c.fraction()))
+		return
+	case trial.Set:
+		c.fill(e)
+		c.capture(e, s.Capture)
+	case trial.Ask:
+		c.ask(e, now, s)
+		return
+	case trial.Wait:
+		if !c.ebbing && c.waitForOthers(e, now, s) {
+			return
+		}
+	case trial.Pause:
+		if !c.ebbing {
+			c.await(forTime, now, c.pause(s))
+			return
+		}
 	default:
-		c.pc++
+		if c.phase == open {
+			c.doOpen(e, now, s)
+			return
+		}
+		c.unsent(e, "the client is not connected")
 	}
+	c.pc++
 }
 
-// repeat begins a repeat: its first turn comes after a random part of its
-// interval, so that clients which came together do not speak together.
-func (c *Client) repeat(now mono.Time, s *trial.Step) {
-	first := time.Duration(c.fraction() * float64(s.Every))
-	c.turns[c.depth] = turn{start: now.Add(first), at: c.pc}
-	c.depth++
-	c.turn(now, s)
+// doOpen carries out a step that needs the connection.
+func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
+	switch s.Do {
+	case trial.Expect:
+		c.await(forExpected, now, s.Within)
+		return
+	case trial.Enter:
+		c.enter(e, now, s)
+		return
+	case trial.Leave:
+		c.leave(e, now, s)
+		return
+	case trial.Close:
+		c.sayGoodbye(e, now, s.Code, s.Reason)
+		return
+	case trial.Silence:
+		if c.extra().silent = true; s.Within > 0 {
+			c.await(forBreak, now, s.Within)
+			return
+		}
+	case trial.Malform:
+		c.malform(e, s.Wrong)
+		c.extra()
+		c.await(forBreak, now, s.Within)
+		return
+	case trial.Say, trial.Tell:
+		c.say(e, now, s)
+	case trial.Send:
+		c.fill(e)
+		c.send(e, s.Body, s.Binary)
+	case trial.Slow:
+		c.extra().perSec = s.PerSec
+	case trial.Vanish:
+		c.gone(e, now)
+		e.Ledger.Break(c.id, now)
+		e.event(c, now, logbook.WentHome, noRoom, "vanished")
+		c.phase, c.room, c.pending, c.title = afoot, noRoom, nil, untitled
+		e.Hangup = true
+	}
+	c.pc++
 }
 
-// turn waits for the next turn of the repeat at pc, or goes past it.
-func (c *Client) turn(now mono.Time, s *trial.Step) {
-	t := &c.turns[c.depth-1]
-	if c.ebbing {
-		c.leaveRepeats()
+func choose(options []trial.Option, at float64) int {
+	for _, o := range options {
+		if at < o.Below {
+			return o.Goto
+		}
+	}
+	return options[len(options)-1].Goto
+}
+
+func (c *Client) pause(s *trial.Step) time.Duration {
+	if s.Most > s.For {
+		return s.For + time.Duration(c.fraction()*float64(s.Most-s.For))
+	}
+	return s.For
+}
+
+// capture remembers what the programs give in the scope. A text is copied.
+func (c *Client) capture(e *Env, captures []trial.Capture) {
+	if len(captures) == 0 {
 		return
 	}
-	if s.Times > 0 && int(t.round) >= s.Times {
-		c.depth--
-		c.pc = int32(s.Jump) + 1
-		return
+	x := c.extra()
+	if x.locals == nil {
+		x.locals = make([]expr.Value, len(e.Trial.Locals))
 	}
-	due := t.start.Add(time.Duration(t.round) * s.Every)
-	if t.round > 0 && s.Jitter > 0 {
-		due = due.Add(time.Duration((2*c.fraction() - 1) * s.Jitter * float64(s.Every)))
+	e.scope.Locals = x.locals
+	for _, cap := range captures {
+		v, into := cap.Value.Eval(&e.scope), &x.locals[cap.Local]
+		into.Kind, into.Num, into.Str = v.Kind, v.Num, append(into.Str[:0], v.Str...)
 	}
-	c.due = due
-	c.wait, c.began, c.deadline = forTime, now, due
-}
-
-// leaveRepeats goes on after the outermost repeat.
-func (c *Client) leaveRepeats() {
-	c.pc = int32(c.session.Steps[c.turns[0].at].Jump) + 1
-	c.depth = 0
 }
 
 // fillAsked lets expressions see the room that is asked for as the room.
@@ -111,30 +181,37 @@ func (c *Client) fillAsked(e *Env) {
 }
 
 // sayTitle tells the server the client's name, where the dialect has names.
-func (c *Client) sayTitle(e *Env) {
+func (c *Client) sayTitle(e *Env, now mono.Time) {
 	t := &e.Trial.Dialect.Title
-	e.Ledger.Ask(c.id, ledger.Everyone)
+	if d := c.step().Dial; d != nil && d.Nameless {
+		return
+	}
+	e.Ledger.Ask(c.id, ledger.Everyone, now)
 	if t.Send == nil {
-		c.named(e)
+		c.named(e, now)
 		return
 	}
 	c.fill(e)
-	c.text(e, t.Send)
+	c.send(e, t.Send, false)
 	c.title = titleAsked
 	if t.Confirmed == nil {
-		c.named(e)
+		c.named(e, now)
 	}
 }
 
-func (c *Client) named(e *Env) {
+func (c *Client) named(e *Env, now mono.Time) {
 	c.title = titled
-	e.Ledger.Enter(c.id, ledger.Everyone)
+	e.Ledger.Enter(c.id, ledger.Everyone, now)
 }
 
-// text sends what a template says as a text message.
-func (c *Client) text(e *Env, t *expr.Template) {
+// send sends what a template says.
+func (c *Client) send(e *Env, t *expr.Template, binary bool) {
 	e.body = t.Append(e.body[:0], &e.scope)
-	c.frame(e, ws.OpText, e.body)
+	if binary {
+		c.frame(e, ws.OpBinary, e.body)
+	} else {
+		c.frame(e, ws.OpText, e.body)
+	}
 }
 
 // roomOf returns the room that a step is about, or noRoom.
@@ -153,9 +230,11 @@ func (c *Client) enter(e *Env, now mono.Time, s *trial.Step) {
 		return
 	}
 	c.asked = c.roomOf(e, s)
-	e.Ledger.Ask(c.id, c.asked)
+	e.Ledger.Ask(c.id, c.asked, now)
+	c.announce(e, now, ledger.Joined, c.asked)
+	c.watchPast(e, s)
 	c.fillAsked(e)
-	c.text(e, e.Trial.Dialect.Enter.Send)
+	c.send(e, e.Trial.Dialect.Enter.Send, false)
 	c.await(forEntry, now, s.Within)
 	if e.Trial.Dialect.Enter.Confirmed == nil {
 		c.entered(e, now, now)
@@ -164,10 +243,29 @@ func (c *Client) enter(e *Env, now mono.Time, s *trial.Step) {
 
 func (c *Client) entered(e *Env, at, now mono.Time) {
 	c.room = c.asked
-	e.Ledger.Enter(c.id, c.room)
+	e.Ledger.Enter(c.id, c.room, now)
 	e.counts().Entries++
 	e.event(c, now, logbook.Entered, c.room, "")
 	e.Book.Now().Enter.Record(at.Sub(c.began))
+	s := c.step()
+	c.capture(e, s.Capture)
+	c.judgePast(e, now)
+	if s.Denied {
+		e.check(c, now, s.Check, false, "it was let in")
+	}
+	c.resume(e, now)
+}
+
+// notEntered handles a room that was refused, or not confirmed.
+func (c *Client) notEntered(e *Env, now mono.Time, why string, refused bool) {
+	s := c.step()
+	e.Ledger.Left(c.id, c.asked, now)
+	c.unannounce(e)
+	if !s.Denied {
+		c.denied(e, now)
+		return
+	}
+	e.check(c, now, s.Check, refused, why)
 	c.resume(e, now)
 }
 
@@ -176,7 +274,9 @@ func (c *Client) entered(e *Env, at, now mono.Time) {
 func (c *Client) denied(e *Env, now mono.Time) {
 	e.counts().Denied++
 	e.event(c, now, logbook.Denied, noRoom, e.note("denied", errors.New("a name or a room was refused, or not confirmed in time")))
-	c.sayGoodbye(e, now)
+	e.Lanes.Problem(e.since(now), 0, false, c.id)
+	c.ebbing = true
+	c.sayGoodbye(e, now, ws.CloseNormal, "")
 }
 
 func (c *Client) leave(e *Env, now mono.Time, s *trial.Step) {
@@ -186,6 +286,7 @@ func (c *Client) leave(e *Env, now mono.Time, s *trial.Step) {
 		return
 	}
 	e.Ledger.Quit(c.id, c.asked, now)
+	c.announce(e, now, ledger.Gone, c.asked)
 	if c.asked == c.room {
 		c.room = noRoom
 	}
@@ -196,7 +297,7 @@ func (c *Client) leave(e *Env, now mono.Time, s *trial.Step) {
 		return
 	}
 	c.fillAsked(e)
-	c.text(e, l.Send)
+	c.send(e, l.Send, false)
 	if l.Confirmed == nil {
 		c.pc++
 		return
@@ -204,62 +305,13 @@ func (c *Client) leave(e *Env, now mono.Time, s *trial.Step) {
 	c.await(forLeave, now, s.Within)
 }
 
-// say says a message, if it can: its row in the ledger is opened, and its mark
-// put into it.
-func (c *Client) say(e *Env, now mono.Time, s *trial.Step) {
-	due := c.due
-	c.due = 0
-	if due == 0 {
-		due = now
-	}
-	page := e.Book.At(due)
-	say := ledger.Say{Audience: s.Reaches, Room: c.roomOf(e, s), Sender: c.id, Due: due, Sent: now, Sheet: &page.Sheet}
-	c.fill(e)
-	known := true
-	switch {
-	case s.Do == trial.Tell:
-		known = c.address(e, s, &say)
-	case s.Everyone:
-		say.Room = ledger.Everyone
-	}
-	switch {
-	case !known:
-		c.unsent(e, "no client has the name that a whisper is for")
-		return
-	case say.Room == noRoom:
-		c.unsent(e, "the client is in no room")
-		return
-	}
-	number := e.Ledger.Say(say)
-	e.counts().Sent++
-	c.sent++
-	page.ScheduleLag.Record(now.Sub(max(due, c.ready)))
-	e.short = mark.Append(e.short[:0], mark.Mark{Run: e.Run, Room: uint32(say.Room), Sender: uint32(c.id), Number: number, Time: e.markTime(due)})
-	e.scope.Vars[expr.VarMark] = expr.Value{Kind: expr.String, Str: e.short}
-	c.text(e, s.Body)
-}
-
-func (c *Client) unsent(e *Env, why string) {
-	e.counts().Unsent++
-	e.note("unsent", errors.New(why))
-}
-
-// address makes a message a whisper; false means that there is no client of
-// the name that it is for.
-func (c *Client) address(e *Env, s *trial.Step, say *ledger.Say) bool {
-	e.to = s.To.Append(e.to[:0], &e.scope)
-	e.scope.Vars[expr.VarTo] = expr.Value{Kind: expr.String, Str: e.to}
-	to, known := e.byName[string(e.to)]
-	say.Kind, say.Audience, say.Room, say.To = ledger.Whisper, ledger.ToMember, ledger.Everyone, to
-	return known
-}
-
 // sayGoodbye starts the closing handshake (RFC 6455 7.1.2). The client is owed
 // nothing any more.
-func (c *Client) sayGoodbye(e *Env, now mono.Time) {
+func (c *Client) sayGoodbye(e *Env, now mono.Time, code uint16, reason string) {
+	c.gone(e, now)
 	e.Ledger.Break(c.id, now)
 	c.room = noRoom
-	c.frame(e, ws.OpClose, ws.AppendClosePayload(nil, ws.CloseNormal, ""))
+	c.frame(e, ws.OpClose, ws.AppendClosePayload(nil, code, reason))
 	c.phase = closing
 	c.await(forClose, now, closeAfter)
 }

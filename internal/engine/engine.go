@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"tidepull/internal/client"
+	"tidepull/internal/lane"
 	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
 	"tidepull/internal/machine"
@@ -25,12 +26,14 @@ import (
 
 // Config is what a Loop needs.
 type Config struct {
-	Trial  *trial.Trial
-	Driver poll.Driver // the loop takes it over and closes it
-	To     netip.AddrPort
-	Host   string // for the Host field
-	Path   string
-	Run    uint32 // 20 bits that tell this run's marks from others
+	Trial   *trial.Trial
+	Driver  poll.Driver // the loop takes it over and closes it
+	To      netip.AddrPort
+	Host    string // for the Host field
+	Path    string
+	Web     netip.AddrPort // for HTTP requests
+	WebHost string         // for their Host field
+	Run     uint32         // 20 bits that tell this run's marks from others
 }
 
 // A Report is what a loop has to tell, four times a second. It is immutable.
@@ -48,6 +51,8 @@ type Report struct {
 	Reasons map[string]int   // why connections were refused or broke, and what was missed
 	Kept    []ledger.Message // messages with something wrong, all so far
 	Sampled []ledger.Message // of the good ones
+	Lanes   []lane.Record    // each told once, in no order
+	Bodies  []lane.Body      // of messages in the lanes, each told once
 	Unkept  int
 	Held    int // reports that could not be handed over in time and were put off
 	Last    bool
@@ -88,9 +93,7 @@ type Loop struct {
 	ledger  *ledger.Ledger
 	clients []client.Client
 	timers  *timers
-	order   []int32 // in which clients set out
-	started int     // how many were told to set out, and
-	ebbed   int     // to go home, counted on for ever
+	basins  []basin
 	start   mono.Time
 	stopped bool
 	names   []string
@@ -140,6 +143,8 @@ func (l *Loop) Run(ctx context.Context) error {
 		l.checkReach()
 		l.followTide(now)
 		l.fireTimers(now)
+		l.letGo()
+		l.env.Lanes.Settle(now.Sub(l.start))
 		l.ledger.Settle(min(now, l.drv.CaughtUp())) // what came in time may not be read yet
 		if now >= l.nextReport {
 			l.report(now)
@@ -157,10 +162,15 @@ func (l *Loop) setUp() {
 	l.start = l.drv.Now()
 	l.book = logbook.NewBook(l.start, len(t.Crews))
 	l.book.Close = l.measureSelf
-	l.ledger = ledger.New(ledger.Config{Run: l.cfg.Run, Crews: len(t.Crews), Prompt: t.Prompt, Grace: t.Grace, Keep: keepWrong, Sample: keepGood,
-		Spread: func(s ledger.Spread) { l.book.Second(s.Sheet.Second).Spread(s) }})
+	c := ledger.Config{Run: l.cfg.Run, Crews: len(t.Crews), Prompt: t.Prompt, Grace: t.Grace, Keep: keepWrong, Sample: keepGood, Order: t.Target.Order,
+		Spread: func(s ledger.Spread) { l.book.Second(s.Sheet.Second).Spread(s) },
+		Lost:   func(number uint64, s ledger.Say, to ledger.Client) { l.env.LostTo(number, s, to, l.drv.Now()) }}
+	if t.Dialect.Presence.When != nil {
+		c.Settle, c.Presence = t.Dialect.Presence.Within, func(n ledger.Count) { l.env.Counted(n, l.drv.Now()) }
+	}
+	l.ledger = ledger.New(c)
 	l.env = client.NewEnv(t, l.ledger, l.book)
-	l.env.Run, l.env.Host, l.env.Path = l.cfg.Run, l.cfg.Host, l.cfg.Path
+	l.env.Run, l.env.Host, l.env.Path, l.env.Web = l.cfg.Run, l.cfg.Host, l.cfg.Path, l.cfg.WebHost
 	l.env.Epoch = mono.WallOffset()/1000 - mark.Epoch
 	l.clients = make([]client.Client, 0, t.Clients())
 	for crew := range t.Crews {
@@ -175,39 +185,11 @@ func (l *Loop) setUp() {
 	}
 	l.names = names
 	l.timers = newTimers(len(l.clients))
-	l.order = interleave(t.Crews)
+	l.basins = basins(t)
+	l.follow()
 	l.nextReport = l.start
 	l.markedAt, l.markedWait, l.markedUse = l.start, l.drv.Blocked(), machine.Now()
 	l.markedPause = l.gcPause()
-}
-
-// interleave gives an order in which the crews set out side by side, each in
-// its share.
-func interleave(crews []trial.Crew) []int32 {
-	type place struct {
-		share  float64
-		client int32
-	}
-	var all []place
-	for _, c := range crews {
-		for n := range c.Clients {
-			all = append(all, place{(float64(n) + 0.5) / float64(c.Clients), int32(len(all))})
-		}
-	}
-	slices.SortStableFunc(all, func(a, b place) int {
-		switch {
-		case a.share < b.share:
-			return -1
-		case a.share > b.share:
-			return 1
-		}
-		return 0
-	})
-	order := make([]int32, len(all))
-	for i, p := range all {
-		order[i] = p.client
-	}
-	return order
 }
 
 func (l *Loop) takeOrders(ctx context.Context) {
@@ -217,33 +199,6 @@ func (l *Loop) takeOrders(ctx context.Context) {
 	case <-ctx.Done():
 		l.failure = ctx.Err()
 	default:
-	}
-}
-
-func (l *Loop) planned(now mono.Time) int {
-	if l.stopped {
-		return 0
-	}
-	return l.cfg.Trial.Tide.Clients(now.Sub(l.start), len(l.clients))
-}
-
-// followTide sends clients out, or home, as the tide wants.
-func (l *Loop) followTide(now mono.Time) {
-	want := l.planned(now)
-	for n := 0; n < startsPerTurn && l.started-l.ebbed < want; n++ {
-		id := l.order[l.started%len(l.order)]
-		if !l.clients[id].Ashore() {
-			break // it is still on its way home
-		}
-		l.started++
-		l.clients[id].Start(l.env, now)
-		l.after(id)
-	}
-	for l.started-l.ebbed > want {
-		id := l.order[l.ebbed%len(l.order)]
-		l.ebbed++
-		l.clients[id].Ebb(l.env, now)
-		l.after(id)
 	}
 }
 
@@ -266,28 +221,70 @@ func (l *Loop) fireTimers(now mono.Time) {
 // after does what a client asked for.
 func (l *Loop) after(id int32) {
 	c, e := &l.clients[id], l.env
-	if len(e.Out) > 0 {
-		l.drv.Write(id, e.Out)
-	}
-	if e.Hangup {
-		l.drv.FinishAndHangup(id)
-	}
-	dial := e.Dial
-	e.Clear()
-	if dial {
-		if err := l.drv.Dial(id, l.cfg.To); err != nil {
-			c.Broke(e, l.drv.Now(), err)
+	for asked := true; asked; {
+		web := id + int32(len(l.clients))
+		if len(e.Out) > 0 {
+			l.drv.Write(id, e.Out)
 		}
+		if e.Hangup {
+			l.drv.FinishAndHangup(id)
+		}
+		if e.Hold || e.Read {
+			l.drv.Hold(id, e.Hold)
+		}
+		if len(e.WebOut) > 0 {
+			l.drv.Write(web, e.WebOut)
+		}
+		if e.WebHangup {
+			l.drv.FinishAndHangup(web)
+		}
+		dial, dialWeb := e.Dial, e.WebDial
+		e.Clear()
+		if dial {
+			if err := l.drv.Dial(id, l.cfg.To); err != nil {
+				c.Broke(e, l.drv.Now(), err)
+			}
+		}
+		if dialWeb {
+			if err := l.drv.Dial(web, l.cfg.Web); err != nil {
+				c.WebBroke(e, l.drv.Now(), err)
+			}
+		}
+		asked = (dial || dialWeb) && e.Asks() // a failed attempt may have led to the next
 	}
 	l.timers.set(id, c.Next())
+}
+
+// letGo lets those go on who waited for each other.
+func (l *Loop) letGo() {
+	for len(l.env.Released) > 0 {
+		released := l.env.Released
+		l.env.Released = nil
+		now := l.drv.Now()
+		for _, id := range released {
+			l.clients[id].Go(l.env, now)
+			l.after(id)
+		}
+	}
 }
 
 // Accepted does not happen: the loop does not listen.
 func (l *Loop) Accepted(int32) {}
 
+// webOf tells whose connection for HTTP requests an id is.
+func (l *Loop) webOf(id int32) (client int32, web bool) {
+	n := int32(len(l.clients))
+	return id % n, id >= n
+}
+
 // Opened implements poll.Handler.
 func (l *Loop) Opened(id int32) {
-	l.clients[id].Opened(l.env)
+	id, web := l.webOf(id)
+	if web {
+		l.clients[id].WebOpened(l.env)
+	} else {
+		l.clients[id].Opened(l.env, l.drv.Now())
+	}
 	l.after(id)
 }
 
@@ -295,13 +292,23 @@ func (l *Loop) Opened(id int32) {
 func (l *Loop) Data(id int32, b []byte, at mono.Time) {
 	now := l.drv.Now()
 	l.book.Advance(now)
-	l.clients[id].Data(l.env, b, at, now)
+	id, web := l.webOf(id)
+	if web {
+		l.clients[id].WebData(l.env, b, at, now)
+	} else {
+		l.clients[id].Data(l.env, b, at, now)
+	}
 	l.after(id)
 }
 
 // Broke implements poll.Handler.
 func (l *Loop) Broke(id int32, err error) {
-	l.clients[id].Broke(l.env, l.drv.Now(), err)
+	id, web := l.webOf(id)
+	if web {
+		l.clients[id].WebBroke(l.env, l.drv.Now(), err)
+	} else {
+		l.clients[id].Broke(l.env, l.drv.Now(), err)
+	}
 	l.after(id)
 }
 
@@ -316,10 +323,10 @@ func (l *Loop) checkReach() {
 func (l *Loop) wake(now mono.Time) mono.Time {
 	_, until := l.timers.first()
 	until = min(until, l.nextReport, l.ledger.NextSettlement())
-	if l.started-l.ebbed < l.planned(now) {
+	if l.behind(now) {
 		until = min(until, now.Add(200*time.Microsecond)) // more are to set out; see startsPerTurn
 	}
-	if since := now.Sub(l.start); !l.stopped && since <= l.cfg.Trial.Tide.Length() {
+	if since := now.Sub(l.start); !l.stopped && since <= l.cfg.Trial.Length() {
 		until = min(until, now.Add(tideStep))
 	}
 	return until
@@ -330,7 +337,7 @@ func (l *Loop) over() bool {
 	if l.failure != nil {
 		return true
 	}
-	if !l.stopped && l.drv.Now().Sub(l.start) <= l.cfg.Trial.Tide.Length() {
+	if !l.stopped && l.drv.Now().Sub(l.start) <= l.cfg.Trial.Length() {
 		return false
 	}
 	for i := range l.clients {
@@ -347,6 +354,7 @@ func (l *Loop) finish(ctx context.Context) {
 	now := l.drv.Now()
 	l.book.Advance(now)
 	l.ledger.Settle(mono.Never - 1)
+	l.env.Lanes.Settle(1 << 62)
 	l.gauge(now)
 	l.measureSelf(l.book.Now())
 	l.book.Now().Judge()
@@ -371,18 +379,20 @@ func (l *Loop) report(now mono.Time) {
 		l.unsent = Report{Held: l.unsent.Held}
 	default:
 		l.unsent.Held++
-		l.unsent.Closed, l.unsent.Events = r.Closed, r.Events
+		l.unsent.Closed, l.unsent.Events, l.unsent.Lanes, l.unsent.Bodies = r.Closed, r.Events, r.Lanes, r.Bodies
 	}
 }
 
 func (l *Loop) makeReport(now mono.Time, all bool) Report {
 	closed, open := l.book.Take(all)
 	since := now.Sub(l.start)
-	r := Report{Start: l.start, Names: l.names, Elapsed: since, Leg: l.cfg.Trial.Tide.Leg(since), Open: open, Closed: append(l.unsent.Closed, closed...),
+	r := Report{Start: l.start, Names: l.names, Elapsed: since, Leg: l.cfg.Trial.LegAt(since), Open: open, Closed: append(l.unsent.Closed, closed...),
 		Reasons: maps.Clone(l.env.Reasons), Kept: slices.Clip(l.ledger.Kept), Sampled: slices.Clone(l.ledger.Sampled), Unkept: l.ledger.Unkept, Held: l.unsent.Held}
 	if l.stopped {
 		r.Leg = ""
 	}
+	lanes, bodies := l.env.Lanes.Take()
+	r.Lanes, r.Bodies = append(l.unsent.Lanes, lanes...), append(l.unsent.Bodies, bodies...)
 	r.Events = append(l.unsent.Events, l.env.Events...)
 	l.env.Events = nil
 	r.Sent, r.Got = make([]uint32, len(l.clients)), make([]uint32, len(l.clients))
@@ -397,7 +407,7 @@ func (l *Loop) makeReport(now mono.Time, all bool) Report {
 
 func (l *Loop) gauge(now mono.Time) {
 	g := &l.book.Now().Gauges
-	*g = logbook.Gauges{Planned: l.planned(now)}
+	*g = logbook.Gauges{Planned: l.allPlanned(now)}
 	for i := range l.clients {
 		if c := &l.clients[i]; !c.Ashore() {
 			g.Out++

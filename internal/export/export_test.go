@@ -41,8 +41,8 @@ func snapshot(t *testing.T) *run.Snapshot {
 			crew = 1
 		}
 		c := l.AddClient(crew)
-		l.Ask(c, rooms[crew])
-		l.Enter(c, rooms[crew])
+		l.Ask(c, rooms[crew], 0)
+		l.Enter(c, rooms[crew], 0)
 	}
 	for second := range 8 {
 		now := mono.Time(second)*mono.Time(time.Second) + 1e8

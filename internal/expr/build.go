@@ -3,6 +3,7 @@ package expr
 import (
 	"bytes"
 	"errors"
+	"regexp"
 
 	"tidepull/internal/wire/jsonscan"
 )
@@ -13,6 +14,13 @@ const (
 	opConst opcode = iota
 	opVar
 	opField
+	opLocal
+	opColumn
+	opFigure
+	opCall  // arg: the function, and 256 times how many arguments it takes
+	opCall0 // without arguments
+	opMatch // the part of the text on top that a pattern matches
+	opPick  // a field of the JSON text on top
 	opNot
 	opNeg
 	opJump
@@ -62,6 +70,9 @@ type Program struct {
 	code   []instruction
 	consts []Value
 	needs  []byte
+
+	patterns []pattern
+	picks    []*jsonscan.Table
 }
 
 // MayHold tells whether p, a condition, can hold on a JSON message at all, from
@@ -114,6 +125,44 @@ func (b *Builder) Var(v Var) { b.emit(opVar, int(v), 1) }
 
 // Field pushes a field of the message by its index in the table.
 func (b *Builder) Field(i int) { b.emit(opField, i, 1) }
+
+// Local pushes a variable that the session sets, by its place in the list.
+func (b *Builder) Local(i int) { b.emit(opLocal, i, 1) }
+
+// Column pushes the client's value in a column of the trial's data.
+func (b *Builder) Column(i int) { b.emit(opColumn, i, 1) }
+
+// Figure pushes a figure of the run.
+func (b *Builder) Figure(i int) { b.emit(opFigure, i, 1) }
+
+// Call replaces the n values on top by what a function makes of them; ok is
+// false where the function does not take so many.
+func (b *Builder) Call(f *Function, n int) (ok bool) {
+	if n < f.least || n > f.most {
+		return false
+	}
+	if n == 0 {
+		b.emit(opCall0, f.index, 1)
+	} else {
+		b.emit(opCall, n<<8|f.index, 1-n)
+	}
+	return true
+}
+
+// Match replaces the text on top by the part of it that a group of a regular
+// expression matches, or by Missing.
+func (b *Builder) Match(re *regexp.Regexp, group int) {
+	b.p.patterns = append(b.p.patterns, pattern{re, group})
+	b.emit(opMatch, len(b.p.patterns)-1, 0)
+}
+
+// Pick replaces the JSON text on top by the field of it at a path.
+func (b *Builder) Pick(path ...string) {
+	t := &jsonscan.Table{}
+	t.Add(path...)
+	b.p.picks = append(b.p.picks, t)
+	b.emit(opPick, len(b.p.picks)-1, 0)
+}
 
 // Not turns the truth of the value on top round.
 func (b *Builder) Not() { b.emit(opNot, 0, 0) }

@@ -11,6 +11,7 @@ import (
 	"math"
 	"strconv"
 
+	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/jsonscan"
 )
 
@@ -68,18 +69,24 @@ type Var uint8
 
 // The variables of a client.
 const (
-	VarN     Var = iota // the client's number in its crew, from 0
-	VarName             // the client's name
-	VarCrew             // its crew's name
-	VarRoom             // the room it entered last
-	VarMark             // the mark of the message being said
-	VarRound            // how often the innermost repeat has run, from 0
-	VarTo               // whom a whisper is for
+	VarN         Var = iota // the client's number in its crew, from 0
+	VarName                 // the client's name
+	VarCrew                 // its crew's name
+	VarRoom                 // the room it entered last
+	VarMark                 // the mark of the message being said
+	VarRound                // how often the innermost repeat has run, from 0
+	VarTo                   // whom a whisper is for
+	VarGroup                // the client's group in its crew, from 0
+	VarPlace                // its place in the group, from 0
+	VarPayload              // the payload of the message being said
+	VarMarkBytes            // the mark in its binary form
+	VarText                 // the whole message or answer at hand
+	VarStatus               // the status of the HTTP answer at hand
 	NumVars
 )
 
 // VarNames are the variables' names in the trial language.
-var VarNames = [NumVars]string{"n", "name", "crew", "room", "mark", "round", "to"}
+var VarNames = [NumVars]string{"n", "name", "crew", "room", "mark", "round", "to", "group", "place", "payload", "mark_bytes", "text", "status"}
 
 // stackDepth is the most values an expression may hold at once.
 const stackDepth = 24
@@ -88,24 +95,36 @@ const stackDepth = 24
 // clients of a loop, one after the other. Fields are those of the message at
 // hand, in the order of the jsonscan.Table that read it.
 type Scope struct {
-	Fields []jsonscan.Value
-	Vars   [NumVars]Value
-	buf    []byte
-	stack  [stackDepth]Value
+	Fields  []jsonscan.Value
+	Vars    [NumVars]Value
+	Locals  []Value     // what the client captured or set, by the trial's list of names
+	Columns [][]Value   // of the trial's data; a client has the row of its number
+	Figures []float64   // of the run, for what is reckoned at its end
+	Head    *http1.Head // of the HTTP answer at hand, or nil
+	Now     int64       // microseconds since 1970
+	Random  *uint64     // the state that random choices follow from
+
+	buf   []byte
+	stack [stackDepth]Value
+	crypt crypt
 }
 
 // Clear forgets the message and the variables, so that nothing of one client
 // is seen by the next.
 func (s *Scope) Clear() {
 	clear(s.Fields)
-	s.Vars = [NumVars]Value{}
+	s.Vars, s.Locals, s.Head = [NumVars]Value{}, nil, nil
 }
 
 func (s *Scope) field(i int) Value {
 	if i >= len(s.Fields) {
 		return Value{}
 	}
-	f := s.Fields[i]
+	return s.value(s.Fields[i])
+}
+
+// value gives a scanned field as a Value.
+func (s *Scope) value(f jsonscan.Value) Value {
 	switch f.Kind {
 	case jsonscan.Bool:
 		return Truth(f.Raw[0] == 't')
@@ -165,6 +184,26 @@ func (p *Program) eval(s *Scope) Value {
 		case opField:
 			top++
 			st[top] = s.field(in.arg)
+		case opLocal:
+			top++
+			st[top] = s.local(in.arg)
+		case opColumn:
+			top++
+			st[top] = s.column(in.arg)
+		case opFigure:
+			top++
+			st[top] = s.figure(in.arg)
+		case opCall:
+			n := in.arg >> 8
+			top -= n - 1
+			st[top] = functions[in.arg&255].do(s, st[top:top+n])
+		case opCall0:
+			top++
+			st[top] = functions[in.arg].do(s, nil)
+		case opMatch:
+			st[top] = p.match(s, in.arg, st[top])
+		case opPick:
+			st[top] = p.pick(s, in.arg, st[top])
 		case opNot:
 			st[top] = Truth(!st[top].True())
 		case opNeg:
@@ -193,6 +232,27 @@ func (p *Program) eval(s *Scope) Value {
 		}
 	}
 	return st[0]
+}
+
+func (s *Scope) local(i int) Value {
+	if i >= len(s.Locals) {
+		return Value{}
+	}
+	return s.Locals[i]
+}
+
+func (s *Scope) column(i int) Value {
+	if i >= len(s.Columns) || len(s.Columns[i]) == 0 {
+		return Value{}
+	}
+	return s.Columns[i][int(s.Vars[VarN].Num)%len(s.Columns[i])]
+}
+
+func (s *Scope) figure(i int) Value {
+	if i >= len(s.Figures) {
+		return Value{}
+	}
+	return Num(s.Figures[i])
 }
 
 func (s *Scope) join(parts []Value) Value {

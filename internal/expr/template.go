@@ -1,6 +1,10 @@
 package expr
 
-import "tidepull/internal/wire/jsonscan"
+import (
+	"net/url"
+
+	"tidepull/internal/wire/jsonscan"
+)
 
 // A Template is text with values put into it. It is immutable; the zero value
 // is empty.
@@ -11,6 +15,7 @@ type part struct {
 	value   *Program
 	inJSON  bool // the value stands inside a JSON string literal
 	asValue bool // the value stands where a JSON value does: strings get quotes
+	inQuery bool // the value stands in an address or a form
 }
 
 // Text appends fixed text to t.
@@ -28,6 +33,9 @@ func (t *Template) Value(p *Program) { t.parts = append(t.parts, part{value: p})
 // Quoted appends a value as a part of a JSON string literal.
 func (t *Template) Quoted(p *Program) { t.parts = append(t.parts, part{value: p, inJSON: true}) }
 
+// Escaped appends a value as it stands in an address or a form.
+func (t *Template) Escaped(p *Program) { t.parts = append(t.parts, part{value: p, inQuery: true}) }
+
 // JSON appends a value as a JSON value of its own.
 func (t *Template) JSON(p *Program) { t.parts = append(t.parts, part{value: p, asValue: true}) }
 
@@ -43,6 +51,8 @@ func (t *Template) Append(dst []byte, s *Scope) []byte {
 			dst = append(dst, p.text...)
 		case p.asValue:
 			dst = appendJSON(dst, p.value.Eval(s))
+		case p.inQuery:
+			dst = append(dst, url.QueryEscape(string(p.value.Eval(s).Append(nil)))...)
 		case p.inJSON:
 			v := p.value.Eval(s)
 			if v.Kind == String || v.Kind == JSON {

@@ -92,7 +92,7 @@ func Report(w io.Writer, s *run.Snapshot) {
 	if s.Stopped {
 		fmt.Fprintln(w, "the run was cut short; what was measured up to there is whole")
 	}
-	fmt.Fprintf(w, "verdict: %s\n", run.Overall(s.Judgements))
+	fmt.Fprintf(w, "verdict: %s\n", s.Overall())
 }
 
 // Figure writes a figure in its unit.

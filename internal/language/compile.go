@@ -9,6 +9,7 @@ import (
 	"github.com/zclconf/go-cty/cty"
 
 	"tidepull/internal/expr"
+	"tidepull/internal/logbook"
 	"tidepull/internal/wire/jsonscan"
 )
 
@@ -179,7 +180,7 @@ func (c *compiler) expression(e hcl.Expression) {
 			c.build.Do(binaries[e.Op])
 		}
 	case *hclsyntax.FunctionCallExpr:
-		c.wrong(e.Range(), "there is no function %q", e.Name)
+		c.call(e)
 	default:
 		c.wrong(e.Range(), "this kind of expression cannot be used here")
 	}
@@ -211,9 +212,19 @@ func (c *compiler) literal(e *hclsyntax.LiteralValueExpr) {
 
 func (c *compiler) traversal(e *hclsyntax.ScopeTraversalExpr) {
 	name := e.Traversal.RootName()
-	if name == "msg" {
+	switch name {
+	case "msg":
 		c.message(e)
 		return
+	case "my", "var", "secret", "data":
+		c.named(e, name)
+		return
+	}
+	if c.r.figures != nil {
+		if figure := figureName(e); logbook.FigureNamed(figure) != nil {
+			c.figure(figure)
+			return
+		}
 	}
 	i := slices.Index(expr.VarNames[:], name)
 	if i < 0 {
@@ -221,6 +232,7 @@ func (c *compiler) traversal(e *hclsyntax.ScopeTraversalExpr) {
 		if c.msg {
 			known = append(known, "msg")
 		}
+		known = append(known, "my", "var", "secret", "data")
 		c.wrong(e.Range(), "nothing is called %q here%s", name, nearest(name, known))
 		return
 	}
@@ -228,7 +240,7 @@ func (c *compiler) traversal(e *hclsyntax.ScopeTraversalExpr) {
 		c.wrong(e.Range(), "%q has no parts", name)
 		return
 	}
-	if expr.Var(i) == expr.VarMark {
+	if expr.Var(i) == expr.VarMark || expr.Var(i) == expr.VarMarkBytes {
 		c.marks++
 	}
 	c.build.Var(expr.Var(i))

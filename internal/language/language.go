@@ -24,7 +24,10 @@ var dialects embed.FS
 
 // Options change how a trial is read.
 type Options struct {
-	Target string // goes before the target's address in the file
+	Target string            // goes before the target's address in the file
+	Set    map[string]string // goes before the defaults of variables
+	// Read reads the files that a trial names; os.ReadFile where it is nil.
+	Read func(path string) ([]byte, error)
 }
 
 // Load reads the trial in a file. The error is an *Errors where the trial is
@@ -37,9 +40,14 @@ func Load(path string, o Options) (*trial.Trial, error) {
 	return Parse(src, path, o)
 }
 
-// Parse reads a trial from its text; name is the file's in error messages.
+// Parse reads a trial from its text; name is the file's in error messages, and
+// the files that it names are looked for beside it.
 func Parse(src []byte, name string, o Options) (*trial.Trial, error) {
-	r := &reader{sources: map[string][]byte{}, options: o, sessions: map[string]*session{}, dialects: map[string]*hcl.Block{}}
+	if o.Read == nil {
+		o.Read = os.ReadFile
+	}
+	r := &reader{sources: map[string][]byte{}, options: o, sessions: map[string]*session{}, dialects: map[string]*hcl.Block{},
+		blocks: map[string][]*hcl.Block{}, secrets: map[string]string{}, tables: map[string]map[string]int{}, locals: map[string]int{}, imported: map[string]bool{}}
 	r.trial.Fields = &jsonscan.Table{}
 	r.readFile(src, name)
 	if r.diags.HasErrors() {
@@ -57,6 +65,14 @@ type reader struct {
 	garbled  bool // the syntax is wrong, so that what seems to be missing may be there
 	sessions map[string]*session
 	dialects map[string]*hcl.Block
+	blocks   map[string][]*hcl.Block // of all files, by kind
+	main     string                  // the name of the trial's own file
+	imported map[string]bool
+	vars     hcl.EvalContext
+	secrets  map[string]string
+	tables   map[string]map[string]int // data: by name and column, the number of the column
+	locals   map[string]int            // what sessions remember, by name
+	figures  *[]string                 // where figures may be used: those that were
 }
 
 type session struct {
@@ -97,40 +113,86 @@ func (r *reader) open(body hcl.Body, name string) *hcl.BodyContent {
 func lastPart(name string) string { return name[strings.LastIndexByte(name, '.')+1:] }
 
 func (r *reader) readFile(src []byte, name string) {
-	content := r.open(r.parse(src, name), "")
-	blocks := map[string][]*hcl.Block{}
-	for _, b := range content.Blocks {
-		blocks[b.Type] = append(blocks[b.Type], b)
-	}
+	r.main = name
+	r.collect(src, name, 0)
 	end := hcl.Range{Filename: name, Start: hcl.InitialPos, End: hcl.InitialPos}
-	one := func(kind string) *hcl.Block {
-		for i, b := range blocks[kind] {
-			if i > 0 {
-				r.fail(b.DefRange, "there is a second %s; a trial has one", kind)
-			}
-		}
-		if len(blocks[kind]) == 0 {
-			r.missing(end, "the trial has no %s", kind)
-			return nil
-		}
-		return blocks[kind][0]
-	}
-	r.readTrial(one("trial"))
-	for _, b := range blocks["dialect"] {
+	r.readVariables()
+	r.readSecrets()
+	r.readData()
+	r.readLocals()
+	r.readTrial(r.one("trial", end))
+	for _, b := range r.blocks["dialect"] {
 		r.dialects[b.Labels[0]] = b
 	}
-	r.readTarget(one("target"))
-	for _, b := range blocks["session"] {
+	r.readTarget(r.one("target", end))
+	for _, b := range r.blocks["feed"] {
+		r.readFeed(b)
+	}
+	for _, b := range r.blocks["session"] {
 		r.readSession(b)
 	}
-	if len(blocks["crew"]) == 0 {
+	if len(r.blocks["crew"]) == 0 {
 		r.missing(end, "the trial has no crew")
 	}
-	for _, b := range blocks["crew"] {
+	for _, b := range r.blocks["crew"] {
 		r.readCrew(b)
 	}
-	r.readTide(one("tide"))
-	for _, b := range blocks["limit"] {
+	r.readSharedTide(end)
+	for _, b := range r.blocks["limit"] {
 		r.readLimit(b)
 	}
+	for _, b := range r.blocks["reckoning"] {
+		r.readReckoning(b)
+	}
+}
+
+// maxImports bounds how deep files take in others.
+const maxImports = 16
+
+// collect takes in the blocks of a file and of those that it imports, which
+// come first.
+func (r *reader) collect(src []byte, name string, depth int) {
+	r.imported[name] = true
+	content := r.open(r.parse(src, name), "")
+	for _, b := range content.Blocks {
+		if b.Type != "import" {
+			continue
+		}
+		path := r.beside(name, b.Labels[0])
+		switch src, err := r.options.Read(path); {
+		case r.imported[path]:
+		case err != nil:
+			r.fail(b.LabelRanges[0], "the file cannot be read: %v", reasonOf(err))
+		case depth == maxImports:
+			r.fail(b.DefRange, "files import each other more than %d deep", maxImports)
+		default:
+			r.collect(src, path, depth+1)
+		}
+	}
+	for _, b := range content.Blocks {
+		r.blocks[b.Type] = append(r.blocks[b.Type], b)
+	}
+}
+
+// one returns the block of a kind of which a trial has one: the trial's own,
+// or an imported one.
+func (r *reader) one(kind string, end hcl.Range) *hcl.Block {
+	var own, other *hcl.Block
+	for _, b := range r.blocks[kind] {
+		switch {
+		case b.DefRange.Filename != r.main:
+			other = b
+		case own != nil:
+			r.fail(b.DefRange, "there is a second %s; a trial has one", kind)
+		default:
+			own = b
+		}
+	}
+	if own == nil {
+		own = other
+	}
+	if own == nil {
+		r.missing(end, "the trial has no %s", kind)
+	}
+	return own
 }

@@ -35,7 +35,7 @@ func TestDemoTrial(t *testing.T) {
 			t.Fatalf("step %d is %d, want %d", i, s.Do, want[i])
 		}
 	}
-	if steps[2].Jump != 5 || steps[5].Jump != 2 || steps[2].Jitter != 0.2 || steps[3].Reaches != ledger.ToRoom {
+	if steps[2].Goto != 5 || steps[5].Goto != 2 || steps[2].Repeat.Jitter != 0.2 || steps[3].Reaches != ledger.ToRoom {
 		t.Errorf("the repeat: %+v", steps)
 	}
 	s := &expr.Scope{}

@@ -47,6 +47,11 @@ func (r *reader) readTarget(b *hcl.Block) {
 	} else if err := checkAddress(t.WebSocket); err != "" {
 		r.fail(at, "the target's address %q %s", t.WebSocket, err)
 	}
+	t.HTTP = r.text(a["http"], strings.Replace(t.WebSocket, "ws", "http", 1))
+	if u, err := url.Parse(t.HTTP); a["http"] != nil && (err != nil || u.Scheme != "http" || u.Host == "") {
+		r.fail(a["http"].Expr.Range(), "%q is no http:// address", t.HTTP)
+	}
+	t.Order = [...]ledger.Order{ledger.BySender, ledger.SameOrder, ledger.AnyOrder}[r.oneOf(a["order"], "sender", "same", "any")]
 	r.readDialect(r.text(a["dialect"], "plain-json"), a["dialect"], b)
 }
 
@@ -96,7 +101,16 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 		case "leave":
 			d.Leave = r.exchange(attrs)
 		case "past":
-			d.Past = r.condition(attrs["when"])
+			d.Past, d.PastSeq = r.condition(attrs["when"]), r.condition(attrs["seq"])
+		case "heard":
+			d.Heard = trial.Heard{When: r.condition(attrs["when"]), Room: r.condition(attrs["room"]), Seq: r.condition(attrs["seq"]), Payload: r.condition(attrs["payload"]), Decoded: r.condition(attrs["decoded"])}
+		case "presence":
+			d.Presence = trial.Presence{When: r.condition(attrs["when"]), Room: r.condition(attrs["room"]), Members: r.condition(attrs["members"]),
+				Within: r.duration(attrs["within"], 2*time.Second), Check: r.check("the number of members", "presence")}
+		case "joined":
+			d.Joined = r.notice(attrs)
+		case "gone":
+			d.Gone = r.notice(attrs)
 		}
 	}
 }
@@ -113,103 +127,26 @@ func (r *reader) dialectNames() []string {
 	return names
 }
 
+func (r *reader) notice(a hcl.Attributes) trial.Notice {
+	return trial.Notice{When: r.condition(a["when"]), Room: r.condition(a["room"]), Who: r.condition(a["name"])}
+}
+
 func (r *reader) exchange(a hcl.Attributes) trial.Exchange {
 	send, _ := r.bodyTemplate(a["send"])
 	return trial.Exchange{Send: send, Confirmed: r.condition(a["confirmed"]), Refused: r.condition(a["refused"])}
 }
 
-func (r *reader) readSession(b *hcl.Block) {
-	name := b.Labels[0]
-	if old, ok := r.sessions[name]; ok {
-		r.fail(b.LabelRanges[0], "there is a session %q already, in line %d", name, old.names.Start.Line)
-	}
-	s := &trial.Session{Name: name}
-	blocks := r.open(b.Body, "session").Blocks
-	if len(blocks) == 0 || blocks[0].Type != "connect" {
-		r.fail(b.DefRange, "a session starts with connect {}")
-	}
-	r.readSteps(s, blocks, 0)
-	r.sessions[name] = &session{s, b.LabelRanges[0]}
-}
-
-func (r *reader) readSteps(s *trial.Session, blocks hcl.Blocks, depth int) {
-	for i, b := range blocks {
-		content := r.open(b.Body, b.Type)
-		a := content.Attributes
-		st := trial.Step{}
-		switch b.Type {
-		case "connect":
-			if i > 0 || depth > 0 {
-				r.fail(b.DefRange, "connect comes first in a session, and once")
-			}
-			st.Do, st.Within = trial.Connect, r.duration(a["within"], 10*time.Second)
-		case "expect":
-			st.Do, st.Label, st.When, st.Within = trial.Expect, b.Labels[0], r.condition(a["when"]), r.duration(a["within"], 5*time.Second)
-		case "enter":
-			if r.trial.Dialect.Enter.Send == nil && r.trial.Dialect.Name != "" {
-				r.fail(b.DefRange, "the dialect %q has no rooms to enter", r.trial.Dialect.Name)
-			}
-			st.Do, st.Room, st.Within = trial.Enter, r.textTemplate(a["room"]), r.duration(a["within"], 10*time.Second)
-		case "leave":
-			st.Do, st.Room, st.Within = trial.Leave, r.textTemplate(a["room"]), r.duration(a["within"], 10*time.Second)
-		case "pause":
-			st.Do, st.For = trial.Pause, r.duration(a["lasts"], time.Second)
-		case "say":
-			r.readSay(&st, a)
-		case "whisper":
-			st.Do, st.To, st.Body = trial.Tell, r.textTemplate(a["to"]), r.markedBody(a["body"])
-		case "repeat":
-			r.readRepeat(s, b, content, depth)
+func (r *reader) readCrew(b *hcl.Block) {
+	content := r.open(b.Body, "crew")
+	a := content.Attributes
+	c := trial.Crew{Name: b.Labels[0], Clients: r.whole(a["clients"], 1, 1<<24, 1), Title: r.textTemplate(a["name"]), Groups: r.whole(a["groups_of"], 1, 1<<20, 1)}
+	for i, t := range content.Blocks {
+		if i > 0 {
+			r.fail(t.DefRange, "there is a second tide; a crew has one")
 			continue
 		}
-		s.Steps = append(s.Steps, st)
+		c.Tide = r.readTide(t, c.Clients)
 	}
-}
-
-func (r *reader) readSay(st *trial.Step, a hcl.Attributes) {
-	st.Do, st.Body, st.Room = trial.Say, r.markedBody(a["body"]), r.textTemplate(a["room"])
-	switch r.oneOf(a["reaches"], "room", "others", "everyone", "sender") {
-	case 1:
-		st.Reaches = ledger.ToOthers
-	case 2:
-		st.Everyone = true
-	case 3:
-		st.Reaches = ledger.ToSender
-	}
-}
-
-// markedBody reads a message that must hold its mark.
-func (r *reader) markedBody(a *hcl.Attribute) *expr.Template {
-	body, marks := r.bodyTemplate(a)
-	if a != nil && marks == 0 {
-		r.fail(a.Expr.Range(), "the message holds no ${mark}, so its deliveries could not be recognised")
-	}
-	return body
-}
-
-func (r *reader) readRepeat(s *trial.Session, b *hcl.Block, content *hcl.BodyContent, depth int) {
-	a := content.Attributes
-	if depth == trial.MaxNesting {
-		r.fail(b.DefRange, "repeats are nested more than %d deep", trial.MaxNesting)
-		return
-	}
-	st := trial.Step{Do: trial.Repeat, Every: r.duration(a["every"], time.Second), Times: r.whole(a["times"], 1, 1<<30, 0)}
-	if a["jitter"] != nil {
-		st.Jitter = r.share(r.text(a["jitter"], "0%"), a["jitter"].Expr.Range())
-	}
-	if len(content.Blocks) == 0 {
-		r.fail(b.DefRange, "there is nothing to repeat")
-	}
-	at := len(s.Steps)
-	s.Steps = append(s.Steps, st)
-	r.readSteps(s, content.Blocks, depth+1)
-	s.Steps[at].Jump = len(s.Steps)
-	s.Steps = append(s.Steps, trial.Step{Do: trial.Again, Jump: at})
-}
-
-func (r *reader) readCrew(b *hcl.Block) {
-	a := r.open(b.Body, "crew").Attributes
-	c := trial.Crew{Name: b.Labels[0], Clients: r.whole(a["clients"], 1, 1<<24, 1), Title: r.textTemplate(a["name"])}
 	for _, other := range r.trial.Crews {
 		if other.Name == c.Name {
 			r.fail(b.LabelRanges[0], "there is a crew %q already", c.Name)
@@ -225,6 +162,16 @@ func (r *reader) readCrew(b *hcl.Block) {
 	}
 	if s := a["session"]; s != nil {
 		c.Session = r.sessionOf(s)
+	}
+	if c.Session != nil {
+		for i := range c.Session.Steps {
+			if st := &c.Session.Steps[i]; st.Do == trial.Wait {
+				at := &r.trial.Barriers[st.Barrier]
+				if crew := len(r.trial.Crews); !slices.Contains(at.Crews, crew) {
+					at.Crews = append(at.Crews, crew)
+				}
+			}
+		}
 	}
 	r.trial.Crews = append(r.trial.Crews, c)
 }
@@ -257,40 +204,6 @@ func (r *reader) sessionOf(a *hcl.Attribute) *trial.Session {
 	return s.Session
 }
 
-func (r *reader) readTide(b *hcl.Block) {
-	if b == nil {
-		return
-	}
-	level := 0.0
-	for _, leg := range r.open(b.Body, "tide").Blocks {
-		a := r.open(leg.Body, leg.Type).Attributes
-		l := trial.Leg{Word: leg.Type, To: level}
-		before := level
-		switch leg.Type {
-		case "flood":
-			l.To, l.Over = r.share(leg.Labels[0], leg.LabelRanges[0]), r.duration(a["over"], time.Second)
-			if l.To <= before {
-				r.fail(leg.LabelRanges[0], "a flood rises; it is at %g %% already", before*100)
-			}
-		case "slack":
-			l.Over = r.duration(a["lasts"], time.Second)
-		case "ebb":
-			l.To, l.Over = 0, r.duration(a["over"], time.Second)
-			if a["to"] != nil {
-				l.To = r.share(r.text(a["to"], "0%"), a["to"].Expr.Range())
-			}
-			if l.To >= before {
-				r.fail(leg.DefRange, "an ebb falls; it is at %g %% already", before*100)
-			}
-		}
-		level = l.To
-		r.trial.Tide.Legs = append(r.trial.Tide.Legs, l)
-	}
-	if len(r.trial.Tide.Legs) == 0 {
-		r.missing(b.DefRange, "the tide has no flood")
-	}
-}
-
 func (r *reader) readLimit(b *hcl.Block) {
 	a := r.open(b.Body, "limit").Attributes
 	l := trial.Limit{Name: b.Labels[0]}
@@ -313,7 +226,7 @@ func (r *reader) readLimit(b *hcl.Block) {
 		if f.Unit == logbook.Duration {
 			l.Value = logbook.Micros(r.duration(a[name], time.Second))
 		} else {
-			l.Value = float64(r.whole(a[name], 0, 1<<53, 0))
+			l.Value = r.number(a[name], 0, 1<<53, 0)
 		}
 	}
 	if given != 1 {

@@ -13,9 +13,9 @@ import (
 
 // constant reads an attribute that must be a fixed value of a type.
 func (r *reader) constant(a *hcl.Attribute, want cty.Type, what string) (cty.Value, bool) {
-	v, diags := a.Expr.Value(nil)
+	v, diags := a.Expr.Value(&r.vars)
 	if diags.HasErrors() {
-		r.fail(a.Expr.Range(), "%q must be a fixed %s; nothing is known here that could be put in", a.Name, what)
+		r.fail(a.Expr.Range(), "%q must be a fixed %s; nothing is known here but %s", a.Name, what, r.known())
 		return v, false
 	}
 	if !v.IsKnown() || v.IsNull() || v.Type() != want {
@@ -57,6 +57,57 @@ func (r *reader) whole(a *hcl.Attribute, least, most, fallback int) int {
 		return fallback
 	}
 	return int(f)
+}
+
+// number reads a number within bounds.
+func (r *reader) number(a *hcl.Attribute, least, most, fallback float64) float64 {
+	if a == nil {
+		return fallback
+	}
+	v, ok := r.constant(a, cty.Number, formNumber)
+	if !ok {
+		return fallback
+	}
+	f, _ := v.AsBigFloat().Float64()
+	if !(f >= least && f <= most) {
+		r.fail(a.Expr.Range(), "%q must be a number from %g to %g", a.Name, least, most)
+		return fallback
+	}
+	return f
+}
+
+// yes reads true or false; false where it is not given.
+func (r *reader) yes(a *hcl.Attribute) bool {
+	if a == nil {
+		return false
+	}
+	v, ok := r.constant(a, cty.Bool, formYes)
+	return ok && v.True()
+}
+
+// interval reads a rate, such as "100/s", as the interval between two.
+func (r *reader) interval(a *hcl.Attribute) time.Duration {
+	text := r.text(a, "1/s")
+	number, unit, _ := strings.Cut(text, "/")
+	n, err := strconv.ParseFloat(strings.TrimSpace(number), 64)
+	span := map[string]time.Duration{"s": time.Second, "m": time.Minute, "h": time.Hour}[strings.TrimSpace(unit)]
+	if err != nil || !(n > 0) || span == 0 || n > 1e7 {
+		r.fail(a.Expr.Range(), `%q is not a rate, such as "100/s" or "3/m"`, text)
+		return time.Second
+	}
+	return max(1, time.Duration(float64(span)/n))
+}
+
+// known names the variables, for messages.
+func (r *reader) known() string {
+	var names []string
+	for _, b := range r.blocks["variable"] {
+		names = append(names, "var."+b.Labels[0])
+	}
+	if len(names) == 0 {
+		return "variables, of which the trial has none"
+	}
+	return strings.Join(names, ", ")
 }
 
 func (r *reader) text(a *hcl.Attribute, fallback string) string {

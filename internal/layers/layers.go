@@ -18,6 +18,7 @@ var Of = map[string]int{
 	"internal/ledger":        2,
 	"internal/meter":         2,
 	"internal/logbook":       3,
+	"internal/lane":          3,
 	"internal/trial":         3,
 	"internal/board":         3,
 	"internal/client":        4,

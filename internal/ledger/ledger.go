@@ -35,10 +35,16 @@ type Kind uint8
 const (
 	Notice  Kind = iota // to a room
 	Whisper             // to one member
+	Joined              // the server's own, that somebody entered a room
+	Gone                // and that somebody left
 	NumKinds
 )
 
-func (k Kind) String() string { return [NumKinds]string{"notice", "whisper"}[k] }
+func (k Kind) String() string { return [NumKinds]string{"notice", "whisper", "joined", "gone"}[k] }
+
+// Said tells whether messages of this kind are said by a client; the others are
+// the server's own, and no fan-out latency is counted for them.
+func (k Kind) Said() bool { return k < Joined }
 
 // Audience tells who should get a message.
 type Audience uint8
@@ -49,6 +55,17 @@ const (
 	ToOthers                 // every member but the sender
 	ToMember                 // one named member
 	ToSender                 // the sender alone
+	ToNobody                 // it must be refused
+)
+
+// Order is what a server promises about the order of a room's messages.
+type Order uint8
+
+// The promises.
+const (
+	AnyOrder  Order = iota
+	BySender        // each sender's messages come in the order in which it said them
+	SameOrder       // and all members get all messages in the same order
 )
 
 // Everyone is the room that holds every client that has been named; a message
@@ -66,9 +83,17 @@ type Config struct {
 	Grace  time.Duration // how long after it was said a message may still arrive
 	Keep   int           // how many messages with something wrong are kept whole
 	Sample int           // how many good ones are kept as a sample
+	Order  Order         // what is promised
+	// Presence, where set, is told of each number of members that a client was
+	// told: at once where it can not be right, and once the room has been quiet
+	// for Settle.
+	Presence func(Count)
+	Settle   time.Duration
 	// Spread, where set, is told of each message once its whole audience has
 	// it, or when it is settled.
 	Spread func(Spread)
+	// Lost, where set, is told of each delivery that is settled as lost.
+	Lost func(number uint64, s Say, to Client)
 }
 
 // A Spread is how one message went through its audience. Latencies count from
@@ -85,6 +110,9 @@ type Ledger struct {
 	rooms []room
 	named map[string]Room
 	seats []standing // by client
+
+	announced map[announcement]uint64 // the latest message of its kind
+	restless  []Room                  // rooms whose numbers are to be judged once they are quiet
 
 	live    []*row // rows from number base on, a settled one is nil
 	head    int
@@ -104,7 +132,7 @@ type Ledger struct {
 
 // New makes an empty ledger.
 func New(cfg Config) *Ledger {
-	l := &Ledger{cfg: cfg, named: map[string]Room{}, random: uint64(cfg.Run)*2 + 1}
+	l := &Ledger{cfg: cfg, named: map[string]Room{}, announced: map[announcement]uint64{}, random: uint64(cfg.Run)*2 + 1}
 	l.Room(EveryoneName)
 	return l
 }
@@ -154,6 +182,8 @@ type Say struct {
 	Room     Room
 	Sender   Client
 	To       Client    // of a whisper
+	Also     []Client  // more recipients of a whisper; borrowed
+	Sum      uint64    // a digest of the payload; 0 where it is not compared
 	Due      mono.Time // when it should have been sent
 	Sent     mono.Time // when it was handed to the kernel
 	Sheet    *Sheet    // of the second of Due
@@ -170,9 +200,15 @@ func (l *Ledger) Say(s Say) uint64 {
 	r.say, r.number, r.only, r.except = s, number, -1, -1
 	r.cell = s.Sheet.group(s.Room, s.Kind, l.cfg.Crews)
 	s.Sheet.live++
-	s.Sheet.cells[r.cell+int(l.seats[s.Sender].crew)].Said++
-	switch s.Audience {
-	case ToMember, ToSender:
+	if s.Kind.Said() {
+		s.Sheet.cells[r.cell+int(l.seats[s.Sender].crew)].Said++
+		l.chain(r)
+	}
+	switch {
+	case s.Audience == ToNobody:
+	case len(s.Also) > 0:
+		l.oweSeveral(r, rm)
+	case s.Audience == ToMember || s.Audience == ToSender:
 		if s.Audience == ToSender {
 			s.To = s.Sender
 		}
@@ -193,8 +229,12 @@ func (l *Ledger) Say(s Say) uint64 {
 			s.Sheet.cells[r.cell+int(l.seats[s.Sender].crew)].Owed--
 		}
 	}
+	r.say.Also = nil
 	r.latency = zeroed(r.latency, len(rm.seats))
 	l.live = append(l.live, r)
+	if !s.Kind.Said() {
+		l.announced[announcement{s.Room, s.Sender, s.Kind}] = number
+	}
 	return number
 }
 
@@ -223,10 +263,14 @@ const (
 	Foreign               // its mark is not of this run
 	Lost                  // owed and did not come, though its recipient was there
 	Excused               // owed, but its recipient left or was disconnected in the meantime
+	// The defects come on top of another fate.
+	Reordered // it came after a later one of its sender
+	Disagreed // it came after one that others got after it
+	Altered   // its payload is not what was said
 	NumFates
 )
 
-var fateNames = [NumFates]string{"delivered", "late", "duplicate", "stray", "allowed", "past", "overdue", "foreign", "lost", "excused"}
+var fateNames = [NumFates]string{"delivered", "late", "duplicate", "stray", "allowed", "past", "overdue", "foreign", "lost", "excused", "reordered", "disagreed", "altered"}
 
 func (f Fate) String() string { return fateNames[f] }
 
@@ -236,6 +280,7 @@ type Arrival struct {
 	Mark  mark.Mark
 	At    mono.Time // when it was in the recipient's kernel
 	Past  bool      // it came as history
+	Sum   uint64    // the digest of its payload
 	Sheet *Sheet    // of the second of At, for what belongs to no row
 }
 
@@ -245,6 +290,8 @@ type Verdict struct {
 	Sheet   *Sheet        // where it was booked
 	Owed    int           // the size of the audience
 	Latency time.Duration // from the due time, where Fate is Delivered or Late
+	Kind    Kind
+	Defects [3]bool // Reordered, Disagreed, Altered
 }
 
 // Arrive books an arrival.
@@ -265,23 +312,35 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 		return Verdict{Fate: Overdue, Sheet: a.Sheet}
 	}
 	cell := &r.say.Sheet.cells[r.cell+crew]
-	v := Verdict{Sheet: r.say.Sheet, Owed: int(r.owed), Latency: max(0, a.At.Sub(r.say.Due))}
+	v := Verdict{Sheet: r.say.Sheet, Owed: int(r.owed), Latency: max(0, a.At.Sub(r.say.Due)), Kind: r.say.Kind}
 	v.Fate = l.judge(r, a, v.Latency)
 	*cell.of(v.Fate)++
+	if r.say.Kind.Said() {
+		v.Defects = l.defects(r, a, v)
+		for i, has := range v.Defects {
+			if has {
+				*cell.of(Reordered + Fate(i))++
+				r.note(a.To, Reordered+Fate(i), v.Latency)
+			}
+		}
+	}
 	return v
 }
 
 func (l *Ledger) judge(r *row, a Arrival, latency time.Duration) Fate {
-	if a.Past {
-		return Past
-	}
 	slot := l.sit(a.To, r.say.Room)
+	if a.Past {
+		return l.judgePast(r, slot, a, latency)
+	}
 	switch {
 	case !r.got.Add(slot):
 		r.note(a.To, Duplicate, latency)
 		return Duplicate
 	case r.owes(slot):
 		return l.deliver(r, slot, a.At, latency)
+	case r.past.Has(slot):
+		r.note(a.To, Duplicate, latency)
+		return Duplicate
 	case l.mayHave(r, slot):
 		r.note(a.To, Allowed, latency)
 		return Allowed
@@ -294,6 +353,9 @@ func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency time.Duration) 
 	r.latency[slot] = toTick(latency)
 	if r.reached == 0 || at < r.firstAt {
 		r.firstAt = at
+	}
+	if r.reached == 0 && r.say.Kind == Notice {
+		l.rooms[r.say.Room].spoken++
 	}
 	r.reached++
 	fate := Delivered
@@ -312,7 +374,7 @@ func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency time.Duration) 
 func (l *Ledger) mayHave(r *row, slot int) bool {
 	s := &l.rooms[r.say.Room].seats[slot]
 	switch r.say.Audience {
-	case ToMember, ToSender:
+	case ToMember, ToSender, ToNobody:
 		return false
 	case ToOthers:
 		if s.client == r.say.Sender {
@@ -334,16 +396,18 @@ func (l *Ledger) Open() int { return len(l.live) - l.head }
 
 // NextSettlement is when the oldest open row is to be settled.
 func (l *Ledger) NextSettlement() mono.Time {
+	quiet := l.nextQuiet()
 	if l.head == len(l.live) {
-		return mono.Never
+		return quiet
 	}
-	return l.live[l.head].say.Sent.Add(l.cfg.Grace)
+	return min(quiet, l.live[l.head].say.Sent.Add(l.cfg.Grace))
 }
 
 // Settle closes the rows whose grace time is over at now, the oldest first:
 // what is owed and has not come is lost, or excused.
 func (l *Ledger) Settle(now mono.Time) {
-	for l.head < len(l.live) && l.NextSettlement() <= now {
+	l.judgeQuiet(now)
+	for l.head < len(l.live) && l.live[l.head].say.Sent.Add(l.cfg.Grace) <= now {
 		r := l.live[l.head]
 		l.settle(r)
 		l.live[l.head] = nil
@@ -367,6 +431,9 @@ func (l *Ledger) settle(r *row) {
 		fate := l.missing(r, seat)
 		if fate == Lost {
 			r.lost++
+			if l.cfg.Lost != nil {
+				l.cfg.Lost(r.number, r.say, seat.client)
+			}
 		}
 		*r.say.Sheet.cells[r.cell+int(l.seats[seat.client].crew)].of(fate)++
 	})
@@ -374,12 +441,21 @@ func (l *Ledger) settle(r *row) {
 		l.spread(r)
 	}
 	l.keep(r)
+	l.disown(r)
+	if key := (announcement{r.say.Room, r.say.Sender, r.say.Kind}); !r.say.Kind.Said() && l.announced[key] == r.number {
+		delete(l.announced, key)
+	}
+	r.say.Sheet.live--
+}
+
+// disown gives back the membership that a row was owed to.
+func (l *Ledger) disown(r *row) {
 	if m := r.members; m != nil {
 		if m.refs--; m.refs == 0 && m != l.rooms[r.say.Room].now {
 			l.spare = append(l.spare, m)
 		}
 	}
-	r.say.Sheet.live--
+	r.members = nil
 }
 
 // missing tells what it means that an owed message did not come: it is excused
@@ -400,7 +476,7 @@ func (l *Ledger) missing(r *row, s *roomSeat) Fate {
 }
 
 func (l *Ledger) spread(r *row) {
-	if l.cfg.Spread == nil {
+	if l.cfg.Spread == nil || !r.say.Kind.Said() {
 		return
 	}
 	l.scratch = l.scratch[:0]
@@ -426,7 +502,10 @@ type row struct {
 	firstAt mono.Time // when the first of them had it
 	late    int32
 	lost    int32
+	next    uint64     // the number of its sender's next message in the room; 0: none yet
+	rank    uint64     // its place in the room's order, from 1; 0: nobody has it yet
 	got     bitset.Set // by slot: it came here, owed or not
+	past    bitset.Set // by slot: it came here as history
 	latency []uint32   // by slot, in ticks; 0: has not come
 	odd     []Outcome  // duplicates, strays and allowed ones
 	oddRest int        // those beyond maxOdd
@@ -443,7 +522,8 @@ func (l *Ledger) newRow() *row {
 	r := l.free[n-1]
 	l.free = l.free[:n-1]
 	r.got.Clear()
-	*r = row{got: r.got, latency: r.latency, odd: r.odd[:0]}
+	r.past.Clear()
+	*r = row{got: r.got, past: r.past, latency: r.latency, odd: r.odd[:0]}
 	return r
 }
 

@@ -17,6 +17,8 @@ type modelMessage struct {
 	say     Say
 	owed    map[Client]bool
 	came    map[Client]int
+	past    map[Client]bool
+	cameAt  map[Client]mono.Time
 	tally   map[uint16]*Tally
 	first   []time.Duration
 	firstAt mono.Time
@@ -25,6 +27,7 @@ type modelMessage struct {
 type model struct {
 	crews    []uint16
 	asked    map[[2]int32]mono.Time // open stay of a client in a room
+	last     map[[2]int32]mono.Time // when the last stay began
 	member   map[[2]int32]bool
 	ceased   map[[2]int32][]mono.Time
 	over     map[[2]int32][]mono.Time
@@ -34,7 +37,7 @@ type model struct {
 }
 
 func (m *model) say(s Say) {
-	msg := &modelMessage{say: s, owed: map[Client]bool{}, came: map[Client]int{}, tally: map[uint16]*Tally{}}
+	msg := &modelMessage{say: s, owed: map[Client]bool{}, came: map[Client]int{}, past: map[Client]bool{}, cameAt: map[Client]mono.Time{}, tally: map[uint16]*Tally{}}
 	for c := range m.crews {
 		msg.tally[m.crews[c]] = &Tally{}
 	}
@@ -68,9 +71,19 @@ func (m *model) arrive(n int, to Client, at mono.Time, past bool, cfg Config) {
 	edge := inside || slices.ContainsFunc(m.over[key], func(o mono.Time) bool { return o >= msg.say.Sent })
 	switch {
 	case past:
-		t.Past++
+		since := m.last[key]
+		again := msg.past[to] && msg.say.Sent >= since
+		if msg.came[to] > 0 {
+			again = again || msg.owed[to] && msg.cameAt[to] >= since || !msg.owed[to] && msg.say.Sent >= since
+		}
+		msg.past[to] = true
+		if again {
+			t.Duplicate++
+		} else {
+			t.Past++
+		}
 		return
-	case msg.came[to] > 0:
+	case msg.came[to] > 0 || msg.past[to] && !msg.owed[to]:
 		t.Duplicate++
 	case msg.owed[to] && latency > cfg.Prompt:
 		t.Late++
@@ -86,6 +99,9 @@ func (m *model) arrive(n int, to Client, at mono.Time, past bool, cfg Config) {
 			msg.firstAt = at
 		}
 		msg.first = append(msg.first, latency.Truncate(tick))
+	}
+	if msg.came[to] == 0 {
+		msg.cameAt[to] = max(at, msg.say.Due)
 	}
 	msg.came[to]++
 }
@@ -133,7 +149,7 @@ func TestAgainstModel(t *testing.T) {
 		cfg := Config{Run: 77, Crews: 3, Prompt: 40 * time.Millisecond, Grace: 100 * time.Millisecond, Keep: 1 << 20, Sample: 5}
 		cfg.Spread = func(s Spread) { spreads = append(spreads, s) }
 		l := New(cfg)
-		m := &model{asked: map[[2]int32]mono.Time{}, member: map[[2]int32]bool{}, ceased: map[[2]int32][]mono.Time{}, over: map[[2]int32][]mono.Time{}}
+		m := &model{asked: map[[2]int32]mono.Time{}, last: map[[2]int32]mono.Time{}, member: map[[2]int32]bool{}, ceased: map[[2]int32][]mono.Time{}, over: map[[2]int32][]mono.Time{}}
 		clients, rooms := 2+r.IntN(12), 1+r.IntN(3)
 		for range clients {
 			crew := uint16(r.IntN(3))
@@ -158,12 +174,13 @@ func TestAgainstModel(t *testing.T) {
 			key := [2]int32{c, room}
 			switch r.IntN(12) {
 			case 0:
-				l.Ask(c, room)
+				l.Ask(c, room, now)
+				m.last[key] = now
 				if _, in := m.asked[key]; !in {
 					m.asked[key] = now
 				}
 			case 1, 2:
-				l.Enter(c, room)
+				l.Enter(c, room, 0)
 				if _, in := m.asked[key]; in {
 					m.member[key] = true
 				}
@@ -267,8 +284,8 @@ func TestKept(t *testing.T) {
 	}
 	room := l.Room("lock-1")
 	for c := range Client(2) {
-		l.Ask(c, room)
-		l.Enter(c, room)
+		l.Ask(c, room, 0)
+		l.Enter(c, room, 0)
 	}
 	arrive := func(n uint64, to Client, at mono.Time) {
 		l.Arrive(Arrival{To: to, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: at, Sheet: sheet})
@@ -303,8 +320,8 @@ func TestNoAllocation(t *testing.T) {
 	room := l.Room("lock-1")
 	for c := range Client(members) {
 		l.AddClient(0)
-		l.Ask(c, room)
-		l.Enter(c, room)
+		l.Ask(c, room, 0)
+		l.Enter(c, room, 0)
 	}
 	now := mono.Time(0)
 	round := func() {
@@ -330,8 +347,8 @@ func BenchmarkArrive(b *testing.B) {
 	room := l.Room("lock-1")
 	for c := range Client(members) {
 		l.AddClient(0)
-		l.Ask(c, room)
-		l.Enter(c, room)
+		l.Ask(c, room, 0)
+		l.Enter(c, room, 0)
 	}
 	now, c, n := mono.Time(0), Client(members), uint64(0)
 	for b.Loop() {

@@ -7,14 +7,21 @@ import (
 
 // A room gives each client that ever had to do with it a slot, for good.
 type room struct {
-	name  string
-	seats []roomSeat // by slot
-	now   *members
+	name   string
+	seats  []roomSeat // by slot
+	now    *members
+	rank   uint64 // of the last message that was given one
+	count  counting
+	spoken int // notices that have come to anybody
 }
 
 // A roomSeat is one client's standing in one room.
 type roomSeat struct {
 	client       Client
+	lastSaid     uint64    // 1 more than the number of the last message that it said here
+	rank         uint64    // the highest of the messages that it got
+	told         int32     // the number of members that it was told last; -1: none
+	asked        mono.Time // when it asked to enter, last
 	inside       bool      // asked to enter, and has neither left nor been cut off since
 	ceased       mono.Time // when it last stopped being owed anything: asked to leave, or was cut off
 	ceasedBefore mono.Time // and the time before that
@@ -84,21 +91,26 @@ func (l *Ledger) sit(c Client, r Room) int {
 	if slot < 0 {
 		rm := &l.rooms[r]
 		slot = len(rm.seats)
-		rm.seats = append(rm.seats, roomSeat{client: c, ceased: -1, ceasedBefore: -1, over: -1})
+		rm.seats = append(rm.seats, roomSeat{client: c, told: -1, ceased: -1, ceasedBefore: -1, over: -1})
 		l.seats[c].add(seat{r, int32(slot)})
 	}
 	return slot
 }
 
 // Ask books that a client asked to enter a room.
-func (l *Ledger) Ask(c Client, r Room) {
+func (l *Ledger) Ask(c Client, r Room, now mono.Time) {
 	slot := l.sit(c, r)
-	l.rooms[r].seats[slot].inside = true
+	s := &l.rooms[r].seats[slot]
+	s.asked = now
+	if !s.inside {
+		s.inside, s.told = true, -1
+		l.counted(r, now, 0, 1)
+	}
 }
 
 // Enter books that a client is confirmed as a member; from here on it is owed
 // what is said there. Without an Ask before it nothing happens.
-func (l *Ledger) Enter(c Client, r Room) {
+func (l *Ledger) Enter(c Client, r Room, now mono.Time) {
 	slot := l.slot(c, r)
 	rm := &l.rooms[r]
 	if slot < 0 || !rm.seats[slot].inside || rm.now.bits.Has(slot) {
@@ -107,6 +119,7 @@ func (l *Ledger) Enter(c Client, r Room) {
 	m := l.change(rm)
 	m.bits.Add(slot)
 	m.byCrew[l.seats[c].crew]++
+	l.counted(r, now, 1, 0)
 }
 
 // Quit books that a client asked to leave: it is owed nothing any more.
@@ -121,6 +134,7 @@ func (l *Ledger) Quit(c Client, r Room, now mono.Time) {
 	m := l.change(rm)
 	m.bits.Remove(slot)
 	m.byCrew[l.seats[c].crew]--
+	l.counted(r, now, -1, 0)
 }
 
 // Left books that a client is out of a room for certain: confirmed, or refused
@@ -129,6 +143,9 @@ func (l *Ledger) Left(c Client, r Room, now mono.Time) {
 	l.Quit(c, r, now)
 	if slot := l.slot(c, r); slot >= 0 {
 		s := &l.rooms[r].seats[slot]
+		if s.inside {
+			l.counted(r, now, 0, -1)
+		}
 		s.inside, s.over = false, now
 	}
 }

@@ -9,6 +9,7 @@ type Tally struct {
 	Delivered, Late, Duplicate, Stray, Allowed int64
 	Past, Overdue                              int64
 	Lost, Excused                              int64
+	Reordered, Disagreed, Altered              int64 // on top of the others
 }
 
 // of returns the counter of a fate.
@@ -30,6 +31,12 @@ func (t *Tally) of(f Fate) *int64 {
 		return &t.Overdue
 	case Lost:
 		return &t.Lost
+	case Reordered:
+		return &t.Reordered
+	case Disagreed:
+		return &t.Disagreed
+	case Altered:
+		return &t.Altered
 	}
 	return &t.Excused
 }
@@ -55,6 +62,9 @@ func (t *Tally) Add(u *Tally) {
 	t.Overdue += u.Overdue
 	t.Lost += u.Lost
 	t.Excused += u.Excused
+	t.Reordered += u.Reordered
+	t.Disagreed += u.Disagreed
+	t.Altered += u.Altered
 }
 
 // A Sheet is the account of the messages that were due in one second.

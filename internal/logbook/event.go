@@ -20,10 +20,11 @@ const (
 	Refused
 	Denied
 	Missed // an expectation was not met
+	Failed // a check failed
 	numWhats
 )
 
-var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "went home", "broke", "refused", "denied", "missed"}
+var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "went home", "broke", "refused", "denied", "missed", "check failed"}
 
 func (w What) String() string {
 	if w >= numWhats {

@@ -68,13 +68,17 @@ func makeFigures() map[string]*Figure {
 	distribution("spread.last", "until the last of a message's audience has it", func(w *Window) *meter.Hist { return &w.Last })
 	distribution("connect", "from dialling to the agreed connection", func(w *Window) *meter.Hist { return &w.Connect })
 	distribution("enter", "from asking for a room to its confirmation", func(w *Window) *meter.Hist { return &w.Enter })
+	distribution("feed.age", "how old what the server pushes by itself is when it comes", func(w *Window) *meter.Hist { return &w.Age })
+	distribution("request", "from an HTTP request to the end of its answer", func(w *Window) *meter.Hist { return &w.Answer })
 	distribution("self.reading_lag", "from arrival in the kernel to the tool's reading", func(w *Window) *meter.Hist { return &w.ReadingLag })
 	distribution("self.schedule_lag", "from a message's due time to its sending", func(w *Window) *meter.Hist { return &w.ScheduleLag })
 	for name, of := range map[string]func(*ledger.Tally) int64{
 		"owed": func(t *ledger.Tally) int64 { return t.Owed }, "delivered": func(t *ledger.Tally) int64 { return t.Delivered },
 		"late": func(t *ledger.Tally) int64 { return t.Late }, "lost": func(t *ledger.Tally) int64 { return t.Lost },
 		"duplicate": func(t *ledger.Tally) int64 { return t.Duplicate }, "stray": func(t *ledger.Tally) int64 { return t.Stray },
-		"excused": func(t *ledger.Tally) int64 { return t.Excused },
+		"excused": func(t *ledger.Tally) int64 { return t.Excused }, "past": func(t *ledger.Tally) int64 { return t.Past },
+		"reordered": func(t *ledger.Tally) int64 { return t.Reordered }, "disagreed": func(t *ledger.Tally) int64 { return t.Disagreed },
+		"altered": func(t *ledger.Tally) int64 { return t.Altered },
 	} {
 		add("ledger."+name, Count, "deliveries that are "+name, func(w *Window) float64 { return float64(of(&w.Total)) })
 	}
@@ -92,6 +96,15 @@ func makeFigures() map[string]*Figure {
 		{"clients.malformed", "connections on which the server broke the protocol", func(w *Window) int64 { return w.Counts.Malformed }},
 		{"expectations.met", "expectations that were met", func(w *Window) int64 { return w.Counts.Met }},
 		{"expectations.missed", "expectations that were not met in time", func(w *Window) int64 { return w.Counts.Missed }},
+		{"checks.held", "checks of any kind that held", (*Window).ChecksHeld},
+		{"checks.failed", "checks of any kind that failed", (*Window).ChecksFailed},
+		{"requests.answered", "HTTP requests that were answered", func(w *Window) int64 { return w.Counts.Requests }},
+		{"requests.unanswered", "HTTP requests that were not", func(w *Window) int64 { return w.Counts.Unheard }},
+		{"feed.readings", "what the server pushed by itself", func(w *Window) int64 { return w.Counts.Readings }},
+		{"feed.gaps", "numbers that are missing in it", func(w *Window) int64 { return w.Counts.Gaps }},
+		{"feed.repeats", "what came again of it", func(w *Window) int64 { return w.Counts.Repeats }},
+		{"feed.backward", "what came of it after a later one", func(w *Window) int64 { return w.Counts.Backward }},
+		{"feed.stale", "what was older than it may be", func(w *Window) int64 { return w.Counts.Stale }},
 		{"self.overloaded", "seconds in which the tool was the bottleneck", func(w *Window) int64 { return int64(w.Overloaded) }},
 	} {
 		add(c.name, Count, c.doc, func(w *Window) float64 { return float64(c.of(w)) })

@@ -6,6 +6,7 @@ package logbook
 
 import (
 	"math/bits"
+	"slices"
 	"time"
 
 	"tidepull/internal/ledger"
@@ -31,7 +32,17 @@ type Counts struct {
 	Met       int64 // expectations that were met
 	Missed    int64 // expectations that were not
 	Malformed int64 // connections given up because the server broke the protocol
+	Requests  int64 // HTTP requests that were answered
+	Unheard   int64 // HTTP requests that were not
+	Readings  int64 // pushed by the server itself, of the trial's feeds
+	Gaps      int64 // of their numbers, that were left out
+	Repeats   int64 // that came again
+	Backward  int64 // that came after a later one
+	Stale     int64 // that were older than they may be
 }
+
+// A CheckCount is how often a check of the trial held and failed.
+type CheckCount struct{ Held, Failed int64 }
 
 // Gauges are how things stood at the end of a second.
 type Gauges struct {
@@ -99,8 +110,22 @@ type Page struct {
 	first, median, last meter.Hist
 	fit                 Fit
 	Connect, Enter      meter.Hist
+	Age, Answer         meter.Hist
 	ReadingLag          meter.Hist
 	ScheduleLag         meter.Hist
+	Checks              []CheckCount // by number; short where none of the later ones was made
+}
+
+// Check books one check.
+func (p *Page) Check(i int, held bool) {
+	for len(p.Checks) <= i {
+		p.Checks = append(p.Checks, CheckCount{})
+	}
+	if held {
+		p.Checks[i].Held++
+	} else {
+		p.Checks[i].Failed++
+	}
 }
 
 type crewSeries [numClasses]*meter.Hist
@@ -147,6 +172,9 @@ type Entry struct {
 	Last    meter.Packed
 	Connect meter.Packed // from dialling to the agreed connection
 	Enter   meter.Packed // from asking for a room to its confirmation
+	Age     meter.Packed // of the readings of feeds when they came
+	Answer  meter.Packed // from an HTTP request to the end of its answer
+	Checks  []CheckCount // by number
 	Fit     Fit          // of the last recipient against the size of the audience
 }
 
@@ -165,7 +193,8 @@ type Series struct {
 // Entry copies the page.
 func (p *Page) Entry() *Entry {
 	e := &Entry{At: p.At, Settled: p.Sheet.Settled(), Foreign: p.Sheet.Foreign, Counts: p.Counts, Gauges: p.Gauges, Health: p.Health,
-		First: p.first.Pack(), Median: p.median.Pack(), Last: p.last.Pack(), Connect: p.Connect.Pack(), Enter: p.Enter.Pack(), Fit: p.fit}
+		First: p.first.Pack(), Median: p.median.Pack(), Last: p.last.Pack(), Connect: p.Connect.Pack(), Enter: p.Enter.Pack(), Age: p.Age.Pack(), Answer: p.Answer.Pack(),
+		Checks: slices.Clone(p.Checks), Fit: p.fit}
 	e.Health.ReadingLag, e.Health.ScheduleLag = p.ReadingLag.Pack(), p.ScheduleLag.Pack()
 	p.Sheet.Each(func(c ledger.Cell, t *ledger.Tally) { e.Cells = append(e.Cells, CellTally{c, *t}) })
 	for crew := range p.latency {

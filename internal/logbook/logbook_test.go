@@ -26,8 +26,8 @@ func fill(t *testing.T, seed uint64, seconds int) *Book {
 	for i := range 30 {
 		c := l.AddClient(uint16(i % 3))
 		room := rooms[min(i/20, 1)]
-		l.Ask(c, room)
-		l.Enter(c, room)
+		l.Ask(c, room, 0)
+		l.Enter(c, room, 0)
 	}
 	for now := mono.Time(0); now < mono.Time(seconds)*second; now += second / 5 {
 		b.Advance(now)
@@ -144,8 +144,8 @@ func TestTakeWaitsForSettlement(t *testing.T) {
 	l := ledger.New(ledger.Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: 2 * time.Second})
 	room := l.Room("quay")
 	c := l.AddClient(0)
-	l.Ask(c, room)
-	l.Enter(c, room)
+	l.Ask(c, room, 0)
+	l.Enter(c, room, 0)
 	l.Say(ledger.Say{Room: room, Sender: c, Sheet: &b.Now().Sheet})
 	closedOver := 0
 	b.Close = func(*Page) { closedOver++ }

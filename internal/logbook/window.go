@@ -26,6 +26,8 @@ type Window struct {
 
 	First, Median, Last     meter.Hist
 	Connect, Enter          meter.Hist
+	Age, Answer             meter.Hist
+	Checks                  []CheckCount // by number
 	ReadingLag, ScheduleLag meter.Hist
 	Busy, Span              time.Duration
 	CPU, GCPause            time.Duration
@@ -71,13 +73,36 @@ func (w *Window) Add(e *Entry) error {
 	for _, p := range []struct {
 		into *meter.Hist
 		from meter.Packed
-	}{{&w.First, e.First}, {&w.Median, e.Median}, {&w.Last, e.Last}, {&w.Connect, e.Connect}, {&w.Enter, e.Enter},
+	}{{&w.First, e.First}, {&w.Median, e.Median}, {&w.Last, e.Last}, {&w.Connect, e.Connect}, {&w.Enter, e.Enter}, {&w.Age, e.Age}, {&w.Answer, e.Answer},
 		{&w.ReadingLag, e.Health.ReadingLag}, {&w.ScheduleLag, e.Health.ScheduleLag}} {
 		if err := p.into.MergePacked(p.from); err != nil {
 			return fmt.Errorf("second %d: %w", e.At, err)
 		}
 	}
+	for i, c := range e.Checks {
+		if i == len(w.Checks) {
+			w.Checks = append(w.Checks, CheckCount{})
+		}
+		w.Checks[i].Held += c.Held
+		w.Checks[i].Failed += c.Failed
+	}
 	return nil
+}
+
+// ChecksFailed is how often any check failed, and ChecksHeld how often one held.
+func (w *Window) ChecksFailed() (n int64) {
+	for _, c := range w.Checks {
+		n += c.Failed
+	}
+	return n
+}
+
+// ChecksHeld is how often any check held.
+func (w *Window) ChecksHeld() (n int64) {
+	for _, c := range w.Checks {
+		n += c.Held
+	}
+	return n
 }
 
 // Sum adds up the entries for which keep, where it is given, holds.
@@ -104,7 +129,8 @@ func (w *Window) Clone() *Window {
 	for k, h := range w.Latencies {
 		c.Latencies[k] = h.Clone()
 	}
-	for _, h := range []*meter.Hist{&c.First, &c.Median, &c.Last, &c.Connect, &c.Enter, &c.ReadingLag, &c.ScheduleLag} {
+	c.Checks = slices.Clone(w.Checks)
+	for _, h := range []*meter.Hist{&c.First, &c.Median, &c.Last, &c.Connect, &c.Enter, &c.Age, &c.Answer, &c.ReadingLag, &c.ScheduleLag} {
 		*h = *h.Clone()
 	}
 	return &c
@@ -116,6 +142,12 @@ func (w *Window) Clone() *Window {
 // with the run, as arrivals are booked on the second of their message.
 func (w *Window) Imbalance() string {
 	t := &w.Total
+	timed := t.Delivered + t.Late // those whose latency is recorded
+	for c, cell := range w.Cells {
+		if !c.Kind.Said() {
+			timed -= cell.Delivered + cell.Late
+		}
+	}
 	deliveries := int64(0)
 	for _, h := range w.Latencies {
 		deliveries += int64(h.Count())
@@ -125,7 +157,7 @@ func (w *Window) Imbalance() string {
 		return "more came than was owed"
 	case t.Arrivals()+w.Foreign != w.Counts.Marked:
 		return "arrivals are missing"
-	case t.Delivered+t.Late != deliveries:
+	case timed != deliveries:
 		return "latencies are missing"
 	case t.Said != w.Counts.Sent:
 		return "messages are missing"
@@ -190,6 +222,13 @@ func (c *Counts) add(d *Counts) {
 	c.Met += d.Met
 	c.Missed += d.Missed
 	c.Malformed += d.Malformed
+	c.Requests += d.Requests
+	c.Unheard += d.Unheard
+	c.Readings += d.Readings
+	c.Gaps += d.Gaps
+	c.Repeats += d.Repeats
+	c.Backward += d.Backward
+	c.Stale += d.Stale
 }
 
 func (g Gauges) most(h Gauges) Gauges {

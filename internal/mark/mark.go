@@ -5,7 +5,8 @@
 // room, sender, number and time, and 3 characters of check. The alphabet is
 // digits and lower-case letters without i, l, o and u. No character in it is
 // ever escaped by JSON, XML or a URL, and a mark in capitals reads the same, so
-// it survives escaping and case folding.
+// it survives escaping and case folding. For binary messages there is a form of
+// 26 bytes.
 package mark
 
 import "bytes"
@@ -95,9 +96,55 @@ func check(b []byte) uint64 {
 // where b holds none.
 func Find(b []byte) (m Mark, end int) {
 	if m, end = find(b, lower); end == 0 {
-		m, end = find(b, upper)
+		if m, end = find(b, upper); end == 0 {
+			m, end = findBytes(b)
+		}
 	}
 	return m, end
+}
+
+// BytesLen is the length of a mark in its binary form: the prefix, and the 34
+// characters behind it at 5 bits each.
+const BytesLen = len(bytesPrefix) + (5*(bodyLen+checkLen)+7)/8
+
+const bytesPrefix = "\xf1tp\x9d"
+
+// AppendBytes appends the binary form of m to dst.
+func AppendBytes(dst []byte, m Mark) []byte {
+	var text [Len]byte
+	chars := Append(text[:0], m)[len(prefix):]
+	dst = append(dst, bytesPrefix...)
+	held, bits := uint32(0), 0
+	for _, c := range chars {
+		held, bits = held<<5|uint32(values[c]), bits+5
+		if bits >= 8 {
+			bits -= 8
+			dst = append(dst, byte(held>>bits))
+		}
+	}
+	return append(dst, byte(held<<(8-bits)))
+}
+
+func findBytes(b []byte) (Mark, int) {
+	for at := 0; ; at++ {
+		i := bytes.Index(b[at:], []byte(bytesPrefix))
+		if i < 0 || at+i+BytesLen > len(b) {
+			return Mark{}, 0
+		}
+		at += i
+		text := append(make([]byte, 0, Len), prefix...)
+		held, bits := uint32(0), 0
+		for _, c := range b[at+len(bytesPrefix) : at+BytesLen] {
+			held, bits = held<<8|uint32(c), bits+8
+			for bits >= 5 && len(text) < Len {
+				bits -= 5
+				text = append(text, alphabet[held>>bits&31])
+			}
+		}
+		if m, ok := parse(text); ok {
+			return m, at + BytesLen
+		}
+	}
 }
 
 func find(b, what []byte) (Mark, int) {

@@ -43,6 +43,7 @@ type conn struct {
 	generation int32
 	opening    bool
 	waitsOut   bool // EPOLLOUT is asked for
+	held       bool // EPOLLIN is not
 	finish     bool // close once out is empty
 	out        []byte
 }
@@ -176,7 +177,10 @@ func (p *epoll) attach(id int32, fd int, opening bool) error {
 }
 
 func (p *epoll) event(id int32, c *conn) unix.EpollEvent {
-	ev := unix.EpollEvent{Events: unix.EPOLLIN | unix.EPOLLRDHUP, Fd: id, Pad: c.generation}
+	ev := unix.EpollEvent{Fd: id, Pad: c.generation}
+	if !c.held {
+		ev.Events = unix.EPOLLIN | unix.EPOLLRDHUP
+	}
 	if c.waitsOut {
 		ev.Events |= unix.EPOLLOUT
 	}
@@ -188,9 +192,21 @@ func (p *epoll) waitOut(id int32, c *conn, want bool) {
 		return
 	}
 	c.waitsOut = want
+	p.ask(id, c)
+}
+
+// ask asks for the events that a connection waits for.
+func (p *epoll) ask(id int32, c *conn) {
 	ev := p.event(id, c)
 	// It cannot fail on a descriptor that is in the set.
 	_ = unix.EpollCtl(p.fd, unix.EPOLL_CTL_MOD, int(c.fd), &ev)
+}
+
+func (p *epoll) Hold(id int32, on bool) {
+	if c := p.open(id); c != nil && c.held != on {
+		c.held = on
+		p.ask(id, c)
+	}
 }
 
 func (p *epoll) Listen(at netip.AddrPort) (netip.AddrPort, error) {

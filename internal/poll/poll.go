@@ -35,6 +35,9 @@ type Driver interface {
 	Write(id int32, b []byte)
 	// Queued is how many bytes of an id wait for the kernel to take them.
 	Queued(id int32) int
+	// Hold stops reading from id, or goes on with it. Something that was on its
+	// way to the owner may still be handed over.
+	Hold(id int32, on bool)
 	// Hangup closes id at once. Nothing more is told of it.
 	Hangup(id int32)
 	// FinishAndHangup closes id once its queue is empty.

@@ -40,6 +40,7 @@ type line struct {
 	out    []byte // guarded by mu, like all below
 	ended  bool
 	finish bool
+	held   bool // nothing is to be read
 }
 
 type happening struct {
@@ -117,6 +118,7 @@ func (p *portable) tell(e happening) {
 func (p *portable) serve(id, generation int32, l *line) {
 	p.running.Go(l.writeQueue)
 	for {
+		l.waitHeld()
 		buf := p.buffers.Get().(*[readSize]byte)
 		n, err := l.conn.Read(buf[:])
 		if n > 0 {
@@ -129,6 +131,23 @@ func (p *portable) serve(id, generation int32, l *line) {
 			p.tell(happening{id: id, generation: generation, what: 'b', err: err})
 			return
 		}
+	}
+}
+
+func (l *line) waitHeld() {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for l.held && !l.ended {
+		l.wake.Wait()
+	}
+}
+
+func (p *portable) Hold(id int32, on bool) {
+	if l := p.open(id); l != nil {
+		l.mu.Lock()
+		l.held = on
+		l.mu.Unlock()
+		l.wake.Broadcast()
 	}
 }
 
@@ -196,7 +215,7 @@ func (p *portable) Write(id int32, b []byte) {
 		l.mu.Lock()
 		l.out = append(l.out, b...)
 		l.mu.Unlock()
-		l.wake.Signal()
+		l.wake.Broadcast()
 	}
 }
 

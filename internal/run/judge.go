@@ -59,6 +59,18 @@ func Judge(limits []trial.Limit, total, clean *logbook.Window) []Judgement {
 	return judgements
 }
 
+// Overall sums up what a run says: one broken limit, or one reckoning that does
+// not hold, breaks the trial.
+func (s *Snapshot) Overall() Verdict {
+	v := Overall(s.Judgements)
+	for _, r := range s.Reckoned {
+		if r.Verdict == Broken {
+			return Broken
+		}
+	}
+	return v
+}
+
 // Overall sums judgements up: one broken limit breaks the trial.
 func Overall(judgements []Judgement) Verdict {
 	v := Holds

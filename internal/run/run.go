@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"tidepull/internal/engine"
+	"tidepull/internal/lane"
 	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
 	"tidepull/internal/machine"
@@ -52,6 +53,9 @@ type Snapshot struct {
 	Reasons     map[string]int
 	Kept        []ledger.Message
 	Sampled     []ledger.Message
+	Lanes       []lane.Record // in no order
+	Bodies      []lane.Body   // of messages in the lanes
+	Reckoned    []Reckoned
 	Unkept      int
 	Held        int
 	KernelTimes bool
@@ -99,6 +103,18 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
+	web, webHost := to, u.Host
+	if t.Target.HTTP != "" {
+		h, err := url.Parse(t.Target.HTTP)
+		if err != nil {
+			return nil, fmt.Errorf("the target's http address: %w", err)
+		}
+		if webHost = h.Host; webHost != u.Host {
+			if web, err = resolve(ctx, h); err != nil {
+				return nil, err
+			}
+		}
+	}
 	newDriver := poll.New
 	if o.Portable {
 		newDriver = poll.NewPortable
@@ -113,9 +129,9 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 		r.log = slog.New(slog.DiscardHandler)
 	}
 	path := u.RequestURI()
-	r.loop = engine.New(engine.Config{Trial: t, Driver: drv, To: to, Host: u.Host, Path: path, Run: runNumber()})
+	r.loop = engine.New(engine.Config{Trial: t, Driver: drv, To: to, Host: u.Host, Path: path, Web: web, WebHost: webHost, Run: runNumber()})
 	r.snapshot.Store(&Snapshot{Trial: t, Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
-	r.log.Info("run starts", "trial", t.Name, "target", t.Target.WebSocket, "clients", t.Clients())
+	r.log.Info("run starts", "trial", t.Name, "target", t.Hide(t.Target.WebSocket), "clients", t.Clients())
 	failed := make(chan error, 1)
 	go func() { failed <- r.loop.Run(ctx) }()
 	go r.collect(failed)
@@ -202,7 +218,10 @@ func (r *Run) collect(failed <-chan error) {
 		r.snapshot.Store(s)
 	}
 	last := *r.Snapshot()
-	last.Finished, last.Err = true, <-failed
+	if last.Err = <-failed; last.Err == nil {
+		last.Reckoned = reckon(r.trial, last.Total)
+	}
+	last.Finished = true
 	r.snapshot.Store(&last)
 	r.log.Info("run ends", "trial", r.trial.Name, "elapsed", last.Elapsed, "owed", last.Total.Total.Owed, "lost", last.Total.Total.Lost, "error", last.Err)
 }
@@ -214,6 +233,8 @@ type collector struct {
 	mostOpen int
 	closed   []*logbook.Entry
 	events   []logbook.Event
+	lanes    []lane.Record
+	bodies   []lane.Body
 	total    *logbook.Window // of closed
 	clean    *logbook.Window // of those in which the tool was not the bottleneck
 	limits   []trial.Limit
@@ -222,6 +243,7 @@ type collector struct {
 func (c *collector) add(r engine.Report) (*Snapshot, error) {
 	c.closed = append(c.closed, r.Closed...)
 	c.events = append(c.events, r.Events...)
+	c.lanes, c.bodies = append(c.lanes, r.Lanes...), append(c.bodies, r.Bodies...)
 	if err := add(r.Closed, c.total, c.clean); err != nil {
 		return nil, err
 	}
@@ -233,7 +255,7 @@ func (c *collector) add(r engine.Report) (*Snapshot, error) {
 		c.mostOpen = open
 		c.perOpen = max(0, float64(machine.Resident()-c.base)/float64(open))
 	}
-	return &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...), Total: total, Rooms: r.Rooms, Names: r.Names, Start: r.Start, Events: slices.Clip(c.events), Sent: r.Sent, Got: r.Got,
+	return &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...), Total: total, Rooms: r.Rooms, Names: r.Names, Start: r.Start, Events: slices.Clip(c.events), Lanes: slices.Clip(c.lanes), Bodies: slices.Clip(c.bodies), Sent: r.Sent, Got: r.Got,
 		Judgements: Judge(c.limits, total, clean),
 		Reasons:    maps.Clone(r.Reasons), Kept: r.Kept, Sampled: r.Sampled, Unkept: r.Unkept, Held: r.Held, RSSPerOpen: c.perOpen}, nil
 }

@@ -11,6 +11,7 @@ import (
 	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
 	"tidepull/internal/meter"
+	"tidepull/internal/trial"
 )
 
 // A Summary is a run in figures, as summary.json has it. Its fields are
@@ -30,10 +31,40 @@ type Summary struct {
 	Fanout      meter.Latencies `json:"fanout"`
 	Spread      Spread          `json:"spread"`
 	Expected    Expectations    `json:"expectations"`
+	Checks      []CheckSummary  `json:"checks"`
+	Reckonings  []Reckoned      `json:"reckonings"`
+	Feed        Feed            `json:"feed"`
+	Requests    Requests        `json:"requests"`
+	ClosedLoop  bool            `json:"closed_loop"` // some sends waited for answers: the rate is the server's
 	Self        Self            `json:"self"`
 	Reasons     map[string]int  `json:"reasons"`
 	Limits      []LimitSummary  `json:"limits"`
 	Verdict     Verdict         `json:"verdict"`
+}
+
+// A CheckSummary is how often one check held and failed.
+type CheckSummary struct {
+	Name   string `json:"name"`
+	Kind   string `json:"kind"`
+	Held   int64  `json:"held"`
+	Failed int64  `json:"failed"`
+}
+
+// Feed counts what the server pushed by itself.
+type Feed struct {
+	Readings int64           `json:"readings"`
+	Gaps     int64           `json:"gaps"`
+	Repeats  int64           `json:"repeats"`
+	Backward int64           `json:"backward"`
+	Stale    int64           `json:"stale"`
+	Age      meter.Latencies `json:"age"`
+}
+
+// Requests count HTTP requests.
+type Requests struct {
+	Answered   int64           `json:"answered"`
+	Unanswered int64           `json:"unanswered"`
+	Answer     meter.Latencies `json:"answer"`
 }
 
 // Connections count connections.
@@ -77,6 +108,9 @@ type Tally struct {
 	Allowed   int64 `json:"allowed"`
 	Past      int64 `json:"past"`
 	Overdue   int64 `json:"overdue"`
+	Reordered int64 `json:"reordered"` // on top of the others, like the next two
+	Disagreed int64 `json:"disagreed"`
+	Altered   int64 `json:"altered"`
 }
 
 // Spread is how messages went through their audiences.
@@ -120,11 +154,27 @@ type LimitSummary struct {
 	Why      string  `json:"why,omitempty"`
 }
 
+// Checks sums up the trial's checks.
+func (s *Snapshot) Checks() []CheckSummary { return ChecksOf(s.Trial, s.Total) }
+
+// ChecksOf sums up a trial's checks within a window.
+func ChecksOf(t *trial.Trial, w *logbook.Window) []CheckSummary {
+	all := []CheckSummary{}
+	for i, c := range t.Checks {
+		sum := CheckSummary{Name: c.Name, Kind: c.Kind}
+		if i < len(w.Checks) {
+			sum.Held, sum.Failed = w.Checks[i].Held, w.Checks[i].Failed
+		}
+		all = append(all, sum)
+	}
+	return all
+}
+
 // Summarise makes the summary of a run.
 func Summarise(s *Snapshot) Summary {
 	w := s.Total
 	c := &w.Counts
-	sum := Summary{Version: 1, Trial: s.Trial.Name, Target: s.Trial.Target.WebSocket, Seed: s.Trial.Seed, Started: s.Started, Seconds: round(s.Elapsed.Seconds()),
+	sum := Summary{Version: 1, Trial: s.Trial.Name, Target: s.Trial.Hide(s.Trial.Target.WebSocket), Seed: s.Trial.Seed, Started: s.Started, Seconds: round(s.Elapsed.Seconds()),
 		CutShort: s.Stopped || s.Err != nil, Clients: s.Trial.Clients(),
 		Connections: Connections{c.Opened, c.Refused, c.Broken, c.Denied, c.Malformed, c.Finished, w.Most.Open},
 		Messages:    Messages{c.Sent, c.Unsent, c.Arrivals},
@@ -132,7 +182,12 @@ func Summarise(s *Snapshot) Summary {
 		Fanout:      w.Fanout().Latencies(),
 		Spread:      Spread{w.First.Latencies(), w.Median.Latencies(), w.Last.Latencies()},
 		Expected:    Expectations{c.Met, c.Missed},
-		Reasons:     s.Reasons, Limits: []LimitSummary{}, Verdict: Overall(s.Judgements)}
+		Checks:      s.Checks(),
+		Reckonings:  append([]Reckoned{}, s.Reckoned...),
+		Feed:        Feed{c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, w.Age.Latencies()},
+		Requests:    Requests{c.Requests, c.Unheard, w.Answer.Latencies()},
+		ClosedLoop:  s.Trial.ClosedLoop,
+		Reasons:     s.Reasons, Limits: []LimitSummary{}, Verdict: s.Overall()}
 	for _, l := range w.ByRoom() {
 		sum.Ledger.ByRoom[s.Rooms[l.Key]] = tallyOf(&l.Tally)
 	}
@@ -162,7 +217,7 @@ func ratio(a, b float64) float64 {
 }
 
 func tallyOf(t *ledger.Tally) Tally {
-	return Tally{t.Said, t.Owed, t.Delivered, t.Late, t.Lost, t.Excused, t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue}
+	return Tally{t.Said, t.Owed, t.Delivered, t.Late, t.Lost, t.Excused, t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, t.Reordered, t.Disagreed, t.Altered}
 }
 
 // Write writes the summary as summary.json into a folder, which is made where

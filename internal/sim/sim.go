@@ -37,9 +37,11 @@ type side struct {
 
 // A line is one end of a connection.
 type line struct {
-	peer *line
-	side *side
-	id   int32
+	peer  *line
+	side  *side
+	id    int32
+	holds bool
+	held  []packet // what came while it holds
 }
 
 type packet struct {
@@ -104,6 +106,19 @@ func (s *side) Write(id int32, b []byte) {
 	}
 }
 
+// Hold implements poll.Driver.
+func (s *side) Hold(id int32, on bool) {
+	if l := s.lines[id]; l != nil && l.holds != on {
+		l.holds = on
+		if !on {
+			for _, p := range l.held {
+				s.post(packet{at: s.net.now, to: p.to, what: p.what, data: p.data})
+			}
+			l.held = nil
+		}
+	}
+}
+
 // Hangup implements poll.Driver.
 func (s *side) Hangup(id int32) {
 	if l := s.lines[id]; l != nil {
@@ -150,6 +165,8 @@ func (s *side) handle(p packet, h poll.Handler) {
 		s.lines[p.to.id] = p.to
 		h.Accepted(p.to.id)
 	case s.lines[p.to.id] != p.to: // hung up in the meantime
+	case p.to.holds:
+		p.to.held = append(p.to.held, p)
 	case p.what == 'o':
 		h.Opened(p.to.id)
 	case p.what == 'd':

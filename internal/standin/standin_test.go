@@ -57,7 +57,7 @@ func visit(t *testing.T, s *Server, name string) *visitor {
 			t.Fatal(err)
 		}
 		if n > 0 {
-			if err := ws.CheckResponse(&h, ws.KeyFor([16]byte{})); err != nil {
+			if err := ws.CheckResponse(&h, ws.KeyFor([16]byte{}), ws.Offer{}); err != nil {
 				t.Fatal(err)
 			}
 			v.held = v.held[n:]

@@ -20,11 +20,19 @@ type outline struct {
 	Crews  []crew      `json:"crews"`
 	Tide   []trial.Leg `json:"tide"`
 	Limits []limit     `json:"limits"`
+	Checks []check     `json:"checks,omitempty"`
+	Closed bool        `json:"closed_loop,omitempty"`
 }
 
 type crew struct {
-	Name    string `json:"name"`
-	Clients int    `json:"clients"`
+	Name    string      `json:"name"`
+	Clients int         `json:"clients"`
+	Tide    []trial.Leg `json:"tide,omitempty"` // its own
+}
+
+type check struct {
+	Name string `json:"name"`
+	Kind string `json:"kind"`
 }
 
 type limit struct {
@@ -35,9 +43,12 @@ type limit struct {
 }
 
 func outlineOf(t *trial.Trial) (string, error) {
-	o := outline{Name: t.Name, Seed: t.Seed, Prompt: int64(t.Prompt), Grace: int64(t.Grace), Target: t.Target.Name, URL: t.Target.WebSocket, Tide: t.Tide.Legs}
+	o := outline{Name: t.Name, Seed: t.Seed, Prompt: int64(t.Prompt), Grace: int64(t.Grace), Target: t.Target.Name, URL: t.Hide(t.Target.WebSocket), Closed: t.ClosedLoop, Tide: t.Tide.Legs}
 	for _, c := range t.Crews {
-		o.Crews = append(o.Crews, crew{c.Name, c.Clients})
+		o.Crews = append(o.Crews, crew{c.Name, c.Clients, c.Tide.Legs})
+	}
+	for _, c := range t.Checks {
+		o.Checks = append(o.Checks, check(c))
 	}
 	for _, l := range t.Limits {
 		o.Limits = append(o.Limits, limit(l))
@@ -54,8 +65,12 @@ func readOutline(s string) (*trial.Trial, error) {
 	t := &trial.Trial{Name: o.Name, Seed: o.Seed, Target: trial.Target{Name: o.Target, WebSocket: o.URL}, Tide: trial.Tide{Legs: o.Tide}}
 	t.Prompt, t.Grace = time.Duration(o.Prompt), time.Duration(o.Grace)
 	for _, c := range o.Crews {
-		t.Crews = append(t.Crews, trial.Crew{Name: c.Name, Clients: c.Clients})
+		t.Crews = append(t.Crews, trial.Crew{Name: c.Name, Clients: c.Clients, Tide: trial.Tide{Legs: c.Tide}})
 	}
+	for _, c := range o.Checks {
+		t.Checks = append(t.Checks, trial.Check(c))
+	}
+	t.ClosedLoop = o.Closed
 	for _, l := range o.Limits {
 		t.Limits = append(t.Limits, trial.Limit(l))
 	}

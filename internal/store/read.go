@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"tidepull/internal/lane"
 	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
 	"tidepull/internal/meter"
@@ -35,7 +36,7 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 	if snap.Trial, err = readOutline(o); err != nil {
 		return nil, err
 	}
-	for _, read := range []func(int64, *run.Snapshot) error{s.readSeconds, s.readCells, s.readLatencies, s.readNames, s.readMessages, s.readOutcomes, s.readEvents, s.readReasons} {
+	for _, read := range []func(int64, *run.Snapshot) error{s.readSeconds, s.readCells, s.readLatencies, s.readNames, s.readMessages, s.readOutcomes, s.readEvents, s.readReasons, s.readLanes, s.readBodies, s.readReckoned} {
 		if err := read(r.ID, snap); err != nil {
 			return nil, err
 		}
@@ -79,14 +80,14 @@ func (s *Store) each(f func(*sql.Rows) error, query string, args ...any) error {
 func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 	return s.each(func(rows *sql.Rows) error {
 		e := &logbook.Entry{}
-		var counts, health, fit []byte
+		var counts, health, fit, checks []byte
 		var reading, schedule meter.Packed
 		err := rows.Scan(&e.At, &e.Settled, &e.Gauges.Planned, &e.Gauges.Out, &e.Gauges.Open, &e.Gauges.Entered, &counts, &health, &fit, &e.Foreign,
-			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), (*[]byte)(&e.Connect), (*[]byte)(&e.Enter), (*[]byte)(&reading), (*[]byte)(&schedule))
+			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), (*[]byte)(&e.Connect), (*[]byte)(&e.Enter), (*[]byte)(&reading), (*[]byte)(&schedule), (*[]byte)(&e.Age), (*[]byte)(&e.Answer), &checks)
 		for _, part := range []struct {
 			from []byte
 			into any
-		}{{counts, &e.Counts}, {health, &e.Health}, {fit, &e.Fit}} {
+		}{{counts, &e.Counts}, {health, &e.Health}, {fit, &e.Fit}, {checks, &e.Checks}} {
 			if err == nil {
 				err = json.Unmarshal(part.from, part.into)
 			}
@@ -97,7 +98,7 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 		}
 		snap.Entries = append(snap.Entries, e)
 		return err
-	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, connect, enter, reading_lag, schedule_lag FROM second WHERE run = ? ORDER BY at", id)
+	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, connect, enter, reading_lag, schedule_lag, age, answer, checks FROM second WHERE run = ? ORDER BY at", id)
 }
 
 func kindOf(name string) ledger.Kind {
@@ -115,7 +116,7 @@ func (s *Store) readCells(id int64, snap *run.Snapshot) error {
 		var c logbook.CellTally
 		var kind string
 		t := &c.Tally
-		if err := rows.Scan(&at, &c.Cell.Room, &c.Cell.Crew, &kind, &t.Said, &t.Owed, &t.Delivered, &t.Late, &t.Lost, &t.Excused, &t.Duplicate, &t.Stray, &t.Allowed, &t.Past, &t.Overdue); err != nil {
+		if err := rows.Scan(&at, &c.Cell.Room, &c.Cell.Crew, &kind, &t.Said, &t.Owed, &t.Delivered, &t.Late, &t.Lost, &t.Excused, &t.Duplicate, &t.Stray, &t.Allowed, &t.Past, &t.Overdue, &t.Reordered, &t.Disagreed, &t.Altered); err != nil {
 			return err
 		}
 		c.Cell.Kind = kindOf(kind)
@@ -123,7 +124,7 @@ func (s *Store) readCells(id int64, snap *run.Snapshot) error {
 			snap.Entries[at].Cells = append(snap.Entries[at].Cells, c)
 		}
 		return nil
-	}, "SELECT at, room, crew, kind, said, owed, delivered, late, lost, excused, duplicate, stray, allowed, past, overdue FROM cell WHERE run = ? ORDER BY at, room, crew, kind", id)
+	}, "SELECT at, room, crew, kind, said, owed, delivered, late, lost, excused, duplicate, stray, allowed, past, overdue, reordered, disagreed, altered FROM cell WHERE run = ? ORDER BY at, room, crew, kind", id)
 }
 
 func (s *Store) readLatencies(id int64, snap *run.Snapshot) error {
@@ -178,10 +179,6 @@ func (s *Store) readMessages(id int64, snap *run.Snapshot) error {
 }
 
 func (s *Store) readOutcomes(id int64, snap *run.Snapshot) error {
-	fates := map[string]ledger.Fate{}
-	for f := ledger.Fate(0); f < ledger.NumFates; f++ {
-		fates[f.String()] = f
-	}
 	at := map[uint64]*ledger.Message{}
 	for _, list := range [][]ledger.Message{snap.Kept, snap.Sampled} {
 		for i := range list {
@@ -195,7 +192,7 @@ func (s *Store) readOutcomes(id int64, snap *run.Snapshot) error {
 		if err := rows.Scan(&number, &o.Client, &fate, (*int64)(&o.Latency)); err != nil {
 			return err
 		}
-		o.Fate = fates[fate]
+		o.Fate = fateOf(fate)
 		if m := at[number]; m != nil {
 			m.Outcomes = append(m.Outcomes, o)
 		}
@@ -218,6 +215,48 @@ func (s *Store) readEvents(id int64, snap *run.Snapshot) error {
 		snap.Events = append(snap.Events, e)
 		return nil
 	}, "SELECT at, client, what, room, detail FROM event WHERE run = ? ORDER BY ord", id)
+}
+
+func fateOf(name string) ledger.Fate {
+	for f := ledger.Fate(0); f < ledger.NumFates; f++ {
+		if f.String() == name {
+			return f
+		}
+	}
+	return ledger.Foreign
+}
+
+func (s *Store) readLanes(id int64, snap *run.Snapshot) error {
+	return s.each(func(rows *sql.Rows) error {
+		var r lane.Record
+		var what, fate, kind string
+		var number int64
+		err := rows.Scan((*int64)(&r.At), &r.Client, &what, &number, &r.Peer, &r.Room, &r.Size, &fate, &kind)
+		r.Number = uint64(number)
+		r.What, r.Fate, r.Kind = lane.WhatNamed(what), fateOf(fate), kindOf(kind)
+		snap.Lanes = append(snap.Lanes, r)
+		return err
+	}, "SELECT at, client, what, number, peer, room, size, fate, kind FROM lane WHERE run = ? ORDER BY ord", id)
+}
+
+func (s *Store) readBodies(id int64, snap *run.Snapshot) error {
+	return s.each(func(rows *sql.Rows) error {
+		var b lane.Body
+		var number int64
+		err := rows.Scan(&number, &b.Text, &b.Cut)
+		b.Number = uint64(number)
+		snap.Bodies = append(snap.Bodies, b)
+		return err
+	}, "SELECT message, text, cut FROM body WHERE run = ? ORDER BY message", id)
+}
+
+func (s *Store) readReckoned(id int64, snap *run.Snapshot) error {
+	return s.each(func(rows *sql.Rows) error {
+		var r run.Reckoned
+		err := rows.Scan(&r.Name, (*string)(&r.Verdict), &r.Why)
+		snap.Reckoned = append(snap.Reckoned, r)
+		return err
+	}, "SELECT name, verdict, why FROM reckoning WHERE run = ? ORDER BY ord", id)
 }
 
 func (s *Store) readReasons(id int64, snap *run.Snapshot) error {

@@ -27,7 +27,7 @@ type Keeper struct {
 }
 
 // progress is how far a run has been written.
-type progress struct{ settled, messages, events int }
+type progress struct{ settled, messages, events, lanes, bodies int }
 
 // Keep begins to keep a run. tool is the version that made it.
 func (s *Store) Keep(r *run.Run, tool string) *Keeper {
@@ -117,6 +117,14 @@ func (k *Keeper) write(tx *sql.Tx, s *run.Snapshot, id int64, at *progress) (int
 	for ; at.events < len(s.Events); at.events++ {
 		w.event(at.events, &s.Events[at.events])
 	}
+	for ; at.lanes < len(s.Lanes); at.lanes++ {
+		r := &s.Lanes[at.lanes]
+		w.exec("INSERT OR REPLACE INTO lane VALUES (?,?,?,?,?,?,?,?,?,?,?)", id, at.lanes, r.At.Nanoseconds(), r.Client, r.What.String(), int64(r.Number), r.Peer, r.Room, r.Size, r.Fate.String(), r.Kind.String())
+	}
+	for ; at.bodies < len(s.Bodies); at.bodies++ {
+		b := &s.Bodies[at.bodies]
+		w.exec("INSERT OR REPLACE INTO body VALUES (?,?,?,?)", id, int64(b.Number), b.Text, b.Cut)
+	}
 	return id, k.finish(w, s)
 }
 
@@ -126,7 +134,7 @@ func (k *Keeper) begin(tx *sql.Tx, s *run.Snapshot) (int64, error) {
 		return 0, err
 	}
 	result, err := tx.Exec("INSERT INTO run (trial, target, clients, started, tool, outline, kernel) VALUES (?, ?, ?, ?, ?, ?, ?)",
-		s.Trial.Name, s.Trial.Target.WebSocket, s.Trial.Clients(), s.Started.UnixMicro(), k.tool, o, s.KernelTimes)
+		s.Trial.Name, s.Trial.Hide(s.Trial.Target.WebSocket), s.Trial.Clients(), s.Started.UnixMicro(), k.tool, o, s.KernelTimes)
 	if err != nil {
 		return 0, err
 	}
@@ -152,7 +160,7 @@ func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
 		case s.Stopped:
 			state = "stopped"
 		}
-		verdict = string(run.Overall(s.Judgements))
+		verdict = string(s.Overall())
 		sum := run.Summarise(s)
 		var err error
 		if summary, err = json.Marshal(sum); err != nil {
@@ -160,6 +168,9 @@ func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
 		}
 		for i := range s.Sent {
 			w.exec("UPDATE client SET sent = ?, got = ? WHERE run = ? AND number = ?", s.Sent[i], s.Got[i], w.run, i)
+		}
+		for i, r := range s.Reckoned {
+			w.exec("INSERT OR REPLACE INTO reckoning VALUES (?,?,?,?,?)", w.run, i, r.Name, string(r.Verdict), r.Why)
 		}
 		for _, m := range s.Sampled {
 			w.message(&m, s, false)
@@ -198,13 +209,13 @@ func (w *writer) second(e *logbook.Entry) {
 	reading, schedule := health.ReadingLag, health.ScheduleLag
 	health.ReadingLag, health.ScheduleLag = nil, nil
 	g := e.Gauges
-	w.exec("INSERT OR REPLACE INTO second VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, e.At, e.Settled, g.Planned, g.Out, g.Open, g.Entered,
+	w.exec("INSERT OR REPLACE INTO second VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, e.At, e.Settled, g.Planned, g.Out, g.Open, g.Entered,
 		e.Counts.Sent, e.Counts.Arrivals, e.Health.Overload, w.json(e.Counts), w.json(health), w.json(e.Fit), e.Foreign,
-		[]byte(e.First), []byte(e.Median), []byte(e.Last), []byte(e.Connect), []byte(e.Enter), []byte(reading), []byte(schedule))
+		[]byte(e.First), []byte(e.Median), []byte(e.Last), []byte(e.Connect), []byte(e.Enter), []byte(reading), []byte(schedule), []byte(e.Age), []byte(e.Answer), w.json(e.Checks))
 	for _, c := range e.Cells {
 		t := &c.Tally
-		w.exec("INSERT OR REPLACE INTO cell VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, e.At, c.Cell.Room, c.Cell.Crew, c.Cell.Kind.String(),
-			t.Said, t.Owed, t.Delivered, t.Late, t.Lost, t.Excused, t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue)
+		w.exec("INSERT OR REPLACE INTO cell VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, e.At, c.Cell.Room, c.Cell.Crew, c.Cell.Kind.String(),
+			t.Said, t.Owed, t.Delivered, t.Late, t.Lost, t.Excused, t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, t.Reordered, t.Disagreed, t.Altered)
 	}
 	for _, l := range e.Latency {
 		w.exec("INSERT OR REPLACE INTO latency VALUES (?,?,?,?,?)", w.run, e.At, l.Key.Crew, l.Key.Class, []byte(l.Latency))

@@ -54,3 +54,12 @@ func (t Tide) Leg(since time.Duration) string {
 func (t Tide) Clients(since time.Duration, n int) int {
 	return int(math.Round(t.At(since) * float64(n)))
 }
+
+// Most is the highest number of clients, of n in all.
+func (t Tide) Most(n int) int {
+	most := 0.0
+	for _, leg := range t.Legs {
+		most = max(most, leg.To)
+	}
+	return int(math.Round(most * float64(n)))
+}

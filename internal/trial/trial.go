@@ -4,6 +4,8 @@
 package trial
 
 import (
+	"bytes"
+	"strings"
 	"time"
 
 	"tidepull/internal/expr"
@@ -13,16 +15,24 @@ import (
 
 // A Trial is one experiment. It is immutable once it is read.
 type Trial struct {
-	Name    string
-	Seed    uint64
-	Prompt  time.Duration // a delivery later than this is late
-	Grace   time.Duration // a message may arrive this long after it was sent
-	Target  Target
-	Dialect Dialect
-	Crews   []Crew
-	Tide    Tide
-	Limits  []Limit
-	Fields  *jsonscan.Table // the fields of messages that conditions look at
+	Name       string
+	Seed       uint64
+	Prompt     time.Duration // a delivery later than this is late
+	Grace      time.Duration // a message may arrive this long after it was sent
+	Target     Target
+	Dialect    Dialect
+	Crews      []Crew
+	Tide       Tide // of the crews that have none of their own
+	Limits     []Limit
+	Fields     *jsonscan.Table // the fields of messages that conditions look at
+	Checks     []Check         // by number
+	Locals     []string        // the names that sessions set, by number
+	Data       [][]expr.Value  // columns of data; a client has the row of its number
+	Feeds      []Feed
+	Barriers   []Barrier // by number
+	Reckonings []Reckoning
+	Secrets    []string // texts that must not be kept or shown
+	ClosedLoop bool     // some repeat goes on as fast as answers come
 }
 
 // Clients is how many clients all crews have together.
@@ -34,20 +44,91 @@ func (t *Trial) Clients() int {
 	return n
 }
 
+// TideOf is the tide of a crew.
+func (t *Trial) TideOf(crew int) Tide {
+	if own := t.Crews[crew].Tide; len(own.Legs) > 0 {
+		return own
+	}
+	return t.Tide
+}
+
+// Length is how long the longest tide lasts.
+func (t *Trial) Length() time.Duration {
+	longest := time.Duration(0)
+	for i := range t.Crews {
+		longest = max(longest, t.TideOf(i).Length())
+	}
+	return longest
+}
+
+// Planned is how many clients there should be at an instant after the start.
+func (t *Trial) Planned(since time.Duration) int {
+	n := 0
+	for i, c := range t.Crews {
+		n += t.TideOf(i).Clients(since, c.Clients)
+	}
+	return n
+}
+
+// LegAt is the word of the tide's leg under way; "" once all tides are over.
+func (t *Trial) LegAt(since time.Duration) string {
+	if leg := t.Tide.Leg(since); leg != "" {
+		return leg
+	}
+	for i := range t.Crews {
+		if leg := t.TideOf(i).Leg(since); leg != "" {
+			return leg
+		}
+	}
+	return ""
+}
+
 // A Target is the server under test.
 type Target struct {
 	Name      string
 	WebSocket string // a ws:// address
+	HTTP      string // an http:// address, for requests; "" where there are none
+	Order     ledger.Order
 }
 
 // A Dialect tells how a family of servers says things. A part without Send is
-// not spoken.
+// not spoken; a part without When is not recognised.
 type Dialect struct {
-	Name  string
-	Title Exchange      // naming oneself
-	Enter Exchange      // entering a room
-	Leave Exchange      // leaving a room
-	Past  *expr.Program // recognises a message that comes as history; nil: none does
+	Name     string
+	Title    Exchange      // naming oneself
+	Enter    Exchange      // entering a room
+	Leave    Exchange      // leaving a room
+	Past     *expr.Program // recognises a message that comes as history; nil: none does
+	PastSeq  *expr.Program // its number in its room
+	Heard    Heard
+	Presence Presence
+	Joined   Notice
+	Gone     Notice
+}
+
+// Heard is how a live message looks.
+type Heard struct {
+	When    *expr.Program
+	Room    *expr.Program
+	Seq     *expr.Program // its number in its room
+	Payload *expr.Program // what its sender wanted to say; nil: the whole message
+	Decoded *expr.Program // the text in which the mark is, where it is not plain to see
+}
+
+// Presence is how the server tells the number of a room's members.
+type Presence struct {
+	When    *expr.Program
+	Room    *expr.Program
+	Members *expr.Program
+	Within  time.Duration // how soon after a change the number must be right
+	Check   int
+}
+
+// A Notice is how the server tells who enters or leaves.
+type Notice struct {
+	When *expr.Program
+	Room *expr.Program
+	Who  *expr.Program // the client's name
 }
 
 // An Exchange is something a client sends and how the answer is recognised.
@@ -57,12 +138,61 @@ type Exchange struct {
 	Refused   *expr.Program // nil: there is no refusal
 }
 
+// A Feed is what the server pushes by itself. It is judged by its own key,
+// number and time.
+type Feed struct {
+	Name  string
+	When  *expr.Program
+	Key   *expr.Program // what is numbered on its own; nil: all of it together
+	Seq   *expr.Program // rises by one; nil: it is not numbered
+	Time  *expr.Program // milliseconds since 1970; nil: it has none
+	Fresh time.Duration // how old it may be when it comes; 0: any age
+	Check int
+}
+
+// A Check is something that is looked at again and again, and holds or fails.
+type Check struct {
+	Name string
+	Kind string // what sort of step or watch it belongs to
+}
+
+// A Barrier is a place in sessions where clients wait for each other.
+type Barrier struct {
+	Name  string
+	Scope BarrierScope
+	Crews []int // whose sessions have it
+	Check int
+}
+
+// BarrierScope tells who waits for whom.
+type BarrierScope uint8
+
+// The scopes.
+const (
+	AmongAll BarrierScope = iota
+	AmongCrew
+	AmongGroup
+)
+
+// A Reckoning is a question to the server once everybody is home, the answer
+// to which is held against the run's own account.
+type Reckoning struct {
+	Name    string
+	Request Request
+	Command []string      // instead of a request: its standard output is the answer
+	Holds   *expr.Program // over msg, text, status and figures
+	Figures []string      // the figures that it uses, by number
+	Within  time.Duration
+}
+
 // A Crew is a group of clients that follow the same session.
 type Crew struct {
 	Name    string
 	Clients int
 	Title   *expr.Template // a client's name
 	Session *Session
+	Groups  int  // clients in a group; 1 where there are none
+	Tide    Tide // its own; no legs: the trial's
 }
 
 // A Session is the script that one client follows.
@@ -74,7 +204,9 @@ type Session struct {
 // Do tells what a step does.
 type Do uint8
 
-// The steps of a session. A repeat stands as Repeat, its steps, and Again.
+// The steps of a session. A repeat stands as Repeat, its steps, and Again; a
+// choice as Choose, with a Jump behind each of its options; a condition as
+// Branch, its steps, and a Jump over the otherwise.
 const (
 	Connect Do = iota
 	Expect
@@ -85,27 +217,118 @@ const (
 	Pause
 	Repeat
 	Again
+	Send // something that nobody is owed
+	Ask  // the HTTP request
+	Set
+	Branch
+	Jump
+	Choose
+	Wait // at a barrier
+	Close
+	Vanish
+	Silence
+	Slow
+	Malform
 )
 
 // MaxNesting is how deep repeats may be nested.
 const MaxNesting = 3
 
+// NoCheck is the Check of a step that makes none.
+const NoCheck = -1
+
 // A Step is one step of a session. Which fields count depends on Do.
 type Step struct {
-	Do       Do
-	Label    string          // Expect: its name, for reports
-	When     *expr.Program   // Expect: the condition
-	Within   time.Duration   // Connect, Expect, Enter, Leave: how long to wait
-	Room     *expr.Template  // Enter, Leave, Say: nil means the room entered last
-	Body     *expr.Template  // Say, Tell: the message
-	Reaches  ledger.Audience // Say: whom it should reach
-	Everyone bool            // Say: it should reach all, not a room
-	To       *expr.Template  // Tell: the recipient's name
-	For      time.Duration   // Pause
-	Every    time.Duration   // Repeat
-	Jitter   float64         // Repeat: each turn comes up to this share of Every early or late
-	Times    int             // Repeat: 0 means until the tide takes the client
-	Jump     int             // Repeat: the index of its Again; Again: of its Repeat
+	Do      Do
+	Check   int             // the number of the check that the step makes, or NoCheck
+	Label   string          // its name, for reports
+	When    *expr.Program   // Expect: the condition; Branch: likewise, over variables
+	Never   bool            // Expect: it must not come
+	Within  time.Duration   // Connect, Expect, Enter, Leave, Ask, Wait, Silence, Malform: how long to wait
+	Capture []Capture       // Expect, Enter, Ask, Set: what is remembered
+	Room    *expr.Template  // Enter, Leave, Say, Ask: nil means the room entered last
+	Body    *expr.Template  // Say, Tell, Send: the message
+	Payload *expr.Template  // Say, Tell: what recipients must find in it, byte for byte
+	Binary  bool            // Say, Tell, Send: as a binary message
+	Reaches ledger.Audience // Say, Ask: whom it should reach
+	All     bool            // Say, Ask: it should reach all, not a room
+	To      *expr.Template  // Tell: the recipient's name
+	For     time.Duration   // Pause
+	Most    time.Duration   // Pause: up to this long, at random; 0: always For
+	Denied  bool            // Enter: it must be refused
+	History int             // Enter: how many messages of the past are promised; -1: nothing is
+	Repeat  *Rate           // Repeat
+	Goto    int             // Repeat: the index of its Again; Again: of its Repeat; Branch, Jump: where it leads
+	Options []Option        // Choose
+	Barrier int             // Wait
+	Request *Request        // Ask
+	Dial    *Dial           // Connect; nil: nothing special
+	Code    uint16          // Close
+	Reason  string          // Close
+	PerSec  int             // Slow: bytes that are read in a second; 0: as fast as they come
+	Wrong   string          // Malform: one of Wrongs
+}
+
+// Wrongs are the ways in which a client can break the protocol.
+var Wrongs = []string{"unmasked", "reserved bits", "reserved opcode", "bad text", "stray fragment", "long control", "wrong length"}
+
+// Dial is what is special about a connection.
+type Dial struct {
+	Path     *expr.Template // instead of the target's
+	Fields   []Field        // more header fields
+	Early    *expr.Template // sent before the server has agreed; it must reach nobody
+	Nameless bool           // the client does not say its name
+}
+
+// A Field is one header field.
+type Field struct {
+	Name  string
+	Value *expr.Template
+}
+
+// A Capture puts a value into a variable of the client.
+type Capture struct {
+	Local int
+	Value *expr.Program
+}
+
+// An Option is one branch of a choice.
+type Option struct {
+	Below float64 // the sum of the weights up to and with it, of 1
+	Goto  int
+}
+
+// A Rate is when the turns of a repeat come.
+type Rate struct {
+	Every  time.Duration // 0: as fast as answers come back
+	Jitter float64       // each turn comes up to this share of Every early or late
+	Times  int           // 0 means until the tide takes the client
+	Random bool          // the intervals are exponentially distributed
+	Burst  int           // turns that come at once; at least 1
+	Shared Sharing       // among whom Every is the interval
+}
+
+// Sharing tells whose rate it is.
+type Sharing uint8
+
+// The sharings.
+const (
+	PerClient Sharing = iota
+	PerCrew
+	PerRoom
+)
+
+// A Request is an HTTP request.
+type Request struct {
+	Method    string
+	Path      *expr.Template // of the target's HTTP address
+	Fields    []Field
+	Content   *expr.Template // nil: none
+	Type      string         // of the content
+	Status    int            // that the answer must have; 0: any below 400
+	When      *expr.Program  // that must hold on the answer; nil: none
+	Redirects int            // that are followed
+	Publishes bool           // the content is a message, accounted for in the ledger
 }
 
 // A Limit is a pass/fail rule on a figure.
@@ -146,4 +369,20 @@ func (l *Limit) Holds(figure float64) bool {
 		return figure >= l.Value
 	}
 	return figure == l.Value
+}
+
+// Hide puts dots in the place of every secret in a text.
+func (t *Trial) Hide(s string) string {
+	for _, secret := range t.Secrets {
+		s = strings.ReplaceAll(s, secret, "•••")
+	}
+	return s
+}
+
+// HideBytes is Hide for what is about to be kept.
+func (t *Trial) HideBytes(b []byte) []byte {
+	for _, secret := range t.Secrets {
+		b = bytes.ReplaceAll(b, []byte(secret), []byte("•••"))
+	}
+	return b
 }

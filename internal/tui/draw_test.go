@@ -40,8 +40,8 @@ func hostileRun(t *testing.T) *run.Snapshot {
 	s := &run.Snapshot{Trial: tr, Started: time.Unix(0, 0), Elapsed: 12 * time.Second, Leg: "slack", Rooms: []string{ledger.EveryoneName, hostile}, Reasons: map[string]int{hostile: 3}, RSSPerOpen: 3000}
 	for c := range ledger.Client(40) {
 		l.AddClient(uint16(c / 20))
-		l.Ask(c, room)
-		l.Enter(c, room)
+		l.Ask(c, room, 0)
+		l.Enter(c, room, 0)
 		s.Names = append(s.Names, fmt.Sprint(hostile, c))
 		s.Sent, s.Got = append(s.Sent, 1), append(s.Got, 2)
 		s.Events = append(s.Events, logbook.Event{Client: c, Room: room, What: logbook.Entered}, logbook.Event{Client: c, Room: -1, What: logbook.Broke, Detail: hostile})

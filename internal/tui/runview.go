@@ -359,7 +359,7 @@ func (v *runView) signal(p *look.Palette) string {
 	}
 	text := p.Signal(signal, word)
 	if s.Finished {
-		text = p.Draw(look.Strong, fmt.Sprintf("verdict: %s", run.Overall(s.Judgements))) + "  " + text
+		text = p.Draw(look.Strong, fmt.Sprintf("verdict: %s", s.Overall())) + "  " + text
 	}
 	return text
 }

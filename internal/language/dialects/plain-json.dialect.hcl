@@ -21,5 +21,19 @@ dialect "plain-json" {
 
   past {
     when = msg.kind == "past"
+    seq  = msg.seq
+  }
+
+  heard {
+    when    = msg.kind == "notice"
+    room    = msg.room
+    seq     = msg.seq
+    payload = msg.text
+  }
+
+  presence {
+    when    = msg.kind == "presence"
+    room    = msg.room
+    members = msg.members
   }
 }

@@ -4,6 +4,7 @@ import (
 	"crypto/sha1"
 	"encoding/base64"
 	"fmt"
+	"slices"
 
 	"tidepull/internal/plain"
 	"tidepull/internal/wire/http1"
@@ -48,7 +49,7 @@ func (e *Refusal) Error() string {
 
 // CheckResponse tells whether a server's answer agrees to switch to WebSocket
 // for this key (RFC 6455 4.1, "client requirements"). The error is a *Refusal.
-func CheckResponse(h *http1.Head, key string) error {
+func CheckResponse(h *http1.Head, key string, o Offer) error {
 	refuse := func(format string, a ...any) error {
 		return &Refusal{Status: h.Status, Why: fmt.Sprintf(format, a...)}
 	}
@@ -63,9 +64,14 @@ func CheckResponse(h *http1.Head, key string) error {
 		return refuse("Sec-WebSocket-Accept does not belong to the key that was sent")
 	case h.Get("Sec-WebSocket-Extensions") != "":
 		return refuse("the server uses an extension that was not offered")
+	case h.Get("Sec-WebSocket-Protocol") != "" && !slices.Contains(o.Protocols, h.Get("Sec-WebSocket-Protocol")):
+		return refuse("the server picked the subprotocol %q, which was not offered", plain.Text(h.Get("Sec-WebSocket-Protocol"), 60))
 	}
 	return nil
 }
+
+// An Offer is what a client's opening handshake offered.
+type Offer struct{ Protocols []string }
 
 // CheckRequest tells what is wrong with a client's opening handshake, or "".
 func CheckRequest(h *http1.Head) string {

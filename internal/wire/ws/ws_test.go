@@ -149,7 +149,7 @@ func TestHandshake(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if err := CheckResponse(&h, key); (err != nil) != wrong {
+		if err := CheckResponse(&h, key, Offer{}); (err != nil) != wrong {
 			t.Errorf("with %q: %v", change, err)
 		}
 	}

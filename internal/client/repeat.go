@@ -1,0 +1,83 @@
+package client
+
+import (
+	"math"
+	"time"
+
+	"tidepull/internal/mono"
+	"tidepull/internal/trial"
+)
+
+// repeat begins a repeat: its first turn comes after a random part of its
+// interval, so that clients which came together do not speak together.
+func (c *Client) repeat(e *Env, now mono.Time, s *trial.Step) {
+	e.turning[c.crew]++
+	first := now.Add(time.Duration(c.fraction() * float64(c.interval(e, s.Repeat))))
+	if s.Repeat.Burst > 1 {
+		first = now
+	}
+	c.turns[c.depth] = turn{start: first, at: c.pc}
+	c.depth++
+	c.turn(e, now, s)
+}
+
+// interval is what lies between two turns, before chance comes in.
+func (c *Client) interval(e *Env, r *trial.Rate) time.Duration {
+	among := 1
+	switch r.Shared {
+	case trial.PerCrew:
+		among = int(e.turning[c.crew])
+	case trial.PerRoom:
+		if c.room != noRoom {
+			among = e.Ledger.Members(c.room)
+		}
+	}
+	return r.Every * time.Duration(max(1, among))
+}
+
+// turn waits for the next turn of the repeat at pc, or goes past it.
+func (c *Client) turn(e *Env, now mono.Time, s *trial.Step) {
+	t, r := &c.turns[c.depth-1], s.Repeat
+	if c.ebbing {
+		c.leaveRepeats()
+		return
+	}
+	if r.Times > 0 && int(t.round) >= r.Times {
+		c.depth--
+		e.turning[c.crew]--
+		c.pc = int32(s.Goto) + 1
+		return
+	}
+	if r.Every == 0 { // as fast as answers come
+		c.due = 0
+		c.pc++
+		return
+	}
+	due := t.start
+	switch {
+	case t.round == 0:
+	case int(t.round)%r.Burst != 0: // in the middle of a burst
+	case r.Random:
+		t.start = t.start.Add(time.Duration(-math.Log(1-c.fraction()) * float64(c.interval(e, r))))
+		due = t.start
+	case r.Shared != trial.PerClient:
+		t.start = t.start.Add(c.interval(e, r))
+		due = t.start
+	case r.Burst > 1:
+		t.start = t.start.Add(r.Every)
+		due = t.start
+	default:
+		due = t.start.Add(time.Duration(t.round) * r.Every)
+	}
+	if t.round > 0 && r.Jitter > 0 {
+		due = due.Add(time.Duration((2*c.fraction() - 1) * r.Jitter * float64(r.Every)))
+	}
+	c.due = due
+	c.wait, c.began, c.deadline = forTime, now, due
+}
+
+// leaveRepeats goes on after the outermost repeat.
+func (c *Client) leaveRepeats() {
+	c.pc = int32(c.session.Steps[c.turns[0].at].Goto) + 1
+	c.depth = 0
+}

@@ -1,0 +1,304 @@
+package client
+
+import (
+	"hash/crc64"
+	"slices"
+	"time"
+
+	"tidepull/internal/expr"
+	"tidepull/internal/ledger"
+	"tidepull/internal/mark"
+	"tidepull/internal/mono"
+	"tidepull/internal/trial"
+)
+
+// watches tells whether a message without a mark may be something that is
+// judged: presence, a notice of who enters or leaves, a feed, an encoded
+// message.
+func (e *Env) watches(payload []byte) bool {
+	d := &e.Trial.Dialect
+	if d.Heard.Decoded != nil {
+		return true
+	}
+	for _, p := range []*expr.Program{d.Presence.When, d.Joined.When, d.Gone.When} {
+		if p != nil && p.MayHold(payload) {
+			return true
+		}
+	}
+	for i := range e.Trial.Feeds {
+		if e.Trial.Feeds[i].When.MayHold(payload) {
+			return true
+		}
+	}
+	return false
+}
+
+// watch judges the message in the scope.
+func (c *Client) watch(e *Env, at, now mono.Time) {
+	d, s := &e.Trial.Dialect, &e.scope
+	c.firstLive(e, now)
+	switch {
+	case d.Presence.When != nil && d.Presence.When.True(s):
+		n := d.Presence.Members.Eval(s)
+		if room, ok := e.roomIn(d.Presence.Room); ok && n.Kind == expr.Number {
+			e.Ledger.Told(c.id, room, int(n.Num), at)
+		}
+	case d.Joined.When != nil && d.Joined.When.True(s):
+		c.heardNotice(e, at, now, &d.Joined, ledger.Joined)
+	case d.Gone.When != nil && d.Gone.When.True(s):
+		c.heardNotice(e, at, now, &d.Gone, ledger.Gone)
+	}
+	for i := range e.Trial.Feeds {
+		if f := &e.Trial.Feeds[i]; f.When.True(s) {
+			c.reading(e, at, now, int32(i), f)
+		}
+	}
+}
+
+// roomIn gives the room that a program names.
+func (e *Env) roomIn(p *expr.Program) (ledger.Room, bool) {
+	v := p.Eval(&e.scope)
+	if v.Kind != expr.String {
+		return noRoom, false
+	}
+	return e.Ledger.RoomNamed(v.Str)
+}
+
+// announce books that the server should tell a room's others that the client
+// enters or leaves.
+func (c *Client) announce(e *Env, now mono.Time, k ledger.Kind, room ledger.Room) {
+	n := &e.Trial.Dialect.Joined
+	if k == ledger.Gone {
+		n = &e.Trial.Dialect.Gone
+	}
+	if n.When == nil {
+		return
+	}
+	number := e.Ledger.Say(ledger.Say{Kind: k, Audience: ledger.ToOthers, Room: room, Sender: c.id, Due: now, Sent: now, Sheet: &e.Book.At(now).Sheet})
+	if k == ledger.Joined {
+		c.extra().joined = number + 1
+	}
+}
+
+// unannounce takes back that the client enters.
+func (c *Client) unannounce(e *Env) {
+	if c.more != nil && c.more.joined > 0 {
+		e.Ledger.Cancel(c.more.joined - 1)
+		c.more.joined = 0
+	}
+}
+
+// gone books, before the client is out of its rooms, that the others should be
+// told that it leaves.
+func (c *Client) gone(e *Env, now mono.Time) {
+	if e.Trial.Dialect.Gone.When == nil {
+		return
+	}
+	e.Ledger.Inside(c.id, func(r ledger.Room) {
+		if r == ledger.Everyone {
+			return
+		}
+		if !e.Ledger.GoneAlready(r, c.id) {
+			e.Ledger.Quit(c.id, r, now)
+			c.announce(e, now, ledger.Gone, r)
+		}
+	})
+}
+
+// heardNotice books that the client was told who enters or leaves.
+func (c *Client) heardNotice(e *Env, at, now mono.Time, n *trial.Notice, k ledger.Kind) {
+	room, ok := e.roomIn(n.Room)
+	who := n.Who.Eval(&e.scope)
+	if !ok || who.Kind != expr.String {
+		return
+	}
+	about, known := e.byName[string(who.Str)]
+	if !known {
+		return // a client of somebody else's
+	}
+	number, open := e.Ledger.Announced(k, room, about)
+	for _, other := range e.sharers[string(who.Str)] {
+		if !open {
+			about = other
+			number, open = e.Ledger.Announced(k, room, about)
+		}
+	}
+	if !open {
+		if k == ledger.Joined || about == c.id {
+			return
+		}
+		// The server noticed sooner than the tool that the connection is gone.
+		number = e.Ledger.Say(ledger.Say{Kind: k, Audience: ledger.ToOthers, Room: room, Sender: about, Due: at, Sent: at, Sheet: &e.Book.At(at).Sheet})
+	}
+	e.counts().Marked++
+	c.arrival(e, ledger.Arrival{To: c.id, Mark: mark.Mark{Run: e.Run, Room: uint32(room), Sender: uint32(about), Number: number}, At: at, Sheet: &e.Book.Now().Sheet}, 0)
+}
+
+// A pastWatch follows the history that a client is given when it enters.
+type pastWatch struct {
+	room     ledger.Room
+	promised int
+	least    int // what must come: what was surely said there before
+	check    int
+	count    int
+	last     float64 // the number of the last one
+	numbered bool
+	wrong    string
+	judged   bool
+}
+
+// watchPast begins to follow a history, where one is promised.
+func (c *Client) watchPast(e *Env, s *trial.Step) {
+	if s.History < 0 || e.Trial.Dialect.Past == nil {
+		return
+	}
+	c.extra().past = &pastWatch{room: c.asked, promised: s.History, least: min(s.History, e.Ledger.Spoken(c.asked)), check: s.Check}
+}
+
+// heardPast looks at a message that comes as history.
+func (c *Client) heardPast(e *Env) {
+	if c.more == nil || c.more.past == nil || c.more.past.judged {
+		return
+	}
+	w := c.more.past
+	w.count++
+	if e.Trial.Dialect.PastSeq == nil {
+		return
+	}
+	v := e.Trial.Dialect.PastSeq.Eval(&e.scope)
+	switch {
+	case v.Kind != expr.Number:
+		w.wrong = "a message of it has no number"
+	case w.numbered && v.Num == w.last:
+		w.wrong = "one message came twice in it"
+	case w.numbered && v.Num < w.last:
+		w.wrong = "it is out of order"
+	case w.numbered && v.Num > w.last+1:
+		w.wrong = "there is a gap in it"
+	}
+	w.last, w.numbered = v.Num, true
+}
+
+// judgePast judges the history once the entry is confirmed. How it joins what
+// is said from then on is judged with the first live message.
+func (c *Client) judgePast(e *Env, now mono.Time) {
+	if c.more == nil || c.more.past == nil {
+		return
+	}
+	w := c.more.past
+	w.judged = true
+	switch {
+	case w.wrong != "":
+	case w.count < w.least:
+		w.wrong = "it is shorter than promised"
+	case w.count > w.promised:
+		w.wrong = "it is longer than promised"
+	}
+	if w.wrong != "" {
+		e.check(c, now, w.check, false, w.wrong)
+	}
+	if w.wrong != "" || !w.numbered || e.Trial.Dialect.Heard.Seq == nil {
+		if w.wrong == "" {
+			e.check(c, now, w.check, true, "")
+		}
+		c.more.past = nil
+	}
+}
+
+// firstLive judges whether the first live message continues the history.
+func (c *Client) firstLive(e *Env, now mono.Time) {
+	h := &e.Trial.Dialect.Heard
+	if c.more == nil || c.more.past == nil || h.Seq == nil || h.When == nil || !h.When.True(&e.scope) {
+		return
+	}
+	w := c.more.past
+	if room, ok := e.roomIn(h.Room); !ok || room != w.room || !w.numbered {
+		return
+	}
+	wrong := ""
+	seq := h.Seq.Eval(&e.scope)
+	switch {
+	case seq.Num > w.last+1:
+		wrong = "there is a gap between it and the live messages"
+	case seq.Num < w.last+1:
+		wrong = "it overlaps with the live messages"
+	}
+	if !w.judged {
+		w.wrong, w.last = wrong, seq.Num // judged together with the rest
+		return
+	}
+	e.check(c, now, w.check, wrong == "", wrong)
+	c.more.past = nil
+}
+
+// A feedSeen is how far a client has followed one numbered part of a feed.
+type feedSeen struct {
+	feed int32
+	key  uint64
+	last float64
+}
+
+// maxKeys bounds the parts of feeds that one client follows.
+const maxKeys = 256
+
+// reading judges something that the server pushed by itself.
+func (c *Client) reading(e *Env, at, now mono.Time, i int32, f *trial.Feed) {
+	s, n := &e.scope, e.counts()
+	n.Readings++
+	wrong := ""
+	if f.Time != nil {
+		if v := f.Time.Eval(s); v.Kind == expr.Number {
+			age := time.Duration(float64(e.wall(at))-v.Num*1000) * time.Microsecond
+			e.Book.Now().Age.Record(max(0, age))
+			if f.Fresh > 0 && age > f.Fresh {
+				n.Stale++
+				wrong = "it is too old"
+			}
+		} else {
+			wrong = "it has no time"
+		}
+	}
+	if f.Seq != nil {
+		if why := c.follow(e, i, f); why != "" {
+			wrong = why
+		}
+	}
+	e.check(c, now, f.Check, wrong == "", wrong)
+}
+
+// follow compares a reading's number with the last one of its part.
+func (c *Client) follow(e *Env, i int32, f *trial.Feed) (wrong string) {
+	s, n := &e.scope, e.counts()
+	key := uint64(0)
+	if f.Key != nil {
+		v := f.Key.Eval(s)
+		e.short = v.Append(e.short[:0])
+		key = crc64.Update(1, table, e.short)
+	}
+	seq := f.Seq.Eval(s)
+	if seq.Kind != expr.Number {
+		return "it has no number"
+	}
+	x := c.extra()
+	at := slices.IndexFunc(x.feeds, func(f feedSeen) bool { return f.feed == i && f.key == key })
+	if at < 0 {
+		if len(x.feeds) < maxKeys {
+			x.feeds = append(x.feeds, feedSeen{i, key, seq.Num})
+		}
+		return ""
+	}
+	seen := &x.feeds[at]
+	switch {
+	case seq.Num == seen.last:
+		n.Repeats++
+		wrong = "it came twice"
+	case seq.Num < seen.last:
+		n.Backward++
+		return "it came after a later one"
+	case seq.Num > seen.last+1:
+		n.Gaps += int64(seq.Num - seen.last - 1)
+		wrong = "some before it are missing"
+	}
+	seen.last = seq.Num
+	return wrong
+}

@@ -1,0 +1,80 @@
+package ledger
+
+// An announcement is the server telling a room of a client that enters or
+// leaves. There is no mark in it: it is known by whom it is about.
+type announcement struct {
+	room  Room
+	about Client
+	kind  Kind
+}
+
+// Announced gives the number of the latest message of a kind, Joined or Gone,
+// about a client in a room; ok is false where there is none open.
+func (l *Ledger) Announced(k Kind, r Room, about Client) (number uint64, ok bool) {
+	number, ok = l.announced[announcement{r, about, k}]
+	return number, ok
+}
+
+// GoneAlready tells whether it is announced already that a client leaves a room
+// in which it still is: the server noticed first.
+func (l *Ledger) GoneAlready(r Room, c Client) bool {
+	number, ok := l.Announced(Gone, r, c)
+	slot := l.slot(c, r)
+	return ok && slot >= 0 && l.rowOf(number).say.Sent >= l.rooms[r].seats[slot].asked
+}
+
+// Cancel takes back that a message is owed: what it announces did not happen.
+func (l *Ledger) Cancel(number uint64) {
+	r := l.rowOf(number)
+	if r == nil {
+		return
+	}
+	seats := l.rooms[r.say.Room].seats
+	r.eachOwed(func(slot int) {
+		if !r.got.Has(slot) {
+			r.say.Sheet.cells[r.cell+int(l.seats[seats[slot].client].crew)].Owed--
+			r.owed--
+		}
+	})
+	l.disown(r)
+	r.only = -1
+}
+
+// oweSeveral makes a message owed to several named clients.
+func (l *Ledger) oweSeveral(r *row, rm *room) {
+	m := l.newMembers()
+	m.refs = 1
+	owe := func(c Client) {
+		if slot := l.slot(c, r.say.Room); slot >= 0 && rm.now.bits.Has(slot) && m.bits.Add(slot) {
+			m.byCrew[l.seats[c].crew]++
+			r.owed++
+			r.say.Sheet.cells[r.cell+int(l.seats[c].crew)].Owed++
+		}
+	}
+	owe(r.say.To)
+	for _, c := range r.say.Also {
+		owe(c)
+	}
+	r.members = m
+}
+
+// Inside calls f with every room that a client is in, or asked to enter.
+func (l *Ledger) Inside(c Client, f func(Room)) {
+	l.seats[c].each(func(s seat) {
+		if l.rooms[s.room].seats[s.slot].inside {
+			f(s.room)
+		}
+	})
+}
+
+// RoomNamed returns the room with a name, where there is one.
+func (l *Ledger) RoomNamed(name []byte) (Room, bool) {
+	r, ok := l.named[string(name)]
+	return r, ok
+}
+
+// Spoken is how many messages of a room have come to anybody so far.
+func (l *Ledger) Spoken(r Room) int { return l.rooms[r].spoken }
+
+// SetSum sets the digest of the payload of the message that was said last.
+func (l *Ledger) SetSum(sum uint64) { l.live[len(l.live)-1].say.Sum = sum }

@@ -1,0 +1,107 @@
+package run
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net/http"
+	"os/exec"
+
+	"tidepull/internal/expr"
+	"tidepull/internal/logbook"
+	"tidepull/internal/plain"
+	"tidepull/internal/trial"
+	"tidepull/internal/wire/http1"
+	"tidepull/internal/wire/jsonscan"
+)
+
+// Reckoned is what became of one reckoning.
+type Reckoned struct {
+	Name    string  `json:"name"`
+	Verdict Verdict `json:"verdict"`
+	Why     string  `json:"why,omitempty"` // of Broken
+}
+
+// maxAnswer is the most of an answer that is read.
+const maxAnswer = 16 << 20
+
+// reckon asks the trial's questions and holds the answers against the run.
+func reckon(t *trial.Trial, total *logbook.Window) []Reckoned {
+	var all []Reckoned
+	for i := range t.Reckonings {
+		k := &t.Reckonings[i]
+		r := Reckoned{Name: k.Name, Verdict: Holds}
+		if err := reckonOne(t, k, total); err != nil {
+			r.Verdict, r.Why = Broken, t.Hide(plain.Text(err.Error(), 300))
+		}
+		all = append(all, r)
+	}
+	return all
+}
+
+func reckonOne(t *trial.Trial, k *trial.Reckoning, total *logbook.Window) error {
+	ctx, cancel := context.WithTimeout(context.Background(), k.Within)
+	defer cancel()
+	s := &expr.Scope{Fields: make([]jsonscan.Value, t.Fields.Len()), Columns: t.Data}
+	var answer []byte
+	var err error
+	if k.Command != nil {
+		answer, err = exec.CommandContext(ctx, k.Command[0], k.Command[1:]...).Output()
+		var exit *exec.ExitError
+		if errors.As(err, &exit) {
+			err = fmt.Errorf("%w: %s", err, plain.Text(string(exit.Stderr), 200))
+		}
+	} else {
+		answer, err = request(ctx, t, &k.Request, s)
+	}
+	if err != nil {
+		return err
+	}
+	answer = bytes.TrimSpace(answer)
+	if t.Fields.Extract(answer, s.Fields) != nil {
+		clear(s.Fields)
+	}
+	s.Vars[expr.VarText] = expr.Value{Kind: expr.String, Str: answer}
+	said := ""
+	for _, name := range k.Figures {
+		value, _ := logbook.FigureNamed(name).Of(total)
+		s.Figures = append(s.Figures, value)
+		said += fmt.Sprintf(", %s is %g", name, value)
+	}
+	if !k.Holds.True(s) {
+		return fmt.Errorf("it does not hold%s; the answer was %s", said, plain.Text(string(answer), 200))
+	}
+	return nil
+}
+
+func request(ctx context.Context, t *trial.Trial, q *trial.Request, s *expr.Scope) ([]byte, error) {
+	var content io.Reader
+	if q.Content != nil {
+		content = bytes.NewReader(q.Content.Append(nil, s))
+	}
+	req, err := http.NewRequestWithContext(ctx, q.Method, t.Target.HTTP+string(q.Path.Append(nil, s)), content)
+	if err != nil {
+		return nil, err
+	}
+	if content != nil {
+		req.Header.Set("Content-Type", q.Type)
+	}
+	for _, f := range q.Fields {
+		req.Header.Set(f.Name, string(f.Value.Append(nil, s)))
+	}
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return nil, err
+	}
+	defer resp.Body.Close()
+	s.Vars[expr.VarStatus] = expr.Num(float64(resp.StatusCode))
+	s.Head = &http1.Head{Status: resp.StatusCode}
+	for name, values := range resp.Header {
+		for _, v := range values {
+			s.Head.Fields = append(s.Head.Fields, http1.Field{Name: name, Value: v})
+		}
+	}
+	return io.ReadAll(io.LimitReader(resp.Body, maxAnswer))
+}
