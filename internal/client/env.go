@@ -70,6 +70,7 @@ type Env struct {
 	expected  []int                       // clients of each crew at its highest tide
 	ended     []int32                     // clients of each crew that came home early
 	barriers  []map[int32][]ledger.Client // by barrier, then by whom it is among
+	slow      map[ledger.Client]bool      // who reads slowly
 	groupEnds map[int64]int32             // clients that came home early, by crew and group
 }
 
@@ -78,7 +79,7 @@ const maxReasons = 50
 
 // NewEnv makes the surroundings of a loop's clients.
 func NewEnv(t *trial.Trial, l *ledger.Ledger, b *logbook.Book) *Env {
-	e := &Env{Trial: t, Ledger: l, Book: b, Reasons: map[string]int{}, byName: map[string]ledger.Client{}, sharers: map[string][]ledger.Client{}, groupEnds: map[int64]int32{}}
+	e := &Env{Trial: t, Ledger: l, Book: b, Reasons: map[string]int{}, byName: map[string]ledger.Client{}, sharers: map[string][]ledger.Client{}, groupEnds: map[int64]int32{}, slow: map[ledger.Client]bool{}}
 	e.scope.Fields = make([]jsonscan.Value, t.Fields.Len())
 	e.scope.Columns = t.Data
 	e.Lanes = lane.New(t.Grace + 4*time.Second)
@@ -136,8 +137,8 @@ func (e *Env) LostTo(number uint64, s ledger.Say, to ledger.Client, now mono.Tim
 // Counted books a number of members that a client was told.
 func (e *Env) Counted(n ledger.Count, now mono.Time) {
 	i := e.Trial.Dialect.Presence.Check
-	if n.Right() && !n.Final {
-		return // the final one counts
+	if n.Right() && !n.Final || e.slow[n.To] {
+		return // the final one counts; who reads slowly may not have read it yet
 	}
 	e.Book.Now().Check(i, n.Right())
 	what := lane.Held

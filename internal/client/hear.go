@@ -89,7 +89,7 @@ func (c *Client) sumOf(e *Env, payload []byte, binary bool) uint64 {
 
 func (c *Client) arrival(e *Env, a ledger.Arrival, size int) {
 	v := e.Ledger.Arrive(a)
-	if v.Fate == ledger.Delivered || v.Fate == ledger.Late {
+	if (v.Fate == ledger.Delivered || v.Fate == ledger.Late) && v.Kind.Said() {
 		e.Book.Second(v.Sheet.Second).Delivery(c.crew, v.Owed, v.Latency)
 	}
 	rec := lane.Record{What: lane.Got, Number: a.Mark.Number, Peer: int32(a.Mark.Sender), Room: int32(a.Mark.Room), Fate: v.Fate, Kind: v.Kind, Size: uint32(size)}

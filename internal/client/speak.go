@@ -33,7 +33,7 @@ func (c *Client) bodyOf(e *Env, s *trial.Step) {
 		t = s.Request.Content
 	}
 	e.body = t.Append(e.body[:0], &e.scope)
-	if s.Payload != nil && e.Trial.Dialect.Heard.Payload == nil {
+	if s.Payload != nil && (s.Binary || e.Trial.Dialect.Heard.Payload == nil) {
 		e.Ledger.SetSum(digest(e.body)) // the whole message is compared
 	}
 	e.Lanes.Said(e.Ledger.Next()-1, e.Trial.HideBytes(e.body))
@@ -65,12 +65,12 @@ func (c *Client) account(e *Env, now mono.Time, s *trial.Step) (number uint64, o
 		c.unsent(e, "the client is in no room")
 		return 0, false
 	}
+	c.mark(e, say.Room, e.Ledger.Next(), due)
 	c.payload(e, s, &say)
 	number = e.Ledger.Say(say)
 	e.counts().Sent++
 	c.sent++
 	page.ScheduleLag.Record(now.Sub(max(due, c.ready)))
-	c.mark(e, say.Room, number, due)
 	rec := lane.Record{What: lane.Said, Number: number, Peer: -1, Room: say.Room, Kind: say.Kind}
 	if say.Kind == ledger.Whisper {
 		rec.Peer = say.To

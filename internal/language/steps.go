@@ -107,7 +107,7 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 		st.Do, st.For, st.Most = trial.Pause, r.duration(a["lasts"], time.Second), r.duration(a["most"], 0)
 	case "send":
 		st.Do = trial.Send
-		st.Body, st.Binary, _ = r.content(b, a, false)
+		st.Body, st.Binary = r.content(b, a, false, 0)
 	case "barrier":
 		st.Do, st.Within = trial.Wait, r.duration(a["within"], time.Minute)
 		scope := trial.BarrierScope(r.oneOf(a["among"], "all", "crew", "group"))
@@ -162,8 +162,13 @@ func (r *reader) readEnter(st *trial.Step, b *hcl.Block, a hcl.Attributes) {
 }
 
 func (r *reader) readSay(s *trial.Session, b *hcl.Block, a hcl.Attributes) {
-	st := trial.Step{Do: trial.Say, Check: trial.NoCheck, Room: r.textTemplate(a["room"]), Payload: r.textTemplate(a["payload"])}
-	st.Body, st.Binary, _ = r.content(b, a, true)
+	st := trial.Step{Do: trial.Say, Check: trial.NoCheck, Room: r.textTemplate(a["room"])}
+	inPayload := 0
+	if a["payload"] != nil {
+		st.Payload = &expr.Template{}
+		inPayload = r.textParts(st.Payload, a["payload"].Expr, (*expr.Template).Value)
+	}
+	st.Body, st.Binary = r.content(b, a, true, inPayload)
 	if b.Type == "whisper" {
 		st.Do, st.To = trial.Tell, r.textTemplate(a["to"])
 	}
@@ -195,7 +200,7 @@ func (r *reader) plainBody(a *hcl.Attribute) *expr.Template {
 
 // content reads a message: a body, digits or a file. One that is accounted for
 // must hold its mark; digits and files get it behind them.
-func (r *reader) content(b *hcl.Block, a hcl.Attributes, accounted bool) (t *expr.Template, binary, ok bool) {
+func (r *reader) content(b *hcl.Block, a hcl.Attributes, accounted bool, inPayload int) (t *expr.Template, binary bool) {
 	given := 0
 	for _, name := range []string{"body", "hex", "file"} {
 		if a[name] != nil {
@@ -204,14 +209,14 @@ func (r *reader) content(b *hcl.Block, a hcl.Attributes, accounted bool) (t *exp
 	}
 	if given != 1 {
 		r.fail(b.DefRange, "give one of body, hex and file")
-		return &expr.Template{}, false, false
+		return &expr.Template{}, false
 	}
 	if a["body"] != nil {
 		body, marks := r.bodyTemplate(a["body"])
-		if accounted && marks == 0 {
+		if accounted && marks+inPayload == 0 {
 			r.fail(a["body"].Expr.Range(), "the message holds no ${mark}, so its deliveries could not be recognised")
 		}
-		return body, r.yes(a["binary"]), true
+		return body, r.yes(a["binary"])
 	}
 	t = &expr.Template{}
 	var bytes []byte
@@ -230,7 +235,7 @@ func (r *reader) content(b *hcl.Block, a hcl.Attributes, accounted bool) (t *exp
 		p, _ := v.Build()
 		t.Value(p)
 	}
-	return t, true, true
+	return t, true
 }
 
 func (r *reader) readSet(b *hcl.Block) trial.Step {

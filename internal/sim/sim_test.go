@@ -3,6 +3,7 @@ package sim_test
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/netip"
 	"strings"
 	"testing"
@@ -10,22 +11,43 @@ import (
 
 	"tidepull/internal/board"
 	"tidepull/internal/engine"
+	"tidepull/internal/lane"
 	"tidepull/internal/language"
 	"tidepull/internal/logbook"
 	"tidepull/internal/sim"
 	"tidepull/internal/standin"
+	"tidepull/internal/trial"
 	"tidepull/trials"
 )
 
+// played is a run in virtual time.
+type played struct {
+	window  *logbook.Window
+	record  string // all of it
+	truth   board.Totals
+	reasons []string
+	last    engine.Report
+	lanes   []lane.Record
+	trial   *trial.Trial
+	events  []logbook.Event
+}
+
 // play runs a trial against the stand-in in virtual time.
 func play(t *testing.T, source string, switches board.Switches) (*logbook.Window, string, board.Totals) {
+	t.Helper()
+	p := playWith(t, source, standin.Config{}, switches)
+	return p.window, p.record, p.truth
+}
+
+func playWith(t *testing.T, source string, cfg standin.Config, switches board.Switches) played {
 	t.Helper()
 	tr, err := language.Parse([]byte(source), "sim.trial.hcl", language.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}
 	listening, dialling := sim.New(3 * time.Millisecond)
-	server, err := standin.Listen(standin.Config{Switches: switches}, listening)
+	cfg.Switches = switches
+	server, err := standin.Listen(cfg, listening)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -33,14 +55,17 @@ func play(t *testing.T, source string, switches board.Switches) (*logbook.Window
 		sim.Begin(listening)
 		server.Serve()
 	}()
-	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: netip.MustParseAddrPort("127.0.0.1:7411"), Host: "sim", Path: "/live", Run: 77})
+	to := netip.MustParseAddrPort("127.0.0.1:7411")
+	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: to, Host: "sim", Path: "/live", Web: to, WebHost: "sim", Run: 77})
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
+	p := played{trial: tr}
 	var entries []*logbook.Entry
-	var kept any
 	for r := range loop.Reports() {
 		entries = append(entries, r.Closed...)
-		kept = r.Kept
+		p.lanes = append(p.lanes, r.Lanes...)
+		p.last = r
+		p.events = append(p.events, r.Events...)
 	}
 	if err := <-failed; err != nil {
 		t.Fatal(err)
@@ -48,18 +73,21 @@ func play(t *testing.T, source string, switches board.Switches) (*logbook.Window
 	if err := server.Stop(); err != nil {
 		t.Fatal(err)
 	}
-	w, err := logbook.Sum(entries, nil)
-	if err != nil {
+	if p.window, err = logbook.Sum(entries, nil); err != nil {
 		t.Fatal(err)
 	}
 	for _, e := range entries {
 		e.Health = logbook.Health{ReadingLag: e.Health.ReadingLag, ScheduleLag: e.Health.ScheduleLag} // the rest is real time
 	}
-	record, err := json.Marshal([]any{entries, kept})
+	record, err := json.Marshal([]any{entries, p.last.Kept, p.last.Reasons})
 	if err != nil {
 		t.Fatal(err)
 	}
-	return w, string(record), server.Summary().Totals
+	p.record, p.truth = string(record), server.Summary().Totals
+	for why, n := range p.last.Reasons {
+		p.reasons = append(p.reasons, fmt.Sprintf("%s (%d)", why, n))
+	}
+	return p
 }
 
 // TestSameSeedSameRun plays the demo twice in virtual time: the two runs are
