@@ -27,13 +27,14 @@ type showing struct {
 }
 
 type runCommand struct {
-	File   string `arg:"" help:"The trial, a .trial.hcl file."`
-	Target string `placeholder:"URL" help:"Run against this ws:// address instead of the trial's."`
+	File   string            `arg:"" help:"The trial, a .trial.hcl file."`
+	Target string            `placeholder:"URL" help:"Run against this ws:// address instead of the trial's."`
+	Set    map[string]string `mapsep:"none" placeholder:"NAME=VALUE" help:"Set a variable of the trial. May be given more than once."`
 	showing
 }
 
 func (c *runCommand) Run(a *app) error {
-	t, err := language.Load(c.File, language.Options{Target: c.Target})
+	t, err := language.Load(c.File, language.Options{Target: c.Target, Set: c.Set})
 	if err != nil {
 		return err
 	}
@@ -119,20 +120,21 @@ func onSignals(r *run.Run) (stop func()) {
 }
 
 type checkCommand struct {
-	Files  []string `arg:"" help:"Trials, .trial.hcl files."`
-	Target string   `placeholder:"URL" help:"Check as for this address."`
+	Files  []string          `arg:"" help:"Trials, .trial.hcl files."`
+	Target string            `placeholder:"URL" help:"Check as for this address."`
+	Set    map[string]string `mapsep:"none" placeholder:"NAME=VALUE" help:"Set a variable of the trial."`
 }
 
 func (c *checkCommand) Run() error {
 	wrong := 0
 	for _, file := range c.Files {
-		t, err := language.Load(file, language.Options{Target: c.Target})
+		t, err := language.Load(file, language.Options{Target: c.Target, Set: c.Set})
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)
 			wrong++
 			continue
 		}
-		fmt.Printf("%s: trial %q, %d clients in %d crews, %v, %d limits: no errors\n", file, t.Name, t.Clients(), len(t.Crews), t.Tide.Length(), len(t.Limits))
+		fmt.Printf("%s: trial %q, %d clients in %d crews, %v, %d limits: no errors\n", file, t.Name, t.Clients(), len(t.Crews), t.Length(), len(t.Limits))
 	}
 	if wrong > 0 {
 		return &exitError{status: exitWrong}

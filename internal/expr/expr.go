@@ -104,9 +104,10 @@ type Scope struct {
 	Now     int64       // microseconds since 1970
 	Random  *uint64     // the state that random choices follow from
 
-	buf   []byte
-	stack [stackDepth]Value
-	crypt crypt
+	buf    []byte
+	stack  [stackDepth]Value
+	crypt  crypt
+	picked [1]jsonscan.Value
 }
 
 // Clear forgets the message and the variables, so that nothing of one client

@@ -333,9 +333,8 @@ func (p *Program) match(s *Scope, i int, v Value) Value {
 
 // pick gives a field of a JSON text.
 func (p *Program) pick(s *Scope, i int, v Value) Value {
-	var out [1]jsonscan.Value
-	if p.picks[i].Extract(s.text(v), out[:]) != nil {
+	if p.picks[i].Extract(s.text(v), s.picked[:]) != nil {
 		return Value{}
 	}
-	return s.value(out[0])
+	return s.value(s.picked[0])
 }

@@ -228,6 +228,10 @@ func (c *compiler) traversal(e *hclsyntax.ScopeTraversalExpr) {
 	}
 	i := slices.Index(expr.VarNames[:], name)
 	if i < 0 {
+		if figure := figureName(e); c.r.figures != nil && nearest(figure, logbook.FigureNames()) != "" {
+			c.wrong(e.Range(), "there is no figure %q%s", figure, nearest(figure, logbook.FigureNames()))
+			return
+		}
 		known := slices.Clone(expr.VarNames[:])
 		if c.msg {
 			known = append(known, "msg")

@@ -98,6 +98,7 @@ func (r *reader) readSecrets() {
 	for _, b := range r.blocks["secret"] {
 		a := r.open(b.Body, "secret").Attributes
 		var text string
+		r.secrets[b.Labels[0]] = "" // known, even if it cannot be read
 		at := b.DefRange
 		switch {
 		case a["env"] != nil && a["file"] == nil:

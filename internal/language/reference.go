@@ -34,7 +34,17 @@ func Reference() string {
 		p("| `%s` | %s |", name, varDocs[i])
 	}
 	p("| `msg` | in conditions: the message at hand, such as `msg.kind` or `msg.list[0]`; a field that it does not have is `null` |")
+	p("| `my.NAME` | what the client remembers, by `capture` or `set` |")
+	p("| `var.NAME`, `secret.NAME`, `data.NAME.COLUMN` | a variable, a secret, the client's row of data |")
 	p("\nThere are `+ - * / %%`, `== != < <= > >=`, `&& || !`, `a ? b : c` and brackets.\n")
+	p("## Functions\n")
+	p("| function | what it gives |\n| --- | --- |")
+	for _, f := range expr.Functions() {
+		p("| `%s(%s)` | %s |", f.Name, f.Args, f.Doc)
+	}
+	p("| `match(text, pattern, group)` | the part of it that a group of a regular expression matches, or null; the first group where none is given |")
+	p("| `field(text, path)` | a field of a JSON text, such as `field(msg.data, \"berth.name\")` |")
+	p("")
 	p("## Figures\n")
 	p("What a `limit` may be `of`. Durations are limited by durations, counts by numbers.\n")
 	p("| figure | what it is |\n| --- | --- |")
@@ -52,6 +62,8 @@ func Reference() string {
 var varDocs = [expr.NumVars]string{
 	"the client's number in its crew, from 0", "the client's name", "its crew's name", "the room it entered last; in `enter` and `leave` of a dialect the room that is asked for",
 	"the mark of the message being said", "how often the innermost `repeat` has run, from 0", "in a whisper, the name of the client it is for",
+	"the client's group in its crew, from 0; see `groups_of`", "its place in the group, from 0", "the payload of the message being said", "the mark in its binary form, 26 bytes",
+	"the whole message or answer at hand", "the status of the HTTP answer at hand",
 }
 
 // writeBlock writes a block and those inside it, each once.
@@ -70,6 +82,9 @@ func writeBlock(p func(string, ...any), name, inside string, seen map[string]boo
 		title += " in `" + inside + "`"
 	}
 	p("### %s\n\n%s.\n", title, w.doc)
+	if w.free {
+		p("Any names with their values.\n")
+	}
 	if len(w.attrs) > 0 {
 		p("| attribute | | |\n| --- | --- | --- |")
 		for _, a := range w.attrs {
