@@ -181,7 +181,7 @@ func (l *Loop) setUp() {
 	}
 	names := make([]string, len(l.clients))
 	for i := range l.clients {
-		names[i] = l.clients[i].Name()
+		names[i] = t.Hide(l.clients[i].Name())
 	}
 	l.names = names
 	l.timers = newTimers(len(l.clients))
@@ -400,7 +400,7 @@ func (l *Loop) makeReport(now mono.Time, all bool) Report {
 		r.Sent[i], r.Got[i] = l.clients[i].Traffic()
 	}
 	for i := range l.ledger.Rooms() {
-		r.Rooms = append(r.Rooms, l.ledger.RoomName(ledger.Room(i)))
+		r.Rooms = append(r.Rooms, l.cfg.Trial.Hide(l.ledger.RoomName(ledger.Room(i))))
 	}
 	return r
 }

@@ -47,7 +47,10 @@ func (r *reader) readTarget(b *hcl.Block) {
 	} else if err := checkAddress(t.WebSocket); err != "" {
 		r.fail(at, "the target's address %q %s", t.WebSocket, err)
 	}
-	t.HTTP = r.text(a["http"], strings.Replace(t.WebSocket, "ws", "http", 1))
+	if u, err := url.Parse(t.WebSocket); err == nil {
+		t.HTTP = "http://" + u.Host
+	}
+	t.HTTP = strings.TrimSuffix(r.text(a["http"], t.HTTP), "/")
 	if u, err := url.Parse(t.HTTP); a["http"] != nil && (err != nil || u.Scheme != "http" || u.Host == "") {
 		r.fail(a["http"].Expr.Range(), "%q is no http:// address", t.HTTP)
 	}

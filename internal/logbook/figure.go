@@ -87,6 +87,14 @@ func makeFigures() map[string]*Figure {
 		of        func(*Window) int64
 	}{
 		{"messages.sent", "messages said", func(w *Window) int64 { return w.Counts.Sent }},
+		{"messages.notices", "messages said to rooms", func(w *Window) (n int64) {
+			for c, t := range w.Cells {
+				if c.Kind == ledger.Notice {
+					n += t.Said
+				}
+			}
+			return n
+		}},
 		{"messages.unsent", "messages that were due and could not be said", func(w *Window) int64 { return w.Counts.Unsent }},
 		{"messages.arrivals", "messages received, of any kind", func(w *Window) int64 { return w.Counts.Arrivals }},
 		{"clients.open", "the most connections open at once", func(w *Window) int64 { return int64(w.Most.Open) }},

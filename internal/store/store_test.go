@@ -105,6 +105,9 @@ func TestSameFiguresAsLive(t *testing.T) {
 		y, _ := json.Marshal(b)
 		t.Errorf("live\n%s\nkept\n%s", x, y)
 	}
+	if !reflect.DeepEqual(live.Lanes, kept.Lanes) || len(live.Lanes) < 100 || len(live.Bodies) == 0 || len(live.Bodies) != len(kept.Bodies) {
+		t.Errorf("live there are %d records in lanes and %d bodies, kept %d and %d", len(live.Lanes), len(live.Bodies), len(kept.Lanes), len(kept.Bodies))
+	}
 	if a.Ledger.Lost == 0 || a.Ledger.Duplicate == 0 || len(kept.Events) < 60 || a.Verdict != run.Broken {
 		t.Errorf("the run shows too little: %+v, %d events", a.Ledger.Tally, len(kept.Events))
 	}

@@ -1,0 +1,142 @@
+package run
+
+import (
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"tidepull/internal/board"
+	"tidepull/internal/standin"
+)
+
+// kept is a trial that logs in with a secret, speaks over both wires, in base64
+// too, and asks at the end what the server has kept.
+const kept = `
+trial "what is kept" {
+  prompt = "2500ms"
+  grace  = "3s"
+}
+secret "password" { env = "TIDEPULL_TEST_PASSWORD" }
+target "board" {
+  dialect = "coded"
+  order   = "same"
+}
+dialect "coded" {
+  name {
+    send      = { kind = "name", name = name }
+    confirmed = msg.kind == "named"
+  }
+  enter {
+    send      = { kind = "enter", room = room }
+    confirmed = msg.kind == "entered"
+  }
+  heard {
+    when    = msg.kind == "notice"
+    room    = msg.room
+    seq     = msg.seq
+    payload = msg.text
+    decoded = unbase64(msg.text)
+  }
+  presence {
+    when    = msg.kind == "presence"
+    room    = msg.room
+    members = msg.members
+  }
+}
+session "speak" {
+  request "log in" {
+    path = "/login"
+    form = { user = "harbour-master", password = secret.password }
+  }
+  connect {}
+  enter { room = "harbour-office" }
+  barrier "all there" { within = "20s" }
+  repeat {
+    every = "400ms"
+    times = 5
+    choose {
+      option {
+        say { body = { kind = "notice", room = room, text = base64("${secret.password} coded ${mark}") } }
+      }
+      option {
+        say {
+          payload = "${awkward(round)} ${mark}"
+          body    = { kind = "notice", room = room, text = payload }
+        }
+      }
+      option {
+        request "publish" {
+          path    = "/publish"
+          json    = { room = room, text = "published ${mark}" }
+          reaches = "room"
+        }
+      }
+    }
+  }
+  pause { lasts = "1m" }
+}
+crew "masters" {
+  clients = 16
+  session = session.speak
+  name    = "master-${n}-${secret.password}"
+}
+tide {
+  flood "100%" { over = "500ms" }
+  slack { lasts = "5s" }
+}
+reckoning "what is kept" {
+  holds = msg.notices == messages.notices && msg.members == 0 && ledger.lost == 0
+  request { path = "/counters" }
+}
+reckoning "the history" {
+  holds = contains(text, "published") && status == 200
+  request { path = "/history?room=harbour-office" }
+}
+reckoning "a command" {
+  holds   = number(text) == messages.sent
+  command = ["echo", "80"]
+}
+`
+
+// TestReckoning runs it over real sockets, with both drivers, against a board
+// that keeps notices in SQLite and one that forgets some.
+func TestReckoning(t *testing.T) {
+	const secret = "high-water" // the stand-in's own password
+	t.Setenv("TIDEPULL_TEST_PASSWORD", secret)
+	for name, tc := range map[string]struct {
+		portable bool
+		forget   float64
+		verdict  Verdict
+	}{"good": {verdict: Holds}, "good, portable": {portable: true, verdict: Holds}, "forgets": {forget: 0.1, verdict: Broken}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			snap, sum, truth := carryOut(t, kept, standin.Config{Login: true, Store: filepath.Join(t.TempDir(), "board.db"), Switches: board.Switches{Forget: tc.forget}}, tc.portable)
+			if sum.Verdict != tc.verdict || len(sum.Reckonings) != 3 || (sum.Reckonings[0].Verdict == Broken) != (tc.forget > 0) {
+				t.Errorf("%s: %+v\n%+v\n%v", sum.Verdict, sum.Reckonings, sum.Ledger.Tally, sum.Reasons)
+			}
+			l := sum.Ledger
+			if l.Lost != 0 || l.Stray != 0 || l.Altered != 0 || l.Disagreed != 0 || !l.Balanced || l.Said != 80 || l.Delivered+l.Late+l.Excused != 80*16 || truth.Totals.Notices != 80 {
+				t.Errorf("%+v\n%v", l, sum.Reasons)
+			}
+			for _, c := range sum.Checks {
+				if c.Failed > 0 || c.Held == 0 {
+					t.Errorf("check %+v", c)
+				}
+			}
+			// The secret was said and used, and nothing of it is left.
+			bodies := ""
+			for _, b := range snap.Bodies {
+				bodies += string(b.Text) + "\n"
+			}
+			all, err := json.Marshal([]any{sum, snap.Names, snap.Rooms, snap.Events, snap.Reckoned})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if text := string(all) + bodies; strings.Contains(text, secret) || !strings.Contains(fmt.Sprint(snap.Names), "•••") || len(snap.Bodies) == 0 {
+				t.Errorf("the secret is in what is kept, or nothing is: %d bodies, %.200s", len(snap.Bodies), text)
+			}
+		})
+	}
+}
