@@ -153,10 +153,16 @@ func (c *compiler) expression(e hcl.Expression) {
 	case *hclsyntax.TemplateWrapExpr:
 		c.expression(e.Wrapped)
 	case *hclsyntax.TemplateExpr:
+		if len(e.Parts) == 0 {
+			c.build.Const(expr.Str(""))
+			return
+		}
 		for _, part := range e.Parts {
 			c.expression(part)
 		}
-		c.build.Join(len(e.Parts))
+		if _, fixed := e.Parts[0].(*hclsyntax.LiteralValueExpr); len(e.Parts) > 1 || !fixed {
+			c.build.Join(len(e.Parts))
+		}
 	case *hclsyntax.ScopeTraversalExpr:
 		c.traversal(e)
 	case *hclsyntax.ConditionalExpr:

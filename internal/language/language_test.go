@@ -133,6 +133,19 @@ tide {
 	}
 }
 
+// TestMayHold: most messages need not be read as JSON to see that a condition of
+// the usual form does not hold on them.
+func TestMayHold(t *testing.T) {
+	tr, err := Parse(trials.Demo, "demo", Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	past := tr.Dialect.Past
+	if past.MayHold([]byte(`{"kind":"notice"}`)) || !past.MayHold([]byte(`{"kind":"past"}`)) || !past.MayHold([]byte(`{"kind":"\u0070ast"}`)) {
+		t.Error("a look at the bytes does not tell whether a message may be of the past")
+	}
+}
+
 // TestReference: docs/language.md is what the code says, and the code leaves no
 // word without one. Run with UPDATE=1 after a change of the vocabulary.
 func TestReference(t *testing.T) {
