@@ -38,7 +38,8 @@ you one to change) and run it with "tidepull run FILE".
 
 Exit status of run and demo: 0 all limits hold, 1 a limit is broken, 2 the trial
 is wrong, 3 not proven (the tool was the bottleneck, or nothing was measured),
-4 the target could not be reached.`
+4 the target could not be reached. Of probe: 0 all expectations met, 1 one was
+not, 4 there is no connection. Of replay: 0 the same, 1 it differs.`
 
 type commands struct {
 	Log     string           `placeholder:"FILE" help:"Write the tool's own log to FILE; by default to tidepull.log in the user's state folder."`
@@ -49,6 +50,10 @@ type commands struct {
 	Check   checkCommand     `cmd:"" help:"Check trials for errors, and run nothing."`
 	Format  formatCommand    `cmd:"" help:"Lay trials out in the usual way."`
 	Words   wordsCommand     `cmd:"" help:"Print the trial language's reference, as Markdown."`
+	Probe   probeCommand     `cmd:"" help:"Drive one to three clients by hand; with --send and --expect, for scripts."`
+	Record  recordCommand    `cmd:"" help:"Relay between a client of yours and its server, and keep all that goes over."`
+	Import  importCommand    `cmd:"" help:"Make a recording out of a HAR file, as browsers export it."`
+	Replay  replayCommand    `cmd:"" help:"Play a recording again, once or many times, and tell what is different now."`
 	Runs    runsCommand      `cmd:"" help:"List the runs that are kept; show, name, note or delete one."`
 	Export  exportCommand    `cmd:"" help:"Write a view of a kept run as a drawing or a table."`
 	Standin standinCommand   `cmd:"" help:"Serve the stand-in: a simulated messaging server, with switches that make it do wrong."`

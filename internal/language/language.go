@@ -15,6 +15,7 @@ import (
 	"github.com/hashicorp/hcl/v2"
 	"github.com/hashicorp/hcl/v2/hclsyntax"
 
+	"tidepull/internal/expr"
 	"tidepull/internal/trial"
 	"tidepull/internal/wire/jsonscan"
 )
@@ -195,4 +196,21 @@ func (r *reader) one(kind string, end hcl.Range) *hcl.Block {
 		r.missing(end, "the trial has no %s", kind)
 	}
 	return own
+}
+
+// Expression compiles an expression by itself: over the client's variables and
+// functions, with no message at hand. The error is an *Errors.
+func Expression(text string) (*expr.Program, error) {
+	r := &reader{sources: map[string][]byte{}}
+	r.trial.Fields = &jsonscan.Table{}
+	attrs, diags := r.parse([]byte("x = "+text), "expression").JustAttributes()
+	r.diags = append(r.diags, diags...)
+	var p *expr.Program
+	if a := attrs["x"]; a != nil && !r.diags.HasErrors() {
+		p, _ = r.compile(a.Expr, false)
+	}
+	if r.diags.HasErrors() || p == nil {
+		return nil, &Errors{r.diags, r.sources}
+	}
+	return p, nil
 }

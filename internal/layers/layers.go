@@ -19,6 +19,11 @@ var Of = map[string]int{
 	"internal/meter":         2,
 	"internal/logbook":       3,
 	"internal/lane":          3,
+	"internal/recording":     3,
+	"internal/relay":         5,
+	"internal/probe":         5,
+	"internal/replay":        4,
+	"internal/play":          6,
 	"internal/trial":         3,
 	"internal/board":         3,
 	"internal/client":        4,
@@ -40,6 +45,7 @@ var Of = map[string]int{
 	"internal/tui/fanout":    10,
 	"internal/tui/balance":   11,
 	"internal/tui/home":      10,
+	"internal/tui/probing":   10,
 	"internal/tui":           12,
 	"internal/layers":        0,
 	"trials":                 0,
@@ -58,7 +64,7 @@ var Impure = map[string]bool{"internal/poll": true, "internal/machine": true}
 // or the start of it.
 var Alone = map[string][]string{
 	"golang.org/x/sys":          {"internal/poll"},
-	"github.com/hashicorp/hcl":  {"internal/language"},
+	"github.com/hashicorp/hcl":  {"internal/language", "internal/replay"},
 	"github.com/zclconf":        {"internal/language"},
 	"charm.land/bubbletea":      {"internal/tui"},
 	"charm.land/bubbles":        {"internal/tui"},

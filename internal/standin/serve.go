@@ -52,7 +52,7 @@ func (l *loop) Data(id int32, b []byte, at mono.Time) {
 func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 	for c.state == greeting {
 		n := l.greet(id, c, b[taken:], at)
-		if taken += n; n == 0 {
+		if taken += n; n == 0 && c.state == greeting {
 			return taken
 		}
 	}

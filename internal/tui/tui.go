@@ -13,9 +13,11 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 
+	"tidepull/internal/probe"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/home"
 	"tidepull/internal/tui/look"
+	"tidepull/internal/tui/probing"
 	"tidepull/internal/tui/scene"
 )
 
@@ -45,10 +47,22 @@ func ShowHome(shell Shell) error {
 	return m.show()
 }
 
+// ShowProbe opens the interface on the probe.
+func ShowProbe(t probe.Target) error {
+	m := newModel(nil)
+	m.probe = probing.New(t)
+	return m.show()
+}
+
 func (m model) show() error {
 	end, err := tea.NewProgram(m).Run()
-	if last, ok := end.(model); ok && last.run != nil {
-		last.run.source.Abort()
+	if last, ok := end.(model); ok {
+		if last.run != nil {
+			last.run.source.Abort()
+		}
+		if last.probe != nil {
+			last.probe.Close()
+		}
 	}
 	if errors.Is(err, tea.ErrInterrupted) {
 		err = nil
@@ -107,12 +121,13 @@ type model struct {
 	shell         Shell
 	home          *home.Model
 	run           *runView
+	probe         *probing.Model
 	keys          keys
 	palette       look.Palette
 	dark          bool
 	profile       colorprofile.Profile
 	width, height int
-	explaining    bool // the home screen
+	explaining    bool // the home screen, or the probe
 }
 
 func newModel(shell Shell) model {
@@ -121,7 +136,12 @@ func newModel(shell Shell) model {
 
 func tick() tea.Cmd { return tea.Tick(refreshEvery, func(time.Time) tea.Msg { return refresh{} }) }
 
-func (m model) Init() tea.Cmd { return tea.Batch(tick(), tea.RequestBackgroundColor) }
+func (m model) Init() tea.Cmd {
+	if m.probe != nil {
+		return tea.Batch(tick(), tea.RequestBackgroundColor, m.probe.Wait())
+	}
+	return tea.Batch(tick(), tea.RequestBackgroundColor)
+}
 
 func (m model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
@@ -145,7 +165,19 @@ func (m model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			return m, nil
 		}
 		m.run = newRunView(msg.source, m.keys, m.shell.Export)
+	case probing.Arrived:
+		if m.probe != nil {
+			m.probe.Take()
+			return m, m.probe.Wait()
+		}
+	case tea.PasteMsg:
+		if m.probe != nil {
+			m.probe.Paste(msg)
+		}
 	case tea.KeyPressMsg:
+		if m.probe != nil {
+			return m.pressInProbe(msg)
+		}
 		if m.run != nil {
 			return m.pressInRun(msg)
 		}
@@ -169,6 +201,26 @@ func (m model) pressInRun(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	return m, nil
 }
 
+func (m model) pressInProbe(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
+	switch {
+	case m.explaining:
+		m.explaining = false
+		return m, nil
+	case m.probe.Empty() && key.Matches(msg, m.keys.help):
+		m.explaining = true
+		return m, nil
+	case !m.probe.Update(msg):
+		return m, nil
+	case m.home == nil:
+		return m, tea.Quit
+	}
+	m.probe.Close()
+	m.probe = nil
+	h := m.shell.Home()
+	m.home = &h
+	return m, nil
+}
+
 func (m model) pressAtHome(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	if m.explaining {
 		m.explaining = false
@@ -177,6 +229,9 @@ func (m model) pressAtHome(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	next, action, done := m.home.Update(msg)
 	m.home = &next
 	switch {
+	case action != nil && action.Probe != "":
+		m.probe = probing.New(probe.Target{URL: action.Probe})
+		return m, m.probe.Wait()
 	case action != nil:
 		shell := m.shell
 		return m, func() tea.Msg {
@@ -213,15 +268,39 @@ func (m model) draw() string {
 		return look.Fit(fmt.Sprintf("tide pull needs %d x %d characters", minWidth, minHeight), m.width)
 	}
 	var lines []string
-	if m.run != nil {
+	switch {
+	case m.probe != nil:
+		lines = m.drawProbe()
+	case m.run != nil:
 		lines = m.run.draw(&m.palette, m.width, m.height)
-	} else {
+	default:
 		lines = m.drawHome()
 	}
 	for i := range lines {
 		lines[i] = look.Fit(lines[i], m.width)
 	}
 	return strings.Join(lines, "\n")
+}
+
+func (m model) drawProbe() []string {
+	p := &m.palette
+	lines := []string{p.Draw(look.Strong, "tide pull") + "  probe"}
+	foot := probing.Hints(p)
+	switch {
+	case m.explaining:
+		lines = append(lines, p.Rule("probe, in words", "", m.width))
+		lines = append(lines, strings.Split(probing.Help, "\n")...)
+		foot = hints(p, m.keys.back)
+	default:
+		lines = append(lines, m.probe.View(p, m.width, m.height-2)...)
+	}
+	if n := m.probe.Notice(); n != "" {
+		foot = p.Draw(look.Beware, n)
+	}
+	for len(lines) < m.height-1 {
+		lines = append(lines, "")
+	}
+	return append(lines[:m.height-1], foot)
 }
 
 func (m model) drawHome() []string {

@@ -11,6 +11,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"tidepull/internal/plain"
+	"tidepull/internal/probe"
 	"tidepull/internal/run"
 	"tidepull/internal/store"
 	"tidepull/internal/tui/look"
@@ -25,6 +26,9 @@ board. enter on a trial of this folder (a file that ends in .trial.hcl) runs it;
 one with errors shows them instead. enter on a run opens it: a run that is kept
 is looked at through the same views as one that is going on.
 
+p opens the probe: it asks for an address, and then one to three clients are
+driven by hand.
+
 r gives a run a name, d deletes it (asked twice). c marks two runs and sets
 their figures side by side.`
 
@@ -33,6 +37,7 @@ type Action struct {
 	Demo  bool
 	Trial string // a file
 	Run   int64  // a kept run
+	Probe string // an address to probe
 }
 
 // A Model is the screen's state.
@@ -45,6 +50,7 @@ type Model struct {
 	cursor   int
 	marked   []int64
 	naming   bool
+	knocking bool // an address for the probe is asked for
 	input    textinput.Model
 	deleting int64
 	compared bool
@@ -91,12 +97,15 @@ func (m Model) at() *store.Run {
 }
 
 // Typing tells whether keys are text for the user's input.
-func (m Model) Typing() bool { return m.naming }
+func (m Model) Typing() bool { return m.naming || m.knocking }
 
 // Update handles a key; done tells whether the key was one of the screen's.
 func (m Model) Update(msg tea.KeyPressMsg) (next Model, action *Action, done bool) {
 	if m.naming {
 		return m.typed(msg), nil, true
+	}
+	if m.knocking {
+		return m.typedAddress(msg)
 	}
 	m.notice = ""
 	deleting := m.deleting
@@ -111,9 +120,16 @@ func (m Model) Update(msg tea.KeyPressMsg) (next Model, action *Action, done boo
 	case "r":
 		if r := m.at(); r != nil {
 			m.naming = true
+			m.input.Prompt, m.input.CharLimit = "name: ", 60
 			m.input.SetValue(r.Name)
 			m.input.Focus()
 		}
+	case "p":
+		m.knocking = true
+		m.input.Prompt, m.input.CharLimit = "address to probe: ", 400
+		m.input.SetValue("ws://127.0.0.1:7411/live")
+		m.input.CursorEnd()
+		m.input.Focus()
 	case "d":
 		m = m.delete(deleting)
 	case "c":
@@ -126,6 +142,23 @@ func (m Model) Update(msg tea.KeyPressMsg) (next Model, action *Action, done boo
 	default:
 		return m, nil, false
 	}
+	return m, nil, true
+}
+
+// typedAddress takes the address for the probe.
+func (m Model) typedAddress(msg tea.KeyPressMsg) (Model, *Action, bool) {
+	switch msg.String() {
+	case "enter":
+		if _, err := probe.ParseURL(m.input.Value()); err != nil {
+			return m.Say(err.Error()), nil, true
+		}
+		m.knocking = false
+		return m, &Action{Probe: m.input.Value()}, true
+	case "esc":
+		m.knocking, m.notice = false, ""
+		return m, nil, true
+	}
+	m.input, _ = m.input.Update(msg)
 	return m, nil, true
 }
 
@@ -211,6 +244,7 @@ func (m Model) View(p *look.Palette, width, height int) []string {
 	}
 	lines = append(lines, p.Rule("the demo", "", width))
 	item(0, "morning tide, against the stand-in: a harbour board with 400 clients")
+	lines = append(lines, "", p.Rule("by hand", "", width), "  "+p.Draw(look.Strong, "p")+" the probe: one to three clients, driven by hand")
 	lines = append(lines, "", p.Rule("trials in this folder", "", width))
 	for i, t := range m.trials {
 		item(1+i, plain.Text(t, 100))
@@ -229,9 +263,10 @@ func (m Model) View(p *look.Palette, width, height int) []string {
 		lines = append(lines, "  "+p.Draw(look.Faint, "none are kept yet"))
 	}
 	top := []string{}
-	if m.naming {
+	if m.Typing() {
 		top = []string{m.input.View(), ""}
-	} else if m.notice != "" {
+	}
+	if m.notice != "" {
 		for _, l := range strings.Split(m.notice, "\n") {
 			top = append(top, p.Draw(look.Beware, look.Fit(plain.Text(l, 0), width)))
 		}

@@ -168,6 +168,9 @@ func Right(s string, width int) string {
 	return strings.Repeat(" ", max(0, width-ansi.StringWidth(s))) + s
 }
 
+// Clip cuts s to a width, with dots where something is missing.
+func Clip(s string, width int) string { return ansi.Truncate(s, max(0, width), "…") }
+
 // Fit cuts or fills s to a width.
 func Fit(s string, width int) string {
 	w := ansi.StringWidth(s)

@@ -22,7 +22,10 @@ type Head struct {
 }
 
 // A Field is one header field; the name as it was sent.
-type Field struct{ Name, Value string }
+type Field struct {
+	Name  string `json:"name"`
+	Value string `json:"value"`
+}
 
 // Get returns the first value of the named field, or "".
 func (h *Head) Get(name string) string {

@@ -1,0 +1,145 @@
+package main
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/alecthomas/kong"
+
+	"tidepull/internal/probe"
+	"tidepull/internal/replay"
+	"tidepull/internal/tui"
+	"tidepull/internal/units"
+	"tidepull/internal/wire/http1"
+)
+
+// An ordered flag remembers its place among the others: --send and --expect are
+// done in the order in which they stand on the command line.
+type ordered struct {
+	at   int
+	text string
+}
+
+var orderedFlags int
+
+// Decode implements kong's mapping of a flag to a value.
+func (o *ordered) Decode(ctx *kong.DecodeContext) error {
+	orderedFlags++
+	o.at = orderedFlags
+	return ctx.Scan.PopValueInto("text", &o.text)
+}
+
+type probeCommand struct {
+	URL         string        `arg:"" help:"The server: a ws://, wss:// or tcp:// address."`
+	Origin      string        `help:"The Origin field, as a browser sends it."`
+	Header      []string      `sep:"none" placeholder:"NAME: VALUE" help:"One more header field. May be given more than once."`
+	Subprotocol []string      `help:"A subprotocol to offer. May be given more than once."`
+	Insecure    bool          `help:"Take any certificate."`
+	Send        []ordered     `sep:"none" placeholder:"TEXT" help:"Send a text. The flags from here to --pause are done in the order in which they are given."`
+	SendHex     []ordered     `sep:"none" placeholder:"DIGITS" help:"Send bytes as a binary message."`
+	SendFile    []ordered     `sep:"none" placeholder:"FILE" help:"Send a file as a binary message."`
+	Expect      []ordered     `sep:"none" placeholder:"PATTERN" help:"Wait for a message that holds this text, or matches /a regular expression/."`
+	Ping        []ordered     `placeholder:"now" help:"Send a ping (--ping now) and wait for the answer."`
+	Close       []ordered     `placeholder:"CODE" help:"Say goodbye with this code and wait for the end."`
+	Pause       []ordered     `placeholder:"TIME" help:"Wait, and show what comes."`
+	Within      time.Duration `default:"5s" help:"How long an expectation may take."`
+	JSON        bool          `name:"json" help:"Print each event as one line of JSON."`
+	Keep        string        `placeholder:"FILE" help:"Write what was done as a trial with one session."`
+}
+
+func (c *probeCommand) target() (t probe.Target, err error) {
+	t = probe.Target{URL: c.URL, Origin: c.Origin, Protocols: c.Subprotocol, Insecure: c.Insecure}
+	for _, h := range c.Header {
+		name, value, ok := strings.Cut(h, ":")
+		if !ok {
+			return t, fmt.Errorf("--header %q is not NAME: VALUE", h)
+		}
+		t.Fields = append(t.Fields, http1.Field{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value)})
+	}
+	_, err = probe.ParseURL(c.URL)
+	return t, err
+}
+
+func (c *probeCommand) actions() []probe.Action {
+	type placed struct {
+		at int
+		probe.Action
+	}
+	var all []placed
+	for do, flags := range map[string][]ordered{"send": c.Send, "send-hex": c.SendHex, "send-file": c.SendFile, "expect": c.Expect, "ping": c.Ping, "close": c.Close, "pause": c.Pause} {
+		for _, f := range flags {
+			all = append(all, placed{f.at, probe.Action{Do: do, Text: f.text}})
+		}
+	}
+	slices.SortFunc(all, func(a, b placed) int { return a.at - b.at })
+	var actions []probe.Action
+	for _, p := range all {
+		actions = append(actions, p.Action)
+	}
+	return actions
+}
+
+func (c *probeCommand) Run() error {
+	t, err := c.target()
+	if err != nil {
+		return err
+	}
+	actions := c.actions()
+	if len(actions) == 0 && !c.JSON && c.Keep == "" && onTerminal() {
+		return tui.ShowProbe(t)
+	}
+	if len(actions) == 0 {
+		actions = []probe.Action{{Do: "pause", Text: "1s"}}
+	}
+	var events []probe.Event
+	err = probe.Run(t, actions, c.Within, func(e probe.Event) {
+		events = append(events, e)
+		if c.JSON {
+			b, _ := json.Marshal(e) // plain values
+			fmt.Println(string(b))
+		} else {
+			printEvent(e)
+		}
+	})
+	if c.Keep != "" {
+		if bad := keepSession(c.Keep, t, events); bad != nil {
+			return bad
+		}
+	}
+	var unmet *probe.Unmet
+	var none *probe.NoConnection
+	var unsent *probe.NotOpen
+	switch {
+	case errors.As(err, &none):
+		return &exitError{exitUnreachable, err.Error()}
+	case errors.As(err, &unmet), errors.As(err, &unsent):
+		return &exitError{exitBroken, err.Error()}
+	}
+	return err
+}
+
+func keepSession(path string, t probe.Target, events []probe.Event) error {
+	out, _, done, err := outputTo(path)
+	if err != nil {
+		return err
+	}
+	if _, err := out.WriteString(replay.SessionOf(probe.Recording(t, events))); err != nil {
+		done()
+		return err
+	}
+	return done()
+}
+
+// printEvent prints an event as a line, and what belongs to it indented.
+func printEvent(e probe.Event) {
+	head, rest := probe.Lines(&e)
+	fmt.Fprintf(os.Stdout, "%10s  %s\n", "+"+units.Duration(e.Since), head)
+	for _, line := range rest {
+		fmt.Fprintf(os.Stdout, "%10s    %s\n", "", line)
+	}
+}

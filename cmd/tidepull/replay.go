@@ -1,0 +1,140 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"os"
+	"os/signal"
+	"syscall"
+	"time"
+
+	"tidepull/internal/machine"
+	"tidepull/internal/plain"
+	"tidepull/internal/play"
+	"tidepull/internal/recording"
+	"tidepull/internal/replay"
+	"tidepull/internal/units"
+)
+
+type replayCommand struct {
+	File      string            `arg:"" help:"A recording, made by record, import or another tool."`
+	To        string            `placeholder:"URL" help:"Play it to this address instead of the recorded one."`
+	Copies    int               `default:"1" help:"How many copies of the recorded clients."`
+	Speed     float64           `default:"1" help:"Divide the recorded pauses by this; 0 leaves them out."`
+	Within    time.Duration     `default:"5s" help:"How long something that came in the recording may take."`
+	KeepValue []string          `sep:"none" placeholder:"VALUE" help:"This value does not vary, whatever is guessed. May be given more than once."`
+	Vary      map[string]string `mapsep:"none" placeholder:"VALUE=EXPRESSION" help:"This value varies; the expression of the trial language gives it, such as uuid()."`
+	Guesses   bool              `help:"List the values that were found to vary, and play nothing."`
+	Write     string            `placeholder:"FILE" help:"Write the recording as a trial, and play nothing; - is the standard output."`
+	JSON      bool              `name:"json" help:"Print the result as JSON."`
+}
+
+func (c *replayCommand) Run() error {
+	f, err := os.Open(c.File)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	rec, err := recording.Read(f)
+	if err != nil {
+		return fmt.Errorf("%s: %w", c.File, err)
+	}
+	plan, err := replay.Make(rec, replay.Options{Keep: c.KeepValue, Vary: c.Vary})
+	if err != nil {
+		return fmt.Errorf("%s: %w", c.File, err)
+	}
+	switch {
+	case !(c.Speed >= 0 && c.Speed <= 1e6):
+		return fmt.Errorf("--speed %v: it goes from 0 to 1000000", c.Speed)
+	case c.Copies < 1 || c.Copies > 15000:
+		return fmt.Errorf("--copies %d: it goes from 1 to 15000", c.Copies)
+	case c.Write != "":
+		return c.write(plan)
+	case c.Guesses:
+		printGuesses(plan)
+		return nil
+	}
+	return c.play(plan)
+}
+
+func (c *replayCommand) write(plan *replay.Plan) error {
+	out, notes, done, err := outputTo(c.Write)
+	if err != nil {
+		return err
+	}
+	if c.To != "" {
+		plan.Target = c.To
+	}
+	if _, err := out.WriteString(plan.Trial(plain.Text(c.File, 60), max(c.Speed, 0.001))); err != nil {
+		done()
+		return err
+	}
+	fmt.Fprintf(notes, "%d clients, %d values that vary: %s\n", len(plan.Actors), len(plan.Guesses), c.Write)
+	return done()
+}
+
+func printGuesses(plan *replay.Plan) {
+	if len(plan.Guesses) == 0 {
+		fmt.Println("nothing was found to vary")
+	}
+	for _, g := range plan.Guesses {
+		fmt.Printf("%-6s %-40q becomes %-24s %s\n", g.Kind, plain.Text(g.Value, 60), g.Becomes, plain.Text(g.Why, 0))
+	}
+}
+
+func (c *replayCommand) play(plan *replay.Plan) error {
+	if c.To != "" {
+		if _, err := url.Parse(c.To); err != nil {
+			return fmt.Errorf("--to %q is no address", c.To)
+		}
+	}
+	if limit := machine.RaiseFileLimit(); limit > 0 && c.Copies*len(plan.Actors)*2+64 > limit {
+		return fmt.Errorf("%d copies of %d clients may need %d open files, and this process may have %d", c.Copies, len(plan.Actors), c.Copies*len(plan.Actors)*2, limit)
+	}
+	if !c.JSON {
+		printGuesses(plan)
+	}
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	r, err := play.Run(ctx, plan, play.Options{To: c.To, Copies: c.Copies, Speed: c.Speed, Within: c.Within})
+	if err != nil {
+		return err
+	}
+	if c.JSON {
+		b, err := json.MarshalIndent(r, "", "  ")
+		if err != nil {
+			return err
+		}
+		fmt.Println(string(b))
+	} else {
+		printResult(r)
+	}
+	if !r.Same {
+		return &exitError{status: exitBroken}
+	}
+	return nil
+}
+
+func printResult(r *play.Result) {
+	fmt.Printf("%d copies of %d clients in %s: %s things that the server said then, %s now\n", r.Copies, r.Clients, units.Duration(r.Took), units.Count(int64(r.Expected)), units.Count(int64(r.Came)))
+	for _, g := range r.Groups {
+		sign := "DIFFERS"
+		if !g.Counts {
+			sign = "besides"
+		}
+		fmt.Printf("%s  %q %s, %d times\n", sign, plain.Text(g.What, 80), g.Kind, g.Times)
+		if g.Example.Recorded != "" {
+			fmt.Printf("         then: %s\n", plain.Text(g.Example.Recorded, 300))
+		}
+		if g.Example.Now != "" {
+			fmt.Printf("         now:  %s\n", plain.Text(g.Example.Now, 300))
+		}
+	}
+	if r.Same {
+		fmt.Println("verdict: the same")
+	} else {
+		fmt.Println("verdict: it differs")
+	}
+}

@@ -1,0 +1,145 @@
+// Package play carries out the plan of a recording with one or more copies of
+// its clients, and holds what the server says now against what it said then.
+package play
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"slices"
+	"sync"
+	"time"
+
+	"tidepull/internal/expr"
+	"tidepull/internal/language"
+	"tidepull/internal/replay"
+)
+
+// Options say how a plan is played.
+type Options struct {
+	To     string        // in place of the plan's target
+	Copies int           // of all its clients; at least 1
+	Speed  float64       // pauses are divided by this; 0 leaves them out
+	Within time.Duration // how long something that came then may take now
+	Late   replay.Lateness
+}
+
+// A Result is what became of it.
+type Result struct {
+	Copies      int                 `json:"copies"`
+	Clients     int                 `json:"clients"`  // of each copy
+	Expected    int                 `json:"expected"` // things that the server said then, times the copies
+	Came        int                 `json:"came"`     // things that it said now
+	Took        time.Duration       `json:"took_ns"`
+	Same        bool                `json:"same"`
+	Groups      []Group             `json:"differences"`
+	Differences []replay.Difference `json:"all"` // the first MaxDifferences of them
+	Unlisted    int                 `json:"unlisted"`
+}
+
+// MaxDifferences bounds the differences that are kept one by one.
+const MaxDifferences = 1000
+
+// A Group is the differences of one kind about the same thing.
+type Group struct {
+	Kind    string            `json:"kind"`
+	What    string            `json:"what"`
+	Times   int               `json:"times"`
+	Example replay.Difference `json:"example"`
+	Counts  bool              `json:"counts"` // it makes the replay differ
+}
+
+// Run plays a plan. The error says why it could not be begun.
+func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
+	o.Copies = max(1, o.Copies)
+	if o.Within <= 0 {
+		o.Within = 5 * time.Second
+	}
+	if o.Late.Factor == 0 {
+		o.Late = replay.Lateness{Factor: 3, Least: 250 * time.Millisecond}
+	}
+	if o.To == "" {
+		o.To = p.Target
+	}
+	programs := make([]*expr.Program, len(p.Guesses))
+	for i, g := range p.Guesses {
+		if g.Kind == "name" || g.Kind == "given" {
+			continue
+		}
+		var err error
+		if programs[i], err = language.Expression(g.Becomes); err != nil {
+			return nil, fmt.Errorf("what %q becomes: %w", g.Value, err)
+		}
+	}
+	began := time.Now()
+	r := &Result{Copies: o.Copies, Clients: len(p.Actors)}
+	c := collection{result: r, groups: map[[2]string]*Group{}, copies: o.Copies}
+	var running sync.WaitGroup
+	for copy := range o.Copies {
+		for _, a := range p.Actors {
+			pl := newPlayer(p, a, copy, o, programs, began)
+			running.Go(func() { c.add(pl, pl.run(ctx)) })
+		}
+		if copy%20 == 19 { // a thousand handshakes at once is another experiment
+			time.Sleep(5 * time.Millisecond)
+		}
+	}
+	running.Wait()
+	r.Took = time.Since(began)
+	c.sum()
+	return r, ctx.Err()
+}
+
+// A collection gathers what the players found.
+type collection struct {
+	mu     sync.Mutex
+	result *Result
+	groups map[[2]string]*Group
+	copies int
+}
+
+func (c *collection) add(p *player, found []replay.Difference) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	r := c.result
+	r.Expected += len(p.recorded)
+	r.Came += len(p.heard)
+	for _, d := range found {
+		d.Copy, d.Actor = p.copy+1, p.actor.Number
+		if len(r.Differences) < MaxDifferences {
+			r.Differences = append(r.Differences, d)
+		} else {
+			r.Unlisted++
+		}
+		key := [2]string{d.Kind, d.What}
+		g := c.groups[key]
+		if g == nil {
+			// Copies hear each other, which the recording could not.
+			g = &Group{Kind: d.Kind, What: d.What, Example: d, Counts: d.Kind != replay.More || c.copies == 1}
+			c.groups[key] = g
+		}
+		g.Times++
+	}
+}
+
+func (c *collection) sum() {
+	r := c.result
+	r.Same = true
+	for _, g := range c.groups {
+		r.Groups = append(r.Groups, *g)
+		r.Same = r.Same && !g.Counts
+	}
+	slices.SortFunc(r.Groups, func(a, b Group) int {
+		if a.Counts != b.Counts {
+			return map[bool]int{true: -1, false: 1}[a.Counts]
+		}
+		if a.Times != b.Times {
+			return b.Times - a.Times
+		}
+		if a.Kind+a.What < b.Kind+b.What {
+			return -1
+		}
+		return 1
+	})
+	slices.SortFunc(r.Differences, func(a, b replay.Difference) int { return (a.Copy-b.Copy)*math.MaxInt16 + a.Actor - b.Actor })
+}

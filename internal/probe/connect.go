@@ -1,0 +1,229 @@
+package probe
+
+import (
+	"context"
+	"crypto/rand"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"net"
+	"net/url"
+	"strings"
+	"time"
+
+	"tidepull/internal/wire/http1"
+	"tidepull/internal/wire/ws"
+)
+
+// ParseURL reads an address: ws://, wss:// or tcp://; http:// and https:// are
+// taken for ws:// and wss://.
+func ParseURL(s string) (*url.URL, error) {
+	u, err := url.Parse(s)
+	if err != nil || u.Hostname() == "" {
+		return nil, fmt.Errorf("%q is no address such as ws://127.0.0.1:7411/live or tcp://127.0.0.1:7411", s)
+	}
+	switch u.Scheme {
+	case "http":
+		u.Scheme = "ws"
+	case "https":
+		u.Scheme = "wss"
+	case "ws", "wss":
+	case "tcp":
+		if u.Port() == "" {
+			return nil, fmt.Errorf("%q names no port", s)
+		}
+	default:
+		return nil, fmt.Errorf("%q: the probe speaks ws://, wss:// and tcp://", s)
+	}
+	return u, nil
+}
+
+const (
+	connectWithin = 10 * time.Second
+	answerWithin  = 10 * time.Second
+)
+
+// connect goes through the phases. It returns what came behind the answer; on
+// an error, the end has been told.
+func (l *Line) connect(ctx context.Context) (rest []byte, err error) {
+	u, err := ParseURL(l.target.URL)
+	if err != nil {
+		return nil, l.refuse(err.Error(), nil)
+	}
+	port := u.Port()
+	if port == "" {
+		port = map[string]string{"ws": "80", "wss": "443"}[u.Scheme]
+	}
+	began := time.Now()
+	l.doing("it is looking up the name")
+	addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", u.Hostname())
+	if err != nil {
+		return nil, l.refuse("the name "+u.Hostname()+" is not known: "+err.Error(), []string{"the address by number, such as 127.0.0.1", "the spelling of the name"})
+	}
+	var names []string
+	for _, a := range addrs {
+		names = append(names, a.Unmap().String())
+	}
+	l.say(Event{What: Phase, Phase: "name lookup", Took: time.Since(began), Detail: strings.Join(names, ", ")})
+	conn, err := l.dial(ctx, u, port)
+	if err != nil {
+		return nil, err
+	}
+	if conn == nil {
+		return nil, l.refuse("it was given up", nil)
+	}
+	l.mu.Lock()
+	l.conn, l.tcp = conn, u.Scheme == "tcp"
+	l.mu.Unlock()
+	if u.Scheme == "wss" {
+		if err := l.secure(ctx, u); err != nil {
+			return nil, err
+		}
+	}
+	if u.Scheme == "tcp" {
+		l.opened("plain TCP: each message is a line that ends in CR LF")
+		return nil, nil
+	}
+	return l.shake(ctx, u)
+}
+
+func (l *Line) doing(state string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.state = state
+}
+
+func (l *Line) opened(detail string) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.open, l.state = true, ""
+	l.event(Event{What: Opened, Detail: detail})
+}
+
+// refuse tells that there will be no connection.
+func (l *Line) refuse(why string, try []string) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.event(Event{What: Refused, Why: why, Try: try})
+	l.open, l.state = false, "the connection was refused"
+	if l.conn != nil {
+		l.conn.Close()
+	}
+	if !l.ended {
+		l.ended = true
+		l.event(Event{What: Ended, Why: "there is no connection", By: "refused"})
+	}
+	return errors.New(why)
+}
+
+func (l *Line) dial(ctx context.Context, u *url.URL, port string) (net.Conn, error) {
+	began := time.Now()
+	l.doing("the connection is being opened")
+	d := net.Dialer{Timeout: connectWithin}
+	conn, err := d.DialContext(ctx, "tcp", net.JoinHostPort(u.Hostname(), port))
+	if err != nil {
+		why, try := whyNoConnection(err, net.JoinHostPort(u.Hostname(), port))
+		return nil, l.refuse(why, try)
+	}
+	l.say(Event{What: Phase, Phase: "connect", Took: time.Since(began), Detail: fmt.Sprintf("%v from %v", conn.RemoteAddr(), conn.LocalAddr())})
+	return conn, nil
+}
+
+func (l *Line) secure(ctx context.Context, u *url.URL) error {
+	began := time.Now()
+	l.doing("TLS is being agreed on")
+	c := tls.Client(l.conn, &tls.Config{ServerName: u.Hostname(), InsecureSkipVerify: l.target.Insecure, NextProtos: []string{"http/1.1"}})
+	ctx, cancel := context.WithTimeout(ctx, connectWithin)
+	defer cancel()
+	if err := c.HandshakeContext(ctx); err != nil {
+		why, try := whyNoTLS(err)
+		return l.refuse(why, try)
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.conn = c
+	s := c.ConnectionState()
+	detail := tls.VersionName(s.Version) + ", " + tls.CipherSuiteName(s.CipherSuite)
+	if len(s.PeerCertificates) > 0 {
+		cert := s.PeerCertificates[0]
+		detail += fmt.Sprintf(", certificate of %s by %s, until %s", cert.Subject, cert.Issuer, cert.NotAfter.Format("2006-01-02"))
+		if l.target.Insecure {
+			detail += ", not verified"
+		}
+	}
+	l.event(Event{What: Phase, Phase: "TLS", Took: time.Since(began), Detail: detail})
+	return nil
+}
+
+// shake sends the opening handshake and reads its answer.
+func (l *Line) shake(ctx context.Context, u *url.URL) (rest []byte, err error) {
+	var nonce [16]byte
+	rand.Read(nonce[:]) // never fails (crypto/rand)
+	k := ws.KeyFor(nonce)
+	fields := append([]http1.Field(nil), l.target.Fields...)
+	if l.target.Origin != "" {
+		fields = append(fields, http1.Field{Name: "Origin", Value: l.target.Origin})
+	}
+	if len(l.target.Protocols) > 0 {
+		fields = append(fields, http1.Field{Name: "Sec-WebSocket-Protocol", Value: strings.Join(l.target.Protocols, ", ")})
+	}
+	request := ws.AppendRequest(nil, u.Host, u.RequestURI(), k, fields...)
+	sent, _, err := http1.ConsumeRequest(request)
+	if err != nil {
+		return nil, l.refuse("the request would not be one: "+err.Error(), []string{"the header fields that you set"})
+	}
+	stop := context.AfterFunc(ctx, func() { l.conn.Close() })
+	defer stop()
+	began := time.Now()
+	l.doing("the server has not agreed yet")
+	l.conn.SetDeadline(began.Add(answerWithin))
+	if _, err := l.conn.Write(request); err != nil {
+		return nil, l.refuse("the request could not be sent: "+err.Error(), nil)
+	}
+	l.say(Event{What: Phase, Phase: "request", Took: time.Since(began), Detail: fmt.Sprintf("%d bytes", len(request))})
+	l.say(Event{What: Request, Head: &sent})
+	began = time.Now()
+	var held []byte
+	buf := make([]byte, 32<<10)
+	for {
+		h, n, err := http1.ConsumeResponse(held)
+		if err != nil {
+			return nil, l.refuse("the answer is no HTTP: "+err.Error(), []string{"the port: does something else listen there?", "wss:// in place of ws://, if the server speaks TLS", "tcp://, if it speaks lines"})
+		}
+		if n > 0 {
+			l.say(Event{What: Phase, Phase: "answer", Took: time.Since(began), Detail: fmt.Sprintf("%d bytes", n)})
+			l.say(Event{What: Answer, Head: &h})
+			return held[n:], l.agreed(&h, k, held[n:])
+		}
+		got, err := l.conn.Read(buf)
+		held = append(held, buf[:got]...)
+		if err != nil && got == 0 {
+			why, try := whyNoAnswer(err, len(held))
+			return nil, l.refuse(why, try)
+		}
+	}
+}
+
+func (l *Line) agreed(h *http1.Head, key string, body []byte) error {
+	l.conn.SetDeadline(time.Time{})
+	if err := ws.CheckResponse(h, key, ws.Offer{Protocols: l.target.Protocols}); err != nil {
+		why, try := whyRefused(h, err, l.target, body)
+		return l.refuse(why, try)
+	}
+	var notes []string
+	if p := h.Get("Sec-WebSocket-Protocol"); p != "" {
+		notes = append(notes, "subprotocol "+p)
+	} else if len(l.target.Protocols) > 0 {
+		notes = append(notes, "no subprotocol, of "+strings.Join(l.target.Protocols, ", "))
+	} else {
+		notes = append(notes, "no subprotocol")
+	}
+	notes = append(notes, "no extensions")
+	for _, f := range h.Fields {
+		if strings.EqualFold(f.Name, "Set-Cookie") {
+			notes = append(notes, "cookie "+f.Value)
+		}
+	}
+	l.opened(strings.Join(notes, ", "))
+	return nil
+}
