@@ -10,6 +10,7 @@ import (
 
 	"tidepull/internal/export"
 	"tidepull/internal/language"
+	"tidepull/internal/ledger"
 	"tidepull/internal/run"
 	"tidepull/internal/store"
 	"tidepull/internal/trial"
@@ -191,14 +192,14 @@ func (a *app) Start(what home.Action) (tui.Source, error) {
 
 // Export implements tui.Shell: it writes what a view shows into the current
 // folder, as drawings and as tables.
-func (a *app) Export(view string, s *run.Snapshot, w scene.Span) (string, error) {
-	views := map[string][]string{"watch": {"tide"}, "fan-out": {"fan-out", "percentiles", "rooms"}, "ledger": {"ledger"}}[view]
+func (a *app) Export(view string, s *run.Snapshot, w scene.Span, clients []ledger.Client) (string, error) {
+	views := map[string][]string{"watch": {"tide"}, "fan-out": {"fan-out", "percentiles", "rooms"}, "ledger": {"ledger"}, "lanes": {"lanes"}}[view]
 	stamp := s.Started.Local().Format("20060102-150405")
 	var written []string
 	for _, v := range views {
 		for _, format := range []string{"svg", "pdf", "csv"} {
 			name := fmt.Sprintf("tidepull-%s-%s.%s", stamp, v, format)
-			r := export.Request{Run: s, Name: "run of " + s.Started.Local().Format("2006-01-02 15:04:05"), Version: Version, View: v, From: w.From, To: w.To}
+			r := export.Request{Run: s, Name: "run of " + s.Started.Local().Format("2006-01-02 15:04:05"), Version: Version, View: v, From: w.From, To: w.To, Clients: clients}
 			if err := writeExport(name, r, format); err != nil {
 				return "", err
 			}

@@ -103,11 +103,12 @@ func (c *runsDelete) Run(a *app) error {
 }
 
 type exportCommand struct {
-	ID     int64  `arg:"" name:"run" help:"The run's number."`
-	View   string `required:"" enum:"tide,fan-out,percentiles,rooms,ledger" help:"What to write: ${enum}."`
-	Window string `placeholder:"FROM..TO" help:"The seconds of the run to take; the whole run where it is not given."`
-	Format string `default:"svg" enum:"svg,pdf,csv,json" help:"As what: ${enum}."`
-	Output string `short:"o" default:"-" placeholder:"FILE" help:"Where to; the standard output where it is not given."`
+	ID      int64  `arg:"" name:"run" help:"The run's number."`
+	View    string `required:"" enum:"tide,fan-out,percentiles,rooms,ledger,lanes" help:"What to write: ${enum}."`
+	Window  string `placeholder:"FROM..TO" help:"The seconds of the run to take; the whole run where it is not given."`
+	Clients string `placeholder:"WHO" help:"Whose lanes: names separated by commas, a crew, a room, or amiss."`
+	Format  string `default:"svg" enum:"svg,pdf,csv,json" help:"As what: ${enum}."`
+	Output  string `short:"o" default:"-" placeholder:"FILE" help:"Where to; the standard output where it is not given."`
 }
 
 func (c *exportCommand) Run(a *app) error {
@@ -120,6 +121,9 @@ func (c *exportCommand) Run(a *app) error {
 		req.Name += ", " + r.Name
 	}
 	if req.From, req.To, err = parseWindow(c.Window); err != nil {
+		return err
+	}
+	if req.Clients, _, err = snap.PickClients(c.Clients); err != nil {
 		return err
 	}
 	return writeExport(c.Output, req, c.Format)

@@ -129,7 +129,7 @@ func (e *Env) wall(t mono.Time) int64 { return e.markTime(t) + mark.Epoch }
 
 // LostTo books in the lanes that a message has not come to a client.
 func (e *Env) LostTo(number uint64, s ledger.Say, to ledger.Client, now mono.Time) {
-	at := e.since(s.Due)
+	at := e.since(s.Sent)
 	e.Lanes.Lost(lane.Record{At: at, Number: number, Client: to, Peer: s.Sender, Room: s.Room, Kind: s.Kind})
 	e.Lanes.Problem(at, number, s.Kind.Said(), to, s.Sender)
 }

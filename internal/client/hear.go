@@ -92,7 +92,7 @@ func (c *Client) arrival(e *Env, a ledger.Arrival, size int) {
 	if (v.Fate == ledger.Delivered || v.Fate == ledger.Late) && v.Kind.Said() {
 		e.Book.Second(v.Sheet.Second).Delivery(c.crew, v.Owed, v.Latency)
 	}
-	rec := lane.Record{What: lane.Got, Number: a.Mark.Number, Peer: int32(a.Mark.Sender), Room: int32(a.Mark.Room), Fate: v.Fate, Kind: v.Kind, Size: uint32(size)}
+	rec := lane.Record{What: lane.Got, Number: a.Mark.Number, Peer: int32(a.Mark.Sender), Room: int32(a.Mark.Room), Fate: v.Fate, Kind: v.Kind, Size: uint32(size), Took: v.Latency}
 	if v.Fate == ledger.Foreign {
 		rec.What, rec.Peer, rec.Room, rec.Number = lane.Heard, -1, noRoom, 0
 	}

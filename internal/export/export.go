@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"tidepull/internal/chart"
+	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
 	"tidepull/internal/plain"
 	"tidepull/internal/run"
@@ -23,14 +24,15 @@ import (
 // A Request says what is to be exported.
 type Request struct {
 	Run      *run.Snapshot
-	Name     string // of the run, for the notes
-	Version  string // of the tool
-	View     string // one of Views
-	From, To int    // the window in seconds, To not in it; both 0 for the whole run
+	Name     string          // of the run, for the notes
+	Version  string          // of the tool
+	View     string          // one of Views
+	From, To int             // the window in seconds, To not in it; both 0 for the whole run
+	Clients  []ledger.Client // whose lanes; none: those with something amiss
 }
 
 // Views are what can be exported, by name.
-var Views = []string{"tide", "fan-out", "percentiles", "rooms", "ledger"}
+var Views = []string{"tide", "fan-out", "percentiles", "rooms", "ledger", "lanes"}
 
 // Formats are the formats of each view.
 var Formats = []string{"svg", "pdf", "csv", "json"}
@@ -73,6 +75,8 @@ func Write(w io.Writer, r Request, format string) error {
 		s, d = r.rooms(win)
 	case "ledger":
 		s, d = r.ledger(win)
+	case "lanes":
+		s, d = r.lanes()
 	}
 	switch format {
 	case "csv":

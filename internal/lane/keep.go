@@ -45,6 +45,9 @@ func (r *Recorder) take(p problem) {
 	if size := uint64(len(r.ring)); r.n > size {
 		oldest = r.n - size
 	}
+	if p.hasBody {
+		p.clients[2] = r.witness(p, oldest)
+	}
 	var near []Record
 	for i := r.n; i > oldest; i-- {
 		rec := r.ring[(i-1)&uint64(len(r.ring)-1)]
@@ -63,6 +66,20 @@ func (r *Recorder) take(p problem) {
 		r.keep(rec)
 		r.keepBody(rec.Number, rec.What)
 	}
+}
+
+// witness finds somebody who got the message of a problem as it should be.
+func (r *Recorder) witness(p problem, oldest uint64) ledger.Client {
+	for i := r.n; i > oldest; i-- {
+		rec := &r.ring[(i-1)&uint64(len(r.ring)-1)]
+		if rec.At < p.from-around {
+			break
+		}
+		if rec.What == Got && rec.Number == p.number && rec.Fate == ledger.Delivered && !slices.Contains(p.clients[:], rec.Client) {
+			return rec.Client
+		}
+	}
+	return -1
 }
 
 func (r *Recorder) keep(rec Record) {

@@ -63,6 +63,7 @@ func WhatNamed(name string) What {
 // A Record is one thing that happened to one client.
 type Record struct {
 	At     time.Duration // since the start of the run
+	Took   time.Duration // of Got: since the message was due
 	Number uint64        // of the message, or what What says
 	Client ledger.Client
 	Peer   ledger.Client // -1 where there is none
@@ -99,7 +100,7 @@ type Body struct {
 const (
 	MaxBody     = 4 << 10
 	firstRing   = 1 << 12
-	maxRing     = 1 << 20 // of 40 bytes
+	maxRing     = 1 << 20 // of 56 bytes
 	bodyRing    = 1 << 13 // messages whose bodies are held
 	arenaSize   = 1 << 21 // bytes of them
 	maxKept     = 60_000  // records

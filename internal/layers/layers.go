@@ -43,6 +43,7 @@ var Of = map[string]int{
 	"internal/tui/tide":      9,
 	"internal/tui/watch":     10,
 	"internal/tui/fanout":    10,
+	"internal/tui/lanes":     10,
 	"internal/tui/balance":   11,
 	"internal/tui/home":      10,
 	"internal/tui/probing":   10,

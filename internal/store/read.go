@@ -231,12 +231,12 @@ func (s *Store) readLanes(id int64, snap *run.Snapshot) error {
 		var r lane.Record
 		var what, fate, kind string
 		var number int64
-		err := rows.Scan((*int64)(&r.At), &r.Client, &what, &number, &r.Peer, &r.Room, &r.Size, &fate, &kind)
+		err := rows.Scan((*int64)(&r.At), &r.Client, &what, &number, &r.Peer, &r.Room, &r.Size, &fate, &kind, (*int64)(&r.Took))
 		r.Number = uint64(number)
 		r.What, r.Fate, r.Kind = lane.WhatNamed(what), fateOf(fate), kindOf(kind)
 		snap.Lanes = append(snap.Lanes, r)
 		return err
-	}, "SELECT at, client, what, number, peer, room, size, fate, kind FROM lane WHERE run = ? ORDER BY ord", id)
+	}, "SELECT at, client, what, number, peer, room, size, fate, kind, took FROM lane WHERE run = ? ORDER BY ord", id)
 }
 
 func (s *Store) readBodies(id int64, snap *run.Snapshot) error {

@@ -119,7 +119,7 @@ func (k *Keeper) write(tx *sql.Tx, s *run.Snapshot, id int64, at *progress) (int
 	}
 	for ; at.lanes < len(s.Lanes); at.lanes++ {
 		r := &s.Lanes[at.lanes]
-		w.exec("INSERT OR REPLACE INTO lane VALUES (?,?,?,?,?,?,?,?,?,?,?)", id, at.lanes, r.At.Nanoseconds(), r.Client, r.What.String(), int64(r.Number), r.Peer, r.Room, r.Size, r.Fate.String(), r.Kind.String())
+		w.exec("INSERT OR REPLACE INTO lane VALUES (?,?,?,?,?,?,?,?,?,?,?,?)", id, at.lanes, r.At.Nanoseconds(), r.Client, r.What.String(), int64(r.Number), r.Peer, r.Room, r.Size, r.Fate.String(), r.Kind.String(), r.Took.Nanoseconds())
 	}
 	for ; at.bodies < len(s.Bodies); at.bodies++ {
 		b := &s.Bodies[at.bodies]

@@ -94,7 +94,9 @@ func press(name string) tea.KeyPressMsg {
 }
 
 func newTestView(s *run.Snapshot) *runView {
-	v := newRunView(troubled{Kept{s}}, newKeys(), func(string, *run.Snapshot, scene.Span) (string, error) { return "", errors.New(hostile) })
+	v := newRunView(troubled{Kept{s}}, newKeys(), func(string, *run.Snapshot, scene.Span, []ledger.Client) (string, error) {
+		return "", errors.New(hostile)
+	})
 	return v
 }
 

@@ -13,6 +13,7 @@ import (
 	"tidepull/internal/run"
 	"tidepull/internal/tui/balance"
 	"tidepull/internal/tui/fanout"
+	"tidepull/internal/tui/lanes"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/scene"
 	"tidepull/internal/tui/tide"
@@ -49,11 +50,12 @@ const (
 	viewWatch viewName = iota
 	viewFanout
 	viewLedger
+	viewLanes
 	numViews
 )
 
 var views = [numViews]struct{ key, name, help string }{
-	{"1", "watch", watch.Help}, {"2", "fan-out", fanout.Help}, {"3", "ledger", balance.Help},
+	{"1", "watch", watch.Help}, {"2", "fan-out", fanout.Help}, {"3", "ledger", balance.Help}, {"4", "lanes", lanes.Help},
 }
 
 // A runView is one run on the screen.
@@ -66,15 +68,16 @@ type runView struct {
 	bands      *watch.Cache
 	fanout     fanout.Model
 	balance    balance.Model
+	lanes      lanes.Model
 	summed     *logbook.Window // of summedSpan, where it is settled
 	summedSpan scene.Span
 	explaining bool
 	leaving    bool // q was pressed once while the run goes on
-	export     func(view string, s *run.Snapshot, w scene.Span) (string, error)
+	export     Exporter
 	notice     string
 }
 
-func newRunView(source Source, k keys, export func(string, *run.Snapshot, scene.Span) (string, error)) *runView {
+func newRunView(source Source, k keys, export Exporter) *runView {
 	return &runView{source: source, snapshot: source.Snapshot(), keys: k, bands: &watch.Cache{}, export: export}
 }
 
@@ -83,6 +86,10 @@ func (v *runView) press(msg tea.KeyPressMsg, sc scene.Scene) (leave bool) {
 	over := v.snapshot.Finished
 	wasLeaving := v.leaving
 	v.leaving, v.notice = false, ""
+	if v.view == viewLanes && v.lanes.Typing() && !key.Matches(msg, v.keys.interrupt) {
+		v.lanes, _ = v.lanes.Update(msg, sc)
+		return false
+	}
 	if v.explaining && (key.Matches(msg, v.keys.back) || key.Matches(msg, v.keys.help)) {
 		v.explaining = false
 		return false
@@ -104,7 +111,7 @@ func (v *runView) press(msg tea.KeyPressMsg, sc scene.Scene) (leave bool) {
 		v.leaving = true
 	case key.Matches(msg, v.keys.export):
 		v.save()
-	case v.pickView(msg.String()), v.moveWindow(msg), v.pressInView(msg, sc):
+	case v.pickView(msg.String()), v.view == viewLanes && v.pressInView(msg, sc), v.moveWindow(msg), v.pressInView(msg, sc):
 	case key.Matches(msg, v.keys.back):
 		if v.window.Set() {
 			v.window = scene.Span{}
@@ -116,7 +123,7 @@ func (v *runView) press(msg tea.KeyPressMsg, sc scene.Scene) (leave bool) {
 }
 
 func (v *runView) save() {
-	path, err := v.export(views[v.view].name, v.snapshot, v.window)
+	path, err := v.export(views[v.view].name, v.snapshot, v.window, v.lanes.Clients())
 	if err != nil {
 		v.notice = "nothing was written: " + err.Error()
 		return
@@ -140,6 +147,8 @@ func (v *runView) pressInView(msg tea.KeyPressMsg, sc scene.Scene) (done bool) {
 		v.fanout, done = v.fanout.Update(msg, v.snapshot)
 	case viewLedger:
 		v.balance, done = v.balance.Update(msg, sc)
+	case viewLanes:
+		v.lanes, done = v.lanes.Update(msg, sc)
 	}
 	return done
 }
@@ -273,6 +282,8 @@ func (v *runView) draw(p *look.Palette, width, height int) []string {
 			lines = append(lines, v.fanout.View(sc)...)
 		case viewLedger:
 			lines = append(lines, v.balance.View(sc)...)
+		case viewLanes:
+			lines = append(lines, v.lanes.View(sc, v.window)...)
 		default:
 			lines = append(lines, watch.View(v.bands, sc)...)
 		}
@@ -318,6 +329,13 @@ func (v *runView) footer(p *look.Palette, width int) string {
 	}
 	text := strings.Join(names, "  ")
 	bindings := []key.Binding{v.keys.window, v.keys.move, v.keys.nextTick, v.keys.export, v.keys.help}
+	if v.view == viewLanes {
+		bindings = nil
+		for _, h := range lanes.Hints() {
+			bindings = append(bindings, key.NewBinding(key.WithHelp(h[0], h[1])))
+		}
+		bindings = append(bindings, v.keys.window, v.keys.export, v.keys.help)
+	}
 	switch v.view {
 	case viewFanout:
 		bindings = append([]key.Binding{v.keys.message}, bindings...)

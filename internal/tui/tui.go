@@ -13,6 +13,7 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 
+	"tidepull/internal/ledger"
 	"tidepull/internal/probe"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/home"
@@ -27,9 +28,13 @@ type Shell interface {
 	Home() home.Model
 	// Start begins or opens what the user picked.
 	Start(home.Action) (Source, error)
-	// Export writes a view of a run into files, and says which.
-	Export(view string, s *run.Snapshot, w scene.Span) (string, error)
+	// Export writes a view of a run into files, and says which. clients are those
+	// that lanes are of.
+	Export(view string, s *run.Snapshot, w scene.Span, clients []ledger.Client) (string, error)
 }
+
+// An Exporter is a Shell's Export.
+type Exporter func(view string, s *run.Snapshot, w scene.Span, clients []ledger.Client) (string, error)
 
 // Show opens the interface on a run and returns when the user leaves it. Where
 // that is before the run is over, the run is ended.

@@ -1,0 +1,254 @@
+// Package lanes is the Lanes view: two to eight clients of a run side by side,
+// time downwards, each message a stroke from lane to lane.
+package lanes
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"charm.land/bubbles/v2/textinput"
+	tea "charm.land/bubbletea/v2"
+
+	"tidepull/internal/lane"
+	"tidepull/internal/ledger"
+	"tidepull/internal/run"
+	"tidepull/internal/tui/scene"
+)
+
+// Help explains the view in words.
+const Help = `Lanes answers: what exactly happened between these clients?
+
+Each client has a lane, time goes downwards. A message is said at the dot and
+reaches a lane at the arrow, with the time that took; a message from a client
+that is not shown comes from the left, with its name. A lost message ends in a
+cross before it reaches its lane, a stray one comes from nowhere. A thick lane is
+inside a room, a thin one connected, a dotted one at home.
+
+Up and down go from one to the next, n and N to the next and the last thing that
+is amiss; enter opens what a message says, space turns JSON into bytes and back.
+g picks the clients: names, a crew, a room, or amiss. With amiss, as it is at
+first, n and N go through all that went wrong in the run, and the lanes are those
+of the clients concerned. f shows less: messages,
+membership, beats, checks, what is amiss. z folds quiet time and unfolds it.
+
+What is kept: everything of the first clients of each crew, and what happened
+1.5 seconds before and after each thing that went wrong, to those concerned, up
+to a bound.`
+
+// A Model is the view's state.
+type Model struct {
+	picked   []ledger.Client // nil: those around the focus
+	focus    *lane.Record    // what went wrong; nil: the first thing, or while the run goes on the last
+	label    string          // what they were picked by
+	filter   int
+	unfolded bool
+	cursor   int
+	moved    bool // the cursor was moved: it does not follow the end
+	open     bool // what the message says is shown
+	asBytes  bool
+	typing   bool
+	input    textinput.Model
+	notice   string
+
+	cached  key
+	rows    []lane.Row
+	clients []ledger.Client
+}
+
+// key tells whether the rows have to be arranged again.
+type key struct {
+	records, filter int
+	span            scene.Span
+	picked          string
+	run             *run.Snapshot // a kept one does not change
+}
+
+var filters = []struct {
+	name string
+	f    lane.Filter
+}{
+	{"all", lane.Whole}, {"messages", lane.Messages}, {"membership", lane.Membership | lane.Messages}, {"beats", lane.Beats | lane.Membership}, {"checks", lane.Checks | lane.Membership}, {"amiss", lane.Odd},
+}
+
+// Typing tells whether keys are text for the user's input.
+func (m Model) Typing() bool { return m.typing }
+
+// Clients are those that are set side by side.
+func (m Model) Clients() []ledger.Client { return m.clients }
+
+// Filter is what is shown of them.
+func (m Model) Filter() lane.Filter { return filters[m.filter].f }
+
+// Update handles a key; done tells whether the key was one of the view's.
+func (m Model) Update(msg tea.KeyPressMsg, sc scene.Scene) (next Model, done bool) {
+	if m.typing {
+		return m.typed(msg, sc), true
+	}
+	m.notice = ""
+	switch msg.String() {
+	case "up", "k":
+		m.move(-1)
+	case "down", "j":
+		m.move(1)
+	case "pgup":
+		m.move(-10)
+	case "pgdown":
+		m.move(10)
+	case "home":
+		m.move(-len(m.rows))
+	case "end":
+		m.move(len(m.rows))
+		m.moved = false
+	case "n":
+		m.jump(1, sc)
+	case "N":
+		m.jump(-1, sc)
+	case "enter":
+		m.open = !m.open
+	case "space":
+		m.asBytes = !m.asBytes
+	case "f":
+		m.filter = (m.filter + 1) % len(filters)
+	case "z":
+		m.unfolded = !m.unfolded
+	case "g":
+		m.typing = true
+		m.input = textinput.New()
+		m.input.Prompt = "clients: "
+		m.input.Placeholder = "names separated by commas, a crew, a room, or amiss"
+		m.input.CharLimit = 300
+		m.input.Focus()
+	case "esc":
+		if !m.open {
+			return m, false
+		}
+		m.open = false
+	default:
+		return m, false
+	}
+	return m, true
+}
+
+func (m *Model) move(by int) {
+	m.cursor = min(max(0, m.cursor+by), max(0, len(m.rows)-1))
+	m.moved = true
+}
+
+// jump goes to the next thing that is amiss: between the clients that were
+// picked, or, where they pick themselves, in the whole run.
+func (m *Model) jump(by int, sc scene.Scene) {
+	if m.picked == nil {
+		m.refocus(by, sc)
+		return
+	}
+	for i := m.cursor + by; i >= 0 && i < len(m.rows); i += by {
+		if m.rows[i].Rec.Odd() {
+			m.cursor, m.moved = i, true
+			return
+		}
+	}
+	m.notice = "nothing amiss in that direction, between these clients"
+}
+
+// refocus moves the focus to the next or the last thing that went wrong.
+func (m *Model) refocus(by int, sc scene.Scene) {
+	odd := lane.Odds(sc.S.Lanes)
+	at := -1
+	if m.focus != nil {
+		at = slices.Index(odd, *m.focus)
+	} else if by < 0 {
+		at = len(odd)
+	}
+	if at += by; at < 0 || at >= len(odd) {
+		m.notice = "nothing amiss in that direction"
+		return
+	}
+	m.focus = &odd[at]
+	m.cached = key{}
+	m.arrange(sc, scene.Span{})
+	if i := slices.IndexFunc(m.rows, func(r lane.Row) bool { return r.Rec == *m.focus }); i >= 0 {
+		m.cursor, m.moved = i, true
+	}
+}
+
+func (m Model) typed(msg tea.KeyPressMsg, sc scene.Scene) Model {
+	switch msg.String() {
+	case "esc":
+		m.typing = false
+		return m
+	case "enter":
+		clients, label, err := sc.S.PickClients(m.input.Value())
+		if err != nil {
+			m.notice = err.Error()
+			return m
+		}
+		m.picked, m.label, m.typing, m.notice, m.cursor, m.moved, m.focus = clients, label, false, "", 0, true, nil
+		return m
+	}
+	m.input, _ = m.input.Update(msg)
+	return m
+}
+
+// auto picks clients where nobody did: those around the focus, or, where
+// nothing is amiss, those of whom most is kept.
+func (m *Model) auto(s *run.Snapshot) ([]ledger.Client, string) {
+	focus := m.focus
+	if odd := lane.Odds(s.Lanes); focus == nil && len(odd) > 0 {
+		if focus = &odd[0]; !s.Finished {
+			focus = &odd[len(odd)-1]
+		}
+		if s.Finished {
+			m.focus = focus
+		}
+	}
+	return s.Around(focus)
+}
+
+// arrange makes the rows, where what they are made of has changed.
+func (m *Model) arrange(sc scene.Scene, span scene.Span) {
+	clients, label := m.picked, m.label
+	k := key{records: len(sc.S.Lanes), filter: m.filter, span: span, picked: fmt.Sprint(m.picked), run: nil}
+	if sc.S.Finished {
+		k.run = sc.S
+	}
+	if k == m.cached {
+		return
+	}
+	if clients == nil {
+		clients, label = m.auto(sc.S)
+	}
+	m.cached, m.clients = k, clients
+	if m.picked == nil {
+		m.label = label
+	}
+	var from, to time.Duration
+	if span.Set() {
+		from, to = time.Duration(span.From)*time.Second, time.Duration(span.To)*time.Second
+	}
+	m.rows = lane.Arrange(sc.S.Lanes, clients, filters[m.filter].f, from, to)
+	if i := slices.IndexFunc(m.rows, func(r lane.Row) bool { return m.focus != nil && r.Rec == *m.focus }); i >= 0 && !m.moved {
+		m.cursor = i
+	} else if !m.moved && !sc.S.Finished {
+		m.cursor = len(m.rows) - 1
+	}
+	m.cursor = min(max(0, m.cursor), max(0, len(m.rows)-1))
+}
+
+// Body gives what a message says, as far as it is kept.
+func body(s *run.Snapshot, r *lane.Record) *lane.Body {
+	if r.What != lane.Said && r.What != lane.Got && r.What != lane.Lost {
+		return nil
+	}
+	for i := range s.Bodies {
+		if s.Bodies[i].Number == r.Number {
+			return &s.Bodies[i]
+		}
+	}
+	return nil
+}
+
+// Hints are the keys of the view.
+func Hints() [][2]string {
+	return [][2]string{{"↑ ↓", "step"}, {"n N", "amiss"}, {"enter", "open"}, {"g", "clients"}, {"f", "filter"}, {"z", "fold"}}
+}

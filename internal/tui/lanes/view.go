@@ -1,0 +1,351 @@
+package lanes
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"tidepull/internal/lane"
+	"tidepull/internal/ledger"
+	"tidepull/internal/plain"
+	"tidepull/internal/probe"
+	"tidepull/internal/tui/look"
+	"tidepull/internal/tui/scene"
+	"tidepull/internal/units"
+)
+
+// clock is the column of times.
+const clock = 10
+
+// quiet is how long nothing must happen to be folded.
+const quiet = 400 * time.Millisecond
+
+// View draws the view below the tide. span is the window on the run, where one
+// is set.
+func (m *Model) View(sc scene.Scene, span scene.Span) []string {
+	m.arrange(sc, span)
+	p := sc.P
+	right := fmt.Sprintf("%s, %s, %s of %d", filters[m.filter].name, sc.Label, units.Count(int64(min(len(m.rows), m.cursor+1))), len(m.rows))
+	lines := []string{p.Rule("lanes of clients "+m.label, p.Draw(look.Faint, right), sc.Width)}
+	if m.typing {
+		lines = append(lines, m.input.View())
+	}
+	if m.notice != "" {
+		lines = append(lines, p.Draw(look.Beware, m.notice))
+	}
+	if len(m.clients) == 0 {
+		return append(lines, p.Draw(look.Faint, "nothing has happened yet"))
+	}
+	lines = append(lines, m.names(sc))
+	var panel []string
+	if m.open && len(m.rows) > 0 {
+		panel = m.panel(sc, max(4, sc.Height/3))
+	}
+	room := max(1, sc.Height-len(lines)-len(panel))
+	lines = append(lines, m.draw(sc, room)...)
+	return append(lines, panel...)
+}
+
+// middle is the column of a lane.
+func (m *Model) middle(i, width int) int {
+	each := (width - clock) / len(m.clients)
+	return clock + i*each + min(each/3, 14)
+}
+
+func (m *Model) names(sc scene.Scene) string {
+	d := look.NewDots(sc.Width, 1)
+	for i, c := range m.clients {
+		x := m.middle(i, sc.Width)
+		each := (sc.Width - clock) / len(m.clients)
+		name := look.Clip(plain.Text(sc.S.ClientName(c), 40), each-2)
+		d.Text(max(clock, x-len([]rune(name))/2), 0, name, look.Strong)
+	}
+	return d.Lines(sc.P)[0]
+}
+
+// A line is a row, or quiet time between two.
+type line struct {
+	row int // -1: quiet
+	gap time.Duration
+}
+
+// lines are the rows and the quiet between them, around the cursor.
+func (m *Model) lines(room int) (all []line, at int) {
+	add := func(i int) (n []line) {
+		if i > 0 {
+			if gap := m.rows[i].Rec.At - m.rows[i-1].Rec.At; gap >= quiet {
+				n = append(n, line{-1, gap})
+				if m.unfolded {
+					for range min(20, int(gap/(100*time.Millisecond))) {
+						n = append(n, line{-1, 0})
+					}
+				}
+			}
+		}
+		return append(n, line{i, 0})
+	}
+	// Backwards from the cursor, and forwards from there.
+	var before []line
+	for i := m.cursor; i >= 0 && len(before) < room; i-- {
+		before = append(add(i), before...)
+	}
+	half := room * 2 / 3
+	var behind []line
+	for i := m.cursor + 1; i < len(m.rows) && len(behind) < room; i++ {
+		behind = append(behind, add(i)...)
+	}
+	if len(before) > half {
+		cut := max(half, room-len(behind))
+		before = before[max(0, len(before)-cut):]
+	}
+	all = append(before, behind...)
+	return all[:min(len(all), room)], len(before) - 1
+}
+
+func (m *Model) draw(sc scene.Scene, room int) []string {
+	if len(m.rows) == 0 {
+		return []string{sc.P.Draw(look.Faint, "nothing of these clients is kept here; f shows more, g picks others")}
+	}
+	lines, at := m.lines(room)
+	d := look.NewDots(sc.Width, len(lines))
+	for y, l := range lines {
+		if l.row < 0 {
+			m.drawQuiet(d, y, l, lines[min(y+1, len(lines)-1)], sc.Width)
+			continue
+		}
+		m.drawRow(d, y, sc, &m.rows[l.row])
+	}
+	out := d.Lines(sc.P)
+	if at >= 0 && at < len(out) {
+		out[at] = sc.P.Draw(look.Strong, "▸") + strings.TrimPrefix(out[at], " ")
+	}
+	return out
+}
+
+// lifelines draws the lanes themselves.
+func (m *Model) lifelines(d *look.Dots, y int, states [lane.MaxLanes]lane.State, width int) {
+	for i := range m.clients {
+		x := m.middle(i, width)
+		switch states[i] {
+		case lane.Ashore:
+			d.Char(x, y, '┊', look.Faint)
+		case lane.Connected:
+			d.Char(x, y, '│', look.Deep)
+		default:
+			d.Char(x, y, '┃', look.Deep)
+		}
+	}
+}
+
+func (m *Model) drawQuiet(d *look.Dots, y int, l, next line, width int) {
+	states := m.rows[len(m.rows)-1].States
+	if next.row > 0 {
+		states = m.rows[next.row-1].States
+	}
+	m.lifelines(d, y, states, width)
+	if l.gap > 0 {
+		d.Text(1, y, "~ "+units.Duration(l.gap.Round(10*time.Millisecond)), look.Faint)
+	}
+}
+
+// inkOf gives the ink of a record.
+func inkOf(r *lane.Record) look.Ink {
+	switch r.What {
+	case lane.Said, lane.Requested:
+		return look.Plan
+	case lane.Lost, lane.Failed:
+		return look.Lost
+	case lane.Broke, lane.Refused, lane.Denied:
+		return look.Danger
+	case lane.Entered, lane.Held:
+		return look.Good
+	case lane.Got:
+		switch r.Fate {
+		case ledger.Delivered:
+			return look.Water
+		case ledger.Allowed, ledger.Past:
+			return look.Deep
+		case ledger.Stray, ledger.Altered:
+			return look.Danger
+		}
+		return look.Beware
+	case lane.Beat, lane.Heard:
+		return look.Faint
+	}
+	return look.Text
+}
+
+func (m *Model) drawRow(d *look.Dots, y int, sc scene.Scene, r *lane.Row) {
+	m.lifelines(d, y, r.States, sc.Width)
+	d.Text(1, y, stamp(r.Rec.At), look.Faint)
+	ink := inkOf(&r.Rec)
+	x := m.middle(r.Lane, sc.Width)
+	each := (sc.Width - clock) / len(m.clients)
+	text := words(sc, r)
+	switch r.Rec.What {
+	case lane.Got:
+		m.drawStroke(d, y, sc, r, ink, text)
+		return
+	case lane.Lost:
+		m.drawLoss(d, y, sc, r, text)
+		return
+	case lane.Said:
+		d.Char(x, y, '●', ink)
+	case lane.Beat:
+		d.Char(x, y, '┼', ink)
+	case lane.Failed, lane.Refused, lane.Denied:
+		d.Char(x, y, '╳', ink)
+	case lane.Broke:
+		d.Char(x, y, '╳', ink)
+	case lane.Held:
+		d.Char(x, y, '▲', ink)
+	default:
+		d.Char(x, y, '○', ink)
+	}
+	d.Text(x+2, y, look.Clip(text, max(0, min(each-3, sc.Width-x-2))), ink)
+}
+
+// drawStroke draws a message that reaches a lane.
+func (m *Model) drawStroke(d *look.Dots, y int, sc scene.Scene, r *lane.Row, ink look.Ink, text string) {
+	x := m.middle(r.Lane, sc.Width)
+	each := (sc.Width - clock) / len(m.clients)
+	dash := '─'
+	switch r.Rec.Fate {
+	case ledger.Duplicate:
+		dash = '═'
+	case ledger.Stray, ledger.Altered, ledger.Reordered, ledger.Disagreed, ledger.Late, ledger.Overdue:
+		dash = '┄'
+	}
+	from := m.middle(max(0, r.From), sc.Width)
+	switch {
+	case r.From < 0 || r.Rec.Fate == ledger.Stray: // from nowhere that is shown
+		start := max(clock, x-min(each*2/3, 12))
+		for i := start; i < x-1; i++ {
+			d.Char(i, y, dash, ink)
+		}
+		d.Char(x-1, y, '▶', ink)
+	case r.From == r.Lane: // its own
+		d.Char(x, y, '◆', ink)
+	case from < x:
+		m.dash(d, y, from+1, x-1, sc.Width, dash, ink)
+		d.Char(x-1, y, '▶', ink)
+	default:
+		m.dash(d, y, x+2, from, sc.Width, dash, ink)
+		d.Char(x+1, y, '◀', ink)
+	}
+	at := x + 2
+	if r.From > r.Lane && r.Rec.Fate != ledger.Stray {
+		at = x + 3
+		text = text + " "
+		text = " " + text
+	}
+	d.Text(at, y, look.Clip(text, max(0, min(each-3, sc.Width-at))), ink)
+}
+
+// dash draws a stroke from a column to another; the lanes that it crosses stay.
+func (m *Model) dash(d *look.Dots, y, from, to, width int, r rune, ink look.Ink) {
+	for x := from; x < to; x++ {
+		d.Char(x, y, r, ink)
+	}
+	for i := range m.clients {
+		if x := m.middle(i, width); x >= from && x < to {
+			d.Char(x, y, '┼', ink)
+		}
+	}
+}
+
+// drawLoss draws a message that ends in nothing.
+func (m *Model) drawLoss(d *look.Dots, y int, sc scene.Scene, r *lane.Row, text string) {
+	x := m.middle(r.Lane, sc.Width)
+	each := (sc.Width - clock) / len(m.clients)
+	from, end := x-min(each*2/3, 12), x-3
+	step := 1
+	if r.From >= 0 && r.From != r.Lane {
+		if from = m.middle(r.From, sc.Width) + 1; from > x {
+			from, end, step = from-2, x+3, -1
+		}
+	}
+	m.dash(d, y, max(clock, min(from, end)), max(from, end)+1, sc.Width, '╌', look.Lost)
+	d.Char(end, y, '╳', look.Lost)
+	at := x + 2
+	if step < 0 {
+		at = x + 5
+	}
+	d.Text(at, y, look.Clip(text, max(0, min(each-3, sc.Width-at))), look.Lost)
+}
+
+func stamp(at time.Duration) string {
+	return fmt.Sprintf("%8.3f", at.Seconds())
+}
+
+// words says what a row is.
+func words(sc scene.Scene, r *lane.Row) string {
+	rec := &r.Rec
+	room := ""
+	if rec.Room >= 0 && int(rec.Room) < len(sc.S.Rooms) {
+		room = plain.Text(sc.S.Rooms[rec.Room], 30)
+	}
+	who := plain.Text(sc.S.ClientName(rec.Peer), 24)
+	check := ""
+	if int(rec.Number) < len(sc.S.Trial.Checks) {
+		check = plain.Text(sc.S.Trial.Checks[rec.Number].Name, 40)
+	}
+	switch rec.What {
+	case lane.Said:
+		if rec.Kind == ledger.Whisper {
+			return fmt.Sprintf("#%d to %s", rec.Number, who)
+		}
+		return fmt.Sprintf("#%d in %s", rec.Number, room)
+	case lane.Got:
+		text := units.Duration(rec.Took)
+		if r.From < 0 || rec.Fate == ledger.Stray {
+			text += " from " + who
+		}
+		if rec.Fate != ledger.Delivered {
+			text = rec.Fate.String() + ", " + text
+		}
+		if !rec.Kind.Said() {
+			text = rec.Kind.String() + " " + text
+		}
+		return fmt.Sprintf("#%d %s", rec.Number, text)
+	case lane.Lost:
+		return fmt.Sprintf("#%d lost, from %s", rec.Number, who)
+	case lane.Heard:
+		return units.Bytes(float64(rec.Size))
+	case lane.Beat:
+		return "beat answered"
+	case lane.Entered, lane.Left:
+		return rec.What.String() + " " + room
+	case lane.Held:
+		return check
+	case lane.Failed:
+		return "failed: " + check
+	case lane.Answered:
+		return fmt.Sprintf("answered %d", rec.Number)
+	}
+	return rec.What.String()
+}
+
+// panel shows what the message under the cursor says.
+func (m *Model) panel(sc scene.Scene, height int) []string {
+	r := &m.rows[m.cursor].Rec
+	p := sc.P
+	title := fmt.Sprintf("what happened to %s at %.6f s: %s", plain.Text(sc.S.ClientName(r.Client), 40), r.At.Seconds(), words(sc, &m.rows[m.cursor]))
+	lines := []string{p.Rule(title, "", sc.Width)}
+	switch b := body(sc.S, r); {
+	case b == nil:
+		lines = append(lines, p.Draw(look.Faint, "what it says is not kept"))
+	default:
+		lines = append(lines, probe.PayloadLines(b.Text, m.asBytes)...)
+		if b.Cut {
+			lines = append(lines, p.Draw(look.Faint, "and more, which is not kept"))
+		}
+	}
+	if len(lines) > height {
+		lines = append(lines[:height-1:height-1], p.Draw(look.Faint, fmt.Sprintf("... %d lines more", len(lines)-height+1)))
+	}
+	for len(lines) < height {
+		lines = append(lines, "")
+	}
+	return lines
+}
