@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"encoding/json"
 	"encoding/xml"
+	"fmt"
 	"io"
 	"net/http"
 	"os"
@@ -17,6 +18,7 @@ import (
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
+	"tidepull/internal/lane"
 	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
 	"tidepull/internal/mark"
@@ -79,6 +81,11 @@ func snapshot(t *testing.T) *run.Snapshot {
 		t.Fatal(err)
 	}
 	s := &run.Snapshot{Trial: tr, Started: time.Date(2026, 3, 1, 6, 0, 0, 0, time.UTC), Elapsed: 8 * time.Second, Entries: entries, Total: w, Rooms: []string{ledger.EveryoneName, "lock-1", "quay"}, KernelTimes: true, Finished: true, Kept: l.Kept}
+	for i := range 43 {
+		s.Names = append(s.Names, fmt.Sprintf("client <%d>", i))
+	}
+	s.Lanes = lanesByHand()
+	s.Bodies = []lane.Body{{Number: 9, Text: []byte("gate \x1b[31m turning")}}
 	clean, err := logbook.Sum(entries, run.Clean)
 	if err != nil {
 		t.Fatal(err)
@@ -88,6 +95,38 @@ func snapshot(t *testing.T) *run.Snapshot {
 		t.Fatalf("the run made by hand: %s, %+v, %d", w.Imbalance(), w.Total, w.Overloaded)
 	}
 	return s
+}
+
+// lanesByHand are the lanes of three clients around a lost message, with much
+// before it, so that they need more than one page.
+func lanesByHand() (all []lane.Record) {
+	at := time.Duration(0)
+	add := func(after time.Duration, r lane.Record) {
+		at += after
+		r.At = at
+		all = append(all, r)
+	}
+	ms := time.Millisecond
+	for _, c := range []ledger.Client{40, 7, 8} {
+		add(ms, lane.Record{What: lane.Opened, Client: c, Peer: -1, Room: -1})
+		add(ms, lane.Record{What: lane.Entered, Client: c, Peer: -1, Room: 2})
+	}
+	for n := range 14 {
+		add(100*ms, lane.Record{What: lane.Said, Client: 40, Peer: -1, Room: 2, Number: uint64(n)})
+		for _, c := range []ledger.Client{7, 40} {
+			add(ms, lane.Record{What: lane.Got, Client: c, Peer: 40, Room: 2, Number: uint64(n), Took: ms})
+		}
+		what := lane.Record{What: lane.Got, Client: 8, Peer: 40, Room: 2, Number: uint64(n), Took: 2 * ms}
+		if n == 9 {
+			what = lane.Record{What: lane.Lost, Client: 8, Peer: 40, Room: 2, Number: 9}
+		}
+		add(ms, what)
+	}
+	add(time.Second, lane.Record{What: lane.Got, Client: 8, Peer: 1, Room: 1, Number: 77, Fate: ledger.Stray, Took: 3 * ms})
+	add(ms, lane.Record{What: lane.Beat, Client: 8, Peer: -1, Room: -1})
+	add(ms, lane.Record{What: lane.Failed, Client: 8, Peer: -1, Room: -1})
+	add(ms, lane.Record{What: lane.Broke, Client: 8, Peer: -1, Room: -1})
+	return all
 }
 
 func golden(t *testing.T, name string, got []byte) {
@@ -128,8 +167,8 @@ func TestGolden(t *testing.T) {
 				continue
 			}
 			text := b.String()
-			if !strings.HasPrefix(text, "%PDF-1.") || strings.Count(text, "/Type /Page\n") != 1 || !strings.Contains(text, "/FontFile2") || !strings.Contains(text, "%%EOF") {
-				t.Errorf("%s: no PDF of one page with its fonts in it", view)
+			if !strings.HasPrefix(text, "%PDF-1.") || strings.Count(text, "/Type /Page\n") != map[bool]int{false: 1, true: 3}[view == "lanes"] || !strings.Contains(text, "/FontFile2") || !strings.Contains(text, "%%EOF") {
+				t.Errorf("%s: no PDF of so many pages with its fonts in it", view)
 			}
 		}
 	}
@@ -173,7 +212,7 @@ func TestLedgerAddsUp(t *testing.T) {
 func TestBadRequests(t *testing.T) {
 	s := snapshot(t)
 	for says, r := range map[string]Request{
-		`no view "lanes"`:                      {Run: s, View: "lanes"},
+		`no view "tides"`:                      {Run: s, View: "tides"},
 		"is not within the run's 9 seconds":    {Run: s, View: "tide", From: 9, To: 10},
 		"5..3 is not within":                   {Run: s, View: "tide", From: 5, To: 3},
 		`no format "png"; there are svg, pdf,`: {Run: s, View: "tide"},

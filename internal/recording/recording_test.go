@@ -153,3 +153,44 @@ func TestWrongLines(t *testing.T) {
 		}
 	}
 }
+
+// TestBrowser imports what a browser exported of a visit to the stand-in.
+func TestBrowser(t *testing.T) {
+	f, err := os.Open("testdata/board.har")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	rec, err := ImportHAR(f)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sent, received, binary, heads := 0, 0, 0, 0
+	for _, e := range rec.Entries {
+		switch {
+		case e.What == Head:
+			heads++
+		case e.What == Message && e.Kind == "binary":
+			binary++
+			if !bytes.Equal(e.Payload(), []byte{0, 255, 16, 32}) {
+				t.Errorf("the binary message is % x", e.Payload())
+			}
+		case e.What == Message && e.From == Client:
+			sent++
+		case e.What == Message:
+			received++
+		}
+	}
+	if sent != 4 || received != 6 || binary != 2 || heads != 4 || !strings.HasPrefix(rec.Target, "ws://127.0.0.1:") {
+		t.Errorf("%d sent, %d received, %d binary, %d heads, of %s", sent, received, binary, heads, rec.Target)
+	}
+	for want, from := range map[string]string{`"text":"gate turning, né ⚓, at `: Client, `"kind":"presence"`: Server} {
+		found := false
+		for _, e := range rec.Entries {
+			found = found || e.From == from && strings.Contains(e.Text, want)
+		}
+		if !found {
+			t.Errorf("the %s does not say %s", from, want)
+		}
+	}
+}

@@ -183,7 +183,7 @@ func (m Model) typed(msg tea.KeyPressMsg, sc scene.Scene) Model {
 			m.notice = err.Error()
 			return m
 		}
-		m.picked, m.label, m.typing, m.notice, m.cursor, m.moved, m.focus = clients, label, false, "", 0, true, nil
+		m.picked, m.label, m.typing, m.notice, m.cursor, m.moved, m.focus = clients, label, false, "", 0, sc.S.Finished, nil
 		return m
 	}
 	m.input, _ = m.input.Update(msg)

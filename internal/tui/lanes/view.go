@@ -311,7 +311,7 @@ func words(sc scene.Scene, r *lane.Row) string {
 	case lane.Lost:
 		return fmt.Sprintf("#%d lost, from %s", rec.Number, who)
 	case lane.Heard:
-		return units.Bytes(float64(rec.Size))
+		return "heard " + units.Bytes(float64(rec.Size))
 	case lane.Beat:
 		return "beat answered"
 	case lane.Entered, lane.Left:
