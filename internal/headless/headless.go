@@ -72,6 +72,12 @@ func Report(w io.Writer, s *run.Snapshot) {
 		fmt.Fprintf(w, "  the books do not agree: %s; please report this as a fault of the tool\n", why)
 	}
 	fmt.Fprintf(w, "  besides: duplicate %d, stray %d, allowed at the edge %d, history %d, overdue %d, foreign %d\n", t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, s.Total.Foreign)
+	if t.Defects() > 0 {
+		fmt.Fprintf(w, "  on top: reordered %d, out of the others' order %d, altered %d\n", t.Reordered, t.Disagreed, t.Altered)
+	}
+	if c := &s.Total.Counts; c.Readings > 0 {
+		fmt.Fprintf(w, "  feeds: %d readings, missing %d, repeated %d, backward %d, too old %d; age p99 %s\n", c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, us(&s.Total.Age, 0.99))
+	}
 	f := s.Total.Fanout()
 	fmt.Fprintf(w, "  fan-out p50 %s, p90 %s, p99 %s, longest %s; the last of the audience: p50 %s, p99 %s\n", us(f, 0.5), us(f, 0.9), us(f, 0.99), us(f, 1), us(&s.Total.Last, 0.5), us(&s.Total.Last, 0.99))
 	lag := "from the kernel's receive times"
@@ -81,6 +87,19 @@ func Report(w io.Writer, s *run.Snapshot) {
 	fmt.Fprintf(w, "  the tool itself: reading lag p99 %s, schedule lag p99 %s, %v of core time stolen from the machine, %d of %d seconds overloaded (%s)\n", us(&s.Total.ReadingLag, 0.99), us(&s.Total.ScheduleLag, 0.99), units.Duration(s.Total.Stolen), s.Total.Overloaded, s.Total.Seconds, lag)
 	for _, reason := range slices.Sorted(maps.Keys(s.Reasons)) {
 		fmt.Fprintf(w, "  %d x %s\n", s.Reasons[reason], reason)
+	}
+	for _, c := range s.Checks() {
+		fmt.Fprintf(w, "  check %q (%s): held %d, failed %d\n", c.Name, c.Kind, c.Held, c.Failed)
+	}
+	if s.Trial.ClosedLoop {
+		fmt.Fprintln(w, "  some of this was a closed loop: it went as fast as the server answered, so its rate is not the trial's")
+	}
+	for _, r := range s.Reckoned {
+		fmt.Fprintf(w, "  reckoning %q: %s", r.Name, r.Verdict)
+		if r.Why != "" {
+			fmt.Fprintf(w, " (%s)", r.Why)
+		}
+		fmt.Fprintln(w)
 	}
 	for _, j := range s.Judgements {
 		fmt.Fprintf(w, "  limit %q: %s %s %s, measured %s: %s", j.Limit.Name, j.Limit.Figure, j.Limit.Rule, Figure(j.Unit, j.Limit.Value), Figure(j.Unit, j.Measured), j.Verdict)

@@ -44,6 +44,10 @@ func (t *Tally) of(f Fate) *int64 {
 // Open is what is owed and not settled yet.
 func (t *Tally) Open() int64 { return t.Owed - t.Delivered - t.Late - t.Lost - t.Excused }
 
+// Defects counts what came otherwise than it should: reordered, out of the
+// order of the others, altered.
+func (t *Tally) Defects() int64 { return t.Reordered + t.Disagreed + t.Altered }
+
 // Arrivals is everything that came.
 func (t *Tally) Arrivals() int64 {
 	return t.Delivered + t.Late + t.Duplicate + t.Stray + t.Allowed + t.Past + t.Overdue

@@ -13,14 +13,18 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
+	"tidepull/internal/lane"
 	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
 	"tidepull/internal/mark"
 	"tidepull/internal/mono"
+	"tidepull/internal/probe"
 	"tidepull/internal/run"
 	"tidepull/internal/trial"
 	"tidepull/internal/tui/look"
+	"tidepull/internal/tui/probing"
 	"tidepull/internal/tui/scene"
+	"tidepull/internal/wire/http1"
 )
 
 // hostile is a name as a server or a trial may give one: escapes that clear the
@@ -66,6 +70,17 @@ func hostileRun(t *testing.T) *run.Snapshot {
 	}
 	book.Advance(mono.Time(12 * time.Second))
 	l.Settle(mono.Never - 1)
+	tr.Checks = []trial.Check{{Name: hostile, Kind: hostile}}
+	for i := range 60 {
+		c := ledger.Client(i % 7)
+		r := lane.Record{At: time.Duration(i) * 230 * time.Millisecond, Client: c, Peer: (c + 3) % 7, Room: 1, Number: uint64(i % 9), What: lane.What(i % int(lane.NumWhats)), Fate: ledger.Fate(i % int(ledger.NumFates)), Kind: ledger.Kind(i % int(ledger.NumKinds)), Took: time.Duration(i) * time.Millisecond, Size: uint32(i)}
+		s.Lanes = append(s.Lanes, r)
+	}
+	for n := range uint64(9) {
+		s.Bodies = append(s.Bodies, lane.Body{Number: n, Text: []byte(`{"` + hostile + `":[1,{"a":"` + hostile + `"}]}`), Cut: true}, lane.Body{Number: n, Text: []byte("\x00\xff" + hostile)})
+	}
+	s.Reckoned = []run.Reckoned{{Name: hostile, Verdict: run.Broken, Why: hostile}}
+	book.Second(11).Check(0, false)
 	s.Entries, _ = book.Take(true)
 	s.Kept, s.Sampled = l.Kept, l.Sampled
 	var err error
@@ -144,6 +159,7 @@ func TestHostileNames(t *testing.T) {
 		"ledger": {"3"}, "by crew": {"3", "b"}, "by kind": {"3", "b", "b"}, "a room": {"3", "enter"}, "a message": {"3", "enter", "enter"},
 		"a client": {"3", "enter", "enter", "enter"}, "its message": {"3", "enter", "enter", "enter", "down", "down", "enter"}, "window on the amiss": {"3", "n", "n"},
 		"help": {"2", "?"}, "export": {"3", "e"}, "leaving": {"q"},
+		"lanes": {"4"}, "a payload": {"4", "enter"}, "as bytes": {"4", "down", "down", "enter", "space"}, "what is odd": {"4", "f", "f", "f", "f", "f", "n", "n", "enter"}, "unfolded": {"4", "z", "up"}, "picking": {"4", "g", "x", "enter"}, "help of lanes": {"4", "?"},
 	}
 	for _, profile := range []colorprofile.Profile{colorprofile.TrueColor, colorprofile.ANSI} {
 		for _, finished := range []bool{false, true} {
@@ -160,6 +176,36 @@ func TestHostileNames(t *testing.T) {
 					check(t, name, m)
 				}
 			}
+		}
+	}
+}
+
+// TestHostileServer draws a probe whose three servers say hostile things.
+func TestHostileServer(t *testing.T) {
+	at := time.Unix(0, 0)
+	events := []probe.Event{
+		{What: probe.Phase, Phase: "name lookup", Took: time.Millisecond, Detail: hostile}, {What: probe.Phase, Phase: "TLS", Took: time.Second, Detail: hostile},
+		{What: probe.Request, Head: &http1.Head{Method: hostile, Path: hostile, Fields: []http1.Field{{Name: hostile, Value: hostile}}}},
+		{What: probe.Answer, Head: &http1.Head{Status: 200, Reason: hostile, Fields: []http1.Field{{Name: hostile, Value: hostile}, {Name: "a", Value: ""}}}},
+		{What: probe.Refused, Why: hostile, Try: []string{hostile, hostile}}, {What: probe.Opened, Detail: hostile},
+		{What: probe.In, Op: "text", Last: true, Payload: []byte(hostile), Message: []byte(hostile), Text: probe.Show([]byte(hostile)), Why: hostile},
+		{What: probe.In, Op: "binary", Last: true, Payload: []byte("\xff" + hostile), Binary: true, Text: probe.Show([]byte("\xff" + hostile))},
+		{What: probe.In, Op: "close", Code: 4000, Detail: hostile, Payload: []byte(hostile), Text: probe.Show([]byte(hostile))},
+		{What: probe.Out, Op: "text", Last: true, Payload: []byte("{\"a\":\"" + hostile + "\"}")}, {What: probe.Unsent, Why: hostile}, {What: probe.Ended, Why: hostile, By: "server"},
+	}
+	for i := range events {
+		events[i].At, events[i].Since, events[i].Size = at, time.Duration(i)*time.Millisecond, len(events[i].Payload)
+	}
+	for n := 1; n <= 3; n++ {
+		for _, size := range [][2]int{{60, 18}, {80, 24}, {160, 47}, {233, 70}} {
+			m := newModel(nil)
+			m.width, m.height = size[0], size[1]
+			m.probe = probing.Shown(n, "ws://"+hostile, events)
+			check(t, "probe", m)
+			m.probe.Update(tea.KeyPressMsg{Code: 'd', Mod: tea.ModCtrl})
+			check(t, "probe, unfolded", m)
+			m.explaining = true
+			check(t, "probe, explained", m)
 		}
 	}
 }

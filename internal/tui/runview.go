@@ -372,7 +372,7 @@ func (v *runView) signal(p *look.Palette) string {
 		signal, word = look.InDanger, "ended early"
 	case c.Broken > 0 || c.Refused > 0 || c.Malformed > 0:
 		signal, word = look.InDanger, "connections fail"
-	case t.Late > 0 || t.Stray > 0 || t.Duplicate > 0 || c.Missed > 0 || c.Denied > 0 || c.Unsent > 0:
+	case t.Late > 0 || t.Stray > 0 || t.Duplicate > 0 || t.Defects() > 0 || s.Total.ChecksFailed() > 0 || c.Missed > 0 || c.Denied > 0 || c.Unsent > 0:
 		signal = look.Attention
 	}
 	text := p.Signal(signal, word)

@@ -173,6 +173,7 @@ var fields = []struct {
 	{"open", (*ledger.Tally).Open, look.Text},
 	{"duplicate", func(t *ledger.Tally) int64 { return t.Duplicate }, look.Beware},
 	{"stray", func(t *ledger.Tally) int64 { return t.Stray }, look.Beware},
+	{"defects", (*ledger.Tally).Defects, look.Beware},
 	{"allowed", func(t *ledger.Tally) int64 { return t.Allowed }, look.Text},
 	{"history", func(t *ledger.Tally) int64 { return t.Past }, look.Text},
 }
@@ -226,11 +227,44 @@ func (m Model) foot(sc scene.Scene, here place) []string {
 	if problem := sc.S.Total.Imbalance(); problem != "" {
 		why, signal = problem, look.InDanger
 	}
-	return []string{
+	return append([]string{
 		sc.P.Draw(look.Faint, strings.Repeat("─", sc.Width)),
 		"  " + m.tallyLine(sc, "sum", &sc.W.Total),
 		"  " + sc.P.Signal(signal, why),
+	}, checks(sc)...)
+}
+
+// checks lists the trial's checks, those that failed first, and what was
+// reckoned, as far as there is room.
+func checks(sc scene.Scene) (lines []string) {
+	p := sc.P
+	all := run.ChecksOf(sc.S.Trial, sc.W)
+	slices.SortStableFunc(all, func(a, b run.CheckSummary) int { return cmp.Compare(min(1, b.Failed), min(1, a.Failed)) })
+	most := max(0, min(len(all), (sc.Height-8)/2))
+	if most == 0 {
+		return nil
 	}
+	each := min(sc.Width, 110)
+	lines = append(lines, "", p.Heading("checks", each, 12, "held", "failed"))
+	for _, c := range all[:most] {
+		name := look.Fit(plain.Text(c.Kind, 12), 13) + plain.Text(c.Name, 60)
+		failed := units.Count(c.Failed)
+		if c.Failed > 0 {
+			failed = p.Draw(look.Beware, failed)
+		}
+		lines = append(lines, "  "+p.Line(name, each-2, 12, units.Count(c.Held), failed))
+	}
+	if most < len(all) {
+		lines = append(lines, p.Draw(look.Faint, fmt.Sprintf("  and %d more", len(all)-most)))
+	}
+	for _, r := range sc.S.Reckoned {
+		signal := look.AllWell
+		if r.Verdict == run.Broken {
+			signal = look.SomethingLost
+		}
+		lines = append(lines, look.Fit("  "+p.Signal(signal, "reckoning "+plain.Text(r.Name, 40)+" "+string(r.Verdict))+"  "+p.Draw(look.Faint, plain.Text(r.Why, 200)), sc.Width))
+	}
+	return lines
 }
 
 func (m Model) rows(sc scene.Scene) []row {
@@ -334,6 +368,9 @@ var why = map[ledger.Fate]string{
 	ledger.Excused:   "left or was cut off before it could be expected",
 	ledger.Duplicate: "had it already",
 	ledger.Stray:     "was not in the audience",
+	ledger.Reordered: "came after a later message of its sender",
+	ledger.Disagreed: "came after one that others got after it",
+	ledger.Altered:   "what it says is not what was said",
 	ledger.Allowed:   "was just entering or leaving: not owed, and not wrong",
 }
 
@@ -372,7 +409,7 @@ func outcome(sc scene.Scene, o ledger.Outcome) string {
 		ink, latency = look.Lost, ""
 	case ledger.Excused:
 		latency = ""
-	case ledger.Late, ledger.Duplicate, ledger.Stray:
+	case ledger.Late, ledger.Duplicate, ledger.Stray, ledger.Reordered, ledger.Disagreed, ledger.Altered:
 		ink = look.Beware
 	}
 	return look.Fit(sc.P.Draw(ink, o.Fate.String()), 11) + look.Right(latency, 14) + "  " + sc.P.Draw(look.Faint, why[o.Fate])
@@ -430,7 +467,7 @@ func event(sc scene.Scene, e logbook.Event) string {
 	switch e.What {
 	case logbook.Broke, logbook.Refused:
 		return sc.P.Draw(look.Danger, text)
-	case logbook.Denied, logbook.Missed:
+	case logbook.Denied, logbook.Missed, logbook.Failed:
 		return sc.P.Draw(look.Beware, text)
 	}
 	return text

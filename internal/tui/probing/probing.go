@@ -127,6 +127,17 @@ func New(t probe.Target) *Model {
 	return m
 }
 
+// Shown makes a view of clients that are not connected, with events that came:
+// for drawing alone.
+func Shown(clients int, address string, events []probe.Event) *Model {
+	m := &Model{input: textinput.New(), inbox: &inbox{signal: make(chan struct{}, 1)}}
+	for range clients {
+		m.lanes = append(m.lanes, &lane{target: probe.Target{URL: address}, events: events})
+	}
+	m.setMode(text)
+	return m
+}
+
 // Wait waits for events.
 func (m *Model) Wait() tea.Cmd {
 	signal := m.inbox.signal

@@ -141,7 +141,7 @@ func eventLines(p *look.Palette, e *probe.Event, width int, unfolded bool) []str
 			}
 			rest = nil
 			if e.Why != "" {
-				rest = []string{"WRONG: " + e.Why}
+				rest = []string{"WRONG: " + plain.Text(e.Why, 0)}
 			}
 		}
 	case probe.Request, probe.Answer:

@@ -108,7 +108,10 @@ func TickOf(e *logbook.Entry) (signal look.Signal, ok bool) {
 	for i := range e.Cells {
 		t := &e.Cells[i].Tally
 		lost = lost || t.Lost > 0
-		odd = odd || t.Late > 0 || t.Duplicate > 0 || t.Stray > 0
+		odd = odd || t.Late > 0 || t.Duplicate > 0 || t.Stray > 0 || t.Defects() > 0
+	}
+	for _, c := range e.Checks {
+		odd = odd || c.Failed > 0
 	}
 	switch {
 	case lost:

@@ -96,6 +96,19 @@ func ledgerLines(sc scene.Scene, each int) []string {
 	count("allowed", func(t *ledger.Tally) int64 { return t.Allowed }, look.Text)
 	count("history", func(t *ledger.Tally) int64 { return t.Past }, look.Text)
 	count("overdue", func(t *ledger.Tally) int64 { return t.Overdue }, look.Beware)
+	for _, d := range []struct { // seldom there, and then they matter
+		name string
+		of   func(*ledger.Tally) int64
+		ink  look.Ink
+	}{
+		{"reordered", func(t *ledger.Tally) int64 { return t.Reordered }, look.Beware},
+		{"disagreed", func(t *ledger.Tally) int64 { return t.Disagreed }, look.Beware},
+		{"altered", func(t *ledger.Tally) int64 { return t.Altered }, look.Danger},
+	} {
+		if d.of(t) > 0 {
+			count(d.name, d.of, d.ink)
+		}
+	}
 	return lines
 }
 
@@ -158,8 +171,11 @@ func trafficLines(sc scene.Scene, each int) []string {
 	count("denied", func(c *logbook.Counts) int64 { return c.Denied }, look.Beware)
 	count("rooms entered", func(c *logbook.Counts) int64 { return c.Entries }, look.Text)
 	count("pings answered", func(c *logbook.Counts) int64 { return c.Pings }, look.Text)
-	count("expected, came", func(c *logbook.Counts) int64 { return c.Met }, look.Text)
-	count("did not come", func(c *logbook.Counts) int64 { return c.Missed }, look.Beware)
+	check := func(name string, of func(*logbook.Window) int64, wrong look.Ink) {
+		lines = append(lines, p.Line(name, each, figureWidth, alarm(p, of(recent), wrong), alarm(p, of(all), wrong)))
+	}
+	check("checks held", (*logbook.Window).ChecksHeld, look.Text)
+	check("checks failed", (*logbook.Window).ChecksFailed, look.Beware)
 	count("could not say", func(c *logbook.Counts) int64 { return c.Unsent }, look.Beware)
 	return lines
 }
