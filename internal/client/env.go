@@ -137,10 +137,13 @@ func (e *Env) LostTo(number uint64, s ledger.Say, to ledger.Client, now mono.Tim
 // Counted books a number of members that a client was told.
 func (e *Env) Counted(n ledger.Count, now mono.Time) {
 	i := e.Trial.Dialect.Presence.Check
-	if n.Right() && !n.Final || e.slow[n.To] {
-		return // the final one counts; who reads slowly may not have read it yet
+	if e.slow[n.To] {
+		return // it may not have read the latest yet
 	}
 	e.Book.Now().Check(i, n.Right())
+	if n.Right() && !n.Final {
+		return
+	}
 	what := lane.Held
 	if !n.Right() {
 		what = lane.Failed

@@ -105,6 +105,12 @@ func (p *player) run(ctx context.Context) []replay.Difference {
 			return p.failed
 		}
 		p.deed++
+		if p.options.Copies > 1 {
+			// What other copies are told has the same shapes: an answer counts only
+			// if it comes after what it answers.
+			clear(p.need)
+			clear(p.have)
+		}
 		p.deedAt, p.lastAt = time.Now(), time.Now()
 		lastDeed, last = s.At, s.At
 		p.fresh()

@@ -1,0 +1,96 @@
+package main
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+)
+
+// A block is commands of the tour, and what they print.
+type block struct {
+	commands string
+	prints   []string
+}
+
+func blocksOf(t *testing.T, text string) (all []block) {
+	t.Helper()
+	for _, m := range regexp.MustCompile("(?s)```(sh|text)\n(.*?)```").FindAllStringSubmatch(text, -1) {
+		switch {
+		case m[1] == "sh":
+			all = append(all, block{commands: m[2]})
+		case len(all) == 0:
+			t.Fatal("something is printed before any command")
+		default:
+			all[len(all)-1].prints = strings.Split(strings.TrimSpace(m[2]), "\n")
+		}
+	}
+	return all
+}
+
+// TestTour runs every command of docs/tour.md in one shell, and finds what
+// stands below each in what it prints, in that order.
+func TestTour(t *testing.T) {
+	source, err := os.ReadFile("../../docs/tour.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := string(source)
+	for _, port := range []string{"7411", "7412", "7413", "7414", "7415"} {
+		ln, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		_, free, _ := net.SplitHostPort(ln.Addr().String())
+		ln.Close()
+		text = strings.ReplaceAll(text, ":"+port, ":"+free)
+	}
+	blocks := blocksOf(t, text)
+	if len(blocks) < 10 {
+		t.Fatalf("only %d blocks", len(blocks))
+	}
+	dir := t.TempDir()
+	if err := os.Symlink(os.Args[0], filepath.Join(dir, "tidepull")); err != nil {
+		t.Fatal(err)
+	}
+	// Where the machine has not enough time for the tool, a limit that holds is
+	// not proven (status 3); that is no fault of the tour's.
+	mayBeCrowded := regexp.MustCompile(`(?m)^tidepull run [^|\n]*$`)
+	// What is started in the background ends with the shell.
+	script := "set -e\nexec 2>&1\ntrap 'kill $(jobs -p) 2>/dev/null; wait' EXIT\n"
+	for i, b := range blocks {
+		script += fmt.Sprintf("echo '=== %d'\n%s\n", i, mayBeCrowded.ReplaceAllString(b.commands, "$0 || [ $$? = 3 ]"))
+	}
+	cmd := exec.Command("bash", "-c", script)
+	cmd.Dir = dir
+	home := t.TempDir()
+	cmd.Env = append(os.Environ(), "TIDEPULL_BE_THE_TOOL=1", "PATH="+dir+":"+os.Getenv("PATH"), "XDG_STATE_HOME="+home, "XDG_DATA_HOME="+home)
+	out, err := cmd.Output()
+	if err != nil {
+		t.Errorf("the tour ends with %v", err)
+	}
+	parts := regexp.MustCompile(`(?m)^=== \d+\n`).Split(string(out), -1)[1:]
+	for i, b := range blocks {
+		if i >= len(parts) {
+			t.Fatalf("it ends before block %d, after:\n%s", i, parts[len(parts)-1])
+		}
+		rest := parts[i]
+		for _, line := range b.prints {
+			pattern := strings.ReplaceAll(regexp.QuoteMeta(strings.TrimSpace(line)), "…", `[^\n]*`)
+			pattern = strings.ReplaceAll(pattern, " ", ` +`)
+			at := regexp.MustCompile(pattern).FindStringIndex(rest)
+			if at == nil {
+				t.Errorf("block %d:\n%s\nprints\n%s\nin which there is no\n%s", i, b.commands, parts[i], line)
+				break
+			}
+			rest = rest[at[1]:]
+		}
+	}
+	if pdf, err := os.ReadFile(filepath.Join(dir, "lanes.pdf")); err != nil || !strings.HasPrefix(string(pdf), "%PDF") {
+		t.Errorf("the lanes on paper: %v", err)
+	}
+}
