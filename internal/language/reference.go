@@ -9,6 +9,7 @@ import (
 	"github.com/hashicorp/hcl/v2/hclsyntax"
 	"github.com/hashicorp/hcl/v2/hclwrite"
 
+	"tidepull/internal/board"
 	"tidepull/internal/expr"
 	"tidepull/internal/logbook"
 )
@@ -44,6 +45,14 @@ func Reference() string {
 	}
 	p("| `match(text, pattern, group)` | the part of it that a group of a regular expression matches, or null; the first group where none is given |")
 	p("| `field(text, path)` | a field of a JSON text, such as `field(msg.data, \"berth.name\")` |")
+	p("")
+	p("## The stand-in's switches\n")
+	p("Thrown by `tidepull standin --wrong NAME=VALUE`, or by `POST /switches?NAME=VALUE`; a number")
+	p("from 0 to 1 is a probability.\n")
+	p("| switch | what it does |\n| --- | --- |")
+	for _, s := range board.SwitchList {
+		p("| `%s` | %s |", s.Name, s.Doc)
+	}
 	p("")
 	p("## Figures\n")
 	p("What a `limit` may be `of`. Durations are limited by durations, counts by numbers.\n")
