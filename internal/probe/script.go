@@ -132,6 +132,7 @@ func Run(t Target, actions []Action, within time.Duration, emit func(Event)) err
 	}
 	for _, a := range all {
 		if err := s.do(a); err != nil {
+			s.drain()
 			return err
 		}
 	}
@@ -170,6 +171,13 @@ func (s *script) next(timeout <-chan time.Time) (Event, bool) {
 	}
 }
 
+// drain tells what has come already.
+func (s *script) drain() {
+	for len(s.events) > 0 {
+		s.next(nil)
+	}
+}
+
 func (s *script) untilOpen() error {
 	for {
 		e, _ := s.next(nil)
@@ -198,7 +206,7 @@ func (s *script) do(a compiled) error {
 		return s.wait("the end of the connection", func(e Event) bool { return e.What == Ended })
 	case "pause":
 		for end := time.After(a.pause); ; {
-			if _, ok := s.next(end); !ok {
+			if _, ok := s.next(end); !ok || s.over {
 				return nil
 			}
 		}

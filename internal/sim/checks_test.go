@@ -106,7 +106,7 @@ var weaknesses = map[string]weakness{
     every = "1s"
     times = 6
     say {
-      payload = "${mark} ${filler(pick(10, 1000, 65536))}"
+      payload = "${mark} ${filler(pick(10, 1000, 65536, 1000000))}"
       body    = { kind = "notice", room = room, text = payload }
     }
   }

@@ -3,6 +3,7 @@
 package probing
 
 import (
+	"encoding/json"
 	"fmt"
 	"os"
 	"strings"
@@ -289,6 +290,9 @@ func (m *Model) enter() {
 	if err := m.do(l, typed); err != nil {
 		m.notice = err.Error()
 		return // it stays to be put right
+	}
+	if t := strings.TrimSpace(typed); m.mode == text && t != "" && (t[0] == '{' || t[0] == '[') && !json.Valid([]byte(t)) {
+		m.notice = "sent, but it is no valid JSON"
 	}
 	l.back = 0
 	if m.mode <= file && (len(m.history) == 0 || m.history[len(m.history)-1] != typed) {

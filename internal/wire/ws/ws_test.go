@@ -208,3 +208,25 @@ func BenchmarkNext(b *testing.B) {
 		}
 	}
 }
+
+// FuzzParseFrame: looking on takes any frame that the Reader takes, with the
+// same payload, and says no more than it was given.
+func FuzzParseFrame(f *testing.F) {
+	f.Add(AppendMasked(nil, OpText, []byte("gate"), [4]byte{1, 2, 3, 4}), 0)
+	f.Add(append(AppendFrame(nil, OpPing, nil), AppendFrame(nil, OpBinary, make([]byte, 200))...), 3)
+	f.Add([]byte{0x70, 0xff, 0xff}, 1)
+	f.Fuzz(func(t *testing.T, b []byte, _ int) {
+		frame, n, err := ParseFrame(b)
+		if n > len(b) || err == nil && n == 0 && len(frame.Payload) > 0 {
+			t.Fatalf("took %d of %d bytes", n, len(b))
+		}
+		r := Reader{}
+		if len(b) > 1 && b[1]&0x80 != 0 {
+			r.FromPeer = Client
+		}
+		ev, m, readErr := r.Next(append([]byte(nil), b...))
+		if readErr == nil && m > 0 && (err != nil || m != n || ev.Op != 0 && ev.Op != OpClose && string(ev.Payload) != string(frame.Payload)) {
+			t.Fatalf("the Reader takes %d bytes, %q; ParseFrame %d, %q, %v", m, ev.Payload, n, frame.Payload, err)
+		}
+	})
+}
