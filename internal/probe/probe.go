@@ -72,12 +72,11 @@ type Event struct {
 
 // A Line is one connection. Its methods may be called from any goroutine.
 type Line struct {
-	number  int
-	target  Target
-	tell    func(Event)
-	cancel  context.CancelFunc
-	done    chan struct{}
-	invalid error // why the address is no address
+	number int
+	target Target
+	tell   func(Event)
+	cancel context.CancelFunc
+	done   chan struct{}
 
 	mu      sync.Mutex // guards all below, and the order of events
 	conn    net.Conn

@@ -128,8 +128,7 @@ type maker struct {
 
 type conn struct {
 	actor   *Actor
-	ask     *Step // the request that is not answered yet
-	asker   *Actor
+	ask     *Step     // the request that is not answered yet
 	lines   [2][]byte // of TCP, not whole yet
 	upgrade bool
 }

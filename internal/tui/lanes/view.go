@@ -113,7 +113,7 @@ func (m *Model) draw(sc scene.Scene, room int) []string {
 			m.drawQuiet(d, y, l, lines[min(y+1, len(lines)-1)], sc.Width)
 			continue
 		}
-		m.drawRow(d, y, sc, &m.rows[l.row])
+		m.drawRow(d, y, sc, &m.rows[l.row], l.row == m.cursor)
 	}
 	out := d.Lines(sc.P)
 	if at >= 0 && at < len(out) {
@@ -175,9 +175,13 @@ func inkOf(r *lane.Record) look.Ink {
 	return look.Text
 }
 
-func (m *Model) drawRow(d *look.Dots, y int, sc scene.Scene, r *lane.Row) {
+func (m *Model) drawRow(d *look.Dots, y int, sc scene.Scene, r *lane.Row, here bool) {
 	m.lifelines(d, y, r.States, sc.Width)
-	d.Text(1, y, stamp(r.Rec.At), look.Faint)
+	clockInk := look.Faint
+	if here {
+		clockInk = look.Strong
+	}
+	d.Text(1, y, stamp(r.Rec.At), clockInk)
 	ink := inkOf(&r.Rec)
 	x := m.middle(r.Lane, sc.Width)
 	each := (sc.Width - clock) / len(m.clients)

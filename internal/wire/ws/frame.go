@@ -13,9 +13,6 @@ type Frame struct {
 	Payload []byte // unmasked, a copy
 }
 
-// maxFrame is the largest payload of a frame that ParseFrame takes.
-const maxFrame = DefaultLimit
-
 // ParseFrame reads one frame from the front of b, whoever sent it and whatever
 // it says: it is for looking on, not for taking part. n is 0 where b does not
 // hold it all. Only a frame that is too large, or whose length is impossible,
