@@ -167,6 +167,7 @@ func (c *Client) heardPast(e *Env) {
 	}
 	v := e.Trial.Dialect.PastSeq.Eval(&e.scope)
 	switch {
+	case w.wrong != "": // the first thing counts
 	case v.Kind != expr.Number:
 		w.wrong = "a message of it has no number"
 	case w.numbered && v.Num == w.last:

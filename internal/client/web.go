@@ -307,8 +307,7 @@ func (c *Client) unanswered(e *Env, now mono.Time, err error) {
 		return
 	}
 	e.counts().Unheard++
-	why := e.note("request "+c.step().Label, err)
-	e.check(c, now, c.step().Check, false, why)
+	e.check(c, now, c.step().Check, false, reasonOf(err))
 	if c.phase == afoot {
 		e.Refused++ // if nobody gets any further, the server is not there
 	}

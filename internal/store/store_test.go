@@ -16,6 +16,9 @@ import (
 
 	"tidepull/internal/board"
 	"tidepull/internal/language"
+	"tidepull/internal/ledger"
+	"tidepull/internal/logbook"
+	"tidepull/internal/meter"
 	"tidepull/internal/run"
 	"tidepull/internal/standin"
 )
@@ -292,5 +295,50 @@ func TestFullDisk(t *testing.T) {
 	}
 	if _, err := s.Runs(); err != nil {
 		t.Errorf("the store cannot be read any more: %v", err)
+	}
+}
+
+// TestFirstSchema: a store as the first version left it is brought up to date,
+// and its run is read as it was.
+func TestFirstSchema(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "runs.db")
+	old, err := sql.Open("sqlite", path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var h meter.Hist
+	h.Record(3 * time.Millisecond)
+	for _, q := range []struct {
+		query string
+		args  []any
+	}{
+		{migrations[0], nil}, {"PRAGMA user_version = 1", nil},
+		{`INSERT INTO run (trial, target, clients, started, state, verdict, tool, outline, kernel, summary) VALUES ('old', 'ws://x', 2, 5, 'finished', 'holds', '0.0', '{"name":"old","crews":[{"name":"pilots","clients":2}],"tide":[{"Word":"flood","To":1,"Over":1000000000}]}', 1, '')`, nil},
+		{"INSERT INTO room VALUES (1, 0, '(everyone)'), (1, 1, 'lock-1')", nil}, {"INSERT INTO client VALUES (1, 0, 'pilots', 'Alder', 3, 4), (1, 1, 'pilots', 'Birch', 0, 1)", nil},
+		{`INSERT INTO second VALUES (1, 0, 1, 2, 2, 2, 2, 3, 4, 0, '{"Sent":3,"Marked":4}', '{}', '{}', 0, ?, ?, ?, ?, ?, ?, ?)`, []any{[]byte(h.Pack()), []byte(h.Pack()), []byte(h.Pack()), nil, nil, nil, nil}},
+		{"INSERT INTO cell VALUES (1, 0, 1, 0, 'notice', 3, 4, 3, 0, 1, 0, 0, 0, 0, 0, 0)", nil},
+		{"INSERT INTO latency VALUES (1, 0, 0, 2, ?)", []any{[]byte(h.Pack())}},
+		{"INSERT INTO message VALUES (1, 2, 'notice', 0, 1, 0, 10, 11, 2, 1, 0, 1, 0, 1)", nil}, {"INSERT INTO outcome VALUES (1, 2, 0, 1, 'lost', 0)", nil},
+		{"INSERT INTO event VALUES (1, 0, 99, 1, 'broke', NULL, 'the cable')", nil}, {"INSERT INTO reason VALUES (1, 'broken: the cable', 1)", nil},
+	} {
+		if _, err := old.Exec(q.query, q.args...); err != nil {
+			t.Fatalf("%.60s: %v", q.query, err)
+		}
+	}
+	old.Close()
+	s := openStore(t, path)
+	snap, err := s.Load(1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := snap.Total
+	if w.Total.Owed != 4 || w.Total.Lost != 1 || w.Total.Altered != 0 || w.Counts.Sent != 3 || len(w.Checks) != 0 || w.First.Count() != 1 || w.Age.Count() != 0 {
+		t.Errorf("%+v %+v, %d", w.Total, w.Counts, w.First.Count())
+	}
+	if len(snap.Kept) != 1 || snap.Kept[0].Outcomes[0].Fate != ledger.Lost || snap.ClientName(1) != "Birch" || snap.Events[0].What != logbook.Broke || len(snap.Lanes)+len(snap.Bodies)+len(snap.Reckoned) != 0 {
+		t.Errorf("%+v %+v", snap.Kept, snap.Events)
+	}
+	if snap.Trial.TideOf(0).Length() != time.Second || snap.Overall() != run.Holds {
+		t.Errorf("%v, %s", snap.Trial.TideOf(0), snap.Overall())
 	}
 }

@@ -1,0 +1,414 @@
+package client_test
+
+import (
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"tidepull/internal/client"
+	"tidepull/internal/mark"
+	"tidepull/internal/wire/http1"
+	"tidepull/internal/wire/ws"
+)
+
+// scriptOf is a trial of one client whose session has the steps.
+func scriptOf(steps string) string {
+	return `
+trial "t" {}
+target "board" { websocket = "ws://127.0.0.1:7411/live" }
+session "s" {
+` + steps + `
+}
+crew "c" {
+  clients = 1
+  session = session.s
+}
+tide {
+  flood "100%" { over = "1s" }
+}
+`
+}
+
+// web takes what the client asked for over HTTP since it was last called: the
+// requests as bytes, and what it wants of the connection.
+type web struct{ *bench }
+
+func (w web) out() string {
+	text := string(w.env.WebOut)
+	if w.env.WebDial {
+		text += "[dial]"
+	}
+	if w.env.WebHangup {
+		text += "[hang up]"
+	}
+	w.took()
+	return text
+}
+
+// answer gives the client bytes of an answer, cut as the bench has it.
+func (w web) answer(s string) {
+	data := []byte(s)
+	for len(data) > 0 {
+		n := min(w.cuts(len(data)), len(data))
+		w.c.WebData(w.env, data[:n], w.now, w.now)
+		data = data[n:]
+		if w.env.WebOut == nil || len(data) > 0 {
+			continue
+		}
+	}
+}
+
+// TestRequests plays a log-in with a redirect, a cookie, a captured token, a
+// connection that the server closes in between, and one that fails. Where the
+// answers are cut must not matter.
+func TestRequests(t *testing.T) {
+	source := scriptOf(`
+  request "log in" {
+    path    = "/login"
+    query   = { next = "/quay 1" }
+    form    = { user = name, password = "high & dry" }
+    headers = { "X-Berth" = "${n + 12}" }
+    capture = { token = msg.token, first = match(text, "\"token\":\"(...)", 1), kind = header("content-type") }
+    when    = msg.ok && status == 200
+  }
+  request "again" {
+    path   = "/who?t=${my.token}"
+    bearer = my.token
+    status = 204
+  }
+  request "fails" {
+    method = "PUT"
+    path   = "no slash"
+    json   = { a = [1, my.first, { b = my.kind }] }
+  }
+  request "slow" {
+    path   = "/slow"
+    within = "2s"
+  }
+  connect {}
+`)
+	for name, cuts := range cutters {
+		t.Run(name, func(t *testing.T) {
+			w := web{newBench(t, source, cuts)}
+			w.env.Web = "127.0.0.1:7411"
+			w.c.Start(w.env, w.now)
+			if got := w.out(); got != "[dial]" {
+				t.Fatalf("first it asks for %q", got)
+			}
+			w.c.WebOpened(w.env)
+			got := w.out()
+			h, n, err := http1.ConsumeRequest([]byte(got))
+			if err != nil || h.Method != "POST" || h.Path != "/login?next=%2Fquay+1" || h.Get("Host") != "127.0.0.1:7411" || h.Get("X-Berth") != "12" || h.Get("Content-Type") != "application/x-www-form-urlencoded" {
+				t.Fatalf("%q, %v", got, err)
+			}
+			if body := got[n:]; body != "user=c-0&password=high+%26+dry" || h.Get("Content-Length") != fmt.Sprint(len(body)) {
+				t.Fatalf("the form is %q", body)
+			}
+			w.answer("HTTP/1.1 303 See Other\r\nLocation: home?x=1\r\nSet-Cookie: berth=12; HttpOnly\r\nSet-Cookie: old=1\r\nContent-Length: 4\r\n\r\ngone")
+			got = w.out()
+			h, _, err = http1.ConsumeRequest([]byte(got))
+			if err != nil || h.Method != "GET" || h.Path != "/home?x=1" || h.Get("Cookie") != "berth=12; old=1" || h.Get("Content-Length") != "" {
+				t.Fatalf("the redirect leads to %q, %v", got, err)
+			}
+			w.answer("HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\nContent-Type: application/json\r\nSet-Cookie: old=; Max-Age=0\r\nTransfer-Encoding: chunked\r\n\r\n13\r\n{\"ok\":true,\"token\":\r\n8\r\n\"abcdef\"\r\n1\r\n}\r\n0\r\n\r\n")
+			got = w.out()
+			if h, _, err = http1.ConsumeRequest([]byte(got)); err != nil || h.Path != "/who?t=abcdef" || h.Get("Authorization") != "Bearer abcdef" || h.Get("Cookie") != "berth=12" {
+				t.Fatalf("then it asks %q, %v", got, err)
+			}
+			// The server closed the connection before the request came: it is made again.
+			w.c.WebBroke(w.env, w.now, errors.New("closed"))
+			if got := w.out(); got != "[dial]" {
+				t.Fatalf("after the connection was closed: %q", got)
+			}
+			w.c.WebOpened(w.env)
+			w.out()
+			w.answer("HTTP/1.1 204 No Content\r\nConnection: close\r\n\r\n")
+			if got := w.out(); got != "[hang up][dial]" && got != "[dial][hang up]" {
+				t.Fatalf("after Connection: close it asks for %q", got)
+			}
+			w.c.WebOpened(w.env)
+			got = w.out()
+			if h, n, err = http1.ConsumeRequest([]byte(got)); err != nil || h.Method != "PUT" || h.Path != "/noslash" || got[n:] != `{"a":[1,"abc",{"b":"application/json"}]}` {
+				t.Fatalf("then it asks %q, %v", got, err)
+			}
+			w.answer("HTTP/1.1 200 OK\r\nContent-Length: 3\r\nContent-Length: 4\r\n\r\n")
+			if got := w.out(); !strings.Contains(got, "[hang up]") {
+				t.Fatalf("after a malformed answer: %q", got)
+			}
+			w.c.WebOpened(w.env)
+			w.out()
+			w.wait(3 * time.Second) // nothing comes
+			if len(w.said) == 0 || w.said[0] != "dial" {
+				t.Fatalf("after its requests it does %v", w.said)
+			}
+			sum := w.window()
+			if sum.Counts.Requests != 2 || sum.Counts.Unheard != 2 || sum.Answer.Count() != 2 || fmt.Sprint(sum.Checks) != "[{0 0} {1 0} {1 0} {0 1} {0 1}]" {
+				t.Errorf("%+v, checks %v", sum.Counts, sum.Checks)
+			}
+		})
+	}
+}
+
+// TestLargeAnswer: what never ends is given up, not kept.
+func TestLargeAnswer(t *testing.T) {
+	w := web{newBench(t, scriptOf("  request \"r\" { path = \"/\" }\n  connect {}"), cutters["whole"])}
+	w.c.Start(w.env, w.now)
+	w.c.WebOpened(w.env)
+	w.out()
+	w.c.WebData(w.env, []byte("HTTP/1.1 200 OK\r\n\r\n"), w.now, w.now)
+	piece := make([]byte, 1<<20)
+	for range 9 {
+		w.c.WebData(w.env, piece, w.now, w.now)
+	}
+	if w.window().Counts.Unheard != 1 || len(w.env.Reasons) != 1 {
+		t.Errorf("%v", w.env.Reasons)
+	}
+}
+
+// TestRude: each way of breaking the protocol is one that a Reader refuses; a
+// silent client answers nothing; a slow one asks not to be read for; one that
+// vanishes says no goodbye, and comes back.
+func TestRude(t *testing.T) {
+	for _, what := range []string{"unmasked", "reserved bits", "reserved opcode", "bad text", "stray fragment", "long control", "wrong length"} {
+		b := newBench(t, scriptOf(`
+  connect {}
+  malformed {
+    what   = "`+what+`"
+    within = "1s"
+  }
+  connect {}
+`), cutters["whole"])
+		b.open()
+		b.frames0()
+		r := ws.Reader{FromPeer: ws.Client}
+		if _, _, err := r.Next(b.sent); err == nil {
+			t.Errorf("%s: a Reader takes % x", what, b.sent)
+		}
+		b.sent = nil
+		b.c.Broke(b.env, b.now, errors.New("closed"))
+		b.took()
+		if b.said[len(b.said)-1] != "dial" {
+			t.Errorf("%s: after being closed it does %v", what, b.said)
+		}
+		if w := b.window(); fmt.Sprint(w.Checks) != "[{0 0} {1 0}]" || w.Counts.Broken != 0 {
+			t.Errorf("%s: checks %v, %+v", what, w.Checks, w.Counts)
+		}
+	}
+
+	b := newBench(t, scriptOf(`
+  connect {}
+  fall_silent { evicted_within = "10s" }
+`), cutters["whole"])
+	b.open()
+	b.frames0()
+	b.server(ws.AppendFrame(nil, ws.OpPing, []byte("there?")))
+	b.want("a ping while it is silent")
+	b.wait(11 * time.Second)
+	if w := b.window(); w.ChecksFailed() != 1 || w.Counts.Pings != 0 {
+		t.Errorf("not evicted: %v, %+v", w.Checks, w.Counts)
+	}
+
+	b = newBench(t, scriptOf(`
+  connect {}
+  read_slowly { bytes_per_second = 100 }
+  pause { lasts = "1m" }
+`), cutters["whole"])
+	b.open()
+	b.now += 1e9
+	b.c.Data(b.env, ws.AppendFrame(nil, ws.OpText, make([]byte, 98)), b.now, b.now)
+	if !b.env.Hold || b.c.Next() != b.now.Add(time.Second) {
+		t.Errorf("after 100 bytes it reads on at %v, hold %v", b.c.Next(), b.env.Hold)
+	}
+	b.env.Clear()
+	b.now = b.c.Next()
+	b.c.Tick(b.env, b.now)
+	if !b.env.Read || b.c.Next() <= b.now {
+		t.Errorf("a second later: read %v, next %v at %v", b.env.Read, b.c.Next(), b.now)
+	}
+
+	b = newBench(t, scriptOf(`
+  connect {}
+  vanish {}
+  connect {}
+  close {
+    code   = 4002
+    reason = "relieved"
+  }
+  connect {}
+`), cutters["whole"])
+	b.open()
+	b.frames0()
+	if got := strings.Join(b.said, ", "); got != "dial, dial, hang up" && got != "dial, hang up, dial" {
+		t.Errorf("it does %s", got)
+	}
+}
+
+type clientType = client.Client
+
+const markEpochMillis = mark.Epoch / 1000
+
+// markOf is a mark of a message that the ledger knows nothing of.
+func markOf(n int) string { return string(mark.Append(nil, mark.Mark{Run: 3, Number: uint64(n)})) }
+
+// frames0 forgets what was said while the client introduced itself.
+func (b *bench) frames0() {
+	for len(b.sent) > 0 {
+		r := ws.Reader{FromPeer: ws.Client}
+		ev, n, err := r.Next(b.sent)
+		if err != nil || n == 0 || !strings.Contains(string(ev.Payload), `"kind":"name"`) {
+			return
+		}
+		b.sent = b.sent[n:]
+	}
+}
+
+// TestBarrier: nobody goes on before all are there who can still come; who went
+// home is not waited for, and after a time nobody is.
+func TestBarrier(t *testing.T) {
+	b := newBench(t, strings.Replace(scriptOf(`
+  barrier "all" { within = "5s" }
+  connect {}
+`), "clients = 1", "clients = 3", 1), cutters["whole"])
+	clients := []*ledgerClient{{b: b, c: &b.c}}
+	for i := 1; i < 3; i++ {
+		c := b.env.New(b.env.Ledger.AddClient(0), 0, int32(i))
+		clients = append(clients, &ledgerClient{b: b, c: &c})
+	}
+	dials := func() (n int) {
+		for _, c := range clients {
+			n += c.dials
+		}
+		return n
+	}
+	clients[0].start()
+	clients[1].start()
+	if dials() != 0 || len(b.env.Released) != 0 {
+		t.Fatalf("%d go on before the third is there", dials())
+	}
+	clients[2].start()
+	if fmt.Sprint(b.env.Released) != "[0 1 2]" {
+		t.Fatalf("released %v", b.env.Released)
+	}
+	b.env.Released = nil
+	for _, c := range clients {
+		c.do(func() { c.c.Go(b.env, b.now) })
+	}
+	if dials() != 3 {
+		t.Errorf("%d go on", dials())
+	}
+	// They go home and come again, one of them alone: the other two will not come.
+	for _, c := range clients {
+		c.do(func() { c.c.Broke(b.env, b.now, errors.New("refused")) })
+	}
+	clients[1].start()
+	if fmt.Sprint(b.env.Released) != "[1]" {
+		t.Errorf("alone: released %v", b.env.Released)
+	}
+	if w := b.window(); w.ChecksHeld() != 3 || w.ChecksFailed() != 0 {
+		t.Errorf("checks %v", w.Checks)
+	}
+}
+
+// A ledgerClient is one of several clients on a bench.
+type ledgerClient struct {
+	b     *bench
+	c     *clientType
+	dials int
+}
+
+func (l *ledgerClient) do(f func()) {
+	f()
+	if l.b.env.Dial {
+		l.dials++
+	}
+	l.b.env.Clear()
+}
+
+func (l *ledgerClient) start() { l.do(func() { l.c.Start(l.b.env, l.b.now) }) }
+
+// TestHistoryWatch gives a late comer histories of many kinds.
+func TestHistoryWatch(t *testing.T) {
+	source := scriptOf(`
+  connect {}
+  enter {
+    room    = "lock-1"
+    history = 3
+  }
+  pause { lasts = "1m" }
+`)
+	past := func(seq int) string {
+		return fmt.Sprintf(`{"kind":"past","room":"lock-1","seq":%d,"text":"%s"}`, seq, markOf(seq))
+	}
+	live := func(seq int) string {
+		return fmt.Sprintf(`{"kind":"notice","room":"lock-1","seq":%d,"text":"%s"}`, seq, markOf(seq))
+	}
+	entered := `{"kind":"entered","room":"lock-1"}`
+	for name, tc := range map[string]struct {
+		heard []string
+		wrong string // "": it holds
+	}{
+		"as promised":           {[]string{past(4), past(5), past(6), entered, live(7), live(8)}, ""},
+		"none live yet":         {[]string{past(4), past(5), past(6), entered}, "-"},
+		"live before confirmed": {[]string{past(4), past(5), past(6), live(7), entered, live(8)}, ""},
+		"a gap in it":           {[]string{past(3), past(5), past(6), entered}, "there is a gap in it"},
+		"a gap behind it":       {[]string{past(4), past(5), past(6), entered, live(8)}, "a gap between it and the live"},
+		"an overlap":            {[]string{past(4), past(5), past(6), entered, live(6)}, "overlaps"},
+		"out of order":          {[]string{past(5), past(4), past(6), entered}, "out of order"},
+		"one twice":             {[]string{past(5), past(5), past(6), entered}, "came twice"},
+		"too many":              {[]string{past(3), past(4), past(5), past(6), entered}, "longer than promised"},
+		"none":                  {[]string{entered, live(1)}, ""},
+	} {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t, source, cutters["whole"])
+			b.open()
+			b.text(`{"kind":"named"}`)
+			for _, s := range tc.heard {
+				b.text(s)
+			}
+			w := b.window()
+			reasons := fmt.Sprint(b.env.Reasons)
+			switch {
+			case tc.wrong == "" && (w.ChecksHeld() != 1 || w.ChecksFailed() != 0), tc.wrong == "-" && w.ChecksHeld()+w.ChecksFailed() != 0,
+				len(tc.wrong) > 1 && (w.ChecksFailed() != 1 || !strings.Contains(reasons, tc.wrong)):
+				t.Errorf("held %d, failed %d, %s", w.ChecksHeld(), w.ChecksFailed(), reasons)
+			}
+		})
+	}
+}
+
+// TestFeed judges readings by key, number and time.
+func TestFeed(t *testing.T) {
+	b := newBench(t, scriptOf("  connect {}\n  pause { lasts = \"1m\" }")+`
+feed "gauges" {
+  when  = msg.kind == "reading"
+  key   = msg.gauge
+  seq   = msg.seq
+  time  = msg.at
+  fresh = "500ms"
+}
+`, cutters["whole"])
+	b.open()
+	b.now += 5e9
+	at := func(ago time.Duration) int64 { return b.env.Epoch/1000 + markEpochMillis + int64(b.now.Add(-ago))/1e6 }
+	say := func(gauge string, seq int, ago time.Duration) {
+		b.text(fmt.Sprintf(`{"kind":"reading","gauge":%q,"seq":%d,"at":%d}`, gauge, seq, at(ago)))
+	}
+	for i := 1; i <= 5; i++ {
+		say("north", i, 10*time.Millisecond)
+		say("south", 100+i, 20*time.Millisecond)
+	}
+	say("north", 8, 0)                           // 6 and 7 are missing
+	say("north", 8, 0)                           // twice
+	say("south", 103, 0)                         // backward
+	say("south", 106, time.Second)               // old
+	b.text(`{"kind":"reading","gauge":"north"}`) // without a number, or a time
+	w := b.window()
+	if c := w.Counts; c.Readings != 15 || c.Gaps != 2 || c.Repeats != 1 || c.Backward != 1 || c.Stale != 1 || w.ChecksFailed() != 5 || w.Age.Count() != 14 {
+		t.Errorf("%+v, %d failed, %d ages; %v", c, w.ChecksFailed(), w.Age.Count(), b.env.Reasons)
+	}
+	if q := w.Age.Quantile(0.5); q > 20*time.Millisecond || w.Age.Max() < 990*time.Millisecond {
+		t.Errorf("ages: median %v, longest %v", q, w.Age.Max())
+	}
+}
