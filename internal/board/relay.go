@@ -57,7 +57,7 @@ func (b *Board) relay(payload []byte, m relayed) {
 		b.hold(heldRelay{m, slices.Clone(payload), b.out.Now().Add(overtaken), true})
 	default:
 		b.deliver(payload, m)
-		if i := slices.IndexFunc(b.held, func(h heldRelay) bool { return h.behind && h.sender == m.sender }); i >= 0 {
+		if i := slices.IndexFunc(b.held, func(h heldRelay) bool { return h.behind && h.sender == m.sender && h.room == m.room }); i >= 0 {
 			b.Truth.Totals.Reordered++
 			b.release(i)
 		}

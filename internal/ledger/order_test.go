@@ -1,0 +1,249 @@
+package ledger
+
+import (
+	"math/rand/v2"
+	"slices"
+	"testing"
+	"time"
+
+	"tidepull/internal/mark"
+	"tidepull/internal/mono"
+)
+
+// TestOrder delivers messages to the members of a room in orders of their own,
+// the connections read in any order, and compares with what follows from the
+// orders: a message is reordered where a later one of its sender was there
+// before it; members disagree exactly where their orders differ.
+func TestOrder(t *testing.T) {
+	differ := 0
+	for seed := range uint64(400) {
+		r := rand.New(rand.NewPCG(seed, 4))
+		cfg := Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Keep: 1000, Order: SameOrder}
+		l := New(cfg)
+		room := l.Room("lock-1")
+		members, senders, count := 2+r.IntN(4), 1+r.IntN(3), 2+r.IntN(9)
+		for range members {
+			c := l.AddClient(0)
+			l.Ask(c, room, 0)
+			l.Enter(c, room, 0)
+		}
+		sheet := &Sheet{}
+		from := make([]int, count)
+		for i := range count {
+			from[i] = r.IntN(min(senders, members))
+			if n := l.Say(Say{Room: room, Sender: Client(from[i]), Sheet: sheet}); n != uint64(i) {
+				t.Fatal(n)
+			}
+		}
+		// Each member's order is the common one, disturbed in one run of three.
+		common := r.Perm(count)
+		orders := make([][]int, members)
+		for m := range orders {
+			orders[m] = slices.Clone(common)
+			if seed%3 == 0 && r.IntN(2) == 0 {
+				i := r.IntN(count - 1)
+				orders[m][i], orders[m][i+1] = orders[m][i+1], orders[m][i]
+			}
+		}
+		wantReordered, same := int64(0), true
+		for m := range orders {
+			same = same && slices.Equal(orders[m], orders[0])
+			for i, msg := range orders[m] {
+				for _, before := range orders[m][:i] {
+					if from[before] == from[msg] && before > msg {
+						wantReordered++
+						break
+					}
+				}
+			}
+		}
+		next := make([]int, members)
+		for left := members * count; left > 0; {
+			m := r.IntN(members)
+			for burst := 1 + r.IntN(3); burst > 0 && next[m] < count; burst-- { // one read may hold several
+				l.Arrive(Arrival{To: Client(m), Mark: mark.Mark{Run: 1, Room: uint32(room), Number: uint64(orders[m][next[m]])}, At: 1, Sheet: sheet})
+				next[m]++
+				left--
+			}
+		}
+		l.Settle(mono.Never - 1)
+		var got Tally
+		sheet.Each(func(_ Cell, c *Tally) { got.Add(c) })
+		if got.Reordered != wantReordered {
+			t.Fatalf("seed %d: %d are reordered, want %d; senders %v, orders %v", seed, got.Reordered, wantReordered, from, orders)
+		}
+		// What overtakes its own sender's is told as that; where there is no such
+		// thing, disagreement must show exactly if there is any.
+		if wantReordered == 0 && (got.Disagreed == 0) != same {
+			t.Fatalf("seed %d: %d disagree; orders %v", seed, got.Disagreed, orders)
+		}
+		if same && got.Disagreed != 0 {
+			t.Fatalf("seed %d: a false alarm: %d disagree; orders %v", seed, got.Disagreed, orders)
+		}
+		if !same {
+			differ++
+		}
+		if got.Delivered != int64(members*count) || got.Open() != 0 {
+			t.Fatalf("seed %d: %+v", seed, got)
+		}
+	}
+	if differ < 50 {
+		t.Errorf("only in %d runs did the orders differ", differ)
+	}
+}
+
+// TestPresence enters, leaves and cuts off at random, tells members numbers, and
+// compares each judgement with what the membership can have been within the
+// time that a server may take, and in the end was.
+func TestPresence(t *testing.T) {
+	const settle = 50 * time.Millisecond
+	for seed := range uint64(100) {
+		r := rand.New(rand.NewPCG(seed, 5))
+		var told []Count
+		l := New(Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Settle: settle, Presence: func(c Count) { told = append(told, c) }})
+		room := l.Room("lock-1")
+		clients := 3 + r.IntN(8)
+		asked, member := map[Client]bool{}, map[Client]bool{}
+		lastTold := map[Client]int{}
+		type span struct {
+			from      mono.Time
+			low, high int
+		}
+		spans := []span{{}} // how the membership was, from when on
+		now := ms
+		changed := func() {
+			if s := (span{now, len(member), len(asked)}); s.low != spans[len(spans)-1].low || s.high != spans[len(spans)-1].high {
+				spans = append(spans, s)
+			}
+		}
+		for range clients {
+			l.AddClient(0)
+		}
+		for range 400 {
+			now += mono.Time(r.IntN(4)) * ms
+			if r.IntN(25) == 0 {
+				now = now.Add(settle + time.Millisecond) // quiet
+			}
+			quietFrom := len(told)
+			l.Settle(now)
+			checkQuiet(t, seed, told[quietFrom:], member, asked, lastTold)
+			c := Client(r.IntN(clients))
+			switch r.IntN(6) {
+			case 0:
+				l.Ask(c, room, now)
+				if !asked[c] {
+					lastTold[c] = -1
+				}
+				asked[c] = true
+			case 1:
+				l.Enter(c, room, now)
+				if asked[c] {
+					member[c] = true
+				}
+			case 2:
+				l.Quit(c, room, now)
+				delete(member, c)
+			case 3:
+				l.Break(c, now)
+				delete(member, c)
+				delete(asked, c)
+			default:
+				if _, known := lastTold[c]; !known {
+					continue // it never had to do with the room
+				}
+				n := r.IntN(clients + 2)
+				lastTold[c] = n
+				low, high := len(member), len(asked)
+				for i, s := range spans {
+					if until := now; i+1 < len(spans) {
+						if until = spans[i+1].from; until < now.Add(-settle) {
+							continue
+						}
+						low, high = min(low, s.low), max(high, s.high)
+					}
+				}
+				before := len(told)
+				l.Told(c, room, n, now)
+				if got := told[before]; got.Final || got.Right() != (n >= low && n <= high) {
+					t.Fatalf("seed %d at %v: told %d, judged %+v; it was %d to %d", seed, now, n, got, low, high)
+				}
+			}
+			changed()
+		}
+	}
+}
+
+// checkQuiet compares the judgements of a room that has been quiet.
+func checkQuiet(t *testing.T, seed uint64, told []Count, member, asked map[Client]bool, last map[Client]int) {
+	t.Helper()
+	if len(told) == 0 {
+		return
+	}
+	if len(told) != len(member) || len(member) != len(asked) {
+		t.Fatalf("seed %d: %d judgements of %d members, %d inside", seed, len(told), len(member), len(asked))
+	}
+	for _, c := range told {
+		if !c.Final || !member[c.To] || c.Least != len(member) || c.Most != len(member) || c.Told != last[c.To] {
+			t.Fatalf("seed %d: %+v, was told %d, members %d", seed, c, last[c.To], len(member))
+		}
+	}
+}
+
+// TestAnnounced: enter and leave notices are owed to the others once, known by
+// whom they are about; one that is taken back is owed to nobody any more.
+func TestAnnounced(t *testing.T) {
+	l := New(Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Keep: 10})
+	room := l.Room("lock-1")
+	sheet := &Sheet{}
+	for i := range Client(4) {
+		l.AddClient(0)
+		if i < 3 {
+			l.Ask(i, room, 0)
+			l.Enter(i, room, 0)
+		}
+	}
+	announce := func(k Kind, about Client, at mono.Time) uint64 {
+		return l.Say(Say{Kind: k, Audience: ToOthers, Room: room, Sender: about, Due: at, Sent: at, Sheet: sheet})
+	}
+	hear := func(k Kind, about, to Client, at mono.Time) Fate {
+		n, ok := l.Announced(k, room, about)
+		if !ok {
+			return Foreign
+		}
+		return l.Arrive(Arrival{To: to, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: at, Sheet: sheet}).Fate
+	}
+	l.Ask(3, room, ms)
+	announce(Joined, 3, ms)
+	if a, b, c := hear(Joined, 3, 0, 2*ms), hear(Joined, 3, 1, 2*ms), hear(Joined, 3, 1, 3*ms); a != Delivered || b != Delivered || c != Duplicate {
+		t.Errorf("entering: %v %v %v", a, b, c)
+	}
+	l.Enter(3, room, 3*ms)
+	if f := hear(Gone, 2, 0, 4*ms); f != Foreign {
+		t.Errorf("a notice of nothing is %v", f)
+	}
+	l.Quit(2, room, 5*ms)
+	n := announce(Gone, 2, 5*ms)
+	if !func() bool { return l.GoneAlready(room, 2) }() {
+		t.Error("that 2 goes is not known")
+	}
+	hear(Gone, 2, 0, 6*ms)
+	l.Cancel(n)
+	l.Settle(mono.Never - 1)
+	var joined, gone Tally
+	sheet.Each(func(c Cell, t *Tally) {
+		if c.Kind == Joined {
+			joined.Add(t)
+		} else {
+			gone.Add(t)
+		}
+	})
+	if joined.Owed != 3 || joined.Delivered != 2 || joined.Excused != 1 || joined.Lost != 0 || joined.Duplicate != 1 || joined.Said != 0 {
+		t.Errorf("joined: %+v", joined)
+	}
+	if gone.Owed != 1 || gone.Delivered != 1 || gone.Lost != 0 {
+		t.Errorf("gone, taken back: %+v", gone)
+	}
+	if _, open := l.Announced(Joined, room, 3); open {
+		t.Error("a settled notice is still open")
+	}
+}
