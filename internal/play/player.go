@@ -315,6 +315,9 @@ func (p *player) ask(ctx context.Context, s *replay.Step) error {
 	}
 	label := fmt.Sprintf("answer to %s %s", s.Method, strings.SplitN(s.Path, "?", 2)[0])
 	shape := func(status int, content []byte) replay.Shape {
+		if len(s.Answer) == 0 { // there was none, or the browser did not tell
+			return replay.Shape{Kind: fmt.Sprintf("%d, %s", status, label)}
+		}
 		form := replay.ShapeOf(bytes.TrimSpace(content), false, append(p.plan.ValuesOf(p.actor), p.values...))
 		return replay.Shape{Kind: fmt.Sprintf("%d, %s", status, label), Form: form.Kind + form.Form}
 	}

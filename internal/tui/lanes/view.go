@@ -39,7 +39,7 @@ func (m *Model) View(sc scene.Scene, span scene.Span) []string {
 	lines = append(lines, m.names(sc))
 	var panel []string
 	if m.open && len(m.rows) > 0 {
-		panel = m.panel(sc, max(4, sc.Height/3))
+		panel = m.panel(sc, min(max(4, sc.Height/3), sc.Height-len(lines)-2))
 	}
 	room := max(1, sc.Height-len(lines)-len(panel))
 	lines = append(lines, m.draw(sc, room)...)
@@ -273,7 +273,7 @@ func (m *Model) drawLoss(d *look.Dots, y int, sc scene.Scene, r *lane.Row, text 
 	d.Char(end, y, '╳', look.Lost)
 	at := x + 2
 	if step < 0 {
-		at = x + 5
+		at, text = x+4, " "+text+" "
 	}
 	d.Text(at, y, look.Clip(text, max(0, min(each-3, sc.Width-at))), look.Lost)
 }
@@ -344,6 +344,9 @@ func (m *Model) panel(sc scene.Scene, height int) []string {
 		if b.Cut {
 			lines = append(lines, p.Draw(look.Faint, "and more, which is not kept"))
 		}
+	}
+	if height < 2 {
+		return nil
 	}
 	if len(lines) > height {
 		lines = append(lines[:height-1:height-1], p.Draw(look.Faint, fmt.Sprintf("... %d lines more", len(lines)-height+1)))
