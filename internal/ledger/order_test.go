@@ -155,10 +155,7 @@ func TestPresence(t *testing.T) {
 				lastTold[c] = n
 				low, high := len(member), len(asked)
 				for i, s := range spans {
-					if until := now; i+1 < len(spans) {
-						if until = spans[i+1].from; until < now.Add(-settle) {
-							continue
-						}
+					if i+1 < len(spans) && spans[i+1].from >= now.Add(-settle) {
 						low, high = min(low, s.low), max(high, s.high)
 					}
 				}
