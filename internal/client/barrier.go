@@ -61,19 +61,30 @@ func (e *Env) leaveBarrier(c *Client) {
 	}
 }
 
+// count changes how many have come home.
+func (e *Env) count(c *Client, by int32) {
+	c.came = by > 0
+	e.ended[c.crew] += by
+	groups := max(1, e.Trial.Crews[c.crew].Groups)
+	e.groupEnds[int64(c.crew)<<32|int64(int(c.n)/groups)] += by
+}
+
+// setsOut books that a client can come to a barrier, again.
+func (e *Env) setsOut(c *Client) {
+	if c.came {
+		e.count(c, -1)
+	}
+}
+
 // landed books that a client came home. Nobody waits for it any more.
 func (e *Env) landed(c *Client) {
-	if c.depth > 0 {
-		e.turning[c.crew]--
-		c.depth = 0
-	}
+	e.turning[c.crew] -= int32(c.depth)
+	c.depth = 0
 	if len(e.barriers) == 0 {
 		return
 	}
 	e.leaveBarrier(c)
-	e.ended[c.crew]++
-	groups := max(1, e.Trial.Crews[c.crew].Groups)
-	e.groupEnds[int64(c.crew)<<32|int64(int(c.n)/groups)]++
+	e.count(c, 1)
 	for i := range e.barriers {
 		for key := range e.barriers[i] {
 			if key == e.among(c, &e.Trial.Barriers[i]) {

@@ -39,6 +39,7 @@ type Client struct {
 	title    titling
 	depth    int8
 	ebbing   bool
+	came     bool // home, after it had set out
 
 	more    *extra // what few clients need; nil where this one does not
 	name    []byte
@@ -210,6 +211,7 @@ func (c *Client) fraction() float64 { return float64(c.rand()>>11) / (1 << 53) }
 // Start makes a client that is ashore set out.
 func (c *Client) Start(e *Env, now mono.Time) {
 	e.now = now
+	e.setsOut(c)
 	c.pc, c.depth, c.ebbing, c.title, c.room = 0, 0, false, untitled, noRoom
 	c.pending, c.reader, c.due, c.more = nil, ws.Reader{}, 0, nil
 	c.phase, c.ready = afoot, now
@@ -477,7 +479,7 @@ func (c *Client) Ebb(e *Env, now mono.Time) {
 		c.end(e, now)
 	case c.wait != forTime && c.wait != forOthers:
 	case c.depth > 0:
-		c.leaveRepeats()
+		c.leaveRepeats(e)
 		c.run(e, now)
 	default:
 		c.carryOn(e, now)

@@ -39,7 +39,7 @@ func (c *Client) interval(e *Env, r *trial.Rate) time.Duration {
 func (c *Client) turn(e *Env, now mono.Time, s *trial.Step) {
 	t, r := &c.turns[c.depth-1], s.Repeat
 	if c.ebbing {
-		c.leaveRepeats()
+		c.leaveRepeats(e)
 		return
 	}
 	if r.Times > 0 && int(t.round) >= r.Times {
@@ -77,7 +77,8 @@ func (c *Client) turn(e *Env, now mono.Time, s *trial.Step) {
 }
 
 // leaveRepeats goes on after the outermost repeat.
-func (c *Client) leaveRepeats() {
+func (c *Client) leaveRepeats(e *Env) {
+	e.turning[c.crew] -= int32(c.depth)
 	c.pc = int32(c.session.Steps[c.turns[0].at].Goto) + 1
 	c.depth = 0
 }

@@ -133,6 +133,7 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 	case trial.Slow:
 		c.extra().perSec = s.PerSec
 		e.slow[c.id] = s.PerSec > 0
+		e.Ledger.Slow(c.id, s.PerSec > 0)
 	case trial.Vanish:
 		c.gone(e, now)
 		e.Ledger.Break(c.id, now)

@@ -1,6 +1,7 @@
 package lane
 
 import (
+	"cmp"
 	"slices"
 	"time"
 
@@ -35,51 +36,44 @@ func (r *Recorder) Settle(now time.Duration) {
 	})
 }
 
-// take goes back through the ring from its end.
+// take goes back through the records of those concerned.
 func (r *Recorder) take(p problem) {
 	if p.hasBody {
 		r.keepBody(p.number, Said)
-	}
-	mid, left := (p.from+p.to)/2, perProblem
-	oldest := uint64(0)
-	if size := uint64(len(r.ring)); r.n > size {
-		oldest = r.n - size
-	}
-	if p.hasBody {
-		p.clients[2] = r.witness(p, oldest)
-	}
-	var near []Record
-	for i := r.n; i > oldest; i-- {
-		rec := r.ring[(i-1)&uint64(len(r.ring)-1)]
-		if rec.At < p.from-around { // arrivals are booked a little out of order
-			break
-		}
-		if rec.At >= p.from && rec.At <= p.to && slices.Contains(p.clients[:], rec.Client) {
-			near = append(near, rec)
+		if b := &r.bodies[p.number&(bodyRing-1)]; b.number == p.number && !slices.Contains(p.clients[:], b.seen) {
+			p.clients[2] = b.seen // a witness
 		}
 	}
-	if len(near) > left { // those nearest to the problem
-		slices.SortFunc(near, func(a, b Record) int { return int((a.At - mid).Abs() - (b.At - mid).Abs()) })
-		near = near[:left]
-	}
-	for _, rec := range near {
-		r.keep(rec)
-		r.keepBody(rec.Number, rec.What)
+	mid := (p.from + p.to) / 2
+	for _, c := range p.clients {
+		near := r.of(c, p) // from the newest back
+		// Those nearest to the problem.
+		at, _ := slices.BinarySearchFunc(near, mid, func(rec Record, t time.Duration) int { return cmp.Compare(t, rec.At) })
+		for _, rec := range near[max(0, at-perClient/2):min(len(near), at+perClient/2)] {
+			r.keep(rec)
+			r.keepBody(rec.Number, rec.What)
+		}
 	}
 }
 
-// witness finds somebody who got the message of a problem as it should be.
-func (r *Recorder) witness(p problem, oldest uint64) ledger.Client {
-	for i := r.n; i > oldest; i-- {
-		rec := &r.ring[(i-1)&uint64(len(r.ring)-1)]
-		if rec.At < p.from-around {
+// of gives what happened to a client around a problem.
+func (r *Recorder) of(c ledger.Client, p problem) []Record {
+	near := r.near[:0]
+	if c < 0 || int(c) >= len(r.last) {
+		return near
+	}
+	for at := r.last[c]; at > 0 && r.n-at < uint64(len(r.ring)); {
+		e := &r.ring[(at-1)&uint64(len(r.ring)-1)]
+		if e.At < p.from-around { // arrivals are booked a little out of order
 			break
 		}
-		if rec.What == Got && rec.Number == p.number && rec.Fate == ledger.Delivered && !slices.Contains(p.clients[:], rec.Client) {
-			return rec.Client
+		if e.At >= p.from && e.At <= p.to {
+			near = append(near, e.Record)
 		}
+		at = e.prev
 	}
-	return -1
+	r.near = near
+	return near
 }
 
 func (r *Recorder) keep(rec Record) {

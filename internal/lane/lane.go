@@ -100,20 +100,21 @@ type Body struct {
 const (
 	MaxBody     = 4 << 10
 	firstRing   = 1 << 12
-	maxRing     = 1 << 20 // of 56 bytes
+	maxRing     = 1 << 20 // of 64 bytes
 	bodyRing    = 1 << 13 // messages whose bodies are held
 	arenaSize   = 1 << 21 // bytes of them
 	maxKept     = 60_000  // records
 	maxBodies   = 2_000
-	perProblem  = 400 // records around one problem
+	perClient   = 200 // records of one client around one problem
 	maxFollowed = 16  // clients of whom everything is kept
 	perFollowed = 2_000
 )
 
 // A Recorder holds the newest records of a run and keeps those that matter.
 type Recorder struct {
-	ring   []Record // n & (len-1) is where the next goes
+	ring   []entry // n & (len-1) is where the next goes
 	n      uint64
+	last   []uint64      // by client: 1 more than the number of its last entry
 	reach  time.Duration // how far back the ring should go
 	bodies []held        // by number & (bodyRing-1)
 	arena  []byte        // what they say, written round and round
@@ -125,7 +126,8 @@ type Recorder struct {
 	newTexts []Body
 	followed map[ledger.Client]int // and how many records of each
 	waiting  []problem             // whose aftermath is still to come
-	Unkept   int                   // problems whose surroundings were not kept
+	near     []Record
+	Unkept   int // problems whose surroundings were not kept
 }
 
 type key struct {
@@ -135,12 +137,20 @@ type key struct {
 	what   What
 }
 
+// An entry is a record with the way to the one before it of the same client, so
+// that looking for those of one client does not mean looking at all.
+type entry struct {
+	Record
+	prev uint64 // 1 more than its number
+}
+
 // A held body is in the arena until that is written over.
 type held struct {
 	number uint64
 	at     uint64 // where it begins, of all bytes written so far
 	length uint32
 	cut    bool
+	seen   ledger.Client // one who got the message as it should be; -1: nobody yet
 }
 
 type problem struct {
@@ -152,7 +162,7 @@ type problem struct {
 
 // New makes a Recorder whose ring should go back as far as reach.
 func New(reach time.Duration) *Recorder {
-	return &Recorder{ring: make([]Record, firstRing), reach: reach, bodies: make([]held, bodyRing), arena: make([]byte, arenaSize),
+	return &Recorder{ring: make([]entry, firstRing), reach: reach, bodies: make([]held, bodyRing), arena: make([]byte, arenaSize),
 		kept: map[key]Record{}, texts: map[uint64]Body{}, followed: map[ledger.Client]int{}}
 }
 
@@ -168,8 +178,17 @@ func (r *Recorder) Add(rec Record) {
 	if at := r.n & uint64(len(r.ring)-1); r.n >= uint64(len(r.ring)) && len(r.ring) < maxRing && rec.At-r.ring[at].At < r.reach {
 		r.grow()
 	}
-	r.ring[r.n&uint64(len(r.ring)-1)] = rec
+	for int(rec.Client) >= len(r.last) {
+		r.last = append(r.last, 0)
+	}
+	r.ring[r.n&uint64(len(r.ring)-1)] = entry{rec, r.last[rec.Client]}
 	r.n++
+	r.last[rec.Client] = r.n
+	if rec.What == Got && rec.Fate == ledger.Delivered {
+		if b := &r.bodies[rec.Number&(bodyRing-1)]; b.number == rec.Number {
+			b.seen = rec.Client
+		}
+	}
 	if n, ok := r.followed[rec.Client]; ok && n < perFollowed {
 		r.followed[rec.Client]++
 		r.keep(rec)
@@ -179,7 +198,7 @@ func (r *Recorder) Add(rec Record) {
 
 // grow doubles the ring, the records in their order.
 func (r *Recorder) grow() {
-	bigger := make([]Record, 2*len(r.ring))
+	bigger := make([]entry, 2*len(r.ring))
 	old := uint64(len(r.ring))
 	for i := r.n - old; i < r.n; i++ {
 		bigger[i&uint64(len(bigger)-1)] = r.ring[i&(old-1)]
@@ -194,6 +213,6 @@ func (r *Recorder) Said(number uint64, text []byte) {
 		r.wrote += uint64(left) // it does not go round the end
 	}
 	copy(r.arena[r.wrote%arenaSize:], text[:n])
-	r.bodies[number&(bodyRing-1)] = held{number, r.wrote, uint32(n), n < len(text)}
+	r.bodies[number&(bodyRing-1)] = held{number, r.wrote, uint32(n), n < len(text), -1}
 	r.wrote += uint64(n)
 }

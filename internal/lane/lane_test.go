@@ -85,7 +85,7 @@ func TestSurroundings(t *testing.T) {
 			t.Errorf("message %d says %q", p.number, b.Text)
 		}
 	}
-	for i := range 100_000 {
+	for i := range 30_000 {
 		r.Problem(time.Duration(i)*time.Millisecond, uint64(i), false, 1, 2)
 		r.Add(Record{At: time.Duration(i) * time.Millisecond, Client: 1, What: Got, Number: uint64(i)})
 		r.Settle(time.Duration(i) * time.Millisecond)

@@ -465,6 +465,8 @@ func (l *Ledger) disown(r *row) {
 // be expected.
 func (l *Ledger) missing(r *row, s *roomSeat) Fate {
 	switch expected := r.firstAt.Add(l.cfg.Prompt); {
+	case l.seats[s.client].slow:
+		return Excused
 	case s.ceased < r.say.Sent:
 		return Lost
 	case s.ceasedBefore >= r.say.Sent: // and perhaps also earlier

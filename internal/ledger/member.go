@@ -48,6 +48,7 @@ type standing struct {
 	more []seat
 	n    int32
 	crew uint16
+	slow bool // what came to it may not be read yet
 }
 
 func (l *Ledger) slot(c Client, r Room) int {
@@ -96,6 +97,10 @@ func (l *Ledger) sit(c Client, r Room) int {
 	}
 	return slot
 }
+
+// Slow books that a client reads slowly on purpose, so that nothing follows from
+// what it has not read: what it is owed and does not have is excused.
+func (l *Ledger) Slow(c Client, slow bool) { l.seats[c].slow = slow }
 
 // Ask books that a client asked to enter a room.
 func (l *Ledger) Ask(c Client, r Room, now mono.Time) {
