@@ -1,10 +1,12 @@
 package play
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net/http"
 	"net/url"
 	"strings"
@@ -230,4 +232,93 @@ func FuzzAsTrial(f *testing.F) {
 			t.Fatalf("%v\n%s", err, text)
 		}
 	})
+}
+
+// TestEventStream records a client that follows the board's event stream and
+// publishes, and replays it: against the same board, and against one that loses
+// everything.
+func TestEventStream(t *testing.T) {
+	s := serve(t, standin.Config{History: -1})
+	room := visitRoom(t, s) // so that there is one
+	rec := &recording.Recording{Version: 1, Made: time.Now().Format(time.RFC3339), Target: s.URL()}
+	r, err := relay.Start(relay.Options{Listen: "127.0.0.1:0", To: s.URL()}, func(e recording.Entry) error {
+		rec.Entries = append(rec.Entries, e)
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	base := "http://" + r.Addr.String()
+	resp, err := http.Get(base + "/stream?room=" + room)
+	if err != nil {
+		t.Fatal(err)
+	}
+	lines := bufio.NewScanner(resp.Body)
+	until := func(what string) {
+		for lines.Scan() {
+			if strings.Contains(lines.Text(), what) {
+				return
+			}
+		}
+		t.Fatalf("the stream ends before %s: %v", what, lines.Err())
+	}
+	until("presence")
+	for i := range 3 {
+		answer, err := http.Post(base+"/publish", "application/json", strings.NewReader(fmt.Sprintf(`{"room":%q,"text":"tide %d"}`, room, i)))
+		if err != nil {
+			t.Fatal(err)
+		}
+		io.Copy(io.Discard, answer.Body)
+		answer.Body.Close()
+		until(fmt.Sprintf("tide %d", i))
+	}
+	resp.Body.Close()
+	if err := r.Stop(); err != nil {
+		t.Fatal(err)
+	}
+	plan, err := replay.Make(rec, replay.Options{})
+	if err != nil || len(plan.Actors) != 1 {
+		t.Fatalf("%+v, %v", plan, err)
+	}
+	for name, tc := range map[string]struct {
+		switches board.Switches
+		want     string
+	}{"the same": {board.Switches{}, ""}, "loses": {board.Switches{Lose: 1}, "notice did not come"}} {
+		again := serve(t, standin.Config{History: -1, Switches: tc.switches})
+		visitRoom(t, again)
+		result, err := Run(context.Background(), plan, Options{To: again.URL(), Within: time.Second})
+		if err != nil {
+			t.Fatal(err)
+		}
+		text := ""
+		for _, g := range result.Groups {
+			text += g.What + " " + g.Kind + "; "
+		}
+		if result.Same != (tc.want == "") || !strings.Contains(text, tc.want) || result.Expected < 8 {
+			t.Errorf("%s: %d expected, %d came; %s", name, result.Expected, result.Came, text)
+		}
+	}
+	if text := plan.Trial("stream", 1); !strings.Contains(text, "event stream") {
+		t.Errorf("the trial does not say what it leaves out:\n%s", text)
+	}
+}
+
+// visitRoom has somebody stay in a room until the test is over.
+func visitRoom(t *testing.T, s *standin.Server) string {
+	t.Helper()
+	events := make(chan probe.Event, 1000)
+	l := probe.Dial(1, probe.Target{URL: s.URL()}, func(e probe.Event) { events <- e })
+	t.Cleanup(l.Hangup)
+	for e := range events {
+		switch {
+		case e.What == probe.Opened:
+			l.Send([]byte(`{"kind":"name","name":"keeper"}`), false)
+			l.Send([]byte(`{"kind":"enter","room":"berth-1"}`), false)
+		case strings.Contains(e.Text, `"kind":"presence"`):
+			return "berth-1"
+		case e.What == probe.Ended:
+			t.Fatal(e.Why)
+		}
+	}
+	return ""
 }

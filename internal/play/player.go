@@ -29,6 +29,7 @@ type player struct {
 	random   uint64
 
 	web      *http.Client
+	streams  []*stream
 	line     *probe.Line
 	events   chan probe.Event
 	over     bool // the connection is gone
@@ -49,7 +50,7 @@ func newPlayer(p *replay.Plan, a *replay.Actor, copy int, o Options, programs []
 	}
 	pl := &player{plan: p, actor: a, copy: copy, options: o, programs: programs, values: make([]string, len(p.Guesses)),
 		need: map[replay.Shape]int{}, have: map[replay.Shape]int{}, random: uint64(copy)<<20 ^ uint64(a.Number) ^ uint64(began.UnixNano())}
-	pl.web = &http.Client{Jar: jar, Timeout: o.Within, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	pl.web = &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	for i, g := range p.Guesses {
 		if g.Kind == "name" {
 			if pl.values[i] = g.Value; copy > 0 {
@@ -217,6 +218,8 @@ func (p *player) do(ctx context.Context, s *replay.Step) error {
 		return p.ask(ctx, s)
 	case replay.Connect:
 		return p.connect(s)
+	case replay.Follow:
+		return p.follow(ctx, s)
 	case replay.Say:
 		payload := s.Payload
 		if !s.Binary {
@@ -279,7 +282,9 @@ func (p *player) connect(s *replay.Step) error {
 		}
 	}
 	p.hangUp()
-	p.events, p.over = make(chan probe.Event, 1024), false
+	if p.over = false; len(p.streams) == 0 {
+		p.events = make(chan probe.Event, 1024) // what is left of an earlier connection is of no use
+	}
 	events := p.events
 	p.line = probe.Dial(p.actor.Number, t, func(e probe.Event) {
 		if e.Message != nil || e.What == probe.Opened || e.What == probe.Refused || e.What == probe.Ended {
@@ -301,17 +306,28 @@ func (p *player) connect(s *replay.Step) error {
 	return nil
 }
 
-func (p *player) ask(ctx context.Context, s *replay.Step) error {
+// request makes the HTTP request of a step.
+func (p *player) request(ctx context.Context, s *replay.Step) (*http.Request, error) {
 	u, err := p.address("http", p.fill(s.Path))
 	if err != nil {
-		return err
+		return nil, err
 	}
 	req, err := http.NewRequestWithContext(ctx, s.Method, u.String(), strings.NewReader(p.fill(string(s.Payload))))
 	if err != nil {
-		return err
+		return nil, err
 	}
 	for _, f := range s.Fields {
 		req.Header.Set(f.Name, p.fill(f.Value))
+	}
+	return req, nil
+}
+
+func (p *player) ask(ctx context.Context, s *replay.Step) error {
+	ctx, cancel := context.WithTimeout(ctx, max(p.options.Within, 2*s.Took+time.Second)) // a long poll takes its time
+	defer cancel()
+	req, err := p.request(ctx, s)
+	if err != nil {
+		return err
 	}
 	label := fmt.Sprintf("answer to %s %s", s.Method, strings.SplitN(s.Path, "?", 2)[0])
 	shape := func(status int, content []byte) replay.Shape {
@@ -365,6 +381,9 @@ func (p *player) hangUp() {
 
 // finish says goodbye, where the recording did not, and ends the connection.
 func (p *player) finish() {
+	for _, s := range p.streams {
+		s.stop()
+	}
 	if p.line != nil && !p.over && p.line.Open() {
 		p.line.Close(1000, "")
 		p.listen(context.Background(), 200*time.Millisecond, func() bool { return p.over })

@@ -51,7 +51,8 @@ const (
 	Ask     Do = "request"
 	Connect Do = "connect"
 	Say     Do = "say"
-	Hear    Do = "hear" // something that the server says
+	Hear    Do = "hear"   // something that the server says
+	Follow  Do = "follow" // a request whose answer is an event stream
 	Close   Do = "close"
 )
 
@@ -130,6 +131,7 @@ type conn struct {
 	actor   *Actor
 	ask     *Step     // the request that is not answered yet
 	lines   [2][]byte // of TCP, not whole yet
+	follows *Actor    // whose event stream it is
 	upgrade bool
 }
 
@@ -163,6 +165,10 @@ func (m *maker) entry(e *recording.Entry) {
 			c.ask.Payload = append(c.ask.Payload, e.Payload()...)
 		default:
 			c.ask.Answer = append(c.ask.Answer, e.Payload()...)
+		}
+	case recording.Event:
+		if c.follows != nil {
+			c.follows.Steps = append(c.follows.Steps, Step{Do: Hear, At: at, Payload: e.Payload()})
 		}
 	case recording.Message:
 		if c.actor == nil {
@@ -199,6 +205,16 @@ func (m *maker) head(c *conn, e *recording.Entry, at time.Duration) {
 	}
 	fmt.Sscanf(e.Start, "%d", &c.ask.Status)
 	c.ask.Head, c.ask.Took = e.Fields, at-c.ask.At
+	h := http1.Head{Fields: e.Fields}
+	if c.ask.Status == 200 && strings.HasPrefix(h.Get("Content-Type"), "text/event-stream") {
+		if m.current == nil {
+			m.newActor(Requests)
+		}
+		c.ask.Do, c.follows = Follow, m.current
+		m.current.Steps = append(m.current.Steps, *c.ask)
+		c.ask = nil
+		return
+	}
 	if c.ask.Status == 101 && c.upgrade {
 		c.actor = m.newActor(WebSocket)
 		c.ask.Do = Connect

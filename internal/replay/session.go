@@ -104,7 +104,7 @@ func (w *writer) crewName(a *Actor) string {
 
 func (w *writer) session(a *Actor) {
 	w.p("session \"client %d\" {", a.Number)
-	asks := 0
+	asks, streams := 0, false
 	var last time.Duration
 	if begins := time.Duration(float64(a.Begins) / w.speed); begins >= leastPause {
 		w.p("pause {\n lasts = %q\n}", begins.Round(10*time.Millisecond).String())
@@ -119,12 +119,18 @@ func (w *writer) session(a *Actor) {
 		case Ask:
 			asks++
 			w.ask(a, s, asks)
+		case Follow:
+			w.p("# Here the client followed the event stream of %s, which a trial does not yet; tidepull", quote(s.Path))
+			w.p("# replay does.")
+			streams = true
 		case Connect:
 			w.connect(a, s)
 		case Say:
 			w.say(a, s)
 		case Hear:
-			w.hear(a, i)
+			if !streams || a.Speech != Requests {
+				w.hear(a, i)
+			}
 		case Close:
 			w.p("close {\n code = %d", closeCode(s))
 			if s.Reason != "" {
