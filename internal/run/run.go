@@ -67,10 +67,10 @@ type Snapshot struct {
 }
 
 // A TooMany is a trial that needs more open files than the process may have.
-type TooMany struct{ Clients, Files int }
+type TooMany struct{ Sockets, Files int }
 
 func (e *TooMany) Error() string {
-	return fmt.Sprintf("%d clients need as many open files, and this process may have %d; take fewer clients, or raise the limit (ulimit -n)", e.Clients, e.Files)
+	return fmt.Sprintf("its clients need %d open files, and this process may have %d; take fewer clients, or raise the limit (ulimit -n)", e.Sockets, e.Files)
 }
 
 // spareFiles are the files that the process needs besides its clients'.
@@ -92,8 +92,8 @@ type Run struct {
 // them, mean that nothing was started.
 func Start(ctx context.Context, o Options) (*Run, error) {
 	t := o.Trial
-	if limit := machine.RaiseFileLimit(); limit > 0 && t.Clients()+spareFiles > limit {
-		return nil, &TooMany{t.Clients(), limit}
+	if limit := machine.RaiseFileLimit(); limit > 0 && t.Sockets()+spareFiles > limit {
+		return nil, &TooMany{t.Sockets(), limit}
 	}
 	u, err := url.Parse(t.Target.WebSocket)
 	if err != nil {

@@ -245,3 +245,63 @@ func TestEverything(t *testing.T) {
 		t.Error("the closed loop is not marked so")
 	}
 }
+
+// TestRates: how many messages are said in ten seconds follows from the rate
+// and from whose it is, and how they are spread over time from the pattern.
+func TestRates(t *testing.T) {
+	for name, tc := range map[string]struct {
+		rate    string
+		want    int64 // said by ten clients, five in each of two rooms
+		spread  float64
+		closest bool // bursts: many at the same instant
+	}{
+		"each client":   {`rate = "2/s"`, 200, 0.05, false},
+		"the crew":      {"rate = \"20/s\"\n per = \"crew\"", 200, 0.1, false},
+		"each room":     {"rate = \"10/s\"\n per = \"room\"", 200, 0.1, false},
+		"a minute":      {`rate = "120/m"`, 200, 0.05, false},
+		"poisson":       {"every = \"500ms\"\n pattern = \"poisson\"", 200, 0.2, false},
+		"bursts":        {"every = \"2s\"\n burst = 4", 200, 0.1, true},
+		"jitter":        {"every = \"500ms\"\n jitter = \"50%\"", 200, 0.05, false},
+		"so many times": {"every = \"100ms\"\n times = 7", 70, 0, false},
+	} {
+		p := playWith(t, `
+trial "rates" { seed = 11 }
+target "board" { websocket = "ws://127.0.0.1:7411/live" }
+session "s" {
+  connect {}
+  enter { room = "lock-${n % 2}" }
+  barrier "all there" {}
+  repeat {
+    `+tc.rate+`
+    say { body = { kind = "notice", room = room, text = "${mark}" } }
+  }
+}
+crew "pilots" {
+  clients = 10
+  session = session.s
+}
+tide {
+  flood "100%" { over = "100ms" }
+  slack { lasts = "10s" }
+}
+`, standin.Config{}, board.Switches{})
+		said := p.window.Counts.Sent
+		if d := float64(said-tc.want) / float64(tc.want); d > tc.spread || d < -tc.spread {
+			t.Errorf("%s: %d said, want %d", name, said, tc.want)
+		}
+		if p.window.Total.Lost != 0 || p.window.ScheduleLag.Max() > 0 {
+			t.Errorf("%s: %+v, late by %v", name, p.window.Total, p.window.ScheduleLag.Max())
+		}
+		together := map[int64]int{}
+		most := 0
+		for _, r := range p.lanes {
+			if r.What == lane.Said && r.Client == 0 {
+				together[int64(r.At)]++
+				most = max(most, together[int64(r.At)])
+			}
+		}
+		if (most == 4) != tc.closest || most == 0 {
+			t.Errorf("%s: one client says %d at an instant", name, most)
+		}
+	}
+}

@@ -5,6 +5,7 @@ package trial
 
 import (
 	"bytes"
+	"slices"
 	"strings"
 	"time"
 
@@ -40,6 +41,19 @@ func (t *Trial) Clients() int {
 	n := 0
 	for _, c := range t.Crews {
 		n += c.Clients
+	}
+	return n
+}
+
+// Sockets is how many sockets all crews together may have open: one for each
+// client, and one more for each that makes HTTP requests.
+func (t *Trial) Sockets() int {
+	n := 0
+	for _, c := range t.Crews {
+		n += c.Clients
+		if c.Session != nil && slices.ContainsFunc(c.Session.Steps, func(s Step) bool { return s.Do == Ask }) {
+			n += c.Clients
+		}
 	}
 	return n
 }

@@ -108,3 +108,26 @@ func TestProbe(t *testing.T) {
 		t.Errorf("the kept session does not run: %v\n%s\n%s", err, out, text)
 	}
 }
+
+// TestProbeFromHome opens the probe from the home screen, and comes back.
+func TestProbeFromHome(t *testing.T) {
+	server := startStandin(t, standin.Config{})
+	s := open(t, 80, 24, binary)
+	s.until(`p the probe: one to three clients`, 10*time.Second)
+	s.keys("p")
+	s.until(`address to probe: ws://127\.0\.0\.1:7411/live`, 5*time.Second)
+	s.keys("C-u")
+	s.line("nowhere")
+	s.until(`is no address such as`, 5*time.Second)
+	s.keys("C-u")
+	s.line(server.URL())
+	s.until(`▲ open`, 10*time.Second)
+	s.keys("?")
+	s.until(`Probe answers: what does the server say to one client\?`, 5*time.Second)
+	s.keys("Escape")
+	s.until(`<- text +42 B`, 5*time.Second)
+	s.keys("Escape")
+	s.until(`── the demo`, 5*time.Second)
+	s.keys("q")
+	s.until(`status 0`, 5*time.Second)
+}
