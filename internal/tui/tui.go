@@ -87,9 +87,9 @@ type started struct {
 }
 
 type keys struct {
-	help, stop, leave, interrupt, back                            key.Binding
-	window, earlier, later, wider, narrower, nextTick, lastTick   key.Binding
-	move, export, message, order, down, pick, rename, drop, marks key.Binding
+	help, stop, leave, interrupt, back                                   key.Binding
+	window, earlier, later, wider, narrower, nextTick, lastTick          key.Binding
+	move, export, message, order, down, pick, rename, drop, marks, knock key.Binding
 }
 
 func newKeys() keys {
@@ -118,6 +118,7 @@ func newKeys() keys {
 		rename:    bind("r", "name", "r"),
 		drop:      bind("d", "delete", "d"),
 		marks:     bind("c", "mark to compare", "c"),
+		knock:     bind("p", "probe", "p"),
 	}
 }
 
@@ -311,7 +312,7 @@ func (m model) drawProbe() []string {
 func (m model) drawHome() []string {
 	p := &m.palette
 	lines := []string{p.Draw(look.Strong, "tide pull")}
-	foot := hints(p, m.keys.pick, m.keys.rename, m.keys.drop, m.keys.marks, m.keys.help, m.keys.leave)
+	foot := hints(p, m.keys.pick, m.keys.knock, m.keys.rename, m.keys.drop, m.keys.marks, m.keys.help, m.keys.leave)
 	if m.explaining {
 		lines = append(lines, p.Rule("home, in words", "", m.width))
 		lines = append(lines, strings.Split(home.Help, "\n")...)
