@@ -114,8 +114,10 @@ func (c *collection) add(p *player, found []replay.Difference) {
 		key := [2]string{d.Kind, d.What}
 		g := c.groups[key]
 		if g == nil {
-			// Copies hear each other, which the recording could not.
-			g = &Group{Kind: d.Kind, What: d.What, Example: d, Counts: d.Kind != replay.More || c.copies == 1}
+			// Copies hear each other, which the recording could not, and a crowd is
+			// served later than one, and read later too: how much of that is the
+			// server's is a question for a trial.
+			g = &Group{Kind: d.Kind, What: d.What, Example: d, Counts: d.Kind != replay.More && d.Kind != replay.Later || c.copies == 1}
 			c.groups[key] = g
 		}
 		g.Times++

@@ -93,7 +93,7 @@ var weaknesses = map[string]weakness{
     every = "500ms"
     times = 8
     say {
-      payload = "${random_bytes(pick(0, 1, 300, 65536, 1048576))}"
+      payload = "${random_bytes(n == 0 && round == 1 ? 1048576 : pick(0, 1, 300, 65536))}"
       body    = "${payload}${mark_bytes}"
       binary  = true
     }
@@ -106,7 +106,7 @@ var weaknesses = map[string]weakness{
     every = "1s"
     times = 6
     say {
-      payload = "${mark} ${filler(pick(10, 1000, 65536, 1000000))}"
+      payload = "${mark} ${filler(n == 0 && round == 1 ? 1000000 : pick(10, 1000, 65536))}"
       body    = { kind = "notice", room = room, text = payload }
     }
   }

@@ -154,7 +154,18 @@ func TestKilled(t *testing.T) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(6 * time.Second)
+	enough := func() bool { // a machine that is busy takes longer to get there
+		s, err := Open(path)
+		if err != nil {
+			return false
+		}
+		defer s.Close()
+		kept, err := s.Load(1)
+		return err == nil && len(kept.Entries) >= 4 && kept.Elapsed >= 3*time.Second && kept.Total.Total.Lost > 0
+	}
+	for end := time.Now().Add(time.Minute); !enough() && time.Now().Before(end); {
+		time.Sleep(300 * time.Millisecond)
+	}
 	cmd.Process.Kill()
 	cmd.Wait()
 	s := openStore(t, path)
