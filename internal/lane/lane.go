@@ -173,8 +173,14 @@ func (r *Recorder) Follow(c ledger.Client) {
 	}
 }
 
-// Add books a record.
+// Add books a record. What has no mark in it is kept of followed clients alone:
+// servers tell everybody of everybody, and there is far too much of that.
 func (r *Recorder) Add(rec Record) {
+	if rec.What == Heard {
+		if _, ok := r.followed[rec.Client]; !ok {
+			return
+		}
+	}
 	if at := r.n & uint64(len(r.ring)-1); r.n >= uint64(len(r.ring)) && len(r.ring) < maxRing && rec.At-r.ring[at].At < r.reach {
 		r.grow()
 	}

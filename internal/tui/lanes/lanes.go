@@ -34,7 +34,7 @@ membership, beats, checks, what is amiss. z folds quiet time and unfolds it.
 
 What is kept: everything of the first clients of each crew, and what happened
 1.5 seconds before and after each thing that went wrong, to those concerned, up
-to a bound.`
+to a bound. Messages without a mark are kept of the former alone.`
 
 // A Model is the view's state.
 type Model struct {
