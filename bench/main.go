@@ -78,7 +78,7 @@ type report struct {
 	p50, p99             []float64 // the truth, microseconds
 	lag                  []float64 // reading lag p99
 	stolen               []float64 // share of the machine
-	idle                 float64   // bytes a client
+	idle, busy           float64   // bytes a client
 	bareIdle             float64
 }
 
@@ -171,8 +171,9 @@ func (b *bencher) board() (*process, string, error) {
 	return p, strings.TrimSuffix(strings.TrimPrefix(line, "serving ws://"), "/live"), nil
 }
 
-// trialOf writes a trial in which some clients sit in one room and one speaks.
-func (b *bencher) trialOf(watchers int) (string, error) {
+// trialOf writes a trial in which some clients sit in one room and one speaks,
+// after a silence.
+func (b *bencher) trialOf(watchers int, silence time.Duration) (string, error) {
 	crew := ""
 	if watchers > 0 {
 		crew = fmt.Sprintf("crew \"watchers\" {\n  clients = %d\n  session = session.watch\n}\n", watchers)
@@ -189,7 +190,7 @@ session "watch" {
 session "speak" {
   connect {}
   enter { room = "basin" }
-  pause { lasts = "3s" }
+  pause { lasts = "` + silence.String() + `" }
   repeat {
     every = "200ms"
     say { body = { kind = "notice", room = room, text = "gauge 3.2 m ${mark}" } }
@@ -262,7 +263,7 @@ func (b *bencher) sideBySide(store string) (bare, engine float64, err error) {
 	if _, err := reader.waitFor("ready"); err != nil {
 		return 0, 0, err
 	}
-	path, err := b.trialOf(clients)
+	path, err := b.trialOf(clients, 3*time.Second)
 	if err != nil {
 		return 0, 0, err
 	}
@@ -309,7 +310,7 @@ func (b *bencher) measureTruth() (sum summary, t truth, err error) {
 		return sum, t, err
 	}
 	defer board.end()
-	path, err := b.trialOf(clients)
+	path, err := b.trialOf(clients, 3*time.Second)
 	if err != nil {
 		return sum, t, err
 	}
@@ -335,13 +336,13 @@ func (b *bencher) measureTruth() (sum summary, t truth, err error) {
 // memory measures what an idle client costs: the process with many of them
 // less the process with few.
 func (b *bencher) memory(r *report) error {
-	var engine, bare [2]float64
+	var engine, busy, bare [2]float64
 	for i, n := range []int{10, clients} {
 		board, addr, err := b.board()
 		if err != nil {
 			return err
 		}
-		path, err := b.trialOf(n)
+		path, err := b.trialOf(n, 10*time.Second)
 		if err != nil {
 			return err
 		}
@@ -353,6 +354,10 @@ func (b *bencher) memory(r *report) error {
 			return err
 		}
 		engine[i] = resident(p.cmd.Process.Pid)
+		if _, err := p.waitFor(" 19s "); err != nil {
+			return err
+		}
+		busy[i] = resident(p.cmd.Process.Pid)
 		p.cmd.Process.Signal(os.Interrupt)
 		p.end()
 		_, port, _ := strings.Cut(addr, ":")
@@ -367,7 +372,7 @@ func (b *bencher) memory(r *report) error {
 		q.end()
 		board.end()
 	}
-	r.idle, r.bareIdle = (engine[1]-engine[0])/(clients-10), (bare[1]-bare[0])/(clients-10)
+	r.idle, r.busy, r.bareIdle = (engine[1]-engine[0])/(clients-10), (busy[1]-busy[0])/(clients-10), (bare[1]-bare[0])/(clients-10)
 	return nil
 }
 
@@ -455,6 +460,8 @@ func (r *report) text(rounds int) string {
 	p("are in the recipient's kernel, which on loopback is inside that write. Both keep")
 	p("percentiles to 0.1 %% of the value, so a difference of 0 means \"within that\".\n")
 	p("Memory of an idle client: **%.1f KB** in the engine (at most 4 is wanted), %.1f KB in", r.idle/1000, r.bareIdle/1000)
-	p("the bare reader: resident memory with %d clients less that with 10.", clients)
+	p("the bare reader: resident memory with %d clients less that with 10. After 5 messages", clients)
+	p("a second to all of them for some time: %.1f KB, for the ledger and what the lanes view", r.busy/1000)
+	p("would need; both are bounded.")
 	return t.String()
 }

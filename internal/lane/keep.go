@@ -40,7 +40,7 @@ func (r *Recorder) Settle(now time.Duration) {
 func (r *Recorder) take(p problem) {
 	if p.hasBody {
 		r.keepBody(p.number, Said)
-		if b := &r.bodies[p.number&(bodyRing-1)]; b.number == p.number && !slices.Contains(p.clients[:], b.seen) {
+		if b := r.body(p.number); b.number == p.number && !slices.Contains(p.clients[:], b.seen) {
 			p.clients[2] = b.seen // a witness
 		}
 	}
@@ -62,15 +62,18 @@ func (r *Recorder) of(c ledger.Client, p problem) []Record {
 	if c < 0 || int(c) >= len(r.last) {
 		return near
 	}
-	for at := r.last[c]; at > 0 && r.n-at < uint64(len(r.ring)); {
-		e := &r.ring[(at-1)&uint64(len(r.ring)-1)]
-		if e.At < p.from-around { // arrivals are booked a little out of order
+	for at := r.last[c]; at > r.oldest*inChunk; {
+		rec := *r.at(at - 1)
+		if rec.At < p.from-around { // arrivals are booked a little out of order
 			break
 		}
-		if e.At >= p.from && e.At <= p.to {
-			near = append(near, e.Record)
+		if at -= uint64(rec.back); rec.back == 0 {
+			at = 0
 		}
-		at = e.prev
+		rec.back = 0
+		if rec.At >= p.from && rec.At <= p.to {
+			near = append(near, rec)
+		}
 	}
 	r.near = near
 	return near
@@ -90,11 +93,11 @@ func (r *Recorder) keepBody(number uint64, what What) {
 	if what != Said && what != Got && what != Lost {
 		return
 	}
-	b := &r.bodies[number&(bodyRing-1)]
-	if _, known := r.texts[number]; known || b.number != number || b.length == 0 || r.wrote-b.at > arenaSize || len(r.texts) >= maxBodies {
+	b := r.body(number)
+	if _, known := r.texts[number]; known || b.number != number || b.length == 0 || r.wrote-b.at > uint64(len(r.arena)) || len(r.texts) >= maxBodies {
 		return
 	}
-	c := Body{number, slices.Clone(r.arena[b.at%arenaSize:][:b.length]), b.cut}
+	c := Body{number, slices.Clone(r.arena[b.at%uint64(len(r.arena)):][:b.length]), b.cut}
 	r.texts[number] = c
 	r.newTexts = append(r.newTexts, c)
 }

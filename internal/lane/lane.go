@@ -3,9 +3,8 @@
 // lanes view draws.
 //
 // A run has far too many of these to keep. A Recorder holds the newest ones of
-// all clients in a ring; when something turns out to have gone wrong, those
-// around it are taken out of the ring and kept (keep.go). The ring grows until
-// it reaches back far enough for a loss to be noticed, up to a bound.
+// all clients, back to where a loss can be noticed now, up to a bound; when
+// something turns out to have gone wrong, those around it are kept (keep.go).
 //
 // A Recorder has one owner and reads no clock.
 package lane
@@ -72,6 +71,11 @@ type Record struct {
 	What   What
 	Fate   ledger.Fate // of Got
 	Kind   ledger.Kind // of Said, Got and Lost
+
+	// While it is held: how far back the one before of the same client is, so that
+	// looking for those of one client does not mean looking at all. 0 where it is
+	// no longer held, and elsewhere.
+	back uint32
 }
 
 // Odd tells whether the record is of something that went wrong.
@@ -99,10 +103,12 @@ type Body struct {
 // Bounds on what is held and kept.
 const (
 	MaxBody     = 4 << 10
-	firstRing   = 1 << 12
-	maxRing     = 1 << 20 // of 64 bytes
-	bodyRing    = 1 << 13 // messages whose bodies are held
-	arenaSize   = 1 << 21 // bytes of them
+	inChunk     = 1 << 10 // records of 48 bytes
+	maxChunks   = 1 << 10
+	firstBodies = 1 << 6
+	maxHeld     = 1 << 13 // messages whose bodies are held
+	firstArena  = 1 << 14
+	maxArena    = 1 << 21 // bytes of them
 	maxKept     = 60_000  // records
 	maxBodies   = 2_000
 	perClient   = 200 // records of one client around one problem
@@ -112,13 +118,16 @@ const (
 
 // A Recorder holds the newest records of a run and keeps those that matter.
 type Recorder struct {
-	ring   []entry // n & (len-1) is where the next goes
-	n      uint64
-	last   []uint64      // by client: 1 more than the number of its last entry
-	reach  time.Duration // how far back the ring should go
-	bodies []held        // by number & (bodyRing-1)
-	arena  []byte        // what they say, written round and round
-	wrote  uint64        // bytes, all so far
+	chunks [maxChunks]*[inChunk]Record // the newest records; record i is in chunk i/inChunk%maxChunks
+	oldest uint64                      // chunk that is held, of all so far
+	n      uint64                      // records, all so far
+	last   []uint64                    // by client: 1 more than the number of its last record
+	reach  time.Duration               // how far back what is held should go
+	now    time.Duration               // of the newest record
+	bodies []held                      // by number & (len-1)
+	arena  []byte                      // what they say, written round and round
+	wrote  uint64                      // bytes, all so far
+	lap    time.Duration               // when the round began
 
 	kept     map[key]Record
 	texts    map[uint64]Body
@@ -137,18 +146,12 @@ type key struct {
 	what   What
 }
 
-// An entry is a record with the way to the one before it of the same client, so
-// that looking for those of one client does not mean looking at all.
-type entry struct {
-	Record
-	prev uint64 // 1 more than its number
-}
-
 // A held body is in the arena until that is written over.
 type held struct {
 	number uint64
 	at     uint64 // where it begins, of all bytes written so far
-	length uint32
+	when   uint32 // in milliseconds since the start of the run
+	length uint16
 	cut    bool
 	seen   ledger.Client // one who got the message as it should be; -1: nobody yet
 }
@@ -160,9 +163,10 @@ type problem struct {
 	hasBody  bool
 }
 
-// New makes a Recorder whose ring should go back as far as reach.
+// New makes a Recorder that should go back as far as reach. It begins small and
+// grows where that takes more, up to a bound.
 func New(reach time.Duration) *Recorder {
-	return &Recorder{ring: make([]entry, firstRing), reach: reach, bodies: make([]held, bodyRing), arena: make([]byte, arenaSize),
+	return &Recorder{reach: reach, bodies: make([]held, firstBodies), arena: make([]byte, firstArena),
 		kept: map[key]Record{}, texts: map[uint64]Body{}, followed: map[ledger.Client]int{}}
 }
 
@@ -181,17 +185,22 @@ func (r *Recorder) Add(rec Record) {
 			return
 		}
 	}
-	if at := r.n & uint64(len(r.ring)-1); r.n >= uint64(len(r.ring)) && len(r.ring) < maxRing && rec.At-r.ring[at].At < r.reach {
-		r.grow()
+	if r.n%inChunk == 0 {
+		r.nextChunk()
 	}
 	for int(rec.Client) >= len(r.last) {
 		r.last = append(r.last, 0)
 	}
-	r.ring[r.n&uint64(len(r.ring)-1)] = entry{rec, r.last[rec.Client]}
+	r.now = rec.At
 	r.n++
+	in := r.at(r.n - 1)
+	*in = rec
+	if last := r.last[rec.Client]; last > r.oldest*inChunk {
+		in.back = uint32(r.n - last)
+	}
 	r.last[rec.Client] = r.n
 	if rec.What == Got && rec.Fate == ledger.Delivered {
-		if b := &r.bodies[rec.Number&(bodyRing-1)]; b.number == rec.Number {
+		if b := r.body(rec.Number); b.number == rec.Number {
 			b.seen = rec.Client
 		}
 	}
@@ -202,23 +211,69 @@ func (r *Recorder) Add(rec Record) {
 	}
 }
 
-// grow doubles the ring, the records in their order.
-func (r *Recorder) grow() {
-	bigger := make([]entry, 2*len(r.ring))
-	old := uint64(len(r.ring))
-	for i := r.n - old; i < r.n; i++ {
-		bigger[i&uint64(len(bigger)-1)] = r.ring[i&(old-1)]
+// at gives a record that is held.
+func (r *Recorder) at(i uint64) *Record { return &r.chunks[i/inChunk%maxChunks][i%inChunk] }
+
+// nextChunk makes room for more records: in the oldest chunk, where all in it
+// are older than need be or there are too many. Further such chunks are let go.
+func (r *Recorder) nextChunk() {
+	var free *[inChunk]Record
+	next := r.n / inChunk
+	for r.oldest < next && (next-r.oldest == maxChunks || !r.recent(r.at(r.oldest*inChunk+inChunk-1).At)) {
+		old := &r.chunks[r.oldest%maxChunks]
+		free, *old = *old, nil
+		r.oldest++
 	}
-	r.ring = bigger
+	if free == nil {
+		free = new([inChunk]Record)
+	}
+	r.chunks[next%maxChunks] = free
 }
+
+// body is the place of a message's body, which may be another's.
+func (r *Recorder) body(number uint64) *held { return &r.bodies[number&uint64(len(r.bodies)-1)] }
+
+// recent tells whether what was held at an instant should still be.
+func (r *Recorder) recent(at time.Duration) bool { return r.now-at < r.reach }
 
 // Said holds what a message says.
 func (r *Recorder) Said(number uint64, text []byte) {
 	n := min(len(text), MaxBody)
-	if left := arenaSize - int(r.wrote%arenaSize); left < n {
+	if left := len(r.arena) - int(r.wrote%uint64(len(r.arena))); left <= n {
 		r.wrote += uint64(left) // it does not go round the end
+		r.nextLap()
 	}
-	copy(r.arena[r.wrote%arenaSize:], text[:n])
-	r.bodies[number&(bodyRing-1)] = held{number, r.wrote, uint32(n), n < len(text), -1}
+	for len(r.bodies) < maxHeld {
+		if b := r.body(number); b.length == 0 || b.number == number || !r.recent(time.Duration(b.when)*time.Millisecond) {
+			break
+		}
+		r.growBodies()
+	}
+	at := r.wrote % uint64(len(r.arena))
+	copy(r.arena[at:], text[:n])
+	*r.body(number) = held{number: number, at: r.wrote, when: uint32(r.now.Milliseconds()), length: uint16(n), cut: n < len(text), seen: -1}
 	r.wrote += uint64(n)
+}
+
+// nextLap begins to write over the arena, or over twice of it where what it
+// holds is recent.
+func (r *Recorder) nextLap() {
+	if r.recent(r.lap) && len(r.arena) < maxArena {
+		bigger := make([]byte, 2*len(r.arena))
+		copy(bigger[(r.wrote-uint64(len(r.arena)))%uint64(len(bigger)):], r.arena)
+		r.arena = bigger
+		return
+	}
+	r.lap = r.now
+}
+
+// growBodies doubles the table: who shared no place shares none in the bigger.
+func (r *Recorder) growBodies() {
+	old := r.bodies
+	r.bodies = make([]held, 2*len(old))
+	for _, b := range old {
+		if b.length > 0 {
+			*r.body(b.number) = b
+		}
+	}
 }

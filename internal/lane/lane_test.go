@@ -26,7 +26,7 @@ func TestSurroundings(t *testing.T) {
 	happened := map[ledger.Client][]Record{}
 	watched := map[ledger.Client]bool{}
 	for range 12 {
-		p := problem{time.Duration(2+rng.IntN(20)) * time.Second, uint64(1000 + len(problems)), rng.Int32N(clients), rng.Int32N(clients)}
+		p := problem{time.Duration(2+rng.IntN(20)) * time.Second, 0, rng.Int32N(clients), rng.Int32N(clients)}
 		problems = append(problems, p)
 		watched[p.to], watched[p.from] = true, true
 	}
@@ -47,12 +47,20 @@ func TestSurroundings(t *testing.T) {
 			got[k] = rec
 		}
 	}
-	n := uint64(1 << 20)
+	n, said := uint64(1<<20), uint64(0)
+	long := make([]byte, 300)
 	for at := time.Duration(0); at < 32*time.Second; at += 200 * time.Microsecond { // 5,000 a second
 		n++
 		add(Record{At: at, Client: rng.Int32N(clients), Peer: rng.Int32N(clients), What: Got, Number: n})
-		for _, p := range problems {
+		if n%10 == 0 { // 1.4 MB in 9 s
+			said++
+			r.Said(said, long)
+		}
+		for i := range problems {
+			p := &problems[i]
 			if at == p.at {
+				said++
+				p.number = said
 				r.Said(p.number, []byte(fmt.Sprintf("message %d", p.number)))
 				add(Record{At: at, Client: p.from, Peer: -1, What: Said, Number: p.number})
 			}
@@ -90,8 +98,8 @@ func TestSurroundings(t *testing.T) {
 		r.Add(Record{At: time.Duration(i) * time.Millisecond, Client: 1, What: Got, Number: uint64(i)})
 		r.Settle(time.Duration(i) * time.Millisecond)
 	}
-	if len(r.kept) > maxKept || len(r.ring) > maxRing || len(r.waiting) > 256 || r.Unkept == 0 {
-		t.Errorf("%d kept, a ring of %d, %d wait, %d unkept", len(r.kept), len(r.ring), len(r.waiting), r.Unkept)
+	if len(r.kept) > maxKept || r.n/inChunk-r.oldest >= maxChunks || len(r.waiting) > 256 || r.Unkept == 0 {
+		t.Errorf("%d kept, %d chunks held, %d wait, %d unkept", len(r.kept), r.n/inChunk-r.oldest+1, len(r.waiting), r.Unkept)
 	}
 }
 

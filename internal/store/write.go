@@ -101,7 +101,7 @@ func (k *Keeper) write(tx *sql.Tx, s *run.Snapshot, id int64, at *progress) (int
 			return 0, err
 		}
 	}
-	w := &writer{tx: tx, run: id}
+	w := newWriter(tx, id)
 	for _, e := range s.Entries[min(at.settled, len(s.Entries)):] {
 		w.second(e)
 		if e.Settled && e.At == at.settled {
@@ -142,7 +142,7 @@ func (k *Keeper) begin(tx *sql.Tx, s *run.Snapshot) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	w := &writer{tx: tx, run: id}
+	w := newWriter(tx, id)
 	for i, name := range s.Names {
 		w.exec("INSERT INTO client (run, number, crew, name) VALUES (?, ?, ?, ?)", id, i, s.Trial.Crews[s.CrewOf(int32(i))].Name, name)
 	}
@@ -183,17 +183,32 @@ func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
 	return w.err
 }
 
-// A writer writes rows of one run until the first error.
+// A writer writes rows of one run until the first error. It has each statement
+// parsed once: a crowd that comes makes thousands of events a second. What was
+// prepared in a transaction is closed with it.
 type writer struct {
-	tx  *sql.Tx
-	run int64
-	err error
+	tx       *sql.Tx
+	run      int64
+	prepared map[string]*sql.Stmt
+	err      error
+}
+
+func newWriter(tx *sql.Tx, run int64) *writer {
+	return &writer{tx: tx, run: run, prepared: map[string]*sql.Stmt{}}
 }
 
 func (w *writer) exec(query string, args ...any) {
-	if w.err == nil {
-		_, w.err = w.tx.Exec(query, args...)
+	if w.err != nil {
+		return
 	}
+	stmt := w.prepared[query]
+	if stmt == nil {
+		if stmt, w.err = w.tx.Prepare(query); w.err != nil {
+			return
+		}
+		w.prepared[query] = stmt
+	}
+	_, w.err = stmt.Exec(args...)
 }
 
 func (w *writer) json(v any) string {
