@@ -1,6 +1,8 @@
 package run
 
 import (
+	"slices"
+
 	"tidepull/internal/logbook"
 	"tidepull/internal/trial"
 )
@@ -48,7 +50,7 @@ func Judge(limits []trial.Limit, total, clean *logbook.Window) []Judgement {
 		j.Measured, measured = f.Of(from)
 		switch {
 		case !measured:
-			j.Verdict, j.Why = NotProven, "nothing was measured"
+			j.Verdict, j.Why = NotProven, nothingMeasured
 		case !l.Holds(j.Measured):
 			j.Verdict = Broken
 		case crowded && !f.Self():
@@ -57,6 +59,19 @@ func Judge(limits []trial.Limit, total, clean *logbook.Window) []Judgement {
 		judgements[i] = j
 	}
 	return judgements
+}
+
+const nothingMeasured = "nothing was measured"
+
+// Pending tells whether a limit has yet to meet something it could be held
+// against.
+func (s *Snapshot) Pending(j *Judgement) bool {
+	return !s.Finished && j.Verdict == NotProven && j.Why == nothingMeasured
+}
+
+// Judged tells whether a limit that is not pending is judged so.
+func (s *Snapshot) Judged(v Verdict) bool {
+	return slices.ContainsFunc(s.Judgements, func(j Judgement) bool { return j.Verdict == v && !s.Pending(&j) })
 }
 
 // Overall sums up what a run says: one broken limit, or one reckoning that does

@@ -1,6 +1,7 @@
 package run
 
 import (
+	"slices"
 	"testing"
 	"time"
 
@@ -64,6 +65,16 @@ func TestJudgeLimits(t *testing.T) {
 		}
 		if v := Overall(got); v != tc.overall {
 			t.Errorf("%s: overall %q, want %q", name, v, tc.overall)
+		}
+		// While it goes on, what has not been measured yet is no cause for alarm.
+		for _, verdict := range []Verdict{Broken, NotProven} {
+			underWay := &Snapshot{Judgements: got}
+			if want := slices.Contains(tc.want[:3], verdict); underWay.Judged(verdict) != want {
+				t.Errorf("%s: under way, something is %s: %v", name, verdict, !want)
+			}
+		}
+		if over := (&Snapshot{Judgements: got, Finished: true}); !over.Judged(NotProven) {
+			t.Errorf("%s: over, and nothing is not proven", name)
 		}
 	}
 	if Overall(nil) != Holds {

@@ -374,6 +374,10 @@ func (v *runView) signal(p *look.Palette) string {
 		signal, word = look.InDanger, "connections fail"
 	case t.Late > 0 || t.Stray > 0 || t.Duplicate > 0 || t.Defects() > 0 || s.Total.ChecksFailed() > 0 || c.Missed > 0 || c.Denied > 0 || c.Unsent > 0:
 		signal = look.Attention
+	case s.Judged(run.Broken):
+		signal, word = look.Attention, "a limit is broken"
+	case s.Judged(run.NotProven):
+		signal, word = look.Attention, "not proven"
 	}
 	text := p.Signal(signal, word)
 	if s.Finished {

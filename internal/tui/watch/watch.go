@@ -253,10 +253,10 @@ func limitLine(p *look.Palette, s *run.Snapshot, j run.Judgement, each int) stri
 	switch {
 	case j.Verdict == run.Broken:
 		signal, word = look.SomethingLost, "broken"
-	case j.Verdict == run.NotProven && (s.Finished || j.Why != "nothing was measured"):
-		signal, word = look.Attention, "not proven"
-	case j.Verdict == run.NotProven:
+	case s.Pending(&j):
 		return p.Line("○ "+plain.Text(j.Limit.Name, 40), each, 0, p.Draw(look.Faint, "nothing measured yet"))
+	case j.Verdict == run.NotProven:
+		signal, word = look.Attention, "not proven"
 	}
 	figure := func(v float64) string {
 		if j.Unit == logbook.Duration {
