@@ -15,7 +15,7 @@ const around = 1500 * time.Millisecond
 // a message (number, where about is set): what happened to them around it is
 // kept. Clients below 0 are nobody.
 func (r *Recorder) Problem(at time.Duration, number uint64, about bool, clients ...ledger.Client) {
-	if len(r.kept) >= maxKept || len(r.waiting) >= 256 {
+	if r.keeps >= maxKept || len(r.waiting) >= 256 {
 		r.Unkept++
 		return
 	}
@@ -48,44 +48,50 @@ func (r *Recorder) take(p problem) {
 	for _, c := range p.clients {
 		near := r.of(c, p) // from the newest back
 		// Those nearest to the problem.
-		at, _ := slices.BinarySearchFunc(near, mid, func(rec Record, t time.Duration) int { return cmp.Compare(t, rec.At) })
-		for _, rec := range near[max(0, at-perClient/2):min(len(near), at+perClient/2)] {
-			r.keep(rec)
+		at, _ := slices.BinarySearchFunc(near, mid, func(i uint64, t time.Duration) int { return cmp.Compare(t, r.at(i).At) })
+		for _, i := range near[max(0, at-perClient/2):min(len(near), at+perClient/2)] {
+			rec := r.at(i)
+			r.keep(i, *rec)
 			r.keepBody(rec.Number, rec.What)
 		}
 	}
 }
 
-// of gives what happened to a client around a problem.
-func (r *Recorder) of(c ledger.Client, p problem) []Record {
+// of gives the numbers of what happened to a client around a problem.
+func (r *Recorder) of(c ledger.Client, p problem) []uint64 {
 	near := r.near[:0]
 	if c < 0 || int(c) >= len(r.last) {
 		return near
 	}
 	for at := r.last[c]; at > r.oldest*inChunk; {
-		rec := *r.at(at - 1)
+		rec := r.at(at - 1)
 		if rec.At < p.from-around { // arrivals are booked a little out of order
 			break
 		}
-		if at -= uint64(rec.back); rec.back == 0 {
-			at = 0
+		if rec.At <= p.to && rec.At >= p.from {
+			near = append(near, at-1)
 		}
-		rec.back = 0
-		if rec.At >= p.from && rec.At <= p.to {
-			near = append(near, rec)
+		if rec.back == 0 {
+			break
 		}
+		at -= uint64(rec.back)
 	}
 	r.near = near
 	return near
 }
 
-func (r *Recorder) keep(rec Record) {
-	k := key{rec.At, rec.Number, rec.Client, rec.What}
-	if _, known := r.kept[k]; known || len(r.kept) >= maxKept {
-		return
+// keep keeps a record, by its number, if it is not kept already.
+func (r *Recorder) keep(i uint64, rec Record) {
+	if !r.kept[i] && r.keeps < maxKept {
+		r.kept[i] = true
+		r.add(rec)
 	}
-	r.kept[k] = rec
+}
+
+func (r *Recorder) add(rec Record) {
+	rec.back = 0
 	r.news = append(r.news, rec)
+	r.keeps++
 }
 
 // keepBody keeps what a message said, where it is still held.
@@ -106,7 +112,9 @@ func (r *Recorder) keepBody(number uint64, what What) {
 // should have.
 func (r *Recorder) Lost(rec Record) {
 	rec.What = Lost
-	r.keep(rec)
+	if r.keeps < maxKept {
+		r.add(rec)
+	}
 }
 
 // Take hands over what was kept since it was last called, in no order.

@@ -129,21 +129,15 @@ type Recorder struct {
 	wrote  uint64                      // bytes, all so far
 	lap    time.Duration               // when the round began
 
-	kept     map[key]Record
+	kept     map[uint64]bool // records that are, by their number
+	keeps    int             // records that are, with the lost
 	texts    map[uint64]Body
 	news     []Record // kept since Take
 	newTexts []Body
 	followed map[ledger.Client]int // and how many records of each
 	waiting  []problem             // whose aftermath is still to come
-	near     []Record
+	near     []uint64
 	Unkept   int // problems whose surroundings were not kept
-}
-
-type key struct {
-	at     time.Duration
-	number uint64
-	client ledger.Client
-	what   What
 }
 
 // A held body is in the arena until that is written over.
@@ -167,7 +161,7 @@ type problem struct {
 // grows where that takes more, up to a bound.
 func New(reach time.Duration) *Recorder {
 	return &Recorder{reach: reach, bodies: make([]held, firstBodies), arena: make([]byte, firstArena),
-		kept: map[key]Record{}, texts: map[uint64]Body{}, followed: map[ledger.Client]int{}}
+		kept: map[uint64]bool{}, texts: map[uint64]Body{}, followed: map[ledger.Client]int{}}
 }
 
 // Follow has everything of a client kept, from now on and up to a bound.
@@ -206,7 +200,7 @@ func (r *Recorder) Add(rec Record) {
 	}
 	if n, ok := r.followed[rec.Client]; ok && n < perFollowed {
 		r.followed[rec.Client]++
-		r.keep(rec)
+		r.keep(r.n-1, rec)
 		r.keepBody(rec.Number, rec.What)
 	}
 }

@@ -72,7 +72,7 @@ func Arrange(records []Record, clients []ledger.Client, f Filter, from, to time.
 		}
 	}
 	slices.SortStableFunc(mine, func(a, b Record) int {
-		return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(rank(a.What), rank(b.What)), cmp.Compare(a.Client, b.Client), cmp.Compare(a.Number, b.Number))
+		return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(rank(a.What), rank(b.What)), cmp.Compare(a.Client, b.Client), cmp.Compare(a.Number, b.Number), cmp.Compare(a.Fate, b.Fate))
 	})
 	var rows []Row
 	var states [MaxLanes]State
