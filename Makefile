@@ -12,6 +12,7 @@ build:
 	$(GO) build -o bin/tidepull ./cmd/tidepull
 
 test: tools lint build ## everything, with the race detector; one package at a time, because they measure
+	$(GO) build -race ./... # by as many as there are cores, which the next does not
 	$(GO) test -race -p 1 -timeout 14m ./...
 
 .PHONY: tools

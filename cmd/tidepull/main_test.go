@@ -107,6 +107,7 @@ func TestExitStatus(t *testing.T) {
 		"nothing proven": {silent(t, shortened(t, unmeasured)), "well", 3, "not proven (nothing was measured)"},
 	} {
 		t.Run(name, func(t *testing.T) {
+			t.Parallel()
 			switch tc.target { // a board of its own: names are taken once
 			case "well":
 				tc.target = serveBoard(t)
@@ -207,6 +208,7 @@ func TestHelp(t *testing.T) {
 // store sits where it cannot be written at first: that is said, and the run
 // goes its way.
 func TestRunsAndExport(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	blocked := filepath.Join(dir, "file")
 	if err := os.WriteFile(blocked, nil, 0o666); err != nil {
