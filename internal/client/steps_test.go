@@ -106,10 +106,15 @@ func TestRequests(t *testing.T) {
 			if body := got[n:]; body != "user=c-0&password=high+%26+dry" || h.Get("Content-Length") != fmt.Sprint(len(body)) {
 				t.Fatalf("the form is %q", body)
 			}
+			w.answer("HTTP/1.1 308 Permanent Redirect\r\nLocation: http://127.0.0.1:7411/in\r\nContent-Length: 0\r\n\r\n")
+			got = w.out()
+			if h, n, err = http1.ConsumeRequest([]byte(got)); err != nil || h.Method != "POST" || h.Path != "/in" || h.Get("X-Berth") != "12" || got[n:] != "user=c-0&password=high+%26+dry" {
+				t.Fatalf("the first redirect leads to %q, %v", got, err)
+			}
 			w.answer("HTTP/1.1 303 See Other\r\nLocation: home?x=1\r\nSet-Cookie: berth=12; HttpOnly\r\nSet-Cookie: old=1\r\nContent-Length: 4\r\n\r\ngone")
 			got = w.out()
 			h, _, err = http1.ConsumeRequest([]byte(got))
-			if err != nil || h.Method != "GET" || h.Path != "/home?x=1" || h.Get("Cookie") != "berth=12; old=1" || h.Get("Content-Length") != "" {
+			if err != nil || h.Method != "GET" || h.Path != "/home?x=1" || h.Get("Cookie") != "berth=12; old=1" || h.Get("X-Berth") != "12" || h.Get("Content-Length") != "" {
 				t.Fatalf("the redirect leads to %q, %v", got, err)
 			}
 			w.answer("HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\nContent-Type: application/json\r\nSet-Cookie: old=; Max-Age=0\r\nTransfer-Encoding: chunked\r\n\r\n13\r\n{\"ok\":true,\"token\":\r\n8\r\n\"abcdef\"\r\n1\r\n}\r\n0\r\n\r\n")

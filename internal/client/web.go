@@ -23,7 +23,10 @@ type web struct {
 	headed     bool // the answer's head is there
 	redirects  int
 	method     string
-	out        []byte // the request
+	fields     []http1.Field // of the request, without those of its content
+	kind       string        // of its content
+	sends      []byte        // its content; nil where there is none
+	out        []byte        // the request
 	head       http1.Head
 	body       http1.Body
 	pending    []byte
@@ -116,28 +119,29 @@ func (c *Client) ask(e *Env, now mono.Time, s *trial.Step) {
 			return
 		}
 		c.bodyOf(e, s)
-		content = e.body
+		content = slices.Clone(e.body)
 	case r.Content != nil:
 		content = r.Content.Append(nil, &e.scope)
 	}
 	w.redirects, w.path = r.Redirects, target(string(r.Path.Append(nil, &e.scope)))
-	fields := c.fields(e, r.Fields)
-	if content != nil {
-		fields = append(fields, http1.Field{Name: "Content-Type", Value: r.Type}, http1.Field{Name: "Content-Length", Value: strconv.Itoa(len(content))})
-	}
+	w.method, w.fields, w.kind, w.sends = r.Method, c.fields(e, r.Fields), r.Type, content
 	c.await(forAnswer, now, s.Within)
 	e.lane(c, now, lane.Record{What: lane.Requested, Peer: -1, Room: noRoom, Size: uint32(len(content))})
-	c.request(e, r.Method, fields, content)
+	c.request(e)
 }
 
-func (c *Client) request(e *Env, method string, fields []http1.Field, content []byte) {
+func (c *Client) request(e *Env) {
 	w := &c.more.web
 	all := []http1.Field{{Name: "Host", Value: e.Web}}
 	if cookies := w.cookies(); cookies != "" {
 		all = append(all, http1.Field{Name: "Cookie", Value: cookies})
 	}
-	w.method, w.busy = method, true
-	w.out = append(http1.AppendRequest(w.out[:0], method, w.path, append(all, fields...)...), content...)
+	all = append(all, w.fields...)
+	if w.sends != nil {
+		all = append(all, http1.Field{Name: "Content-Type", Value: w.kind}, http1.Field{Name: "Content-Length", Value: strconv.Itoa(len(w.sends))})
+	}
+	w.busy = true
+	w.out = append(http1.AppendRequest(w.out[:0], w.method, w.path, all...), w.sends...)
 	if w.open {
 		e.WebOut = append(e.WebOut, w.out...)
 		return
@@ -290,11 +294,10 @@ func (c *Client) redirect(e *Env, h *http1.Head) bool {
 	}
 	w.redirects--
 	w.path = target(base.ResolveReference(to).RequestURI())
-	method := w.method
-	if h.Status == 303 || method == "POST" && h.Status < 307 {
-		method = "GET" // RFC 9110 15.4
+	if h.Status == 303 || w.method == "POST" && h.Status < 307 {
+		w.method, w.sends = "GET", nil // RFC 9110 15.4
 	}
-	c.request(e, method, nil, nil)
+	c.request(e)
 	return true
 }
 
