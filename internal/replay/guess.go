@@ -2,8 +2,10 @@ package replay
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -91,8 +93,8 @@ func (p *Plan) guess(rec *recording.Recording, o Options) {
 	if err != nil {
 		made = time.Time{}
 	}
-	for value, becomes := range o.Vary {
-		p.Guesses = append(p.Guesses, Guess{Value: value, Kind: "told", Why: "you said so", Becomes: becomes})
+	for _, value := range slices.Sorted(maps.Keys(o.Vary)) {
+		p.Guesses = append(p.Guesses, Guess{Value: value, Kind: "told", Why: "you said so", Becomes: o.Vary[value]})
 	}
 	for _, a := range p.Actors {
 		p.guessActor(a, made, o)
@@ -196,11 +198,19 @@ func (p *Plan) judge(a *Actor, i int, l leaf, heard map[string]given, made time.
 	if _, end := mark.Find([]byte(l.value)); end > 0 {
 		add("mark", l.value[end-mark.Len:end], "uuid()", "it is a mark of another run")
 	}
-	for value, g := range heard {
-		if value == l.value || len(value) >= 8 && strings.Contains(l.value, value) {
-			p.give(a, value, g)
-			return
+	if g, ok := heard[l.value]; ok {
+		p.give(a, l.value, g)
+		return
+	}
+	within := "" // the longest that stands in it
+	for value := range heard {
+		if len(value) >= 8 && strings.Contains(l.value, value) && cmp.Or(cmp.Compare(len(value), len(within)), cmp.Compare(value, within)) > 0 {
+			within = value
 		}
+	}
+	if within != "" {
+		p.give(a, within, heard[within])
+		return
 	}
 	for _, value := range uuidForm.FindAllString(l.value, -1) {
 		add("id", value, "uuid()", "it has the form of a UUID, and the client made it")
