@@ -65,12 +65,9 @@ func (l *Line) connect(ctx context.Context) (rest []byte, err error) {
 		names = append(names, a.Unmap().String())
 	}
 	l.say(Event{What: Phase, Phase: "name lookup", Took: time.Since(began), Detail: strings.Join(names, ", ")})
-	conn, err := l.dial(ctx, u, port)
+	conn, err := l.dial(ctx, names, port)
 	if err != nil {
 		return nil, err
-	}
-	if conn == nil {
-		return nil, l.refuse("it was given up", nil)
 	}
 	l.mu.Lock()
 	l.conn, l.tcp = conn, u.Scheme == "tcp"
@@ -116,17 +113,22 @@ func (l *Line) refuse(why string, try []string) error {
 	return errors.New(why)
 }
 
-func (l *Line) dial(ctx context.Context, u *url.URL, port string) (net.Conn, error) {
+// dial tries the addresses of a name, one after the other.
+func (l *Line) dial(ctx context.Context, addrs []string, port string) (conn net.Conn, err error) {
 	began := time.Now()
 	l.doing("the connection is being opened")
 	d := net.Dialer{Timeout: connectWithin}
-	conn, err := d.DialContext(ctx, "tcp", net.JoinHostPort(u.Hostname(), port))
-	if err != nil {
-		why, try := whyNoConnection(err, net.JoinHostPort(u.Hostname(), port))
-		return nil, l.refuse(why, try)
+	to := port
+	err = errors.New("the name has no address")
+	for _, a := range addrs {
+		to = net.JoinHostPort(a, port)
+		if conn, err = d.DialContext(ctx, "tcp", to); err == nil {
+			l.say(Event{What: Phase, Phase: "connect", Took: time.Since(began), Detail: fmt.Sprintf("%v from %v", conn.RemoteAddr(), conn.LocalAddr())})
+			return conn, nil
+		}
 	}
-	l.say(Event{What: Phase, Phase: "connect", Took: time.Since(began), Detail: fmt.Sprintf("%v from %v", conn.RemoteAddr(), conn.LocalAddr())})
-	return conn, nil
+	why, try := whyNoConnection(err, to)
+	return nil, l.refuse(why, try)
 }
 
 func (l *Line) secure(ctx context.Context, u *url.URL) error {

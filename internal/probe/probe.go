@@ -4,12 +4,14 @@
 package probe
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/binary"
 	"errors"
 	"fmt"
 	"net"
+	"os"
 	"strings"
 	"sync"
 	"time"
@@ -87,6 +89,7 @@ type Line struct {
 	pings   map[string]time.Time
 	pinged  uint64
 	goodbye string // who said it first
+	broken  string // why nothing can be sent any more
 	ended   bool
 }
 
@@ -157,9 +160,10 @@ type NotOpen struct{ Why string }
 func (e *NotOpen) Error() string { return "not sent: " + e.Why }
 
 // writeWithin is how long the kernel may take to take what is sent.
-const writeWithin = 5 * time.Second
+const writeWithin = time.Second
 
-// write sends bytes; l.mu is held.
+// write sends bytes; l.mu is held. After half a frame nothing else can be sent:
+// where a write fails, the connection is over.
 func (l *Line) write(b []byte) error {
 	if !l.open {
 		err := &NotOpen{l.state}
@@ -169,7 +173,13 @@ func (l *Line) write(b []byte) error {
 	l.conn.SetWriteDeadline(time.Now().Add(writeWithin))
 	_, err := l.conn.Write(b)
 	if err != nil {
-		l.event(Event{What: Unsent, Why: err.Error()})
+		why := err.Error()
+		if errors.Is(err, os.ErrDeadlineExceeded) {
+			why = fmt.Sprintf("the server has not taken it within %v: it does not read", writeWithin)
+		}
+		l.event(Event{What: Unsent, Why: why})
+		l.open, l.state, l.broken = false, "the connection is broken", "something could not be sent"
+		l.conn.Close()
 	}
 	return err
 }
@@ -286,10 +296,12 @@ func (l *Line) read(held []byte) {
 // over tells that the connection is gone.
 func (l *Line) over(err error) {
 	l.mu.Lock()
-	by := l.goodbye
+	by, broken := l.goodbye, l.broken
 	l.mu.Unlock()
 	why := "the connection was closed"
 	switch {
+	case broken != "":
+		by, why = "network", broken
 	case by == "" && strings.Contains(err.Error(), "EOF"):
 		by, why = "server", "the server closed the connection without a goodbye (code 1006)"
 	case by == "":
@@ -315,6 +327,31 @@ func (l *Line) end(why, by string) {
 type message struct {
 	op    byte
 	parts []byte
+	begun bool
+}
+
+// wrong says in words what a server's frame has against the protocol, or "".
+func (m *message) wrong(f *ws.Frame) string {
+	control := f.Op >= ws.OpClose
+	switch {
+	case f.Masked:
+		return "a server's frame must not be masked (RFC 6455 5.1)"
+	case f.RSV != 0:
+		return "a reserved bit is set, and no extension was agreed on (RFC 6455 5.2)"
+	case ws.OpName(f.Op) == "reserved":
+		return fmt.Sprintf("the opcode %d means nothing (RFC 6455 5.2)", f.Op)
+	case control && !f.Fin:
+		return "a control frame must not be in fragments (RFC 6455 5.5)"
+	case control && len(f.Payload) > 125:
+		return "a control frame has at most 125 bytes (RFC 6455 5.5)"
+	case f.Op == ws.OpClose && len(f.Payload) == 1:
+		return "a close code has two bytes (RFC 6455 5.5.1)"
+	case f.Op == ws.OpContinuation && !m.begun:
+		return "there is nothing that it continues (RFC 6455 5.4)"
+	case !control && f.Op != ws.OpContinuation && m.begun:
+		return "the message before it has not ended (RFC 6455 5.4)"
+	}
+	return ""
 }
 
 // take takes one frame, or line, from the front of what is held.
@@ -328,13 +365,7 @@ func (l *Line) take(held []byte, m *message) (int, error) {
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	e := Event{What: In, Op: ws.OpName(f.Op), Last: f.Fin, Payload: nonNil(f.Payload)}
-	switch {
-	case f.Masked:
-		e.Why = "a server's frame must not be masked (RFC 6455 5.1)"
-	case f.RSV != 0:
-		e.Why = "a reserved bit is set, and no extension was agreed on (RFC 6455 5.2)"
-	}
+	e := Event{What: In, Op: ws.OpName(f.Op), Last: f.Fin, Payload: nonNil(f.Payload), Why: m.wrong(&f)}
 	switch f.Op {
 	case ws.OpPing:
 		l.event(e)
@@ -352,7 +383,7 @@ func (l *Line) take(held []byte, m *message) (int, error) {
 		l.closed(&e, f)
 		return n, nil
 	case ws.OpText, ws.OpBinary:
-		*m = message{op: f.Op, parts: f.Payload}
+		*m = message{op: f.Op, parts: f.Payload, begun: true}
 	case ws.OpContinuation:
 		if m.parts = append(m.parts, f.Payload...); len(m.parts) > ws.DefaultLimit {
 			return 0, errors.New("a message of more than 16 MiB")
@@ -360,6 +391,10 @@ func (l *Line) take(held []byte, m *message) (int, error) {
 	}
 	if f.Fin && f.Op < ws.OpClose {
 		e.Message, e.Binary = nonNil(m.parts), m.op == ws.OpBinary
+		if e.Why == "" && m.op == ws.OpText && !utf8.Valid(m.parts) {
+			e.Why = "a text must be UTF-8 (RFC 6455 8.1)"
+		}
+		*m = message{}
 	}
 	l.event(e)
 	return n, nil
@@ -386,14 +421,14 @@ func (l *Line) closed(e *Event, f ws.Frame) {
 }
 
 func (l *Line) takeLine(held []byte) (int, error) {
-	i := strings.IndexByte(string(held), '\n')
+	i := bytes.IndexByte(held, '\n')
 	if i < 0 {
 		if len(held) > ws.DefaultLimit {
 			return 0, errors.New("a line of more than 16 MiB")
 		}
 		return 0, nil
 	}
-	line := []byte(strings.TrimSuffix(string(held[:i]), "\r"))
+	line := bytes.Clone(bytes.TrimSuffix(held[:i], []byte("\r")))
 	l.say(Event{What: In, Op: "line", Last: true, Payload: line, Message: line})
 	return i + 1, nil
 }

@@ -8,6 +8,8 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -155,6 +157,63 @@ func TestOverTLS(t *testing.T) {
 	}
 	if said != "open head head ping pong message message close close end " || rec.Entries[5].Text != `{"kind":"welcome"}` || rec.Entries[5].From != recording.Server {
 		t.Errorf("as a recording it is %s", said)
+	}
+}
+
+// TestWrongFrames: what a server does against the protocol is shown where it
+// stands, and the client looks on.
+func TestWrongFrames(t *testing.T) {
+	part := func(first byte, payload string) []byte {
+		b := ws.AppendFrame(nil, ws.OpText, []byte(payload))
+		b[0] = first
+		return b
+	}
+	frames := [][]byte{
+		part(0x80, "of nothing"), part(0x83, "reserved"), part(0x01, "begun"), part(0x81, "in between"), part(0x09, "a piece"),
+		part(0x89, strings.Repeat("x", 126)), part(0x81, "\xff\xfe"), part(0x81, "all right"), part(0x88, "1"),
+	}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		c, rw := upgrade(w, r, "")
+		defer c.Close()
+		for _, f := range frames {
+			rw.Write(f)
+		}
+		rw.Flush()
+		io.Copy(io.Discard, rw)
+	}))
+	defer server.Close()
+	var wrong []string
+	_, events, err := run(t, Target{URL: strings.Replace(server.URL, "http", "ws", 1)}, 5*time.Second, Action{"expect", "all right"}, Action{"pause", "300ms"})
+	for _, e := range events {
+		if e.What == In {
+			wrong = append(wrong, e.Why)
+		}
+	}
+	want := []string{"nothing that it continues", "the opcode 3", "", "has not ended", "not be in fragments", "at most 125", "must be UTF-8", "", "has two bytes"}
+	for i := range want {
+		if i >= len(wrong) || !strings.Contains(wrong[i], want[i]) || (want[i] == "") != (wrong[i] == "") {
+			t.Fatalf("frame %d, %v: %q, want %q", i, err, wrong, want)
+		}
+	}
+}
+
+// TestDeafServer: a server that does not read does not hold the client up.
+func TestDeafServer(t *testing.T) {
+	done := make(chan bool)
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		c, _ := upgrade(w, r, "")
+		<-done
+		c.Close()
+	}))
+	defer server.Close()
+	defer close(done)
+	big := filepath.Join(t.TempDir(), "big")
+	if err := os.WriteFile(big, make([]byte, 15<<20), 0o666); err != nil {
+		t.Fatal(err)
+	}
+	text, _, err := run(t, Target{URL: strings.Replace(server.URL, "http", "ws", 1)}, 5*time.Second, Action{"send-file", big}, Action{"send", "more"})
+	if err == nil || !strings.Contains(text, "NOT SENT: the server has not taken it within 1s: it does not read") || !strings.Contains(text, "end: something could not be sent (by network)") {
+		t.Errorf("%v\n%s", err, text)
 	}
 }
 

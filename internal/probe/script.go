@@ -171,10 +171,12 @@ func (s *script) next(timeout <-chan time.Time) (Event, bool) {
 	}
 }
 
-// drain tells what has come already.
+// drain tells what has come already, and the end where it is near.
 func (s *script) drain() {
-	for len(s.events) > 0 {
-		s.next(nil)
+	for end := time.After(time.Second); len(s.events) > 0 || !s.over && !s.line.Open(); {
+		if _, ok := s.next(end); !ok {
+			return
+		}
 	}
 }
 
