@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"slices"
 	"time"
 
 	"tidepull/internal/mono"
@@ -19,8 +20,8 @@ type Message struct {
 	Reached  int
 	Late     int
 	Lost     int
-	Odd      int       // duplicates, strays and allowed ones
-	Outcomes []Outcome // the first maxOutcomes; those with something wrong come first
+	Odd      int       // arrivals that should not have been so: duplicates, strays, defects
+	Outcomes []Outcome // the first maxOutcomes, the worst first
 }
 
 // An Outcome is what became of a message at one client.
@@ -85,20 +86,49 @@ func (l *Ledger) rand() uint64 {
 func (l *Ledger) message(r *row) Message {
 	s := r.say
 	m := Message{Number: r.number, Kind: s.Kind, Audience: s.Audience, Room: s.Room, Sender: s.Sender, Due: s.Due, Sent: s.Sent,
-		Owed: int(r.owed), Reached: int(r.reached), Late: int(r.late), Lost: int(r.lost), Odd: len(r.odd) + r.oddRest}
-	m.Outcomes = append(m.Outcomes, r.odd...)
-	defer func() { l.kept += len(m.Outcomes) }()
-	for _, missing := range []bool{true, false} {
-		if !missing && l.kept > keptOutcomes {
-			break
+		Owed: int(r.owed), Reached: int(r.reached), Late: int(r.late), Lost: int(r.lost), Odd: r.oddRest}
+	var ranked [mildest + 1][]Outcome
+	n := 0
+	add := func(o Outcome) {
+		if rank := o.Fate.Gravity(); n < maxOutcomes && (rank < mildest || l.kept <= keptOutcomes) {
+			ranked[rank] = append(ranked[rank], o)
+			n++
 		}
+	}
+	for _, o := range r.odd {
+		if o.Fate != Allowed {
+			m.Odd++
+		}
+		add(o)
+	}
+	for _, missing := range []bool{true, false} {
 		r.eachOwed(func(slot int) {
-			if r.got.Has(slot) != missing && len(m.Outcomes) < maxOutcomes {
-				m.Outcomes = append(m.Outcomes, l.outcome(r, slot))
+			if r.got.Has(slot) != missing {
+				add(l.outcome(r, slot))
 			}
 		})
 	}
+	m.Outcomes = slices.Concat(ranked[:]...)
+	l.kept += n
 	return m
+}
+
+// mildest is the Gravity of what is well.
+const mildest = 4
+
+// Gravity ranks fates, from what is worst, 0, to what is well.
+func (f Fate) Gravity() int {
+	switch f {
+	case Delivered:
+		return mildest
+	case Lost:
+		return 0
+	case Late:
+		return 2
+	case Allowed, Excused:
+		return 3
+	}
+	return 1
 }
 
 func (l *Ledger) outcome(r *row, slot int) Outcome {

@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"fmt"
 	"math/rand/v2"
 	"slices"
 	"testing"
@@ -277,7 +278,7 @@ func compare(t *testing.T, seed uint64, m *model, sheets []*Sheet, spreads []Spr
 }
 
 func TestKept(t *testing.T) {
-	l := New(Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Keep: 2, Sample: 3})
+	l := New(Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Keep: 3, Sample: 3})
 	sheet := &Sheet{}
 	for range 3 {
 		l.AddClient(0)
@@ -299,8 +300,13 @@ func TestKept(t *testing.T) {
 		}
 	}
 	arrive(2, 2, 5*ms)
+	// 8 is lost at client 1, and client 2, which is about to enter, may have it.
+	l.Ask(2, room, 9*ms)
+	l.Say(Say{Room: room, Due: 10 * ms, Sent: 10 * ms, Sheet: sheet})
+	arrive(8, 2, 11*ms)
+	arrive(8, 0, 12*ms)
 	l.Settle(mono.Never - 1)
-	if len(l.Kept) != 2 || len(l.Sampled) != 3 {
+	if len(l.Kept) != 3 || len(l.Sampled) != 3 {
 		t.Fatalf("%d kept, %d sampled", len(l.Kept), len(l.Sampled))
 	}
 	if k := l.Kept[0]; k.Number != 1 || k.Lost != 1 || k.Outcomes[0] != (Outcome{Client: 1, Fate: Lost}) || k.Outcomes[1] != (Outcome{Client: 0, Fate: Delivered, Latency: time.Millisecond}) {
@@ -308,6 +314,9 @@ func TestKept(t *testing.T) {
 	}
 	if k := l.Kept[1]; k.Number != 2 || k.Outcomes[0] != (Outcome{Client: 2, Fate: Stray, Latency: 3 * time.Millisecond}) || len(k.Outcomes) != 3 {
 		t.Errorf("the stray one: %+v", k)
+	}
+	if k := l.Kept[2]; k.Number != 8 || k.Odd != 0 || fmt.Sprint(k.Outcomes[0].Fate, k.Outcomes[1].Fate, k.Outcomes[2].Fate) != "lost allowed delivered" {
+		t.Errorf("the other lost one: %+v", k)
 	}
 }
 

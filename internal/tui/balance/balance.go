@@ -379,26 +379,16 @@ func outcomes(sc scene.Scene, number uint64) []row {
 	if msg == nil {
 		return nil
 	}
-	// Those with something wrong come first, then the others by when they had it.
+	// The worst come first, and within one fate who had it first.
 	ordered := slices.Clone(msg.Outcomes)
 	slices.SortStableFunc(ordered, func(a, b ledger.Outcome) int {
-		if good := cmp.Compare(rank(a.Fate), rank(b.Fate)); good != 0 {
-			return good
-		}
-		return cmp.Compare(a.Latency, b.Latency)
+		return cmp.Or(cmp.Compare(a.Fate.Gravity(), b.Fate.Gravity()), cmp.Compare(a.Latency, b.Latency))
 	})
 	var rows []row
 	for _, o := range ordered {
 		rows = append(rows, row{look.Fit(plain.Text(sc.S.ClientName(o.Client), 22), 24) + outcome(sc, o), &place{what: client, key: int(o.Client)}})
 	}
 	return rows
-}
-
-func rank(f ledger.Fate) int {
-	if f == ledger.Delivered {
-		return 1
-	}
-	return 0
 }
 
 func outcome(sc scene.Scene, o ledger.Outcome) string {

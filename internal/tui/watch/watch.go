@@ -289,8 +289,11 @@ func Describe(p *look.Palette, s *run.Snapshot, m *ledger.Message) string {
 	if m.Lost > 0 {
 		signal = look.SomethingLost
 	}
-	o := m.Outcomes[0]
-	text := fmt.Sprintf("message %d by %s in %s, owed to %d: %s at %s", m.Number, plain.Text(s.ClientName(m.Sender), 30), plain.Text(s.Rooms[m.Room], 30), m.Owed, o.Fate, plain.Text(s.ClientName(o.Client), 30))
+	text := fmt.Sprintf("message %d by %s in %s, owed to %d", m.Number, plain.Text(s.ClientName(m.Sender), 30), plain.Text(s.Rooms[m.Room], 30), m.Owed)
+	if len(m.Outcomes) > 0 {
+		o := m.Outcomes[0]
+		text += fmt.Sprintf(": %s at %s", o.Fate, plain.Text(s.ClientName(o.Client), 30))
+	}
 	if wrong := m.Lost + m.Late + m.Odd; wrong > 1 {
 		text += fmt.Sprintf(", and %d more amiss", wrong-1)
 	}
