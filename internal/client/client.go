@@ -376,6 +376,7 @@ func (c *Client) frame(e *Env, op byte, payload []byte) {
 // goodbye handles a close frame: the answer to ours, or the server's own.
 func (c *Client) goodbye(e *Env, ev ws.Event, now mono.Time) {
 	if c.phase == closing {
+		e.Ledger.Break(c.id, now)
 		c.await(forEnd, now, time.Second) // the server closes the connection first (RFC 6455 7.1.1)
 		return
 	}
@@ -432,6 +433,7 @@ func (c *Client) broken(e *Env, now mono.Time, err error) {
 
 // closed handles the end of a connection to which the client said goodbye.
 func (c *Client) closed(e *Env, now mono.Time) {
+	e.Ledger.Break(c.id, now)
 	if int(c.pc) < len(c.session.Steps) && c.step().Do == trial.Close && !c.ebbing {
 		c.phase, c.pending, c.title = afoot, nil, untitled
 		e.event(c, now, logbook.WentHome, noRoom, "")

@@ -335,6 +335,33 @@ func TestEbb(t *testing.T) {
 	}
 }
 
+// TestGoodbye: between a client's goodbye and the server's answer it is owed
+// nothing, and may have what others say: the server hears them in any order.
+func TestGoodbye(t *testing.T) {
+	b := newBench(t, strings.Replace(script, "leave {}", "", 1), cutters["whole"])
+	other := b.env.Ledger.AddClient(0)
+	b.open()
+	b.text(`{"kind":"named"}`)
+	b.text(`{"kind":"welcome"}`)
+	b.text(`{"kind":"entered","room":"lock-0"}`)
+	b.wait(2500 * time.Millisecond)
+	if said := b.frames(); len(said) != 5 || said[4] != "close 1000" {
+		t.Fatalf("it says %q", said)
+	}
+	room := b.env.Ledger.Room("lock-0")
+	hear := func() {
+		b.now = b.now.Add(time.Millisecond)
+		n := b.env.Ledger.Say(ledger.Say{Room: room, Sender: other, Due: b.now, Sent: b.now, Sheet: &b.book.Now().Sheet})
+		b.text(`{"kind":"notice","text":"` + string(mark.Append(nil, mark.Mark{Run: 9, Room: uint32(room), Sender: uint32(other), Number: n})) + `"}`)
+	}
+	hear()
+	b.server(ws.AppendFrame(nil, ws.OpClose, ws.AppendClosePayload(nil, 1000, "")))
+	b.c.Broke(b.env, b.now, nil)
+	if l := b.window().Total; l.Allowed != 1 || l.Stray != 0 || l.Owed != 2 || !b.c.Ashore() {
+		t.Errorf("%+v", l)
+	}
+}
+
 // TestNoAllocation: receiving a notice, and saying one, allocates nothing.
 func TestNoAllocation(t *testing.T) {
 	b := newBench(t, strings.Replace(script, "times = 2", "", 1), cutters["whole"])

@@ -308,10 +308,10 @@ func (c *Client) leave(e *Env, now mono.Time, s *trial.Step) {
 }
 
 // sayGoodbye starts the closing handshake (RFC 6455 7.1.2). The client is owed
-// nothing any more.
+// nothing any more, but until the server has answered it may get what others say.
 func (c *Client) sayGoodbye(e *Env, now mono.Time, code uint16, reason string) {
 	c.gone(e, now)
-	e.Ledger.Break(c.id, now)
+	e.Ledger.Cease(c.id, now)
 	c.room = noRoom
 	c.frame(e, ws.OpClose, ws.AppendClosePayload(nil, code, reason))
 	c.phase = closing

@@ -155,6 +155,11 @@ func (l *Ledger) Left(c Client, r Room, now mono.Time) {
 	}
 }
 
+// Cease books that a client asked to be out of all rooms, by saying goodbye.
+func (l *Ledger) Cease(c Client, now mono.Time) {
+	l.seats[c].each(func(s seat) { l.Quit(c, s.room, now) })
+}
+
 // Break books that a client's connection is gone, and it is out of all rooms.
 func (l *Ledger) Break(c Client, now mono.Time) {
 	l.seats[c].each(func(s seat) {

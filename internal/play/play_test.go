@@ -165,6 +165,7 @@ func TestLines(t *testing.T) {
 // TestAsTrial writes a recording as a trial, which the language reads and the
 // engine carries out with fifty clients.
 func TestAsTrial(t *testing.T) {
+	t.Parallel()
 	s := serve(t, standin.Config{Login: true, History: -1})
 	plan, err := replay.Make(byHand(t, s, false), replay.Options{})
 	if err != nil {
@@ -238,6 +239,7 @@ func FuzzAsTrial(f *testing.F) {
 // publishes, and replays it: against the same board, and against one that loses
 // everything.
 func TestEventStream(t *testing.T) {
+	t.Parallel()
 	s := serve(t, standin.Config{History: -1})
 	room := visitRoom(t, s) // so that there is one
 	rec := &recording.Recording{Version: 1, Made: time.Now().Format(time.RFC3339), Target: s.URL()}

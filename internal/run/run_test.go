@@ -116,6 +116,7 @@ func get(t *testing.T, s *standin.Server, path string, read func(*http.Response)
 // with what the stand-in knows to have done. (Each switch by itself, both ways,
 // is tried in virtual time, in the package sim.)
 func TestEqualsTruth(t *testing.T) {
+	t.Parallel()
 	for name, tc := range map[string]struct {
 		switches board.Switches
 		portable bool
@@ -192,6 +193,7 @@ func checkSums(t *testing.T, snap *Snapshot, sum Summary) {
 // go, with losses, and checks each loss in the ledger against the stand-in's
 // record of that very delivery.
 func TestEveryLossIsTrue(t *testing.T) {
+	t.Parallel()
 	source := strings.NewReplacer("pause { lasts = \"4s\" }", "", "times = 4", "", "every = \"300ms\"", "every = \"200ms\"", "\"9s\"", "\"3s\"", "over = \"500ms\"", "over = \"2s\"").Replace(shortTide)
 	s, err := standin.Start(standin.Config{Switches: board.Switches{Lose: 0.05}})
 	if err != nil {

@@ -91,6 +91,7 @@ func openStore(t *testing.T, path string) *Store {
 // TestSameFiguresAsLive keeps a run and reads it back: everything that a view
 // or an export looks at is the same.
 func TestSameFiguresAsLive(t *testing.T) {
+	t.Parallel()
 	s := openStore(t, filepath.Join(t.TempDir(), "new folder", "runs?.db"))
 	r := startRun(t, "4s")
 	k := s.Keep(r, "test")
@@ -147,6 +148,7 @@ func TestSameFiguresAsLive(t *testing.T) {
 // TestKilled kills a process that keeps a run with -9: the run is there, up to
 // its last second, and marked as cut short.
 func TestKilled(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "runs.db")
 	if p := os.Getenv("KEEP_UNTIL_KILLED"); p != "" {
 		r := startRun(t, "5m")
@@ -194,6 +196,7 @@ func TestKilled(t *testing.T) {
 // TestTrouble: a store that is locked, or cannot be written, neither stops the
 // run nor goes unsaid; once it is free the run is kept whole.
 func TestTrouble(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "runs.db")
 	s := openStore(t, path)
 	s.db.Exec("PRAGMA busy_timeout = 50")

@@ -12,6 +12,7 @@ import (
 // messages, and at the same run from the store: it steps, jumps, picks, filters,
 // opens a message and exports.
 func TestLanes(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	s := open(t, 160, 47, "cd "+dir+"; "+binary+" --store runs.db demo --lose 0.002 --misdirect 0.001")
 	s.until(`planned`, 20*time.Second)

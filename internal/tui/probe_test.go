@@ -40,6 +40,7 @@ func (s *screen) escape() {
 // is explained, what is typed comes back, and what was done is kept as a session
 // that runs.
 func TestProbe(t *testing.T) {
+	t.Parallel()
 	server := startStandin(t, standin.Config{Origins: []string{"http://harbour.example"}, Notices: true})
 	dir := t.TempDir()
 	s := open(t, 160, 47, "cd "+dir+"; "+binary+" probe "+server.URL()+" --origin http://elsewhere.example")
@@ -111,6 +112,7 @@ func TestProbe(t *testing.T) {
 
 // TestProbeFromHome opens the probe from the home screen, and comes back.
 func TestProbeFromHome(t *testing.T) {
+	t.Parallel()
 	server := startStandin(t, standin.Config{})
 	s := open(t, 80, 24, binary)
 	s.until(`p the probe: one to three clients`, 10*time.Second)

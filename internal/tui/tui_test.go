@@ -89,6 +89,7 @@ func number(t *testing.T, s string) int {
 // TestWatch starts the demo at both sizes, sees the clients rise and the ledger
 // fill, opens the explanation, resizes, and lets the tide fall.
 func TestWatch(t *testing.T) {
+	t.Parallel()
 	for _, size := range [][2]int{{160, 47}, {80, 24}} {
 		s := open(t, size[0], size[1], binary+" demo --lose 0.01")
 		first := number(t, s.until(`planned +\S+ +open +([1-9][\d,]*)`, 20*time.Second)[1])
@@ -133,6 +134,7 @@ func TestWatch(t *testing.T) {
 
 // TestInterrupt: ctrl-c once stops in order; the summary is written.
 func TestInterrupt(t *testing.T) {
+	t.Parallel()
 	out := t.TempDir()
 	s := open(t, 100, 30, binary+" demo --out "+out)
 	s.until(`open +[1-9]`, 20*time.Second)
@@ -167,6 +169,7 @@ func TestHostileServer(t *testing.T) {
 // message and the client that missed it, exports, and finds the run again from
 // the home screen.
 func TestLookInto(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	in := "cd " + dir + " && " + binary + " --store " + filepath.Join(dir, "runs.db")
 	s := open(t, 160, 47, in+" demo --lose 0.02")
