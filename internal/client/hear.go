@@ -51,7 +51,6 @@ func (c *Client) message(e *Env, payload []byte, binary, more bool, at, now mono
 			e.counts().Coarse++
 		}
 		for ; end > 0; m, end = mark.Find(where) {
-			e.counts().Marked++
 			c.got++
 			c.arrival(e, ledger.Arrival{To: c.id, Mark: m, At: at, Past: past, Sum: sum, Sheet: &e.Book.Now().Sheet}, len(payload))
 			where = where[end:]
@@ -89,8 +88,10 @@ func (c *Client) sumOf(e *Env, payload []byte, binary bool) uint64 {
 
 func (c *Client) arrival(e *Env, a ledger.Arrival, size int) {
 	v := e.Ledger.Arrive(a)
+	page := e.Book.Second(v.Sheet.Second)
+	page.Counts.Marked++
 	if (v.Fate == ledger.Delivered || v.Fate == ledger.Late) && v.Kind.Said() {
-		e.Book.Second(v.Sheet.Second).Delivery(c.crew, v.Owed, v.Latency)
+		page.Delivery(c.crew, v.Owed, v.Latency)
 	}
 	rec := lane.Record{What: lane.Got, Number: a.Mark.Number, Peer: int32(a.Mark.Sender), Room: int32(a.Mark.Room), Fate: v.Fate, Kind: v.Kind, Size: uint32(size), Took: v.Latency}
 	if v.Fate == ledger.Foreign {

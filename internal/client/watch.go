@@ -130,7 +130,6 @@ func (c *Client) heardNotice(e *Env, at, now mono.Time, n *trial.Notice, k ledge
 		// The server noticed sooner than the tool that the connection is gone.
 		number = e.Ledger.Say(ledger.Say{Kind: k, Audience: ledger.ToOthers, Room: room, Sender: about, Due: at, Sent: at, Sheet: &e.Book.At(at).Sheet})
 	}
-	e.counts().Marked++
 	c.arrival(e, ledger.Arrival{To: c.id, Mark: mark.Mark{Run: e.Run, Room: uint32(room), Sender: uint32(about), Number: number}, At: at, Sheet: &e.Book.Now().Sheet}, 0)
 }
 

@@ -26,7 +26,7 @@ type Counts struct {
 	Unsent    int64 // messages that were due and could not be said
 	Arrivals  int64 // messages received, of any kind
 	Bytes     int64 // received
-	Marked    int64 // marks found in them
+	Marked    int64 // marks found in arrivals, on the second of their message
 	Coarse    int64 // marked arrivals read together with later bytes: their time is an upper bound
 	Pings     int64 // answered
 	Met       int64 // expectations that were met

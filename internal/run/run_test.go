@@ -208,6 +208,16 @@ func TestEveryLossIsTrue(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	for over := false; !over; {
+		select {
+		case <-r.Done():
+			over = true
+		case <-time.After(20 * time.Millisecond):
+			if s := r.Snapshot(); s.Total != nil && s.Total.Imbalance() != "" {
+				t.Fatalf("under way, after %v: %s", s.Elapsed, s.Total.Imbalance())
+			}
+		}
+	}
 	snap := r.Wait()
 	if snap.Err != nil {
 		t.Fatal(snap.Err)
