@@ -12,7 +12,8 @@ build:
 	$(GO) build -o bin/tidepull ./cmd/tidepull
 
 test: tools lint build ## everything, with the race detector; one package at a time, because they measure
-	$(GO) build -race ./... # by as many as there are cores, which the next does not
+	@# This is done by as many as there are cores, the next by one.
+	$(GO) build -race ./...
 	$(GO) test -race -p 1 -timeout 14m ./...
 
 .PHONY: tools

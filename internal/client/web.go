@@ -24,7 +24,6 @@ type web struct {
 	redirects  int
 	method     string
 	fields     []http1.Field // of the request, without those of its content
-	kind       string        // of its content
 	sends      []byte        // its content; nil where there is none
 	out        []byte        // the request
 	head       http1.Head
@@ -124,7 +123,7 @@ func (c *Client) ask(e *Env, now mono.Time, s *trial.Step) {
 		content = r.Content.Append(nil, &e.scope)
 	}
 	w.redirects, w.path = r.Redirects, target(string(r.Path.Append(nil, &e.scope)))
-	w.method, w.fields, w.kind, w.sends = r.Method, c.fields(e, r.Fields), r.Type, content
+	w.method, w.fields, w.sends = r.Method, c.fields(e, r.Fields), content
 	c.await(forAnswer, now, s.Within)
 	e.lane(c, now, lane.Record{What: lane.Requested, Peer: -1, Room: noRoom, Size: uint32(len(content))})
 	c.request(e)
@@ -138,7 +137,7 @@ func (c *Client) request(e *Env) {
 	}
 	all = append(all, w.fields...)
 	if w.sends != nil {
-		all = append(all, http1.Field{Name: "Content-Type", Value: w.kind}, http1.Field{Name: "Content-Length", Value: strconv.Itoa(len(w.sends))})
+		all = append(all, http1.Field{Name: "Content-Type", Value: c.step().Request.Type}, http1.Field{Name: "Content-Length", Value: strconv.Itoa(len(w.sends))})
 	}
 	w.busy = true
 	w.out = append(http1.AppendRequest(w.out[:0], w.method, w.path, all...), w.sends...)

@@ -50,8 +50,8 @@ func (r *Recorder) take(p problem) {
 		// Those nearest to the problem.
 		at, _ := slices.BinarySearchFunc(near, mid, func(i uint64, t time.Duration) int { return cmp.Compare(t, r.at(i).At) })
 		for _, i := range near[max(0, at-perClient/2):min(len(near), at+perClient/2)] {
+			r.keep(i)
 			rec := r.at(i)
-			r.keep(i, *rec)
 			r.keepBody(rec.Number, rec.What)
 		}
 	}
@@ -80,18 +80,22 @@ func (r *Recorder) of(c ledger.Client, p problem) []uint64 {
 	return near
 }
 
-// keep keeps a record, by its number, if it is not kept already.
-func (r *Recorder) keep(i uint64, rec Record) {
-	if !r.kept[i] && r.keeps < maxKept {
+// keep keeps a record that is held, by its number, if it is not kept already.
+func (r *Recorder) keep(i uint64) {
+	if !r.kept[i] && r.add(*r.at(i)) {
 		r.kept[i] = true
-		r.add(rec)
 	}
 }
 
-func (r *Recorder) add(rec Record) {
+// add is false where too much is kept.
+func (r *Recorder) add(rec Record) bool {
+	if r.keeps >= maxKept {
+		return false
+	}
 	rec.back = 0
 	r.news = append(r.news, rec)
 	r.keeps++
+	return true
 }
 
 // keepBody keeps what a message said, where it is still held.
@@ -112,9 +116,7 @@ func (r *Recorder) keepBody(number uint64, what What) {
 // should have.
 func (r *Recorder) Lost(rec Record) {
 	rec.What = Lost
-	if r.keeps < maxKept {
-		r.add(rec)
-	}
+	r.add(rec)
 }
 
 // Take hands over what was kept since it was last called, in no order.

@@ -174,10 +174,9 @@ func (r *Recorder) Follow(c ledger.Client) {
 // Add books a record. What has no mark in it is kept of followed clients alone:
 // servers tell everybody of everybody, and there is far too much of that.
 func (r *Recorder) Add(rec Record) {
-	if rec.What == Heard {
-		if _, ok := r.followed[rec.Client]; !ok {
-			return
-		}
+	own, followed := r.followed[rec.Client]
+	if rec.What == Heard && !followed {
+		return
 	}
 	if r.n%inChunk == 0 {
 		r.nextChunk()
@@ -198,9 +197,9 @@ func (r *Recorder) Add(rec Record) {
 			b.seen = rec.Client
 		}
 	}
-	if n, ok := r.followed[rec.Client]; ok && n < perFollowed {
+	if followed && own < perFollowed {
 		r.followed[rec.Client]++
-		r.keep(r.n-1, rec)
+		r.keep(r.n - 1)
 		r.keepBody(rec.Number, rec.What)
 	}
 }

@@ -24,6 +24,9 @@ type Message struct {
 	Outcomes []Outcome // the first maxOutcomes, the worst first
 }
 
+// Amiss is how many of the message's deliveries went wrong.
+func (m *Message) Amiss() int { return m.Lost + m.Late + m.Odd }
+
 // An Outcome is what became of a message at one client.
 type Outcome struct {
 	Latency time.Duration // 0 for Lost and Excused

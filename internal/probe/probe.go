@@ -89,7 +89,7 @@ type Line struct {
 	pings   map[string]time.Time
 	pinged  uint64
 	goodbye string // who said it first
-	broken  string // why nothing can be sent any more
+	broken  bool   // something could not be sent, or half of it was
 	ended   bool
 }
 
@@ -178,7 +178,7 @@ func (l *Line) write(b []byte) error {
 			why = fmt.Sprintf("the server has not taken it within %v: it does not read", writeWithin)
 		}
 		l.event(Event{What: Unsent, Why: why})
-		l.open, l.state, l.broken = false, "the connection is broken", "something could not be sent"
+		l.open, l.state, l.broken = false, "the connection is broken", true
 		l.conn.Close()
 	}
 	return err
@@ -300,8 +300,8 @@ func (l *Line) over(err error) {
 	l.mu.Unlock()
 	why := "the connection was closed"
 	switch {
-	case broken != "":
-		by, why = "network", broken
+	case broken:
+		by, why = "network", "something could not be sent"
 	case by == "" && strings.Contains(err.Error(), "EOF"):
 		by, why = "server", "the server closed the connection without a goodbye (code 1006)"
 	case by == "":
@@ -338,12 +338,12 @@ func (m *message) wrong(f *ws.Frame) string {
 		return "a server's frame must not be masked (RFC 6455 5.1)"
 	case f.RSV != 0:
 		return "a reserved bit is set, and no extension was agreed on (RFC 6455 5.2)"
-	case ws.OpName(f.Op) == "reserved":
+	case ws.Reserved(f.Op):
 		return fmt.Sprintf("the opcode %d means nothing (RFC 6455 5.2)", f.Op)
 	case control && !f.Fin:
 		return "a control frame must not be in fragments (RFC 6455 5.5)"
-	case control && len(f.Payload) > 125:
-		return "a control frame has at most 125 bytes (RFC 6455 5.5)"
+	case control && len(f.Payload) > ws.MaxControl:
+		return fmt.Sprintf("a control frame has at most %d bytes (RFC 6455 5.5)", ws.MaxControl)
 	case f.Op == ws.OpClose && len(f.Payload) == 1:
 		return "a close code has two bytes (RFC 6455 5.5.1)"
 	case f.Op == ws.OpContinuation && !m.begun:

@@ -293,7 +293,7 @@ func (m Model) messages(sc scene.Scene, key int) []row {
 			msg := &list[i]
 			if m.concerns(sc, msg, key) && inWindow(sc, msg) {
 				text := good(sc, msg)
-				if list[i].Lost+list[i].Late+list[i].Odd > 0 {
+				if msg.Amiss() > 0 {
 					text = at(sc.S, msg) + "  " + watch.Describe(sc.P, sc.S, msg)
 				}
 				rows = append(rows, row{text, &place{what: message, key: int(msg.Number)}})

@@ -294,7 +294,7 @@ func Describe(p *look.Palette, s *run.Snapshot, m *ledger.Message) string {
 		o := m.Outcomes[0]
 		text += fmt.Sprintf(": %s at %s", o.Fate, plain.Text(s.ClientName(o.Client), 30))
 	}
-	if wrong := m.Lost + m.Late + m.Odd; wrong > 1 {
+	if wrong := m.Amiss(); wrong > 1 {
 		text += fmt.Sprintf(", and %d more amiss", wrong-1)
 	}
 	return p.Draw(signal.Ink(), signal.Shape()) + " " + text

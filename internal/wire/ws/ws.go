@@ -35,8 +35,11 @@ const (
 	CloseTooBig        = 1009
 )
 
-// maxControl is the longest payload of a control frame (RFC 6455 5.5).
-const maxControl = 125
+// MaxControl is the longest payload of a control frame in bytes (RFC 6455 5.5).
+const MaxControl = 125
+
+// Reserved tells whether an opcode means nothing yet (RFC 6455 5.2).
+func Reserved(op byte) bool { return op > OpBinary && op < OpClose || op > OpPong }
 
 // An Event is one whole message or one control frame. Op 0 stands for "more
 // bytes are needed".
@@ -149,9 +152,9 @@ func (r *Reader) checkHeader(h header, length uint64) error {
 		limit = DefaultLimit
 	}
 	switch {
-	case h.op > OpBinary && h.op < OpClose || h.op > OpPong:
+	case Reserved(h.op):
 		return violation("the opcode is reserved", "5.2", CloseProtocolError)
-	case h.op >= OpClose && (!h.fin || length > maxControl):
+	case h.op >= OpClose && (!h.fin || length > MaxControl):
 		return violation("a control frame is fragmented or longer than 125 bytes", "5.5", CloseProtocolError)
 	case h.op == OpContinuation && r.op == 0:
 		return violation("a continuation frame without a message to continue", "5.4", CloseProtocolError)
