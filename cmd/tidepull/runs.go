@@ -34,21 +34,11 @@ func (runsList) Run(a *app) error {
 		return err
 	}
 	w := tabwriter.NewWriter(os.Stdout, 0, 0, 3, ' ', 0)
-	fmt.Fprintln(w, "run\tname\tstarted\tclients\tlasted\tverdict\tnote")
+	fmt.Fprintln(w, "run\tname\tstarted\tclients\tlasted\tverdict\twhy\tnote")
 	for _, r := range runs {
-		fmt.Fprintf(w, "%d\t%s\t%s\t%d\t%s\t%s\t%s\n", r.ID, plain.Text(r.Title(), 40), r.Started.Local().Format("2006-01-02 15:04:05"), r.Clients, units.Clock(r.Elapsed), verdictOf(&r), plain.Text(r.Note, 60))
+		fmt.Fprintf(w, "%d\t%s\t%s\t%d\t%s\t%s\t%s\t%s\n", r.ID, plain.Text(r.Title(), 40), r.Started.Local().Format("2006-01-02 15:04:05"), r.Clients, units.Clock(r.Elapsed), r.Outcome(), plain.Text(r.Why, 60), plain.Text(r.Note, 60))
 	}
 	return w.Flush()
-}
-
-func verdictOf(r *store.Run) string {
-	switch {
-	case r.CutShort():
-		return "cut short"
-	case r.State == "running" || r.State == "failed":
-		return r.State
-	}
-	return r.Verdict
 }
 
 type runsShow struct {

@@ -45,6 +45,9 @@ func (s *Set) Remove(i int) bool {
 // Len is the number of integers in the set.
 func (s *Set) Len() int { return s.n }
 
+// Words is how many words of 8 bytes the set takes.
+func (s *Set) Words() int { return len(s.words) }
+
 // Clear empties the set and keeps its memory.
 func (s *Set) Clear() {
 	clear(s.words)

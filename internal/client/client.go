@@ -46,14 +46,17 @@ type Client struct {
 	session *trial.Session
 	random  uint64
 	began   mono.Time // when that wait began
-	ready   mono.Time // when the last wait for the server ended
-	due     mono.Time // what the next message's latency counts from; 0: from when it is said
-	turns   [trial.MaxNesting]turn
-	n       int32 // in its crew
-	sent    uint32
-	room    ledger.Room
-	asked   ledger.Room // the room that an answer is awaited for
-	pc      int32
+	// clock is where the script would be if it were followed without any delay of
+	// the tool: what is said next is due then. Waiting for the server moves it to
+	// when that was over, a pause by its length, a turn of a repeat
+	// to the turn's time.
+	clock mono.Time
+	turns [trial.MaxNesting]turn
+	n     int32 // in its crew
+	sent  uint32
+	room  ledger.Room
+	asked ledger.Room // the room that an answer is awaited for
+	pc    int32
 }
 
 // extra is what a client has that uses more of the language than most do.
@@ -61,11 +64,12 @@ type extra struct {
 	locals []expr.Value // what it captured
 	web    web
 	past   *pastWatch
-	feeds  []feedSeen
-	joined uint64    // 1 more than the number of the notice that it is entering
-	resume mono.Time // when it reads on; 0: it is reading
-	perSec int       // how many bytes it reads in a second; 0: as fast as they come
-	silent bool      // it does not answer pings
+	feeds  map[feedKey]int64 // the last number of each part of a feed
+	joined uint64            // 1 more than the number of the notice that it is entering
+	resume mono.Time         // when it reads on; 0: it is reading
+	perSec int               // how many bytes it reads in a second; 0: as fast as they come
+	silent bool              // it does not answer pings
+	slow   int32             // 1 more than the index of the step that has it read slowly; 0: it does not
 }
 
 func (c *Client) extra() *extra {
@@ -213,8 +217,9 @@ func (c *Client) Start(e *Env, now mono.Time) {
 	e.now = now
 	e.setsOut(c)
 	c.pc, c.depth, c.ebbing, c.title, c.room = 0, 0, false, untitled, noRoom
-	c.pending, c.reader, c.due, c.more = nil, ws.Reader{}, 0, nil
-	c.phase, c.ready = afoot, now
+	c.reader, c.more = ws.Reader{}, nil
+	c.drop(e)
+	c.phase, c.clock = afoot, now
 	e.counts().Started++
 	e.event(c, now, logbook.SetOut, noRoom, "")
 	c.run(e, now)
@@ -227,7 +232,8 @@ func (c *Client) await(w wait, now mono.Time, within time.Duration) {
 // connect begins to connect.
 func (c *Client) connect(e *Env, now mono.Time, s *trial.Step) {
 	c.phase, c.title = dialing, untitled
-	c.pending, c.reader = nil, ws.Reader{}
+	c.drop(e)
+	c.reader = ws.Reader{}
 	c.await(forOpen, now, s.Within)
 	e.Dial = true
 }
@@ -290,17 +296,60 @@ func (c *Client) Data(e *Env, b []byte, at, now mono.Time) {
 	if c.more == nil || c.more.perSec == 0 { // else it reads late on purpose
 		e.Book.Now().ReadingLag.Record(now.Sub(at))
 	}
-	if len(c.pending) > 0 {
+	waited := len(c.pending) > 0
+	if waited {
+		if !c.hold(e, len(b), now) {
+			return
+		}
 		c.pending = append(c.pending, b...)
 		b = c.pending
 	}
+	before := c.reader.Held()
 	n := c.consume(e, b, at, now)
+	e.held += c.reader.Held() - before
 	switch rest := b[n:]; {
-	case c.phase == ashore || len(rest) == 0:
-		c.pending = nil
-	default:
+	case c.phase == ashore || c.phase == afoot || len(rest) == 0:
+		c.drop(e)
+	case waited && n == 0: // all of it waits for more; it is not copied onto itself
+	case waited:
+		e.held -= n
+		c.pending = append(c.pending[:0], rest...)
+	case c.hold(e, len(rest), now):
 		c.pending = append(c.pending[:0], rest...)
 	}
+	if e.held > maxHeld && c.phase == open && c.reader.Held() > 0 {
+		c.malformed(e, now, tooMuchHeld)
+		c.drop(e)
+	}
+}
+
+// maxHeld bounds what all clients of a loop together hold of messages that have
+// come in part.
+const maxHeld = 256 << 20
+
+var tooMuchHeld = &wire.ProtocolError{Protocol: "websocket", Rule: "all clients together hold 256 MiB of messages that are not whole yet", Section: "RFC 6455 7.4.1", Code: ws.CloseTooBig}
+
+// hold takes on n more bytes of a message that has come in part; false means
+// that the bound was hit and the connection is being closed for it.
+func (c *Client) hold(e *Env, n int, now mono.Time) bool {
+	if e.held += n; e.held <= maxHeld {
+		return true
+	}
+	e.held -= n
+	if c.phase == dialing || c.phase == shaking {
+		c.refused(e, now, tooMuchHeld)
+		e.Hangup = true
+	} else if c.phase == open {
+		c.malformed(e, now, tooMuchHeld)
+	}
+	c.drop(e)
+	return false
+}
+
+// drop lets go of what has come in part.
+func (c *Client) drop(e *Env) {
+	e.held -= len(c.pending) + c.reader.Held()
+	c.pending, c.reader = nil, ws.Reader{}
 }
 
 // consume takes what it can from the front of b and returns how much that was.
@@ -329,6 +378,13 @@ func (c *Client) consume(e *Env, b []byte, at, now mono.Time) (taken int) {
 
 func (c *Client) shake(e *Env, b []byte, at, now mono.Time) int {
 	h, n, err := http1.ConsumeResponse(b)
+	for err == nil && n > 0 && h.Status/100 == 1 && h.Status != 101 { // on its way (RFC 9110 15.2)
+		var more int
+		if h, more, err = http1.ConsumeResponse(b[n:]); more == 0 && err == nil {
+			return 0
+		}
+		n += more
+	}
 	if err == nil && n == 0 {
 		return 0
 	}
@@ -361,11 +417,19 @@ func (c *Client) event(e *Env, ev ws.Event, at, now mono.Time, more bool) {
 		}
 		e.counts().Pings++
 		e.lane(c, now, lane.Record{What: lane.Beat, Peer: -1, Room: noRoom})
-		c.frame(e, ws.OpPong, ev.Payload)
+		// Only the latest ping needs an answer (RFC 6455 5.5.3): a server that
+		// does not read is not sent more of them.
+		if e.Queued == nil || e.Queued(c.id) < maxPongs {
+			c.frame(e, ws.OpPong, ev.Payload)
+		}
 	case ws.OpClose:
 		c.goodbye(e, ev, now)
 	}
 }
+
+// maxPongs is how many bytes may wait to be sent before pings are no longer
+// answered.
+const maxPongs = 64 << 10
 
 // frame sends one frame, masked with random bytes (RFC 6455 5.3).
 func (c *Client) frame(e *Env, op byte, payload []byte) {
@@ -376,8 +440,10 @@ func (c *Client) frame(e *Env, op byte, payload []byte) {
 // goodbye handles a close frame: the answer to ours, or the server's own.
 func (c *Client) goodbye(e *Env, ev ws.Event, now mono.Time) {
 	if c.phase == closing {
-		e.Ledger.Break(c.id, now)
-		c.await(forEnd, now, time.Second) // the server closes the connection first (RFC 6455 7.1.1)
+		if c.wait == forClose { // further close frames change nothing
+			e.Ledger.Break(c.id, now)
+			c.await(forEnd, now, time.Second) // the server closes the connection first (RFC 6455 7.1.1)
+		}
 		return
 	}
 	code := ev.Code
@@ -404,38 +470,62 @@ func (c *Client) Broke(e *Env, now mono.Time, err error) {
 }
 
 func (c *Client) refused(e *Env, now mono.Time, err error) {
+	var short *wire.Shortage
+	if errors.As(err, &short) {
+		e.counts().Hindered++
+		e.Hindered(short.Lack, now)
+		e.event(c, now, logbook.Hindered, noRoom, e.note("not opened", errors.New(short.Lack.String())))
+		c.land(e, now)
+		return
+	}
 	e.counts().Refused++
 	e.Refused++
 	e.event(c, now, logbook.Refused, noRoom, e.note("refused", err))
-	c.land(e)
+	c.land(e, now)
 }
 
 // broken handles the end of an open connection. A session that waits for it
 // goes on; otherwise there is nothing more to do.
 func (c *Client) broken(e *Env, now mono.Time, err error) {
-	awaited := c.wait == forBreak
+	awaited, slow := c.wait == forBreak, c.more != nil && c.more.slow > 0
+	check := trial.NoCheck
+	if slow {
+		check = c.session.Steps[c.more.slow-1].Check
+	}
 	c.gone(e, now)
 	e.Ledger.Break(c.id, now)
 	c.room = noRoom
 	if awaited {
-		c.phase, c.pending, c.title = afoot, nil, untitled
-		c.more.silent, c.more.resume, c.more.perSec = false, 0, 0
-		e.event(c, now, logbook.Broke, noRoom, reasonOf(err))
+		c.phase, c.title = afoot, untitled
+		c.drop(e)
+		c.readOn(e, now, 0)
+		c.more.silent = false
+		e.counts().Evicted++
+		e.event(c, now, logbook.Evicted, noRoom, e.note("evicted", err))
 		e.check(c, now, c.step().Check, true, "")
 		c.resume(e, now)
+		return
+	}
+	if slow { // its own doing: the session ends as planned
+		e.counts().Evicted++
+		e.event(c, now, logbook.Evicted, noRoom, e.note("evicted", err))
+		e.check(c, now, check, true, "")
+		c.end(e, now)
 		return
 	}
 	e.counts().Broken++
 	e.event(c, now, logbook.Broke, noRoom, e.note("broken", err))
 	e.Lanes.Problem(e.since(now), 0, false, c.id)
-	c.land(e)
+	c.land(e, now)
 }
 
 // closed handles the end of a connection to which the client said goodbye.
 func (c *Client) closed(e *Env, now mono.Time) {
 	e.Ledger.Break(c.id, now)
 	if int(c.pc) < len(c.session.Steps) && c.step().Do == trial.Close && !c.ebbing {
-		c.phase, c.pending, c.title = afoot, nil, untitled
+		c.phase, c.title = afoot, untitled
+		c.drop(e)
+		c.readOn(e, now, 0)
 		e.event(c, now, logbook.WentHome, noRoom, "")
 		c.resume(e, now)
 		return
@@ -456,14 +546,19 @@ func (c *Client) malformed(e *Env, now mono.Time, err error) {
 func (c *Client) end(e *Env, now mono.Time) {
 	e.counts().Finished++
 	e.event(c, now, logbook.WentHome, noRoom, "")
-	c.land(e)
+	c.land(e, now)
 }
 
-func (c *Client) land(e *Env) {
+func (c *Client) land(e *Env, now mono.Time) {
+	c.readOn(e, now, 0)
+	c.drop(e)
 	if c.more != nil && (c.more.web.open || c.more.web.busy) {
 		e.WebHangup = true
 	}
-	c.phase, c.wait, c.deadline, c.pending, c.more = ashore, forNothing, mono.Never, nil, nil
+	if c.more != nil {
+		e.held -= c.more.web.size()
+	}
+	c.phase, c.wait, c.deadline, c.more = ashore, forNothing, mono.Never, nil
 	e.landed(c)
 }
 
@@ -475,6 +570,7 @@ func (c *Client) Ebb(e *Env, now mono.Time) {
 		return
 	}
 	c.ebbing = true
+	c.clock = max(c.clock, now)
 	switch {
 	case c.phase == dialing || c.phase == shaking:
 		e.Hangup = true
@@ -493,8 +589,7 @@ func (c *Client) Go(e *Env, now mono.Time) {
 	e.now = now
 	if c.wait == forOthers {
 		e.check(c, now, e.Trial.Barriers[c.step().Barrier].Check, true, "")
-		c.ready, c.due = now, now
-		c.carryOn(e, now)
+		c.resume(e, now)
 	}
 }
 
@@ -514,11 +609,11 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 		e.Hangup = true
 	case forTitle:
 		c.title = titleRefused
-		c.denied(e, now)
+		c.denied(e, now, "its name was not confirmed in time")
 	case forExpected:
 		c.unmet(e, now)
 	case forEntry:
-		c.notEntered(e, now, "not confirmed in time", false)
+		c.notEntered(e, now, "its room was not confirmed in time", false)
 	case forLeave:
 		c.resume(e, now) // it stays at the edge: allowed, not owed
 	case forAnswer:
@@ -527,15 +622,16 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 		e.check(c, now, c.step().Check, false, "the connection is still open")
 		c.resume(e, now)
 	case forTime:
+		c.clock = max(c.clock, c.deadline)
 		c.carryOn(e, now)
 	case forOthers:
 		e.leaveBarrier(c)
 		e.check(c, now, e.Trial.Barriers[c.step().Barrier].Check, false, "the others have not come in time")
-		c.carryOn(e, now)
+		c.resume(e, now)
 	case forBreath:
 		c.run(e, now)
 	case forClose:
-		e.note("goodbye", errors.New("no answer to the close frame"))
+		e.note("close", errors.New("no answer to the close frame"))
 		fallthrough
 	case forEnd:
 		e.Hangup = true
@@ -543,6 +639,30 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 	default:
 		c.deadline = mono.Never
 	}
+}
+
+// Cut ends a client that is still there when the run has to be over.
+func (c *Client) Cut(e *Env, now mono.Time) {
+	e.now = now
+	if c.phase == ashore {
+		return
+	}
+	e.note("cut off", errors.New("still there at the end of the run"))
+	e.Ledger.Cease(c.id, now)
+	e.Ledger.Break(c.id, now)
+	e.Hangup = true
+	c.end(e, now)
+}
+
+// Overrun ends a client whose server takes nothing of what is sent to it, once
+// more waits than may.
+func (c *Client) Overrun(e *Env, now mono.Time, whose string) {
+	e.now = now
+	if c.phase != open && c.phase != closing {
+		return
+	}
+	e.Hangup = true
+	c.broken(e, now, errors.New("the server does not read: "+whose))
 }
 
 // ServerClosed is why a connection broke that the server ended in order.

@@ -290,7 +290,7 @@ func TestGoingWrong(t *testing.T) {
 		"server's goodbye": {func(b *bench) {
 			opened(b)
 			b.server(ws.AppendFrame(nil, ws.OpClose, ws.AppendClosePayload(nil, 1001, "tide")))
-		}, func(c logbook.Counts) int64 { return c.Broken }, "broken: the server said goodbye with code 1001 tide", "close 1001"},
+		}, func(c logbook.Counts) int64 { return c.Broken }, "broken: the server closed with code 1001 and said 'tide'", "close 1001"},
 		"broken protocol": {func(b *bench) { opened(b); b.server([]byte{0xff, 0xff, 0, 0, 0, 0, 0, 0, 0, 0}) },
 			func(c logbook.Counts) int64 { return c.Malformed }, "broken: a reserved bit is set and no extension was agreed on", "close 1002"},
 		"connection lost": {func(b *bench) { opened(b); b.c.Broke(b.env, b.now, fmt.Errorf("read: connection reset")) },

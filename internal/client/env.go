@@ -47,6 +47,11 @@ type Env struct {
 
 	Opened, Refused int // connections in the whole run
 
+	// Queued, where set, gives how many bytes to a client wait to be sent.
+	Queued func(ledger.Client) int
+	// Hindered is told of what this machine lacks to open a connection.
+	Hindered func(wire.Lack, mono.Time)
+
 	Events   []logbook.Event // that happened since the loop took them last
 	recorded int
 
@@ -71,7 +76,10 @@ type Env struct {
 	ended     []int32                     // clients of each crew that came home early
 	barriers  []map[int32][]ledger.Client // by barrier, then by whom it is among
 	slow      map[ledger.Client]bool      // who reads slowly
-	groupEnds map[int64]int32             // clients that came home early, by crew and group
+	held      int                         // bytes of messages that have come in part, of all clients
+	rumours   []rumour                    // announcements that may yet prove true, by time
+	unheard   unheard
+	groupEnds map[int64]int32 // clients that came home early, by crew and group
 }
 
 // maxReasons bounds the different reasons that are kept.
@@ -79,7 +87,7 @@ const maxReasons = 50
 
 // NewEnv makes the surroundings of a loop's clients.
 func NewEnv(t *trial.Trial, l *ledger.Ledger, b *logbook.Book) *Env {
-	e := &Env{Trial: t, Ledger: l, Book: b, Reasons: map[string]int{}, byName: map[string]ledger.Client{}, sharers: map[string][]ledger.Client{}, groupEnds: map[int64]int32{}, slow: map[ledger.Client]bool{}}
+	e := &Env{Trial: t, Ledger: l, Book: b, Reasons: map[string]int{}, byName: map[string]ledger.Client{}, sharers: map[string][]ledger.Client{}, groupEnds: map[int64]int32{}, slow: map[ledger.Client]bool{}, Hindered: func(wire.Lack, mono.Time) {}}
 	e.scope.Fields = make([]jsonscan.Value, t.Fields.Len())
 	e.scope.Columns = t.Data
 	e.Lanes = lane.New(t.Grace + 4*time.Second)
@@ -132,6 +140,14 @@ func (e *Env) LostTo(number uint64, s ledger.Say, to ledger.Client, now mono.Tim
 	at := e.since(s.Sent)
 	e.Lanes.Lost(lane.Record{At: at, Number: number, Client: to, Peer: s.Sender, Room: s.Room, Kind: s.Kind})
 	e.Lanes.Problem(at, number, s.Kind.Said(), to, s.Sender)
+}
+
+// DisagreedAt books in the lanes that a message came to a client in another order
+// than to others.
+func (e *Env) DisagreedAt(number uint64, s ledger.Say, to ledger.Client) {
+	at := e.since(s.Sent)
+	e.Lanes.Add(lane.Record{At: at, What: lane.Got, Number: number, Client: to, Peer: s.Sender, Room: s.Room, Kind: s.Kind, Fate: ledger.Disagreed})
+	e.Lanes.Problem(at, number, true, to, s.Sender)
 }
 
 // Counted books a number of members that a client was told.
@@ -187,12 +203,18 @@ func (e *Env) counts() *logbook.Counts { return &e.Book.Now().Counts }
 // note counts a reason why a connection failed, and returns it in words.
 func (e *Env) note(what string, err error) string {
 	reason := reasonOf(err)
-	text := e.Trial.Hide(fmt.Sprintf("%s: %s", what, reason))
-	if _, known := e.Reasons[text]; !known && len(e.Reasons) == maxReasons {
-		text = "other reasons"
-	}
-	e.Reasons[text]++
+	e.count(e.Trial.Hide(fmt.Sprintf("%s: %s", what, reason)), 1)
 	return e.Trial.Hide(reason)
+}
+
+// otherReasons stands for those beyond maxReasons.
+const otherReasons = "other reasons"
+
+func (e *Env) count(reason string, n int) {
+	if _, known := e.Reasons[reason]; !known && len(e.Reasons) >= maxReasons {
+		reason = otherReasons
+	}
+	e.Reasons[reason] += n
 }
 
 func reasonOf(err error) string {
@@ -231,5 +253,5 @@ func (e *Env) markTime(t mono.Time) int64 { return int64(t)/1000 + e.Epoch }
 // laneOf tells what an event is in a lane.
 var laneOf = map[logbook.What]lane.What{
 	logbook.SetOut: lane.SetOut, logbook.Opened: lane.Opened, logbook.Entered: lane.Entered, logbook.Left: lane.Left,
-	logbook.WentHome: lane.WentHome, logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,
+	logbook.WentHome: lane.WentHome, logbook.Evicted: lane.WentHome, logbook.Hindered: lane.Refused, logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,
 }

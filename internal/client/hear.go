@@ -14,7 +14,10 @@ import (
 )
 
 func (s *ServerClosed) Error() string {
-	return fmt.Sprintf("the server said goodbye with code %d %s", s.Code, plain.Text(s.Reason, 60))
+	if s.Reason == "" {
+		return fmt.Sprintf("the server closed with code %d", s.Code)
+	}
+	return fmt.Sprintf("the server closed with code %d and said '%s'", s.Code, plain.Text(s.Reason, 120))
 }
 
 // message handles one message: its mark goes to the ledger, and it may be what
@@ -23,8 +26,8 @@ func (s *ServerClosed) Error() string {
 func (c *Client) message(e *Env, payload []byte, binary, more bool, at, now mono.Time) {
 	e.counts().Arrivals++
 	d := &e.Trial.Dialect
-	m, end := mark.Find(payload)
-	where := payload
+	marks := mark.In(payload)
+	m, end := marks.Next()
 	read := c.listens() || end > 0 && (e.sums || d.Past != nil && d.Past.MayHold(payload)) || end == 0 && e.watches(payload)
 	if read {
 		c.read(e, payload)
@@ -32,12 +35,13 @@ func (c *Client) message(e *Env, payload []byte, binary, more bool, at, now mono
 	if end == 0 && read && d.Heard.Decoded != nil {
 		if v := d.Heard.Decoded.Eval(&e.scope); v.Kind == expr.String {
 			e.decoded = append(e.decoded[:0], v.Str...)
-			where = e.decoded
-			m, end = mark.Find(where)
+			marks = mark.In(e.decoded)
+			m, end = marks.Next()
 		}
 	}
-	if end == 0 {
-		e.lane(c, at, lane.Record{What: lane.Heard, Peer: -1, Room: noRoom, Size: uint32(len(payload))})
+	marked := end > 0
+	if !marked {
+		e.lane(c, at, lane.Record{What: lane.Heard, Number: e.Lanes.Heard(c.id, payload, e.Trial.HideBytes), Peer: -1, Room: noRoom, Size: uint32(len(payload))})
 	} else {
 		past := read && d.Past != nil && d.Past.True(&e.scope)
 		if past {
@@ -50,17 +54,19 @@ func (c *Client) message(e *Env, payload []byte, binary, more bool, at, now mono
 		if more {
 			e.counts().Coarse++
 		}
-		for ; end > 0; m, end = mark.Find(where) {
-			c.got++
+		for ; end > 0; m, end = marks.Next() {
 			c.arrival(e, ledger.Arrival{To: c.id, Mark: m, At: at, Past: past, Sum: sum, Sheet: &e.Book.Now().Sheet}, len(payload))
-			where = where[end:]
 		}
 	}
+	known := marked
 	if read {
-		c.watch(e, at, now)
+		known = c.watch(e, at, now) || known
 		if c.phase == open {
-			c.hear(e, at, now)
+			known = c.hear(e, at, now) || known
 		}
+	}
+	if !known {
+		e.unknown(c, payload)
 	}
 }
 
@@ -87,25 +93,36 @@ func (c *Client) sumOf(e *Env, payload []byte, binary bool) uint64 {
 }
 
 func (c *Client) arrival(e *Env, a ledger.Arrival, size int) {
+	c.got++
+	e.arrival(c.id, c.crew, a, size)
+}
+
+// arrival books that a marked message, or an announcement, came to a client.
+func (e *Env) arrival(id ledger.Client, crew uint16, a ledger.Arrival, size int) {
 	v := e.Ledger.Arrive(a)
 	page := e.Book.Second(v.Sheet.Second)
 	page.Counts.Marked++
 	if (v.Fate == ledger.Delivered || v.Fate == ledger.Late) && v.Kind.Said() {
-		page.Delivery(c.crew, v.Owed, v.Latency)
+		if v.Own {
+			page.Counts.Piled++
+		} else {
+			e.Book.Of(v.Sheet).Delivery(crew, v.Owed, v.Latency)
+		}
 	}
 	rec := lane.Record{What: lane.Got, Number: a.Mark.Number, Peer: int32(a.Mark.Sender), Room: int32(a.Mark.Room), Fate: v.Fate, Kind: v.Kind, Size: uint32(size), Took: v.Latency}
 	if v.Fate == ledger.Foreign {
 		rec.What, rec.Peer, rec.Room, rec.Number = lane.Heard, -1, noRoom, 0
 	}
-	e.lane(c, a.At, rec)
+	rec.At, rec.Client = e.since(a.At), id
+	e.Lanes.Add(rec)
 	if rec.Odd() {
-		e.Lanes.Problem(e.since(a.At), a.Mark.Number, true, c.id, rec.Peer)
+		e.Lanes.Problem(e.since(a.At), a.Mark.Number, true, id, rec.Peer)
 	}
 	for i, has := range v.Defects {
 		if has {
 			rec.Fate = ledger.Reordered + ledger.Fate(i)
-			e.lane(c, a.At, rec)
-			e.Lanes.Problem(e.since(a.At), a.Mark.Number, true, c.id, rec.Peer)
+			e.Lanes.Add(rec)
+			e.Lanes.Problem(e.since(a.At), a.Mark.Number, true, id, rec.Peer)
 		}
 	}
 }
@@ -119,8 +136,9 @@ func (c *Client) listens() bool {
 	return c.title == titleAsked || c.more != nil && c.more.past != nil
 }
 
-// hear looks whether the message in the scope is what the client waits for.
-func (c *Client) hear(e *Env, at, now mono.Time) {
+// hear looks whether the message in the scope is what the client waits for, and
+// reports whether it was.
+func (c *Client) hear(e *Env, at, now mono.Time) bool {
 	c.fillAgain(e)
 	s := &e.scope
 	d := &e.Trial.Dialect
@@ -129,28 +147,31 @@ func (c *Client) hear(e *Env, at, now mono.Time) {
 		case d.Title.Confirmed.True(s):
 			c.named(e, now)
 			if c.wait == forTitle {
-				c.ready = now
+				c.clock = max(c.clock, now)
 				c.run(e, now)
 			}
-			return
+			return true
 		case d.Title.Refused != nil && d.Title.Refused.True(s):
 			c.title = titleRefused
-			c.denied(e, now)
-			return
+			c.denied(e, now, e.said("its name was refused"))
+			return true
 		}
 	}
 	switch c.wait {
 	case forExpected:
 		if c.step().When.True(s) {
 			c.met(e, now)
+			return true
 		}
 	case forEntry:
 		s.Vars[expr.VarRoom] = expr.Value{Kind: expr.String, Str: e.roomName(c.asked)}
 		switch {
 		case d.Enter.Confirmed.True(s):
 			c.entered(e, at, now)
+			return true
 		case d.Enter.Refused != nil && d.Enter.Refused.True(s):
 			c.notEntered(e, now, "", true)
+			return true
 		}
 	case forLeave:
 		s.Vars[expr.VarRoom] = expr.Value{Kind: expr.String, Str: e.roomName(c.asked)}
@@ -158,8 +179,10 @@ func (c *Client) hear(e *Env, at, now mono.Time) {
 			e.Ledger.Left(c.id, c.asked, now)
 			e.event(c, now, logbook.Left, c.asked, "")
 			c.resume(e, now)
+			return true
 		}
 	}
+	return false
 }
 
 // fillAgain is fill, and keeps the message at hand.

@@ -12,9 +12,9 @@ import (
 // interval, so that clients which came together do not speak together.
 func (c *Client) repeat(e *Env, now mono.Time, s *trial.Step) {
 	e.turning[c.crew]++
-	first := now.Add(time.Duration(c.fraction() * float64(c.interval(e, s.Repeat))))
+	first := c.clock.Add(time.Duration(c.fraction() * float64(c.interval(e, s.Repeat))))
 	if s.Repeat.Burst > 1 {
-		first = now
+		first = c.clock
 	}
 	c.turns[c.depth] = turn{start: first, at: c.pc}
 	c.depth++
@@ -49,7 +49,7 @@ func (c *Client) turn(e *Env, now mono.Time, s *trial.Step) {
 		return
 	}
 	if r.Every == 0 { // as fast as answers come
-		c.due = 0
+		c.clock = max(c.clock, now)
 		c.pc++
 		return
 	}
@@ -72,8 +72,12 @@ func (c *Client) turn(e *Env, now mono.Time, s *trial.Step) {
 	if t.round > 0 && r.Jitter > 0 {
 		due = due.Add(time.Duration((2*c.fraction() - 1) * r.Jitter * float64(r.Every)))
 	}
-	c.due = due
-	c.wait, c.began, c.deadline = forTime, now, due
+	// A turn cannot begin before the one before it is over. What the script's own
+	// waits push back is not the server's latency: it is counted apart.
+	if back := c.clock.Sub(max(due, t.start)); back > 0 && int(t.round)%r.Burst == 0 {
+		e.Book.Now().PushedBack.Record(back)
+	}
+	c.wait, c.began, c.deadline = forTime, now, max(due, c.clock)
 }
 
 // leaveRepeats goes on after the outermost repeat.

@@ -17,6 +17,20 @@ func (c *Client) throttle(e *Env, n int, now mono.Time) {
 	e.Hold = true
 }
 
+// readOn ends that a client reads slowly. What is said within a margin after it
+// waits behind what has piled up.
+func (c *Client) readOn(e *Env, now mono.Time, margin time.Duration) {
+	if c.more == nil || c.more.perSec == 0 {
+		return
+	}
+	if c.more.resume != 0 {
+		e.Read = true
+	}
+	c.more.perSec, c.more.resume, c.more.slow = 0, 0, 0
+	delete(e.slow, c.id)
+	e.Ledger.Slow(c.id, false, now.Add(margin))
+}
+
 // malform sends something that breaks the protocol; the server must close the
 // connection (RFC 6455 5.1, 5.2, 5.4, 5.5, 7.1.7, 8.1).
 func (c *Client) malform(e *Env, wrong string) {

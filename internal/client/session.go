@@ -14,9 +14,11 @@ import (
 
 func (c *Client) step() *trial.Step { return &c.session.Steps[c.pc] }
 
-// resume goes on after a wait for the server.
+// resume goes on after a wait for the server, or for others. What is said next
+// follows from that and not from a schedule, so it is due now: the tool's own
+// lag in reading the answer is not the server's latency.
 func (c *Client) resume(e *Env, now mono.Time) {
-	c.ready = now
+	c.clock = max(c.clock, now)
 	c.carryOn(e, now)
 }
 
@@ -87,7 +89,7 @@ func (c *Client) do(e *Env, now mono.Time) {
 		}
 	case trial.Pause:
 		if !c.ebbing {
-			c.await(forTime, now, c.pause(s))
+			c.wait, c.began, c.deadline = forTime, now, c.clock.Add(c.pause(s))
 			return
 		}
 	default:
@@ -95,7 +97,7 @@ func (c *Client) do(e *Env, now mono.Time) {
 			c.doOpen(e, now, s)
 			return
 		}
-		c.unsent(e, "the client is not connected")
+		c.unsent(e, now, "the client is not connected")
 	}
 	c.pc++
 }
@@ -131,14 +133,25 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 		c.fill(e)
 		c.send(e, s.Body, s.Binary)
 	case trial.Slow:
-		c.extra().perSec = s.PerSec
-		e.slow[c.id] = s.PerSec > 0
-		e.Ledger.Slow(c.id, s.PerSec > 0)
+		if s.PerSec == 0 {
+			c.readOn(e, now, e.Trial.Prompt)
+			break
+		}
+		x := c.extra()
+		x.perSec, x.slow = s.PerSec, c.pc+1
+		e.slow[c.id] = true
+		e.Ledger.Slow(c.id, true, now)
+		if s.Within > 0 {
+			c.await(forBreak, now, s.Within)
+			return
+		}
 	case trial.Vanish:
 		c.gone(e, now)
 		e.Ledger.Break(c.id, now)
 		e.event(c, now, logbook.WentHome, noRoom, "vanished")
-		c.phase, c.room, c.pending, c.title = afoot, noRoom, nil, untitled
+		c.phase, c.room, c.title = afoot, noRoom, untitled
+		c.drop(e)
+		c.readOn(e, now, 0)
 		e.Hangup = true
 	}
 	c.pc++
@@ -239,7 +252,7 @@ func (c *Client) enter(e *Env, now mono.Time, s *trial.Step) {
 	c.send(e, e.Trial.Dialect.Enter.Send, false)
 	c.await(forEntry, now, s.Within)
 	if e.Trial.Dialect.Enter.Confirmed == nil {
-		c.entered(e, now, now)
+		c.entered(e, c.clock, now)
 	}
 }
 
@@ -248,7 +261,7 @@ func (c *Client) entered(e *Env, at, now mono.Time) {
 	e.Ledger.Enter(c.id, c.room, now)
 	e.counts().Entries++
 	e.event(c, now, logbook.Entered, c.room, "")
-	e.Book.Now().Enter.Record(at.Sub(c.began))
+	e.Book.Now().Enter.Record(max(0, at.Sub(c.began)))
 	s := c.step()
 	c.capture(e, s.Capture)
 	c.judgePast(e, now)
@@ -264,7 +277,10 @@ func (c *Client) notEntered(e *Env, now mono.Time, why string, refused bool) {
 	e.Ledger.Left(c.id, c.asked, now)
 	c.unannounce(e)
 	if !s.Denied {
-		c.denied(e, now)
+		if refused {
+			why = e.said("its room was refused")
+		}
+		c.denied(e, now, why)
 		return
 	}
 	e.check(c, now, s.Check, refused, why)
@@ -273,9 +289,9 @@ func (c *Client) notEntered(e *Env, now mono.Time, why string, refused bool) {
 
 // denied ends the session of a client whose name or room was refused: there is
 // nothing that it could say.
-func (c *Client) denied(e *Env, now mono.Time) {
+func (c *Client) denied(e *Env, now mono.Time, why string) {
 	e.counts().Denied++
-	e.event(c, now, logbook.Denied, noRoom, e.note("denied", errors.New("a name or a room was refused, or not confirmed in time")))
+	e.event(c, now, logbook.Denied, noRoom, e.note("denied", errors.New(why)))
 	e.Lanes.Problem(e.since(now), 0, false, c.id)
 	c.ebbing = true
 	c.sayGoodbye(e, now, ws.CloseNormal, "")

@@ -7,6 +7,7 @@ import (
 	"tidepull/internal/expr"
 	"tidepull/internal/lane"
 	"tidepull/internal/ledger"
+	"tidepull/internal/logbook"
 	"tidepull/internal/mark"
 	"tidepull/internal/mono"
 	"tidepull/internal/trial"
@@ -42,12 +43,12 @@ func (c *Client) bodyOf(e *Env, s *trial.Step) {
 // account opens a message's row in the ledger and sets the mark and the payload
 // in the scope; ok is false where the message cannot be said.
 func (c *Client) account(e *Env, now mono.Time, s *trial.Step) (number uint64, ok bool) {
-	due := c.due
-	c.due = 0
-	if due == 0 {
-		due = now
-	}
+	due := min(c.clock, now)
 	page := e.Book.At(due)
+	page.ScheduleLag.Record(now.Sub(due))
+	if now.Sub(due) > logbook.MaxScheduleLag {
+		page = page.Own() // its latency is the tool's
+	}
 	say := ledger.Say{Audience: s.Reaches, Room: c.roomOf(e, s), Sender: c.id, Due: due, Sent: now, Sheet: &page.Sheet}
 	c.fill(e)
 	known := true
@@ -59,10 +60,10 @@ func (c *Client) account(e *Env, now mono.Time, s *trial.Step) (number uint64, o
 	}
 	switch {
 	case !known:
-		c.unsent(e, "no client has the name that a whisper is for")
+		c.unsent(e, now, "no client has the name that a whisper is for")
 		return 0, false
 	case say.Room == noRoom:
-		c.unsent(e, "the client is in no room")
+		c.unsent(e, now, "the client is in no room")
 		return 0, false
 	}
 	c.mark(e, say.Room, e.Ledger.Next(), due)
@@ -70,7 +71,6 @@ func (c *Client) account(e *Env, now mono.Time, s *trial.Step) (number uint64, o
 	number = e.Ledger.Say(say)
 	e.counts().Sent++
 	c.sent++
-	page.ScheduleLag.Record(now.Sub(max(due, c.ready)))
 	rec := lane.Record{What: lane.Said, Number: number, Peer: -1, Room: say.Room, Kind: say.Kind}
 	if say.Kind == ledger.Whisper {
 		rec.Peer = say.To
@@ -117,9 +117,10 @@ func (c *Client) sayUnheard(e *Env, now mono.Time, t *expr.Template) {
 	c.send(e, t, false)
 }
 
-func (c *Client) unsent(e *Env, why string) {
+func (c *Client) unsent(e *Env, now mono.Time, why string) {
 	e.counts().Unsent++
 	e.note("unsent", errors.New(why))
+	e.Lanes.Problem(e.since(now), 0, false, c.id)
 }
 
 // address makes a message a whisper; false means that there is no client of

@@ -1,8 +1,9 @@
 package client
 
 import (
+	"fmt"
 	"hash/crc64"
-	"slices"
+	"math"
 	"time"
 
 	"tidepull/internal/expr"
@@ -33,26 +34,41 @@ func (e *Env) watches(payload []byte) bool {
 	return false
 }
 
-// watch judges the message in the scope.
-func (c *Client) watch(e *Env, at, now mono.Time) {
+// watch judges the message in the scope, and reports whether a rule of the
+// dialect is about it.
+func (c *Client) watch(e *Env, at, now mono.Time) (known bool) {
 	d, s := &e.Trial.Dialect, &e.scope
 	c.firstLive(e, now)
+	known = true
 	switch {
 	case d.Presence.When != nil && d.Presence.When.True(s):
 		n := d.Presence.Members.Eval(s)
 		if room, ok := e.roomIn(d.Presence.Room); ok && n.Kind == expr.Number {
-			e.Ledger.Told(c.id, room, int(n.Num), at)
+			e.Ledger.Told(c.id, room, members(n), at)
 		}
 	case d.Joined.When != nil && d.Joined.When.True(s):
 		c.heardNotice(e, at, now, &d.Joined, ledger.Joined)
 	case d.Gone.When != nil && d.Gone.When.True(s):
 		c.heardNotice(e, at, now, &d.Gone, ledger.Gone)
+	default:
+		known = false
 	}
 	for i := range e.Trial.Feeds {
 		if f := &e.Trial.Feeds[i]; f.When.True(s) {
 			c.reading(e, at, now, int32(i), f)
+			known = true
 		}
 	}
+	return known
+}
+
+// members gives a number of members as a server tells it; -1 for what cannot be
+// one.
+func members(v expr.Value) int {
+	if n, ok := v.Int(); ok && n >= 0 && n < 1<<31 {
+		return int(n)
+	}
+	return -1
 }
 
 // roomIn gives the room that a program names.
@@ -77,7 +93,9 @@ func (c *Client) announce(e *Env, now mono.Time, k ledger.Kind, room ledger.Room
 	number := e.Ledger.Say(ledger.Say{Kind: k, Audience: ledger.ToOthers, Room: room, Sender: c.id, Due: now, Sent: now, Sheet: &e.Book.At(now).Sheet})
 	if k == ledger.Joined {
 		c.extra().joined = number + 1
+		return
 	}
+	e.provedTrue(room, c.id, number)
 }
 
 // unannounce takes back that the client enters.
@@ -98,10 +116,8 @@ func (c *Client) gone(e *Env, now mono.Time) {
 		if r == ledger.Everyone {
 			return
 		}
-		if !e.Ledger.GoneAlready(r, c.id) {
-			e.Ledger.Quit(c.id, r, now)
-			c.announce(e, now, ledger.Gone, r)
-		}
+		e.Ledger.Quit(c.id, r, now)
+		c.announce(e, now, ledger.Gone, r)
 	})
 }
 
@@ -124,13 +140,10 @@ func (c *Client) heardNotice(e *Env, at, now mono.Time, n *trial.Notice, k ledge
 		}
 	}
 	if !open {
-		if k == ledger.Joined || about == c.id {
-			return
-		}
-		// The server noticed sooner than the tool that the connection is gone.
-		number = e.Ledger.Say(ledger.Say{Kind: k, Audience: ledger.ToOthers, Room: room, Sender: about, Due: at, Sent: at, Sheet: &e.Book.At(at).Sheet})
+		c.unfounded(e, rumour{kind: k, room: room, about: about, to: c.id, crew: c.crew, at: at}, now)
+		return
 	}
-	c.arrival(e, ledger.Arrival{To: c.id, Mark: mark.Mark{Run: e.Run, Room: uint32(room), Sender: uint32(about), Number: number}, At: at, Sheet: &e.Book.Now().Sheet}, 0)
+	e.arrival(c.id, c.crew, ledger.Arrival{To: c.id, Mark: mark.Mark{Run: e.Run, Room: uint32(room), Sender: uint32(about), Number: number}, At: at, Sheet: &e.Book.Now().Sheet}, 0)
 }
 
 // A pastWatch follows the history that a client is given when it enters.
@@ -140,7 +153,7 @@ type pastWatch struct {
 	least    int // what must come: what was surely said there before
 	check    int
 	count    int
-	last     float64 // the number of the last one
+	last     int64 // the number of the last one
 	numbered bool
 	wrong    string
 	judged   bool
@@ -164,19 +177,19 @@ func (c *Client) heardPast(e *Env) {
 	if e.Trial.Dialect.PastSeq == nil {
 		return
 	}
-	v := e.Trial.Dialect.PastSeq.Eval(&e.scope)
+	seq, whole := e.Trial.Dialect.PastSeq.Eval(&e.scope).Int()
 	switch {
 	case w.wrong != "": // the first thing counts
-	case v.Kind != expr.Number:
-		w.wrong = "a message of it has no number"
-	case w.numbered && v.Num == w.last:
+	case !whole:
+		w.wrong = "a message of it has no whole number"
+	case w.numbered && seq == w.last:
 		w.wrong = "one message came twice in it"
-	case w.numbered && v.Num < w.last:
+	case w.numbered && seq < w.last:
 		w.wrong = "it is out of order"
-	case w.numbered && v.Num > w.last+1:
+	case w.numbered && seq > w.last+1:
 		w.wrong = "there is a gap in it"
 	}
-	w.last, w.numbered = v.Num, true
+	w.last, w.numbered = seq, true
 }
 
 // judgePast judges the history once the entry is confirmed. How it joins what
@@ -216,30 +229,57 @@ func (c *Client) firstLive(e *Env, now mono.Time) {
 		return
 	}
 	wrong := ""
-	seq := h.Seq.Eval(&e.scope)
+	seq, whole := h.Seq.Eval(&e.scope).Int()
 	switch {
-	case seq.Num > w.last+1:
+	case !whole:
+		wrong = "the first live message has no whole number"
+	case seq > w.last+1:
 		wrong = "there is a gap between it and the live messages"
-	case seq.Num < w.last+1:
+	case seq < w.last+1:
 		wrong = "it overlaps with the live messages"
 	}
 	if !w.judged {
-		w.wrong, w.last = wrong, seq.Num // judged together with the rest
+		w.wrong, w.last = wrong, seq // judged together with the rest
 		return
 	}
 	e.check(c, now, w.check, wrong == "", wrong)
 	c.more.past = nil
 }
 
-// A feedSeen is how far a client has followed one numbered part of a feed.
-type feedSeen struct {
+// A feedKey is one numbered part of a feed.
+type feedKey struct {
 	feed int32
 	key  uint64
-	last float64
 }
 
 // maxKeys bounds the parts of feeds that one client follows.
-const maxKeys = 256
+const maxKeys = 4096
+
+// maxGap is the most numbers that one reading can show to be missing: a server
+// that jumps ahead is wrong once, not a million million times.
+const maxGap = 1_000_000
+
+// unjudged stands for what is wrong with a reading that could not be judged.
+const unjudged = "not judged"
+
+// ageOf is how old a reading was when it came, by the time in it (milliseconds
+// since 1970) and the time of its arrival (microseconds since 1970).
+func ageOf(v expr.Value, at int64) (age time.Duration, wrong string) {
+	const farOff = 366 * 24 * time.Hour
+	switch ahead := v.Num*1000 - float64(at); {
+	case v.Kind != expr.Number:
+		return 0, "it has no time"
+	case math.Abs(ahead)*1000 > 10*float64(farOff) || math.IsNaN(ahead):
+		return 0, "its time is not in milliseconds since 1970"
+	case ahead*1000 > float64(fromFuture):
+		return 0, "it is from the future"
+	default:
+		return -time.Duration(ahead) * time.Microsecond, ""
+	}
+}
+
+// fromFuture is how far ahead a server's clock may be.
+const fromFuture = time.Minute
 
 // reading judges something that the server pushed by itself.
 func (c *Client) reading(e *Env, at, now mono.Time, i int32, f *trial.Feed) {
@@ -247,15 +287,15 @@ func (c *Client) reading(e *Env, at, now mono.Time, i int32, f *trial.Feed) {
 	n.Readings++
 	wrong := ""
 	if f.Time != nil {
-		if v := f.Time.Eval(s); v.Kind == expr.Number {
-			age := time.Duration(float64(e.wall(at))-v.Num*1000) * time.Microsecond
+		age, why := ageOf(f.Time.Eval(s), e.wall(at))
+		switch wrong = why; {
+		case why != "":
+		case f.Fresh > 0 && age > f.Fresh:
+			n.Stale++
+			wrong = "it is too old"
+			fallthrough
+		default:
 			e.Book.Now().Age.Record(max(0, age))
-			if f.Fresh > 0 && age > f.Fresh {
-				n.Stale++
-				wrong = "it is too old"
-			}
-		} else {
-			wrong = "it has no time"
 		}
 	}
 	if f.Seq != nil {
@@ -263,7 +303,9 @@ func (c *Client) reading(e *Env, at, now mono.Time, i int32, f *trial.Feed) {
 			wrong = why
 		}
 	}
-	e.check(c, now, f.Check, wrong == "", wrong)
+	if wrong != unjudged {
+		e.check(c, now, f.Check, wrong == "", wrong)
+	}
 }
 
 // follow compares a reading's number with the last one of its part.
@@ -275,30 +317,30 @@ func (c *Client) follow(e *Env, i int32, f *trial.Feed) (wrong string) {
 		e.short = v.Append(e.short[:0])
 		key = crc64.Update(1, table, e.short)
 	}
-	seq := f.Seq.Eval(s)
-	if seq.Kind != expr.Number {
-		return "it has no number"
+	seq, ok := f.Seq.Eval(s).Int()
+	if !ok {
+		return "it has no whole number"
 	}
 	x := c.extra()
-	at := slices.IndexFunc(x.feeds, func(f feedSeen) bool { return f.feed == i && f.key == key })
-	if at < 0 {
-		if len(x.feeds) < maxKeys {
-			x.feeds = append(x.feeds, feedSeen{i, key, seq.Num})
-		}
-		return ""
-	}
-	seen := &x.feeds[at]
+	last, known := x.feeds[feedKey{i, key}]
 	switch {
-	case seq.Num == seen.last:
+	case !known && len(x.feeds) >= maxKeys:
+		e.note("not judged", fmt.Errorf("feed %s has more than %d keys at one client", f.Name, maxKeys))
+		return unjudged
+	case !known:
+		if x.feeds == nil {
+			x.feeds = map[feedKey]int64{}
+		}
+	case seq == last:
 		n.Repeats++
 		wrong = "it came twice"
-	case seq.Num < seen.last:
+	case seq < last:
 		n.Backward++
 		return "it came after a later one"
-	case seq.Num > seen.last+1:
-		n.Gaps += int64(seq.Num - seen.last - 1)
+	case seq > last+1:
+		n.Gaps += min(seq-last-1, maxGap)
 		wrong = "some before it are missing"
 	}
-	seen.last = seq.Num
+	x.feeds[feedKey{i, key}] = seq
 	return wrong
 }

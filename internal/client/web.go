@@ -6,11 +6,13 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"tidepull/internal/expr"
 	"tidepull/internal/lane"
 	"tidepull/internal/mono"
 	"tidepull/internal/trial"
+	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
 )
 
@@ -32,12 +34,17 @@ type web struct {
 	content    []byte
 	jar        []cookie
 	path       string
+	quiet      mono.Time // when the last answer ended
 }
 
 type cookie struct{ name, value string }
 
 // maxContent is the longest answer that is read.
 const maxContent = 8 << 20
+
+// maxQuiet is how long a kept connection may have been unused before a request
+// that cannot be sent again gets a new one.
+const maxQuiet = time.Second
 
 // maxCookies bounds a client's jar.
 const maxCookies = 50
@@ -74,6 +81,20 @@ func (w *web) keepCookies() {
 		}
 	}
 }
+
+// idempotent reports whether a request may be sent again if the connection was
+// closed before it was answered: doing it twice is as doing it once (RFC 9110
+// 9.2.2).
+func idempotent(method string) bool {
+	switch method {
+	case "GET", "HEAD", "PUT", "DELETE", "OPTIONS", "TRACE":
+		return true
+	}
+	return false
+}
+
+// size is how many bytes of an answer are held.
+func (w *web) size() int { return len(w.pending) + len(w.content) }
 
 // target makes a request's target out of what a template gave: an absolute
 // path, without what would end the request line.
@@ -139,6 +160,9 @@ func (c *Client) request(e *Env) {
 	if w.sends != nil {
 		all = append(all, http1.Field{Name: "Content-Type", Value: c.step().Request.Type}, http1.Field{Name: "Content-Length", Value: strconv.Itoa(len(w.sends))})
 	}
+	if w.open && w.used && !idempotent(w.method) && e.now.Sub(w.quiet) > maxQuiet {
+		c.dropWeb(e) // the server may be about to close it, and this could not be sent again
+	}
 	w.busy = true
 	w.out = append(http1.AppendRequest(w.out[:0], w.method, w.path, all...), w.sends...)
 	if w.open {
@@ -170,7 +194,12 @@ func (c *Client) WebData(e *Env, b []byte, at, now mono.Time) {
 		return
 	}
 	w.pending = append(w.pending, b...)
-	if err := w.consume(); err != nil {
+	before := w.size() - len(b)
+	err := w.consume()
+	if e.held += w.size() - before; err == nil && e.held > maxHeld {
+		err = tooMuchHeld
+	}
+	if err != nil {
 		c.unanswered(e, now, err)
 		return
 	}
@@ -221,7 +250,7 @@ func (c *Client) WebBroke(e *Env, now mono.Time, err error) {
 	case !w.busy:
 	case w.headed && w.body.UntilClose():
 		c.answered(e, now, now)
-	case w.used && !w.headed && len(w.pending) == 0:
+	case w.used && !w.headed && len(w.pending) == 0 && idempotent(w.method):
 		w.used = false
 		e.WebDial = true // it was closed while the request was on its way
 	default:
@@ -239,7 +268,8 @@ func (c *Client) answered(e *Env, at, now mono.Time) {
 	w := &c.more.web
 	w.busy, w.headed, w.used = false, false, true
 	content, h := w.content, &w.head
-	w.content, w.pending = nil, nil
+	e.held -= w.size()
+	w.content, w.pending, w.quiet = nil, nil, now
 	if h.HasToken("Connection", "close") || w.body.UntilClose() {
 		c.dropWeb(e)
 	}
@@ -303,9 +333,17 @@ func (c *Client) redirect(e *Env, h *http1.Head) bool {
 // unanswered handles that a request failed.
 func (c *Client) unanswered(e *Env, now mono.Time, err error) {
 	w := &c.more.web
+	e.held -= w.size()
 	w.busy, w.headed, w.content, w.pending = false, false, nil, nil
 	c.dropWeb(e)
 	if c.wait != forAnswer {
+		return
+	}
+	var short *wire.Shortage
+	if errors.As(err, &short) {
+		e.counts().Hindered++
+		e.Hindered(short.Lack, now)
+		c.resume(e, now)
 		return
 	}
 	e.counts().Unheard++

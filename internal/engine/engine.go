@@ -98,6 +98,13 @@ type Loop struct {
 	stopped bool
 	names   []string
 
+	turned    mono.Time        // when the last turn began
+	asleep    mono.Time        // until when it may have waited
+	endBy     mono.Time        // when all clients are cut off, come what may; 0: not set
+	stalled   time.Duration    // since measureSelf was last called
+	tainted   logbook.Overload // why seconds up to taintedTo say nothing of the server
+	taintedTo mono.Time
+
 	nextReport  mono.Time
 	unsent      Report // what could not be handed over
 	markedWait  time.Duration
@@ -138,18 +145,22 @@ func (l *Loop) Run(ctx context.Context) error {
 	l.setUp()
 	for !l.over() {
 		now := l.drv.Now()
+		l.noticeStall(now)
 		l.book.Advance(now)
 		l.takeOrders(ctx)
 		l.checkReach()
+		l.endInTime(now)
 		l.followTide(now)
 		l.fireTimers(now)
 		l.letGo()
 		l.env.Lanes.Settle(now.Sub(l.start))
-		l.ledger.Settle(min(now, l.drv.CaughtUp())) // what came in time may not be read yet
+		l.ledger.Settle(l.heardUpTo(now)) // what came in time may not be read yet
+		l.env.SettleRumours(l.heardUpTo(now))
 		if now >= l.nextReport {
 			l.report(now)
 		}
-		if err := l.drv.Wait(l.wake(now), l); err != nil {
+		l.turned, l.asleep = now, l.wake(now)
+		if err := l.drv.Wait(l.asleep, l); err != nil {
 			l.failure = err
 		}
 	}
@@ -163,14 +174,17 @@ func (l *Loop) setUp() {
 	l.book = logbook.NewBook(l.start, len(t.Crews))
 	l.book.Close = l.measureSelf
 	c := ledger.Config{Run: l.cfg.Run, Crews: len(t.Crews), Prompt: t.Prompt, Grace: t.Grace, Keep: keepWrong, Sample: keepGood, Order: t.Target.Order,
-		Spread: func(s ledger.Spread) { l.book.Second(s.Sheet.Second).Spread(s) },
-		Lost:   func(number uint64, s ledger.Say, to ledger.Client) { l.env.LostTo(number, s, to, l.drv.Now()) }}
+		Spread:    func(s ledger.Spread) { l.book.Of(s.Sheet).Spread(s) },
+		Lost:      func(number uint64, s ledger.Say, to ledger.Client) { l.env.LostTo(number, s, to, l.drv.Now()) },
+		Disagreed: func(number uint64, s ledger.Say, to ledger.Client) { l.env.DisagreedAt(number, s, to) }}
 	if t.Dialect.Presence.When != nil {
 		c.Settle, c.Presence = t.Dialect.Presence.Within, func(n ledger.Count) { l.env.Counted(n, l.drv.Now()) }
 	}
 	l.ledger = ledger.New(c)
 	l.env = client.NewEnv(t, l.ledger, l.book)
 	l.env.Run, l.env.Host, l.env.Path, l.env.Web = l.cfg.Run, l.cfg.Host, l.cfg.Path, l.cfg.WebHost
+	l.env.Queued = func(c ledger.Client) int { return l.drv.Queued(c) }
+	l.env.Hindered = l.hindered
 	l.env.Epoch = mono.WallOffset()/1000 - mark.Epoch
 	l.clients = make([]client.Client, 0, t.Clients())
 	for crew := range t.Crews {
@@ -196,6 +210,7 @@ func (l *Loop) takeOrders(ctx context.Context) {
 	select {
 	case <-l.stop:
 		l.stopped = true
+		l.endBy = l.drv.Now().Add(stopWithin)
 	case <-ctx.Done():
 		l.failure = ctx.Err()
 	default:
@@ -209,7 +224,7 @@ func (l *Loop) fireTimers(now mono.Time) {
 			return
 		}
 		c := &l.clients[id]
-		if c.AwaitsServer() && c.Next() > l.drv.CaughtUp() {
+		if c.AwaitsServer() && c.Next() > l.heardUpTo(now) {
 			l.timers.set(id, now.Add(lookAgain)) // the answer may be here, and not read yet
 			continue
 		}
@@ -222,6 +237,7 @@ func (l *Loop) fireTimers(now mono.Time) {
 func (l *Loop) after(id int32) {
 	c, e := &l.clients[id], l.env
 	for asked := true; asked; {
+		l.boundQueues(id)
 		web := id + int32(len(l.clients))
 		if len(e.Out) > 0 {
 			l.drv.Write(id, e.Out)
@@ -332,7 +348,7 @@ func (l *Loop) wake(now mono.Time) mono.Time {
 	return until
 }
 
-// over tells whether the tide is, and everybody is home.
+// over reports whether the tide is over and everybody is home.
 func (l *Loop) over() bool {
 	if l.failure != nil {
 		return true
@@ -354,6 +370,7 @@ func (l *Loop) finish(ctx context.Context) {
 	now := l.drv.Now()
 	l.book.Advance(now)
 	l.ledger.Settle(mono.Never - 1)
+	l.env.SettleRumours(mono.Never - 1)
 	l.env.Lanes.Settle(1 << 62)
 	l.gauge(now)
 	l.measureSelf(l.book.Now())
@@ -424,11 +441,28 @@ func (l *Loop) gauge(now mono.Time) {
 // measureSelf books what the loop itself used since it was last called.
 func (l *Loop) measureSelf(p *logbook.Page) {
 	now, wait, use, pause := l.drv.Now(), l.drv.Blocked(), machine.Now(), l.gcPause()
-	span := now.Sub(l.markedAt)
-	p.Health.Span, p.Health.Busy = span, max(0, span-(wait-l.markedWait))
-	p.Health.CPU, p.Health.GCPause = use.Thread-l.markedUse.Thread, pause-l.markedPause
-	p.Health.Waited, p.Health.Stolen = use.Waited-l.markedUse.Waited, use.Stolen-l.markedUse.Stolen
-	l.markedAt, l.markedWait, l.markedUse, l.markedPause = now, wait, use, pause
+	all := now.Sub(l.markedAt)
+	end := min(now, l.start.Add(time.Duration(p.At+1)*time.Second))
+	span := max(0, end.Sub(l.markedAt))
+	// After a long turn several seconds end at once: each has its part.
+	part := func(d time.Duration) time.Duration {
+		if all <= 0 {
+			return d
+		}
+		return time.Duration(float64(d) * float64(span) / float64(all))
+	}
+	h, was := &p.Health, l.markedUse
+	h.Span, h.Busy = span, max(0, span-part(wait-l.markedWait+l.stalled))
+	h.CPU, h.Process, h.GCPause = part(use.Thread-was.Thread), part(use.Process-was.Process), part(pause-l.markedPause)
+	h.Waited, h.Stolen = part(use.Waited-was.Waited), part(use.Stolen-was.Stolen)
+	l.markedAt = l.markedAt.Add(span)
+	l.markedWait += part(wait - l.markedWait)
+	l.stalled -= part(l.stalled)
+	l.markedPause += h.GCPause
+	l.markedUse = machine.Use{Process: was.Process + h.Process, Thread: was.Thread + h.CPU, Waited: was.Waited + h.Waited, Stolen: was.Stolen + h.Stolen}
+	if l.start.Add(time.Duration(p.At)*time.Second) <= l.taintedTo {
+		h.Waiting |= l.tainted
+	}
 }
 
 func (l *Loop) gcPause() time.Duration {

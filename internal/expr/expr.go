@@ -50,6 +50,28 @@ func Truth(b bool) Value {
 	return Value{Kind: Bool}
 }
 
+// maxWhole is up to where every whole number has a float64 of its own.
+const maxWhole = 1 << 53
+
+// Int gives a number that came from anywhere, a server among them, as a whole
+// one; ok is false for what is none, has a fraction, or is so large that it
+// cannot be told from its neighbours.
+func (v Value) Int() (n int64, ok bool) {
+	if v.Kind != Number || v.Num != math.Trunc(v.Num) || math.Abs(v.Num) > maxWhole {
+		return 0, false
+	}
+	return int64(v.Num), true
+}
+
+// upTo gives a number as one from 0 to most, without its fraction; 0 for what is
+// none.
+func (v Value) upTo(most int) int {
+	if v.Kind != Number || !(v.Num > 0) {
+		return 0
+	}
+	return int(min(v.Num, float64(most)))
+}
+
 // Append appends v as text: what a template puts in its place.
 func (v Value) Append(dst []byte) []byte {
 	switch v.Kind {
@@ -246,7 +268,7 @@ func (s *Scope) column(i int) Value {
 	if i >= len(s.Columns) || len(s.Columns[i]) == 0 {
 		return Value{}
 	}
-	return s.Columns[i][int(s.Vars[VarN].Num)%len(s.Columns[i])]
+	return s.Columns[i][s.Vars[VarN].upTo(1<<31)%len(s.Columns[i])]
 }
 
 func (s *Scope) figure(i int) Value {

@@ -97,8 +97,8 @@ func init() {
 	})
 	add("substr", "text, from, length", "a part of it, in bytes from 0", 3, 3, func(s *Scope, a []Value) Value {
 		src := s.text(a[0])
-		from := min(max(0, int(a[1].Num)), len(src))
-		return Value{Kind: String, Str: src[from:min(len(src), from+max(0, int(a[2].Num)))]}
+		from := a[1].upTo(len(src))
+		return Value{Kind: String, Str: src[from : from+a[2].upTo(len(src)-from)]}
 	})
 	add("length", "text", "its length in bytes", 1, 1, func(s *Scope, a []Value) Value { return Num(float64(len(s.text(a[0])))) })
 	add("contains", "text, part", "whether the part stands in it", 2, 2, func(s *Scope, a []Value) Value {
@@ -148,11 +148,11 @@ func init() {
 	add("pick", "values", "one of them, at random", 1, 20, func(s *Scope, a []Value) Value { return a[int(s.fraction()*float64(len(a)))] })
 	add("uuid", "", "a random UUID, version 4", 0, 0, (*Scope).uuid)
 	add("filler", "length", "text of that many bytes", 1, 1, func(s *Scope, a []Value) Value {
-		n := int(min(max(0, a[0].Num), maxText))
+		n := a[0].upTo(maxText)
 		return s.write(func(dst []byte) ([]byte, bool) { return appendFiller(dst, n), true })
 	})
 	add("random_bytes", "length", "random bytes", 1, 1, func(s *Scope, a []Value) Value {
-		n := int(min(max(0, a[0].Num), maxText))
+		n := a[0].upTo(maxText)
 		return s.write(func(dst []byte) ([]byte, bool) {
 			for i := 0; i < n; i++ {
 				dst = append(dst, byte(s.rand()>>32))
@@ -161,8 +161,11 @@ func init() {
 		})
 	})
 	add("awkward", "number", "one of the texts that servers get wrong: many-byte letters, markup, control characters, escapes, nothing", 1, 1, func(_ *Scope, a []Value) Value {
-		i := int(math.Abs(a[0].Num)) % len(awkward)
-		return Value{Kind: String, Str: awkward[i]}
+		i, ok := a[0].Int()
+		if !ok {
+			return Value{}
+		}
+		return Value{Kind: String, Str: awkward[max(i, -i)%int64(len(awkward))]}
 	})
 	add("header", "name", "the first value of a field of the HTTP answer", 1, 1, func(s *Scope, a []Value) Value {
 		if s.Head == nil {

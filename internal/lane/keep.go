@@ -100,7 +100,7 @@ func (r *Recorder) add(rec Record) bool {
 
 // keepBody keeps what a message said, where it is still held.
 func (r *Recorder) keepBody(number uint64, what What) {
-	if what != Said && what != Got && what != Lost {
+	if what != Said && what != Got && what != Lost && what != Heard {
 		return
 	}
 	b := r.body(number)

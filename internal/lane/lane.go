@@ -137,6 +137,7 @@ type Recorder struct {
 	followed map[ledger.Client]int // and how many records of each
 	waiting  []problem             // whose aftermath is still to come
 	near     []uint64
+	heard    uint64 // messages without a mark that were held
 	Unkept   int // problems whose surroundings were not kept
 }
 
@@ -246,6 +247,25 @@ func (r *Recorder) Said(number uint64, text []byte) {
 	copy(r.arena[at:], text[:n])
 	*r.body(number) = held{number: number, at: r.wrote, when: uint32(r.now.Milliseconds()), length: uint16(n), cut: n < len(text), seen: -1}
 	r.wrote += uint64(n)
+}
+
+// heardBit marks the numbers of messages without a mark, which the Recorder
+// gives itself.
+const heardBit = 1 << 62
+
+// NoMessage is the number of what is known of no message.
+const NoMessage = heardBit
+
+// Heard holds what a message without a mark says, if its client is followed, and
+// returns the number that it is known by; 0 where nothing was held. hide takes
+// out what must not be kept.
+func (r *Recorder) Heard(c ledger.Client, text []byte, hide func([]byte) []byte) uint64 {
+	if own, followed := r.followed[c]; !followed || own >= perFollowed || len(text) == 0 {
+		return 0
+	}
+	r.heard++
+	r.Said(heardBit|r.heard, hide(text[:min(len(text), 2*MaxBody)]))
+	return heardBit | r.heard
 }
 
 // nextLap begins to write over the arena, or over twice of it where what it

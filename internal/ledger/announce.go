@@ -12,15 +12,16 @@ type announcement struct {
 // about a client in a room; ok is false where there is none open.
 func (l *Ledger) Announced(k Kind, r Room, about Client) (number uint64, ok bool) {
 	number, ok = l.announced[announcement{r, about, k}]
+	if slot := l.slot(about, r); ok && k == Gone && slot >= 0 && l.rooms[r].seats[slot].inside && l.rowOf(number).say.Sent < l.rooms[r].seats[slot].asked {
+		return 0, false // it is in again: that was about an earlier stay
+	}
 	return number, ok
 }
 
-// GoneAlready tells whether it is announced already that a client leaves a room
-// in which it still is: the server noticed first.
-func (l *Ledger) GoneAlready(r Room, c Client) bool {
-	number, ok := l.Announced(Gone, r, c)
+// IsInside reports whether a client is in a room, or asked to enter it.
+func (l *Ledger) IsInside(r Room, c Client) bool {
 	slot := l.slot(c, r)
-	return ok && slot >= 0 && l.rowOf(number).say.Sent >= l.rooms[r].seats[slot].asked
+	return slot >= 0 && l.rooms[r].seats[slot].inside
 }
 
 // Cancel takes back that a message is owed: what it announces did not happen.
@@ -31,7 +32,7 @@ func (l *Ledger) Cancel(number uint64) {
 	}
 	seats := l.rooms[r.say.Room].seats
 	r.eachOwed(func(slot int) {
-		if !r.got.Has(slot) {
+		if !r.has(slot) {
 			r.say.Sheet.cells[r.cell+int(l.seats[seats[slot].client].crew)].Owed--
 			r.owed--
 		}

@@ -49,7 +49,9 @@ const (
 func (l *Ledger) keep(r *row) {
 	if r.wrong() {
 		if len(l.Kept) < l.cfg.Keep {
-			l.Kept = append(l.Kept, l.message(r))
+			m := l.message(r, l.kept <= keptOutcomes)
+			l.kept += len(m.Outcomes)
+			l.Kept = append(l.Kept, m)
 		} else {
 			l.Unkept++
 		}
@@ -58,10 +60,13 @@ func (l *Ledger) keep(r *row) {
 	l.good++
 	switch i := int(l.rand() % uint64(l.good)); {
 	case len(l.Sampled) < l.cfg.Sample && l.good == len(l.Sampled)+1 && l.sampled < goodOutcomes:
-		l.sampled += int(r.owed)
-		l.Sampled = append(l.Sampled, l.message(r))
+		m := l.message(r, true)
+		l.sampled += len(m.Outcomes)
+		l.Sampled = append(l.Sampled, m)
 	case i < len(l.Sampled):
-		l.Sampled[i] = l.message(r)
+		m := l.message(r, true)
+		l.sampled += len(m.Outcomes) - len(l.Sampled[i].Outcomes)
+		l.Sampled[i] = m
 	}
 }
 
@@ -86,14 +91,15 @@ func (l *Ledger) rand() uint64 {
 	return l.random
 }
 
-func (l *Ledger) message(r *row) Message {
+// message copies a row; with whole set, what is well of it too.
+func (l *Ledger) message(r *row, whole bool) Message {
 	s := r.say
 	m := Message{Number: r.number, Kind: s.Kind, Audience: s.Audience, Room: s.Room, Sender: s.Sender, Due: s.Due, Sent: s.Sent,
 		Owed: int(r.owed), Reached: int(r.reached), Late: int(r.late), Lost: int(r.lost), Odd: r.oddRest}
 	var ranked [mildest + 1][]Outcome
 	n := 0
 	add := func(o Outcome) {
-		if rank := o.Fate.Gravity(); n < maxOutcomes && (rank < mildest || l.kept <= keptOutcomes) {
+		if rank := o.Fate.Gravity(); n < maxOutcomes && (rank < mildest || whole) {
 			ranked[rank] = append(ranked[rank], o)
 			n++
 		}
@@ -106,13 +112,12 @@ func (l *Ledger) message(r *row) Message {
 	}
 	for _, missing := range []bool{true, false} {
 		r.eachOwed(func(slot int) {
-			if r.got.Has(slot) != missing {
+			if r.has(slot) != missing {
 				add(l.outcome(r, slot))
 			}
 		})
 	}
 	m.Outcomes = slices.Concat(ranked[:]...)
-	l.kept += n
 	return m
 }
 
@@ -138,8 +143,8 @@ func (l *Ledger) outcome(r *row, slot int) Outcome {
 	seat := &l.rooms[r.say.Room].seats[slot]
 	o := Outcome{Client: seat.client}
 	switch {
-	case r.got.Has(slot):
-		o.Latency = fromTick(r.latency[slot])
+	case r.has(slot):
+		o.Latency = fromTick(r.latencyOf(slot))
 		if o.Latency > l.cfg.Prompt {
 			o.Fate = Late
 		}

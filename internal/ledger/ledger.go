@@ -94,6 +94,9 @@ type Config struct {
 	Spread func(Spread)
 	// Lost, where set, is told of each delivery that is settled as lost.
 	Lost func(number uint64, s Say, to Client)
+	// Disagreed, where set, is told of each delivery that turns out to be out of
+	// the order in which others got it.
+	Disagreed func(number uint64, s Say, to Client)
 }
 
 // A Spread is how one message went through its audience. Latencies count from
@@ -112,7 +115,9 @@ type Ledger struct {
 	seats []standing // by client
 
 	announced map[announcement]uint64 // the latest message of its kind
-	restless  []Room                  // rooms whose numbers are to be judged once they are quiet
+	restless  queue[unquiet]          // rooms whose numbers are to be judged once they are quiet, by time
+	settled   queue[remains]          // who got the messages that were settled last
+	settledBy int                     // words of memory that these take
 
 	live    []*row // rows from number base on, a settled one is nil
 	head    int
@@ -126,8 +131,8 @@ type Ledger struct {
 	Sampled []Message // of the good ones
 	Unkept  int       // messages with something wrong beyond those
 	good    int
-	kept    int // outcomes kept
-	sampled int // outcomes of the sample, at most
+	kept    int // outcomes kept of messages with something wrong
+	sampled int // outcomes kept of the sample
 }
 
 // New makes an empty ledger.
@@ -230,7 +235,12 @@ func (l *Ledger) Say(s Say) uint64 {
 		}
 	}
 	r.say.Also = nil
-	r.latency = zeroed(r.latency, len(rm.seats))
+	if r.narrow = r.members == nil; !r.narrow {
+		r.latency = zeroed(r.latency, len(rm.seats))
+		if l.cfg.Order == SameOrder && s.Kind == Notice {
+			r.nth = zeroed(r.nth, len(rm.seats))
+		}
+	}
 	l.live = append(l.live, r)
 	if !s.Kind.Said() {
 		l.announced[announcement{s.Room, s.Sender, s.Kind}] = number
@@ -291,7 +301,8 @@ type Verdict struct {
 	Owed    int           // the size of the audience
 	Latency time.Duration // from the due time, where Fate is Delivered or Late
 	Kind    Kind
-	Defects [3]bool // Reordered, Disagreed, Altered
+	Own     bool    // it piled up while its recipient read slowly on purpose: the latency says nothing
+	Defects [3]bool // Reordered, Disagreed (known only when it is settled), Altered
 }
 
 // Arrive books an arrival.
@@ -308,11 +319,16 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 			c.Past++
 			return Verdict{Fate: Past, Sheet: a.Sheet}
 		}
+		if l.hadSettled(a) {
+			c.Duplicate++
+			return Verdict{Fate: Duplicate, Sheet: a.Sheet}
+		}
 		c.Overdue++
 		return Verdict{Fate: Overdue, Sheet: a.Sheet}
 	}
 	cell := &r.say.Sheet.cells[r.cell+crew]
 	v := Verdict{Sheet: r.say.Sheet, Owed: int(r.owed), Latency: max(0, a.At.Sub(r.say.Due)), Kind: r.say.Kind}
+	v.Own = l.piledUp(a.To, r.say.Sent)
 	v.Fate = l.judge(r, a, v.Latency)
 	*cell.of(v.Fate)++
 	if r.say.Kind.Said() {
@@ -333,7 +349,7 @@ func (l *Ledger) judge(r *row, a Arrival, latency time.Duration) Fate {
 		return l.judgePast(r, slot, a, latency)
 	}
 	switch {
-	case !r.got.Add(slot):
+	case !r.add(slot):
 		r.note(a.To, Duplicate, latency)
 		return Duplicate
 	case r.owes(slot):
@@ -350,7 +366,10 @@ func (l *Ledger) judge(r *row, a Arrival, latency time.Duration) Fate {
 }
 
 func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency time.Duration) Fate {
-	r.latency[slot] = toTick(latency)
+	own := l.piledUp(l.rooms[r.say.Room].seats[slot].client, r.say.Sent)
+	if !own {
+		r.setLatency(slot, toTick(latency))
+	}
 	if r.reached == 0 || at < r.firstAt {
 		r.firstAt = at
 	}
@@ -359,7 +378,7 @@ func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency time.Duration) 
 	}
 	r.reached++
 	fate := Delivered
-	if latency > l.cfg.Prompt {
+	if latency > l.cfg.Prompt && !own {
 		fate = Late
 		r.late++
 	}
@@ -410,6 +429,7 @@ func (l *Ledger) Settle(now mono.Time) {
 	for l.head < len(l.live) && l.live[l.head].say.Sent.Add(l.cfg.Grace) <= now {
 		r := l.live[l.head]
 		l.settle(r)
+		l.remember(r)
 		l.live[l.head] = nil
 		l.head++
 		l.base++
@@ -423,8 +443,9 @@ func (l *Ledger) Settle(now mono.Time) {
 }
 
 func (l *Ledger) settle(r *row) {
+	l.judgeOrder(r)
 	r.eachOwed(func(slot int) {
-		if r.got.Has(slot) {
+		if r.has(slot) {
 			return
 		}
 		seat := &l.rooms[r.say.Room].seats[slot]
@@ -458,20 +479,25 @@ func (l *Ledger) disown(r *row) {
 	r.members = nil
 }
 
-// missing tells what it means that an owed message did not come: it is excused
-// where the recipient left or was cut off before it could be expected. Once
+// missing says what it means that an owed message did not come: it is excused
+// if the recipient left or was cut off before it could be expected. Once
 // somebody has the message, the others can expect it within Config.Prompt, so
-// one who leaves after that has lost it; a message that nobody has yet cannot
-// be expected.
+// one who leaves after that has lost it; a message to a room that nobody has yet
+// cannot be expected. What is for one alone can be expected within Config.Prompt
+// of being sent: there is nobody else who could have it first.
 func (l *Ledger) missing(r *row, s *roomSeat) Fate {
-	switch expected := r.firstAt.Add(l.cfg.Prompt); {
-	case l.seats[s.client].slow:
+	expected, reached := r.firstAt.Add(l.cfg.Prompt), r.reached > 0
+	if r.narrow {
+		expected, reached = r.say.Sent.Add(l.cfg.Prompt), true
+	}
+	switch {
+	case l.piledUp(s.client, r.say.Sent):
 		return Excused
 	case s.ceased < r.say.Sent:
 		return Lost
 	case s.ceasedBefore >= r.say.Sent: // and perhaps also earlier
 		return Excused
-	case r.reached > 0 && s.ceased >= expected:
+	case reached && s.ceased >= expected:
 		return Lost
 	}
 	return Excused
@@ -482,10 +508,16 @@ func (l *Ledger) spread(r *row) {
 		return
 	}
 	l.scratch = l.scratch[:0]
+	if r.narrow && r.only >= 0 && r.alone != 0 {
+		l.scratch = append(l.scratch, r.alone)
+	}
 	for _, t := range r.latency {
 		if t != 0 {
 			l.scratch = append(l.scratch, t)
 		}
+	}
+	if len(l.scratch) == 0 {
+		return // nothing but what piled up at slow readers
 	}
 	first, median, last := firstMedianLast(l.scratch)
 	l.cfg.Spread(Spread{r.say.Sheet, int(r.owed), int(r.reached), fromTick(first), fromTick(median), fromTick(last)})
@@ -508,7 +540,12 @@ type row struct {
 	rank    uint64     // its place in the room's order, from 1; 0: nobody has it yet
 	got     bitset.Set // by slot: it came here, owed or not
 	past    bitset.Set // by slot: it came here as history
+	narrow  bool       // it is owed to one alone or to nobody: few and alone stand for got and latency
+	few     []int32    // of a narrow row: the slots that got it
+	alone   uint32     // of a narrow row: the latency of the one slot that is owed it
 	latency []uint32   // by slot, in ticks; 0: has not come
+	nth     []uint32   // by slot, where an order for all is promised: how many the recipient had got before it, and 1; 0: has not come
+	doubted []doubt    // deliveries that others may have got in another order
 	odd     []Outcome  // duplicates, strays and allowed ones
 	oddRest int        // those beyond maxOdd
 }
@@ -525,7 +562,7 @@ func (l *Ledger) newRow() *row {
 	l.free = l.free[:n-1]
 	r.got.Clear()
 	r.past.Clear()
-	*r = row{got: r.got, past: r.past, latency: r.latency, odd: r.odd[:0]}
+	*r = row{got: r.got, past: r.past, latency: r.latency[:0], nth: r.nth[:0], odd: r.odd[:0], few: r.few[:0], doubted: r.doubted[:0]}
 	return r
 }
 

@@ -20,6 +20,8 @@ type roomSeat struct {
 	client       Client
 	lastSaid     uint64    // 1 more than the number of the last message that it said here
 	rank         uint64    // the highest of the messages that it got
+	ranked       uint64    // 1 more than the number of that message
+	nth          uint32    // how many messages it got, where an order for all is promised
 	told         int32     // the number of members that it was told last; -1: none
 	asked        mono.Time // when it asked to enter, last
 	inside       bool      // asked to enter, and has neither left nor been cut off since
@@ -48,7 +50,7 @@ type standing struct {
 	more []seat
 	n    int32
 	crew uint16
-	slow bool // what came to it may not be read yet
+	slow slowness
 }
 
 func (l *Ledger) slot(c Client, r Room) int {
@@ -98,9 +100,31 @@ func (l *Ledger) sit(c Client, r Room) int {
 	return slot
 }
 
-// Slow books that a client reads slowly on purpose, so that nothing follows from
-// what it has not read: what it is owed and does not have is excused.
-func (l *Ledger) Slow(c Client, slow bool) { l.seats[c].slow = slow }
+// slowness is when a client read slowly on purpose, last.
+type slowness struct {
+	until mono.Time // what was sent before may have piled up; Never while it goes on
+	was   bool
+}
+
+// Slow books that a client reads slowly on purpose from now on, or as fast as it
+// can again. What is sent in between piles up by its own doing: it is neither
+// late nor lost.
+func (l *Ledger) Slow(c Client, slow bool, now mono.Time) {
+	s := &l.seats[c].slow
+	switch {
+	case slow:
+		*s = slowness{mono.Never, true}
+	case s.until == mono.Never:
+		s.until = now
+	}
+}
+
+// piledUp reports whether a message that was sent at an instant may have waited
+// for its recipient, which read slowly on purpose.
+func (l *Ledger) piledUp(c Client, sent mono.Time) bool {
+	s := &l.seats[c].slow
+	return s.was && sent <= s.until
+}
 
 // Ask books that a client asked to enter a room.
 func (l *Ledger) Ask(c Client, r Room, now mono.Time) {

@@ -25,7 +25,8 @@ const chainedLook = 8
 // member's connection. Where all members get the same order, each message is
 // read after those before it, on the very connection on which it is first read;
 // so one that is read off some connection after a later one proves that this
-// member got another order.
+// member may have got another order; whether it did is judged when both are
+// settled (judgeOrder).
 func (l *Ledger) defects(r *row, a Arrival, v Verdict) (d [3]bool) {
 	if v.Fate > Late && v.Fate != Allowed {
 		return d
@@ -41,7 +42,7 @@ func (l *Ledger) defects(r *row, a Arrival, v Verdict) (d [3]bool) {
 		if next == nil {
 			break
 		}
-		if next.got.Has(slot) {
+		if next.has(slot) {
 			d[0] = true
 			break
 		}
@@ -50,15 +51,64 @@ func (l *Ledger) defects(r *row, a Arrival, v Verdict) (d [3]bool) {
 	if l.cfg.Order != SameOrder {
 		return d
 	}
+	seat := &rm.seats[slot]
+	seat.nth++
+	if slot < len(r.nth) {
+		r.nth[slot] = seat.nth
+	}
 	if r.rank == 0 {
 		rm.rank++
 		r.rank = rm.rank
 	}
-	seat := &rm.seats[slot]
-	if d[1] = r.rank < seat.rank && !d[0]; !d[1] {
-		seat.rank = max(seat.rank, r.rank)
+	switch {
+	case r.rank >= seat.rank:
+		seat.rank, seat.ranked = r.rank, r.number+1
+	case !d[0]:
+		l.doubt(r, slot, seat.ranked-1)
 	}
 	return d
+}
+
+// A doubt is a delivery that came after one that others may have got later.
+type doubt struct {
+	slot  int32
+	first uint64 // the message that the delivery came after
+	of    uint64 // the message of the delivery
+}
+
+// doubt keeps that a delivery may be out of the others' order: until the older
+// of the two messages is settled, when everybody has what they get.
+func (l *Ledger) doubt(r *row, slot int, first uint64) {
+	at := r
+	if other := l.rowOf(first); other == nil {
+		return
+	} else if first < r.number {
+		at = other
+	}
+	at.doubted = append(at.doubted, doubt{int32(slot), first, r.number})
+}
+
+// judgeOrder judges the doubts that a row holds: a delivery is out of order if
+// some other member got both messages, and in the other order. Who was not a
+// member for both says nothing about their order.
+func (l *Ledger) judgeOrder(r *row) {
+	for _, d := range r.doubted {
+		first, second := l.rowOf(d.first), l.rowOf(d.of)
+		if first == nil || second == nil {
+			continue
+		}
+		for slot, nth := range second.nth {
+			if slot != int(d.slot) && slot < len(first.nth) && nth != 0 && first.nth[slot] > nth {
+				seat := &l.rooms[second.say.Room].seats[d.slot]
+				second.say.Sheet.cells[second.cell+int(l.seats[seat.client].crew)].Disagreed++
+				second.note(seat.client, Disagreed, fromTick(second.latencyOf(int(d.slot))))
+				if l.cfg.Disagreed != nil {
+					l.cfg.Disagreed(second.number, second.say, seat.client)
+				}
+				break
+			}
+		}
+	}
 }
 
 // judgePast judges a message that comes as history: once for each stay, and not
@@ -66,10 +116,10 @@ func (l *Ledger) defects(r *row, a Arrival, v Verdict) (d [3]bool) {
 func (l *Ledger) judgePast(r *row, slot int, a Arrival, latency time.Duration) Fate {
 	seat := &l.rooms[r.say.Room].seats[slot]
 	again := !r.past.Add(slot) && r.say.Sent >= seat.asked
-	if r.got.Has(slot) {
+	if r.has(slot) {
 		// It was here live already: in an earlier stay, or in this one?
 		if r.owes(slot) {
-			again = again || r.say.Due.Add(fromTick(r.latency[slot])) >= seat.asked
+			again = again || r.say.Due.Add(fromTick(r.latencyOf(slot))) >= seat.asked
 		} else {
 			again = again || r.say.Sent >= seat.asked
 		}

@@ -220,7 +220,7 @@ func TestAnnounced(t *testing.T) {
 	}
 	l.Quit(2, room, 5*ms)
 	n := announce(Gone, 2, 5*ms)
-	if !func() bool { return l.GoneAlready(room, 2) }() {
+	if _, open := l.Announced(Gone, room, 2); !open || l.IsInside(room, 2) != true {
 		t.Error("that 2 goes is not known")
 	}
 	hear(Gone, 2, 0, 6*ms)
@@ -242,5 +242,149 @@ func TestAnnounced(t *testing.T) {
 	}
 	if _, open := l.Announced(Joined, room, 3); open {
 		t.Error("a settled notice is still open")
+	}
+}
+
+// TestOrderOfThoseWhoShare: somebody enters between two messages, and its
+// connection is read first. It was not a member for both, so it says nothing of
+// their order; two who were and got them otherwise do.
+func TestOrderOfThoseWhoShare(t *testing.T) {
+	for _, swapped := range []bool{false, true} {
+		l := New(Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Keep: 10, Order: SameOrder})
+		room, sheet := l.Room("lock-1"), &Sheet{}
+		enter := func(c Client) {
+			l.Ask(c, room, 0)
+			l.Enter(c, room, 0)
+		}
+		for range 4 {
+			l.AddClient(0)
+		}
+		enter(0)
+		enter(1)
+		first := l.Say(Say{Room: room, Sender: 0, Sheet: sheet})
+		enter(2)
+		second := l.Say(Say{Room: room, Sender: 1, Sheet: sheet})
+		get := func(to Client, n uint64) {
+			l.Arrive(Arrival{To: to, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: 1, Sheet: sheet})
+		}
+		get(2, second) // the newcomer is read first
+		get(0, first)
+		get(0, second)
+		if swapped {
+			get(1, second)
+			get(1, first)
+		} else {
+			get(1, first)
+			get(1, second)
+		}
+		l.Settle(mono.Never - 1)
+		var got Tally
+		sheet.Each(func(_ Cell, c *Tally) { got.Add(c) })
+		if (got.Disagreed > 0) != swapped || got.Disagreed > 1 || got.Lost != 0 {
+			t.Errorf("swapped %v: %+v", swapped, got)
+		}
+	}
+}
+
+// TestPileUp: what is sent while a client reads slowly on purpose is its own
+// affair; what is sent to it afterwards is not, nor in a later life.
+func TestPileUp(t *testing.T) {
+	const ms = mono.Time(time.Millisecond)
+	l := New(Config{Run: 1, Crews: 1, Prompt: 100 * time.Millisecond, Grace: time.Second})
+	room, sheet := l.Room("lock-1"), &Sheet{}
+	for c := range Client(2) {
+		l.AddClient(0)
+		l.Ask(c, room, 0)
+		l.Enter(c, room, 0)
+	}
+	say := func(at mono.Time) uint64 {
+		return l.Say(Say{Room: room, Sender: 0, Audience: ToOthers, Due: at, Sent: at, Sheet: sheet})
+	}
+	get := func(n uint64, at mono.Time) Verdict {
+		return l.Arrive(Arrival{To: 1, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: at, Sheet: sheet})
+	}
+	l.Slow(1, true, 10*ms)
+	piled, left := say(20*ms), say(30*ms)
+	l.Slow(1, false, 600*ms)
+	after, lost := say(700*ms), say(710*ms)
+	if v := get(piled, 650*ms); v.Fate != Delivered || !v.Own {
+		t.Errorf("what piled up is %v, its own %v", v.Fate, v.Own)
+	}
+	if v := get(after, 900*ms); v.Fate != Late || v.Own {
+		t.Errorf("what came late afterwards is %v, its own %v", v.Fate, v.Own)
+	}
+	l.Settle(mono.Never - 1)
+	var got Tally
+	sheet.Each(func(_ Cell, c *Tally) { got.Add(c) })
+	if got.Delivered != 1 || got.Late != 1 || got.Excused != 1 || got.Lost != 1 {
+		t.Errorf("%d excused and %d lost: %+v", left, lost, got)
+	}
+}
+
+// TestAfterSettlement: a second copy of what was settled is a duplicate to those
+// who had it, and overdue to the others. A whisper that its recipient could
+// expect before it left is lost, and costs next to nothing among 20,000.
+func TestAfterSettlement(t *testing.T) {
+	const ms = mono.Time(time.Millisecond)
+	l := New(Config{Run: 1, Crews: 1, Prompt: 100 * time.Millisecond, Grace: time.Second})
+	sheet := &Sheet{}
+	for c := range Client(20_000) {
+		l.AddClient(0)
+		l.Ask(c, Everyone, 0)
+		l.Enter(c, Everyone, 0)
+	}
+	get := func(n uint64, to Client, at mono.Time) Fate {
+		return l.Arrive(Arrival{To: to, Mark: mark.Mark{Run: 1, Room: uint32(Everyone), Number: n}, At: at, Sheet: sheet}).Fate
+	}
+	all := l.Say(Say{Room: Everyone, Sender: 0, Sheet: sheet})
+	for to := range Client(19_999) {
+		get(all, to, ms)
+	}
+	whisper := l.Say(Say{Kind: Whisper, Audience: ToMember, Room: Everyone, Sender: 0, To: 19_998, Sheet: sheet})
+	r := l.rowOf(whisper)
+	if r.got.Words() > 0 || cap(r.latency) > 0 {
+		t.Errorf("a whisper takes %d words and %d latencies", r.got.Words(), cap(r.latency))
+	}
+	l.Quit(19_998, Everyone, 500*ms)
+	l.Settle(2000 * ms)
+	for i, want := range []Fate{Duplicate, Overdue, Duplicate} {
+		to := []Client{7, 19_999, 19_999}[i]
+		if f := get(all, to, 3000*ms); f != want {
+			t.Errorf("after settlement, to %d: %v, want %v", to, f, want)
+		}
+	}
+	var got Tally
+	sheet.Each(func(c Cell, t *Tally) {
+		if c.Kind == Whisper {
+			got.Add(t)
+		}
+	})
+	if got.Lost != 1 {
+		t.Errorf("the whisper: %+v", got)
+	}
+}
+
+// TestSamplesAreNotCharged: the sample of good messages does not use up what may
+// be kept of wrong ones.
+func TestSamplesAreNotCharged(t *testing.T) {
+	l := New(Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Keep: 10, Sample: 10})
+	room, sheet := l.Room("lock-1"), &Sheet{}
+	const clients = 5000
+	for c := range Client(clients) {
+		l.AddClient(0)
+		l.Ask(c, room, 0)
+		l.Enter(c, room, 0)
+	}
+	for i := range 300 {
+		n := l.Say(Say{Room: room, Sender: 0, Sheet: sheet})
+		for to := range Client(clients) {
+			if i < 299 || to > 0 {
+				l.Arrive(Arrival{To: to, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: 1, Sheet: sheet})
+			}
+		}
+		l.Settle(mono.Never - 1)
+	}
+	if len(l.Kept) != 1 || len(l.Kept[0].Outcomes) != clients {
+		t.Errorf("of the wrong message %d outcomes are kept, want %d", len(l.Kept[0].Outcomes), clients)
 	}
 }

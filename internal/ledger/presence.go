@@ -20,7 +20,6 @@ func (c *Count) Right() bool { return c.Told >= c.Least && c.Told <= c.Most }
 type counting struct {
 	inside  int // who asked to enter, and is not out for certain
 	changed mono.Time
-	pending bool
 	lows    []extreme // rising
 	highs   []extreme // falling
 }
@@ -44,10 +43,14 @@ func (l *Ledger) counted(r Room, now mono.Time, confirmed, inside int) {
 	c.lows = push(c.lows, extreme{now, low}, oldest, func(a, b int) bool { return a >= b })
 	c.highs = push(c.highs, extreme{now, high}, oldest, func(a, b int) bool { return a <= b })
 	c.changed = now
-	if !c.pending {
-		c.pending = true
-		l.restless = append(l.restless, r)
-	}
+	l.restless.push(unquiet{r, now})
+}
+
+// An unquiet room changed at an instant. One that changes again has a further
+// entry behind it.
+type unquiet struct {
+	room Room
+	at   mono.Time
 }
 
 // push adds a value to a queue in which each is more extreme than those behind
@@ -92,24 +95,22 @@ func (l *Ledger) Told(c Client, r Room, n int, at mono.Time) {
 
 // nextQuiet is when the next room may have been quiet for long enough.
 func (l *Ledger) nextQuiet() mono.Time {
-	next := mono.Never
-	for _, r := range l.restless {
-		next = min(next, l.rooms[r].count.changed.Add(l.cfg.Settle))
+	if l.restless.len() == 0 {
+		return mono.Never
 	}
-	return next
+	return l.restless.at(0).at.Add(l.cfg.Settle)
 }
 
 // judgeQuiet judges what the members of rooms that have been quiet were told
 // last.
 func (l *Ledger) judgeQuiet(now mono.Time) {
-	still := l.restless[:0]
-	for _, r := range l.restless {
-		rm := &l.rooms[r]
-		if rm.count.changed.Add(l.cfg.Settle) > now || now >= mono.Never-1 {
-			still = append(still, r)
-			continue
+	for l.restless.len() > 0 && l.restless.at(0).at.Add(l.cfg.Settle) <= now && now < mono.Never-1 {
+		first := l.restless.pop()
+		r, rm := first.room, &l.rooms[first.room]
+		if rm.count.changed != first.at {
+			continue // it changed again
 		}
-		rm.count.pending = false
+		rm.count.changed = -1 // judged once
 		n := rm.now.bits.Len()
 		if n != rm.count.inside {
 			continue // somebody is at the edge
@@ -120,5 +121,4 @@ func (l *Ledger) judgeQuiet(now mono.Time) {
 			}
 		}
 	}
-	l.restless = still
 }

@@ -74,6 +74,7 @@ func (t *Tally) Add(u *Tally) {
 // A Sheet is the account of the messages that were due in one second.
 type Sheet struct {
 	Second  int   // of the run; the ledger does not use it
+	Own     bool  // it is of messages that the tool itself sent late; the ledger does not use it
 	Foreign int64 // arrivals in that second whose mark is not of this run
 	crews   int
 	groups  []int32 // by room and kind: 1 more than the number of its group of cells

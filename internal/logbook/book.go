@@ -3,6 +3,7 @@ package logbook
 import (
 	"time"
 
+	"tidepull/internal/ledger"
 	"tidepull/internal/mono"
 )
 
@@ -50,6 +51,27 @@ func (b *Book) Second(n int) *Page {
 	return b.pages[min(max(n-b.pages[0].At, 0), len(b.pages)-1)]
 }
 
+// Of is the page that a sheet belongs to.
+func (b *Book) Of(s *ledger.Sheet) *Page {
+	p := b.Second(s.Second)
+	if s.Own {
+		return p.Own()
+	}
+	return p
+}
+
+// Mark marks the seconds from one instant to another with a reason for which
+// the tool could not do its work in time.
+func (b *Book) Mark(from, to mono.Time, why Overload) {
+	for _, p := range b.pages {
+		begin := b.start.Add(time.Duration(p.At) * time.Second)
+		if begin <= to && begin.Add(time.Second) > from {
+			p.Health.Waiting |= why
+			p.Judge()
+		}
+	}
+}
+
 // Start is when the run started.
 func (b *Book) Start() mono.Time { return b.start }
 
@@ -59,7 +81,7 @@ func (b *Book) Start() mono.Time { return b.start }
 func (b *Book) Take(all bool) (closed, open []*Entry) {
 	for len(b.pages) > 0 {
 		p := b.pages[0]
-		if !all && (p.At >= b.judged || !p.Sheet.Settled()) {
+		if !all && (p.At >= b.judged || !p.settled()) {
 			break
 		}
 		closed = append(closed, p.Entry())

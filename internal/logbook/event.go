@@ -15,16 +15,18 @@ const (
 	Opened
 	Entered
 	Left
-	WentHome // said goodbye and is gone
+	WentHome // closed its connection and is gone
 	Broke
 	Refused
 	Denied
 	Missed // an expectation was not met
 	Failed // a check failed
+	Hindered // its connection could not even be tried
+	Evicted  // the server closed it while it misbehaved on purpose
 	numWhats
 )
 
-var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "went home", "broke", "refused", "denied", "missed", "check failed"}
+var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "went home", "broke", "refused", "denied", "missed", "check failed", "not opened", "evicted"}
 
 func (w What) String() string {
 	if w >= numWhats {

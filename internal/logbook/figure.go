@@ -26,15 +26,31 @@ type Figure struct {
 	Doc  string
 	of   func(*Window) float64
 	over func(*Window) *meter.Hist // what a Duration is of
-	// self tells that the figure is about the tool, and so is true however
+	// self is set where the figure is about the tool, and so is true however
 	// busy the tool was.
 	self bool
+	// certain is set where no slowness of the tool can have caused what the
+	// figure counts.
+	certain bool
+	some    func(*Window) bool // reports whether anything was there to be counted
 }
+
+// Certain reports whether the figure is right however slow the tool was: a
+// duplicate is one, but a message may be late because it was sent late.
+func (f *Figure) Certain() bool { return f.self || f.certain }
 
 // Of reads the figure off a window; ok is false where nothing was measured that
 // it could be of.
 func (f *Figure) Of(w *Window) (value float64, ok bool) {
-	return f.of(w), f.over == nil || f.over(w).Count() > 0
+	switch {
+	case f.over != nil:
+		ok = f.over(w).Count() > 0
+	case f.some != nil:
+		ok = f.some(w)
+	default:
+		ok = true
+	}
+	return f.of(w), ok
 }
 
 // Self tells whether the figure is about the tool and not about the server.
@@ -70,6 +86,7 @@ func makeFigures() map[string]*Figure {
 	distribution("enter", "from asking for a room to its confirmation", func(w *Window) *meter.Hist { return &w.Enter })
 	distribution("feed.age", "how old what the server pushes by itself is when it comes", func(w *Window) *meter.Hist { return &w.Age })
 	distribution("request", "from an HTTP request to the end of its answer", func(w *Window) *meter.Hist { return &w.Answer })
+	distribution("schedule.pushed_back", "how far the waits of scripts pushed the turns of repeats beyond their time", func(w *Window) *meter.Hist { return &w.PushedBack })
 	distribution("self.reading_lag", "from arrival in the kernel to the tool's reading", func(w *Window) *meter.Hist { return &w.ReadingLag })
 	distribution("self.schedule_lag", "from a message's due time to its sending", func(w *Window) *meter.Hist { return &w.ScheduleLag })
 	for name, of := range map[string]func(*ledger.Tally) int64{
@@ -80,7 +97,12 @@ func makeFigures() map[string]*Figure {
 		"reordered": func(t *ledger.Tally) int64 { return t.Reordered }, "disagreed": func(t *ledger.Tally) int64 { return t.Disagreed },
 		"altered": func(t *ledger.Tally) int64 { return t.Altered },
 	} {
-		add("ledger."+name, Count, "deliveries that are "+name, func(w *Window) float64 { return float64(of(&w.Total)) })
+		f := add("ledger."+name, Count, "deliveries that are "+name, func(w *Window) float64 { return float64(of(&w.Total)) })
+		f.some = func(w *Window) bool { return w.Total.Owed > 0 }
+		switch name {
+		case "duplicate", "stray", "past", "reordered", "disagreed", "altered":
+			f.certain = true
+		}
 	}
 	for _, c := range []struct {
 		name, doc string
@@ -98,6 +120,10 @@ func makeFigures() map[string]*Figure {
 		{"messages.unsent", "messages that were due and could not be said", func(w *Window) int64 { return w.Counts.Unsent }},
 		{"messages.arrivals", "messages received, of any kind", func(w *Window) int64 { return w.Counts.Arrivals }},
 		{"clients.open", "the most connections open at once", func(w *Window) int64 { return int64(w.Most.Open) }},
+		{"messages.unknown", "messages without a mark that no rule of the dialect recognised", func(w *Window) int64 { return w.Counts.Unknown }},
+		{"announcements.stray", "announcements that a client joined or left which it did not", func(w *Window) int64 { return w.Counts.StrayNews }},
+		{"clients.hindered", "connections that could not be opened for want of a local port, file or memory", func(w *Window) int64 { return w.Counts.Hindered }},
+		{"clients.evicted", "clients that the server closed while they misbehaved on purpose", func(w *Window) int64 { return w.Counts.Evicted }},
 		{"clients.refused", "connections that never came to be open", func(w *Window) int64 { return w.Counts.Refused }},
 		{"clients.broken", "open connections that the server ended", func(w *Window) int64 { return w.Counts.Broken }},
 		{"clients.denied", "names and rooms refused or not answered", func(w *Window) int64 { return w.Counts.Denied }},
@@ -106,6 +132,7 @@ func makeFigures() map[string]*Figure {
 		{"expectations.missed", "expectations that were not met in time", func(w *Window) int64 { return w.Counts.Missed }},
 		{"checks.held", "checks of any kind that held", (*Window).ChecksHeld},
 		{"checks.failed", "checks of any kind that failed", (*Window).ChecksFailed},
+		{"checks.failed_otherwise", "checks that failed, expectations apart", func(w *Window) int64 { return w.ChecksFailed() - w.Counts.Missed }},
 		{"requests.answered", "HTTP requests that were answered", func(w *Window) int64 { return w.Counts.Requests }},
 		{"requests.unanswered", "HTTP requests that were not", func(w *Window) int64 { return w.Counts.Unheard }},
 		{"feed.readings", "what the server pushed by itself", func(w *Window) int64 { return w.Counts.Readings }},
@@ -115,12 +142,39 @@ func makeFigures() map[string]*Figure {
 		{"feed.stale", "what was older than it may be", func(w *Window) int64 { return w.Counts.Stale }},
 		{"self.overloaded", "seconds in which the tool was the bottleneck", func(w *Window) int64 { return int64(w.Overloaded) }},
 	} {
-		add(c.name, Count, c.doc, func(w *Window) float64 { return float64(c.of(w)) })
+		add(c.name, Count, c.doc, func(w *Window) float64 { return float64(c.of(w)) }).some = somethingFor(c.name)
 	}
 	for name, f := range all {
 		f.self = strings.HasPrefix(name, "self.")
+		switch name {
+		case "clients.malformed", "messages.unknown", "announcements.stray", "feed.repeats", "feed.backward", "clients.hindered":
+			f.certain = true
+		}
 	}
 	return all
+}
+
+// somethingFor gives what must be there for a count to say anything: that no
+// expectation was missed says nothing if there was none.
+func somethingFor(name string) func(*Window) bool {
+	group, _, _ := strings.Cut(name, ".")
+	switch group {
+	case "messages":
+		return func(w *Window) bool { return w.Counts.Sent+w.Counts.Unsent+w.Counts.Arrivals > 0 }
+	case "announcements":
+		return func(w *Window) bool { return w.Total.Owed > 0 || w.Counts.Arrivals > 0 }
+	case "clients":
+		return func(w *Window) bool { return w.Counts.Started > 0 }
+	case "expectations":
+		return func(w *Window) bool { return w.Counts.Met+w.Counts.Missed > 0 }
+	case "checks":
+		return func(w *Window) bool { return w.ChecksHeld()+w.ChecksFailed() > 0 }
+	case "requests":
+		return func(w *Window) bool { return w.Counts.Requests+w.Counts.Unheard > 0 }
+	case "feed":
+		return func(w *Window) bool { return w.Counts.Readings > 0 }
+	}
+	return nil
 }
 
 // Quantiles are the quantiles that figures are made of, by name.

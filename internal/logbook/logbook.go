@@ -17,7 +17,8 @@ import (
 type Counts struct {
 	Started   int64 // clients that set out
 	Opened    int64 // connections that were agreed on
-	Refused   int64 // connections that never came to be open
+	Refused   int64 // connections that the server, or the way to it, refused
+	Hindered  int64 // connections that could not be opened for want of a local port, file or memory
 	Broken    int64 // open connections that ended without a goodbye from the tool
 	Entries   int64 // rooms entered, confirmed
 	Denied    int64 // names or rooms refused, or not answered in time
@@ -39,6 +40,10 @@ type Counts struct {
 	Repeats   int64 // that came again
 	Backward  int64 // that came after a later one
 	Stale     int64 // that were older than they may be
+	Unknown   int64 // messages without a mark that no rule of the dialect recognised
+	StrayNews int64 // announcements that a client joined or left which it did not
+	Piled     int64 // deliveries that had piled up at clients that read slowly on purpose, on the second of their message
+	Evicted   int64 // clients that the server closed while they misbehaved on purpose
 }
 
 // A CheckCount is how often a check of the trial held and failed.
@@ -56,37 +61,16 @@ type Gauges struct {
 type Health struct {
 	Busy        time.Duration // of the loop, of Span
 	Span        time.Duration // how long the second was
-	CPU         time.Duration // of the process
+	CPU         time.Duration // of the loop's thread
+	Process     time.Duration // processor time of the whole process
 	GCPause     time.Duration
 	Waited      time.Duration // the loop was ready to run and had no core
 	Stolen      time.Duration // of the machine's cores, taken away by what it runs on
-	Overload    Overload
-	ReadingLag  meter.Packed // from arrival in the kernel to the loop
-	ScheduleLag meter.Packed // from a message's due time to its sending
+	Waiting     Overload      // why the tool could not do its work in time in this second, noticed by the loop
+	Overload    Overload      // Waiting, and what follows from the figures above
+	ReadingLag  meter.Packed  // from arrival in the kernel to the loop
+	ScheduleLag meter.Packed  // from a message's due time to its sending
 }
-
-// Overload tells why a second is marked as one in which the tool was the
-// bottleneck; 0 means that it was not.
-type Overload uint8
-
-// The reasons; more than one may hold.
-const (
-	LoopFull    Overload = 1 << iota // the loop had no time left
-	SendsLate                        // messages were sent late
-	ReadingLate                      // what arrived was read late
-)
-
-// Bounds above which a second counts as overloaded. A lag must hold for a tenth
-// of what happened in the second: one pause of the machine, which any program
-// meets, lengthens a few latencies, but does not make the tool the bottleneck.
-// Reading late does not lengthen any latency, which ends in the kernel, but it
-// holds up answers.
-const (
-	MaxBusy        = 0.97
-	MaxScheduleLag = 20 * time.Millisecond
-	MaxReadingLag  = 100 * time.Millisecond
-	lagShare       = 0.9 // the quantile that the lags are judged by
-)
 
 // A SeriesKey says whose latencies a histogram holds.
 type SeriesKey struct {
@@ -105,6 +89,8 @@ type Page struct {
 	Gauges Gauges
 	Health Health
 
+	own *Page // for the messages that the tool itself sent late; nil where there are none
+
 	copied              *Entry       // as it was handed out last
 	latency             []crewSeries // by crew
 	first, median, last meter.Hist
@@ -113,6 +99,7 @@ type Page struct {
 	Age, Answer         meter.Hist
 	ReadingLag          meter.Hist
 	ScheduleLag         meter.Hist
+	PushedBack          meter.Hist
 	Checks              []CheckCount // by number; short where none of the later ones was made
 }
 
@@ -146,6 +133,20 @@ func (p *Page) Delivery(crew uint16, owed int, latency time.Duration) {
 	(*h).Record(latency)
 }
 
+// Own is the page of the same second for messages that the tool itself sent so
+// late that their latencies say nothing of the server. It has a sheet, latencies
+// and spreads; everything else is booked on p.
+func (p *Page) Own() *Page {
+	if p.own == nil {
+		p.own = NewPage(p.At, len(p.latency))
+		p.own.Sheet.Own = true
+	}
+	return p.own
+}
+
+// settled reports whether nothing more will be booked on the page's sheets.
+func (p *Page) settled() bool { return p.Sheet.Settled() && (p.own == nil || p.own.Sheet.Settled()) }
+
 // Spread records how one message went through its audience.
 func (p *Page) Spread(s ledger.Spread) {
 	p.first.Record(s.First)
@@ -154,6 +155,16 @@ func (p *Page) Spread(s ledger.Spread) {
 	if s.Reached == s.Owed {
 		p.fit.Point(float64(s.Owed), Micros(s.Last))
 	}
+}
+
+// A Part is what is known of the messages of one second.
+type Part struct {
+	Cells   []CellTally  `json:",omitempty"`
+	Latency []Series     `json:",omitempty"`
+	First   meter.Packed `json:",omitempty"` // of the audience, by message
+	Median  meter.Packed `json:",omitempty"`
+	Last    meter.Packed `json:",omitempty"`
+	Fit     Fit          // of the last recipient against the size of the audience
 }
 
 // An Entry is one second of a run, as it stood when it was copied. It is
@@ -165,17 +176,14 @@ type Entry struct {
 	Counts  Counts
 	Gauges  Gauges
 	Health  Health
-	Cells   []CellTally
-	Latency []Series
-	First   meter.Packed // of the audience, by message
-	Median  meter.Packed
-	Last    meter.Packed
-	Connect meter.Packed // from dialling to the agreed connection
-	Enter   meter.Packed // from asking for a room to its confirmation
-	Age     meter.Packed // of the readings of feeds when they came
-	Answer  meter.Packed // from an HTTP request to the end of its answer
-	Checks  []CheckCount // by number
-	Fit     Fit          // of the last recipient against the size of the audience
+	Part
+	Own        *Part        // messages that the tool itself sent late; nil where there are none
+	Connect    meter.Packed // from dialling to the agreed connection
+	Enter      meter.Packed // from asking for a room to its confirmation
+	Age        meter.Packed // of the readings of feeds when they came
+	Answer     meter.Packed // from an HTTP request to the end of its answer
+	PushedBack meter.Packed // how far the waits of scripts pushed turns beyond their time
+	Checks     []CheckCount // by number
 }
 
 // A CellTally is the account of one room, crew and kind.
@@ -192,10 +200,18 @@ type Series struct {
 
 // Entry copies the page.
 func (p *Page) Entry() *Entry {
-	e := &Entry{At: p.At, Settled: p.Sheet.Settled(), Foreign: p.Sheet.Foreign, Counts: p.Counts, Gauges: p.Gauges, Health: p.Health,
-		First: p.first.Pack(), Median: p.median.Pack(), Last: p.last.Pack(), Connect: p.Connect.Pack(), Enter: p.Enter.Pack(), Age: p.Age.Pack(), Answer: p.Answer.Pack(),
-		Checks: slices.Clone(p.Checks), Fit: p.fit}
+	e := &Entry{At: p.At, Settled: p.settled(), Foreign: p.Sheet.Foreign, Counts: p.Counts, Gauges: p.Gauges, Health: p.Health, Part: p.part(),
+		Connect: p.Connect.Pack(), Enter: p.Enter.Pack(), Age: p.Age.Pack(), Answer: p.Answer.Pack(), PushedBack: p.PushedBack.Pack(), Checks: slices.Clone(p.Checks)}
 	e.Health.ReadingLag, e.Health.ScheduleLag = p.ReadingLag.Pack(), p.ScheduleLag.Pack()
+	if p.own != nil {
+		own := p.own.part()
+		e.Own = &own
+	}
+	return e
+}
+
+func (p *Page) part() Part {
+	e := Part{First: p.first.Pack(), Median: p.median.Pack(), Last: p.last.Pack(), Fit: p.fit}
 	p.Sheet.Each(func(c ledger.Cell, t *ledger.Tally) { e.Cells = append(e.Cells, CellTally{c, *t}) })
 	for crew := range p.latency {
 		for class, h := range p.latency[crew] {
@@ -205,19 +221,4 @@ func (p *Page) Entry() *Entry {
 		}
 	}
 	return e
-}
-
-// Judge marks the page where the tool was the bottleneck in it.
-func (p *Page) Judge() {
-	h := &p.Health
-	h.Overload = 0
-	if h.Span > 0 && float64(h.Busy) > MaxBusy*float64(h.Span) {
-		h.Overload |= LoopFull
-	}
-	if p.ScheduleLag.Quantile(lagShare) > MaxScheduleLag {
-		h.Overload |= SendsLate
-	}
-	if p.ReadingLag.Quantile(lagShare) > MaxReadingLag {
-		h.Overload |= ReadingLate
-	}
 }

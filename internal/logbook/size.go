@@ -35,9 +35,15 @@ func (w *Window) BySize() []Size {
 // Fanout is the latency of every owed delivery of the second.
 func (e *Entry) Fanout() (*meter.Hist, error) {
 	var h meter.Hist
-	for _, s := range e.Latency {
-		if err := h.MergePacked(s.Latency); err != nil {
-			return nil, err
+	parts := []*Part{&e.Part}
+	if e.Own != nil {
+		parts = append(parts, e.Own)
+	}
+	for _, p := range parts {
+		for _, s := range p.Latency {
+			if err := h.MergePacked(s.Latency); err != nil {
+				return nil, err
+			}
 		}
 	}
 	return &h, nil

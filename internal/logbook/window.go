@@ -14,7 +14,9 @@ import (
 // ready.
 type Window struct {
 	Seconds    int
-	Overloaded int // of them
+	Overloaded int           // of them, for whatever reason
+	Doubtful   time.Duration // of Span: the tool was the bottleneck
+	Why        Overload      // all the reasons of these seconds
 	Foreign    int64
 	Counts     Counts
 	Most       Gauges // the highest of each
@@ -29,51 +31,55 @@ type Window struct {
 	Age, Answer             meter.Hist
 	Checks                  []CheckCount // by number
 	ReadingLag, ScheduleLag meter.Hist
+	PushedBack              meter.Hist
 	Busy, Span              time.Duration
-	CPU, GCPause            time.Duration
+	CPU, GCPause            time.Duration // CPU is the loop's thread's
+	ProcessCPU              time.Duration
 	Waited, Stolen          time.Duration
 }
 
 // Add adds a second to w.
 func (w *Window) Add(e *Entry) error {
+	if err := w.AddClean(e); err != nil || e.Own == nil {
+		return err
+	}
+	if err := w.part(e.Own); err != nil {
+		return fmt.Errorf("second %d: %w", e.At, err)
+	}
+	return nil
+}
+
+// AddClean adds a second to w, without the messages that the tool itself sent
+// late.
+func (w *Window) AddClean(e *Entry) error {
 	if w.Cells == nil {
 		w.Cells, w.Latencies = map[ledger.Cell]ledger.Tally{}, map[SeriesKey]*meter.Hist{}
 	}
 	w.Seconds++
-	if e.Health.Overload != 0 {
+	if o := e.Health.Overload; o != 0 {
 		w.Overloaded++
+		w.Why |= o
+		if o.Bottleneck() != 0 {
+			w.Doubtful += e.Health.Span
+		}
 	}
 	w.Foreign += e.Foreign
-	w.Fit.Add(e.Fit)
 	w.Counts.add(&e.Counts)
 	w.Most = w.Most.most(e.Gauges)
 	w.Busy += e.Health.Busy
 	w.Span += e.Health.Span
 	w.CPU += e.Health.CPU
+	w.ProcessCPU += e.Health.Process
 	w.GCPause += e.Health.GCPause
 	w.Waited += e.Health.Waited
 	w.Stolen += e.Health.Stolen
-	for i := range e.Cells {
-		c := &e.Cells[i]
-		t := w.Cells[c.Cell]
-		t.Add(&c.Tally)
-		w.Cells[c.Cell] = t
-		w.Total.Add(&c.Tally)
-	}
-	for _, s := range e.Latency {
-		h := w.Latencies[s.Key]
-		if h == nil {
-			h = new(meter.Hist)
-			w.Latencies[s.Key] = h
-		}
-		if err := h.MergePacked(s.Latency); err != nil {
-			return fmt.Errorf("second %d: %w", e.At, err)
-		}
+	if err := w.part(&e.Part); err != nil {
+		return fmt.Errorf("second %d: %w", e.At, err)
 	}
 	for _, p := range []struct {
 		into *meter.Hist
 		from meter.Packed
-	}{{&w.First, e.First}, {&w.Median, e.Median}, {&w.Last, e.Last}, {&w.Connect, e.Connect}, {&w.Enter, e.Enter}, {&w.Age, e.Age}, {&w.Answer, e.Answer},
+	}{{&w.Connect, e.Connect}, {&w.Enter, e.Enter}, {&w.Age, e.Age}, {&w.Answer, e.Answer}, {&w.PushedBack, e.PushedBack},
 		{&w.ReadingLag, e.Health.ReadingLag}, {&w.ScheduleLag, e.Health.ScheduleLag}} {
 		if err := p.into.MergePacked(p.from); err != nil {
 			return fmt.Errorf("second %d: %w", e.At, err)
@@ -85,6 +91,36 @@ func (w *Window) Add(e *Entry) error {
 		}
 		w.Checks[i].Held += c.Held
 		w.Checks[i].Failed += c.Failed
+	}
+	return nil
+}
+
+func (w *Window) part(p *Part) error {
+	w.Fit.Add(p.Fit)
+	for i := range p.Cells {
+		c := &p.Cells[i]
+		t := w.Cells[c.Cell]
+		t.Add(&c.Tally)
+		w.Cells[c.Cell] = t
+		w.Total.Add(&c.Tally)
+	}
+	for _, s := range p.Latency {
+		h := w.Latencies[s.Key]
+		if h == nil {
+			h = new(meter.Hist)
+			w.Latencies[s.Key] = h
+		}
+		if err := h.MergePacked(s.Latency); err != nil {
+			return err
+		}
+	}
+	for _, h := range []struct {
+		into *meter.Hist
+		from meter.Packed
+	}{{&w.First, p.First}, {&w.Median, p.Median}, {&w.Last, p.Last}} {
+		if err := h.into.MergePacked(h.from); err != nil {
+			return err
+		}
 	}
 	return nil
 }
@@ -130,7 +166,7 @@ func (w *Window) Clone() *Window {
 		c.Latencies[k] = h.Clone()
 	}
 	c.Checks = slices.Clone(w.Checks)
-	for _, h := range []*meter.Hist{&c.First, &c.Median, &c.Last, &c.Connect, &c.Enter, &c.Age, &c.Answer, &c.ReadingLag, &c.ScheduleLag} {
+	for _, h := range []*meter.Hist{&c.First, &c.Median, &c.Last, &c.Connect, &c.Enter, &c.Age, &c.Answer, &c.ReadingLag, &c.ScheduleLag, &c.PushedBack} {
 		*h = *h.Clone()
 	}
 	return &c
@@ -157,7 +193,7 @@ func (w *Window) Imbalance() string {
 		return "more came than was owed"
 	case t.Arrivals()+w.Foreign != w.Counts.Marked:
 		return "arrivals are missing"
-	case timed != deliveries:
+	case timed-w.Counts.Piled != deliveries:
 		return "latencies are missing"
 	case t.Said != w.Counts.Sent:
 		return "messages are missing"
@@ -229,6 +265,11 @@ func (c *Counts) add(d *Counts) {
 	c.Repeats += d.Repeats
 	c.Backward += d.Backward
 	c.Stale += d.Stale
+	c.Hindered += d.Hindered
+	c.Unknown += d.Unknown
+	c.StrayNews += d.StrayNews
+	c.Evicted += d.Evicted
+	c.Piled += d.Piled
 }
 
 func (g Gauges) most(h Gauges) Gauges {

@@ -92,15 +92,67 @@ func check(b []byte) uint64 {
 	return (h ^ h>>15 ^ h>>30 ^ h>>45) & (1<<(checkLen*5) - 1)
 }
 
-// Find returns the first valid mark in b and the offset just after it, or 0
-// where b holds none.
+// Find returns the first valid mark in b and the offset just after it, or 0 if
+// b holds none.
 func Find(b []byte) (m Mark, end int) {
-	if m, end = find(b, lower); end == 0 {
-		if m, end = find(b, upper); end == 0 {
-			m, end = findBytes(b)
+	s := In(b)
+	return s.Next()
+}
+
+// A Scanner goes through the marks of a text once, whatever their form.
+type Scanner struct {
+	b    []byte
+	from int
+	next [3]int // where each form may begin next; -1: not looked for yet; len(b): nowhere
+}
+
+var forms = [3][]byte{lower, upper, []byte(bytesPrefix)}
+
+// In begins to scan b, which must not change until the Scanner is done.
+func In(b []byte) Scanner { return Scanner{b: b, next: [3]int{-1, -1, -1}} }
+
+// Next returns the next valid mark and the offset just after it; 0 means that
+// there are no more.
+func (s *Scanner) Next() (Mark, int) {
+	for {
+		first, form := len(s.b), 0
+		for i, prefix := range forms {
+			if s.next[i] < s.from {
+				s.next[i] = len(s.b)
+				if at := bytes.Index(s.b[s.from:], prefix); at >= 0 {
+					s.next[i] = s.from + at
+				}
+			}
+			if s.next[i] < first {
+				first, form = s.next[i], i
+			}
 		}
+		if first == len(s.b) {
+			return Mark{}, 0
+		}
+		if m, n := at(s.b[first:], form); n > 0 {
+			s.from = first + n
+			return m, s.from
+		}
+		s.from = first + 1
 	}
-	return m, end
+}
+
+// at reads a mark of a form at the front of b; n 0 means that it is none.
+func at(b []byte, form int) (m Mark, n int) {
+	ok := false
+	switch {
+	case form == 2 && len(b) >= BytesLen:
+		n = BytesLen
+		m, ok = parseBytes(b[:n])
+	case form < 2 && len(b) >= Len:
+		n = Len
+		m, ok = parse(b[:n])
+	}
+	if !ok {
+		return m, 0
+	}
+	return m, n
 }
 
 // BytesLen is the length of a mark in its binary form: the prefix, and the 34
@@ -125,40 +177,19 @@ func AppendBytes(dst []byte, m Mark) []byte {
 	return append(dst, byte(held<<(8-bits)))
 }
 
-func findBytes(b []byte) (Mark, int) {
-	for at := 0; ; at++ {
-		i := bytes.Index(b[at:], []byte(bytesPrefix))
-		if i < 0 || at+i+BytesLen > len(b) {
-			return Mark{}, 0
-		}
-		at += i
-		text := append(make([]byte, 0, Len), prefix...)
-		held, bits := uint32(0), 0
-		for _, c := range b[at+len(bytesPrefix) : at+BytesLen] {
-			held, bits = held<<8|uint32(c), bits+8
-			for bits >= 5 && len(text) < Len {
-				bits -= 5
-				text = append(text, alphabet[held>>bits&31])
-			}
-		}
-		if m, ok := parse(text); ok {
-			return m, at + BytesLen
+// parseBytes reads the binary form, which is BytesLen long.
+func parseBytes(b []byte) (Mark, bool) {
+	var chars [Len]byte
+	text := append(chars[:0], prefix...)
+	held, bits := uint32(0), 0
+	for _, c := range b[len(bytesPrefix):] {
+		held, bits = held<<8|uint32(c), bits+8
+		for bits >= 5 && len(text) < Len {
+			bits -= 5
+			text = append(text, alphabet[held>>bits&31])
 		}
 	}
-}
-
-func find(b, what []byte) (Mark, int) {
-	for at := 0; ; {
-		i := bytes.Index(b[at:], what)
-		if i < 0 || at+i+Len > len(b) {
-			return Mark{}, 0
-		}
-		at += i
-		if m, ok := parse(b[at : at+Len]); ok {
-			return m, at + Len
-		}
-		at += len(what)
-	}
+	return parse(text)
 }
 
 func parse(b []byte) (m Mark, ok bool) {

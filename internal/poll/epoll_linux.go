@@ -11,6 +11,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"tidepull/internal/mono"
+	"tidepull/internal/wire"
 )
 
 // New returns the best driver for this system.
@@ -35,7 +36,9 @@ type epoll struct {
 	tuned    bool
 	full     bool // a read of this Wait filled the buffer, so there may be more
 	dials    int
-	port     uint16 // the last local port that was picked here
+	queued   int       // bytes that wait for the kernel, of all connections
+	relisten mono.Time // when a listener that ran out of files is listened to again; 0: it is
+	port     uint16    // the last local port that was picked here
 }
 
 type conn struct {
@@ -75,7 +78,7 @@ func (p *epoll) Blocked() time.Duration { return p.blocked }
 func (p *epoll) Dial(id int32, to netip.AddrPort) error {
 	fd, err := p.dial(to)
 	if err != nil {
-		return fmt.Errorf("connect to %v: %w", to, err)
+		return fmt.Errorf("connect to %v: %w", to, short(err))
 	}
 	for int(id) >= len(p.conns) {
 		p.conns = append(p.conns, conn{fd: -1})
@@ -248,6 +251,9 @@ func (p *epoll) open(id int32) *conn {
 }
 
 func (p *epoll) Queued(id int32) int {
+	if id == All {
+		return p.queued
+	}
 	if c := p.open(id); c != nil {
 		return len(c.out)
 	}
@@ -265,6 +271,7 @@ func (p *epoll) Write(id int32, b []byte) {
 	}
 	if len(b) > 0 {
 		c.out = append(c.out, b...)
+		p.queued += len(b)
 		p.waitOut(id, c, true)
 	}
 }
@@ -284,6 +291,7 @@ func (p *epoll) Hangup(id int32) {
 		return
 	}
 	unix.Close(int(c.fd))
+	p.queued -= len(c.out)
 	c.fd, c.out = -1, nil
 	if p.listener >= 0 {
 		p.free = append(p.free, id)
@@ -306,6 +314,10 @@ func (p *epoll) Wait(until mono.Time, h Handler) error {
 		_ = unix.Prctl(unix.PR_SET_TIMERSLACK, 1000, 0, 0, 0)
 	}
 	began := mono.Now()
+	if p.relisten != 0 {
+		until = min(until, p.relisten)
+		p.listenAgain(began)
+	}
 	n, err := p.wait(until, began)
 	if err == nil && n > 0 && n < gatherUnder && p.listener < 0 && until.Sub(mono.Now()) > 2*gatherFor {
 		n, err = p.gather()
@@ -317,7 +329,11 @@ func (p *epoll) Wait(until mono.Time, h Handler) error {
 	p.blocked += now.Sub(began)
 	p.syncClocks()
 	p.full = n == len(p.events)
-	for _, ev := range p.events[:n] {
+	for i, ev := range p.events[:n] {
+		if i%16 == 15 && mono.Now().Sub(now) > turnFor {
+			p.full = true // the rest is told of again
+			break
+		}
 		if ev.Fd == listenerID {
 			p.accept(h)
 			continue
@@ -382,6 +398,10 @@ func (p *epoll) accept(h Handler) {
 	for range 64 {
 		fd, _, err := unix.Accept4(p.listener, unix.SOCK_NONBLOCK|unix.SOCK_CLOEXEC)
 		if err != nil {
+			var lack *wire.Shortage
+			if errors.As(short(err), &lack) {
+				p.pauseListening()
+			}
 			return
 		}
 		id := int32(len(p.conns))
@@ -396,6 +416,29 @@ func (p *epoll) accept(h Handler) {
 		} else {
 			p.free = append(p.free, id)
 		}
+	}
+}
+
+// pauseFor is how long a listener that ran out of files waits for some to come
+// back.
+const pauseFor = 100 * time.Millisecond
+
+// pauseListening leaves those who come in the kernel's queue: the listener would
+// be told of them again at once, and for ever.
+func (p *epoll) pauseListening() {
+	_ = unix.EpollCtl(p.fd, unix.EPOLL_CTL_DEL, p.listener, nil) // it is in the set
+	p.relisten = mono.Now().Add(pauseFor)
+}
+
+func (p *epoll) listenAgain(now mono.Time) {
+	if p.relisten > now {
+		return
+	}
+	ev := unix.EpollEvent{Events: unix.EPOLLIN, Fd: listenerID}
+	if unix.EpollCtl(p.fd, unix.EPOLL_CTL_ADD, p.listener, &ev) == nil {
+		p.relisten = 0
+	} else {
+		p.relisten = now.Add(pauseFor)
 	}
 }
 
@@ -420,7 +463,7 @@ func (p *epoll) finishOpening(id int32, c *conn, h Handler) bool {
 		err = unix.Errno(code)
 	}
 	if err != nil {
-		p.broke(id, fmt.Errorf("connect: %w", err), h)
+		p.broke(id, fmt.Errorf("connect: %w", short(err)), h)
 		return false
 	}
 	c.opening = false
@@ -437,6 +480,7 @@ func (p *epoll) flush(id int32, c *conn) bool {
 			break
 		}
 		c.out = c.out[n:]
+		p.queued -= n
 	}
 	if len(c.out) > 0 {
 		return true

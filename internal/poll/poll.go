@@ -24,7 +24,8 @@ import (
 type Driver interface {
 	// Now reads the clock that arrivals are stamped with.
 	Now() mono.Time
-	// Dial begins to connect id, which must be free. Opened or Broke follows.
+	// Dial begins to connect id, which must be free. Opened or Broke follows. An
+	// error, here or there, that this machine caused itself is a *wire.Shortage.
 	Dial(id int32, to netip.AddrPort) error
 	// Listen accepts connections at an address; port 0 picks a free one. It
 	// returns the address. A driver that listens must not Dial.
@@ -33,7 +34,8 @@ type Driver interface {
 	// kernel does not take at once is queued. Writing to an id that is not
 	// open does nothing.
 	Write(id int32, b []byte)
-	// Queued is how many bytes of an id wait for the kernel to take them.
+	// Queued is how many bytes of an id wait for the kernel to take them; of all
+	// together for All.
 	Queued(id int32) int
 	// Hold stops reading from id, or goes on with it. Something that was on its
 	// way to the owner may still be handed over.
@@ -75,6 +77,13 @@ type Handler interface {
 // ErrEnded is what a Handler is told where the other side closed the
 // connection in order.
 var ErrEnded = errors.New("closed by the other side")
+
+// All is the id that stands for all connections in Queued.
+const All int32 = -1
+
+// turnFor bounds how long one Wait hands things over, so that a flood does not
+// keep the caller from its timers and orders.
+const turnFor = 20 * time.Millisecond
 
 // readSize is the most that one read takes.
 const readSize = 64 << 10

@@ -1,12 +1,15 @@
 package poll
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/netip"
+	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tidepull/internal/mono"
@@ -17,6 +20,11 @@ import (
 type portable struct {
 	events   chan happening
 	listener net.Listener
+	dialer   net.Dialer
+	ctx      context.Context // ends when the driver is closed
+	cancel   context.CancelFunc
+	ending   []*line        // hung up, and perhaps still sending; owner
+	queued   atomic.Int64   // bytes that wait to be written, of all lines
 	conns    []portableConn // owner
 	free     []int32        // owner
 	stop     chan struct{}
@@ -34,13 +42,14 @@ type portableConn struct {
 
 // A line is one socket and what waits to be written to it.
 type line struct {
-	conn   net.Conn // set before opened is told
-	mu     sync.Mutex
-	wake   sync.Cond
-	out    []byte // guarded by mu, like all below
-	ended  bool
-	finish bool
-	held   bool // nothing is to be read
+	conn    net.Conn // set before opened is told
+	mu      sync.Mutex
+	wake    sync.Cond
+	out     []byte // guarded by mu, like all below
+	ended   bool
+	finish  bool
+	held    bool // nothing is to be read
+	writing int  // bytes that are being written
 }
 
 type happening struct {
@@ -54,7 +63,8 @@ type happening struct {
 
 // NewPortable returns the driver that works on every system.
 func NewPortable() (Driver, error) {
-	p := &portable{events: make(chan happening, 1024), stop: make(chan struct{}), timer: time.NewTimer(time.Hour)}
+	p := &portable{dialer: net.Dialer{Timeout: 30 * time.Second}, events: make(chan happening, 1024), stop: make(chan struct{}), timer: time.NewTimer(time.Hour)}
+	p.ctx, p.cancel = context.WithCancel(context.Background())
 	p.buffers.New = func() any { return new([readSize]byte) }
 	return p, nil
 }
@@ -81,9 +91,9 @@ func (p *portable) Dial(id int32, to netip.AddrPort) error {
 	c.line, c.generation = l, c.generation+1
 	generation := c.generation
 	p.running.Go(func() {
-		conn, err := net.DialTimeout("tcp", to.String(), 30*time.Second)
+		conn, err := p.dialer.DialContext(p.ctx, "tcp", to.String())
 		if err != nil {
-			p.tell(happening{id: id, generation: generation, what: 'b', err: fmt.Errorf("connect: %w", err)})
+			p.tell(happening{id: id, generation: generation, what: 'b', err: fmt.Errorf("connect: %w", short(err))})
 			return
 		}
 		if !l.attach(conn) {
@@ -116,7 +126,7 @@ func (p *portable) tell(e happening) {
 
 // serve reads from the line until it ends; a second goroutine writes.
 func (p *portable) serve(id, generation int32, l *line) {
-	p.running.Go(l.writeQueue)
+	p.running.Go(func() { l.writeQueue(&p.queued) })
 	for {
 		l.waitHeld()
 		buf := p.buffers.Get().(*[readSize]byte)
@@ -151,22 +161,26 @@ func (p *portable) Hold(id int32, on bool) {
 	}
 }
 
-func (l *line) writeQueue() {
+func (l *line) writeQueue(queued *atomic.Int64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	defer func() { queued.Add(-int64(len(l.out))) }()
 	for {
 		for len(l.out) == 0 && !l.ended && !l.finish {
 			l.wake.Wait()
 		}
 		if l.ended || len(l.out) == 0 {
+			l.ended = true
 			l.conn.Close()
 			return
 		}
 		b := l.out
-		l.out = nil
+		l.out, l.writing = nil, len(b)
 		l.mu.Unlock()
 		_, err := l.conn.Write(b)
+		queued.Add(-int64(len(b)))
 		l.mu.Lock()
+		l.writing = 0
 		if err != nil {
 			l.ended = true
 		}
@@ -182,8 +196,16 @@ func (p *portable) Listen(at netip.AddrPort) (netip.AddrPort, error) {
 	p.running.Go(func() {
 		for {
 			conn, err := ln.Accept()
-			if err != nil {
+			if errors.Is(err, net.ErrClosed) {
 				return
+			}
+			if err != nil { // out of files, or the like: those who come wait
+				select {
+				case <-p.stop:
+					return
+				case <-time.After(50 * time.Millisecond):
+				}
+				continue
 			}
 			l := newLine()
 			l.conn = conn
@@ -201,19 +223,25 @@ func (p *portable) open(id int32) *line {
 }
 
 func (p *portable) Queued(id int32) int {
+	if id == All {
+		return int(p.queued.Load())
+	}
 	l := p.open(id)
 	if l == nil {
 		return 0
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	return len(l.out)
+	return len(l.out) + l.writing
 }
 
 func (p *portable) Write(id int32, b []byte) {
 	if l := p.open(id); l != nil {
 		l.mu.Lock()
-		l.out = append(l.out, b...)
+		if !l.ended {
+			l.out = append(l.out, b...)
+			p.queued.Add(int64(len(b)))
+		}
 		l.mu.Unlock()
 		l.wake.Broadcast()
 	}
@@ -233,26 +261,48 @@ func (p *portable) end(id int32, how func(*line)) {
 	}
 	l.mu.Lock()
 	how(l)
-	if l.ended && l.conn != nil {
+	switch {
+	case l.conn == nil:
+	case l.ended:
 		l.conn.Close() // also ends a write that is stuck
+	default:
+		_ = l.conn.SetWriteDeadline(time.Now().Add(finishWithin)) // the other side may never read
 	}
 	l.mu.Unlock()
 	l.wake.Broadcast()
+	if l.finish {
+		p.ending = append(slices.DeleteFunc(p.ending, (*line).over), l)
+	}
+}
+
+// finishWithin is how long the last bytes of a connection may take.
+const finishWithin = 5 * time.Second
+
+// over reports whether a line that was to finish has.
+func (l *line) over() bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.ended
 }
 
 func (p *portable) Wait(until mono.Time, h Handler) error {
 	began := mono.Now()
+	woken := began
 	p.timer.Reset(max(0, min(until.Sub(began), time.Hour)))
 	select {
 	case e := <-p.events:
 		p.blocked += mono.Now().Sub(began)
+		woken = mono.Now()
 		p.handle(e, h)
 	case <-p.timer.C:
 		p.blocked += mono.Now().Sub(began)
 		p.caughtUp = began
 		return nil
 	}
-	for range eventsPerWait {
+	for n := range eventsPerWait {
+		if n%16 == 15 && mono.Now().Sub(woken) > turnFor {
+			return nil // as if there were more
+		}
 		select {
 		case e := <-p.events:
 			p.handle(e, h)
@@ -301,11 +351,21 @@ func (p *portable) accepted(l *line, h Handler) {
 
 func (p *portable) Close() error {
 	close(p.stop)
+	p.cancel()
 	if p.listener != nil {
 		p.listener.Close()
 	}
 	for id := range p.conns {
 		p.Hangup(int32(id))
+	}
+	for _, l := range p.ending {
+		l.mu.Lock()
+		l.ended = true
+		if l.conn != nil {
+			l.conn.Close()
+		}
+		l.mu.Unlock()
+		l.wake.Broadcast()
 	}
 	for drained := false; !drained; {
 		select {

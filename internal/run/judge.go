@@ -1,13 +1,19 @@
 package run
 
 import (
+	"context"
+	"errors"
+	"fmt"
 	"slices"
+	"time"
 
 	"tidepull/internal/logbook"
 	"tidepull/internal/trial"
+	"tidepull/internal/units"
 )
 
 // Verdict is what a run says about a limit, or about the whole trial.
+// docs/verdict.md explains them.
 type Verdict string
 
 // The verdicts.
@@ -17,7 +23,7 @@ const (
 	NotProven Verdict = "not proven"
 )
 
-// MaxOverloaded is the share of a run's seconds in which the tool may have been
+// MaxOverloaded is the share of a run's time in which the tool may have been
 // the bottleneck before a limit that holds counts as not proven.
 const MaxOverloaded = 0.05
 
@@ -30,72 +36,177 @@ type Judgement struct {
 	Why      string // of NotProven
 }
 
-// Clean tells of a second in which the tool was not the bottleneck.
+// Clean reports whether an entry is of a second in which neither the tool nor
+// the machine was the bottleneck.
 func Clean(e *logbook.Entry) bool { return e.Health.Overload == 0 }
 
-// Judge holds a run, or a part of it, against limits. Latencies are taken from
-// clean, the sum of the seconds in which the tool was not the bottleneck; what
-// is counted, from the total.
+// implied are the figures that must be 0 in every run, unless the trial has a
+// limit of its own on the figure, or on the wider one beside it: what a
+// developer must know of even if nobody asked.
+var implied = []struct{ name, figure, wider string }{
+	{"no client is refused", "clients.refused", ""},
+	{"no client is denied", "clients.denied", ""},
+	{"no connection is broken by the server", "clients.broken", ""},
+	{"the server keeps to the protocol", "clients.malformed", ""},
+	{"every message could be said", "messages.unsent", ""},
+	{"nothing is lost", "ledger.lost", ""},
+	{"nothing comes twice", "ledger.duplicate", ""},
+	{"nothing comes to the wrong clients", "ledger.stray", ""},
+	{"nothing comes altered", "ledger.altered", ""},
+	{"each sender's messages come in order", "ledger.reordered", ""},
+	{"all get the same order", "ledger.disagreed", ""},
+	{"nobody is announced falsely", "announcements.stray", ""},
+	{"every expectation is met", "expectations.missed", "checks.failed"},
+	{"every other check passes", "checks.failed_otherwise", "checks.failed"},
+}
+
+// Limits are the limits that a run of a trial is held against: its own and the
+// implied ones.
+func Limits(t *trial.Trial) []trial.Limit {
+	all := slices.Clone(t.Limits)
+	own := func(figure string) bool {
+		return slices.ContainsFunc(t.Limits, func(l trial.Limit) bool { return l.Figure == figure })
+	}
+	for _, i := range implied {
+		if !own(i.figure) && (i.wider == "" || !own(i.wider)) {
+			all = append(all, trial.Limit{Name: i.name, Figure: i.figure, Rule: trial.AtMost, Implied: true})
+		}
+	}
+	return all
+}
+
+// whyOf says why the seconds that are not in the clean window do not count.
+func whyOf(total *logbook.Window) string {
+	if words := total.Why.Words(); words != "" {
+		return words
+	}
+	return "the tool itself sent some messages late"
+}
+
+// Judge holds a run, or a part of it, against limits. clean is the sum of the
+// seconds in which neither the tool nor the machine was the bottleneck, without
+// the messages that the tool itself sent late. Latencies are taken from clean.
+// What is counted breaks a limit if it does in clean; if it does in total alone,
+// nothing is proven.
 func Judge(limits []trial.Limit, total, clean *logbook.Window) []Judgement {
-	crowded := float64(total.Overloaded) > MaxOverloaded*float64(total.Seconds)
+	doubtful := float64(total.Doubtful) > MaxOverloaded*float64(total.Span)
 	judgements := make([]Judgement, len(limits))
 	for i, l := range limits {
-		f := logbook.FigureNamed(l.Figure)
-		from := total
-		if f.Unit == logbook.Duration && !f.Self() {
-			from = clean
+		judgements[i] = judge(l, total, clean)
+		if j := &judgements[i]; j.Verdict == Holds && doubtful && !logbook.FigureNamed(l.Figure).Self() {
+			j.Verdict, j.Why = NotProven, total.Why.Bottleneck().Words()
 		}
-		j := Judgement{Limit: l, Unit: f.Unit, Verdict: Holds}
-		var measured bool
-		j.Measured, measured = f.Of(from)
-		switch {
-		case !measured:
-			j.Verdict, j.Why = NotProven, nothingMeasured
-		case !l.Holds(j.Measured):
-			j.Verdict = Broken
-		case crowded && !f.Self():
-			j.Verdict, j.Why = NotProven, "the tool was the bottleneck"
-		}
-		judgements[i] = j
 	}
 	return judgements
 }
 
+func judge(l trial.Limit, total, clean *logbook.Window) Judgement {
+	f := logbook.FigureNamed(l.Figure)
+	j := Judgement{Limit: l, Unit: f.Unit, Verdict: Holds}
+	of, measured := f.Of(total)
+	j.Measured = of
+	inClean, measuredClean := f.Of(clean)
+	if f.Unit == logbook.Duration && !f.Self() {
+		if j.Measured = inClean; measured && !measuredClean {
+			j.Verdict, j.Why = NotProven, whyOf(total)
+			return j
+		}
+		of = inClean
+	}
+	switch {
+	case !measured && l.Implied:
+	case !measured:
+		j.Verdict, j.Why = NotProven, nothingMeasured
+	case l.Holds(of):
+	case f.Certain(), l.Exceeded(inClean), total.Overloaded == 0 && of == inClean:
+		j.Verdict = Broken
+	default:
+		j.Verdict, j.Why = NotProven, whyOf(total)
+	}
+	return j
+}
+
 const nothingMeasured = "nothing was measured"
 
-// Pending tells whether a limit has yet to meet something it could be held
+// Pending reports whether a limit has yet to meet something it could be held
 // against.
 func (s *Snapshot) Pending(j *Judgement) bool {
 	return !s.Finished && j.Verdict == NotProven && j.Why == nothingMeasured
 }
 
-// Judged tells whether a limit that is not pending is judged so.
+// Judged reports whether a limit that is not pending is judged so.
 func (s *Snapshot) Judged(v Verdict) bool {
 	return slices.ContainsFunc(s.Judgements, func(j Judgement) bool { return j.Verdict == v && !s.Pending(&j) })
 }
 
-// Overall sums up what a run says: one broken limit, or one reckoning that does
-// not hold, breaks the trial.
+// Overall sums up what a run says; see Outcome.
 func (s *Snapshot) Overall() Verdict {
-	v := Overall(s.Judgements)
-	for _, r := range s.Reckoned {
-		if r.Verdict == Broken {
-			return Broken
-		}
-	}
+	v, _ := s.Outcome()
 	return v
 }
 
-// Overall sums judgements up: one broken limit breaks the trial.
-func Overall(judgements []Judgement) Verdict {
-	v := Holds
-	for _, j := range judgements {
-		switch {
-		case j.Verdict == Broken:
-			return Broken
+// Outcome sums up what a run says, and why in one line: a broken limit or
+// question breaks the trial; otherwise it is not proven if the run was not
+// whole, nothing was measured, or a limit is not proven.
+func (s *Snapshot) Outcome() (Verdict, string) {
+	whole := s.Finished && !s.Stopped && s.Err == nil
+	if v, why := outcomeOf(s, whole); v == Broken {
+		return v, why
+	}
+	switch {
+	case s.Err != nil && !errors.Is(s.Err, context.Canceled):
+		return NotProven, s.Err.Error()
+	case s.Finished && !whole:
+		return NotProven, fmt.Sprintf("the run was cut short after %s of %s", units.Duration(s.Elapsed.Round(100*time.Millisecond)), units.Duration(s.Trial.Length()))
+	case s.Total == nil || s.Total.Counts.Started == 0:
+		return NotProven, nothingMeasured
+	case s.Total.Counts.Hindered > 0:
+		return NotProven, fmt.Sprintf("%d connections could not be opened: %s", s.Total.Counts.Hindered, whyOf(s.Total))
+	case s.Total.Counts.Opened == 0 && s.Total.Counts.Requests == 0:
+		return NotProven, nothingMeasured
+	}
+	return outcomeOf(s, whole)
+}
+
+// outcomeOf sums up the limits and the questions.
+func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
+	var broken, open []string
+	for i := range s.Judgements {
+		switch j := &s.Judgements[i]; {
+		case j.Verdict == Broken && (whole || j.Limit.Exceeded(j.Measured)):
+			broken = append(broken, j.String())
 		case j.Verdict == NotProven:
-			v = NotProven
+			open = append(open, fmt.Sprintf("%s: %s", j.Limit.Name, j.Why))
 		}
 	}
-	return v
+	for _, r := range s.Reckoned {
+		if r.Verdict == Broken {
+			broken = append(broken, fmt.Sprintf("%s: %s", r.Name, r.Why))
+		}
+	}
+	switch {
+	case len(broken) > 0:
+		return Broken, firstOf(broken)
+	case len(open) > 0:
+		return NotProven, firstOf(open)
+	}
+	own := len(s.Judgements)
+	for _, j := range s.Judgements {
+		if j.Limit.Implied {
+			own--
+		}
+	}
+	return Holds, fmt.Sprintf("all %d limits hold, %d of them implied", len(s.Judgements), len(s.Judgements)-own)
+}
+
+func firstOf(all []string) string {
+	if len(all) > 1 {
+		return fmt.Sprintf("%s; and %d more", all[0], len(all)-1)
+	}
+	return all[0]
+}
+
+// String says what was measured and what was wanted.
+func (j *Judgement) String() string {
+	return fmt.Sprintf("%s: %s is %s, wanted %s %s", j.Limit.Name, j.Limit.Figure, units.Figure(j.Unit == logbook.Duration, j.Measured), j.Limit.Rule.Words(), units.Figure(j.Unit == logbook.Duration, j.Limit.Value))
 }

@@ -170,12 +170,20 @@ func add(entries []*logbook.Entry, total, clean *logbook.Window) error {
 			return err
 		}
 		if Clean(e) {
-			if err := clean.Add(e); err != nil {
+			if err := clean.AddClean(e); err != nil {
 				return err
 			}
 		}
 	}
 	return nil
+}
+
+// CleanSum adds up the seconds in which neither the tool nor the machine was
+// the bottleneck, without the messages that the tool itself sent late.
+func CleanSum(entries []*logbook.Entry) (*logbook.Window, error) {
+	var total, clean logbook.Window
+	err := add(entries, &total, &clean)
+	return &clean, err
 }
 
 // Snapshot returns the run as it stands.
@@ -207,7 +215,7 @@ func (r *Run) Wait() *Snapshot {
 func (r *Run) collect(failed <-chan error) {
 	defer close(r.done)
 	defer r.cancel()
-	c := collector{base: machine.Resident(), total: &logbook.Window{}, clean: &logbook.Window{}, limits: r.trial.Limits}
+	c := collector{base: machine.Resident(), total: &logbook.Window{}, clean: &logbook.Window{}, limits: Limits(r.trial)}
 	for report := range r.loop.Reports() {
 		s, err := c.add(report)
 		if err != nil {

@@ -40,6 +40,7 @@ type Summary struct {
 	Reasons     map[string]int  `json:"reasons"`
 	Limits      []LimitSummary  `json:"limits"`
 	Verdict     Verdict         `json:"verdict"`
+	Why         string          `json:"why"` // the verdict, in one line
 }
 
 // A CheckSummary is how often one check held and failed.
@@ -74,6 +75,8 @@ type Connections struct {
 	Broken    int64 `json:"broken"`
 	Denied    int64 `json:"denied"`
 	Malformed int64 `json:"malformed"`
+	Hindered  int64 `json:"hindered"` // not opened for want of a local port, file or memory
+	Evicted   int64 `json:"evicted"`  // closed by the server while they misbehaved on purpose
 	Finished  int64 `json:"finished"`
 	MostOpen  int   `json:"most_open"`
 }
@@ -83,16 +86,18 @@ type Messages struct {
 	Sent     int64 `json:"sent"`
 	Unsent   int64 `json:"unsent"`
 	Arrivals int64 `json:"arrivals"`
+	Unknown  int64 `json:"unknown"` // without a mark, and recognised by no rule
 }
 
 // LedgerSummary is the balance: owed = delivered + late + lost + excused.
 type LedgerSummary struct {
 	Tally
-	Balanced bool             `json:"balanced"` // the books of clients, ledger and meters agree
-	Foreign  int64            `json:"foreign"`
-	Unkept   int              `json:"unkept"` // messages with something wrong that were counted, but not kept whole
-	ByRoom   map[string]Tally `json:"by_room"`
-	ByCrew   map[string]Tally `json:"by_crew"`
+	Balanced  bool             `json:"balanced"` // the books of clients, ledger and meters agree
+	Foreign   int64            `json:"foreign"`
+	StrayNews int64            `json:"stray_announcements"` // that a client joined or left which it did not
+	Unkept    int              `json:"unkept"`              // messages with something wrong that were counted, but not kept whole
+	ByRoom    map[string]Tally `json:"by_room"`
+	ByCrew    map[string]Tally `json:"by_crew"`
 }
 
 // Tally is one line of the balance.
@@ -128,18 +133,21 @@ type Expectations struct {
 
 // Self is how the tool itself fared.
 type Self struct {
-	KernelTimes       bool    `json:"kernel_times"` // latencies end in the recipient's kernel
-	ReadingLagP99     float64 `json:"reading_lag_p99_us"`
-	ScheduleLagP99    float64 `json:"schedule_lag_p99_us"`
-	CPUPerDelivery    float64 `json:"cpu_us_per_delivery"`
-	RSSPerClient      float64 `json:"rss_bytes_per_client"`
-	OverloadedSeconds int     `json:"overloaded_seconds"`
-	BusyShare         float64 `json:"busy_share"`
-	GCPause           float64 `json:"gc_pause_us"`
-	Waited            float64 `json:"waited_for_core_us"`
-	Stolen            float64 `json:"core_time_stolen_us"`
-	CoarseArrivals    int64   `json:"coarse_arrivals"` // their time is an upper bound
-	HeldReports       int     `json:"held_reports"`
+	KernelTimes        bool    `json:"kernel_times"` // latencies end in the recipient's kernel
+	ReadingLagP99      float64 `json:"reading_lag_p99_us"`
+	ScheduleLagP99     float64 `json:"schedule_lag_p99_us"`
+	CPUPerDelivery     float64 `json:"cpu_us_per_delivery"`         // the loop's
+	ProcessPerDelivery float64 `json:"process_cpu_us_per_delivery"` // the whole process's
+	RSSPerClient       float64 `json:"rss_bytes_per_client"`        // 0 with fewer clients than it takes to tell from the fixed cost
+	PushedBackP99      float64 `json:"pushed_back_p99_us"`          // how far the scripts' own waits pushed turns beyond their time
+	OverloadedSeconds  int     `json:"overloaded_seconds"`
+	OverloadedWhy      string  `json:"overloaded_why"`
+	BusyShare          float64 `json:"busy_share"`
+	GCPause            float64 `json:"gc_pause_us"`
+	Waited             float64 `json:"waited_for_core_us"`
+	Stolen             float64 `json:"core_time_stolen_us"`
+	CoarseArrivals     int64   `json:"coarse_arrivals"` // their time is an upper bound
+	HeldReports        int     `json:"held_reports"`
 }
 
 // LimitSummary is what became of one limit.
@@ -151,6 +159,7 @@ type LimitSummary struct {
 	Measured float64 `json:"measured"` // likewise
 	Unit     string  `json:"unit"`     // "us" or "count"
 	Verdict  Verdict `json:"verdict"`
+	Implied  bool    `json:"implied"` // not the trial's own: every run is held against it
 	Why      string  `json:"why,omitempty"`
 }
 
@@ -176,9 +185,9 @@ func Summarise(s *Snapshot) Summary {
 	c := &w.Counts
 	sum := Summary{Version: 1, Trial: s.Trial.Name, Target: s.Trial.Hide(s.Trial.Target.WebSocket), Seed: s.Trial.Seed, Started: s.Started, Seconds: round(s.Elapsed.Seconds()),
 		CutShort: s.Stopped || s.Err != nil, Clients: s.Trial.Clients(),
-		Connections: Connections{c.Opened, c.Refused, c.Broken, c.Denied, c.Malformed, c.Finished, w.Most.Open},
-		Messages:    Messages{c.Sent, c.Unsent, c.Arrivals},
-		Ledger:      LedgerSummary{Tally: tallyOf(&w.Total), Balanced: w.Imbalance() == "", Foreign: w.Foreign, Unkept: s.Unkept, ByRoom: map[string]Tally{}, ByCrew: map[string]Tally{}},
+		Connections: Connections{c.Opened, c.Refused, c.Broken, c.Denied, c.Malformed, c.Hindered, c.Evicted, c.Finished, w.Most.Open},
+		Messages:    Messages{c.Sent, c.Unsent, c.Arrivals, c.Unknown},
+		Ledger:      LedgerSummary{Tally: tallyOf(&w.Total), Balanced: w.Imbalance() == "", Foreign: w.Foreign, StrayNews: c.StrayNews, Unkept: s.Unkept, ByRoom: map[string]Tally{}, ByCrew: map[string]Tally{}},
 		Fanout:      w.Fanout().Latencies(),
 		Spread:      Spread{w.First.Latencies(), w.Median.Latencies(), w.Last.Latencies()},
 		Expected:    Expectations{c.Met, c.Missed},
@@ -187,7 +196,8 @@ func Summarise(s *Snapshot) Summary {
 		Feed:        Feed{c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, w.Age.Latencies()},
 		Requests:    Requests{c.Requests, c.Unheard, w.Answer.Latencies()},
 		ClosedLoop:  s.Trial.ClosedLoop,
-		Reasons:     s.Reasons, Limits: []LimitSummary{}, Verdict: s.Overall()}
+		Reasons:     s.Reasons, Limits: []LimitSummary{}}
+	sum.Verdict, sum.Why = s.Outcome()
 	for _, l := range w.ByRoom() {
 		sum.Ledger.ByRoom[s.Rooms[l.Key]] = tallyOf(&l.Tally)
 	}
@@ -195,14 +205,15 @@ func Summarise(s *Snapshot) Summary {
 		sum.Ledger.ByCrew[s.Trial.Crews[l.Key].Name] = tallyOf(&l.Tally)
 	}
 	sum.Self = Self{KernelTimes: s.KernelTimes, ReadingLagP99: round(logbook.Micros(w.ReadingLag.Quantile(0.99))), ScheduleLagP99: round(logbook.Micros(w.ScheduleLag.Quantile(0.99))),
-		CPUPerDelivery: round(ratio(logbook.Micros(w.CPU), float64(c.Arrivals))), RSSPerClient: math.Round(s.RSSPerOpen), OverloadedSeconds: w.Overloaded,
+		CPUPerDelivery: round(ratio(logbook.Micros(w.CPU), float64(c.Arrivals))), ProcessPerDelivery: round(ratio(logbook.Micros(w.ProcessCPU), float64(c.Arrivals))),
+		PushedBackP99: round(logbook.Micros(w.PushedBack.Quantile(0.99))), OverloadedWhy: w.Why.Words(), RSSPerClient: math.Round(s.RSSPerOpen), OverloadedSeconds: w.Overloaded,
 		BusyShare: round(ratio(float64(w.Busy), float64(w.Span))), GCPause: round(logbook.Micros(w.GCPause)), Waited: round(logbook.Micros(w.Waited)), Stolen: round(logbook.Micros(w.Stolen)), CoarseArrivals: c.Coarse, HeldReports: s.Held}
 	for _, j := range s.Judgements {
 		unit := "count"
 		if j.Unit == logbook.Duration {
 			unit = "us"
 		}
-		sum.Limits = append(sum.Limits, LimitSummary{j.Limit.Name, j.Limit.Figure, j.Limit.Rule.String(), j.Limit.Value, round(j.Measured), unit, j.Verdict, j.Why})
+		sum.Limits = append(sum.Limits, LimitSummary{j.Limit.Name, j.Limit.Figure, j.Limit.Rule.String(), j.Limit.Value, round(j.Measured), unit, j.Verdict, j.Limit.Implied, j.Why})
 	}
 	return sum
 }

@@ -51,7 +51,7 @@ func outlineOf(t *trial.Trial) (string, error) {
 		o.Checks = append(o.Checks, check(c))
 	}
 	for _, l := range t.Limits {
-		o.Limits = append(o.Limits, limit(l))
+		o.Limits = append(o.Limits, limit{l.Name, l.Figure, l.Rule, l.Value})
 	}
 	b, err := json.Marshal(o)
 	return string(b), err
@@ -72,7 +72,7 @@ func readOutline(s string) (*trial.Trial, error) {
 	}
 	t.ClosedLoop = o.Closed
 	for _, l := range o.Limits {
-		t.Limits = append(t.Limits, trial.Limit(l))
+		t.Limits = append(t.Limits, trial.Limit{Name: l.Name, Figure: l.Figure, Rule: l.Rule, Value: l.Value})
 	}
 	return t, nil
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 
 	"tidepull/internal/lane"
@@ -44,11 +45,11 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 	if snap.Total, err = logbook.Sum(snap.Entries, nil); err != nil {
 		return nil, err
 	}
-	clean, err := logbook.Sum(snap.Entries, run.Clean)
+	clean, err := run.CleanSum(snap.Entries)
 	if err != nil {
 		return nil, err
 	}
-	snap.Judgements = run.Judge(snap.Trial.Limits, snap.Total, clean)
+	snap.Judgements = run.Judge(run.Limits(snap.Trial), snap.Total, clean)
 	if len(r.Summary) > 0 {
 		var sum run.Summary
 		if err := json.Unmarshal(r.Summary, &sum); err != nil {
@@ -56,8 +57,8 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 		}
 		snap.RSSPerOpen, snap.Unkept, snap.Held = sum.Self.RSSPerClient, sum.Ledger.Unkept, sum.Self.HeldReports
 	}
-	if r.State == "failed" {
-		snap.Err = fmt.Errorf("the run failed; see its reasons")
+	if r.State == "unreachable" {
+		snap.Err = errors.New(r.Why)
 	}
 	return snap, nil
 }
@@ -80,14 +81,14 @@ func (s *Store) each(f func(*sql.Rows) error, query string, args ...any) error {
 func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 	return s.each(func(rows *sql.Rows) error {
 		e := &logbook.Entry{}
-		var counts, health, fit, checks []byte
+		var counts, health, fit, checks, own []byte
 		var reading, schedule meter.Packed
 		err := rows.Scan(&e.At, &e.Settled, &e.Gauges.Planned, &e.Gauges.Out, &e.Gauges.Open, &e.Gauges.Entered, &counts, &health, &fit, &e.Foreign,
-			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), (*[]byte)(&e.Connect), (*[]byte)(&e.Enter), (*[]byte)(&reading), (*[]byte)(&schedule), (*[]byte)(&e.Age), (*[]byte)(&e.Answer), &checks)
+			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), (*[]byte)(&e.Connect), (*[]byte)(&e.Enter), (*[]byte)(&reading), (*[]byte)(&schedule), (*[]byte)(&e.Age), (*[]byte)(&e.Answer), &checks, &own, (*[]byte)(&e.PushedBack))
 		for _, part := range []struct {
 			from []byte
 			into any
-		}{{counts, &e.Counts}, {health, &e.Health}, {fit, &e.Fit}, {checks, &e.Checks}} {
+		}{{counts, &e.Counts}, {health, &e.Health}, {fit, &e.Fit}, {checks, &e.Checks}, {own, &e.Own}} {
 			if err == nil {
 				err = json.Unmarshal(part.from, part.into)
 			}
@@ -98,7 +99,7 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 		}
 		snap.Entries = append(snap.Entries, e)
 		return err
-	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, connect, enter, reading_lag, schedule_lag, age, answer, checks FROM second WHERE run = ? ORDER BY at", id)
+	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, connect, enter, reading_lag, schedule_lag, age, answer, checks, own, pushed_back FROM second WHERE run = ? ORDER BY at", id)
 }
 
 func kindOf(name string) ledger.Kind {

@@ -68,4 +68,11 @@ CREATE TABLE body (
 CREATE TABLE reckoning (
   run INTEGER NOT NULL REFERENCES run ON DELETE CASCADE, ord INTEGER NOT NULL, name TEXT NOT NULL, verdict TEXT NOT NULL, why TEXT NOT NULL, PRIMARY KEY (run, ord)) WITHOUT ROWID;
 `,
+	// 3: why a run ended as it did; what the tool itself sent late; scripts' own waits
+	`
+ALTER TABLE run ADD COLUMN why TEXT NOT NULL DEFAULT '';
+ALTER TABLE second ADD COLUMN own TEXT NOT NULL DEFAULT 'null';
+ALTER TABLE second ADD COLUMN pushed_back BLOB;
+UPDATE run SET state = 'unreachable', why = 'the run failed; see its reasons' WHERE state = 'failed';
+`,
 }

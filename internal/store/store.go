@@ -109,18 +109,30 @@ type Run struct {
 	Clients int
 	Started time.Time
 	Elapsed time.Duration
-	State   string // "running", "finished", "stopped" or "failed"
+	State   string // "running", "finished", "stopped" or "unreachable"
 	Verdict string
+	Why     string // the verdict, in one line
 	Summary []byte // JSON, empty until the run is over
 }
 
 // staleAfter is how long a run may be silent before it counts as cut short.
 const staleAfter = 5 * time.Second
 
-// CutShort tells whether the run was killed: it is not over, and nothing has
+// CutShort reports whether the run was killed: it is not over, and nothing has
 // been written for a while.
 func (r *Run) CutShort() bool {
 	return r.State == "running" && time.Since(r.Started.Add(r.Elapsed)) > staleAfter
+}
+
+// Outcome says in a word how the run ended, or that it goes on.
+func (r *Run) Outcome() string {
+	switch {
+	case r.CutShort():
+		return "cut short"
+	case r.State == "running" || r.State == "unreachable":
+		return r.State
+	}
+	return r.Verdict
 }
 
 // Title is the run's name, or the trial's where it has none.
@@ -131,11 +143,11 @@ func (r *Run) Title() string {
 	return r.Trial
 }
 
-const runColumns = "id, trial, name, note, target, clients, started, elapsed, state, verdict, summary"
+const runColumns = "id, trial, name, note, target, clients, started, elapsed, state, verdict, why, summary"
 
 func scanRun(row interface{ Scan(...any) error }) (r Run, err error) {
 	var started, elapsed int64
-	err = row.Scan(&r.ID, &r.Trial, &r.Name, &r.Note, &r.Target, &r.Clients, &started, &elapsed, &r.State, &r.Verdict, &r.Summary)
+	err = row.Scan(&r.ID, &r.Trial, &r.Name, &r.Note, &r.Target, &r.Clients, &started, &elapsed, &r.State, &r.Verdict, &r.Why, &r.Summary)
 	r.Started, r.Elapsed = time.UnixMicro(started), time.Duration(elapsed)*time.Microsecond
 	return r, err
 }

@@ -3,10 +3,12 @@ package store
 import (
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"sync/atomic"
 	"time"
 
+	"tidepull/internal/engine"
 	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
 	"tidepull/internal/run"
@@ -151,16 +153,18 @@ func (k *Keeper) begin(tx *sql.Tx, s *run.Snapshot) (int64, error) {
 
 // finish writes what changes with each second, and the end of the run.
 func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
-	state, verdict, summary := "running", "", []byte{}
+	state, why, summary := "running", "", []byte{}
+	var verdict run.Verdict
 	if s.Finished {
 		state = "finished"
+		var unreachable *engine.Unreachable
 		switch {
-		case s.Err != nil:
-			state = "failed"
-		case s.Stopped:
+		case errors.As(s.Err, &unreachable):
+			state = "unreachable"
+		case s.Err != nil, s.Stopped:
 			state = "stopped"
 		}
-		verdict = string(s.Overall())
+		verdict, why = s.Outcome()
 		sum := run.Summarise(s)
 		var err error
 		if summary, err = json.Marshal(sum); err != nil {
@@ -179,7 +183,7 @@ func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
 	for text, n := range s.Reasons {
 		w.exec("INSERT OR REPLACE INTO reason VALUES (?, ?, ?)", w.run, text, n)
 	}
-	w.exec("UPDATE run SET elapsed = ?, state = ?, verdict = ?, summary = ? WHERE id = ?", s.Elapsed.Microseconds(), state, verdict, string(summary), w.run)
+	w.exec("UPDATE run SET elapsed = ?, state = ?, verdict = ?, why = ?, summary = ? WHERE id = ?", s.Elapsed.Microseconds(), state, string(verdict), why, string(summary), w.run)
 	return w.err
 }
 
@@ -224,9 +228,9 @@ func (w *writer) second(e *logbook.Entry) {
 	reading, schedule := health.ReadingLag, health.ScheduleLag
 	health.ReadingLag, health.ScheduleLag = nil, nil
 	g := e.Gauges
-	w.exec("INSERT OR REPLACE INTO second VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, e.At, e.Settled, g.Planned, g.Out, g.Open, g.Entered,
+	w.exec("INSERT OR REPLACE INTO second VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, e.At, e.Settled, g.Planned, g.Out, g.Open, g.Entered,
 		e.Counts.Sent, e.Counts.Arrivals, e.Health.Overload, w.json(e.Counts), w.json(health), w.json(e.Fit), e.Foreign,
-		[]byte(e.First), []byte(e.Median), []byte(e.Last), []byte(e.Connect), []byte(e.Enter), []byte(reading), []byte(schedule), []byte(e.Age), []byte(e.Answer), w.json(e.Checks))
+		[]byte(e.First), []byte(e.Median), []byte(e.Last), []byte(e.Connect), []byte(e.Enter), []byte(reading), []byte(schedule), []byte(e.Age), []byte(e.Answer), w.json(e.Checks), w.json(e.Own), []byte(e.PushedBack))
 	for _, c := range e.Cells {
 		t := &c.Tally
 		w.exec("INSERT OR REPLACE INTO cell VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, e.At, c.Cell.Room, c.Cell.Crew, c.Cell.Kind.String(),

@@ -351,6 +351,9 @@ type Limit struct {
 	Figure string // such as "fanout.p99"
 	Rule   Rule
 	Value  float64 // microseconds where the figure is a duration
+	// Implied is set where the limit is not the trial's own: every run is held
+	// against it.
+	Implied bool
 }
 
 // A Rule compares a figure with a limit's value.
@@ -369,6 +372,22 @@ const (
 var RuleNames = [...]string{"below", "above", "at_most", "at_least", "equals"}
 
 func (r Rule) String() string { return RuleNames[r] }
+
+// Words is the rule as it stands in a sentence.
+func (r Rule) Words() string { return strings.ReplaceAll(RuleNames[r], "_", " ") }
+
+// Exceeded reports whether a figure breaks the limit by being too high: more of
+// what is counted cannot make that good, while one that is too low may only have
+// had too little time.
+func (l *Limit) Exceeded(figure float64) bool {
+	switch l.Rule {
+	case Below, AtMost:
+		return !l.Holds(figure)
+	case Equals:
+		return figure > l.Value
+	}
+	return false
+}
 
 // Holds tells whether a figure keeps the limit.
 func (l *Limit) Holds(figure float64) bool {

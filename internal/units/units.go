@@ -51,6 +51,15 @@ func Count(n int64) string { return humanize.Comma(n) }
 // Bytes writes a number of bytes: "3.1 KiB".
 func Bytes(n float64) string { return humanize.IBytes(uint64(max(0, n))) }
 
+// Figure writes a figure: a time in microseconds where duration is set, a plain
+// number elsewhere.
+func Figure(duration bool, v float64) string {
+	if duration {
+		return Micros(v)
+	}
+	return fmt.Sprintf("%.0f", v)
+}
+
 // Clock writes how far a run has come: "0:42", "1:02:03".
 func Clock(d time.Duration) string {
 	s := int(d / time.Second)

@@ -59,6 +59,9 @@ type Reader struct {
 	Limit    int    // most bytes of one message, 0 for DefaultLimit
 }
 
+// Held is how many bytes of a message in fragments the Reader holds.
+func (r *Reader) Held() int { return len(r.parts) }
+
 // Role tells whose frames a Reader reads.
 type Role byte
 

@@ -1,0 +1,112 @@
+package client
+
+import (
+	"encoding/json"
+	"fmt"
+
+	"tidepull/internal/expr"
+	"tidepull/internal/plain"
+	"tidepull/internal/trial"
+)
+
+// unheard remembers what the messages looked like that no rule recognised, by
+// their shape.
+type unheard struct {
+	shape  []byte
+	shapes map[string]string // the reason that is counted; "" for a shape that some rule knows
+}
+
+// Bounds on what is kept of messages that nothing recognised.
+const (
+	maxShapes = 500
+	inShape   = 80 // bytes of a message
+)
+
+// unknown handles a message without a mark that was not what its client waited
+// for. It counts as not recognised unless some rule is about such messages.
+func (e *Env) unknown(c *Client, payload []byte) {
+	u := &e.unheard
+	u.shape = shapeOf(u.shape[:0], payload)
+	why, seen := u.shapes[string(u.shape)]
+	if !seen && len(u.shapes) < maxShapes {
+		if u.shapes == nil {
+			u.shapes = map[string]string{}
+		}
+		if !e.recognises(c, payload) {
+			why = e.Trial.Hide(fmt.Sprintf("not recognised: '%s'", plain.Text(string(payload[:min(len(payload), 200)]), 100)))
+		}
+		u.shapes[string(u.shape)] = why
+	} else if !seen {
+		why = "not recognised: others"
+	}
+	if why != "" {
+		e.counts().Unknown++
+		e.count(why, 1)
+	}
+}
+
+// shapeOf appends what messages of one sort have in common: their beginning,
+// with each number as one #.
+func shapeOf(dst, payload []byte) []byte {
+	digits := false
+	for _, b := range payload[:min(len(payload), inShape)] {
+		digit := b >= '0' && b <= '9'
+		if !digit {
+			dst = append(dst, b)
+		} else if !digits {
+			dst = append(dst, '#')
+		}
+		digits = digit
+	}
+	return dst
+}
+
+// recognises reports whether a rule of the dialect, or a step of the client's
+// session, is about such a message, even if it is not awaited now.
+func (e *Env) recognises(c *Client, payload []byte) bool {
+	c.read(e, payload)
+	d := &e.Trial.Dialect
+	rules := []*expr.Program{d.Title.Confirmed, d.Title.Refused, d.Enter.Confirmed, d.Enter.Refused, d.Leave.Confirmed, d.Leave.Refused, d.Past, d.Heard.When, d.Presence.When, d.Joined.When, d.Gone.When}
+	for i := range c.session.Steps {
+		if s := &c.session.Steps[i]; s.Do == trial.Expect {
+			rules = append(rules, s.When)
+		}
+	}
+	for _, p := range rules {
+		if p != nil && p.MayHold(payload) && p.True(&e.scope) {
+			return true
+		}
+	}
+	return false
+}
+
+// said gives the server's own words of the message at hand: that of its fields
+// in which servers usually put them, or all of it.
+func (e *Env) said(what string) string {
+	v := e.scope.Vars[expr.VarText]
+	if v.Kind != expr.String || len(v.Str) == 0 {
+		return what
+	}
+	return fmt.Sprintf("%s; the server said '%s'", what, plain.Text(wordsOf(v.Str), 120))
+}
+
+// maxWords bounds the messages that are looked into for words.
+const maxWords = 64 << 10
+
+func wordsOf(message []byte) string {
+	var fields map[string]any
+	if len(message) > maxWords || json.Unmarshal(message, &fields) != nil {
+		return string(message[:min(len(message), 400)])
+	}
+	for _, name := range []string{"reason", "error", "message", "text", "detail", "why", "description"} {
+		switch v := fields[name].(type) {
+		case string:
+			return v
+		case map[string]any:
+			if s, ok := v["message"].(string); ok {
+				return s
+			}
+		}
+	}
+	return string(message[:min(len(message), 400)])
+}

@@ -1,0 +1,92 @@
+package logbook
+
+import (
+	"math/bits"
+	"strings"
+	"time"
+)
+
+// Overload says why the figures of a second may be the tool's or the machine's
+// doing and not the server's; 0 means that they are the server's.
+type Overload uint16
+
+// The reasons; more than one may hold.
+const (
+	LoopFull     Overload = 1 << iota // the loop had no time left
+	SendsLate                         // messages were sent late
+	ReadingLate                       // what arrived was read late
+	NoCore                            // the loop, or the whole machine, had to wait for a core
+	Stopped                           // the process did not run for a while
+	NoPort                            // no local port was free
+	NoFile                            // the process, or the system, had no file left
+	NoMemory                          // the system had no memory left for sockets
+	numOverloads = iota
+)
+
+// overloadWords say the reasons so that "because" can stand before them.
+var overloadWords = [numOverloads]string{
+	"the tool's loop was full", "messages were sent late", "what arrived was read late", "the machine had no core free, or took it away",
+	"the process was stopped", "no local port was free", "no file was left to open", "there was no memory left for sockets",
+}
+
+// Words says why, the causes first and the symptoms only where no cause is
+// known; "" for 0.
+func (o Overload) Words() string {
+	if o&^(SendsLate|ReadingLate) != 0 {
+		o &^= SendsLate | ReadingLate
+	}
+	var all []string
+	for ; o != 0; o &= o - 1 {
+		all = append(all, overloadWords[bits.TrailingZeros16(uint16(o))])
+	}
+	return strings.Join(all, "; ")
+}
+
+// Bottleneck is the part of the reasons for which not even a limit that holds
+// is proven: the load was not the planned one. A crowded machine alone can make
+// figures worse, but none better.
+func (o Overload) Bottleneck() Overload { return o &^ NoCore }
+
+// Bounds above which a second counts as overloaded. A lag must hold for a tenth
+// of what happened in the second: one pause of the machine, which any program
+// meets, lengthens a few latencies, but does not make the tool the bottleneck
+// (the messages that were late themselves are on the page's Own). Reading late
+// does not lengthen any latency, which ends in the kernel, but it holds up
+// answers.
+const (
+	MaxBusy        = 0.97
+	MaxScheduleLag = 20 * time.Millisecond
+	MaxReadingLag  = 100 * time.Millisecond
+	lagShare       = 0.9 // the quantile that the lags are judged by
+	// shortest is the span from which on the share of a page's time that the
+	// loop was busy says anything: the last page may be a fraction of a
+	// millisecond.
+	shortest = 200 * time.Millisecond
+	// A loop that waits this long for a core within a second, and that share of
+	// the time for which it ran, is on a crowded machine; so is everything on a
+	// machine from which that share of a core was taken.
+	maxWaited      = 20 * time.Millisecond
+	maxWaitedShare = 0.5
+	maxStolenShare = 0.1
+)
+
+// Judge marks the page if the tool was the bottleneck in it.
+func (p *Page) Judge() {
+	h := &p.Health
+	h.Overload = h.Waiting
+	if h.Span > shortest && float64(h.Busy) > MaxBusy*float64(h.Span) {
+		h.Overload |= LoopFull
+	}
+	if p.ScheduleLag.Quantile(lagShare) > MaxScheduleLag {
+		h.Overload |= SendsLate
+	}
+	if p.ReadingLag.Quantile(lagShare) > MaxReadingLag {
+		h.Overload |= ReadingLate
+	}
+	if h.Waited > maxWaited && float64(h.Waited) > maxWaitedShare*float64(h.CPU) || h.Span > shortest && float64(h.Stolen) > maxStolenShare*float64(h.Span) {
+		h.Overload |= NoCore
+		if h.Waiting&Stopped == 0 && h.Overload&LoopFull != 0 && h.Busy-h.Waited < h.Span/2 {
+			h.Overload &^= LoopFull // it did not work, it waited
+		}
+	}
+}
