@@ -72,6 +72,9 @@ func main() {
 	// The heap is small and most of what is on it stays: collecting it less
 	// often costs a few megabytes and spares the loop pauses.
 	debug.SetGCPercent(200)
+	// What servers make it hold is bounded, but for a moment twice as much may lie
+	// on the heap: above this it is collected more often.
+	debug.SetMemoryLimit(1 << 30)
 	os.Exit(mainStatus(os.Args[1:]))
 }
 

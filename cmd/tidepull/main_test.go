@@ -116,8 +116,7 @@ func TestExitStatus(t *testing.T) {
 			}
 			dir := t.TempDir()
 			text, status := outcome(t, tool(t, "run", tc.trial, "--headless", "--out", dir, "--target", tc.target))
-			crowded := tc.status == 0 && status == 3 && strings.Contains(text, "not proven (the tool was the bottleneck)") // by what else this machine does
-			if !crowded && (status != tc.status || !strings.Contains(text, tc.says)) {
+			if crowded := tc.status < 2 && status == 3 && byTheMachine(text); !crowded && (status != tc.status || !strings.Contains(text, tc.says)) {
 				t.Fatalf("status %d, want %d and %q:\n%s", status, tc.status, tc.says, text)
 			}
 			if tc.status == 2 {
@@ -126,6 +125,18 @@ func TestExitStatus(t *testing.T) {
 			checkSummary(t, dir, status)
 		})
 	}
+}
+
+// byTheMachine reports whether a run says that what else this machine does kept
+// it from proving anything.
+func byTheMachine(text string) bool {
+	_, verdict, _ := strings.Cut(text, "verdict: not proven (")
+	for _, why := range []string{"the tool's loop was full", "messages were sent late", "what arrived was read late", "the machine had no core free", "the process was stopped", "the tool itself sent"} {
+		if strings.Contains(verdict, why) {
+			return true
+		}
+	}
+	return false
 }
 
 // silent takes the speaking out of a trial.
@@ -169,8 +180,18 @@ func checkSummary(t *testing.T, dir string, status int) {
 	}
 }
 
-// TestInterruptOnce: one interrupt stops, settles, saves and reports.
+// TestInterruptOnce: one interrupt, or one request to end, stops, settles, saves
+// and reports; a run that was cut short proves nothing.
 func TestInterruptOnce(t *testing.T) {
+	for _, how := range []syscall.Signal{syscall.SIGINT, syscall.SIGTERM} {
+		t.Run(how.String(), func(t *testing.T) {
+			t.Parallel()
+			interrupt(t, how)
+		})
+	}
+}
+
+func interrupt(t *testing.T, how syscall.Signal) {
 	dir := t.TempDir()
 	cmd := tool(t, "demo", "--headless", "--out", dir)
 	var out bytes.Buffer
@@ -178,15 +199,19 @@ func TestInterruptOnce(t *testing.T) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(4 * time.Second)
-	if err := cmd.Process.Signal(syscall.SIGINT); err != nil {
+	time.Sleep(3 * time.Second)
+	if err := cmd.Process.Signal(how); err != nil {
 		t.Fatal(err)
 	}
+	asked := time.Now()
 	cmd.Wait()
-	if s := out.String(); !strings.Contains(s, "the run was cut short") || !strings.Contains(s, "1s flood") {
+	if took := time.Since(asked); took > 4*time.Second {
+		t.Errorf("it took %v to end", took)
+	}
+	if s := out.String(); !strings.Contains(s, "verdict: not proven (the run was cut short") || !strings.Contains(s, "1s flood") {
 		t.Errorf("it printed\n%s", s)
 	}
-	if status := cmd.ProcessState.ExitCode(); status != exitHolds && status != exitNotProven {
+	if status := cmd.ProcessState.ExitCode(); status != exitNotProven {
 		t.Errorf("status %d\n%s", status, out.String())
 	}
 	checkSummary(t, dir, cmd.ProcessState.ExitCode())

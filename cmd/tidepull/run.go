@@ -1,7 +1,6 @@
 package main
 
 import (
-	"context"
 	"errors"
 	"fmt"
 	"os"
@@ -10,6 +9,7 @@ import (
 
 	"github.com/charmbracelet/x/term"
 
+	"tidepull/internal/engine"
 	"tidepull/internal/export"
 	"tidepull/internal/headless"
 	"tidepull/internal/language"
@@ -59,23 +59,33 @@ func (s *showing) carryOut(a *app, t *trial.Trial) error {
 	}
 	stopSignals := onSignals(l.Run)
 	defer stopSignals()
+	var written error
 	if s.Headless || !onTerminal() {
+		if why := noScreen(); why != "" && !s.Headless {
+			fmt.Println(why)
+		}
 		headless.Follow(os.Stdout, l.Run)
-	} else if err := tui.Show(l, a); err != nil {
-		l.Abort()
-		l.wait()
-		return fmt.Errorf("the screen: %w", err)
+		headless.Report(os.Stdout, l.wait())
+		written = s.write(l)
+	} else {
+		writing := make(chan error, 1)
+		go func() { writing <- s.write(l) }() // when the run is over, whoever still looks at it
+		if err := tui.Show(l, a); err != nil {
+			l.Abort()
+			l.wait()
+			return fmt.Errorf("the screen: %w", err)
+		}
+		headless.Report(os.Stdout, l.wait())
+		written = <-writing
 	}
 	last := l.wait()
-	if s.Out != "" {
-		if err := export.Results(s.Out, last); err != nil {
-			return err
-		}
+	if written != nil {
+		return written
 	}
-	if last.Err != nil && !errors.Is(last.Err, context.Canceled) {
+	var unreachable *engine.Unreachable
+	if errors.As(last.Err, &unreachable) {
 		return last.Err
 	}
-	headless.Report(os.Stdout, last)
 	switch id, trouble := l.kept(); {
 	case trouble != "":
 		fmt.Printf("attention: %s\n", trouble)
@@ -91,7 +101,28 @@ func (s *showing) carryOut(a *app, t *trial.Trial) error {
 	return nil
 }
 
-func onTerminal() bool { return term.IsTerminal(os.Stdout.Fd()) && term.IsTerminal(os.Stdin.Fd()) }
+// write writes the results, if they are asked for, once the run is over.
+func (s *showing) write(l *live) error {
+	last := l.Run.Wait()
+	if s.Out == "" {
+		return nil
+	}
+	return export.Results(s.Out, last)
+}
+
+// onTerminal reports whether there is a terminal that a full screen can be drawn
+// on.
+func onTerminal() bool {
+	return term.IsTerminal(os.Stdout.Fd()) && term.IsTerminal(os.Stdin.Fd()) && noScreen() == ""
+}
+
+// noScreen says why a terminal cannot show a full screen, or "".
+func noScreen() string {
+	if kind := os.Getenv("TERM"); kind == "dumb" && term.IsTerminal(os.Stdout.Fd()) {
+		return "this terminal (TERM=dumb) cannot show a full screen; plain lines instead"
+	}
+	return ""
+}
 
 // onSignals stops the run in order at the first interrupt, and at once at the
 // second.

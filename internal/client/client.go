@@ -308,8 +308,11 @@ func (c *Client) Data(e *Env, b []byte, at, now mono.Time) {
 	n := c.consume(e, b, at, now)
 	e.held += c.reader.Held() - before
 	switch rest := b[n:]; {
-	case c.phase == ashore || c.phase == afoot || len(rest) == 0:
+	case c.phase == ashore || c.phase == afoot:
 		c.drop(e)
+	case len(rest) == 0:
+		e.held -= len(c.pending)
+		c.pending = nil
 	case waited && n == 0: // all of it waits for more; it is not copied onto itself
 	case waited:
 		e.held -= n
@@ -325,9 +328,9 @@ func (c *Client) Data(e *Env, b []byte, at, now mono.Time) {
 
 // maxHeld bounds what all clients of a loop together hold of messages that have
 // come in part.
-const maxHeld = 256 << 20
+const maxHeld = 128 << 20
 
-var tooMuchHeld = &wire.ProtocolError{Protocol: "websocket", Rule: "all clients together hold 256 MiB of messages that are not whole yet", Section: "RFC 6455 7.4.1", Code: ws.CloseTooBig}
+var tooMuchHeld = &wire.ProtocolError{Protocol: "websocket", Rule: "all clients together hold 128 MiB of messages that are not whole yet", Section: "RFC 6455 7.4.1", Code: ws.CloseTooBig}
 
 // hold takes on n more bytes of a message that has come in part; false means
 // that the bound was hit and the connection is being closed for it.

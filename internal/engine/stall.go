@@ -108,7 +108,7 @@ func (l *Loop) endInTime(now mono.Time) {
 // Bounds on what waits to be sent, for one client and for all of a loop.
 const (
 	maxQueued    = 32 << 20
-	maxQueuedAll = 256 << 20
+	maxQueuedAll = 128 << 20
 )
 
 // boundQueues ends a client to whose server more waits to be sent than may.

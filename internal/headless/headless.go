@@ -18,8 +18,9 @@ import (
 
 // Follow prints a line for each second of a run until it is over.
 func Follow(w io.Writer, r *run.Run) *run.Snapshot {
-	s := r.Snapshot()
-	fmt.Fprintf(w, "trial %q against %s: %d clients, %v\n", plain.Text(s.Trial.Name, 80), plain.Text(s.Trial.Target.WebSocket, 200), s.Trial.Clients(), s.Trial.Tide.Length())
+	t := r.Snapshot().Trial
+	fmt.Fprintf(w, "trial %q against %s: %d clients, %v\n", plain.Text(t.Name, 80), plain.Text(t.Hide(t.Target.WebSocket), 200), t.Clients(), t.Length())
+	fmt.Fprintln(w, "each line: what happened in that second | the ledger since the start")
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
 	for {
@@ -32,7 +33,8 @@ func Follow(w io.Writer, r *run.Run) *run.Snapshot {
 	}
 }
 
-// line tells of the second before the current one, and of the ledger so far.
+// line says what happened in the second before the current one, and how the
+// ledger stands.
 func line(s *run.Snapshot) string {
 	if len(s.Entries) < 2 {
 		return fmt.Sprintf("%4.0fs", s.Elapsed.Seconds())
@@ -47,11 +49,11 @@ func line(s *run.Snapshot) string {
 		leg = "home"
 	}
 	t := &s.Total.Total
-	text := fmt.Sprintf("%4ds %-5s clients %d/%d  said %d/s  arrived %d/s  p50 %s p99 %s last %s  owed %d delivered %d late %d lost %d duplicate %d stray %d",
+	text := fmt.Sprintf("%4ds %-5s clients %d of %d, said %d, arrived %d, fan-out p50 %s p99 %s, last recipient %s | owed %d delivered %d late %d lost %d duplicate %d stray %d",
 		e.At, leg, e.Gauges.Open, e.Gauges.Planned, e.Counts.Sent, e.Counts.Arrivals, us(w.Fanout(), 0.5), us(w.Fanout(), 0.99), us(&w.Last, 1),
 		t.Owed, t.Delivered, t.Late, t.Lost, t.Duplicate, t.Stray)
-	if e.Health.Overload != 0 {
-		text += "  (the tool is the bottleneck)"
+	if why := e.Health.Overload.Words(); why != "" {
+		text += "  (" + why + ")"
 	}
 	return text
 }
@@ -71,7 +73,7 @@ func Report(w io.Writer, s *run.Snapshot) {
 	if why := s.Total.Imbalance(); why != "" {
 		fmt.Fprintf(w, "  the books do not agree: %s; please report this as a fault of the tool\n", why)
 	}
-	fmt.Fprintf(w, "  besides: duplicate %d, stray %d, allowed at the edge %d, history %d, overdue %d, foreign %d\n", t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, s.Total.Foreign)
+	fmt.Fprintf(w, "  also came: duplicate %d, stray %d, allowed at the edge %d, history %d, overdue %d, foreign %d\n", t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, s.Total.Foreign)
 	if t.Defects() > 0 {
 		fmt.Fprintf(w, "  on top: reordered %d, out of the others' order %d, altered %d\n", t.Reordered, t.Disagreed, t.Altered)
 	}
@@ -84,40 +86,56 @@ func Report(w io.Writer, s *run.Snapshot) {
 	if !s.KernelTimes {
 		lag = "no kernel receive times here: latencies may be too long by the reading lag"
 	}
-	fmt.Fprintf(w, "  the tool itself: reading lag p99 %s, schedule lag p99 %s, %v of core time stolen from the machine, %d of %d seconds overloaded (%s)\n", us(&s.Total.ReadingLag, 0.99), us(&s.Total.ScheduleLag, 0.99), units.Duration(s.Total.Stolen), s.Total.Overloaded, s.Total.Seconds, lag)
+	fmt.Fprintf(w, "  the tool itself: reading lag p99 %s, schedule lag p99 %s, %v of core time taken from the machine, %d of %d seconds say nothing of the server%s (%s)\n", us(&s.Total.ReadingLag, 0.99), us(&s.Total.ScheduleLag, 0.99), units.Duration(s.Total.Stolen), s.Total.Overloaded, s.Total.Seconds, because(s.Total.Why), lag)
+	if s.Total.PushedBack.Count() > 0 {
+		fmt.Fprintf(w, "  scripts: %d turns began later than their time, because of what the script itself waited for: p50 %s, longest %s\n", s.Total.PushedBack.Count(), us(&s.Total.PushedBack, 0.5), us(&s.Total.PushedBack, 1))
+	}
 	for _, reason := range slices.Sorted(maps.Keys(s.Reasons)) {
 		fmt.Fprintf(w, "  %d x %s\n", s.Reasons[reason], reason)
 	}
 	for _, c := range s.Checks() {
-		fmt.Fprintf(w, "  check %q (%s): held %d, failed %d\n", c.Name, c.Kind, c.Held, c.Failed)
+		fmt.Fprintf(w, "  check %q (%s): passed %d, failed %d\n", c.Name, c.Kind, c.Held, c.Failed)
 	}
 	if s.Trial.ClosedLoop {
 		fmt.Fprintln(w, "  some of this was a closed loop: it went as fast as the server answered, so its rate is not the trial's")
 	}
 	for _, r := range s.Reckoned {
-		fmt.Fprintf(w, "  reckoning %q: %s", r.Name, r.Verdict)
+		fmt.Fprintf(w, "  question %q: %s", r.Name, r.Verdict)
 		if r.Why != "" {
 			fmt.Fprintf(w, " (%s)", r.Why)
 		}
 		fmt.Fprintln(w)
 	}
+	implied := 0
 	for _, j := range s.Judgements {
-		fmt.Fprintf(w, "  limit %q: %s %s %s, measured %s: %s", j.Limit.Name, j.Limit.Figure, j.Limit.Rule, Figure(j.Unit, j.Limit.Value), Figure(j.Unit, j.Measured), j.Verdict)
+		if j.Limit.Implied && j.Verdict == run.Holds {
+			implied++
+			continue
+		}
+		fmt.Fprintf(w, "  %s %q: %s %s %s, measured %s: %s", kindOf(&j), j.Limit.Name, j.Limit.Figure, j.Limit.Rule.Words(), Figure(j.Unit, j.Limit.Value), Figure(j.Unit, j.Measured), j.Verdict)
 		if j.Why != "" {
 			fmt.Fprintf(w, " (%s)", j.Why)
 		}
 		fmt.Fprintln(w)
 	}
-	if s.Stopped {
-		fmt.Fprintln(w, "the run was cut short; what was measured up to there is whole")
+	fmt.Fprintf(w, "  %d implied limits hold\n", implied)
+	verdict, why := s.Outcome()
+	fmt.Fprintf(w, "verdict: %s (%s)\n", verdict, why)
+}
+
+func because(why logbook.Overload) string {
+	if words := why.Words(); words != "" {
+		return ": " + words
 	}
-	fmt.Fprintf(w, "verdict: %s\n", s.Overall())
+	return ""
+}
+
+func kindOf(j *run.Judgement) string {
+	if j.Limit.Implied {
+		return "implied limit"
+	}
+	return "limit"
 }
 
 // Figure writes a figure in its unit.
-func Figure(unit logbook.Unit, v float64) string {
-	if unit == logbook.Duration {
-		return units.Micros(v)
-	}
-	return fmt.Sprintf("%.0f", v)
-}
+func Figure(unit logbook.Unit, v float64) string { return units.Figure(unit == logbook.Duration, v) }

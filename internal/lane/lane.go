@@ -138,7 +138,7 @@ type Recorder struct {
 	waiting  []problem             // whose aftermath is still to come
 	near     []uint64
 	heard    uint64 // messages without a mark that were held
-	Unkept   int // problems whose surroundings were not kept
+	Unkept   int    // problems whose surroundings were not kept
 }
 
 // A held body is in the arena until that is written over.

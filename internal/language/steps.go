@@ -134,6 +134,12 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 		}
 	case "read_slowly":
 		st.Do, st.PerSec = trial.Slow, r.whole(a["bytes_per_second"], 0, 1<<40, 0)
+		if a["evicted_within"] != nil {
+			st.Within, st.Check = r.duration(a["evicted_within"], time.Minute), r.check("a slow reader is evicted", "read_slowly")
+			if st.PerSec == 0 {
+				r.fail(a["evicted_within"].Range, "a client that reads as fast as it can is not evicted for it; give bytes_per_second above 0")
+			}
+		}
 	case "malformed":
 		st.Do, st.Within = trial.Malform, r.duration(a["within"], 5*time.Second)
 		st.Wrong = trial.Wrongs[r.oneOf(a["what"], trial.Wrongs...)]

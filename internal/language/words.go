@@ -212,6 +212,7 @@ var vocabulary = map[string]*blockWord{
 	}},
 	"read_slowly": {doc: "read only so fast from now on", attrs: []word{
 		{"bytes_per_second", formNumber, true, "how fast; 0 ends it"},
+		{"evicted_within", formDuration, false, "wait for the server to close the connection: it must in this time"},
 	}},
 	"malformed": {doc: "break the protocol; the server must close the connection", attrs: []word{
 		{"what", "one of the wrongs below", true, "unmasked, reserved bits, reserved opcode, bad text, stray fragment, long control or wrong length"},

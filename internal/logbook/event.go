@@ -19,8 +19,8 @@ const (
 	Broke
 	Refused
 	Denied
-	Missed // an expectation was not met
-	Failed // a check failed
+	Missed   // an expectation was not met
+	Failed   // a check failed
 	Hindered // its connection could not even be tried
 	Evicted  // the server closed it while it misbehaved on purpose
 	numWhats

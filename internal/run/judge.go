@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"tidepull/internal/logbook"
@@ -174,7 +175,7 @@ func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
 	for i := range s.Judgements {
 		switch j := &s.Judgements[i]; {
 		case j.Verdict == Broken && (whole || j.Limit.Exceeded(j.Measured)):
-			broken = append(broken, j.String())
+			broken = append(broken, j.String()+s.mostly(j.Limit.Figure))
 		case j.Verdict == NotProven:
 			open = append(open, fmt.Sprintf("%s: %s", j.Limit.Name, j.Why))
 		}
@@ -197,6 +198,26 @@ func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
 		}
 	}
 	return Holds, fmt.Sprintf("all %d limits hold, %d of them implied", len(s.Judgements), len(s.Judgements)-own)
+}
+
+// reasonsOf are the beginnings of the reasons that belong to a figure.
+var reasonsOf = map[string]string{"clients.refused": "refused: ", "clients.denied": "denied: ", "clients.broken": "broken: ", "clients.malformed": "broken: ",
+	"messages.unsent": "unsent: ", "expectations.missed": "missed: ", "checks.failed": "check ", "checks.failed_otherwise": "check ", "announcements.stray": "announced falsely: "}
+
+// mostly gives the most frequent reason behind a figure, as an addition to a
+// sentence; "" if none is known.
+func (s *Snapshot) mostly(figure string) string {
+	begins, known := reasonsOf[figure]
+	top, most := "", 0
+	for text, n := range s.Reasons {
+		if why, is := strings.CutPrefix(text, begins); known && is && (n > most || n == most && why < top) {
+			top, most = why, n
+		}
+	}
+	if top == "" {
+		return ""
+	}
+	return fmt.Sprintf(" (%d x %s)", most, top)
 }
 
 func firstOf(all []string) string {

@@ -42,6 +42,7 @@ type line struct {
 	id    int32
 	holds bool
 	held  []packet // what came while it holds
+	sent  int      // bytes that the peer has not been handed
 }
 
 type packet struct {
@@ -64,7 +65,6 @@ func New(latency time.Duration) (listening, dialling poll.Driver) {
 func (s *side) CaughtUp() mono.Time    { return s.net.now }
 func (s *side) Now() mono.Time         { return s.net.now }
 func (s *side) KernelTimes() bool      { return true }
-func (s *side) Queued(int32) int       { return 0 }
 func (s *side) Blocked() time.Duration { return time.Duration(s.net.now) }
 
 // Listen implements poll.Driver; there is only one address.
@@ -99,9 +99,24 @@ func (s *side) post(p packet) {
 	s.inbox[i] = p
 }
 
+// Queued implements poll.Driver: what the other side has not been handed waits.
+func (s *side) Queued(id int32) (n int) {
+	if id != poll.All {
+		if l := s.lines[id]; l != nil {
+			return l.sent
+		}
+		return 0
+	}
+	for _, l := range s.lines {
+		n += l.sent
+	}
+	return n
+}
+
 // Write implements poll.Driver.
 func (s *side) Write(id int32, b []byte) {
 	if l := s.lines[id]; l != nil && len(b) > 0 {
+		l.sent += len(b)
 		l.peer.side.post(packet{at: s.net.now.Add(s.net.latency), to: l.peer, what: 'd', data: append([]byte(nil), b...)})
 	}
 }
@@ -170,6 +185,7 @@ func (s *side) handle(p packet, h poll.Handler) {
 	case p.what == 'o':
 		h.Opened(p.to.id)
 	case p.what == 'd':
+		p.to.peer.sent -= len(p.data)
 		h.Data(p.to.id, p.data, p.at)
 	case p.what == 'b':
 		delete(s.lines, p.to.id)
