@@ -40,6 +40,7 @@ type Client struct {
 	depth    int8
 	ebbing   bool
 	came     bool // home, after it had set out
+	expected bool // the message at hand was what an expect waited for
 
 	more    *extra // what few clients need; nil where this one does not
 	name    []byte
@@ -69,7 +70,8 @@ type extra struct {
 	resume mono.Time         // when it reads on; 0: it is reading
 	perSec int               // how many bytes it reads in a second; 0: as fast as they come
 	silent bool              // it does not answer pings
-	slow   int32             // 1 more than the index of the step that has it read slowly; 0: it does not
+	inbox  inbox
+	slow   int32 // 1 more than the index of the step that has it read slowly; 0: it does not
 }
 
 func (c *Client) extra() *extra {

@@ -67,7 +67,8 @@ type Env struct {
 	byName    map[string]ledger.Client
 	sharers   map[string][]ledger.Client // of the names that several have
 	now       mono.Time
-	sums      bool // some message's payload is compared
+	remembers []bool // by crew: its session has an expect that takes what has come already
+	sums      bool   // some message's payload is compared
 	decoded   []byte
 	payload   []byte
 	markBytes []byte
@@ -96,6 +97,7 @@ func NewEnv(t *trial.Trial, l *ledger.Ledger, b *logbook.Book) *Env {
 	for i, c := range t.Crews {
 		e.crewNames = append(e.crewNames, []byte(c.Name))
 		e.expected[i] = t.TideOf(i).Most(c.Clients)
+		e.remembers = append(e.remembers, c.Session.Remembers())
 		for k := range c.Session.Steps {
 			e.sums = e.sums || c.Session.Steps[k].Payload != nil
 		}

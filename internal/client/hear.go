@@ -59,6 +59,7 @@ func (c *Client) message(e *Env, payload []byte, binary, more bool, at, now mono
 		}
 	}
 	known := marked
+	c.expected = false
 	if read {
 		known = c.watch(e, at, now) || known
 		if c.phase == open {
@@ -67,6 +68,9 @@ func (c *Client) message(e *Env, payload []byte, binary, more bool, at, now mono
 	}
 	if !known {
 		e.unknown(c, payload)
+	}
+	if c.phase == open && e.remembers[c.crew] && !c.expected {
+		c.extra().inbox.add(payload)
 	}
 }
 
@@ -161,6 +165,7 @@ func (c *Client) hear(e *Env, at, now mono.Time) bool {
 	case forExpected:
 		if c.step().When.True(s) {
 			c.met(e, now)
+			c.expected = true
 			return true
 		}
 	case forEntry:

@@ -107,6 +107,9 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 	switch s.Do {
 	case trial.Expect:
 		c.await(forExpected, now, s.Within)
+		if s.Already {
+			c.cameAlready(e, now)
+		}
 		return
 	case trial.Enter:
 		c.enter(e, now, s)

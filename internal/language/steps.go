@@ -98,7 +98,7 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 		r.readRequest(&st, b, a)
 	case "expect":
 		st.Do, st.Label, st.When, st.Within = trial.Expect, b.Labels[0], r.condition(a["when"]), r.duration(a["within"], 5*time.Second)
-		st.Never, st.Check = r.yes(a["never"]), r.check(b.Labels[0], "expect")
+		st.Never, st.Already, st.Check = r.yes(a["never"]), r.yes(a["already"]), r.check(b.Labels[0], "expect")
 	case "enter":
 		r.readEnter(&st, b, a)
 	case "leave":

@@ -173,6 +173,7 @@ var vocabulary = map[string]*blockWord{
 		{"when", formCondition, true, "the message waited for"},
 		within(`how long to wait; "5s" where it is not given`),
 		{"never", formYes, false, "it must not come in that time"},
+		{"already", formYes, false, "one that has come before the step, and that no other expect has seen, counts too"},
 		capture,
 	}},
 	"leave": {doc: "leave a room and wait for the confirmation", attrs: []word{

@@ -34,7 +34,7 @@ const leastPause = 300 * time.Millisecond
 // Trial writes a plan as a whole trial: a session and a crew for each of its
 // clients. speed above 1 makes pauses shorter.
 func (p *Plan) Trial(name string, speed float64) string {
-	w := &writer{plan: p, speed: speed}
+	w := &writer{plan: p, speed: speed, meet: meetings(p)}
 	w.p("# Made from a recording. It waits for what was answered then.")
 	if len(p.Guesses) > 0 {
 		w.p("#\n# These values were found to vary, and are replaced. Where that is wrong, change")
@@ -64,6 +64,7 @@ func (p *Plan) Trial(name string, speed float64) string {
 
 type writer struct {
 	plan  *Plan
+	meet  map[*Actor]map[int][]meeting // barriers, by the step that they stand before
 	b     strings.Builder
 	speed float64
 }
@@ -111,6 +112,7 @@ func (w *writer) session(a *Actor) {
 	}
 	for i := range a.Steps {
 		s := &a.Steps[i]
+		w.barriers(a, i)
 		if gap := time.Duration(float64(s.At-last) / w.speed); i > 0 && s.Do != Hear && gap >= leastPause {
 			w.p("pause {\n lasts = %q\n}", gap.Round(10*time.Millisecond).String())
 		}
@@ -139,6 +141,7 @@ func (w *writer) session(a *Actor) {
 			w.p("}")
 		}
 	}
+	w.barriers(a, len(a.Steps))
 	w.p("}\n")
 }
 
@@ -206,7 +209,7 @@ func (w *writer) hear(a *Actor, i int) {
 			return
 		}
 	}
-	w.p("expect %s {\n when = %s", quote(label), when)
+	w.p("expect %s {\n when = %s\n already = true", quote(label), when)
 	if after := s.At - lastDeed(a, i); after > 2*time.Second { // others may have to do something first
 		w.p("within = %q", (2*after + 5*time.Second).Round(time.Second).String())
 	}

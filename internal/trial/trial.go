@@ -215,6 +215,11 @@ type Session struct {
 	Steps []Step
 }
 
+// Remembers reports whether some step asks for messages that came before it.
+func (s *Session) Remembers() bool {
+	return slices.ContainsFunc(s.Steps, func(st Step) bool { return st.Already })
+}
+
 // Do tells what a step does.
 type Do uint8
 
@@ -258,6 +263,7 @@ type Step struct {
 	Label   string          // its name, for reports
 	When    *expr.Program   // Expect: the condition; Branch: likewise, over variables
 	Never   bool            // Expect: it must not come
+	Already bool            // Expect: one that came before the step counts too
 	Within  time.Duration   // Connect, Expect, Enter, Leave, Ask, Wait, Silence, Malform: how long to wait
 	Capture []Capture       // Expect, Enter, Ask, Set: what is remembered
 	Room    *expr.Template  // Enter, Leave, Say, Ask: nil means the room entered last
