@@ -28,19 +28,22 @@ type player struct {
 	programs []*expr.Program
 	random   uint64
 
-	web      *http.Client
-	streams  []*stream
-	line     *probe.Line
-	events   chan probe.Event
-	over     bool // the connection is gone
-	recorded []replay.Heard
-	heard    []replay.Heard
-	need     map[replay.Shape]int // of what was recorded up to now
-	have     map[replay.Shape]int
-	deed     int
-	deedAt   time.Time
-	lastAt   time.Time // when anything last happened
-	failed   []replay.Difference
+	web        *http.Client
+	streams    []*stream
+	line       *probe.Line
+	events     chan probe.Event
+	over       bool // the connection is gone
+	why        string
+	unheard    int // messages beyond maxHeard
+	heardBytes int
+	recorded   []replay.Heard
+	heard      []replay.Heard
+	need       map[replay.Shape]int // of what was recorded up to now
+	have       map[replay.Shape]int
+	deed       int
+	deedAt     time.Time
+	lastAt     time.Time // when anything last happened
+	failed     []replay.Difference
 }
 
 func newPlayer(p *replay.Plan, a *replay.Actor, copy int, o Options, programs []*expr.Program, began time.Time) *player {
@@ -122,6 +125,9 @@ func (p *player) run(ctx context.Context) []replay.Difference {
 	}
 	p.settle(ctx)
 	p.listen(ctx, 50*time.Millisecond, func() bool { return false })
+	if p.unheard > 0 {
+		p.failed = append(p.failed, replay.Difference{Kind: replay.Failed, What: "hear", Now: fmt.Sprintf("%d messages more than are compared", p.unheard)})
+	}
 	return append(p.failed, replay.Compare(p.recorded, p.heard, p.options.Late)...)
 }
 
@@ -192,7 +198,7 @@ func (p *player) listen(ctx context.Context, most time.Duration, until func() bo
 func (p *player) take(e probe.Event) {
 	switch {
 	case e.What == probe.Ended:
-		p.over = true
+		p.over, p.why = true, e.Why
 	case e.What == probe.In && e.Message != nil:
 		p.hear(e.Message, e.Binary, e.At)
 	}
@@ -206,11 +212,21 @@ func (p *player) hear(payload []byte, binary bool, at time.Time) {
 		}
 	}
 	h := replay.Heard{Shape: replay.ShapeOf(payload, binary, vary), Sample: payload, After: at.Sub(p.deedAt), Deed: p.deed}
+	if p.heardBytes += len(payload); len(p.heard) >= maxHeard || p.heardBytes > maxHeardBytes {
+		p.unheard++ // a server without end is different from any that was recorded
+		return
+	}
 	p.heard = append(p.heard, h)
 	p.have[h.Shape]++
 	p.lastAt = at
 	p.plan.Give(p.actor, h.Shape, payload, p.values)
 }
+
+// Bounds on what one player keeps of what it hears.
+const (
+	maxHeard      = 100_000
+	maxHeardBytes = 64 << 20
+)
 
 func (p *player) do(ctx context.Context, s *replay.Step) error {
 	switch s.Do {

@@ -3,6 +3,7 @@ package play
 import (
 	"bufio"
 	"context"
+	"errors"
 	"fmt"
 	"net/http"
 	"strings"
@@ -24,8 +25,16 @@ func (s *stream) stop() {
 	<-s.done
 }
 
-// maxEvent is the longest line of an event stream.
-const maxEvent = 16 << 20
+// maxEvent is the longest event of an event stream, in bytes.
+const maxEvent = 4 << 20
+
+// tooLong ends a stream whose server sends an event without end.
+func tooLong(ctx context.Context, events chan probe.Event) {
+	select {
+	case events <- probe.Event{What: probe.Ended, At: time.Now(), By: "you", Why: fmt.Sprintf("an event of more than %d MiB", maxEvent>>20)}:
+	case <-ctx.Done():
+	}
+}
 
 // follow opens an event stream. Its events come among the player's others.
 func (p *player) follow(ctx context.Context, s *replay.Step) error {
@@ -57,21 +66,29 @@ func (p *player) follow(ctx context.Context, s *replay.Step) error {
 		lines := bufio.NewScanner(resp.Body)
 		lines.Buffer(nil, maxEvent)
 		var data []string
+		size := 0
 		for lines.Scan() {
 			line := strings.TrimSuffix(lines.Text(), "\r")
 			field, value, _ := strings.Cut(line, ":")
 			switch {
 			case field == "data":
 				data = append(data, strings.TrimPrefix(value, " "))
+				if size += len(value) + 1; size > maxEvent {
+					tooLong(ctx, events)
+					return
+				}
 			case line == "" && len(data) > 0: // the event is whole (WHATWG HTML 9.2.6)
 				message := []byte(strings.Join(data, "\n"))
-				data = nil
+				data, size = nil, 0
 				select {
 				case events <- probe.Event{What: probe.In, At: time.Now(), Message: message}:
 				case <-ctx.Done():
 					return
 				}
 			}
+		}
+		if errors.Is(lines.Err(), bufio.ErrTooLong) {
+			tooLong(ctx, events)
 		}
 	}()
 	return nil

@@ -51,7 +51,7 @@ const (
 type Event struct {
 	Line    int           `json:"line"`
 	At      time.Time     `json:"at"`
-	Since   time.Duration `json:"since_last_ns"` // since the last event of the line
+	Since   time.Duration `json:"since_finalns"` // since the last event of the line
 	What    What          `json:"what"`
 	Phase   string        `json:"phase,omitempty"` // "name lookup", "connect", "TLS", "request", "answer"
 	Took    time.Duration `json:"took_ns,omitempty"`
@@ -79,8 +79,13 @@ type Line struct {
 	tell   func(Event)
 	cancel context.CancelFunc
 	done   chan struct{}
+	room   chan struct{} // some were; it holds one
 
 	mu      sync.Mutex // guards all below, and the order of events
+	waiting []Event    // not handed out yet
+	handing bool       // a goroutine hands them out
+	final   bool       // no more are coming, but for what cannot be sent
+	settled bool       // done is closed
 	conn    net.Conn
 	state   string // what it is doing, in words
 	open    bool
@@ -91,13 +96,16 @@ type Line struct {
 	goodbye string // who said it first
 	broken  bool   // something could not be sent, or half of it was
 	ended   bool
+	looked  int // bytes of an unfinished line that hold no end; of the reading goroutine
 }
 
-// Dial begins to connect. tell is told of each event, one at a time, from
-// goroutines of the Line; after Ended nothing more comes, and the Line is over.
+// Dial begins to connect. tell is told of each event, one at a time and in their
+// order, from a goroutine of the Line that holds no lock: it may take its time,
+// and may call the Line's methods. Where it does not keep up, less is read from
+// the server. After Ended nothing more comes, and the Line is over.
 func Dial(number int, t Target, tell func(Event)) *Line {
 	ctx, cancel := context.WithCancel(context.Background())
-	l := &Line{number: number, target: t, tell: tell, cancel: cancel, done: make(chan struct{}), last: time.Now(), state: "it is not connected yet", pings: map[string]time.Time{}}
+	l := &Line{number: number, target: t, tell: tell, cancel: cancel, done: make(chan struct{}), room: make(chan struct{}, 1), last: time.Now(), state: "it is not connected yet", pings: map[string]time.Time{}}
 	go l.run(ctx)
 	return l
 }
@@ -132,7 +140,70 @@ func (l *Line) event(e Event) {
 		e.Size = len(e.Payload)
 		e.Text = Show(e.Payload)
 	}
-	l.tell(e)
+	l.waiting = append(l.waiting, e)
+	if !l.handing {
+		l.handing = true
+		go l.handOut()
+	}
+}
+
+// maxWaiting is how many events may wait to be handed out before the server is
+// no longer read.
+const maxWaiting = 4096
+
+// handOut tells of events until there are no more.
+func (l *Line) handOut() {
+	for {
+		l.mu.Lock()
+		batch := l.waiting
+		l.waiting = nil
+		if len(batch) == 0 {
+			l.handing = false
+			l.settle()
+			l.mu.Unlock()
+			return
+		}
+		l.mu.Unlock()
+		for _, e := range batch {
+			l.tell(e)
+		}
+		select {
+		case l.room <- struct{}{}:
+		default:
+		}
+	}
+}
+
+// Told reports whether all that has happened so far was told.
+func (l *Line) Told() bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return !l.handing
+}
+
+// settle closes done once all is read and told; l.mu is held.
+func (l *Line) settle() {
+	if l.final && !l.handing && !l.settled {
+		l.settled = true
+		close(l.done)
+	}
+}
+
+// waitForRoom holds reading up while too many events wait to be handed out.
+func (l *Line) waitForRoom(ctx context.Context) {
+	for {
+		l.mu.Lock()
+		n := len(l.waiting)
+		l.mu.Unlock()
+		if n < maxWaiting {
+			return
+		}
+		select {
+		case <-l.room:
+		case <-ctx.Done():
+			return
+		}
+	}
 }
 
 func (l *Line) say(e Event) {
@@ -259,7 +330,12 @@ func (l *Line) Close(code uint16, reason string) error {
 
 // run connects and reads until the connection is gone.
 func (l *Line) run(ctx context.Context) {
-	defer close(l.done)
+	defer func() {
+		l.mu.Lock()
+		l.final = true
+		l.settle()
+		l.mu.Unlock()
+	}()
 	defer l.cancel()
 	rest, err := l.connect(ctx)
 	if err != nil {
@@ -267,11 +343,11 @@ func (l *Line) run(ctx context.Context) {
 	}
 	stop := context.AfterFunc(ctx, func() { l.conn.Close() })
 	defer stop()
-	l.read(rest)
+	l.read(ctx, rest)
 }
 
 // read takes frames, or lines, until the end.
-func (l *Line) read(held []byte) {
+func (l *Line) read(ctx context.Context, held []byte) {
 	buf := make([]byte, 64<<10)
 	var m message
 	for {
@@ -284,6 +360,7 @@ func (l *Line) read(held []byte) {
 		if n > 0 {
 			continue
 		}
+		l.waitForRoom(ctx)
 		got, err := l.conn.Read(buf)
 		held = append(held, buf[:got]...)
 		if err != nil && got == 0 {
@@ -421,8 +498,12 @@ func (l *Line) closed(e *Event, f ws.Frame) {
 }
 
 func (l *Line) takeLine(held []byte) (int, error) {
-	i := bytes.IndexByte(held, '\n')
-	if i < 0 {
+	i := bytes.IndexByte(held[min(l.looked, len(held)):], '\n')
+	if i >= 0 {
+		i += l.looked
+		l.looked = 0
+	} else {
+		l.looked = len(held)
 		if len(held) > ws.DefaultLimit {
 			return 0, errors.New("a line of more than 16 MiB")
 		}

@@ -173,10 +173,8 @@ func (s *script) next(timeout <-chan time.Time) (Event, bool) {
 
 // drain tells what has come already, and the end where it is near.
 func (s *script) drain() {
-	for end := time.After(time.Second); len(s.events) > 0 || !s.over && !s.line.Open(); {
-		if _, ok := s.next(end); !ok {
-			return
-		}
+	for end := time.Now().Add(time.Second); time.Now().Before(end) && (!s.line.Told() || len(s.events) > 0 || !s.over && !s.line.Open()); {
+		s.next(time.After(5 * time.Millisecond))
 	}
 }
 

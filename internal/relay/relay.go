@@ -85,8 +85,13 @@ func Address(s string) (string, error) {
 func (r *Relay) accept() {
 	for {
 		c, err := r.listener.Accept()
-		if err != nil {
+		if errors.Is(err, net.ErrClosed) {
 			return
+		}
+		if err != nil { // out of files, or the like: those who come wait until some are back
+			r.log.Warn("a client cannot be taken", "error", err)
+			time.Sleep(50 * time.Millisecond)
+			continue
 		}
 		r.running.Go(func() { r.serve(c) })
 	}

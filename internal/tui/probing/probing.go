@@ -53,19 +53,23 @@ type lane struct {
 	events   []probe.Event
 	unfolded bool
 	back     int // lines scrolled back
+	dropped  int // events that are not kept
 }
 
 // inbox is where lines put events; it is the only thing shared with them.
 type inbox struct {
-	mu     sync.Mutex
-	events []probe.Event
-	signal chan struct{}
+	mu      sync.Mutex
+	events  []probe.Event
+	dropped [maxClients]int // by lane: events that came while too many waited
+	signal  chan struct{}
 }
 
 func (b *inbox) put(e probe.Event) {
 	b.mu.Lock()
 	if len(b.events) < 4*maxEvents {
 		b.events = append(b.events, e)
+	} else {
+		b.dropped[e.Line-1]++
 	}
 	b.mu.Unlock()
 	select {
@@ -74,12 +78,12 @@ func (b *inbox) put(e probe.Event) {
 	}
 }
 
-func (b *inbox) take() []probe.Event {
+func (b *inbox) take() (events []probe.Event, dropped [maxClients]int) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	events := b.events
-	b.events = nil
-	return events
+	events, dropped = b.events, b.dropped
+	b.events, b.dropped = nil, [maxClients]int{}
+	return events, dropped
 }
 
 // Arrived tells that events may have come.
@@ -139,11 +143,15 @@ func Shown(clients int, address string, events []probe.Event) *Model {
 	return m
 }
 
+// drawEvery is how often what comes is drawn, at most.
+const drawEvery = 120 * time.Millisecond
+
 // Wait waits for events.
 func (m *Model) Wait() tea.Cmd {
 	signal := m.inbox.signal
 	return func() tea.Msg {
 		<-signal
+		time.Sleep(drawEvery) // more may come with it: keys are answered in the meantime
 		return Arrived{}
 	}
 }
@@ -168,10 +176,17 @@ func (m *Model) dial() {
 
 // Take puts what has come into the lanes.
 func (m *Model) Take() {
-	for _, e := range m.inbox.take() {
+	events, dropped := m.inbox.take()
+	for i, n := range dropped {
+		if i < len(m.lanes) {
+			m.lanes[i].dropped += n
+		}
+	}
+	for _, e := range events {
 		l := m.lanes[e.Line-1]
 		l.events = append(l.events, e)
-		if len(l.events) > maxEvents {
+		if n := len(l.events) - maxEvents; n > 0 {
+			l.dropped += n
 			l.events = l.events[len(l.events)-maxEvents:]
 		}
 	}

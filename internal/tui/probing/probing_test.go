@@ -130,6 +130,22 @@ func TestScrollBack(t *testing.T) {
 	if n := len(m.lanes[0].events); n > maxEvents {
 		t.Errorf("%d events are kept", n)
 	}
+	if !strings.Contains(screen(), "events came faster than they can be drawn") {
+		t.Errorf("what is not kept is not said:\n%s", screen())
+	}
+	// A lane of thousands of long messages is drawn from its end alone.
+	long := strings.Repeat(`{"kind":"notice","text":"turning"},`, 400)
+	for range maxEvents {
+		m.inbox.put(probe.Event{Line: 1, What: probe.In, Op: "text", Last: true, Payload: []byte(long), Text: long})
+	}
+	m.Take()
+	began := time.Now()
+	for range 20 {
+		screen()
+	}
+	if took := time.Since(began) / 20; took > 100*time.Millisecond {
+		t.Errorf("a picture takes %v", took)
+	}
 	if _, err := parseFields("a: b;;c:d"); err != nil {
 		t.Error(err)
 	}

@@ -41,29 +41,43 @@ func (m *Model) lane(p *look.Palette, l *lane, i, width, height int) []string {
 		label = p.Draw(look.Strong, "▸ "+label)
 	}
 	head := p.Rule(label+p.Draw(look.Faint, " at ")+look.Clip(plain.Text(l.target.URL, 0), max(8, width-34)), state(p, l), width)
-	var lines []string
-	var phases []time.Duration
-	for k := range l.events {
-		e := &l.events[k]
-		switch e.What {
-		case probe.Phase:
-			if e.Phase == "name lookup" {
-				phases = nil
-			}
-			phases = append(phases, e.Took)
-			lines = append(lines, phaseLine(p, e, phases, l, k, width))
-		default:
-			if e.What == probe.Request && k > 0 && l.events[k-1].What == probe.Ended {
-				lines = append(lines, "")
-			}
-			lines = append(lines, eventLines(p, e, width, l.unfolded)...)
-		}
+	// From the newest back, and no further than is seen: there may be thousands.
+	var blocks [][]string
+	have := 0
+	for k := len(l.events) - 1; k >= 0 && have < height+l.back; k-- {
+		blocks = append(blocks, drawEvent(p, l, k, width))
+		have += len(blocks[len(blocks)-1])
 	}
-	most := max(0, len(lines)-height)
-	l.back = min(l.back, most)
+	slices.Reverse(blocks)
+	lines := slices.Concat(blocks...)
+	l.back = min(l.back, max(0, len(lines)-height))
 	end := len(lines) - l.back
 	lines = lines[max(0, end-height):end]
+	if l.dropped > 0 && len(lines) > 1 {
+		lines[0] = p.Draw(look.Beware, fmt.Sprintf("%s events came faster than they can be drawn and are not kept", units.Count(int64(l.dropped))))
+	}
 	return append([]string{head}, lines...)
+}
+
+// drawEvent draws the k-th event of a lane.
+func drawEvent(p *look.Palette, l *lane, k, width int) (lines []string) {
+	e := &l.events[k]
+	if e.What == probe.Phase {
+		var phases []time.Duration
+		for i := k; i >= 0; i-- {
+			if l.events[i].What == probe.Phase {
+				if phases = append(phases, l.events[i].Took); l.events[i].Phase == "name lookup" {
+					break
+				}
+			}
+		}
+		slices.Reverse(phases)
+		return []string{phaseLine(p, e, phases, l, k, width)}
+	}
+	if e.What == probe.Request && k > 0 && l.events[k-1].What == probe.Ended {
+		lines = append(lines, "")
+	}
+	return append(lines, eventLines(p, e, width, l.unfolded)...)
 }
 
 func state(p *look.Palette, l *lane) string {
