@@ -247,7 +247,7 @@ func TestNothingMeasured(t *testing.T) {
 func TestResults(t *testing.T) {
 	dir := t.TempDir()
 	s := snapshot(t)
-	s.Reckoned = []run.Reckoned{{Name: "members", Verdict: run.Holds}, {Name: "what is kept", Verdict: run.Broken, Why: "3 < 4"}}
+	s.FinalResults = []run.FinalResult{{Name: "members", Verdict: run.Holds}, {Name: "what is kept", Verdict: run.Broken, Why: "3 < 4"}}
 	if err := Results(dir, s); err != nil {
 		t.Fatal(err)
 	}
@@ -259,7 +259,7 @@ func TestResults(t *testing.T) {
 		return b
 	}
 	var junit suite
-	if err := xml.Unmarshal(read("junit.xml"), &junit); err != nil || junit.Tests != 5 || junit.Failures != 2 || junit.Cases[4].Name != "reckoning: what is kept" || junit.Cases[4].Failure.Text != "3 < 4" || junit.Cases[3].Failure != nil || junit.Skipped != 2 || junit.Cases[1].Failure == nil || junit.Name != "a <small> tide" {
+	if err := xml.Unmarshal(read("junit.xml"), &junit); err != nil || junit.Tests != 5 || junit.Failures != 2 || junit.Cases[4].Name != "final check: what is kept" || junit.Cases[4].Failure.Text != "3 < 4" || junit.Cases[3].Failure != nil || junit.Skipped != 2 || junit.Cases[1].Failure == nil || junit.Name != "a <small> tide" {
 		t.Errorf("%+v, %v", junit, err)
 	}
 	rows, err := csv.NewReader(bytes.NewReader(read("seconds.csv"))).ReadAll()

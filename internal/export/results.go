@@ -67,10 +67,10 @@ type message struct {
 	Text string `xml:"message,attr"`
 }
 
-// JUnit writes a test case for each limit and each reckoning: broken ones have
+// JUnit writes a test case for each limit and each final check: broken ones have
 // failed, those not proven are skipped.
 func JUnit(w io.Writer, s *run.Snapshot) error {
-	out := suite{Name: s.Trial.Name, Tests: len(s.Judgements) + len(s.Reckoned), Time: fmt.Sprintf("%.3f", s.Elapsed.Seconds()), Stamp: s.Started.UTC().Format("2006-01-02T15:04:05")}
+	out := suite{Name: s.Trial.Name, Tests: len(s.Judgements) + len(s.FinalResults), Time: fmt.Sprintf("%.3f", s.Elapsed.Seconds()), Stamp: s.Started.UTC().Format("2006-01-02T15:04:05")}
 	for _, j := range s.Judgements {
 		text := fmt.Sprintf("%s %s %s, measured %s", j.Limit.Figure, j.Limit.Rule, headless.Figure(j.Unit, j.Limit.Value), headless.Figure(j.Unit, j.Measured))
 		t := test{Name: j.Limit.Name, Class: s.Trial.Name, Output: text}
@@ -84,8 +84,8 @@ func JUnit(w io.Writer, s *run.Snapshot) error {
 		}
 		out.Cases = append(out.Cases, t)
 	}
-	for _, r := range s.Reckoned {
-		t := test{Name: "reckoning: " + r.Name, Class: s.Trial.Name, Output: r.Why}
+	for _, r := range s.FinalResults {
+		t := test{Name: "final check: " + r.Name, Class: s.Trial.Name, Output: r.Why}
 		if r.Verdict == run.Broken {
 			out.Failures++
 			t.Failure = &message{r.Why}

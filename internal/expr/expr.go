@@ -121,7 +121,7 @@ type Scope struct {
 	Vars    [NumVars]Value
 	Locals  []Value     // what the client captured or set, by the trial's list of names
 	Columns [][]Value   // of the trial's data; a client has the row of its number
-	Figures []float64   // of the run, for what is reckoned at its end
+	Figures []float64   // of the run, for final checks
 	Head    *http1.Head // of the HTTP answer at hand, or nil
 	Now     int64       // microseconds since 1970
 	Random  *uint64     // the state that random choices follow from

@@ -99,8 +99,8 @@ func Report(w io.Writer, s *run.Snapshot) {
 	if s.Trial.ClosedLoop {
 		fmt.Fprintln(w, "  some of this was a closed loop: it went as fast as the server answered, so its rate is not the trial's")
 	}
-	for _, r := range s.Reckoned {
-		fmt.Fprintf(w, "  question %q: %s", r.Name, r.Verdict)
+	for _, r := range s.FinalResults {
+		fmt.Fprintf(w, "  final check %q: %s", r.Name, r.Verdict)
 		if r.Why != "" {
 			fmt.Fprintf(w, " (%s)", r.Why)
 		}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"sort"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/charmbracelet/x/ansi"
 	"github.com/hashicorp/hcl/v2"
@@ -62,7 +63,7 @@ func (e *Errors) write(b *strings.Builder, d *hcl.Diagnostic) {
 	if d.Detail != "" {
 		text = d.Detail
 	}
-	text = plain.Text(strings.Join(strings.Fields(text), " "), 0)
+	text = plain.Text(ourWords.Replace(strings.Join(strings.Fields(text), " ")), 0)
 	if d.Subject == nil {
 		fmt.Fprintf(b, "%s\n", text)
 		return
@@ -73,15 +74,37 @@ func (e *Errors) write(b *strings.Builder, d *hcl.Diagnostic) {
 	if !ok {
 		return
 	}
-	fmt.Fprintf(b, "%6d | %s\n", at.Start.Line, plain.Text(line, 0))
 	from := min(at.Start.Byte-offsetOf(e.sources[at.Filename], at.Start.Line), len(line))
 	to := len(line)
 	if at.End.Line == at.Start.Line {
 		to = min(from+at.End.Byte-at.Start.Byte, len(line))
 	}
+	line, from, to = around(line, from, to)
+	fmt.Fprintf(b, "%6d | %s\n", at.Start.Line, plain.Text(line, 0))
 	shown := func(s string) int { return ansi.StringWidth(plain.Text(s, 0)) }
 	fmt.Fprintf(b, "       | %s%s\n", strings.Repeat(" ", shown(line[:from])), strings.Repeat("^", max(1, shown(line[from:to]))))
 }
+
+// around cuts a long line to what stands around a part of it.
+func around(line string, from, to int) (string, int, int) {
+	const before, behind = 60, 100
+	if to = min(to, from+behind); len(line) <= before+behind {
+		return line, from, to
+	}
+	cut := max(0, from-before)
+	for cut > 0 && cut < len(line) && !utf8.RuneStart(line[cut]) {
+		cut++
+	}
+	end := min(len(line), from+behind)
+	for end < len(line) && !utf8.RuneStart(line[end]) {
+		end++
+	}
+	return line[cut:end], from - cut, to - cut
+}
+
+// ourWords makes the parser's words ours: what stands as NAME = VALUE is an
+// attribute in the reference, and here.
+var ourWords = strings.NewReplacer("An argument named", "An attribute named", "The argument", "The attribute", "An argument or block definition", "An attribute or a block")
 
 func offsetOf(src []byte, line int) int {
 	at := 0

@@ -4,8 +4,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/hashicorp/hcl/v2"
 
@@ -147,3 +150,34 @@ func TestFunctions(t *testing.T) {
 var head = http1.Head{Status: 200, Fields: []http1.Field{{Name: "x-gauge", Value: "3 m"}, {Name: "Set-Cookie", Value: "berth=12; Path=/"}}}
 
 type hclBlock = hcl.Block
+
+// TestFiles: what is no trial of a reasonable size is refused with a sentence,
+// and nothing is waited for.
+func TestFiles(t *testing.T) {
+	dir := t.TempDir()
+	file := func(name, text string) string {
+		path := filepath.Join(dir, name)
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	for path, says := range map[string]string{
+		dir:         "it is a folder",
+		"/dev/zero": "it is not a regular file",
+		file("big.trial.hcl", strings.Repeat("# tide\n", 200_000)):                                          "it has 1400000 bytes; at most 1048576 are read",
+		file("brackets.trial.hcl", "x = "+strings.Repeat("(", 100_000)):                                     "nested more than 100 deep",
+		file("signs.trial.hcl", "x = "+strings.Repeat("!", 100_000)+"true"):                                 "nested more than 100 deep",
+		file("blocks.trial.hcl", strings.Repeat("repeat {\n", 100_000)):                                     "nested more than 100 deep",
+		file("texts.trial.hcl", "x = "+strings.Repeat(`"${`, 50_000)+"1"+strings.Repeat(`}"`, 50_000)+"\n"): "nested more than 100 deep",
+	} {
+		began := time.Now()
+		_, err := Load(path, Options{})
+		if err == nil || !strings.Contains(err.Error(), says) || len(err.Error()) > 1500 {
+			t.Errorf("%s: %.300v, want %q", path, err, says)
+		}
+		if took := time.Since(began); took > 5*time.Second {
+			t.Errorf("%s took %v", path, took)
+		}
+	}
+}

@@ -28,16 +28,16 @@ func (r *reader) readFeed(b *hcl.Block) {
 	}
 }
 
-func (r *reader) readReckoning(b *hcl.Block) {
-	content := r.open(b.Body, "reckoning")
+func (r *reader) readFinalCheck(b *hcl.Block) {
+	content := r.open(b.Body, "final_check")
 	a := content.Attributes
-	k := trial.Reckoning{Name: b.Labels[0], Within: r.duration(a["within"], 10*time.Second)}
+	k := trial.FinalCheck{Name: b.Labels[0], Within: r.duration(a["within"], 10*time.Second)}
 	for i, q := range content.Blocks {
 		if i > 0 {
-			r.fail(q.DefRange, "there is a second request; a reckoning has one")
+			r.fail(q.DefRange, "there is a second request; a final_check has one")
 			continue
 		}
-		qa := r.open(q.Body, "reckoning.request").Attributes
+		qa := r.open(q.Body, "final_check.request").Attributes
 		k.Request = trial.Request{Path: r.textTemplate(qa["path"]), Method: r.text(qa["method"], "GET"), Fields: r.fields(qa["headers"]), Type: r.text(qa["type"], "text/plain")}
 		if k.Request.Path == nil {
 			k.Request.Path = &expr.Template{}
@@ -50,13 +50,13 @@ func (r *reader) readReckoning(b *hcl.Block) {
 		k.Command = r.texts(c)
 	}
 	if (len(content.Blocks) == 0) == (k.Command == nil) {
-		r.fail(b.DefRange, "a reckoning asks with a request {} or a command")
+		r.fail(b.DefRange, "a final_check asks with a request {} or a command")
 	}
 	r.figures = &k.Figures
 	k.Holds = r.condition(a["holds"])
 	r.figures = nil
 	if k.Holds != nil {
-		r.trial.Reckonings = append(r.trial.Reckonings, k)
+		r.trial.FinalChecks = append(r.trial.FinalChecks, k)
 	}
 }
 

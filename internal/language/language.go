@@ -7,9 +7,11 @@
 package language
 
 import (
+	"bytes"
 	"embed"
 	"fmt"
-	"os"
+	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/hashicorp/hcl/v2"
@@ -34,7 +36,7 @@ type Options struct {
 // Load reads the trial in a file. The error is an *Errors where the trial is
 // wrong.
 func Load(path string, o Options) (*trial.Trial, error) {
-	src, err := os.ReadFile(path)
+	src, err := ReadFile(path, maxTrialFile)
 	if err != nil {
 		return nil, fmt.Errorf("reading the trial: %w", err)
 	}
@@ -45,7 +47,7 @@ func Load(path string, o Options) (*trial.Trial, error) {
 // the files that it names are looked for beside it.
 func Parse(src []byte, name string, o Options) (*trial.Trial, error) {
 	if o.Read == nil {
-		o.Read = os.ReadFile
+		o.Read = func(path string) ([]byte, error) { return ReadFile(path, maxDataFile) }
 	}
 	r := &reader{sources: map[string][]byte{}, options: o, sessions: map[string]*session{}, dialects: map[string]*hcl.Block{},
 		blocks: map[string][]*hcl.Block{}, secrets: map[string]string{}, tables: map[string]map[string]int{}, locals: map[string]int{}, imported: map[string]bool{}}
@@ -63,7 +65,8 @@ type reader struct {
 	options  Options
 	sources  map[string][]byte
 	diags    hcl.Diagnostics
-	garbled  bool // the syntax is wrong, so that what seems to be missing may be there
+	garbled  bool        // the syntax is wrong, so that what seems to be missing may be there
+	struck   []hcl.Range // where it is wrong
 	sessions map[string]*session
 	dialects map[string]*hcl.Block
 	blocks   map[string][]*hcl.Block // of all files, by kind
@@ -83,13 +86,84 @@ type session struct {
 
 func (r *reader) parse(src []byte, name string) hcl.Body {
 	r.sources[name] = src
-	f, diags := hclsyntax.ParseConfig(src, name, hcl.InitialPos)
-	r.diags = append(r.diags, diags...)
-	r.garbled = r.garbled || diags.HasErrors()
-	if f == nil {
+	if len(src) > maxTrialFile {
+		at := hcl.Range{Filename: name, Start: hcl.InitialPos, End: hcl.InitialPos}
+		r.fail(at, "the file has %d bytes; a trial has at most %d", len(src), maxTrialFile)
+		r.garbled = true
 		return hcl.EmptyBody()
 	}
-	return f.Body
+	if d := tooDeep(src, name); d != nil {
+		r.diags, r.garbled = append(r.diags, d), true
+		return hcl.EmptyBody()
+	}
+	body, diags := parseAround(src, name)
+	for _, d := range diags {
+		r.garbled = true
+		r.struck = append(r.struck, *d.Subject)
+	}
+	r.diags = append(r.diags, diags...)
+	return body
+}
+
+// maxSyntax bounds the errors of syntax that are looked for in one file.
+const maxSyntax = 20
+
+// parseAround parses a file. After an error of syntax it strikes the line out and
+// parses again, so that what follows from the error is not reported and the
+// errors behind it are.
+func parseAround(src []byte, name string) (hcl.Body, hcl.Diagnostics) {
+	var all hcl.Diagnostics
+	work := slices.Clone(src)
+	for range maxSyntax {
+		f, diags := hclsyntax.ParseConfig(work, name, hcl.InitialPos)
+		first := firstError(diags)
+		if first == nil {
+			return f.Body, all
+		}
+		all = append(all, first)
+		if !strike(work, first.Subject.Start.Byte) {
+			break
+		}
+	}
+	return hcl.EmptyBody(), all
+}
+
+func firstError(diags hcl.Diagnostics) *hcl.Diagnostic {
+	for _, d := range diags {
+		if d.Severity == hcl.DiagError && d.Subject != nil {
+			return d
+		}
+	}
+	return nil
+}
+
+// strike makes the line of a byte blank, but for the brackets that it opens or
+// closes beyond itself; false if it is blank already.
+func strike(src []byte, at int) bool {
+	at = min(at, max(0, len(src)-1))
+	from, to := at, at
+	for from > 0 && src[from-1] != '\n' {
+		from--
+	}
+	for to < len(src) && src[to] != '\n' {
+		to++
+	}
+	line := src[from:to]
+	if len(bytes.TrimSpace(line)) == 0 {
+		return false
+	}
+	open, head := bytes.Count(line, []byte("{")), len(line)
+	if open > bytes.Count(line, []byte("}")) {
+		return false // a block begins here: nothing is known of what is in it
+	}
+	closes := bytes.Count(line, []byte("}")) - open
+	for i := range line[:head] {
+		line[i] = ' '
+	}
+	for i := 0; i < closes && i < len(line); i++ {
+		line[len(line)-1-i] = '}'
+	}
+	return true
 }
 
 // fail reports an error at a place.
@@ -107,8 +181,28 @@ func (r *reader) missing(at hcl.Range, format string, a ...any) {
 // open reads a body by the vocabulary's entry for its block.
 func (r *reader) open(body hcl.Body, name string) *hcl.BodyContent {
 	content, diags := body.Content(vocabulary[name].schema())
-	r.diags = append(r.diags, diags...)
+	for _, d := range diags {
+		if !r.follows(body, d) {
+			r.diags = append(r.diags, d)
+		}
+	}
+	r.checkForms(name, content.Attributes)
 	return content
+}
+
+// follows reports whether something that is missing in a block may have stood in
+// a line that was struck out.
+func (r *reader) follows(body hcl.Body, d *hcl.Diagnostic) bool {
+	b, ok := body.(*hclsyntax.Body)
+	if !ok || d.Summary != "Missing required argument" {
+		return false
+	}
+	for _, s := range r.struck {
+		if s.Filename == b.SrcRange.Filename && s.Start.Line >= b.SrcRange.Start.Line && s.Start.Line <= b.SrcRange.End.Line {
+			return true
+		}
+	}
+	return false
 }
 
 func lastPart(name string) string { return name[strings.LastIndexByte(name, '.')+1:] }
@@ -117,6 +211,7 @@ func (r *reader) readFile(src []byte, name string) {
 	r.main = name
 	r.collect(src, name, 0)
 	end := hcl.Range{Filename: name, Start: hcl.InitialPos, End: hcl.InitialPos}
+	r.checkNames()
 	r.readVariables()
 	r.readSecrets()
 	r.readData()
@@ -142,8 +237,8 @@ func (r *reader) readFile(src []byte, name string) {
 	for _, b := range r.blocks["limit"] {
 		r.readLimit(b)
 	}
-	for _, b := range r.blocks["reckoning"] {
-		r.readReckoning(b)
+	for _, b := range r.blocks["final_check"] {
+		r.readFinalCheck(b)
 	}
 }
 
@@ -161,6 +256,8 @@ func (r *reader) collect(src []byte, name string, depth int) {
 		}
 		path := r.beside(name, b.Labels[0])
 		switch src, err := r.options.Read(path); {
+		case path == name || filepath.Clean(path) == filepath.Clean(name):
+			r.fail(b.LabelRanges[0], "a file cannot import itself")
 		case r.imported[path]:
 		case err != nil:
 			r.fail(b.LabelRanges[0], "the file cannot be read: %v", reasonOf(err))

@@ -87,6 +87,9 @@ func writeBlock(p func(string, ...any), name, inside string, seen map[string]boo
 		title += ` "` + strings.ToUpper(w.label) + `"`
 	}
 	title += "`"
+	if slices.Contains(steps, name) {
+		inside = "session"
+	}
 	if inside != "" {
 		title += " in `" + inside + "`"
 	}
@@ -104,6 +107,9 @@ func writeBlock(p func(string, ...any), name, inside string, seen map[string]boo
 			p("| `%s` | %s | %s |", a.name, strings.ReplaceAll(a.form, "|", `\|`), strings.TrimSpace(doc))
 		}
 		p("")
+	}
+	if e := examples[name]; e != "" {
+		p("```hcl\n%s\n```\n", e)
 	}
 	var inner []string
 	for _, b := range w.blocks {

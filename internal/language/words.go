@@ -32,6 +32,7 @@ const (
 	formTemplate  = "text with ${...}"
 	formCondition = "condition on msg"
 	formValue     = "expression on msg"
+	formFinal     = "condition on msg, text, status and figures"
 	formBody      = "object (becomes JSON) or text with ${...}"
 	formFields    = "object of texts with ${...}"
 	formCapture   = "object of names and expressions"
@@ -74,7 +75,7 @@ func attrs(lists ...[]word) (all []word) {
 
 // vocabulary is the whole language. "" is the file itself.
 var vocabulary = map[string]*blockWord{
-	"": {blocks: []string{"trial", "import", "variable", "secret", "data", "target", "dialect", "feed", "session", "crew", "tide", "limit", "reckoning"}},
+	"": {blocks: []string{"trial", "import", "variable", "secret", "data", "target", "dialect", "feed", "session", "crew", "tide", "limit", "final_check"}},
 	"trial": {label: "name", doc: "names the experiment", attrs: []word{
 		{"seed", formNumber, false, "what all random choices follow from; 1 where it is not given"},
 		{"prompt", formDuration, false, `a delivery later than this is late; "1s" where it is not given`},
@@ -248,12 +249,12 @@ var vocabulary = map[string]*blockWord{
 		{"below", formLimit, false, "it must be less than this"}, {"above", formLimit, false, "it must be more than this"}, {"at_most", formLimit, false, "it must not be more than this"},
 		{"at_least", formLimit, false, "it must not be less than this"}, {"equals", formLimit, false, "it must be this"},
 	}},
-	"reckoning": {label: "name", doc: "asks the server when everybody is home, and holds the answer against the run's own account", blocks: []string{"reckoning.request"}, attrs: []word{
+	"final_check": {label: "name", doc: "asks the server when all clients are gone, and compares the answer with the run's own account", blocks: []string{"final_check.request"}, attrs: []word{
 		{"command", "list of texts", false, "instead of a request: a program and its arguments; its output is the answer"},
-		{"holds", "condition on msg, text, status and figures", true, "such as msg.notices == messages.notices"},
+		{"holds", formFinal, true, "such as msg.notices == messages.notices"},
 		within(`how long the answer may take; "10s" where it is not given`),
 	}},
-	"reckoning.request": {doc: "the question", attrs: []word{
+	"final_check.request": {doc: "the question", attrs: []word{
 		{"path", formTemplate, true, "of the target's http address"},
 		{"method", formText, false, `"GET" where it is not given`},
 		{"headers", formFields, false, "header fields"},

@@ -33,6 +33,7 @@ var Of = map[string]int{
 	"internal/standin":       5,
 	"internal/language":      5,
 	"internal/sim":           5,
+	"internal/sim/rude":      5,
 	"internal/run":           6,
 	"internal/headless":      7,
 	"internal/store":         7,

@@ -1,7 +1,7 @@
 // Package logbook is the record of a run, second by second: a Page is being
 // written, an Entry is a copy that never changes, and a Window sums entries.
 // Every figure that is shown, limited or exported, live or afterwards, comes
-// out of a Window, so that all of them are reckoned by the same code.
+// out of a Window, so that all of them are computed by the same code.
 package logbook
 
 import (

@@ -180,7 +180,7 @@ func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
 			open = append(open, fmt.Sprintf("%s: %s", j.Limit.Name, j.Why))
 		}
 	}
-	for _, r := range s.Reckoned {
+	for _, r := range s.FinalResults {
 		if r.Verdict == Broken {
 			broken = append(broken, fmt.Sprintf("%s: %s", r.Name, r.Why))
 		}

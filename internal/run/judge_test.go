@@ -130,7 +130,7 @@ func TestOutcome(t *testing.T) {
 		"cut short and denied": {nil, func(p *logbook.Page) { p.Counts.Denied = 1 }, Snapshot{Stopped: true}, Broken, "clients.denied"},
 		"no port":              {[]trial.Limit{lost}, func(p *logbook.Page) { p.Counts.Hindered, p.Health.Waiting = 150, logbook.NoPort }, Snapshot{}, NotProven, "150 connections could not be opened: no local port was free"},
 		"stopped":              {nil, func(p *logbook.Page) { p.Counts.Unsent, p.Health.Waiting = 3, logbook.Stopped }, Snapshot{}, NotProven, "the process was stopped"},
-		"a question":           {nil, func(*logbook.Page) {}, Snapshot{Reckoned: []Reckoned{{Name: "kept", Verdict: Broken, Why: "3"}}}, Broken, "kept: 3"},
+		"a question":           {nil, func(*logbook.Page) {}, Snapshot{FinalResults: []FinalResult{{Name: "kept", Verdict: Broken, Why: "3"}}}, Broken, "kept: 3"},
 		"nobody set out":       {nil, func(p *logbook.Page) { *p = *logbook.NewPage(0, 1) }, Snapshot{}, NotProven, "nothing was measured"},
 	} {
 		p := logbook.NewPage(0, 1)

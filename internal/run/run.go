@@ -39,31 +39,31 @@ type Options struct {
 
 // A Snapshot is a run as it stands. It is immutable.
 type Snapshot struct {
-	Trial       *trial.Trial
-	Started     time.Time
-	Elapsed     time.Duration
-	Leg         string
-	Entries     []*logbook.Entry // by second
-	Total       *logbook.Window  // of all entries
-	Rooms       []string         // by number
-	Names       []string         // of the clients, by number
-	Start       mono.Time        // what the times of messages count from
-	Events      []logbook.Event
-	Sent, Got   []uint32 // by client: messages said, marked messages received
-	Reasons     map[string]int
-	Kept        []ledger.Message
-	Sampled     []ledger.Message
-	Lanes       []lane.Record // in no order
-	Bodies      []lane.Body   // of messages in the lanes
-	Reckoned    []Reckoned
-	Unkept      int
-	Held        int
-	KernelTimes bool
-	Judgements  []Judgement
-	RSSPerOpen  float64 // bytes a client at the highest tide; 0 where it is not known
-	Stopped     bool    // it was asked to stop before the tide was over
-	Finished    bool
-	Err         error // why it ended early
+	Trial        *trial.Trial
+	Started      time.Time
+	Elapsed      time.Duration
+	Leg          string
+	Entries      []*logbook.Entry // by second
+	Total        *logbook.Window  // of all entries
+	Rooms        []string         // by number
+	Names        []string         // of the clients, by number
+	Start        mono.Time        // what the times of messages count from
+	Events       []logbook.Event
+	Sent, Got    []uint32 // by client: messages said, marked messages received
+	Reasons      map[string]int
+	Kept         []ledger.Message
+	Sampled      []ledger.Message
+	Lanes        []lane.Record // in no order
+	Bodies       []lane.Body   // of messages in the lanes
+	FinalResults []FinalResult
+	Unkept       int
+	Held         int
+	KernelTimes  bool
+	Judgements   []Judgement
+	RSSPerOpen   float64 // bytes a client at the highest tide; 0 where it is not known
+	Stopped      bool    // it was asked to stop before the tide was over
+	Finished     bool
+	Err          error // why it ended early
 }
 
 // A TooMany is a trial that needs more open files than the process may have.
@@ -227,7 +227,7 @@ func (r *Run) collect(failed <-chan error) {
 	}
 	last := *r.Snapshot()
 	if last.Err = <-failed; last.Err == nil {
-		last.Reckoned = reckon(r.trial, last.Total)
+		last.FinalResults = finalChecks(r.trial, last.Total)
 	}
 	last.Finished = true
 	r.snapshot.Store(&last)

@@ -32,7 +32,7 @@ type Summary struct {
 	Spread      Spread          `json:"spread"`
 	Expected    Expectations    `json:"expectations"`
 	Checks      []CheckSummary  `json:"checks"`
-	Reckonings  []Reckoned      `json:"reckonings"`
+	FinalChecks []FinalResult   `json:"reckonings"`
 	Feed        Feed            `json:"feed"`
 	Requests    Requests        `json:"requests"`
 	ClosedLoop  bool            `json:"closed_loop"` // some sends waited for answers: the rate is the server's
@@ -192,7 +192,7 @@ func Summarise(s *Snapshot) Summary {
 		Spread:      Spread{w.First.Latencies(), w.Median.Latencies(), w.Last.Latencies()},
 		Expected:    Expectations{c.Met, c.Missed},
 		Checks:      s.Checks(),
-		Reckonings:  append([]Reckoned{}, s.Reckoned...),
+		FinalChecks: append([]FinalResult{}, s.FinalResults...),
 		Feed:        Feed{c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, w.Age.Latencies()},
 		Requests:    Requests{c.Requests, c.Unheard, w.Answer.Latencies()},
 		ClosedLoop:  s.Trial.ClosedLoop,

@@ -45,6 +45,11 @@ func playWith(t *testing.T, source string, cfg standin.Config, switches board.Sw
 	if err != nil {
 		t.Fatal(err)
 	}
+	return playTrial(t, tr, cfg, switches)
+}
+
+func playTrial(t *testing.T, tr *trial.Trial, cfg standin.Config, switches board.Switches) played {
+	t.Helper()
 	listening, dialling := sim.New(3 * time.Millisecond)
 	cfg.Switches = switches
 	server, err := standin.Listen(cfg, listening)

@@ -11,17 +11,18 @@ import (
 // An outline is what a stored run keeps of its trial: enough to show it, not to
 // run it again.
 type outline struct {
-	Name   string      `json:"name"`
-	Seed   uint64      `json:"seed"`
-	Prompt int64       `json:"prompt_ns"`
-	Grace  int64       `json:"grace_ns"`
-	Target string      `json:"target"`
-	URL    string      `json:"websocket"`
-	Crews  []crew      `json:"crews"`
-	Tide   []trial.Leg `json:"tide"`
-	Limits []limit     `json:"limits"`
-	Checks []check     `json:"checks,omitempty"`
-	Closed bool        `json:"closed_loop,omitempty"`
+	Name    string      `json:"name"`
+	Seed    uint64      `json:"seed"`
+	Prompt  int64       `json:"prompt_ns"`
+	Grace   int64       `json:"grace_ns"`
+	Target  string      `json:"target"`
+	URL     string      `json:"websocket"`
+	Crews   []crew      `json:"crews"`
+	Tide    []trial.Leg `json:"tide"`
+	Limits  []limit     `json:"limits"`
+	Checks  []check     `json:"checks,omitempty"`
+	Closed  bool        `json:"closed_loop,omitempty"`
+	Implied bool        `json:"implied,omitempty"`
 }
 
 type crew struct {
@@ -43,7 +44,7 @@ type limit struct {
 }
 
 func outlineOf(t *trial.Trial) (string, error) {
-	o := outline{Name: t.Name, Seed: t.Seed, Prompt: int64(t.Prompt), Grace: int64(t.Grace), Target: t.Target.Name, URL: t.Hide(t.Target.WebSocket), Closed: t.ClosedLoop, Tide: t.Tide.Legs}
+	o := outline{Name: t.Name, Seed: t.Seed, Prompt: int64(t.Prompt), Grace: int64(t.Grace), Target: t.Target.Name, URL: t.Hide(t.Target.WebSocket), Closed: t.ClosedLoop, Implied: true, Tide: t.Tide.Legs}
 	for _, c := range t.Crews {
 		o.Crews = append(o.Crews, crew{c.Name, c.Clients, c.Tide.Legs})
 	}
@@ -57,10 +58,12 @@ func outlineOf(t *trial.Trial) (string, error) {
 	return string(b), err
 }
 
-func readOutline(s string) (*trial.Trial, error) {
+// readOutline gives the trial, and whether its run was held against the implied
+// limits too: those of older versions were not.
+func readOutline(s string) (*trial.Trial, bool, error) {
 	var o outline
 	if err := json.Unmarshal([]byte(s), &o); err != nil {
-		return nil, fmt.Errorf("the outline of the trial: %w", err)
+		return nil, false, fmt.Errorf("the outline of the trial: %w", err)
 	}
 	t := &trial.Trial{Name: o.Name, Seed: o.Seed, Target: trial.Target{Name: o.Target, WebSocket: o.URL}, Tide: trial.Tide{Legs: o.Tide}}
 	t.Prompt, t.Grace = time.Duration(o.Prompt), time.Duration(o.Grace)
@@ -74,5 +77,5 @@ func readOutline(s string) (*trial.Trial, error) {
 	for _, l := range o.Limits {
 		t.Limits = append(t.Limits, trial.Limit{Name: l.Name, Figure: l.Figure, Rule: l.Rule, Value: l.Value})
 	}
-	return t, nil
+	return t, o.Implied, nil
 }

@@ -34,10 +34,11 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 		return nil, err
 	}
 	var err error
-	if snap.Trial, err = readOutline(o); err != nil {
+	var implied bool
+	if snap.Trial, implied, err = readOutline(o); err != nil {
 		return nil, err
 	}
-	for _, read := range []func(int64, *run.Snapshot) error{s.readSeconds, s.readCells, s.readLatencies, s.readNames, s.readMessages, s.readOutcomes, s.readEvents, s.readReasons, s.readLanes, s.readBodies, s.readReckoned} {
+	for _, read := range []func(int64, *run.Snapshot) error{s.readSeconds, s.readCells, s.readLatencies, s.readNames, s.readMessages, s.readOutcomes, s.readEvents, s.readReasons, s.readLanes, s.readBodies, s.readFinalResults} {
 		if err := read(r.ID, snap); err != nil {
 			return nil, err
 		}
@@ -49,7 +50,11 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
-	snap.Judgements = run.Judge(run.Limits(snap.Trial), snap.Total, clean)
+	limits := snap.Trial.Limits
+	if implied {
+		limits = run.Limits(snap.Trial)
+	}
+	snap.Judgements = run.Judge(limits, snap.Total, clean)
 	if len(r.Summary) > 0 {
 		var sum run.Summary
 		if err := json.Unmarshal(r.Summary, &sum); err != nil {
@@ -251,11 +256,11 @@ func (s *Store) readBodies(id int64, snap *run.Snapshot) error {
 	}, "SELECT message, text, cut FROM body WHERE run = ? ORDER BY message", id)
 }
 
-func (s *Store) readReckoned(id int64, snap *run.Snapshot) error {
+func (s *Store) readFinalResults(id int64, snap *run.Snapshot) error {
 	return s.each(func(rows *sql.Rows) error {
-		var r run.Reckoned
+		var r run.FinalResult
 		err := rows.Scan(&r.Name, (*string)(&r.Verdict), &r.Why)
-		snap.Reckoned = append(snap.Reckoned, r)
+		snap.FinalResults = append(snap.FinalResults, r)
 		return err
 	}, "SELECT name, verdict, why FROM reckoning WHERE run = ? ORDER BY ord", id)
 }

@@ -51,7 +51,7 @@ CREATE TABLE event (
   what TEXT NOT NULL, room INTEGER, detail TEXT NOT NULL DEFAULT '', PRIMARY KEY (run, ord)) WITHOUT ROWID;
 CREATE TABLE reason (run INTEGER NOT NULL REFERENCES run ON DELETE CASCADE, text TEXT NOT NULL, times INTEGER NOT NULL, PRIMARY KEY (run, text)) WITHOUT ROWID;
 `,
-	// 2: defects, feeds and requests, checks, lanes, reckonings
+	// 2: defects, feeds and requests, checks, lanes, final checks
 	`
 ALTER TABLE cell ADD COLUMN reordered INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE cell ADD COLUMN disagreed INTEGER NOT NULL DEFAULT 0;

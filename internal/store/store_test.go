@@ -354,7 +354,7 @@ func TestFirstSchema(t *testing.T) {
 	if w.Total.Owed != 4 || w.Total.Lost != 1 || w.Total.Altered != 0 || w.Counts.Sent != 3 || len(w.Checks) != 0 || w.First.Count() != 1 || w.Age.Count() != 0 {
 		t.Errorf("%+v %+v, %d", w.Total, w.Counts, w.First.Count())
 	}
-	if len(snap.Kept) != 1 || snap.Kept[0].Outcomes[0].Fate != ledger.Lost || snap.ClientName(1) != "Birch" || snap.Events[0].What != logbook.Broke || len(snap.Lanes)+len(snap.Bodies)+len(snap.Reckoned) != 0 {
+	if len(snap.Kept) != 1 || snap.Kept[0].Outcomes[0].Fate != ledger.Lost || snap.ClientName(1) != "Birch" || snap.Events[0].What != logbook.Broke || len(snap.Lanes)+len(snap.Bodies)+len(snap.FinalResults) != 0 {
 		t.Errorf("%+v %+v", snap.Kept, snap.Events)
 	}
 	if snap.Trial.TideOf(0).Length() != time.Second || snap.Overall() != run.Holds {

@@ -173,7 +173,7 @@ func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
 		for i := range s.Sent {
 			w.exec("UPDATE client SET sent = ?, got = ? WHERE run = ? AND number = ?", s.Sent[i], s.Got[i], w.run, i)
 		}
-		for i, r := range s.Reckoned {
+		for i, r := range s.FinalResults {
 			w.exec("INSERT OR REPLACE INTO reckoning VALUES (?,?,?,?,?)", w.run, i, r.Name, string(r.Verdict), r.Why)
 		}
 		for _, m := range s.Sampled {

@@ -16,24 +16,24 @@ import (
 
 // A Trial is one experiment. It is immutable once it is read.
 type Trial struct {
-	Name       string
-	Seed       uint64
-	Prompt     time.Duration // a delivery later than this is late
-	Grace      time.Duration // a message may arrive this long after it was sent
-	Target     Target
-	Dialect    Dialect
-	Crews      []Crew
-	Tide       Tide // of the crews that have none of their own
-	Limits     []Limit
-	Fields     *jsonscan.Table // the fields of messages that conditions look at
-	Checks     []Check         // by number
-	Locals     []string        // the names that sessions set, by number
-	Data       [][]expr.Value  // columns of data; a client has the row of its number
-	Feeds      []Feed
-	Barriers   []Barrier // by number
-	Reckonings []Reckoning
-	Secrets    []string // texts that must not be kept or shown
-	ClosedLoop bool     // some repeat goes on as fast as answers come
+	Name        string
+	Seed        uint64
+	Prompt      time.Duration // a delivery later than this is late
+	Grace       time.Duration // a message may arrive this long after it was sent
+	Target      Target
+	Dialect     Dialect
+	Crews       []Crew
+	Tide        Tide // of the crews that have none of their own
+	Limits      []Limit
+	Fields      *jsonscan.Table // the fields of messages that conditions look at
+	Checks      []Check         // by number
+	Locals      []string        // the names that sessions set, by number
+	Data        [][]expr.Value  // columns of data; a client has the row of its number
+	Feeds       []Feed
+	Barriers    []Barrier // by number
+	FinalChecks []FinalCheck
+	Secrets     []string // texts that must not be kept or shown
+	ClosedLoop  bool     // some repeat goes on as fast as answers come
 }
 
 // Clients is how many clients all crews have together.
@@ -188,9 +188,9 @@ const (
 	AmongGroup
 )
 
-// A Reckoning is a question to the server once everybody is home, the answer
+// A FinalCheck is a question to the server once everybody is home, the answer
 // to which is held against the run's own account.
-type Reckoning struct {
+type FinalCheck struct {
 	Name    string
 	Request Request
 	Command []string      // instead of a request: its standard output is the answer

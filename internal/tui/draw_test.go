@@ -79,7 +79,7 @@ func hostileRun(t *testing.T) *run.Snapshot {
 	for n := range uint64(9) {
 		s.Bodies = append(s.Bodies, lane.Body{Number: n, Text: []byte(`{"` + hostile + `":[1,{"a":"` + hostile + `"}]}`), Cut: true}, lane.Body{Number: n, Text: []byte("\x00\xff" + hostile)})
 	}
-	s.Reckoned = []run.Reckoned{{Name: hostile, Verdict: run.Broken, Why: hostile}}
+	s.FinalResults = []run.FinalResult{{Name: hostile, Verdict: run.Broken, Why: hostile}}
 	book.Second(11).Check(0, false)
 	s.Entries, _ = book.Take(true)
 	s.Kept, s.Sampled = l.Kept, l.Sampled

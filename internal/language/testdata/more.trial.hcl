@@ -78,6 +78,6 @@ crew "c" {
   }
 }
 
-reckoning "r" {
+final_check "r" {
   holds = msg.notices == messages.snt
 }

@@ -235,7 +235,7 @@ func (m Model) foot(sc scene.Scene, here place) []string {
 }
 
 // checks lists the trial's checks, those that failed first, and what was
-// reckoned, as far as there is room.
+// final checks, as far as there is room.
 func checks(sc scene.Scene) (lines []string) {
 	p := sc.P
 	all := run.ChecksOf(sc.S.Trial, sc.W)
@@ -257,12 +257,12 @@ func checks(sc scene.Scene) (lines []string) {
 	if most < len(all) {
 		lines = append(lines, p.Draw(look.Faint, fmt.Sprintf("  and %d more", len(all)-most)))
 	}
-	for _, r := range sc.S.Reckoned {
+	for _, r := range sc.S.FinalResults {
 		signal := look.AllWell
 		if r.Verdict == run.Broken {
 			signal = look.SomethingLost
 		}
-		lines = append(lines, look.Fit("  "+p.Signal(signal, "reckoning "+plain.Text(r.Name, 40)+" "+string(r.Verdict))+"  "+p.Draw(look.Faint, plain.Text(r.Why, 200)), sc.Width))
+		lines = append(lines, look.Fit("  "+p.Signal(signal, "final_check "+plain.Text(r.Name, 40)+" "+string(r.Verdict))+"  "+p.Draw(look.Faint, plain.Text(r.Why, 200)), sc.Width))
 	}
 	return lines
 }

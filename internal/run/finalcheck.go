@@ -17,8 +17,8 @@ import (
 	"tidepull/internal/wire/jsonscan"
 )
 
-// Reckoned is what became of one reckoning.
-type Reckoned struct {
+// A FinalResult is what became of one final check.
+type FinalResult struct {
 	Name    string  `json:"name"`
 	Verdict Verdict `json:"verdict"`
 	Why     string  `json:"why,omitempty"` // of Broken
@@ -27,13 +27,14 @@ type Reckoned struct {
 // maxAnswer is the most of an answer that is read.
 const maxAnswer = 16 << 20
 
-// reckon asks the trial's questions and holds the answers against the run.
-func reckon(t *trial.Trial, total *logbook.Window) []Reckoned {
-	var all []Reckoned
-	for i := range t.Reckonings {
-		k := &t.Reckonings[i]
-		r := Reckoned{Name: k.Name, Verdict: Holds}
-		if err := reckonOne(t, k, total); err != nil {
+// finalChecks asks the server what the trial wants to know and compares the
+// answers with the run.
+func finalChecks(t *trial.Trial, total *logbook.Window) []FinalResult {
+	var all []FinalResult
+	for i := range t.FinalChecks {
+		k := &t.FinalChecks[i]
+		r := FinalResult{Name: k.Name, Verdict: Holds}
+		if err := finalCheck(t, k, total); err != nil {
 			r.Verdict, r.Why = Broken, t.Hide(plain.Text(err.Error(), 300))
 		}
 		all = append(all, r)
@@ -41,7 +42,7 @@ func reckon(t *trial.Trial, total *logbook.Window) []Reckoned {
 	return all
 }
 
-func reckonOne(t *trial.Trial, k *trial.Reckoning, total *logbook.Window) error {
+func finalCheck(t *trial.Trial, k *trial.FinalCheck, total *logbook.Window) error {
 	ctx, cancel := context.WithTimeout(context.Background(), k.Within)
 	defer cancel()
 	s := &expr.Scope{Fields: make([]jsonscan.Value, t.Fields.Len()), Columns: t.Data}

@@ -86,23 +86,23 @@ tide {
   flood "100%" { over = "500ms" }
   slack { lasts = "5s" }
 }
-reckoning "what is kept" {
+final_check "what is kept" {
   holds = msg.notices == messages.notices && msg.members == 0 && ledger.lost == 0
   request { path = "/counters" }
 }
-reckoning "the history" {
+final_check "the history" {
   holds = contains(text, "published") && status == 200
   request { path = "/history?room=harbour-office" }
 }
-reckoning "a command" {
+final_check "a command" {
   holds   = number(text) == messages.sent
   command = ["echo", "80"]
 }
 `
 
-// TestReckoning runs it over real sockets, with both drivers, against a board
+// TestFinalChecks runs it over real sockets, with both drivers, against a board
 // that keeps notices in SQLite and one that forgets some.
-func TestReckoning(t *testing.T) {
+func TestFinalChecks(t *testing.T) {
 	const secret = "high-water" // the stand-in's own password
 	t.Setenv("TIDEPULL_TEST_PASSWORD", secret)
 	for name, tc := range map[string]struct {
@@ -113,8 +113,8 @@ func TestReckoning(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			snap, sum, truth := carryOut(t, kept, standin.Config{Login: true, Store: filepath.Join(t.TempDir(), "board.db"), Switches: board.Switches{Forget: tc.forget}}, tc.portable)
-			if sum.Verdict != tc.verdict || len(sum.Reckonings) != 3 || (sum.Reckonings[0].Verdict == Broken) != (tc.forget > 0) {
-				t.Errorf("%s: %+v\n%+v\n%v", sum.Verdict, sum.Reckonings, sum.Ledger.Tally, sum.Reasons)
+			if sum.Verdict != tc.verdict || len(sum.FinalChecks) != 3 || (sum.FinalChecks[0].Verdict == Broken) != (tc.forget > 0) {
+				t.Errorf("%s: %+v\n%+v\n%v", sum.Verdict, sum.FinalChecks, sum.Ledger.Tally, sum.Reasons)
 			}
 			l := sum.Ledger
 			if l.Lost != 0 || l.Stray != 0 || l.Altered != 0 || l.Disagreed != 0 || !l.Balanced || l.Said != 80 || l.Delivered+l.Late+l.Excused != 80*16 || truth.Totals.Notices != 80 {
@@ -130,7 +130,7 @@ func TestReckoning(t *testing.T) {
 			for _, b := range snap.Bodies {
 				bodies += string(b.Text) + "\n"
 			}
-			all, err := json.Marshal([]any{sum, snap.Names, snap.Rooms, snap.Events, snap.Reckoned})
+			all, err := json.Marshal([]any{sum, snap.Names, snap.Rooms, snap.Events, snap.FinalResults})
 			if err != nil {
 				t.Fatal(err)
 			}
