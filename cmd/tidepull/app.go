@@ -175,6 +175,9 @@ func (a *app) Start(what home.Action) (tui.Source, error) {
 		if err != nil {
 			return nil, err
 		}
+		if err := new(remote).mayRun(t); err != nil {
+			return nil, err
+		}
 		return a.start(t, false)
 	}
 	board, t, err := demoTrial(nil)

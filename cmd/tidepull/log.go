@@ -15,6 +15,9 @@ func openLog(path string) (log *slog.Logger, closeLog func()) {
 		path = defaultLog()
 	}
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	if info, bad := os.Stat(path); err == nil && bad == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o077 != 0 {
+		_ = os.Chmod(path, 0o600) // of an older version; where it is another's file it stays as it is
+	}
 	if err != nil {
 		if named {
 			fmt.Fprintf(os.Stderr, "tidepull: no log is written: %v\n", err)

@@ -11,6 +11,7 @@ import (
 
 	"github.com/alecthomas/kong"
 
+	"tidepull/internal/language"
 	"tidepull/internal/probe"
 	"tidepull/internal/replay"
 	"tidepull/internal/tui"
@@ -38,6 +39,8 @@ type probeCommand struct {
 	URL         string        `arg:"" help:"The server: a ws://, wss:// or tcp:// address."`
 	Origin      string        `help:"The Origin field, as a browser sends it."`
 	Header      []string      `sep:"none" placeholder:"NAME: VALUE" help:"One more header field. May be given more than once."`
+	TokenEnv    string        `placeholder:"NAME" help:"Send the token in this environment variable as Authorization: Bearer. It is shown nowhere."`
+	TokenFile   string        `placeholder:"FILE" help:"The same with a token in a file."`
 	Subprotocol []string      `help:"A subprotocol to offer. May be given more than once."`
 	Insecure    bool          `help:"Take any certificate."`
 	Send        []ordered     `sep:"none" placeholder:"TEXT" help:"Send a text. The flags from here to --pause are done in the order in which they are given."`
@@ -61,8 +64,33 @@ func (c *probeCommand) target() (t probe.Target, err error) {
 		}
 		t.Fields = append(t.Fields, http1.Field{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value)})
 	}
+	token, err := c.token()
+	if err != nil {
+		return t, err
+	}
+	if token != "" {
+		t.Secrets = append(t.Secrets, token)
+		t.Fields = append(t.Fields, http1.Field{Name: "Authorization", Value: "Bearer " + token})
+	}
 	_, err = probe.ParseURL(c.URL)
 	return t, err
+}
+
+// token reads the token that is not to stand on the command line; "" for none.
+func (c *probeCommand) token() (string, error) {
+	switch {
+	case c.TokenEnv != "" && c.TokenFile != "":
+		return "", fmt.Errorf("give one of --token-env and --token-file")
+	case c.TokenEnv != "":
+		if os.Getenv(c.TokenEnv) == "" {
+			return "", fmt.Errorf("the environment variable %s is not set", c.TokenEnv)
+		}
+		return os.Getenv(c.TokenEnv), nil
+	case c.TokenFile != "":
+		b, err := language.ReadFile(c.TokenFile, 64<<10)
+		return strings.TrimSpace(string(b)), err
+	}
+	return "", nil
 }
 
 func (c *probeCommand) actions() []probe.Action {

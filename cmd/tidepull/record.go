@@ -15,17 +15,34 @@ type recordCommand struct {
 	Listen string `default:"127.0.0.1:7412" help:"The address that the client is pointed at; port 0 picks a free one."`
 	To     string `required:"" placeholder:"URL" help:"The server: a ws://, http:// or tcp:// address."`
 	Out    string `short:"o" default:"recording.jsonl" placeholder:"FILE" help:"Where the recording goes; - is the standard output."`
+	withCredentials
+	remote
+}
+
+// withCredentials is the flag of commands that make recordings.
+type withCredentials struct {
+	WithCredentials bool `help:"Keep Authorization, cookies, and fields that look like passwords and tokens as they are; without it they are hidden."`
 }
 
 func (c *recordCommand) Run(a *app) error {
+	if err := c.mayReach("record", c.To, "with whatever its clients send"); err != nil {
+		return err
+	}
+	if err := c.mayListen("--listen", c.Listen); err != nil {
+		return err
+	}
 	out, notes, done, err := outputTo(c.Out)
 	if err != nil {
 		return err
 	}
 	w := recording.NewWriter(out, recording.Recording{Made: time.Now().Format(time.RFC3339), By: "record", Target: c.To})
 	counts := map[string]int{}
+	var hide recording.Concealer
 	r, err := relay.Start(relay.Options{Listen: c.Listen, To: c.To, Log: a.log}, func(e recording.Entry) error {
 		counts[e.What]++
+		if !c.WithCredentials {
+			e = hide.Conceal(e)
+		}
 		return w.Write(e)
 	})
 	if err != nil {
@@ -51,7 +68,7 @@ func outputTo(path string) (out, notes *os.File, done func() error, err error) {
 	if path == "-" {
 		return os.Stdout, os.Stderr, func() error { return nil }, nil
 	}
-	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o666)
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -61,6 +78,7 @@ func outputTo(path string) (out, notes *os.File, done func() error, err error) {
 type importCommand struct {
 	File string `arg:"" help:"A HAR file, as browsers export it."`
 	Out  string `short:"o" default:"recording.jsonl" placeholder:"FILE" help:"Where the recording goes; - is the standard output."`
+	withCredentials
 }
 
 func (c *importCommand) Run() error {
@@ -72,6 +90,9 @@ func (c *importCommand) Run() error {
 	rec, err := recording.ImportHAR(f)
 	if err != nil {
 		return err
+	}
+	if !c.WithCredentials {
+		rec = rec.Concealed()
 	}
 	out, notes, done, err := outputTo(c.Out)
 	if err != nil {

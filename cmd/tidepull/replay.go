@@ -3,10 +3,12 @@ package main
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"net/url"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 	"time"
 
@@ -29,6 +31,7 @@ type replayCommand struct {
 	Guesses   bool              `help:"List the values that were found to vary, and play nothing."`
 	Write     string            `placeholder:"FILE" help:"Write the recording as a trial, and play nothing; - is the standard output."`
 	JSON      bool              `name:"json" help:"Print the result as JSON."`
+	remote
 }
 
 func (c *replayCommand) Run() error {
@@ -40,6 +43,9 @@ func (c *replayCommand) Run() error {
 	rec, err := recording.Read(f)
 	if err != nil {
 		return fmt.Errorf("%s: %w", c.File, err)
+	}
+	if c.Write != "" {
+		rec = rec.Concealed() // what is written may be handed on
 	}
 	plan, err := replay.Make(rec, replay.Options{Keep: c.KeepValue, Vary: c.Vary})
 	if err != nil {
@@ -90,6 +96,13 @@ func (c *replayCommand) play(plan *replay.Plan) error {
 			return fmt.Errorf("--to %q is no address", c.To)
 		}
 	}
+	to := plan.Target
+	if c.To != "" {
+		to = c.To
+	}
+	if err := c.mayReach("the replay", to, fmt.Sprintf("with %d copies of %d clients", c.Copies, len(plan.Actors))); err != nil {
+		return err
+	}
 	if limit := machine.RaiseFileLimit(); limit > 0 && c.Copies*len(plan.Actors)*2+64 > limit {
 		return fmt.Errorf("%d copies of %d clients may need %d open files, and this process may have %d", c.Copies, len(plan.Actors), c.Copies*len(plan.Actors)*2, limit)
 	}
@@ -98,10 +111,19 @@ func (c *replayCommand) play(plan *replay.Plan) error {
 	}
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	r, err := play.Run(ctx, plan, play.Options{To: c.To, Copies: c.Copies, Speed: c.Speed, Within: c.Within})
-	if err != nil {
+	began := time.Now()
+	told := func(done, of int) {
+		fmt.Fprintf(os.Stderr, "%4.0fs %d of %d clients are done\n", time.Since(began).Seconds(), done, of)
+	}
+	r, err := play.Run(ctx, plan, play.Options{To: c.To, Copies: c.Copies, Speed: c.Speed, Within: c.Within, Secrets: hiddenValues(plan), Told: told})
+	var unreachable *play.Unreachable
+	switch {
+	case errors.As(err, &unreachable):
+		return &exitError{exitUnreachable, err.Error()}
+	case err != nil && r == nil:
 		return err
 	}
+	stopped := err != nil
 	if c.JSON {
 		b, err := json.MarshalIndent(r, "", "  ")
 		if err != nil {
@@ -111,10 +133,25 @@ func (c *replayCommand) play(plan *replay.Plan) error {
 	} else {
 		printResult(r)
 	}
-	if !r.Same {
+	switch {
+	case !r.Same:
 		return &exitError{status: exitBroken}
+	case stopped:
+		fmt.Println("it was stopped: what was played up to there is the same, the rest is not proven")
+		return &exitError{status: exitNotProven}
 	}
 	return nil
+}
+
+// hiddenValues takes what was hidden in the recording from the environment.
+func hiddenValues(plan *replay.Plan) map[string]string {
+	all := map[string]string{}
+	for _, g := range plan.Guesses {
+		if g.Kind == "secret" {
+			all[g.Value] = os.Getenv(strings.ToUpper(strings.ReplaceAll(g.Value, "-", "_")))
+		}
+	}
+	return all
 }
 
 func printResult(r *play.Result) {

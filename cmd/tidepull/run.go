@@ -23,7 +23,8 @@ type showing struct {
 	Headless bool   `help:"Print plain lines instead of opening the full-screen view. It is also what happens where the output is no terminal."`
 	Out      string `placeholder:"DIR" help:"Write summary.json, junit.xml, seconds.csv and latency.hlog into this folder when the run is over."`
 	Metrics  string `placeholder:"ADDR" help:"Serve live figures to Prometheus at http://ADDR/metrics."`
-	Portable bool   `help:"Use the driver for systems without epoll, for comparison. It has no kernel receive times."`
+	remote
+	Portable bool `help:"Use the driver for systems without epoll, for comparison. It has no kernel receive times."`
 }
 
 type runCommand struct {
@@ -44,6 +45,14 @@ func (c *runCommand) Run(a *app) error {
 // carryOut runs a trial, shows it, writes what was asked for, and returns what
 // the exit status follows from.
 func (s *showing) carryOut(a *app, t *trial.Trial) error {
+	if err := s.mayRun(t); err != nil {
+		return err
+	}
+	if s.Metrics != "" {
+		if err := s.mayListen("--metrics", s.Metrics); err != nil {
+			return err
+		}
+	}
 	l, err := a.start(t, s.Portable)
 	if err != nil {
 		return err

@@ -30,9 +30,13 @@ type standinCommand struct {
 	EndWithInput bool          `help:"End when the standard input does."`
 	Portable     bool          `help:"Use the driver for systems without epoll."`
 	wrongs
+	remote
 }
 
 func (c *standinCommand) Run(a *app) error {
+	if err := c.mayListen("--listen", c.Listen); err != nil {
+		return err
+	}
 	at, err := netip.ParseAddrPort(c.Listen)
 	if err != nil {
 		return fmt.Errorf("--listen %q is no ADDRESS:PORT such as 127.0.0.1:7411", c.Listen)

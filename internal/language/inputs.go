@@ -9,7 +9,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 
@@ -95,6 +94,7 @@ func (r *reader) readVariables() {
 const leastSecret = 4
 
 func (r *reader) readSecrets() {
+	var secrets []string
 	for _, b := range r.blocks["secret"] {
 		a := r.open(b.Body, "secret").Attributes
 		var text string
@@ -124,9 +124,9 @@ func (r *reader) readSecrets() {
 			continue
 		}
 		r.secrets[b.Labels[0]] = text
-		r.trial.Secrets = append(r.trial.Secrets, text)
+		secrets = append(secrets, text)
 	}
-	slices.SortFunc(r.trial.Secrets, func(a, b string) int { return len(b) - len(a) }) // one may stand in another
+	r.trial.SetSecrets(secrets)
 }
 
 func (r *reader) readData() {

@@ -35,6 +35,7 @@ func (r *reader) readTarget(b *hcl.Block) {
 	t := &r.trial.Target
 	t.Name = b.Labels[0]
 	t.WebSocket = r.text(a["websocket"], "")
+	t.Remote = r.text(a["remote"], "")
 	at := b.DefRange
 	if a["websocket"] != nil {
 		at = a["websocket"].Expr.Range()

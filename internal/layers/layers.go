@@ -9,6 +9,7 @@ var Of = map[string]int{
 	"internal/bitset":        0,
 	"internal/mark":          0,
 	"internal/plain":         0,
+	"internal/secret":        1,
 	"internal/units":         0,
 	"internal/wire":          0,
 	"internal/wire/http1":    1,

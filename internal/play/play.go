@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -22,6 +23,18 @@ type Options struct {
 	Speed  float64       // pauses are divided by this; 0 leaves them out
 	Within time.Duration // how long something that came then may take now
 	Late   replay.Lateness
+	// Secrets are the values that were hidden in the recording, by their
+	// placeholders.
+	Secrets map[string]string
+	// Told, where set, is told how far the replay is, now and then.
+	Told func(done, of int)
+}
+
+// An Unreachable is why nothing could be played: nobody got an answer.
+type Unreachable struct{ To, Why string }
+
+func (e *Unreachable) Error() string {
+	return fmt.Sprintf("no connection to %s could be opened: %s", e.To, e.Why)
 }
 
 // A Result is what became of it.
@@ -66,6 +79,12 @@ func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
 		if g.Kind == "name" || g.Kind == "given" {
 			continue
 		}
+		if g.Kind == "secret" {
+			if o.Secrets[g.Value] == "" {
+				return nil, fmt.Errorf("the recording hides a credential: set %s in the environment, or record with --with-credentials", strings.ToUpper(strings.ReplaceAll(g.Value, "-", "_")))
+			}
+			continue
+		}
 		var err error
 		if programs[i], err = language.Expression(g.Becomes); err != nil {
 			return nil, fmt.Errorf("what %q becomes: %w", g.Value, err)
@@ -84,24 +103,62 @@ func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
 			time.Sleep(5 * time.Millisecond)
 		}
 	}
-	running.Wait()
+	finished := make(chan struct{})
+	go func() {
+		running.Wait()
+		close(finished)
+	}()
+	c.tellUntil(finished, o)
 	r.Took = time.Since(began)
 	c.sum()
+	if !c.reached && c.refusal != "" {
+		return r, &Unreachable{o.To, c.refusal}
+	}
 	return r, ctx.Err()
+}
+
+// tellEvery is how often it is told how far a replay is.
+const tellEvery = time.Second
+
+// tellUntil tells how far the replay is until it is over.
+func (c *collection) tellUntil(finished <-chan struct{}, o Options) {
+	ticker := time.NewTicker(tellEvery)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-finished:
+			return
+		case <-ticker.C:
+			if o.Told != nil {
+				c.mu.Lock()
+				done := c.finished
+				c.mu.Unlock()
+				o.Told(done, c.copies*c.result.Clients)
+			}
+		}
+	}
 }
 
 // A collection gathers what the players found.
 type collection struct {
-	mu     sync.Mutex
-	result *Result
-	groups map[[2]string]*Group
-	copies int
+	mu       sync.Mutex
+	result   *Result
+	groups   map[[2]string]*Group
+	copies   int
+	finished int  // players
+	reached  bool // one of them got somewhere
+	refusal  string
 }
 
 func (c *collection) add(p *player, found []replay.Difference) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	r := c.result
+	c.finished++
+	c.reached = c.reached || p.reached
+	if p.refusal != "" {
+		c.refusal = p.refusal
+	}
 	r.Expected += len(p.recorded)
 	r.Came += len(p.heard)
 	for _, d := range found {

@@ -44,6 +44,8 @@ type player struct {
 	deedAt     time.Time
 	lastAt     time.Time // when anything last happened
 	failed     []replay.Difference
+	reached    bool   // the server answered, or agreed to a connection
+	refusal    string // why it did not
 }
 
 func newPlayer(p *replay.Plan, a *replay.Actor, copy int, o Options, programs []*expr.Program, began time.Time) *player {
@@ -55,6 +57,9 @@ func newPlayer(p *replay.Plan, a *replay.Actor, copy int, o Options, programs []
 		need: map[replay.Shape]int{}, have: map[replay.Shape]int{}, random: uint64(copy)<<20 ^ uint64(a.Number) ^ uint64(began.UnixNano())}
 	pl.web = &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	for i, g := range p.Guesses {
+		if g.Kind == "secret" {
+			pl.values[i] = o.Secrets[g.Value]
+		}
 		if g.Kind == "name" {
 			if pl.values[i] = g.Value; copy > 0 {
 				pl.values[i] = fmt.Sprintf("%s-%d", g.Value, copy)
@@ -310,9 +315,11 @@ func (p *player) connect(s *replay.Step) error {
 	for e := range events {
 		switch e.What {
 		case probe.Opened:
+			p.reached = true
 			p.deedAt = time.Now()
 			return nil
 		case probe.Refused:
+			p.refusal = e.Why
 			return errors.New(e.Why)
 		case probe.Ended:
 			p.over = true
@@ -357,8 +364,10 @@ func (p *player) ask(ctx context.Context, s *replay.Step) error {
 	p.recorded = append(p.recorded, then)
 	resp, err := p.web.Do(req)
 	if err != nil {
+		p.refusal = err.Error()
 		return err
 	}
+	p.reached = true
 	defer resp.Body.Close()
 	content, err := io.ReadAll(io.LimitReader(resp.Body, 8<<20))
 	if err != nil {

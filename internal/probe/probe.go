@@ -12,12 +12,14 @@ import (
 	"fmt"
 	"net"
 	"os"
+	"slices"
 	"strings"
 	"sync"
 	"time"
 	"unicode/utf8"
 
 	"tidepull/internal/plain"
+	"tidepull/internal/secret"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/ws"
 )
@@ -29,6 +31,7 @@ type Target struct {
 	Fields    []http1.Field // more header fields
 	Protocols []string      // subprotocols that are offered
 	Insecure  bool          // take any certificate
+	Secrets   []string      // what must not be shown, in no event
 }
 
 // What tells what an Event is about.
@@ -77,6 +80,7 @@ type Line struct {
 	number int
 	target Target
 	tell   func(Event)
+	hider  *secret.Hider
 	cancel context.CancelFunc
 	done   chan struct{}
 	room   chan struct{} // some were; it holds one
@@ -105,7 +109,7 @@ type Line struct {
 // the server. After Ended nothing more comes, and the Line is over.
 func Dial(number int, t Target, tell func(Event)) *Line {
 	ctx, cancel := context.WithCancel(context.Background())
-	l := &Line{number: number, target: t, tell: tell, cancel: cancel, done: make(chan struct{}), room: make(chan struct{}, 1), last: time.Now(), state: "it is not connected yet", pings: map[string]time.Time{}}
+	l := &Line{number: number, target: t, tell: tell, hider: secret.New(t.Secrets), cancel: cancel, done: make(chan struct{}), room: make(chan struct{}, 1), last: time.Now(), state: "it is not connected yet", pings: map[string]time.Time{}}
 	go l.run(ctx)
 	return l
 }
@@ -140,6 +144,7 @@ func (l *Line) event(e Event) {
 		e.Size = len(e.Payload)
 		e.Text = Show(e.Payload)
 	}
+	l.hide(&e)
 	l.waiting = append(l.waiting, e)
 	if !l.handing {
 		l.handing = true
@@ -210,6 +215,23 @@ func (l *Line) say(e Event) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.event(e)
+}
+
+// hide takes the target's secrets out of what an event shows.
+func (l *Line) hide(e *Event) {
+	if l.hider == nil {
+		return
+	}
+	e.Text, e.Why, e.Detail = l.hider.Text(e.Text), l.hider.Text(e.Why), l.hider.Text(e.Detail)
+	e.Payload, e.Message = l.hider.Bytes(e.Payload), l.hider.Bytes(e.Message)
+	if e.Head != nil {
+		head := *e.Head
+		head.Path, head.Fields = l.hider.Text(head.Path), slices.Clone(head.Fields)
+		for i := range head.Fields {
+			head.Fields[i].Value = l.hider.Text(head.Fields[i].Value)
+		}
+		e.Head = &head
+	}
 }
 
 // Show makes a payload safe to show in one line: text as it is, the rest as

@@ -20,7 +20,7 @@ import (
 // from run to run, and what takes its place.
 type Guess struct {
 	Value string
-	Kind  string // "name", "given", "time", "id", "mark" or "told"
+	Kind  string // "name", "given", "time", "id", "mark", "secret" or "told"
 	Why   string // what it was guessed from
 	// Becomes is the expression of the trial language that gives it.
 	Becomes string
@@ -211,6 +211,10 @@ func (p *Plan) judge(a *Actor, i int, l leaf, heard map[string]given, made time.
 	if within != "" {
 		p.give(a, within, heard[within])
 		return
+	}
+	for _, value := range recording.PlaceholderForm.FindAllString(l.value, -1) {
+		name := strings.ReplaceAll(value, "-", "_")
+		add("secret", value, "secret."+name, "it was hidden when it was recorded; "+strings.ToUpper(name)+" in the environment gives it")
 	}
 	for _, value := range uuidForm.FindAllString(l.value, -1) {
 		add("id", value, "uuid()", "it has the form of a UUID, and the client made it")

@@ -18,10 +18,10 @@ import (
 	"tidepull/internal/recording"
 )
 
-// SessionOf writes what a recording's clients did as a trial; where there is
-// nothing, as one that says so.
+// SessionOf writes what a recording's clients did as a trial, with secret blocks
+// for credentials; where there is nothing, as one that says so.
 func SessionOf(rec *recording.Recording) string {
-	p, err := Make(rec, Options{})
+	p, err := Make(rec.Concealed(), Options{})
 	if err != nil {
 		return fmt.Sprintf("# Nothing to write: %v.\n", err)
 	}
@@ -44,6 +44,7 @@ func (p *Plan) Trial(name string, speed float64) string {
 		}
 	}
 	w.p("\ntrial %s {\n  seed = 1\n}\n", quote(name))
+	w.secrets()
 	w.target()
 	w.p("# What was recorded is said as it stands, and nothing else.\ndialect \"recorded\" {}\n")
 	lasts := time.Duration(0)
@@ -70,6 +71,17 @@ type writer struct {
 }
 
 func (w *writer) p(format string, a ...any) { fmt.Fprintf(&w.b, format+"\n", a...) }
+
+// secrets writes a block for each value that was hidden in the recording.
+func (w *writer) secrets() {
+	seen := map[string]bool{}
+	for _, g := range w.plan.Guesses {
+		if name, is := strings.CutPrefix(g.Becomes, "secret."); is && g.Kind == "secret" && !seen[name] {
+			seen[name] = true
+			w.p("secret %s {\n env = %q\n}\n", quote(name), strings.ToUpper(name))
+		}
+	}
+}
 
 func (w *writer) target() {
 	u, err := url.Parse(w.plan.Target)

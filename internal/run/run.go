@@ -130,7 +130,7 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 	}
 	path := u.RequestURI()
 	r.loop = engine.New(engine.Config{Trial: t, Driver: drv, To: to, Host: u.Host, Path: path, Web: web, WebHost: webHost, Run: runNumber()})
-	r.snapshot.Store(&Snapshot{Trial: t, Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
+	r.snapshot.Store(&Snapshot{Trial: t.Shown(), Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
 	r.log.Info("run starts", "trial", t.Name, "target", t.Hide(t.Target.WebSocket), "clients", t.Clients())
 	failed := make(chan error, 1)
 	go func() { failed <- r.loop.Run(ctx) }()
@@ -222,7 +222,7 @@ func (r *Run) collect(failed <-chan error) {
 			r.log.Error("a report could not be read", "error", err)
 			continue
 		}
-		s.Trial, s.Started, s.KernelTimes, s.Stopped = r.trial, r.Snapshot().Started, r.kernel, r.stopped.Load()
+		s.Trial, s.Started, s.KernelTimes, s.Stopped = r.Snapshot().Trial, r.Snapshot().Started, r.kernel, r.stopped.Load()
 		r.snapshot.Store(s)
 	}
 	last := *r.Snapshot()

@@ -43,6 +43,18 @@ func Open(path string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return nil, fmt.Errorf("the store: %w", err)
 	}
+	// The file holds what clients said: it is nobody else's, and SQLite gives its
+	// side files the same rights.
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, fmt.Errorf("the store: %w", err)
+	}
+	f.Close()
+	if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o077 != 0 {
+		if err := os.Chmod(path, 0o600); err != nil {
+			return nil, fmt.Errorf("the store: %w", err)
+		}
+	}
 	pragmas := "?_pragma=busy_timeout(2000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(ON)&_txlock=immediate"
 	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+pragmas)
 	if err != nil {

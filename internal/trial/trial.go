@@ -4,13 +4,14 @@
 package trial
 
 import (
-	"bytes"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
 
 	"tidepull/internal/expr"
 	"tidepull/internal/ledger"
+	"tidepull/internal/secret"
 	"tidepull/internal/wire/jsonscan"
 )
 
@@ -33,7 +34,8 @@ type Trial struct {
 	Barriers    []Barrier // by number
 	FinalChecks []FinalCheck
 	Secrets     []string // texts that must not be kept or shown
-	ClosedLoop  bool     // some repeat goes on as fast as answers come
+	hider       *secret.Hider
+	ClosedLoop  bool // some repeat goes on as fast as answers come
 }
 
 // Clients is how many clients all crews have together.
@@ -103,6 +105,7 @@ type Target struct {
 	WebSocket string // a ws:// address
 	HTTP      string // an http:// address, for requests; "" where there are none
 	Order     ledger.Order
+	Remote    string // a host beyond this machine that may be loaded
 }
 
 // A Dialect tells how a family of servers says things. A part without Send is
@@ -410,18 +413,26 @@ func (l *Limit) Holds(figure float64) bool {
 	return figure == l.Value
 }
 
-// Hide puts dots in the place of every secret in a text.
-func (t *Trial) Hide(s string) string {
-	for _, secret := range t.Secrets {
-		s = strings.ReplaceAll(s, secret, "•••")
-	}
-	return s
+// SetSecrets sets the texts that must not be kept or shown.
+func (t *Trial) SetSecrets(secrets []string) {
+	t.Secrets, t.hider = secrets, secret.New(secrets)
 }
 
+// Hide puts dots in the place of every secret in a text, whatever form it has.
+func (t *Trial) Hide(s string) string { return t.hider.Text(s) }
+
 // HideBytes is Hide for what is about to be kept.
-func (t *Trial) HideBytes(b []byte) []byte {
-	for _, secret := range t.Secrets {
-		b = bytes.ReplaceAll(b, []byte(secret), []byte("•••"))
+func (t *Trial) HideBytes(b []byte) []byte { return t.hider.Bytes(b) }
+
+// Shown is the trial as it may be kept and shown: without secrets and
+// credentials in its addresses.
+func (t *Trial) Shown() *Trial {
+	shown := *t
+	for _, address := range []*string{&shown.Target.WebSocket, &shown.Target.HTTP} {
+		if u, err := url.Parse(*address); err == nil && u.User != nil {
+			*address = u.Redacted()
+		}
+		*address = t.Hide(*address)
 	}
-	return b
+	return &shown
 }

@@ -1,0 +1,79 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/netip"
+	"net/url"
+	"time"
+
+	"tidepull/internal/trial"
+)
+
+// remote is the flag of commands that put load on a server, or open a port.
+type remote struct {
+	RemoteOK bool `name:"remote-ok" help:"Let it reach a server, or be reached, beyond this machine. Load only what is yours."`
+}
+
+// mayReach refuses a server that is not on this machine, unless that was said.
+// load says with how much it would be loaded.
+func (r *remote) mayReach(what, address, load string) error {
+	host := hostOf(address)
+	if r.RemoteOK || host == "" || isLocal(host) {
+		return nil
+	}
+	return fmt.Errorf("%s would load %s %s, and that is not this machine; if it is yours to load, say --remote-ok", what, host, load)
+}
+
+// mayRun is mayReach for a trial, which can name a host in its target.
+func (r *remote) mayRun(t *trial.Trial) error {
+	for _, address := range []string{t.Target.WebSocket, t.Target.HTTP} {
+		if host := hostOf(address); host != "" && host == t.Target.Remote {
+			continue
+		}
+		if err := r.mayReach(fmt.Sprintf("the trial %q", t.Name), address, fmt.Sprintf("with %d clients for %v", t.Clients(), t.Length().Round(time.Second))); err != nil {
+			return fmt.Errorf("%w, or write remote = %q in its target", err, hostOf(address))
+		}
+	}
+	return nil
+}
+
+// mayListen refuses an address that others than this machine can reach.
+func (r *remote) mayListen(flag, address string) error {
+	host, _, err := net.SplitHostPort(address)
+	if err != nil || r.RemoteOK || host != "" && isLocal(host) {
+		return nil // a wrong address is reported where it is used
+	}
+	if host == "" {
+		host = "every interface"
+	}
+	return fmt.Errorf("%s %s would open a port on %s; write 127.0.0.1 before the colon, or say --remote-ok", flag, address, host)
+}
+
+func hostOf(address string) string {
+	u, err := url.Parse(address)
+	if err != nil {
+		return ""
+	}
+	return u.Hostname()
+}
+
+// isLocal reports whether all addresses of a host are of this machine's loopback.
+func isLocal(host string) bool {
+	if ip, err := netip.ParseAddr(host); err == nil {
+		return ip.Unmap().IsLoopback()
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+	defer cancel()
+	all, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	if err != nil {
+		return true // it cannot be reached either, and why is told then
+	}
+	for _, ip := range all {
+		if !ip.Unmap().IsLoopback() {
+			return false
+		}
+	}
+	return true
+}
