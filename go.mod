@@ -6,6 +6,8 @@ require (
 	charm.land/bubbles/v2 v2.2.1
 	charm.land/bubbletea/v2 v2.1.1
 	charm.land/lipgloss/v2 v2.0.6
+	codeberg.org/go-fonts/liberation v0.5.0
+	codeberg.org/go-pdf/fpdf v0.11.1
 	github.com/HdrHistogram/hdrhistogram-go v1.4.0
 	github.com/adrg/xdg v0.5.3
 	github.com/agext/levenshtein v1.2.1
@@ -18,15 +20,14 @@ require (
 	github.com/hashicorp/hcl/v2 v2.25.0
 	github.com/prometheus/client_golang v1.25.0
 	github.com/zclconf/go-cty v1.20.0
+	golang.org/x/image v0.30.0
 	golang.org/x/sys v0.50.0
 	gonum.org/v1/plot v0.17.0
 	modernc.org/sqlite v1.62.0
 )
 
 require (
-	codeberg.org/go-fonts/liberation v0.5.0 // indirect
 	codeberg.org/go-latex/latex v0.2.0 // indirect
-	codeberg.org/go-pdf/fpdf v0.11.1 // indirect
 	git.sr.ht/~sbinet/gg v0.7.0 // indirect
 	github.com/BurntSushi/toml v1.4.1-0.20240526193622-a339e1f7089c // indirect
 	github.com/ajstarks/svgo v0.0.0-20211024235047-1546f124cd8b // indirect
@@ -58,7 +59,6 @@ require (
 	github.com/rivo/uniseg v0.4.7 // indirect
 	github.com/xo/terminfo v1.0.0 // indirect
 	golang.org/x/exp/typeparams v0.0.0-20231108232855-2478ac86f678 // indirect
-	golang.org/x/image v0.30.0 // indirect
 	golang.org/x/mod v0.42.0 // indirect
 	golang.org/x/sync v0.24.0 // indirect
 	golang.org/x/text v0.42.0 // indirect

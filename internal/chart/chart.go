@@ -13,7 +13,6 @@ import (
 	"gonum.org/v1/plot/plotter"
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgpdf"
 	"gonum.org/v1/plot/vg/vgsvg"
 )
 
@@ -24,20 +23,6 @@ type Chart struct {
 	X, Y   Axis
 	Series []Series
 	Above  *Chart // a smaller panel above, on the same x axis; its title and notes are not drawn
-}
-
-// An Axis has a label with its unit, and may be logarithmic. Ticks, where
-// given, are named positions.
-type Axis struct {
-	Label string
-	Log   bool
-	Ticks []Tick
-}
-
-// A Tick is a named position on an axis.
-type Tick struct {
-	At   float64
-	Name string
 }
 
 // Style is how a series is drawn.
@@ -89,13 +74,19 @@ type canvas interface {
 func newCanvas(f Format, h vg.Length) (canvas, error) {
 	switch f {
 	case SVG:
-		return vgsvg.New(width, h), nil
-	case PDF:
-		c := vgpdf.New(width, h)
-		c.EmbedFonts(true)
+		c := vgsvg.New(width, h)
+		ground(draw.New(c))
 		return c, nil
+	case PDF:
+		return newPDF(width, h), nil
 	}
 	return nil, fmt.Errorf("no drawing can be made as %q; there are svg and pdf", f)
+}
+
+// ground makes a page white, wherever it is looked at.
+func ground(page draw.Canvas) {
+	page.SetColor(color.White)
+	page.Fill(page.Rectangle.Path())
 }
 
 // Write draws the chart.
@@ -105,26 +96,58 @@ func (c *Chart) Write(w io.Writer, f Format) error {
 		return err
 	}
 	body := head(draw.New(out), c.Title, c.Notes)
-	if c.Above != nil {
-		cut := (body.Max.Y - body.Min.Y) * 0.35
-		if err := c.Above.panel(draw.Crop(body, 0, 0, body.Max.Y-body.Min.Y-cut, 0)); err != nil {
+	across := c.reach(func(xy plotter.XY) float64 { return xy.X })
+	below, err := c.plot(across)
+	if err != nil {
+		return err
+	}
+	if c.Above == nil {
+		c.draw(below, body)
+	} else {
+		c.Above.X = Axis{Clock: c.X.Clock, Log: c.X.Log, Name: c.X.Name}
+		above, err := c.Above.plot(across)
+		if err != nil {
 			return err
 		}
-		body = draw.Crop(body, 0, 0, 0, -cut)
-	}
-	if err := c.panel(body); err != nil {
-		return err
+		cut := (body.Max.Y - body.Min.Y) * 0.35
+		upper, lower := draw.Crop(body, 0, 0, body.Max.Y-body.Min.Y-cut, 0), draw.Crop(body, 0, 0, 0, -cut)
+		// The two stand on one another: the same second is in the same place.
+		a, b := above.DataCanvas(upper), below.DataCanvas(lower)
+		upper, lower = draw.Crop(upper, max(0, b.Min.X-a.Min.X), -max(0, a.Max.X-b.Max.X), 0, 0), draw.Crop(lower, max(0, a.Min.X-b.Min.X), -max(0, b.Max.X-a.Max.X), 0, 0)
+		c.Above.draw(above, upper)
+		c.draw(below, lower)
 	}
 	_, err = out.WriteTo(w)
 	return err
 }
 
-// panel draws axes, series and the key to them.
-func (c *Chart) panel(on draw.Canvas) error {
+// empty reports whether there is nothing to draw.
+func (c *Chart) empty() bool {
+	for i := range c.Series {
+		if len(c.points(&c.Series[i])) > 0 {
+			return false
+		}
+	}
+	return true
+}
+
+// draw draws a plot with the key to its series, or says that there is nothing.
+func (c *Chart) draw(p *plot.Plot, on draw.Canvas) {
+	left := c.key(on)
+	p.Draw(left)
+	if c.empty() {
+		style := textStyle(11)
+		style.XAlign = draw.XCenter
+		left.FillText(style, left.Center(), "nothing was measured in this window")
+	}
+}
+
+// plot makes the axes and series.
+func (c *Chart) plot(across reach) (*plot.Plot, error) {
 	p := plot.New()
 	p.BackgroundColor = color.White
-	p.X.Label.Text, p.Y.Label.Text = c.X.Label, c.Y.Label
-	c.X.apply(&p.X, c.reach(func(xy plotter.XY) float64 { return xy.X }))
+	p.X.Label.Text, p.Y.Label.Text = safe(c.X.Label), safe(c.Y.Label)
+	c.X.apply(&p.X, across)
 	c.Y.apply(&p.Y, c.reach(func(xy plotter.XY) float64 { return xy.Y }))
 	for _, s := range []*draw.TextStyle{&p.X.Label.TextStyle, &p.Y.Label.TextStyle, &p.X.Tick.Label, &p.Y.Tick.Label, &p.Legend.TextStyle} {
 		s.Font.Variant, s.Font.Size = "Sans", 9
@@ -138,16 +161,15 @@ func (c *Chart) panel(on draw.Canvas) error {
 		s := &c.Series[i]
 		if s.Style == Filled && i+1 < len(c.Series) {
 			if err := c.fill(p, s, &c.Series[i+1]); err != nil {
-				return err
+				return nil, err
 			}
 			continue
 		}
 		if err := c.add(p, s); err != nil {
-			return err
+			return nil, err
 		}
 	}
-	p.Draw(c.key(on))
-	return nil
+	return p, nil
 }
 
 // key names the series in a row at the top and returns what is left below.
@@ -169,8 +191,8 @@ func (c *Chart) key(on draw.Canvas) draw.Canvas {
 		default:
 			on.StrokeLine2(lineStyle(s.Style), x, middle, x+sample, middle)
 		}
-		on.FillText(style, vg.Point{X: x + sample + 5, Y: y}, s.Name)
-		x += sample + 5 + style.Width(s.Name) + 16
+		on.FillText(style, vg.Point{X: x + sample + 5, Y: y}, safe(s.Name))
+		x += sample + 5 + style.Width(safe(s.Name)) + 16
 	}
 	return draw.Crop(on, 0, 0, 0, -20)
 }
@@ -186,51 +208,6 @@ func (c *Chart) reach(of func(plotter.XY) float64) reach {
 		}
 	}
 	return r
-}
-
-// apply sets an axis up for what is drawn on it. One with nothing, or a single
-// value, gets some room all the same.
-func (a *Axis) apply(to *plot.Axis, r reach) {
-	switch {
-	case r.most < r.least:
-		to.Min, to.Max = 0, 1
-	case a.Log:
-		to.Scale = plot.LogScale{}
-		to.Tick.Marker = decades{}
-		to.Min, to.Max = r.least, r.most
-		if r.least == r.most {
-			to.Min, to.Max = r.least/2, r.most*2
-		}
-	case r.least == r.most:
-		to.Min, to.Max = r.least-0.5, r.most+0.5
-	}
-	if len(a.Ticks) > 0 {
-		var ticks plot.ConstantTicks
-		for _, t := range a.Ticks {
-			ticks = append(ticks, plot.Tick{Value: t.At, Label: t.Name})
-		}
-		to.Tick.Marker = ticks
-	}
-}
-
-// decades ticks powers of ten, with names for all of them.
-type decades struct{}
-
-func (decades) Ticks(least, most float64) []plot.Tick {
-	var ticks []plot.Tick
-	for e := math.Floor(math.Log10(least)); e <= math.Ceil(math.Log10(most)); e++ {
-		base := math.Pow(10, e)
-		for k := 1.0; k < 10; k++ {
-			if v := base * k; v >= least && v <= most*1.0001 {
-				t := plot.Tick{Value: v}
-				if k == 1 || k == 2 || k == 5 {
-					t.Label = fmt.Sprintf("%g", v)
-				}
-				ticks = append(ticks, t)
-			}
-		}
-	}
-	return ticks
 }
 
 func (c *Chart) points(s *Series) plotter.XYs {
@@ -303,12 +280,12 @@ func head(page draw.Canvas, title string, notes []string) draw.Canvas {
 	body := draw.Crop(page, margin, -margin, margin, -margin)
 	style := textStyle(14)
 	y := body.Max.Y - 14
-	body.FillText(style, vg.Point{X: body.Min.X, Y: y}, title)
+	body.FillText(style, vg.Point{X: body.Min.X, Y: y}, safe(title))
 	style = textStyle(9)
 	style.Color = soft
 	for _, n := range notes {
 		y -= 12
-		body.FillText(style, vg.Point{X: body.Min.X, Y: y}, n)
+		body.FillText(style, vg.Point{X: body.Min.X, Y: y}, safe(n))
 	}
 	return draw.Crop(body, 0, 0, 0, y-10-body.Max.Y)
 }

@@ -1,11 +1,11 @@
 package chart
 
 import (
+	"fmt"
 	"io"
 
 	"gonum.org/v1/plot/vg"
 	"gonum.org/v1/plot/vg/draw"
-	"gonum.org/v1/plot/vg/vgpdf"
 )
 
 // Lanes is a sequence drawing: clients side by side, time downwards. As SVG it
@@ -57,6 +57,9 @@ const (
 	timeWidth = vg.Length(52)
 )
 
+// RowsOnPage is about how many rows one page holds.
+const RowsOnPage = 22
+
 // Write draws the lanes.
 func (l *Lanes) Write(w io.Writer, f Format) error {
 	top := vg.Length(len(l.Notes)+3)*13 + 2*margin + 2*laneRow
@@ -70,11 +73,18 @@ func (l *Lanes) Write(w io.Writer, f Format) error {
 	if err != nil {
 		return err
 	}
-	for from := 0; from == 0 || from < len(l.Rows); from += perPage {
-		if pdf, ok := out.(*vgpdf.Canvas); ok && from > 0 {
+	pages := max(1, (len(l.Rows)+perPage-1)/perPage)
+	for n := range pages {
+		if pdf, ok := out.(*pdfCanvas); ok && n > 0 {
 			pdf.NextPage()
 		}
-		l.page(draw.New(out), l.Rows[from:min(len(l.Rows), from+perPage)])
+		page := draw.New(out)
+		l.page(page, l.Rows[n*perPage:min(len(l.Rows), (n+1)*perPage)])
+		if pages > 1 {
+			style := textStyle(8)
+			style.Color, style.XAlign = soft, draw.XRight
+			page.FillText(style, vg.Point{X: page.Max.X - margin, Y: page.Min.Y + margin/2}, fmt.Sprintf("page %d of %d", n+1, pages))
+		}
 	}
 	_, err = out.WriteTo(w)
 	return err
@@ -86,10 +96,13 @@ func (l *Lanes) page(page draw.Canvas, rows []LaneRow) {
 	style.XAlign = draw.XCenter
 	y := body.Max.Y - laneRow
 	for i, name := range l.Names {
-		body.FillText(style, vg.Point{X: l.middle(body, i), Y: y}, name)
+		body.FillText(style, vg.Point{X: l.middle(body, i), Y: y}, safe(name))
 	}
 	rule(body, y-3)
 	y -= laneRow
+	if len(rows) == 0 {
+		body.FillText(textStyle(11), vg.Point{X: body.Min.X + timeWidth, Y: y - laneRow}, "nothing is kept of these clients in this window")
+	}
 	for i := range rows {
 		l.row(body, y, &rows[i])
 		y -= laneRow
@@ -121,7 +134,7 @@ func (l *Lanes) row(c draw.Canvas, y vg.Length, r *LaneRow) {
 	}
 	style := textStyle(7)
 	style.Color = soft
-	c.FillText(style, vg.Point{X: c.Min.X, Y: y}, r.Time)
+	c.FillText(style, vg.Point{X: c.Min.X, Y: y}, safe(r.Time))
 	x := l.middle(c, r.Lane)
 	switch r.Mark {
 	case Gap:
@@ -141,10 +154,10 @@ func (l *Lanes) row(c draw.Canvas, y vg.Length, r *LaneRow) {
 	if (r.Mark == Stroke || r.Mark == Loss) && r.From > r.Lane {
 		// The stroke runs where the text would stand.
 		style.XAlign = draw.XRight
-		c.FillText(style, vg.Point{X: x - 5, Y: mid - 2}, r.Text)
+		c.FillText(style, vg.Point{X: x - 5, Y: mid - 2}, safe(r.Text))
 		return
 	}
-	c.FillText(style, vg.Point{X: x + 6, Y: mid - 2}, r.Text)
+	c.FillText(style, vg.Point{X: x + 6, Y: mid - 2}, safe(r.Text))
 }
 
 func cross(c draw.Canvas, x, y vg.Length) {

@@ -33,6 +33,10 @@ func (t *Table) Write(w io.Writer, f Format) error {
 	for _, r := range t.Rows {
 		y = t.row(body, y, r, ink)
 	}
+	if len(t.Rows) == 0 {
+		body.FillText(textStyle(11), vg.Point{X: body.Min.X, Y: y}, "nothing was measured in this window")
+		y -= rowHeight
+	}
 	if t.Sum != nil {
 		rule(body, y+rowHeight-3)
 		t.row(body, y, t.Sum, ink)
@@ -61,7 +65,7 @@ func (t *Table) row(c draw.Canvas, y vg.Length, cells []string, in interface {
 			x += nameWidth + vg.Length(i)*each
 			style.XAlign = draw.XRight
 		}
-		c.FillText(style, vg.Point{X: x, Y: y}, cell)
+		c.FillText(style, vg.Point{X: x, Y: y}, safe(cell))
 	}
 	return y - rowHeight
 }

@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"tidepull/internal/chart"
+	"tidepull/internal/lane"
 	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
 	"tidepull/internal/plain"
@@ -28,7 +29,9 @@ type Request struct {
 	Version  string          // of the tool
 	View     string          // one of Views
 	From, To int             // the window in seconds, To not in it; both 0 for the whole run
-	Clients  []ledger.Client // whose lanes; none: those with something amiss
+	Clients  []ledger.Client // whose lanes; none: those around a problem
+	Focus    *lane.Record    // the lanes are those of the stretch around it; nil: around the first problem
+	All      bool            // all of the lanes in the window, on as many pages as it takes, up to a bound
 }
 
 // Views are what can be exported, by name.
@@ -116,7 +119,7 @@ func (r *Request) notes() []string {
 		fmt.Sprintf("%s; %s clients; tide pull %s", window, units.Count(int64(r.Run.Trial.Clients())), r.Version),
 	}
 	if w, _, err := r.window(); err == nil && w.Overloaded > 0 {
-		lines = append(lines, fmt.Sprintf("attention: the tool was the bottleneck in %d of these %d seconds", w.Overloaded, w.Seconds))
+		lines = append(lines, fmt.Sprintf("attention: %d of these %d seconds say nothing of the server: %s", w.Overloaded, w.Seconds, w.Why.Words()))
 	}
 	if !r.Run.KernelTimes {
 		lines = append(lines, "attention: no kernel receive times; latencies may be too long by the reading lag")
@@ -130,12 +133,35 @@ func (s *sheet) writeCSV(w io.Writer) error {
 		return err
 	}
 	for _, row := range s.Rows {
-		if err := c.Write(texts(row)); err != nil {
+		if err := c.Write(cells(row)); err != nil {
 			return err
 		}
 	}
 	c.Flush()
 	return c.Error()
+}
+
+// cells writes a row for CSV: texts in a form that no program takes for a
+// formula, nor for anything but a text.
+func cells(row []any) []string {
+	out := texts(row)
+	for i, v := range row {
+		if _, text := v.(string); text {
+			out[i] = Cell(out[i])
+		}
+	}
+	return out
+}
+
+// Cell makes a text safe to stand in a table that other programs open: control
+// characters become visible, and what they would take for a formula begins with
+// an apostrophe.
+func Cell(s string) string {
+	s = plain.Text(s, 0)
+	if s != "" && strings.ContainsRune("=+-@\t\r|%", rune(s[0])) {
+		return "'" + s
+	}
+	return s
 }
 
 func texts(row []any) []string {

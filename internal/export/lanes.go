@@ -1,7 +1,9 @@
 package export
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
 	"time"
 
 	"tidepull/internal/chart"
@@ -18,20 +20,24 @@ func (r *Request) lanes() (sheet, drawing) {
 	if r.To > r.From {
 		from, to = time.Duration(r.From)*time.Second, time.Duration(r.To)*time.Second
 	}
-	clients := r.Clients
-	if len(clients) == 0 {
-		var focus *lane.Record
+	clients, focus := r.Clients, r.Focus
+	if focus == nil {
 		for _, odd := range lane.Odds(r.Run.Lanes) {
 			if odd.At >= from && (to == 0 || odd.At < to) {
 				focus = &odd
 				break
 			}
 		}
+	}
+	if len(clients) == 0 {
 		clients, _ = r.Run.Around(focus)
 	}
-	rows := lane.Arrange(r.Run.Lanes, clients, lane.Whole, from, to)
+	rows, left := r.stretch(lane.Arrange(r.Run.Lanes, clients, lane.Whole, from, to), focus)
 	s := sheet{Title: "What happened between the clients", Unit: "s and ms where a name ends so", Header: []string{"at_s", "client", "what", "message", "from", "room", "fate", "latency_ms", "says"}}
 	d := &chart.Lanes{Title: s.Title, Notes: append(r.notes(), "a dot: said; an arrow: arrived, with its latency; an arrow that begins beside its lane: from a client that is not shown; a cross: went wrong, or lost on the way")}
+	if left > 0 {
+		d.Notes = append(d.Notes, fmt.Sprintf("%s more things happened between these clients in the window; --all draws them", units.Count(int64(left))))
+	}
 	for _, c := range clients[:min(len(clients), lane.MaxLanes)] {
 		d.Names = append(d.Names, plain.Text(r.Run.ClientName(c), 30))
 	}
@@ -45,7 +51,31 @@ func (r *Request) lanes() (sheet, drawing) {
 		}
 		d.Rows = append(d.Rows, r.drawnRow(row))
 	}
+	if !r.All && len(d.Rows) > chart.RowsOnPage { // with the gaps between them
+		d.Rows = d.Rows[:chart.RowsOnPage]
+	}
 	return s, d
+}
+
+// maxRows bounds the rows of a drawing that is to have all of them.
+const maxRows = 40 * chart.RowsOnPage
+
+// stretch keeps the rows around the focus that one page holds, or all up to a
+// bound, and tells how many were left out.
+func (r *Request) stretch(rows []lane.Row, focus *lane.Record) ([]lane.Row, int) {
+	most, at := chart.RowsOnPage, 0
+	if r.All {
+		most = maxRows
+	}
+	if focus != nil {
+		at, _ = slices.BinarySearchFunc(rows, focus.At, func(row lane.Row, t time.Duration) int { return cmp.Compare(row.Rec.At, t) })
+	}
+	from := min(max(0, at-most/2), max(0, len(rows)-most))
+	if r.All {
+		from = 0
+	}
+	to := min(len(rows), from+most)
+	return rows[from:to], len(rows) - (to - from)
 }
 
 func linesOf(row *lane.Row) []chart.Line {
@@ -64,7 +94,9 @@ func (r *Request) roomName(room ledger.Room) string {
 }
 
 func (r *Request) says(rec *lane.Record) string {
-	if rec.What != lane.Said {
+	switch rec.What {
+	case lane.Said, lane.Got, lane.Heard, lane.Lost:
+	default:
 		return ""
 	}
 	for i := range r.Run.Bodies {
@@ -127,9 +159,9 @@ func (r *Request) drawnRow(row *lane.Row) chart.LaneRow {
 	case lane.Entered, lane.Left:
 		d.Text += " " + r.roomName(rec.Room)
 	case lane.Held:
-		d.Text = "holds: " + check
+		d.Text = "passed: " + check
 	case lane.Failed:
-		d.Mark, d.Text = chart.Cross, "fails: "+check
+		d.Mark, d.Text = chart.Cross, "failed: "+check
 	case lane.Broke, lane.Refused, lane.Denied:
 		d.Mark = chart.Cross
 	case lane.Answered:

@@ -14,6 +14,7 @@ import (
 	"tidepull/internal/headless"
 	"tidepull/internal/logbook"
 	"tidepull/internal/meter"
+	"tidepull/internal/plain"
 	"tidepull/internal/run"
 )
 
@@ -70,10 +71,15 @@ type message struct {
 // JUnit writes a test case for each limit and each final check: broken ones have
 // failed, those not proven are skipped.
 func JUnit(w io.Writer, s *run.Snapshot) error {
-	out := suite{Name: s.Trial.Name, Tests: len(s.Judgements) + len(s.FinalResults), Time: fmt.Sprintf("%.3f", s.Elapsed.Seconds()), Stamp: s.Started.UTC().Format("2006-01-02T15:04:05")}
+	trialName := plain.Text(s.Trial.Name, 0)
+	out := suite{Name: trialName, Tests: len(s.Judgements) + len(s.FinalResults), Time: fmt.Sprintf("%.3f", s.Elapsed.Seconds()), Stamp: s.Started.UTC().Format("2006-01-02T15:04:05")}
 	for _, j := range s.Judgements {
 		text := fmt.Sprintf("%s %s %s, measured %s", j.Limit.Figure, j.Limit.Rule, headless.Figure(j.Unit, j.Limit.Value), headless.Figure(j.Unit, j.Measured))
-		t := test{Name: j.Limit.Name, Class: s.Trial.Name, Output: text}
+		name := plain.Text(j.Limit.Name, 0)
+		if j.Limit.Implied {
+			name = "implied: " + name
+		}
+		t := test{Name: name, Class: trialName, Output: text}
 		switch j.Verdict {
 		case run.Broken:
 			out.Failures++
@@ -85,10 +91,10 @@ func JUnit(w io.Writer, s *run.Snapshot) error {
 		out.Cases = append(out.Cases, t)
 	}
 	for _, r := range s.FinalResults {
-		t := test{Name: "final check: " + r.Name, Class: s.Trial.Name, Output: r.Why}
+		t := test{Name: "final check: " + plain.Text(r.Name, 0), Class: trialName, Output: plain.Text(r.Why, 0)}
 		if r.Verdict == run.Broken {
 			out.Failures++
-			t.Failure = &message{r.Why}
+			t.Failure = &message{plain.Text(r.Why, 0)}
 		}
 		out.Cases = append(out.Cases, t)
 	}

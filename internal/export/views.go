@@ -21,7 +21,7 @@ func ms(d time.Duration) float64 { return float64(d) / 1e6 }
 func (r *Request) tide(entries []*logbook.Entry) (sheet, drawing) {
 	s := sheet{Title: "Tide and fan-out latency by second", Unit: "ms where a name ends in _ms", Header: []string{"second", "planned", "open", "said", "arrived", "lost", "p50_ms", "p99_ms", "last_ms", "overloaded"}}
 	c := &chart.Chart{Title: "The tide, and how soon its messages arrived", Notes: r.notes(),
-		X: chart.Axis{Label: "seconds since the start"}, Y: chart.Axis{Label: "fan-out latency, ms", Log: true}}
+		X: chart.Axis{Label: "time since the start, minutes and seconds", Clock: true}, Y: chart.Axis{Label: "fan-out latency", Log: true, Name: chart.Millis}}
 	var t, p50, p99, last, plan, open []float64
 	for _, e := range entries {
 		all, err := e.Fanout()
@@ -49,9 +49,9 @@ func (r *Request) tide(entries []*logbook.Entry) (sheet, drawing) {
 	}
 	c.Series = []chart.Series{
 		{Name: "median to p99", Style: chart.Filled, X: t, Y: p99}, {Name: "median", X: t, Y: p50},
-		{Name: "the last recipient", Style: chart.Points, X: t, Y: last},
+		{Name: "last recipient", Style: chart.Points, X: t, Y: last},
 	}
-	c.Above = &chart.Chart{Y: chart.Axis{Label: "clients"}, Series: []chart.Series{{Name: "open", X: t, Y: open}, {Name: "planned", Style: chart.Dotted, X: t, Y: plan}}}
+	c.Above = &chart.Chart{Y: chart.Axis{Label: "clients", Name: chart.Count}, Series: []chart.Series{{Name: "open", X: t, Y: open}, {Name: "planned", Style: chart.Dotted, X: t, Y: plan}}}
 	return s, c
 }
 
@@ -60,7 +60,7 @@ func (r *Request) fanout(w *logbook.Window) (sheet, drawing) {
 	s := sheet{Title: "Share of the audience reached", Unit: "ms, share from 0 to 1", Header: []string{"latency_ms", "share"}}
 	owed := float64(max(1, w.Total.Owed-w.Total.Open()-w.Total.Excused))
 	c := &chart.Chart{Title: "Share of the audience reached, by time since the message was due", Notes: r.notes(),
-		X: chart.Axis{Label: "ms since the message was due", Log: true}, Y: chart.Axis{Label: "share of what was owed", Ticks: []chart.Tick{{At: 0, Name: "0"}, {At: 0.25, Name: "0.25"}, {At: 0.5, Name: "0.5"}, {At: 0.75, Name: "0.75"}, {At: 1, Name: "1"}}}}
+		X: chart.Axis{Label: "time since the message was due", Log: true, Name: chart.Millis}, Y: chart.Axis{Label: "share of what was owed", Name: chart.Percent}}
 	var x, y []float64
 	seen := 0.0
 	w.Fanout().Each(func(upper time.Duration, n uint32) {
@@ -73,7 +73,7 @@ func (r *Request) fanout(w *logbook.Window) (sheet, drawing) {
 		name  string
 		h     *meter.Hist
 		style chart.Style
-	}{{"the first recipient", &w.First, chart.Dotted}, {"the middle one", &w.Median, chart.Dashed}, {"the last one", &w.Last, chart.Points}} {
+	}{{"first recipient", &w.First, chart.Dotted}, {"median recipient", &w.Median, chart.Dashed}, {"last recipient", &w.Last, chart.Points}} {
 		c.Series = append(c.Series, cumulative(m.name+" (by message)", m.h, m.style))
 	}
 	return s, c
@@ -92,9 +92,9 @@ func cumulative(name string, h *meter.Hist, style chart.Style) chart.Series {
 // percentiles is the latency by percentile, with the tool's own lags beside it.
 func (r *Request) percentiles(w *logbook.Window) (sheet, drawing) {
 	s := sheet{Title: "Latency by percentile", Unit: "ms", Header: []string{"percentile", "fanout_ms", "first_ms", "median_ms", "last_ms", "reading_lag_ms", "schedule_lag_ms"}}
-	c := &chart.Chart{Title: "Latency by percentile", Notes: r.notes(), Y: chart.Axis{Label: "ms", Log: true}, X: chart.Axis{Label: "percentile; each nine takes the same room"}}
+	c := &chart.Chart{Title: "Latency by percentile", Notes: r.notes(), Y: chart.Axis{Label: "latency", Log: true, Name: chart.Millis}, X: chart.Axis{Label: "percentile; each nine takes the same room"}}
 	hists := []*meter.Hist{w.Fanout(), &w.First, &w.Median, &w.Last, &w.ReadingLag, &w.ScheduleLag}
-	names := []string{"fan-out, all deliveries", "first recipient", "middle recipient", "last recipient", "the tool's reading lag", "the tool's schedule lag"}
+	names := []string{"fan-out, all deliveries", "first recipient", "median recipient", "last recipient", "the tool's reading lag", "the tool's schedule lag"}
 	styles := []chart.Style{chart.Solid, chart.Dotted, chart.Dashed, chart.Dashed, chart.Points, chart.Dotted}
 	series := make([]chart.Series, len(hists))
 	const steps = 40
@@ -117,7 +117,7 @@ func (r *Request) percentiles(w *logbook.Window) (sheet, drawing) {
 		series[k].Name, series[k].Style = names[k], styles[k]
 	}
 	c.Series = []chart.Series{series[0], series[1], series[3], series[4]}
-	for i, name := range []string{"0", "90", "99", "99.9", "99.99"} {
+	for i, name := range []string{"0 %", "90 %", "99 %", "99.9 %", "99.99 %"} {
 		c.X.Ticks = append(c.X.Ticks, chart.Tick{At: float64(i), Name: name})
 	}
 	return s, c
@@ -126,7 +126,7 @@ func (r *Request) percentiles(w *logbook.Window) (sheet, drawing) {
 // rooms is latency against the size of the audience, with the fitted line.
 func (r *Request) rooms(w *logbook.Window) (sheet, drawing) {
 	s := sheet{Title: "Latency by size of the audience", Unit: "ms", Header: []string{"audience_from", "audience_to", "deliveries", "p50_ms", "p99_ms", "max_ms", "fitted_last_from_ms", "fitted_last_to_ms"}}
-	c := &chart.Chart{Title: "Latency by size of the audience", X: chart.Axis{Label: "recipients of a message", Log: true}, Y: chart.Axis{Label: "ms", Log: true}}
+	c := &chart.Chart{Title: "Latency by size of the audience", X: chart.Axis{Label: "recipients of a message", Log: true, Name: chart.Count}, Y: chart.Axis{Label: "latency", Log: true, Name: chart.Millis}}
 	line, fitted := w.Fit.Line()
 	var x, p50, p99, fx, fy []float64
 	for _, size := range w.BySize() {
@@ -145,15 +145,15 @@ func (r *Request) rooms(w *logbook.Window) (sheet, drawing) {
 		note = fmt.Sprintf("the last recipient, fitted: %s and %s a recipient, 95 %% certain within %s either way", units.Micros(line.Base), units.Micros(line.Slope), units.Micros(line.Error))
 	}
 	c.Notes = append(r.notes(), note)
-	c.Series = []chart.Series{{Name: "median", Style: chart.Points, X: x, Y: p50}, {Name: "p99", Style: chart.Dashed, X: x, Y: p99}, {Name: "the last recipient, fitted", X: fx, Y: fy}}
+	c.Series = []chart.Series{{Name: "median", Style: chart.Points, X: x, Y: p50}, {Name: "p99", Style: chart.Dashed, X: x, Y: p99}, {Name: "last recipient, fitted", X: fx, Y: fy}}
 	return s, c
 }
 
 // ledger is the balance sheet by room, crew and kind.
 func (r *Request) ledger(w *logbook.Window) (sheet, drawing) {
-	s := sheet{Title: "Balance sheet", Unit: "deliveries; said: messages", Header: []string{"room", "crew", "kind", "said", "owed", "delivered", "late", "lost", "excused", "open", "duplicate", "stray", "allowed", "history", "overdue"}}
+	s := sheet{Title: "Balance sheet", Unit: "deliveries; said: messages", Header: []string{"room", "crew", "kind", "said", "owed", "delivered", "late", "lost", "excused", "open", "duplicate", "stray", "allowed", "history", "overdue", "reordered", "disagreed", "altered"}}
 	t := &chart.Table{Title: "Who was owed what, and what became of it", Notes: append(r.notes(), "owed = delivered + late + lost + excused + open"),
-		Header: []string{"room", "said", "owed", "delivered", "late", "lost", "excused", "open", "duplicate", "stray", "allowed", "history"}}
+		Header: []string{"room", "said", "owed", "delivered", "late", "lost", "excused", "open", "duplicate", "stray", "allowed", "history", "reordered", "disagreed", "altered"}}
 	cells := make([]ledger.Cell, 0, len(w.Cells))
 	for c := range w.Cells {
 		cells = append(cells, c)
@@ -163,11 +163,11 @@ func (r *Request) ledger(w *logbook.Window) (sheet, drawing) {
 	})
 	for _, c := range cells {
 		y := w.Cells[c]
-		s.Rows = append(s.Rows, []any{r.Run.Rooms[c.Room], r.Run.Trial.Crews[c.Crew].Name, c.Kind.String(), y.Said, y.Owed, y.Delivered, y.Late, y.Lost, y.Excused, y.Open(), y.Duplicate, y.Stray, y.Allowed, y.Past, y.Overdue})
+		s.Rows = append(s.Rows, []any{r.Run.Rooms[c.Room], r.Run.Trial.Crews[c.Crew].Name, c.Kind.String(), y.Said, y.Owed, y.Delivered, y.Late, y.Lost, y.Excused, y.Open(), y.Duplicate, y.Stray, y.Allowed, y.Past, y.Overdue, y.Reordered, y.Disagreed, y.Altered})
 	}
 	row := func(name string, y *ledger.Tally) []string {
 		out := []string{name}
-		for _, n := range []int64{y.Said, y.Owed, y.Delivered, y.Late, y.Lost, y.Excused, y.Open(), y.Duplicate, y.Stray, y.Allowed, y.Past} {
+		for _, n := range []int64{y.Said, y.Owed, y.Delivered, y.Late, y.Lost, y.Excused, y.Open(), y.Duplicate, y.Stray, y.Allowed, y.Past, y.Reordered, y.Disagreed, y.Altered} {
 			out = append(out, units.Count(n))
 		}
 		return out
