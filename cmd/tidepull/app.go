@@ -10,13 +10,11 @@ import (
 
 	"tidepull/internal/export"
 	"tidepull/internal/language"
-	"tidepull/internal/ledger"
 	"tidepull/internal/run"
 	"tidepull/internal/store"
 	"tidepull/internal/trial"
 	"tidepull/internal/tui"
 	"tidepull/internal/tui/home"
-	"tidepull/internal/tui/scene"
 )
 
 // An app is what all commands share. It is also the shell that the interface
@@ -194,20 +192,20 @@ func (a *app) Start(what home.Action) (tui.Source, error) {
 }
 
 // Export implements tui.Shell: it writes what a view shows into the current
-// folder, as drawings and as tables.
-func (a *app) Export(view string, s *run.Snapshot, w scene.Span, clients []ledger.Client) (string, error) {
-	views := map[string][]string{"watch": {"tide"}, "fan-out": {"fan-out", "percentiles", "rooms"}, "ledger": {"ledger"}, "lanes": {"lanes"}}[view]
-	stamp := s.Started.Local().Format("20060102-150405")
+// folder, as drawings and as tables. What is there stays.
+func (a *app) Export(x tui.Exported) (string, error) {
+	views := map[string][]string{"watch": {"tide"}, "fan-out": {"fan-out", "percentiles", "rooms"}, "ledger": {"ledger"}, "lanes": {"lanes"}}[x.View]
+	name := "run of " + x.Run.Started.Local().Format("2006-01-02 15:04:05")
 	var written []string
 	for _, v := range views {
 		for _, format := range []string{"svg", "pdf", "csv"} {
-			name := fmt.Sprintf("tidepull-%s-%s.%s", stamp, v, format)
-			r := export.Request{Run: s, Name: "run of " + s.Started.Local().Format("2006-01-02 15:04:05"), Version: Version, View: v, From: w.From, To: w.To, Clients: clients}
-			if err := writeExport(name, r, format); err != nil {
+			r := export.Request{Run: x.Run, Name: name, Version: Version, View: v, From: x.Window.From, To: x.Window.To, Clients: x.Clients, Focus: x.Focus}
+			path := export.FreeName(x.Run.Started.Local().Format("20060102-150405"), v, x.Window.From, x.Window.To, format)
+			if err := writeExport(path, r, format); err != nil {
 				return "", err
 			}
+			written = append(written, path)
 		}
-		written = append(written, fmt.Sprintf("tidepull-%s-%s.{svg,pdf,csv}", stamp, v))
 	}
 	return strings.Join(written, ", "), nil
 }

@@ -96,7 +96,8 @@ type exportCommand struct {
 	ID      int64  `arg:"" name:"run" help:"The run's number."`
 	View    string `required:"" enum:"tide,fan-out,percentiles,rooms,ledger,lanes" help:"What to write: ${enum}."`
 	Window  string `placeholder:"FROM..TO" help:"The seconds of the run to take; the whole run where it is not given."`
-	Clients string `placeholder:"WHO" help:"Whose lanes: names separated by commas, a crew, a room, or amiss."`
+	Clients string `placeholder:"WHO" help:"Whose lanes: names separated by commas, a crew, a room, or problems."`
+	All     bool   `help:"Lanes: all of them in the window, on numbered pages, and not only the stretch around the first problem."`
 	Format  string `default:"svg" enum:"svg,pdf,csv,json" help:"As what: ${enum}."`
 	Output  string `short:"o" default:"-" placeholder:"FILE" help:"Where to; the standard output where it is not given."`
 }
@@ -106,7 +107,7 @@ func (c *exportCommand) Run(a *app) error {
 	if err != nil {
 		return err
 	}
-	req := export.Request{Run: snap, Version: Version, View: c.View, Name: fmt.Sprintf("run %d", r.ID)}
+	req := export.Request{Run: snap, Version: Version, View: c.View, All: c.All, Name: fmt.Sprintf("run %d", r.ID)}
 	if r.Name != "" {
 		req.Name += ", " + r.Name
 	}

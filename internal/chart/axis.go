@@ -94,7 +94,8 @@ func (a *Axis) positions(least, most float64) (ticks []plot.Tick) {
 		}
 	}
 	for i := math.Ceil(least/step - 1e-9); i*step <= most+step*1e-9 && len(ticks) < 100; i++ {
-		ticks = append(ticks, plot.Tick{Value: i * step, Label: a.name(i * step)})
+		v := i*step + 0 // no negative nothing
+		ticks = append(ticks, plot.Tick{Value: v, Label: a.name(v)})
 	}
 	return ticks
 }

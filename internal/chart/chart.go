@@ -97,6 +97,10 @@ func (c *Chart) Write(w io.Writer, f Format) error {
 	}
 	body := head(draw.New(out), c.Title, c.Notes)
 	across := c.reach(func(xy plotter.XY) float64 { return xy.X })
+	if c.Above != nil {
+		above := c.Above.reach(func(xy plotter.XY) float64 { return xy.X })
+		across = reach{min(across.least, above.least), max(across.most, above.most)}
+	}
 	below, err := c.plot(across)
 	if err != nil {
 		return err
@@ -147,8 +151,6 @@ func (c *Chart) plot(across reach) (*plot.Plot, error) {
 	p := plot.New()
 	p.BackgroundColor = color.White
 	p.X.Label.Text, p.Y.Label.Text = safe(c.X.Label), safe(c.Y.Label)
-	c.X.apply(&p.X, across)
-	c.Y.apply(&p.Y, c.reach(func(xy plotter.XY) float64 { return xy.Y }))
 	for _, s := range []*draw.TextStyle{&p.X.Label.TextStyle, &p.Y.Label.TextStyle, &p.X.Tick.Label, &p.Y.Tick.Label, &p.Legend.TextStyle} {
 		s.Font.Variant, s.Font.Size = "Sans", 9
 	}
@@ -169,6 +171,9 @@ func (c *Chart) plot(across reach) (*plot.Plot, error) {
 			return nil, err
 		}
 	}
+	// Behind the series, which widen the axes as they are added.
+	c.X.apply(&p.X, across)
+	c.Y.apply(&p.Y, c.reach(func(xy plotter.XY) float64 { return xy.Y }))
 	return p, nil
 }
 

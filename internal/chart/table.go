@@ -54,7 +54,11 @@ func rule(c draw.Canvas, y vg.Length) {
 func (t *Table) row(c draw.Canvas, y vg.Length, cells []string, in interface {
 	RGBA() (r, g, b, a uint32)
 }) vg.Length {
-	style := textStyle(10)
+	size := vg.Length(10)
+	if len(t.Header) > 12 {
+		size = 8
+	}
+	style := textStyle(size)
 	style.Color = in
 	const nameWidth = 130
 	each := (c.Max.X - c.Min.X - nameWidth) / vg.Length(max(1, len(t.Header)-1))

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -400,5 +401,72 @@ func TestMetrics(t *testing.T) {
 	}
 	if _, err := Metrics("127.0.0.1:17399", nil); err == nil {
 		t.Error("an address that is taken is not refused")
+	}
+}
+
+// TestHostileTexts: whatever clients, rooms and servers are called, drawings
+// parse, tables hold no formulas and nothing turns text round.
+func TestHostileTexts(t *testing.T) {
+	hostile := "=cmd|' /C x'!A1 \x00\x1b[2J </text><script> & \u202e \ufffe Grüße 波止場 \xff"
+	s := snapshot(t)
+	tr := *s.Trial
+	tr.Name = hostile
+	tr.Crews = slices.Clone(tr.Crews)
+	tr.Crews[0].Name = hostile
+	s.Trial, s.Rooms, s.Names = &tr, slices.Clone(s.Rooms), slices.Clone(s.Names)
+	for i := range s.Rooms {
+		s.Rooms[i] = hostile
+	}
+	for i := range s.Names {
+		s.Names[i] = hostile
+	}
+	s.FinalResults = []run.FinalResult{{Name: hostile, Verdict: run.Broken, Why: hostile}}
+	for _, view := range Views {
+		for _, format := range Formats {
+			var b bytes.Buffer
+			if err := Write(&b, Request{Run: s, View: view, Name: hostile}, format); err != nil {
+				t.Errorf("%s as %s: %v", view, format, err)
+			}
+			switch format {
+			case "svg":
+				checkXML(t, view, &b)
+			case "csv":
+				rows, err := csv.NewReader(&b).ReadAll()
+				if err != nil {
+					t.Errorf("%s: %v", view, err)
+				}
+				for _, row := range rows {
+					for _, cell := range row {
+						if strings.HasPrefix(cell, "=") || strings.ContainsAny(cell, "\x00\x1b\u202e") {
+							t.Errorf("%s: a cell %q", view, cell)
+						}
+					}
+				}
+			case "pdf":
+				if !strings.Contains(b.String(), "/ToUnicode") {
+					t.Errorf("%s: a PDF without Unicode", view)
+				}
+			}
+		}
+	}
+	var b bytes.Buffer
+	if err := JUnit(&b, s); err != nil || strings.ContainsAny(b.String(), "\u202e\x1b\x00") {
+		t.Errorf("%v: %q", err, b.String())
+	}
+	checkXML(t, "junit", &b)
+	if got := safeName("run 3: a/b\x1b", "lanes", 2, 9, "svg", func(p string) bool { return p == "tidepull-run-3-a-b-lanes-2-9s.svg" }); got != "tidepull-run-3-a-b-lanes-2-9s-2.svg" {
+		t.Errorf("a second export is %s", got)
+	}
+}
+
+func checkXML(t *testing.T, what string, r io.Reader) {
+	t.Helper()
+	for d := xml.NewDecoder(r); ; {
+		if _, err := d.Token(); err == io.EOF {
+			return
+		} else if err != nil {
+			t.Errorf("%s does not parse: %v", what, err)
+			return
+		}
 	}
 }

@@ -24,8 +24,8 @@ type Message struct {
 	Outcomes []Outcome // the first maxOutcomes, the worst first
 }
 
-// Amiss is how many of the message's deliveries went wrong.
-func (m *Message) Amiss() int { return m.Lost + m.Late + m.Odd }
+// Problems is how many of the message's deliveries went wrong.
+func (m *Message) Problems() int { return m.Lost + m.Late + m.Odd }
 
 // An Outcome is what became of a message at one client.
 type Outcome struct {

@@ -227,6 +227,12 @@ func firstOf(all []string) string {
 	return all[0]
 }
 
+// Wanted says what the limit is.
+func (j *Judgement) Wanted() string {
+	f := logbook.FigureNamed(j.Limit.Figure)
+	return fmt.Sprintf("%s %s %s", j.Limit.Figure, j.Limit.Rule.Words(), units.Figure(f.Unit == logbook.Duration, j.Limit.Value))
+}
+
 // String says what was measured and what was wanted.
 func (j *Judgement) String() string {
 	return fmt.Sprintf("%s: %s is %s, wanted %s %s", j.Limit.Name, j.Limit.Figure, units.Figure(j.Unit == logbook.Duration, j.Measured), j.Limit.Rule.Words(), units.Figure(j.Unit == logbook.Duration, j.Limit.Value))

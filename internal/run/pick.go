@@ -13,11 +13,11 @@ import (
 const picked = 5
 
 // PickClients finds the clients that a text names, for their lanes: names
-// separated by commas, a crew, a room, or "amiss" (also ""), for which it gives
+// separated by commas, a crew, a room, or "problems" (also ""), for which it gives
 // none: they are those around what went wrong (Around).
 func (s *Snapshot) PickClients(text string) (clients []ledger.Client, label string, err error) {
 	text = strings.TrimSpace(text)
-	if text == "" || text == "amiss" {
+	if text == "" || text == "problems" {
 		return nil, "", nil
 	}
 	for i, c := range s.Trial.Crews {

@@ -3,6 +3,8 @@ package tui
 import (
 	"errors"
 	"fmt"
+	"regexp"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -24,6 +26,7 @@ import (
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/probing"
 	"tidepull/internal/tui/scene"
+	"tidepull/internal/units"
 	"tidepull/internal/wire/http1"
 )
 
@@ -87,7 +90,8 @@ func hostileRun(t *testing.T) *run.Snapshot {
 	if s.Total, err = logbook.Sum(s.Entries, nil); err != nil {
 		t.Fatal(err)
 	}
-	s.Judgements = run.Judge(tr.Limits, s.Total, s.Total)
+	s.Judgements = run.Judge(run.Limits(tr), s.Total, s.Total)
+	s.Reasons = map[string]int{"denied: " + hostile: 40, "not recognised: " + hostile: 3}
 	if len(s.Kept) < 6 || s.Total.Total.Lost < 6 || s.Total.Total.Duplicate == 0 {
 		t.Fatalf("too little is wrong: %+v", s.Total.Total)
 	}
@@ -109,7 +113,7 @@ func press(name string) tea.KeyPressMsg {
 }
 
 func newTestView(s *run.Snapshot) *runView {
-	v := newRunView(troubled{Kept{s}}, newKeys(), func(string, *run.Snapshot, scene.Span, []ledger.Client) (string, error) {
+	v := newRunView(troubled{Kept{s}}, newKeys(), func(Exported) (string, error) {
 		return "", errors.New(hostile)
 	})
 	return v
@@ -158,7 +162,7 @@ func TestHostileNames(t *testing.T) {
 		"watch": {"1"}, "watch, window": {"1", "w", "+"}, "fan-out": {"2"}, "fan-out, one message": {"2", "m"}, "fan-out, the last": {"2", "M"},
 		"ledger": {"3"}, "by crew": {"3", "b"}, "by kind": {"3", "b", "b"}, "a room": {"3", "enter"}, "a message": {"3", "enter", "enter"},
 		"a client": {"3", "enter", "enter", "enter"}, "its message": {"3", "enter", "enter", "enter", "down", "down", "enter"}, "window on the amiss": {"3", "n", "n"},
-		"help": {"2", "?"}, "export": {"3", "e"}, "leaving": {"q"},
+		"help": {"2", "?"}, "help, scrolled": {"3", "?", "down", "down", "down"}, "scrolled": {"1", "down", "down", "down", "down", "down", "down"}, "export": {"3", "e"}, "leaving": {"q"},
 		"lanes": {"4"}, "a payload": {"4", "enter"}, "as bytes": {"4", "down", "down", "enter", "space"}, "what is odd": {"4", "f", "f", "f", "f", "f", "n", "n", "enter"}, "unfolded": {"4", "z", "up"}, "picking": {"4", "g", "x", "enter"}, "help of lanes": {"4", "?"},
 	}
 	for _, profile := range []colorprofile.Profile{colorprofile.TrueColor, colorprofile.ANSI} {
@@ -204,7 +208,7 @@ func TestHostileServer(t *testing.T) {
 			check(t, "probe", m)
 			m.probe.Update(tea.KeyPressMsg{Code: 'd', Mod: tea.ModCtrl})
 			check(t, "probe, unfolded", m)
-			m.explaining = true
+			m.help.open = true
 			check(t, "probe, explained", m)
 		}
 	}
@@ -274,17 +278,84 @@ func TestFiguresOfTheWindow(t *testing.T) {
 func TestKeysAreShown(t *testing.T) {
 	k := newKeys()
 	for _, b := range []key.Binding{k.help, k.stop, k.leave, k.window, k.nextTick, k.export, k.message, k.order} {
-		if !key.Matches(press(b.Help().Key), b) && b.Help().Key != "m" && b.Help().Key != "b" {
+		if !key.Matches(press(strings.Fields(b.Help().Key)[0]), b) {
 			t.Errorf("the footer names %q, which does not do it", b.Help().Key)
 		}
 	}
 	v := newTestView(hostileRun(t))
 	p := look.NewPalette(true, colorprofile.NoTTY)
 	v.source = Kept{v.snapshot}
-	for view, want := range map[viewName]string{viewWatch: "w window", viewFanout: "m a message", viewLedger: "enter look into"} {
+	for view, want := range map[viewName]string{viewWatch: "w window", viewFanout: "m M message", viewLedger: "enter look into"} {
 		v.view = view
-		if got := ansi.Strip(v.footer(&p, 200)); !strings.Contains(got, want) || !strings.Contains(got, "? explain") || !strings.Contains(got, "q leave") {
+		if got := ansi.Strip(v.footer(&p, 200)); !strings.Contains(got, want) || !strings.Contains(got, "? help") || !strings.Contains(got, "q quit") {
 			t.Errorf("footer: %s", got)
 		}
 	}
+}
+
+// TestFigures: what the views show is what was measured, to the last digit, and
+// what went wrong is seen at every size.
+func TestFigures(t *testing.T) {
+	s := hostileRun(t)
+	s.Finished = true
+	w, sum := s.Total, &s.Total.Total
+	draw := func(width, height int, path ...string) string {
+		m := newModel(nil)
+		m.width, m.height, m.palette = width, height, look.NewPalette(true, colorprofile.NoTTY)
+		m.run = newRunView(Kept{s}, newKeys(), nil)
+		for _, k := range path {
+			m.run.press(press(k), m.run.scene(&m.palette, m.width, m.height))
+		}
+		return ansi.Strip(m.draw())
+	}
+	has := func(what, screen string, patterns ...string) {
+		t.Helper()
+		for _, p := range patterns {
+			if !regexp.MustCompile(p).MatchString(screen) {
+				t.Errorf("%s does not show %s:\n%s", what, p, screen)
+			}
+		}
+	}
+	n := func(v int64) string { return regexp.QuoteMeta(units.Count(v)) }
+	d := func(v time.Duration) string { return regexp.QuoteMeta(units.Duration(v)) }
+	f := w.Fanout()
+	has("watch", draw(160, 47), `owed \.+ +`+n(sum.Owed)+` +`+n(sum.Owed), `delivered \.+ +`+n(sum.Delivered), `lost \.+ +`+n(sum.Lost), `duplicate \.+ +`+n(sum.Duplicate), `stray \.+ +`+n(sum.Stray),
+		`fan-out p50 \.+ +`+d(f.Quantile(0.5)), `p99 \.+ +`+d(f.Quantile(0.99)), `max \.+ +`+d(f.Max()), `first recipient \.+ +`+d(w.First.Quantile(0.5)), `last recipient \.+ +`+d(w.Last.Quantile(0.5)),
+		`reading lag p99 \.+ +`+d(w.ReadingLag.Quantile(0.99)), `checks failed \.+ +1`, `verdict: broken`, `40 x denied: `, n(sum.Lost)+` lost`)
+	for _, size := range [][2]int{{60, 18}, {80, 24}, {100, 30}} {
+		for _, path := range [][]string{{"1"}, {"1", "down", "down", "down"}} {
+			has(fmt.Sprint("watch at ", size), draw(size[0], size[1], path...), `(?m)^lost `+n(sum.Lost)+`   duplicate `+n(sum.Duplicate)+`   stray `+n(sum.Stray), n(sum.Lost)+` lost`, `■ .*ledger\.lost is `+n(sum.Lost))
+		}
+	}
+	has("fan-out", draw(160, 47, "2"), `p50 `+d(f.Quantile(0.5)), `p99 `+d(f.Quantile(0.99)), `32 to 63 +`+n(int64(f.Count()))+` +`+d(f.Quantile(0.5)))
+	has("ledger", draw(200, 47, "3"), `sum +`+n(sum.Said)+` +`+n(sum.Owed)+` +`+n(sum.Delivered)+` +`+n(sum.Late)+` +`+n(sum.Lost)+` +`+n(sum.Excused)+` +`+n(sum.Open())+` +`+n(sum.Duplicate)+` +`+n(sum.Stray), `passed +failed`)
+	one, err := logbook.Sum(s.Entries[1:2], nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	screen := draw(160, 47, "3", "n", "n")
+	has("one second", screen, `sum +`+n(one.Total.Said)+` +`+n(one.Total.Owed)+` +`+n(one.Total.Delivered)+` +`+n(one.Total.Late)+` +`+n(one.Total.Lost))
+	// A message of the window alone is stepped to in fan-out.
+	second := regexp.MustCompile(`message (\d+)`).FindStringSubmatch(draw(160, 47, "3", "n", "n", "2", "m"))
+	if second == nil {
+		t.Error("m shows no message of the window")
+	} else {
+		number, _ := strconv.Atoi(second[1])
+		for _, m := range s.Kept {
+			if at := int(m.Due.Sub(s.Start) / time.Second); m.Number == uint64(number) && at != 1 {
+				t.Errorf("m shows message %d of second %d", number, at)
+			}
+		}
+	}
+	for _, key := range []string{"1", "2", "3", "4"} { // its own keys first, and as many as fit
+		foot := func(width int) string {
+			lines := strings.Split(draw(width, 47, key), "\n")
+			return lines[len(lines)-1]
+		}
+		own := map[string]string{"1": "scroll", "2": "m M message", "3": "b group by", "4": "step"}[key]
+		if short, long := foot(80), foot(160); !strings.Contains(short, own) || !strings.Contains(long, own) || !strings.Contains(long, "? help") || !strings.Contains(long, "q quit") || len(strings.Fields(long)) <= len(strings.Fields(short)) {
+			t.Errorf("the footers of view %s:\n%s\n%s", key, short, long)
+		}
+	}
+	has("help", draw(80, 60, "3", "?"), `■ +something was lost`, `b +group by`, `excused +the recipient left`)
 }

@@ -1,7 +1,6 @@
 package tui
 
 import (
-	"fmt"
 	"strings"
 
 	"charm.land/bubbles/v2/key"
@@ -66,19 +65,22 @@ type runView struct {
 	view       viewName
 	window     scene.Span
 	bands      *watch.Cache
+	watch      watch.Model
 	fanout     fanout.Model
 	balance    balance.Model
 	lanes      lanes.Model
 	summed     *logbook.Window // of summedSpan, where it is settled
 	summedSpan scene.Span
-	explaining bool
+	help       helpPane
 	leaving    bool // q was pressed once while the run goes on
 	export     Exporter
 	notice     string
+	dragFrom   int              // the second at which the mouse button went down on the tide; -1: it did not
+	tabs       [numViews][2]int // where the views' names stand in the footer
 }
 
 func newRunView(source Source, k keys, export Exporter) *runView {
-	return &runView{source: source, snapshot: source.Snapshot(), keys: k, bands: &watch.Cache{}, export: export}
+	return &runView{source: source, snapshot: source.Snapshot(), keys: k, bands: &watch.Cache{}, export: export, dragFrom: -1}
 }
 
 // press handles a key; leave tells that the user wants to leave the run.
@@ -90,13 +92,13 @@ func (v *runView) press(msg tea.KeyPressMsg, sc scene.Scene) (leave bool) {
 		v.lanes, _ = v.lanes.Update(msg, sc)
 		return false
 	}
-	if v.explaining && (key.Matches(msg, v.keys.back) || key.Matches(msg, v.keys.help)) {
-		v.explaining = false
+	if v.help.open && !key.Matches(msg, v.keys.interrupt) {
+		v.help.press(msg.String())
 		return false
 	}
 	switch {
 	case key.Matches(msg, v.keys.help):
-		v.explaining = true
+		v.help.open = true
 	case key.Matches(msg, v.keys.interrupt):
 		if over || v.snapshot.Stopped {
 			return true
@@ -123,7 +125,7 @@ func (v *runView) press(msg tea.KeyPressMsg, sc scene.Scene) (leave bool) {
 }
 
 func (v *runView) save() {
-	path, err := v.export(views[v.view].name, v.snapshot, v.window, v.lanes.Clients())
+	path, err := v.export(Exported{View: views[v.view].name, Run: v.snapshot, Window: v.window, Clients: v.lanes.Clients(), Focus: v.lanes.Focus()})
 	if err != nil {
 		v.notice = "nothing was written: " + err.Error()
 		return
@@ -143,8 +145,10 @@ func (v *runView) pickView(k string) bool {
 
 func (v *runView) pressInView(msg tea.KeyPressMsg, sc scene.Scene) (done bool) {
 	switch v.view {
+	case viewWatch:
+		v.watch, done = v.watch.Update(msg.String())
 	case viewFanout:
-		v.fanout, done = v.fanout.Update(msg, v.snapshot)
+		v.fanout, done = v.fanout.Update(msg, sc)
 	case viewLedger:
 		v.balance, done = v.balance.Update(msg, sc)
 	case viewLanes:
@@ -209,17 +213,17 @@ func (v *runView) jump(by int) {
 		}
 	}
 	for at += by; at >= 0 && at < len(entries); at += by {
-		if _, amiss := tide.TickOf(entries[at]); amiss || v.breaksLimit(entries[at]) {
+		if _, wrong := tide.TickOf(entries[at]); wrong || v.breaksLimit(entries[at]) {
 			v.window = scene.Span{From: at, To: at + 1}
 			return
 		}
 	}
-	v.notice = "nothing amiss in that direction"
+	v.notice = "no problem in that direction"
 }
 
-// breaksLimit tells whether a limit on a latency is broken within one second.
+// breaksLimit reports whether a limit on a latency is broken within one second.
 func (v *runView) breaksLimit(e *logbook.Entry) bool {
-	w, err := logbook.Sum([]*logbook.Entry{e}, run.Clean)
+	w, err := run.CleanSum([]*logbook.Entry{e})
 	if err != nil {
 		return false
 	}
@@ -270,12 +274,11 @@ func (v *runView) sum(span scene.Span, entries []*logbook.Entry) *logbook.Window
 
 func (v *runView) draw(p *look.Palette, width, height int) []string {
 	lines := []string{v.header(p, width)}
-	if v.explaining {
-		lines = append(lines, p.Rule(views[v.view].name+", in words", "", width))
-		lines = append(lines, strings.Split(views[v.view].help+windowHelp, "\n")...)
+	if v.help.open {
+		lines = append(lines, v.help.view(p, views[v.view].name, views[v.view].help+windowHelp, v.bindings(true), width, height-2)...)
 	} else {
-		strip := tide.Strip(p, v.snapshot, v.window, width, stripRows(height))
-		lines = append(lines, strip...)
+		lines = append(lines, tide.Strip(p, v.snapshot, v.window, width, stripRows(height))...)
+		lines = append(lines, v.outcome(p, width))
 		sc := v.scene(p, width, height-len(lines)-1)
 		switch v.view {
 		case viewFanout:
@@ -285,7 +288,7 @@ func (v *runView) draw(p *look.Palette, width, height int) []string {
 		case viewLanes:
 			lines = append(lines, v.lanes.View(sc, v.window)...)
 		default:
-			lines = append(lines, watch.View(v.bands, sc)...)
+			lines = append(lines, v.watch.View(v.bands, sc)...)
 		}
 	}
 	for len(lines) < height-1 {
@@ -296,9 +299,38 @@ func (v *runView) draw(p *look.Palette, width, height int) []string {
 
 const windowHelp = `
 
-The window: w sets it and takes it away, left and right move it, + and - make it
-wider and narrower, n and N jump to the next and the last second with something
-amiss. Every figure below the tide is of the window.`
+The window: every figure below the tide is of the window on it, which w sets and
+takes away. Drag on the tide sets it, too.`
+
+// outcome is the verdict, or how it stands, and why in one line.
+func (v *runView) outcome(p *look.Palette, width int) string {
+	s := v.snapshot
+	verdict, why := s.Outcome()
+	signal := look.Attention
+	switch {
+	case verdict == run.Broken:
+		signal = look.SomethingLost
+	case verdict == run.Holds:
+		signal = look.AllWell
+	case s.Err != nil:
+		signal = look.InDanger
+	}
+	word := "verdict: " + string(verdict)
+	if !s.Finished {
+		word = "so far: " + string(verdict)
+		if verdict == run.NotProven {
+			signal, word = look.AllWell, "so far: nothing is wrong"
+			if s.Judged(run.NotProven) {
+				signal, word = look.Attention, "so far: not proven"
+			}
+		}
+	}
+	text := p.Signal(signal, word) + "  " + plain.Text(why, 400)
+	if verdict == run.Broken && v.view != viewLedger && strings.Contains(why, "ledger.") {
+		text = look.Fit(text, max(0, width-18)) + p.Draw(look.Faint, "  3 shows where")
+	}
+	return look.Fit(text, width)
+}
 
 func (v *runView) header(p *look.Palette, width int) string {
 	s := v.snapshot
@@ -311,45 +343,68 @@ func (v *runView) header(p *look.Palette, width int) string {
 func (v *runView) footer(p *look.Palette, width int) string {
 	switch {
 	case v.leaving:
-		return p.Draw(look.Beware, "the run is going on: q again ends it at once, s lets the tide fall first, any other key stays")
+		return p.Draw(look.Beware, "the run is going on: q again ends it at once, s stops it in order first, any other key stays")
 	case v.notice != "":
 		return p.Draw(look.Beware, plain.Text(v.notice, 200))
 	case v.source.Trouble() != "":
 		return p.Signal(look.Attention, plain.Text(v.source.Trouble(), 200))
-	case v.explaining:
-		return hints(p, v.keys.back)
+	case v.help.open:
+		return hintsWithin(p, width, v.keys.back, v.keys.scroll)
 	}
-	var names []string
+	text, at := "", 0
 	for i, view := range views {
 		ink := look.Faint
 		if viewName(i) == v.view {
 			ink = look.Strong
 		}
-		names = append(names, p.Draw(look.Strong, view.key)+" "+p.Draw(ink, view.name))
+		name := view.key + " " + view.name
+		v.tabs[i] = [2]int{at, at + len(name)}
+		text += p.Draw(look.Strong, view.key) + " " + p.Draw(ink, view.name) + "  "
+		at += len(name) + 2
 	}
-	text := strings.Join(names, "  ")
-	bindings := []key.Binding{v.keys.window, v.keys.move, v.keys.nextTick, v.keys.export, v.keys.help}
-	if v.view == viewLanes {
-		bindings = nil
-		for _, h := range lanes.Hints() {
-			bindings = append(bindings, key.NewBinding(key.WithHelp(h[0], h[1])))
-		}
-		bindings = append(bindings, v.keys.window, v.keys.export, v.keys.help)
+	always := hints(p, v.keys.help, v.keys.leave)
+	room := max(0, width-at-5-ansi.StringWidth(always))
+	shown := hintsWithin(p, room, v.bindings(false)...)
+	if shown != "" {
+		shown += "   "
 	}
+	return text + "  " + shown + always
+}
+
+// bindings are the keys that do something now: the view's own first, then the
+// general ones, those that are needed most before the others. all has those too
+// that are only in the help.
+func (v *runView) bindings(all bool) []key.Binding {
+	k := &v.keys
+	var own []key.Binding
 	switch v.view {
+	case viewWatch:
+		own = append(own, k.scroll)
 	case viewFanout:
-		bindings = append([]key.Binding{v.keys.message}, bindings...)
+		own = append(own, k.message)
 	case viewLedger:
-		bindings = append([]key.Binding{v.keys.order, v.keys.down}, bindings...)
+		own = append(own, k.order, k.down)
+	case viewLanes:
+		for _, h := range lanes.Hints() {
+			own = append(own, key.NewBinding(key.WithKeys(h[0]), key.WithHelp(h[0], h[1])))
+		}
 	}
-	if !v.snapshot.Finished && v.snapshot.Leg != "" {
-		bindings = append(bindings, v.keys.stop)
+	var general []key.Binding
+	if all {
+		general = append(general, k.help, k.leave)
 	}
-	all := text + "     " + hints(p, append(bindings, v.keys.leave)...)
-	if ansi.StringWidth(all) > width { // the least needed go first
-		all = text + "   " + hints(p, v.keys.window, v.keys.help, v.keys.stop, v.keys.leave)
+	if !v.snapshot.Finished {
+		general = append(general, k.stop)
 	}
-	return all
+	general = append(general, k.window, k.export)
+	if v.view != viewLanes {
+		general = append(general, k.nextTick)
+	}
+	general = append(general, k.move)
+	if all {
+		general = append(general, k.lastTick, k.interrupt, k.suspend, k.back, k.views)
+	}
+	return append(own, general...)
 }
 
 func hints(p *look.Palette, bindings ...key.Binding) string {
@@ -360,7 +415,7 @@ func hints(p *look.Palette, bindings ...key.Binding) string {
 	return strings.Join(parts, "   ")
 }
 
-// signal is how the run is going, in one sea-mark.
+// signal is how the run is going, in one shape.
 func (v *runView) signal(p *look.Palette) string {
 	s := v.snapshot
 	t, c := &s.Total.Total, &s.Total.Counts
@@ -372,16 +427,63 @@ func (v *runView) signal(p *look.Palette) string {
 		signal, word = look.InDanger, "ended early"
 	case c.Broken > 0 || c.Refused > 0 || c.Malformed > 0:
 		signal, word = look.InDanger, "connections fail"
-	case t.Late > 0 || t.Stray > 0 || t.Duplicate > 0 || t.Defects() > 0 || s.Total.ChecksFailed() > 0 || c.Missed > 0 || c.Denied > 0 || c.Unsent > 0:
-		signal = look.Attention
 	case s.Judged(run.Broken):
-		signal, word = look.Attention, "a limit is broken"
-	case s.Judged(run.NotProven):
-		signal, word = look.Attention, "not proven"
+		signal, word = look.SomethingLost, "a limit is broken"
+	case t.Late > 0 || t.Stray > 0 || t.Duplicate > 0 || t.Defects() > 0:
+		signal = look.Attention
+	case s.Finished && s.Overall() != run.Holds, !s.Finished && s.Judged(run.NotProven):
+		signal, word = look.Attention, string(run.NotProven)
 	}
-	text := p.Signal(signal, word)
-	if s.Finished {
-		text = p.Draw(look.Strong, fmt.Sprintf("verdict: %s", s.Overall())) + "  " + text
+	return p.Signal(signal, word)
+}
+
+// click handles the mouse: the views' names, the window on the tide, the wheel.
+func (v *runView) mouse(msg tea.Msg, sc scene.Scene, width, height int) {
+	switch m := msg.(type) {
+	case tea.MouseClickMsg:
+		if m.Y == height-1 {
+			for i, tab := range v.tabs {
+				if m.X >= tab[0] && m.X < tab[1] {
+					v.view = viewName(i)
+				}
+			}
+			return
+		}
+		if m.Y >= 1 && m.Y <= stripRows(height)+2 {
+			v.dragFrom = v.secondAt(m.X, width)
+		}
+	case tea.MouseMotionMsg:
+		v.drag(m.X, width)
+	case tea.MouseReleaseMsg:
+		v.drag(m.X, width)
+		v.dragFrom = -1
+	case tea.MouseWheelMsg:
+		name := "down"
+		if m.Button == tea.MouseWheelUp {
+			name = "up"
+		}
+		if v.help.open {
+			v.help.press(name)
+			return
+		}
+		press := tea.KeyPressMsg{Code: tea.KeyDown}
+		if name == "up" {
+			press.Code = tea.KeyUp
+		}
+		v.pressInView(press, sc)
 	}
-	return text
+}
+
+func (v *runView) drag(x, width int) {
+	if v.dragFrom < 0 {
+		return
+	}
+	at := v.secondAt(x, width)
+	from, to := min(v.dragFrom, at), max(v.dragFrom, at)
+	v.window = scene.Span{From: from, To: to + 1}.Within(len(v.snapshot.Entries))
+}
+
+// secondAt is the second of the run below a column of the screen.
+func (v *runView) secondAt(x, width int) int {
+	return int(tide.NewScale(v.snapshot, width).Second(2 * max(0, x-look.Gutter)))
 }

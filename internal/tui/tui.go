@@ -13,7 +13,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
 
+	"tidepull/internal/lane"
 	"tidepull/internal/ledger"
+	"tidepull/internal/plain"
 	"tidepull/internal/probe"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/home"
@@ -28,13 +30,21 @@ type Shell interface {
 	Home() home.Model
 	// Start begins or opens what the user picked.
 	Start(home.Action) (Source, error)
-	// Export writes a view of a run into files, and says which. clients are those
-	// that lanes are of.
-	Export(view string, s *run.Snapshot, w scene.Span, clients []ledger.Client) (string, error)
+	// Export writes a view of a run into files, and says which.
+	Export(Exported) (string, error)
+}
+
+// Exported is what is to be written.
+type Exported struct {
+	View    string
+	Run     *run.Snapshot
+	Window  scene.Span
+	Clients []ledger.Client // whose lanes
+	Focus   *lane.Record    // around which they are; may be nil
 }
 
 // An Exporter is a Shell's Export.
-type Exporter func(view string, s *run.Snapshot, w scene.Span, clients []ledger.Client) (string, error)
+type Exporter func(Exported) (string, error)
 
 // Show opens the interface on a run and returns when the user leaves it. Where
 // that is before the run is over, the run is ended.
@@ -60,7 +70,10 @@ func ShowProbe(t probe.Target) error {
 }
 
 func (m model) show() error {
-	end, err := tea.NewProgram(m).Run()
+	program := tea.NewProgram(m)
+	stop := quitOnHangup(program)
+	end, err := program.Run()
+	stop()
 	if last, ok := end.(model); ok {
 		if last.run != nil {
 			last.run.source.Abort()
@@ -83,11 +96,12 @@ type refresh struct{}
 // started tells that what the user picked has begun.
 type started struct {
 	source Source
+	by     *start
 	err    error
 }
 
 type keys struct {
-	help, stop, leave, interrupt, back                                   key.Binding
+	help, stop, leave, interrupt, back, suspend, scroll, views           key.Binding
 	window, earlier, later, wider, narrower, nextTick, lastTick          key.Binding
 	move, export, message, order, down, pick, rename, drop, marks, knock key.Binding
 }
@@ -97,27 +111,30 @@ func newKeys() keys {
 		return key.NewBinding(key.WithKeys(names...), key.WithHelp(shown, help))
 	}
 	return keys{
-		help:      bind("?", "explain", "?"),
-		stop:      bind("s", "let the tide fall", "s"),
-		leave:     bind("q", "leave", "q"),
-		interrupt: bind("ctrl+c", "stop and save", "ctrl+c"),
+		help:      bind("?", "help", "?"),
+		stop:      bind("s", "stop", "s"),
+		leave:     bind("q", "quit", "q"),
+		interrupt: bind("ctrl+c", "stop and save; again: quit", "ctrl+c"),
+		suspend:   bind("ctrl+z", "to the shell; fg comes back", "ctrl+z"),
 		back:      bind("esc", "back", "esc"),
+		scroll:    bind("↑ ↓", "scroll", "up", "down"),
+		views:     bind("1 2 3 4", "the views", "1", "2", "3", "4"),
 		window:    bind("w", "window", "w"),
 		earlier:   bind("←", "earlier", "left"),
 		later:     bind("→", "later", "right"),
 		wider:     bind("+", "wider", "+", "="),
 		narrower:  bind("-", "narrower", "-"),
-		move:      bind("← → + -", "move it"),
-		nextTick:  bind("n", "next amiss", "n"),
-		lastTick:  bind("N", "last amiss", "N"),
+		move:      bind("← → + -", "move it", "left", "right", "+", "-"),
+		nextTick:  bind("n", "next problem", "n"),
+		lastTick:  bind("N", "last problem", "N"),
 		export:    bind("e", "export", "e"),
-		message:   bind("m", "a message", "m"),
-		order:     bind("b", "order", "b"),
+		message:   bind("m M", "message", "m", "M"),
+		order:     bind("b", "group by", "b"),
 		down:      bind("enter", "look into", "enter"),
 		pick:      bind("enter", "open", "enter"),
-		rename:    bind("r", "name", "r"),
+		rename:    bind("r", "rename", "r"),
 		drop:      bind("d", "delete", "d"),
-		marks:     bind("c", "mark to compare", "c"),
+		marks:     bind("c", "compare", "c"),
 		knock:     bind("p", "probe", "p"),
 	}
 }
@@ -133,7 +150,16 @@ type model struct {
 	dark          bool
 	profile       colorprofile.Profile
 	width, height int
-	explaining    bool // the home screen, or the probe
+	help          helpPane // of the home screen, or the probe
+	starting      *start   // what the user picked, until it has begun
+}
+
+// A start is something that is being started. It cannot be interrupted; if the
+// user does not wait for it, it is ended as soon as it is there.
+type start struct {
+	what   string
+	since  time.Time
+	gaveUp bool
 }
 
 func newModel(shell Shell) model {
@@ -165,22 +191,28 @@ func (m model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		return m, tick()
 	case started:
-		if msg.err != nil {
-			h := m.home.Say(msg.err.Error())
-			m.home = &h
-			return m, nil
-		}
-		m.run = newRunView(msg.source, m.keys, m.shell.Export)
+		return m.begun(msg), nil
+	case tea.MouseMsg:
+		m.mouse(msg)
 	case probing.Arrived:
 		if m.probe != nil {
 			m.probe.Take()
 			return m, m.probe.Wait()
 		}
 	case tea.PasteMsg:
-		if m.probe != nil {
+		switch {
+		case m.probe != nil:
 			m.probe.Paste(msg)
+		case m.run != nil:
+			m.run.lanes = m.run.lanes.Paste(msg)
+		case m.home != nil:
+			h := m.home.Paste(msg)
+			m.home = &h
 		}
 	case tea.KeyPressMsg:
+		if key.Matches(msg, m.keys.suspend) {
+			return m, tea.Suspend
+		}
 		if m.probe != nil {
 			return m.pressInProbe(msg)
 		}
@@ -209,11 +241,11 @@ func (m model) pressInRun(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 
 func (m model) pressInProbe(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	switch {
-	case m.explaining:
-		m.explaining = false
+	case m.help.open:
+		m.help.press(msg.String())
 		return m, nil
 	case m.probe.Empty() && key.Matches(msg, m.keys.help):
-		m.explaining = true
+		m.help.open = true
 		return m, nil
 	case !m.probe.Update(msg):
 		return m, nil
@@ -228,9 +260,21 @@ func (m model) pressInProbe(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 }
 
 func (m model) pressAtHome(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
-	if m.explaining {
-		m.explaining = false
+	interrupt := key.Matches(msg, m.keys.interrupt)
+	switch {
+	case m.starting != nil: // nothing else is started, or changed, meanwhile
+		if interrupt || key.Matches(msg, m.keys.back, m.keys.leave) {
+			m.starting.gaveUp = true
+			if interrupt {
+				return m, tea.Quit
+			}
+		}
 		return m, nil
+	case m.help.open && !interrupt:
+		m.help.press(msg.String())
+		return m, nil
+	case interrupt:
+		return m, tea.Quit
 	}
 	next, action, done := m.home.Update(msg)
 	m.home = &next
@@ -239,23 +283,71 @@ func (m model) pressAtHome(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 		m.probe = probing.New(probe.Target{URL: action.Probe})
 		return m, m.probe.Wait()
 	case action != nil:
-		shell := m.shell
+		shell, mine := m.shell, &start{what: action.Words(), since: time.Now()}
+		m.starting = mine
 		return m, func() tea.Msg {
 			source, err := shell.Start(*action)
-			return started{source, err}
+			return started{source, mine, err}
 		}
 	case done:
 	case key.Matches(msg, m.keys.help):
-		m.explaining = true
-	case key.Matches(msg, m.keys.leave, m.keys.interrupt):
+		m.help.open = true
+	case key.Matches(msg, m.keys.leave):
 		return m, tea.Quit
 	}
 	return m, nil
 }
 
+// begun takes over what was started, or ends it where nobody waits for it any
+// more.
+func (m model) begun(msg started) model {
+	if msg.by.gaveUp {
+		if msg.err == nil {
+			go msg.source.Abort()
+		}
+	} else if msg.err != nil {
+		h := m.home.Say(msg.err.Error())
+		m.home = &h
+	} else {
+		m.run = newRunView(msg.source, m.keys, m.shell.Export)
+	}
+	if m.starting == msg.by {
+		m.starting = nil
+	}
+	return m
+}
+
+// mouse hands a click or the wheel to what is on the screen.
+func (m *model) mouse(msg tea.MouseMsg) {
+	switch {
+	case m.run != nil:
+		m.run.mouse(msg, m.run.scene(&m.palette, m.width, m.height), m.width, m.height)
+	case m.probe != nil:
+	case m.home != nil && m.starting == nil:
+		at := msg.Mouse()
+		switch msg.(type) {
+		case tea.MouseWheelMsg:
+			by := 1
+			if at.Button == tea.MouseWheelUp {
+				by = -1
+			}
+			if m.help.open {
+				m.help.offset += by
+				return
+			}
+			h := m.home.Move(by)
+			m.home = &h
+		case tea.MouseClickMsg:
+			h := m.home.Click(at.X, at.Y-1)
+			m.home = &h
+		}
+	}
+}
+
 func (m model) View() tea.View {
 	v := tea.NewView("")
 	v.AltScreen = true
+	v.MouseMode = tea.MouseModeCellMotion
 	v.WindowTitle = "tide pull"
 	if m.width > 0 && m.height > 0 {
 		v.SetContent(m.draw())
@@ -293,10 +385,9 @@ func (m model) drawProbe() []string {
 	lines := []string{p.Draw(look.Strong, "tide pull") + "  probe"}
 	foot := probing.Hints(p)
 	switch {
-	case m.explaining:
-		lines = append(lines, p.Rule("probe, in words", "", m.width))
-		lines = append(lines, strings.Split(probing.Help, "\n")...)
-		foot = hints(p, m.keys.back)
+	case m.help.open:
+		lines = append(lines, m.help.view(p, "probe", probing.Help, []key.Binding{m.keys.back, m.keys.interrupt}, m.width, m.height-2)...)
+		foot = hintsWithin(p, m.width, m.keys.back, m.keys.scroll)
 	default:
 		lines = append(lines, m.probe.View(p, m.width, m.height-2)...)
 	}
@@ -312,13 +403,20 @@ func (m model) drawProbe() []string {
 func (m model) drawHome() []string {
 	p := &m.palette
 	lines := []string{p.Draw(look.Strong, "tide pull")}
-	foot := hints(p, m.keys.pick, m.keys.knock, m.keys.rename, m.keys.drop, m.keys.marks, m.keys.help, m.keys.leave)
-	if m.explaining {
-		lines = append(lines, p.Rule("home, in words", "", m.width))
-		lines = append(lines, strings.Split(home.Help, "\n")...)
-		foot = hints(p, m.keys.back)
-	} else {
+	keys := []key.Binding{m.keys.pick, m.keys.help, m.keys.leave, m.keys.knock, m.keys.rename, m.keys.drop, m.keys.marks}
+	foot := hintsWithin(p, m.width, keys...)
+	switch {
+	case m.help.open:
+		lines = append(lines, m.help.view(p, "home", home.Help, keys, m.width, m.height-2)...)
+		foot = hintsWithin(p, m.width, m.keys.back, m.keys.scroll)
+	default:
 		lines = append(lines, m.home.View(p, m.width, m.height-2)...)
+	}
+	if m.starting != nil {
+		foot = p.Draw(look.Water, fmt.Sprintf("starting %s ... %.0f s", plain.Text(m.starting.what, 60), time.Since(m.starting.since).Seconds())) + "   " + hintsWithin(p, 30, m.keys.back)
+		if m.starting.gaveUp {
+			foot = p.Draw(look.Beware, "it is ended as soon as it has started")
+		}
 	}
 	for len(lines) < m.height-1 {
 		lines = append(lines, "")

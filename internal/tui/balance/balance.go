@@ -25,16 +25,19 @@ import (
 const Help = `Ledger answers: who was owed what, and what became of it?
 
 The sheet adds up: owed is delivered, late, lost, excused and open, in each line
-and in the sum. Beside it stand arrivals that nobody was owed. b shows it by
-room, by crew or by kind of message.
+and in the sum. Beside it stand arrivals that nobody was owed.
 
-enter goes down: into a line (its messages with something wrong, then a sample
-of the good ones), into a message (who got it when, who did not, and why), into
-a client (its life, and what it missed). esc comes back up.
+b groups the sheet by room, crew or kind of message. enter goes down: into a line (its messages with problems, then a sample of the
+good ones), into a message (who got it when, who did not, and why), into a client
+(its life, and what it missed). esc comes back up.
 
-A message counts as lost where its recipient was a confirmed member when it was
-said, stayed, and did not get it within the grace time; as excused where the
-recipient left or was cut off before it could be expected.`
+  sent: messages; all else counts deliveries
+  lost: its recipient was a confirmed member when it was sent, stayed, and did not get it within the grace time
+  excused: the recipient left, was cut off before it could be expected, or read slowly on purpose
+  duplicate, stray: it came again; it came to someone who should not have it
+  defects: reordered, out of the others' order, or altered; they come on top of the others
+  allowed, history: it came to someone who was just entering or leaving; it came as history
+  checks: what the trial looks at again and again, and how often that passed and failed`
 
 // A place is one level that the user has gone down to.
 type place struct {
@@ -164,7 +167,7 @@ var fields = []struct {
 	of    func(*ledger.Tally) int64
 	wrong look.Ink
 }{
-	{"said", func(t *ledger.Tally) int64 { return t.Said }, look.Text},
+	{"sent", func(t *ledger.Tally) int64 { return t.Said }, look.Text},
 	{"owed", func(t *ledger.Tally) int64 { return t.Owed }, look.Text},
 	{"delivered", func(t *ledger.Tally) int64 { return t.Delivered }, look.Text},
 	{"late", func(t *ledger.Tally) int64 { return t.Late }, look.Beware},
@@ -245,7 +248,7 @@ func checks(sc scene.Scene) (lines []string) {
 		return nil
 	}
 	each := min(sc.Width, 110)
-	lines = append(lines, "", p.Heading("checks", each, 12, "held", "failed"))
+	lines = append(lines, "", p.Heading("checks", each, 12, "passed", "failed"))
 	for _, c := range all[:most] {
 		name := look.Fit(plain.Text(c.Kind, 12), 13) + plain.Text(c.Name, 60)
 		failed := units.Count(c.Failed)
@@ -257,6 +260,7 @@ func checks(sc scene.Scene) (lines []string) {
 	if most < len(all) {
 		lines = append(lines, p.Draw(look.Faint, fmt.Sprintf("  and %d more", len(all)-most)))
 	}
+	lines = append(lines, watch.WordLines(p, sc.S, sc.Width, max(2, sc.Height/6))...)
 	for _, r := range sc.S.FinalResults {
 		signal := look.AllWell
 		if r.Verdict == run.Broken {
@@ -291,9 +295,9 @@ func (m Model) messages(sc scene.Scene, key int) []row {
 	for _, list := range [][]ledger.Message{sc.S.Kept, sc.S.Sampled} {
 		for i := range list {
 			msg := &list[i]
-			if m.concerns(sc, msg, key) && inWindow(sc, msg) {
+			if m.concerns(sc, msg, key) && sc.Holds(msg.Due) {
 				text := good(sc, msg)
-				if msg.Amiss() > 0 {
+				if msg.Problems() > 0 {
 					text = at(sc.S, msg) + "  " + watch.Describe(sc.P, sc.S, msg)
 				}
 				rows = append(rows, row{text, &place{what: message, key: int(msg.Number)}})
@@ -319,14 +323,6 @@ func (m Model) concerns(sc scene.Scene, msg *ledger.Message, key int) bool {
 		}
 	}
 	return false
-}
-
-func inWindow(sc scene.Scene, msg *ledger.Message) bool {
-	if len(sc.Entries) == 0 {
-		return false
-	}
-	second := int(msg.Due.Sub(sc.S.Start) / time.Second)
-	return second >= sc.Entries[0].At && second <= sc.Entries[len(sc.Entries)-1].At
 }
 
 func at(s *run.Snapshot, msg *ledger.Message) string { return clock(msg.Due.Sub(s.Start)) }
@@ -411,7 +407,7 @@ func clientHead(sc scene.Scene, id ledger.Client) []string {
 		sent, got = sc.S.Sent[id], sc.S.Got[id]
 	}
 	return []string{
-		fmt.Sprintf("  of crew %s: has said %s messages and received %s marked ones", plain.Text(sc.S.Trial.Crews[sc.S.CrewOf(id)].Name, 30), units.Count(int64(sent)), units.Count(int64(got))),
+		fmt.Sprintf("  of crew %s: has sent %s messages and received %s marked ones", plain.Text(sc.S.Trial.Crews[sc.S.CrewOf(id)].Name, 30), units.Count(int64(sent)), units.Count(int64(got))),
 		"",
 	}
 }

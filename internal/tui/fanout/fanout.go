@@ -13,7 +13,6 @@ import (
 	"tidepull/internal/logbook"
 	"tidepull/internal/meter"
 	"tidepull/internal/plain"
-	"tidepull/internal/run"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/scene"
 	"tidepull/internal/units"
@@ -24,25 +23,25 @@ const Help = `Fan-out answers: how soon does the audience have a message, and ho
 grow with the size of the room?
 
 Share reached: of everything owed in the window, the share that had arrived so
-long after the message should have been sent. The uprights are the typical
-first, middle and last recipient (the medians over messages). With m and M you
-step through single messages, first those with something wrong, then a sample
-of the others.
+long after the message should have been sent. The uprights are the first, median
+and last recipient of a typical message (the medians over messages). m and M step
+through the single messages of the window, first those with problems, then a
+sample of the others.
 
 Percentiles: the latency that a share of the deliveries stayed below. The faint
 curve is the tool's own reading lag, which is not part of any latency.
 
-Room size: for audiences of each size the median and p99 of their deliveries,
-and the line fitted to the last recipient of each message: what a message
-costs at all, and what each further recipient adds, with the 95 % uncertainty
-of that.`
+Room size: for audiences of each size the p50 and p99 of their deliveries, and the
+line fitted to the last recipient of each message: what a message costs at all,
+and what each further recipient adds, with the 95 % uncertainty of that.`
 
 // A Model is the view's state: which message is looked at.
 type Model struct{ at int } // 0 is all of the window
 
 // Update handles the view's keys; done tells whether the key was one.
-func (m Model) Update(msg tea.KeyPressMsg, s *run.Snapshot) (Model, bool) {
-	n := len(s.Kept) + len(s.Sampled) + 1
+func (m Model) Update(msg tea.KeyPressMsg, sc scene.Scene) (Model, bool) {
+	n := len(messages(sc)) + 1
+	m.at = min(m.at, n-1)
 	switch msg.String() {
 	case "m":
 		m.at = (m.at + 1) % n
@@ -59,16 +58,24 @@ func (m Model) Update(msg tea.KeyPressMsg, s *run.Snapshot) (Model, bool) {
 	return m, true
 }
 
-// message is the one looked at, nil for all of the window.
-func (m Model) message(s *run.Snapshot) *ledger.Message {
-	switch i := m.at - 1; {
-	case i < 0 || i >= len(s.Kept)+len(s.Sampled):
-		return nil
-	case i < len(s.Kept):
-		return &s.Kept[i]
-	default:
-		return &s.Sampled[i-len(s.Kept)]
+// messages are the kept messages of the window, those with problems first.
+func messages(sc scene.Scene) (all []*ledger.Message) {
+	for _, list := range [][]ledger.Message{sc.S.Kept, sc.S.Sampled} {
+		for i := range list {
+			if sc.Holds(list[i].Due) {
+				all = append(all, &list[i])
+			}
+		}
 	}
+	return all
+}
+
+// message is the one looked at, nil for all of the window.
+func (m Model) message(sc scene.Scene) *ledger.Message {
+	if all := messages(sc); m.at > 0 && m.at <= len(all) {
+		return all[m.at-1]
+	}
+	return nil
 }
 
 // View draws the view.
@@ -91,7 +98,7 @@ func (m Model) reached(sc scene.Scene, width, rows int) []string {
 	owed := float64(0)
 	label, right := "share reached", sc.Label
 	marks := []upright{}
-	if msg := m.message(sc.S); msg != nil {
+	if msg := m.message(sc); msg != nil {
 		for _, o := range msg.Outcomes {
 			if o.Fate == ledger.Delivered || o.Fate == ledger.Late {
 				curve.Record(o.Latency)
@@ -103,7 +110,7 @@ func (m Model) reached(sc scene.Scene, width, rows int) []string {
 	} else {
 		curve = *sc.W.Fanout()
 		owed = float64(sc.W.Total.Owed - sc.W.Total.Open() - sc.W.Total.Excused)
-		marks = []upright{{"first", sc.W.First.Quantile(0.5)}, {"half", sc.W.Median.Quantile(0.5)}, {"last", sc.W.Last.Quantile(0.5)}}
+		marks = []upright{{"first", sc.W.First.Quantile(0.5)}, {"median", sc.W.Median.Quantile(0.5)}, {"last", sc.W.Last.Quantile(0.5)}}
 	}
 	lines := []string{p.Rule(label, p.Draw(look.Faint, right), width)}
 	if curve.Count() == 0 {
@@ -182,12 +189,12 @@ func sizes(sc scene.Scene, width, rows int) []string {
 	text := "all audiences were of one size: no line can be fitted"
 	line, ok := sc.W.Fit.Line()
 	if ok {
-		text = fmt.Sprintf("the last recipient: %s and %s a recipient, ± %s", units.Micros(line.Base), units.Micros(line.Slope), units.Micros(line.Error))
+		text = fmt.Sprintf("last recipient: %s and %s a recipient, ± %s", units.Micros(line.Base), units.Micros(line.Slope), units.Micros(line.Error))
 	}
 	lines := []string{p.Rule("room size", p.Draw(look.Faint, text), width)}
 	audiences := sc.W.BySize()
 	table := min(width, 104)
-	header := []string{"audience", "deliveries", "median", "p99", "longest"}
+	header := []string{"audience", "deliveries", "p50", "p99", "max"}
 	if ok {
 		header = append(header, "fitted last")
 	}
@@ -249,7 +256,7 @@ func sizeChart(p *look.Palette, sizes []logbook.Size, line logbook.FittedLine, f
 		ruler.Text(min(x(float64(s.Class))/2, d.Width-5), 0, fmt.Sprint(s.From), look.Faint)
 	}
 	lines := ax.sideways(p, d)
-	return append(lines, look.Right("", look.Gutter)+ruler.Lines(p)[0], look.Right("", look.Gutter)+p.Draw(look.Faint, "• median  ◦ p99  dots: fitted last"))
+	return append(lines, look.Right("", look.Gutter)+ruler.Lines(p)[0], look.Right("", look.Gutter)+p.Draw(look.Faint, "• p50  ◦ p99  dots: fitted last"))
 }
 
 func columns(cells []string) string {

@@ -5,6 +5,7 @@ package home
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 
 	"charm.land/bubbles/v2/textinput"
@@ -21,16 +22,16 @@ import (
 // Help explains the screen in words.
 const Help = `This is where everything starts.
 
+On the left there is what can be opened, on the right what the selected thing is: a
+trial's plan with its tide, crews and limits, or how a run ended, and why.
+
 enter on the demo runs the shipped trial against the shipped stand-in, a harbour
 board. enter on a trial of this folder (a file that ends in .trial.hcl) runs it;
-one with errors shows them instead. enter on a run opens it: a run that is kept
-is looked at through the same views as one that is going on.
+one with errors shows them instead. enter on a run opens it: a run that is kept is
+looked at through the same views as one that is going on.
 
-p opens the probe: it asks for an address, and then one to three clients are
-driven by hand.
-
-r gives a run a name, d deletes it (asked twice). c marks two runs and sets
-their figures side by side.`
+The probe asks for an address, and then one to three clients are driven by hand.
+Deleting is asked twice. Two runs that are marked to compare are set side by side.`
 
 // An Action is what the user wants the program to do.
 type Action struct {
@@ -38,6 +39,17 @@ type Action struct {
 	Trial string // a file
 	Run   int64  // a kept run
 	Probe string // an address to probe
+}
+
+// Words says what the action is about.
+func (a *Action) Words() string {
+	switch {
+	case a.Run != 0:
+		return fmt.Sprintf("run %d", a.Run)
+	case a.Trial != "":
+		return a.Trial
+	}
+	return "the demo"
 }
 
 // A Model is the screen's state.
@@ -54,6 +66,8 @@ type Model struct {
 	input    textinput.Model
 	deleting int64
 	compared bool
+	preview  preview
+	rows     []int // by line of the list as it was drawn last: the item there, -1 for none
 }
 
 // New makes the screen. trouble says why there is no store, where there is
@@ -62,7 +76,29 @@ func New(trials []string, s *store.Store, trouble string) Model {
 	m := Model{store: s, trials: trials, trouble: trouble, input: textinput.New()}
 	m.input.CharLimit = 60
 	m.input.Prompt = "name: "
-	return m.Refresh()
+	return m.Refresh().look()
+}
+
+// Move moves the cursor.
+func (m Model) Move(by int) Model {
+	m.cursor = min(max(0, m.cursor+by), m.items()-1)
+	return m.look()
+}
+
+// Click selects what is at a place on the screen, below the header.
+func (m Model) Click(x, y int) Model {
+	if y >= 0 && y < len(m.rows) && m.rows[y] >= 0 && !m.Typing() && !m.compared {
+		m.cursor = m.rows[y]
+	}
+	return m.look()
+}
+
+// Paste puts text into the input.
+func (m Model) Paste(msg tea.PasteMsg) Model {
+	if m.Typing() {
+		m.input, _ = m.input.Update(msg)
+	}
+	return m
 }
 
 // Refresh reads the list of runs again.
@@ -110,11 +146,26 @@ func (m Model) Update(msg tea.KeyPressMsg) (next Model, action *Action, done boo
 	m.notice = ""
 	deleting := m.deleting
 	m.deleting = 0
+	if m.compared { // the list is not seen: nothing in it can be picked
+		if msg.String() != "esc" && msg.String() != "c" {
+			return m, nil, false
+		}
+		m.compared, m.marked = false, nil
+		return m, nil, true
+	}
 	switch msg.String() {
 	case "up", "k":
-		m.cursor = max(0, m.cursor-1)
+		return m.Move(-1), nil, true
 	case "down", "j":
-		m.cursor = min(m.items()-1, m.cursor+1)
+		return m.Move(1), nil, true
+	case "pgup":
+		return m.Move(-10), nil, true
+	case "pgdown":
+		return m.Move(10), nil, true
+	case "home":
+		return m.Move(-m.items()), nil, true
+	case "end":
+		return m.Move(m.items()), nil, true
 	case "enter":
 		return m, m.action(), true
 	case "r":
@@ -135,14 +186,14 @@ func (m Model) Update(msg tea.KeyPressMsg) (next Model, action *Action, done boo
 	case "c":
 		m = m.mark()
 	case "esc":
-		if !m.compared && len(m.marked) == 0 {
+		if len(m.marked) == 0 {
 			return m, nil, false
 		}
-		m.compared, m.marked = false, nil
+		m.marked = nil
 	default:
 		return m, nil, false
 	}
-	return m, nil, true
+	return m.look(), nil, true
 }
 
 // typedAddress takes the address for the probe.
@@ -227,43 +278,14 @@ func (m Model) mark() Model {
 	return m
 }
 
+// wide is from where on the list has what is selected beside it.
+const wide = 110
+
 // View draws the screen, without header and footer.
-func (m Model) View(p *look.Palette, width, height int) []string {
-	if m.compared {
-		return m.compare(p, width)
-	}
-	var lines []string
-	selected := 0
-	item := func(i int, text string) {
-		pointer := "  "
-		if i == m.cursor {
-			pointer = p.Draw(look.Strong, "▸ ")
-			selected = len(lines)
-		}
-		lines = append(lines, look.Fit(pointer+text, width))
-	}
-	lines = append(lines, p.Rule("the demo", "", width))
-	item(0, "morning tide, against the stand-in: a harbour board with 400 clients")
-	lines = append(lines, "", p.Rule("by hand", "", width), "  "+p.Draw(look.Strong, "p")+" the probe: one to three clients, driven by hand")
-	lines = append(lines, "", p.Rule("trials in this folder", "", width))
-	for i, t := range m.trials {
-		item(1+i, plain.Text(t, 100))
-	}
-	if len(m.trials) == 0 {
-		lines = append(lines, "  "+p.Draw(look.Faint, "none; tidepull demo --write my.trial.hcl gives you one to change"))
-	}
-	lines = append(lines, "", p.Rule("runs", p.Draw(look.Faint, runHead(width)), width))
-	for i := range m.runs {
-		item(1+len(m.trials)+i, m.runLine(p, &m.runs[i], width-2))
-	}
-	switch {
-	case m.trouble != "":
-		lines = append(lines, "  "+p.Signal(look.Attention, plain.Text(m.trouble, 200)))
-	case len(m.runs) == 0:
-		lines = append(lines, "  "+p.Draw(look.Faint, "none are kept yet"))
-	}
-	top := []string{}
+func (m *Model) View(p *look.Palette, width, height int) []string {
+	var top []string
 	if m.Typing() {
+		m.input.SetWidth(max(10, width-len(m.input.Prompt)-2))
 		top = []string{m.input.View(), ""}
 	}
 	if m.notice != "" {
@@ -273,8 +295,82 @@ func (m Model) View(p *look.Palette, width, height int) []string {
 		top = append(top, "")
 	}
 	room := max(1, height-len(top))
+	if m.compared {
+		m.rows = nil
+		return append(top, m.compare(p, width)...)
+	}
+	each := width
+	if width >= wide {
+		each = max(58, width*2/5)
+	}
+	list := m.list(p, each, room)
+	m.rows = append(slices.Repeat([]int{-1}, len(top)), m.rows...)
+	if width < wide {
+		return append(top, list...)
+	}
+	side := m.side(p, width-each-look.ColumnGap, room)
+	for i := range room {
+		left, right := "", ""
+		if i < len(list) {
+			left = list[i]
+		}
+		if i < len(side) {
+			right = side[i]
+		}
+		top = append(top, look.Fit(left, each)+strings.Repeat(" ", look.ColumnGap)+right)
+	}
+	return top
+}
+
+// list draws what can be opened, scrolled to the cursor.
+func (m *Model) list(p *look.Palette, width, room int) []string {
+	var lines []string
+	var items []int
+	selected := 0
+	add := func(text string) { lines, items = append(lines, text), append(items, -1) }
+	item := func(i int, text string) {
+		pointer := "  "
+		if i == m.cursor {
+			pointer = p.Draw(look.Strong, "▸ ")
+			selected = len(lines)
+		}
+		lines, items = append(lines, look.Fit(pointer+text, width)), append(items, i)
+	}
+	add(p.Rule("the demo", "", width))
+	item(0, "morning tide, against the stand-in")
+	add("")
+	add(p.Rule("by hand", "", width))
+	add("  " + p.Draw(look.Strong, "p") + " the probe: one to three clients, driven by hand")
+	add("")
+	add(p.Rule("trials in this folder", "", width))
+	for i, t := range m.trials {
+		item(1+i, plain.Text(t, 100))
+	}
+	if len(m.trials) == 0 {
+		add("  " + p.Draw(look.Faint, "none; tidepull demo --write my.trial.hcl gives you one"))
+	}
+	add("")
+	add(p.Rule("runs", p.Draw(look.Faint, runHead(width)), width))
+	for i := range m.runs {
+		item(1+len(m.trials)+i, m.runLine(p, &m.runs[i], width-2))
+	}
+	switch {
+	case m.trouble != "":
+		add("  " + p.Signal(look.Attention, plain.Text(m.trouble, 200)))
+	case len(m.runs) == 0:
+		add("  " + p.Draw(look.Faint, "none are kept yet"))
+	}
+	if r := m.at(); width < wide && r != nil && r.Why != "" && room > 6 { // there is no room beside it
+		room -= 2
+		from := min(max(0, selected-room+2), max(0, len(lines)-room))
+		to := min(len(lines), from+room)
+		m.rows = items[from:to]
+		return append(slices.Clone(lines[from:to]), "", p.Draw(look.Faint, look.Fit("why: "+plain.Text(r.Why, 400), width)))
+	}
 	from := min(max(0, selected-room+2), max(0, len(lines)-room))
-	return append(top, lines[from:min(len(lines), from+room)]...)
+	to := min(len(lines), from+room)
+	m.rows = items[from:to]
+	return lines[from:to]
 }
 
 func runHead(width int) string {
@@ -309,9 +405,9 @@ func verdict(p *look.Palette, r *store.Run) string {
 	case r.CutShort():
 		return p.Signal(look.Attention, "cut short")
 	case r.State == "running":
-		return p.Draw(look.Water, "going on")
-	case r.State == "failed":
-		return p.Signal(look.InDanger, "failed")
+		return p.Draw(look.Water, r.Outcome())
+	case r.State == "unreachable":
+		return p.Signal(look.InDanger, r.Outcome())
 	case r.Verdict == string(run.Holds):
 		return p.Signal(look.AllWell, r.Verdict)
 	case r.Verdict == string(run.Broken):
@@ -350,9 +446,9 @@ func (m Model) compare(p *look.Palette, width int) []string {
 	row("lost", count(func(s *run.Summary) int64 { return s.Ledger.Lost }))
 	row("duplicate", count(func(s *run.Summary) int64 { return s.Ledger.Duplicate }))
 	row("stray", count(func(s *run.Summary) int64 { return s.Ledger.Stray }))
-	row("fan-out median", us(func(s *run.Summary) float64 { return s.Fanout.P50 }))
+	row("fan-out p50", us(func(s *run.Summary) float64 { return s.Fanout.P50 }))
 	row("fan-out p99", us(func(s *run.Summary) float64 { return s.Fanout.P99 }))
-	row("last has it, p99", us(func(s *run.Summary) float64 { return s.Spread.Last.P99 }))
+	row("last recipient p99", us(func(s *run.Summary) float64 { return s.Spread.Last.P99 }))
 	row("schedule lag p99", us(func(s *run.Summary) float64 { return s.Self.ScheduleLagP99 }))
-	return append(lines, "", p.Draw(look.Faint, "differences with their uncertainty, and charts on one scale, are still to come"))
+	return append(lines, "", p.Draw(look.Faint, "esc goes back to the list"))
 }

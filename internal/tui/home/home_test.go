@@ -53,10 +53,19 @@ func TestHome(t *testing.T) {
 	}
 	m := New([]string{"a.trial.hcl", "b.trial.hcl"}, s, "")
 	text := shown(m)
-	for _, part := range []string{"▸ morning tide, against the stand-in", "  a.trial.hcl", "▲ holds", "■ broken", "╳ cut short", "1.50 ms", "morning ␛[2J tide"} {
+	for _, part := range []string{"▸ morning tide, against the stand-in", "  a.trial.hcl", "▲ holds", "■ broken", "╳ cut short", "morning ␛[2J tide"} {
 		if !strings.Contains(text, part) {
 			t.Errorf("%q is not shown:\n%s", part, text)
 		}
+	}
+	if text := shown(press1(t, m, "down", "down", "down", "down", "down")); !strings.Contains(text, "fan-out p50, p99") || !strings.Contains(text, "1.50 ms") {
+		t.Errorf("beside the run does not stand what it was:\n%s", text)
+	}
+	if text := shown(m); !strings.Contains(text, "the plan of morning tide") || !strings.Contains(text, "240 clients, session watch a lock") || !strings.Contains(text, "nothing is lost") {
+		t.Errorf("beside the demo does not stand its plan:\n%s", text)
+	}
+	if text := shown(press1(t, m, "down")); !strings.Contains(text, "what is wrong with it") || !strings.Contains(text, "a.trial.hcl: no such file") {
+		t.Errorf("beside a trial that cannot be read does not stand why:\n%s", text)
 	}
 	if _, a := press(t, m, "enter"); a == nil || !a.Demo {
 		t.Errorf("enter on the demo is %+v", a)
@@ -78,6 +87,9 @@ func TestHome(t *testing.T) {
 	if text := shown(m); !strings.Contains(text, "two runs") || !strings.Contains(text, "2 new") || !strings.Contains(text, "fan-out p99") || !strings.Contains(text, "2.50 ms") || !strings.Contains(text, "1.50 ms") {
 		t.Errorf("not compared:\n%s", text)
 	}
+	if _, a := press(t, m, "enter", "d", "d", "down", "enter"); a != nil {
+		t.Errorf("a key works behind the comparison: %+v", a)
+	}
 	m, _ = press(t, m, "esc", "up", "d")
 	if !strings.Contains(shown(m), "d again deletes run 2") {
 		t.Errorf("not asked:\n%s", shown(m))
@@ -90,6 +102,11 @@ func TestHome(t *testing.T) {
 	if runs, _ := s.Runs(); len(runs) != 2 || !strings.Contains(shown(m), "run 1 is deleted") {
 		t.Errorf("not deleted:\n%s", shown(m))
 	}
+}
+
+func press1(t *testing.T, m Model, names ...string) Model {
+	m, _ = press(t, m, names...)
+	return m
 }
 
 // TestNoStore: without a store the screen works, and says why there is none.

@@ -19,22 +19,25 @@ import (
 // Help explains the view in words.
 const Help = `Lanes answers: what exactly happened between these clients?
 
-Each client has a lane, time goes downwards. A message is said at the dot and
-reaches a lane at the arrow, with the time that took; a message from a client
-that is not shown comes from the left, with its name. A lost message ends in a
-cross before it reaches its lane, a stray one comes from nowhere. A thick lane is
-inside a room, a thin one connected, a dotted one at home.
+Each client has a lane, time goes downwards. A message is sent at the dot and
+reaches a lane at the arrow, with the time that took and the beginning of what it
+says; a message from a client that is not shown comes from the left, with its
+name. A lost message ends in a cross before it reaches its lane, a stray one comes
+from nowhere.
 
-Up and down go from one to the next, n and N to the next and the last thing that
-is amiss; enter opens what a message says, space turns JSON into bytes and back.
-g picks the clients: names, a crew, a room, or amiss. With amiss, as it is at
-first, n and N go through all that went wrong in the run, and the lanes are those
-of the clients concerned. f shows less: messages,
-membership, beats, checks, what is amiss. z folds quiet time and unfolds it.
+  ● ▶ ◆: sent; arrived; arrived at its own sender
+  ┃ │ ┊: inside a room; connected; not connected
+  ╳: lost on the way, or something failed
+  ○ ┼ ▲: connected, entered, left and the like; a ping answered; a check passed
+  ~ 1.20 s: nothing happened for that long
 
-What is kept: everything of the first clients of each crew, and what happened
-1.5 seconds before and after each thing that went wrong, to those concerned, up
-to a bound. Messages without a mark are kept of the former alone.`
+The clients are those around one problem, and n and N go through all problems of
+the run, until you pick others: names, a crew, a room, or "problems".
+
+Kept is everything of the first clients of each crew, and what happened 1.5
+seconds before and after each problem to those concerned, up to a bound. What a
+message says is kept with it; messages without a mark are kept of the former
+alone.`
 
 // A Model is the view's state.
 type Model struct {
@@ -68,14 +71,31 @@ var filters = []struct {
 	name string
 	f    lane.Filter
 }{
-	{"all", lane.Whole}, {"messages", lane.Messages}, {"membership", lane.Membership | lane.Messages}, {"beats", lane.Beats | lane.Membership}, {"checks", lane.Checks | lane.Membership}, {"amiss", lane.Odd},
+	{"all", lane.Whole}, {"messages", lane.Messages}, {"membership", lane.Membership | lane.Messages}, {"beats", lane.Beats | lane.Membership}, {"checks", lane.Checks | lane.Membership}, {"problems", lane.Odd},
 }
 
 // Typing tells whether keys are text for the user's input.
 func (m Model) Typing() bool { return m.typing }
 
+// Focus is the problem that the lanes are around, or what the cursor is on; nil
+// where there is neither.
+func (m Model) Focus() *lane.Record {
+	if m.moved && m.cursor < len(m.rows) {
+		return &m.rows[m.cursor].Rec
+	}
+	return m.focus
+}
+
 // Clients are those that are set side by side.
 func (m Model) Clients() []ledger.Client { return m.clients }
+
+// Paste puts text into the input.
+func (m Model) Paste(msg tea.PasteMsg) Model {
+	if m.typing {
+		m.input, _ = m.input.Update(msg)
+	}
+	return m
+}
 
 // Filter is what is shown of them.
 func (m Model) Filter() lane.Filter { return filters[m.filter].f }
@@ -116,7 +136,7 @@ func (m Model) Update(msg tea.KeyPressMsg, sc scene.Scene) (next Model, done boo
 		m.typing = true
 		m.input = textinput.New()
 		m.input.Prompt = "clients: "
-		m.input.Placeholder = "names separated by commas, a crew, a room, or amiss"
+		m.input.Placeholder = "names separated by commas, a crew, a room, or problems"
 		m.input.CharLimit = 300
 		m.input.Focus()
 	case "esc":
@@ -148,7 +168,7 @@ func (m *Model) jump(by int, sc scene.Scene) {
 			return
 		}
 	}
-	m.notice = "nothing amiss in that direction, between these clients"
+	m.notice = "no problem in that direction, between these clients"
 }
 
 // refocus moves the focus to the next or the last thing that went wrong.
@@ -161,7 +181,7 @@ func (m *Model) refocus(by int, sc scene.Scene) {
 		at = len(odd)
 	}
 	if at += by; at < 0 || at >= len(odd) {
-		m.notice = "nothing amiss in that direction"
+		m.notice = "no problem in that direction"
 		return
 	}
 	m.focus = &odd[at]
@@ -237,7 +257,7 @@ func (m *Model) arrange(sc scene.Scene, span scene.Span) {
 
 // Body gives what a message says, as far as it is kept.
 func body(s *run.Snapshot, r *lane.Record) *lane.Body {
-	if r.What != lane.Said && r.What != lane.Got && r.What != lane.Lost {
+	if r.What != lane.Said && r.What != lane.Got && r.What != lane.Lost && r.What != lane.Heard {
 		return nil
 	}
 	for i := range s.Bodies {
@@ -250,5 +270,5 @@ func body(s *run.Snapshot, r *lane.Record) *lane.Body {
 
 // Hints are the keys of the view.
 func Hints() [][2]string {
-	return [][2]string{{"↑ ↓", "step"}, {"n N", "amiss"}, {"enter", "open"}, {"g", "clients"}, {"f", "filter"}, {"z", "fold"}}
+	return [][2]string{{"↑ ↓", "step"}, {"n N", "next, last problem"}, {"enter", "show message"}, {"g", "clients"}, {"f", "filter"}, {"z", "fold quiet time"}, {"space", "as bytes"}}
 }

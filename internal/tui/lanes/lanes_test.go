@@ -98,7 +98,7 @@ func TestLanes(t *testing.T) {
 	m = press(m, sc, "n")
 	want(t, shown(&m, sc, scene.Span{}), "around message 25, duplicate", "#25 duplicate, 4.00 ms")
 	m = press(m, sc, "n")
-	want(t, shown(&m, sc, scene.Span{}), "nothing amiss in that direction")
+	want(t, shown(&m, sc, scene.Span{}), "no problem in that direction")
 	m = press(m, sc, "N", "N")
 	want(t, shown(&m, sc, scene.Span{}), "around message 10, lost")
 
@@ -120,7 +120,7 @@ func TestLanes(t *testing.T) {
 	if m.Filter() != lane.Odd || len(m.rows) != 1 || all < 30 {
 		t.Errorf("%d rows, amiss %d", all, len(m.rows))
 	}
-	m = press(m, sc, "f", "g", "amiss", "enter")
+	m = press(m, sc, "f", "g", "problems", "enter")
 	want(t, shown(&m, sc, scene.Span{}), "around message 10, lost")
 	// A window leaves out what is not in it.
 	text = shown(&m, sc, scene.Span{From: 3, To: 4})

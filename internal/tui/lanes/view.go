@@ -65,8 +65,9 @@ func (m *Model) names(sc scene.Scene) string {
 
 // A line is a row, or quiet time between two.
 type line struct {
-	row int // -1: quiet
-	gap time.Duration
+	row    int // -1: quiet
+	gap    time.Duration
+	before int // of quiet: the row before it
 }
 
 // lines are the rows and the quiet between them, around the cursor.
@@ -74,15 +75,15 @@ func (m *Model) lines(room int) (all []line, at int) {
 	add := func(i int) (n []line) {
 		if i > 0 {
 			if gap := m.rows[i].Rec.At - m.rows[i-1].Rec.At; gap >= quiet {
-				n = append(n, line{-1, gap})
+				n = append(n, line{-1, gap, i - 1})
 				if m.unfolded {
 					for range min(20, int(gap/(100*time.Millisecond))) {
-						n = append(n, line{-1, 0})
+						n = append(n, line{-1, 0, i - 1})
 					}
 				}
 			}
 		}
-		return append(n, line{i, 0})
+		return append(n, line{i, 0, i - 1})
 	}
 	// Backwards from the cursor, and forwards from there.
 	var before []line
@@ -110,7 +111,7 @@ func (m *Model) draw(sc scene.Scene, room int) []string {
 	d := look.NewDots(sc.Width, len(lines))
 	for y, l := range lines {
 		if l.row < 0 {
-			m.drawQuiet(d, y, l, lines[min(y+1, len(lines)-1)], sc.Width)
+			m.drawQuiet(d, y, l, sc.Width)
 			continue
 		}
 		m.drawRow(d, y, sc, &m.rows[l.row], l.row == m.cursor)
@@ -137,12 +138,8 @@ func (m *Model) lifelines(d *look.Dots, y int, states [lane.MaxLanes]lane.State,
 	}
 }
 
-func (m *Model) drawQuiet(d *look.Dots, y int, l, next line, width int) {
-	states := m.rows[len(m.rows)-1].States
-	if next.row > 0 {
-		states = m.rows[next.row-1].States
-	}
-	m.lifelines(d, y, states, width)
+func (m *Model) drawQuiet(d *look.Dots, y int, l line, width int) {
+	m.lifelines(d, y, m.rows[max(0, l.before)].States, width)
 	if l.gap > 0 {
 		d.Text(1, y, "~ "+units.Duration(l.gap.Round(10*time.Millisecond)), look.Faint)
 	}
@@ -297,10 +294,13 @@ func words(sc scene.Scene, r *lane.Row) string {
 	switch rec.What {
 	case lane.Said:
 		if rec.Kind == ledger.Whisper {
-			return fmt.Sprintf("#%d to %s", rec.Number, who)
+			return fmt.Sprintf("#%d to %s", rec.Number, who) + says(sc, rec)
 		}
-		return fmt.Sprintf("#%d in %s", rec.Number, room)
+		return fmt.Sprintf("#%d in %s", rec.Number, room) + says(sc, rec)
 	case lane.Got:
+		if rec.Number >= lane.NoMessage {
+			return fmt.Sprintf("told that %s %s, which is not so", who, map[bool]string{true: "left", false: "joined"}[rec.Kind == ledger.Gone])
+		}
 		text := units.Duration(rec.Took)
 		if r.From < 0 || rec.Fate == ledger.Stray {
 			text += " from " + who
@@ -311,11 +311,11 @@ func words(sc scene.Scene, r *lane.Row) string {
 		if !rec.Kind.Said() {
 			text = rec.Kind.String() + " " + text
 		}
-		return fmt.Sprintf("#%d %s", rec.Number, text)
+		return fmt.Sprintf("#%d %s", rec.Number, text) + says(sc, rec)
 	case lane.Lost:
 		return fmt.Sprintf("#%d lost, from %s", rec.Number, who)
 	case lane.Heard:
-		return "heard " + units.Bytes(float64(rec.Size))
+		return "heard " + units.Bytes(float64(rec.Size)) + says(sc, rec)
 	case lane.Beat:
 		return "beat answered"
 	case lane.Entered, lane.Left:
@@ -328,6 +328,14 @@ func words(sc scene.Scene, r *lane.Row) string {
 		return fmt.Sprintf("answered %d", rec.Number)
 	}
 	return rec.What.String()
+}
+
+// says is the beginning of what a message says, behind what else is said of it.
+func says(sc scene.Scene, rec *lane.Record) string {
+	if b := body(sc.S, rec); b != nil {
+		return ": " + plain.Text(string(b.Text[:min(len(b.Text), 240)]), 120)
+	}
+	return ""
 }
 
 // panel shows what the message under the cursor says.

@@ -52,9 +52,9 @@ func NewPalette(dark bool, profile colorprofile.Profile) Palette {
 		Text:   lipgloss.NewStyle(),
 		Faint:  ink("#8a8574", "#7d786a", "8"), // pencil
 		Strong: lipgloss.NewStyle().Bold(true),
-		Water:  ink("#0b6e8f", "#7cc7d9", "6"), // the surface
-		Deep:   ink("#9cc3d1", "#2f6b80", "4"), // deep water
-		Plan:   ink("#9a3b86", "#c98bbd", "5"), // the magenta of chart notes
+		Water:  ink("#0b6e8f", "#7cc7d9", "14"), // the surface
+		Deep:   ink("#9cc3d1", "#2f6b80", "6"),  // deep water; no dark blue, which cannot be read on black
+		Plan:   ink("#9a3b86", "#c98bbd", "5"),  // the magenta of chart notes
 		Good:   ink("#3b7a3b", "#9fbf7f", "2"),
 		Lost:   ink("#b03a2e", "#e08573", "1").Bold(true),
 		Beware: ink("#946c00", "#dcb35c", "3"),
@@ -97,6 +97,17 @@ var signals = [...]struct {
 
 // Shape is the signal's shape alone.
 func (s Signal) Shape() string { return signals[s].shape }
+
+// Meaning says what the signal stands for, for those who see it for the first
+// time.
+func (s Signal) Meaning() string {
+	return [...]string{
+		AllWell:       "all is well",
+		SomethingLost: "something was lost, or a limit is broken",
+		Attention:     "attention: something else is wrong, or a limit is not proven",
+		InDanger:      "danger: connections were refused, broken or not to the protocol",
+	}[s]
+}
 
 // Ink is the signal's ink.
 func (s Signal) Ink() Ink { return signals[s].ink }

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tidepull/internal/logbook"
+	"tidepull/internal/mono"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/units"
@@ -20,6 +21,15 @@ type Scene struct {
 	Label   string           // of the window, for headings
 	Width   int
 	Height  int // without tide strip, header and footer
+}
+
+// Holds reports whether an instant is within the window.
+func (sc Scene) Holds(at mono.Time) bool {
+	if len(sc.Entries) == 0 {
+		return false
+	}
+	second := int(at.Sub(sc.S.Start) / time.Second)
+	return second >= sc.Entries[0].At && second <= sc.Entries[len(sc.Entries)-1].At
 }
 
 // A Span is the window on the tide, in seconds; To is not in it. The zero value

@@ -23,7 +23,7 @@ type Scale struct {
 // NewScale makes the scale for a run: its whole planned length, or as long as
 // it took.
 func NewScale(s *run.Snapshot, width int) Scale {
-	length := max(s.Trial.Tide.Length(), s.Elapsed, time.Second)
+	length := max(s.Trial.Length(), s.Elapsed, time.Second)
 	return Scale{Seconds: length.Seconds(), Width: max(1, width-look.Gutter)}
 }
 
@@ -46,7 +46,7 @@ func Strip(p *look.Palette, s *run.Snapshot, window scene.Span, width, rows int)
 	case s.Leg == "":
 		label += ", going home " + units.Clock(s.Elapsed)
 	default:
-		label += fmt.Sprintf(", %s %s of %s", s.Leg, units.Clock(s.Elapsed), units.Clock(s.Trial.Tide.Length()))
+		label += fmt.Sprintf(", %s %s of %s", s.Leg, units.Clock(s.Elapsed), units.Clock(s.Trial.Length()))
 	}
 	lines := []string{p.Rule(label, right, width)}
 	lines = append(lines, water(p, s, sc, window, rows)...)
@@ -66,12 +66,11 @@ func water(p *look.Palette, s *run.Snapshot, sc Scale, window scene.Span, rows i
 	d := look.NewDots(sc.Width, rows)
 	all := s.Trial.Clients()
 	top := float64(4*rows - 1)
-	height := func(clients float64) int { return int(clients/float64(all)*top + 0.5) }
+	height := func(clients float64) int { return int(clients/float64(max(1, all))*top + 0.5) }
 	for x := range 2 * sc.Width {
 		second := sc.Second(x)
 		if x%3 == 0 {
-			plan := s.Trial.Tide.At(time.Duration(second*1e9)) * float64(all)
-			d.Dot(x, 4*rows-1-height(plan), look.Plan)
+			d.Dot(x, 4*rows-1-height(float64(s.Trial.Planned(time.Duration(second*1e9)))), look.Plan)
 		}
 		i := int(second)
 		if i >= len(s.Entries) {
@@ -141,7 +140,7 @@ func ticks(p *look.Palette, s *run.Snapshot, sc Scale) string {
 			}
 		}
 	}
-	return p.Draw(look.Faint, look.Right("amiss", look.Gutter-1)) + " " + d.Lines(p)[0]
+	return p.Draw(look.Faint, look.Right("problem", look.Gutter-1)) + " " + d.Lines(p)[0]
 }
 
 // Ruler draws the time scale, and a bracket round the window.

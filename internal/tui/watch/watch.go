@@ -2,7 +2,10 @@
 package watch
 
 import (
+	"cmp"
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"tidepull/internal/ledger"
@@ -20,48 +23,161 @@ import (
 const Help = `Watch answers: is it going well, right now?
 
 The tide strip shows the connected clients as water and the plan as a dotted
-line. Below it, a can marks a second in which something was lost, two balls one
-in which connections failed, a cross one with anything else amiss. Strokes at
-the top mark seconds in which the tool itself was the bottleneck.
+line. Below it each second in which something went wrong has a shape. The first
+line under the strip is the verdict so far, and why.
 
 How soon: the line is the median fan-out latency, the dots above it reach up to
 the 99th percentile, and the upper dots are the last recipient of the audience.
-Latency counts from when a message should have been sent to its arrival in the
-recipient's kernel.
 
-The ledger adds up: owed is delivered, late, lost, excused (its recipient left
-in the meantime) and open (the grace time is not over). Besides it stand
-arrivals that nobody was owed: duplicates, strays, what came to clients at the
-edge of their membership, and history.
+Ledger
 
-The tool itself: what it took to measure. Where it was the bottleneck, limits
-count as not proven.`
+  owed: deliveries that were due: the recipient was a confirmed member when the message was sent
+  delivered, late: it came; it came after the promised time (prompt)
+  lost: it did not come within the grace time, though its recipient was there
+  excused: its recipient left, was cut off, or read slowly on purpose
+  open: the grace time is not over yet
+  duplicate, stray: it came again; it came to someone who should not have it
+  allowed: it came to someone who was just entering or leaving
+  history: it came as history to someone who entered
+  overdue: it came after it had been counted as lost or excused
+  reordered, disagreed: it came after a later message of its sender; after one that others got after it
+  altered: what came is not what was sent
+
+Latency
+
+  fan-out: from when a message should have been sent to its arrival in the recipient's kernel
+  first, median, last: until that recipient of a message has it; the median over messages
+  connecting, entering: until the connection is agreed on; until the room is confirmed
+
+Traffic
+
+  refused, broken: connections that were never open; open ones that the server ended
+  denied: names and rooms refused, or not confirmed in time
+  not opened: for want of a local port, a file or memory of this machine
+  not recognised: messages without a mark that no rule of the dialect is about
+  unsent: messages that were due and could not be sent
+
+The tool
+
+  reading lag: from arrival in the kernel to the tool's reading it; no latency has it in it
+  schedule lag: from when a message was due to its sending
+  pushed back: how far the waits of scripts pushed turns of repeats beyond their time
+  run-queue wait, steal: the tool was ready and had no core; core time taken from the machine
+  overloaded: seconds that say nothing of the server`
+
+// A Model is the view's state: how far it is scrolled where not all fits.
+type Model struct{ offset int }
+
+// Update handles a key; done reports whether it was one of the view's.
+func (m Model) Update(key string) (Model, bool) {
+	switch key {
+	case "up", "k":
+		m.offset--
+	case "down", "j":
+		m.offset++
+	case "pgup":
+		m.offset -= 10
+	case "pgdown":
+		m.offset += 10
+	default:
+		return m, false
+	}
+	return m, true
+}
+
+// tall is the height from which on everything has its place on the screen.
+const tall = 32
 
 // View draws the view.
-func View(c *Cache, sc scene.Scene) []string {
+func (m *Model) View(c *Cache, sc scene.Scene) []string {
+	if sc.Height < tall || sc.Width < 100 {
+		return m.short(c, sc)
+	}
 	p, s, width, height := sc.P, sc.S, sc.Width, sc.Height
 	n, each := look.Columns(width, 4)
-	figures := min(13, max(8, height-6))
-	limits := limitLines(p, s, width)
-	trouble := troubleLines(p, s, width)
-	bandHeight := height - figures - 1
-	lower := len(limits) + len(trouble)
-	if bandHeight-lower < 6 {
-		limits, trouble, lower = nil, nil, 0
-	}
-	bandHeight = max(3, bandHeight-lower)
-	legend := "dots from the median up to p99, above them the last recipient"
-	lines := []string{p.Rule("how soon", p.Draw(look.Faint, legend), width)}
-	lines = append(lines, c.bandRows(p, s, tide.NewScale(s, width), bandHeight)...)
-	blocks := [][]string{
-		ledgerLines(sc, each),
-		latencyLines(sc, each),
-		trafficLines(sc, each),
-		selfLines(sc, each),
-	}
+	const figures = 14
+	var below []string
+	below = append(below, limitLines(p, s, width)...)
+	below = append(below, WordLines(p, s, width, 3)...)
+	below = append(below, troubleLines(p, s, width)...)
+	below = below[:min(len(below), max(0, height-figures-5))]
+	band := max(4, height-figures-1-len(below))
+	lines := []string{p.Rule("how soon", p.Draw(look.Faint, "dots from the median up to p99, above them the last recipient"), width)}
+	lines = append(lines, c.bandRows(p, s, tide.NewScale(s, width), band)...)
+	blocks := [][]string{ledgerLines(sc, each), latencyLines(sc, each), trafficLines(sc, each), selfLines(sc, each)}
 	lines = append(lines, look.Beside(figures, each, blocks[:n]...)...)
-	lines = append(lines, limits...)
-	return append(lines, trouble...)
+	return append(lines, below...)
+}
+
+// short is the view where not all fits: what went wrong first, and always; the
+// rest below it scrolls.
+func (m *Model) short(c *Cache, sc scene.Scene) []string {
+	p, s, width := sc.P, sc.S, sc.Width
+	fixed := wrongLines(sc, max(1, sc.Height/3))
+	n, each := look.Columns(width, 4)
+	blocks := [][]string{ledgerLines(sc, each), latencyLines(sc, each), trafficLines(sc, each), selfLines(sc, each)}
+	var rest []string
+	for from := 0; from < len(blocks); from += n {
+		row := blocks[from:min(len(blocks), from+n)]
+		high := 0
+		for _, b := range row {
+			high = max(high, len(b))
+		}
+		rest = append(rest, look.Beside(high, each, row...)...)
+	}
+	rest = append(rest, limitLines(p, s, width)...)
+	rest = append(rest, troubleLines(p, s, width)...)
+	rest = append(rest, WordLines(p, s, width, 10)...)
+	rest = append(rest, p.Rule("how soon", "", width))
+	rest = append(rest, c.bandRows(p, s, tide.NewScale(s, width), 5)...)
+	room := max(0, sc.Height-len(fixed))
+	m.offset = min(max(0, m.offset), max(0, len(rest)-room))
+	return append(fixed, rest[m.offset:min(len(rest), m.offset+room)]...)
+}
+
+// wrongLines are the counts that must always be seen, and the limits that do not
+// hold.
+func wrongLines(sc scene.Scene, most int) []string {
+	p, s, t := sc.P, sc.S, &sc.S.Total.Total
+	part := func(name string, n int64, ink look.Ink) string {
+		if n == 0 {
+			ink = look.Text
+		}
+		return name + " " + p.Draw(ink, units.Count(n))
+	}
+	lines := []string{look.Fit(strings.Join([]string{part("lost", t.Lost, look.Lost), part("duplicate", t.Duplicate, look.Beware), part("stray", t.Stray, look.Beware), part("late", t.Late, look.Beware), part("owed", t.Owed, look.Text)}, "   "), sc.Width)}
+	for i := range s.Judgements {
+		if j := &s.Judgements[i]; j.Verdict == run.Broken && len(lines) < most {
+			lines = append(lines, look.Fit(p.Draw(look.SomethingLost.Ink(), look.SomethingLost.Shape())+" "+plain.Text(j.String(), 200), sc.Width))
+		}
+	}
+	return lines
+}
+
+// WordLines are the server's own words and other reasons, the most frequent
+// first.
+func WordLines(p *look.Palette, s *run.Snapshot, width, most int) []string {
+	if len(s.Reasons) == 0 {
+		return nil
+	}
+	type reason struct {
+		text string
+		n    int
+	}
+	var all []reason
+	for text, n := range s.Reasons {
+		all = append(all, reason{text, n})
+	}
+	slices.SortFunc(all, func(a, b reason) int { return cmp.Or(cmp.Compare(b.n, a.n), cmp.Compare(a.text, b.text)) })
+	right := ""
+	if len(all) > most {
+		right = p.Draw(look.Faint, fmt.Sprintf("the %d most frequent of %d", most, len(all)))
+	}
+	lines := []string{p.Rule("what was said, and why", right, width)}
+	for _, r := range all[:min(most, len(all))] {
+		lines = append(lines, look.Fit(look.Right(units.Count(int64(r.n)), 7)+p.Draw(look.Faint, " x ")+plain.Text(r.text, 400), width))
+	}
+	return lines
 }
 
 func heading(sc scene.Scene, label string, each int) string {
@@ -131,12 +247,12 @@ func latencyLines(sc scene.Scene, each int) []string {
 	for _, x := range []struct {
 		name string
 		q    float64
-	}{{"fan-out median", 0.5}, {"p90", 0.9}, {"p99", 0.99}, {"p99.9", 0.999}, {"longest", 1}} {
+	}{{"fan-out p50", 0.5}, {"p90", 0.9}, {"p99", 0.99}, {"p99.9", 0.999}, {"max", 1}} {
 		row(x.name, a, b, x.q)
 	}
-	row("first has it", &recent.First, &all.First, 0.5)
-	row("half have it", &recent.Median, &all.Median, 0.5)
-	row("last has it", &recent.Last, &all.Last, 0.5)
+	row("first recipient", &recent.First, &all.First, 0.5)
+	row("median recipient", &recent.Median, &all.Median, 0.5)
+	row("last recipient", &recent.Last, &all.Last, 0.5)
 	row("last, p99", &recent.Last, &all.Last, 0.99)
 	row("connecting p99", &recent.Connect, &all.Connect, 0.99)
 	row("entering p99", &recent.Enter, &all.Enter, 0.99)
@@ -162,21 +278,32 @@ func trafficLines(sc scene.Scene, each int) []string {
 	count := func(name string, of func(*logbook.Counts) int64, wrong look.Ink) {
 		lines = append(lines, p.Line(name, each, figureWidth, alarm(p, of(&recent.Counts), wrong), alarm(p, of(&all.Counts), wrong)))
 	}
-	rate("said", func(c *logbook.Counts) int64 { return c.Sent })
+	rate("sent", func(c *logbook.Counts) int64 { return c.Sent })
 	rate("arrived", func(c *logbook.Counts) int64 { return c.Arrivals })
 	lines = append(lines, p.Line("received", each, figureWidth, units.Bytes(float64(recent.Counts.Bytes)), units.Bytes(float64(all.Counts.Bytes))))
 	count("connections", func(c *logbook.Counts) int64 { return c.Opened }, look.Text)
 	count("refused", func(c *logbook.Counts) int64 { return c.Refused }, look.Danger)
 	count("broken", func(c *logbook.Counts) int64 { return c.Broken }, look.Danger)
 	count("denied", func(c *logbook.Counts) int64 { return c.Denied }, look.Beware)
+	if all.Counts.Hindered > 0 {
+		count("not opened", func(c *logbook.Counts) int64 { return c.Hindered }, look.Danger)
+	}
 	count("rooms entered", func(c *logbook.Counts) int64 { return c.Entries }, look.Text)
-	count("pings answered", func(c *logbook.Counts) int64 { return c.Pings }, look.Text)
+	if all.Counts.Pings > 0 {
+		count("pings answered", func(c *logbook.Counts) int64 { return c.Pings }, look.Text)
+	}
 	check := func(name string, of func(*logbook.Window) int64, wrong look.Ink) {
 		lines = append(lines, p.Line(name, each, figureWidth, alarm(p, of(recent), wrong), alarm(p, of(all), wrong)))
 	}
-	check("checks held", (*logbook.Window).ChecksHeld, look.Text)
+	check("checks passed", (*logbook.Window).ChecksHeld, look.Text)
 	check("checks failed", (*logbook.Window).ChecksFailed, look.Beware)
-	count("could not say", func(c *logbook.Counts) int64 { return c.Unsent }, look.Beware)
+	count("unsent", func(c *logbook.Counts) int64 { return c.Unsent }, look.Beware)
+	if all.Counts.Unknown > 0 {
+		count("not recognised", func(c *logbook.Counts) int64 { return c.Unknown }, look.Text)
+	}
+	if all.Counts.StrayNews > 0 {
+		count("announced falsely", func(c *logbook.Counts) int64 { return c.StrayNews }, look.Beware)
+	}
 	return lines
 }
 
@@ -198,15 +325,22 @@ func selfLines(sc scene.Scene, each int) []string {
 	row("schedule lag p50", func(w *logbook.Window) string { return quantile(p, &w.ScheduleLag, 0.5) })
 	row("schedule lag p99", func(w *logbook.Window) string { return quantile(p, &w.ScheduleLag, 0.99) })
 	row("loop busy", func(w *logbook.Window) string { return share(float64(w.Busy), float64(w.Span)) })
-	row("CPU per arrival", func(w *logbook.Window) string {
-		if w.Counts.Arrivals == 0 {
-			return p.Draw(look.Faint, "none")
+	per := func(cpu func(*logbook.Window) time.Duration) func(*logbook.Window) string {
+		return func(w *logbook.Window) string {
+			if w.Counts.Arrivals == 0 {
+				return p.Draw(look.Faint, "none")
+			}
+			return units.Duration(cpu(w) / time.Duration(w.Counts.Arrivals))
 		}
-		return units.Duration(w.CPU / time.Duration(w.Counts.Arrivals))
-	})
+	}
+	row("loop CPU/arrival", per(func(w *logbook.Window) time.Duration { return w.CPU }))
+	row("process CPU/arrival", per(func(w *logbook.Window) time.Duration { return w.ProcessCPU }))
 	row("GC pauses", func(w *logbook.Window) string { return units.Duration(w.GCPause) })
-	row("waited for core", func(w *logbook.Window) string { return units.Duration(w.Waited) })
-	row("core time stolen", func(w *logbook.Window) string { return units.Duration(w.Stolen) })
+	if all.PushedBack.Count() > 0 {
+		row("pushed back p99", func(w *logbook.Window) string { return quantile(p, &w.PushedBack, 0.99) })
+	}
+	row("run-queue wait", func(w *logbook.Window) string { return units.Duration(w.Waited) })
+	row("steal", func(w *logbook.Window) string { return units.Duration(w.Stolen) })
 	row("overloaded", func(w *logbook.Window) string {
 		text := fmt.Sprintf("%d s", w.Overloaded)
 		if w.Overloaded > 0 {
@@ -214,11 +348,9 @@ func selfLines(sc scene.Scene, each int) []string {
 		}
 		return text
 	})
-	memory := p.Draw(look.Faint, "none")
-	if s.RSSPerOpen > 0 {
-		memory = units.Bytes(s.RSSPerOpen)
+	if s.RSSPerOpen > 0 { // with few clients it is mostly fixed cost, and not said
+		lines = append(lines, p.Line("memory a client", each, figureWidth, units.Bytes(s.RSSPerOpen)))
 	}
-	lines = append(lines, p.Line("memory a client", each, figureWidth, memory))
 	times := "the kernel's"
 	if !s.KernelTimes {
 		times = p.Draw(look.Beware, "the tool's own")
@@ -239,12 +371,26 @@ func limitLines(p *look.Palette, s *run.Snapshot, width int) []string {
 	if len(s.Judgements) == 0 {
 		return nil
 	}
-	lines := []string{p.Rule("limits", "", width)}
 	n, each := look.Columns(width, 2)
 	var blocks = make([][]string, n)
-	for i, j := range s.Judgements {
+	i, held, open := 0, 0, 0
+	for _, j := range s.Judgements {
+		if j.Limit.Implied && j.Verdict != run.Broken {
+			if j.Verdict == run.Holds {
+				held++
+			} else {
+				open++
+			}
+			continue
+		}
 		blocks[i%n] = append(blocks[i%n], limitLine(p, s, j, each))
+		i++
 	}
+	right := p.Draw(look.Faint, fmt.Sprintf("%d implied ones hold", held))
+	if open > 0 {
+		right = p.Draw(look.Beware, fmt.Sprintf("%d implied ones are not proven", open)) + p.Draw(look.Faint, ", ") + right
+	}
+	lines := []string{p.Rule("limits", right, width)}
 	return append(lines, look.Beside(len(blocks[0]), each, blocks...)...)
 }
 
@@ -264,7 +410,7 @@ func limitLine(p *look.Palette, s *run.Snapshot, j run.Judgement, each int) stri
 		}
 		return units.Count(int64(v))
 	}
-	text := fmt.Sprintf("%s: %s, %s %s", word, figure(j.Measured), j.Limit.Rule, figure(j.Limit.Value))
+	text := fmt.Sprintf("%s: %s, %s %s", word, figure(j.Measured), j.Limit.Rule.Words(), figure(j.Limit.Value))
 	return p.Line(p.Draw(signal.Ink(), signal.Shape())+" "+plain.Text(j.Limit.Name, 40), each, 0, text)
 }
 
@@ -276,7 +422,7 @@ func troubleLines(p *look.Palette, s *run.Snapshot, width int) []string {
 		return nil
 	}
 	total := len(s.Kept) + s.Unkept
-	lines := []string{p.Rule("amiss", p.Draw(look.Faint, units.Count(int64(total))+" messages in all, the newest kept ones here"), width)}
+	lines := []string{p.Rule("problems", p.Draw(look.Faint, units.Count(int64(total))+" messages with one in all, the newest kept ones here; 3 has them all"), width)}
 	for i := len(s.Kept) - 1; i >= max(0, len(s.Kept)-troubleShown); i-- {
 		lines = append(lines, look.Fit(Describe(p, s, &s.Kept[i]), width))
 	}
@@ -294,8 +440,8 @@ func Describe(p *look.Palette, s *run.Snapshot, m *ledger.Message) string {
 		o := m.Outcomes[0]
 		text += fmt.Sprintf(": %s at %s", o.Fate, plain.Text(s.ClientName(o.Client), 30))
 	}
-	if wrong := m.Amiss(); wrong > 1 {
-		text += fmt.Sprintf(", and %d more amiss", wrong-1)
+	if wrong := m.Problems(); wrong > 1 {
+		text += fmt.Sprintf(", and %d more problems", wrong-1)
 	}
 	return p.Draw(signal.Ink(), signal.Shape()) + " " + text
 }
