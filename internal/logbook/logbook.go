@@ -177,6 +177,7 @@ type Entry struct {
 	Gauges  Gauges
 	Health  Health
 	Part
+	Group      *Part        // of a second that was merged with others (Coarsen): the details of them all
 	Own        *Part        // messages that the tool itself sent late; nil where there are none
 	Connect    meter.Packed // from dialling to the agreed connection
 	Enter      meter.Packed // from asking for a room to its confirmation

@@ -268,3 +268,28 @@ func TestFigures(t *testing.T) {
 		t.Error("there is a figure fanout.p98")
 	}
 }
+
+// TestCoarsen: merged seconds sum up to what they did, and each shows the
+// latencies of the group.
+func TestCoarsen(t *testing.T) {
+	entries := entriesOf(fill(t, 3, 12))
+	coarse, err := Coarsen(entries[2:8])
+	if err != nil {
+		t.Fatal(err)
+	}
+	all := append(append(append([]*Entry{}, entries[:2]...), coarse...), entries[8:]...)
+	a, b := sum(t, entries), sum(t, all)
+	if a.Total != b.Total || a.Counts != b.Counts || a.Fit != b.Fit || a.Seconds != b.Seconds || len(a.Cells) != len(b.Cells) || a.Fanout().Latencies() != b.Fanout().Latencies() || a.First.Latencies() != b.First.Latencies() || a.Connect.Latencies() != b.Connect.Latencies() || a.ReadingLag.Latencies() != b.ReadingLag.Latencies() {
+		t.Errorf("%+v\n%+v", a.Total, b.Total)
+	}
+	whole, err := Sum(entries[2:8], nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, e := range coarse {
+		f, err := e.Fanout()
+		if err != nil || f.Latencies() != whole.Fanout().Latencies() || e.At != entries[2+i].At || e.Counts != entries[2+i].Counts {
+			t.Errorf("second %d: %v", e.At, err)
+		}
+	}
+}

@@ -63,9 +63,9 @@ const (
 	// millisecond.
 	shortest = 200 * time.Millisecond
 	// A loop that waits this long for a core within a second, and that share of
-	// the time for which it ran, is on a crowded machine; so is everything on a
-	// machine from which that share of a core was taken.
-	maxWaited      = 20 * time.Millisecond
+	// the time for which it ran, is on a crowded machine, and so is a server on it;
+	// likewise if that share of a core was taken from the machine.
+	maxWaited      = 200 * time.Millisecond
 	maxWaitedShare = 0.5
 	maxStolenShare = 0.1
 )

@@ -151,12 +151,13 @@ func (s *Snapshot) Overall() Verdict {
 // whole, nothing was measured, or a limit is not proven.
 func (s *Snapshot) Outcome() (Verdict, string) {
 	whole := s.Finished && !s.Stopped && s.Err == nil
+	if s.Err != nil && !errors.Is(s.Err, context.Canceled) {
+		return NotProven, s.Err.Error() // unreachable, most of the time: nothing else matters
+	}
 	if v, why := outcomeOf(s, whole); v == Broken {
 		return v, why
 	}
 	switch {
-	case s.Err != nil && !errors.Is(s.Err, context.Canceled):
-		return NotProven, s.Err.Error()
 	case s.Finished && !whole:
 		return NotProven, fmt.Sprintf("the run was cut short after %s of %s", units.Duration(s.Elapsed.Round(100*time.Millisecond)), units.Duration(s.Trial.Length()))
 	case s.Total == nil || s.Total.Counts.Started == 0:

@@ -240,6 +240,7 @@ type collector struct {
 	perOpen  float64
 	mostOpen int
 	closed   []*logbook.Entry
+	coarse   int // of them are merged in groups
 	events   []logbook.Event
 	lanes    []lane.Record
 	bodies   []lane.Body
@@ -250,6 +251,9 @@ type collector struct {
 
 func (c *collector) add(r engine.Report) (*Snapshot, error) {
 	c.closed = append(c.closed, r.Closed...)
+	if err := c.coarsen(); err != nil {
+		return nil, err
+	}
 	c.events = append(c.events, r.Events...)
 	c.lanes, c.bodies = append(c.lanes, r.Lanes...), append(c.bodies, r.Bodies...)
 	if err := add(r.Closed, c.total, c.clean); err != nil {
@@ -261,12 +265,37 @@ func (c *collector) add(r engine.Report) (*Snapshot, error) {
 	}
 	if open := total.Most.Open; open > c.mostOpen && c.base > 0 {
 		c.mostOpen = open
-		c.perOpen = max(0, float64(machine.Resident()-c.base)/float64(open))
+		if open >= leastForMemory {
+			c.perOpen = max(0, float64(machine.Resident()-c.base)/float64(open))
+		}
 	}
 	return &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...), Total: total, Rooms: r.Rooms, Names: r.Names, Start: r.Start, Events: slices.Clip(c.events), Lanes: slices.Clip(c.lanes), Bodies: slices.Clip(c.bodies), Sent: r.Sent, Got: r.Got,
 		Judgements: Judge(c.limits, total, clean),
 		Reasons:    maps.Clone(r.Reasons), Kept: r.Kept, Sampled: r.Sampled, Unkept: r.Unkept, Held: r.Held, RSSPerOpen: c.perOpen}, nil
 }
+
+// Seconds older than fine are merged, group by group, so that memory does not
+// grow with every second of a night. They are whole in the store.
+const (
+	fine  = 1800
+	group = 30
+)
+
+func (c *collector) coarsen() error {
+	for len(c.closed)-c.coarse >= fine+group {
+		merged, err := logbook.Coarsen(c.closed[c.coarse : c.coarse+group])
+		if err != nil {
+			return err
+		}
+		c.closed = slices.Concat(c.closed[:c.coarse], merged, c.closed[c.coarse+group:]) // snapshots share the old one
+		c.coarse += group
+	}
+	return nil
+}
+
+// leastForMemory is how many clients must have been open before the memory of
+// one can be told from the process's fixed cost.
+const leastForMemory = 1000
 
 // ClientName is the name of a client by its number in the run.
 func (s *Snapshot) ClientName(id ledger.Client) string {

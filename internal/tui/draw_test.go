@@ -319,7 +319,7 @@ func TestFigures(t *testing.T) {
 	n := func(v int64) string { return regexp.QuoteMeta(units.Count(v)) }
 	d := func(v time.Duration) string { return regexp.QuoteMeta(units.Duration(v)) }
 	f := w.Fanout()
-	has("watch", draw(160, 47), `owed \.+ +`+n(sum.Owed)+` +`+n(sum.Owed), `delivered \.+ +`+n(sum.Delivered), `lost \.+ +`+n(sum.Lost), `duplicate \.+ +`+n(sum.Duplicate), `stray \.+ +`+n(sum.Stray),
+	has("watch", draw(160, 47), `owed \.+ +`+n(sum.Owed), `delivered \.+ +`+n(sum.Delivered), `lost \.+ +`+n(sum.Lost), `duplicate \.+ +`+n(sum.Duplicate), `stray \.+ +`+n(sum.Stray),
 		`fan-out p50 \.+ +`+d(f.Quantile(0.5)), `p99 \.+ +`+d(f.Quantile(0.99)), `max \.+ +`+d(f.Max()), `first recipient \.+ +`+d(w.First.Quantile(0.5)), `last recipient \.+ +`+d(w.Last.Quantile(0.5)),
 		`reading lag p99 \.+ +`+d(w.ReadingLag.Quantile(0.99)), `checks failed \.+ +1`, `verdict: broken`, `40 x denied: `, n(sum.Lost)+` lost`)
 	for _, size := range [][2]int{{60, 18}, {80, 24}, {100, 30}} {

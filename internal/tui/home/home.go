@@ -303,7 +303,7 @@ func (m *Model) View(p *look.Palette, width, height int) []string {
 	if width >= wide {
 		each = max(58, width*2/5)
 	}
-	list := m.list(p, each, room)
+	list := m.list(p, each, room, width < wide)
 	m.rows = append(slices.Repeat([]int{-1}, len(top)), m.rows...)
 	if width < wide {
 		return append(top, list...)
@@ -323,7 +323,7 @@ func (m *Model) View(p *look.Palette, width, height int) []string {
 }
 
 // list draws what can be opened, scrolled to the cursor.
-func (m *Model) list(p *look.Palette, width, room int) []string {
+func (m *Model) list(p *look.Palette, width, room int, alone bool) []string {
 	var lines []string
 	var items []int
 	selected := 0
@@ -360,7 +360,7 @@ func (m *Model) list(p *look.Palette, width, room int) []string {
 	case len(m.runs) == 0:
 		add("  " + p.Draw(look.Faint, "none are kept yet"))
 	}
-	if r := m.at(); width < wide && r != nil && r.Why != "" && room > 6 { // there is no room beside it
+	if r := m.at(); alone && r != nil && r.Why != "" && room > 6 { // there is no room beside it
 		room -= 2
 		from := min(max(0, selected-room+2), max(0, len(lines)-room))
 		to := min(len(lines), from+room)

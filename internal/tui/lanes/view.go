@@ -1,6 +1,7 @@
 package lanes
 
 import (
+	"encoding/json"
 	"fmt"
 	"strings"
 	"time"
@@ -330,12 +331,27 @@ func words(sc scene.Scene, r *lane.Row) string {
 	return rec.What.String()
 }
 
-// says is the beginning of what a message says, behind what else is said of it.
+// says is what a message says, behind what else is said of it: of JSON its
+// longest text, and of anything else the beginning.
 func says(sc scene.Scene, rec *lane.Record) string {
-	if b := body(sc.S, rec); b != nil {
-		return ": " + plain.Text(string(b.Text[:min(len(b.Text), 240)]), 120)
+	b := body(sc.S, rec)
+	if b == nil {
+		return ""
 	}
-	return ""
+	text := string(b.Text[:min(len(b.Text), 240)])
+	var fields map[string]any
+	if json.Unmarshal(b.Text, &fields) == nil {
+		longest := ""
+		for _, v := range fields {
+			if s, ok := v.(string); ok && (len(s) > len(longest) || len(s) == len(longest) && s < longest) {
+				longest = s
+			}
+		}
+		if longest != "" {
+			text = longest
+		}
+	}
+	return ": " + plain.Text(text, 120)
 }
 
 // panel shows what the message under the cursor says.

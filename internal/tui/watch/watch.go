@@ -181,7 +181,16 @@ func WordLines(p *look.Palette, s *run.Snapshot, width, most int) []string {
 }
 
 func heading(sc scene.Scene, label string, each int) string {
-	return sc.P.Heading(label, each, figureWidth, sc.Label, "whole run")
+	return sc.P.Heading(label, each, figureWidth, two(sc, sc.Label, "whole run")...)
+}
+
+// two are the figures of the window and of the whole run, where these are not
+// the same.
+func two(sc scene.Scene, window, whole string) []string {
+	if sc.W == sc.S.Total {
+		return []string{whole}
+	}
+	return []string{window, whole}
 }
 
 const figureWidth = 11
@@ -198,7 +207,7 @@ func ledgerLines(sc scene.Scene, each int) []string {
 			}
 			return look.Text
 		}
-		lines = append(lines, p.Line(name, each, figureWidth, p.Draw(ink(a), units.Count(a)), p.Draw(ink(b), units.Count(b))))
+		lines = append(lines, p.Line(name, each, figureWidth, two(sc, p.Draw(ink(a), units.Count(a)), p.Draw(ink(b), units.Count(b)))...))
 	}
 	count("owed", func(t *ledger.Tally) int64 { return t.Owed }, look.Text)
 	count("delivered", func(t *ledger.Tally) int64 { return t.Delivered }, look.Text)
@@ -241,7 +250,7 @@ func latencyLines(sc scene.Scene, each int) []string {
 	p, recent, all := sc.P, sc.W, sc.S.Total
 	lines := []string{heading(sc, "latency", each)}
 	row := func(name string, a, b *meter.Hist, q float64) {
-		lines = append(lines, p.Line(name, each, figureWidth, quantile(p, a, q), quantile(p, b, q)))
+		lines = append(lines, p.Line(name, each, figureWidth, two(sc, quantile(p, a, q), quantile(p, b, q))...))
 	}
 	a, b := recent.Fanout(), all.Fanout()
 	for _, x := range []struct {
@@ -273,14 +282,14 @@ func trafficLines(sc scene.Scene, each int) []string {
 		per := func(w *logbook.Window) string {
 			return units.Count(int64(float64(of(&w.Counts))/max(1, w.Span.Seconds())+0.5)) + p.Draw(look.Faint, " /s")
 		}
-		lines = append(lines, p.Line(name, each, figureWidth, per(recent), per(all)))
+		lines = append(lines, p.Line(name, each, figureWidth, two(sc, per(recent), per(all))...))
 	}
 	count := func(name string, of func(*logbook.Counts) int64, wrong look.Ink) {
-		lines = append(lines, p.Line(name, each, figureWidth, alarm(p, of(&recent.Counts), wrong), alarm(p, of(&all.Counts), wrong)))
+		lines = append(lines, p.Line(name, each, figureWidth, two(sc, alarm(p, of(&recent.Counts), wrong), alarm(p, of(&all.Counts), wrong))...))
 	}
 	rate("sent", func(c *logbook.Counts) int64 { return c.Sent })
 	rate("arrived", func(c *logbook.Counts) int64 { return c.Arrivals })
-	lines = append(lines, p.Line("received", each, figureWidth, units.Bytes(float64(recent.Counts.Bytes)), units.Bytes(float64(all.Counts.Bytes))))
+	lines = append(lines, p.Line("received", each, figureWidth, two(sc, units.Bytes(float64(recent.Counts.Bytes)), units.Bytes(float64(all.Counts.Bytes)))...))
 	count("connections", func(c *logbook.Counts) int64 { return c.Opened }, look.Text)
 	count("refused", func(c *logbook.Counts) int64 { return c.Refused }, look.Danger)
 	count("broken", func(c *logbook.Counts) int64 { return c.Broken }, look.Danger)
@@ -293,7 +302,7 @@ func trafficLines(sc scene.Scene, each int) []string {
 		count("pings answered", func(c *logbook.Counts) int64 { return c.Pings }, look.Text)
 	}
 	check := func(name string, of func(*logbook.Window) int64, wrong look.Ink) {
-		lines = append(lines, p.Line(name, each, figureWidth, alarm(p, of(recent), wrong), alarm(p, of(all), wrong)))
+		lines = append(lines, p.Line(name, each, figureWidth, two(sc, alarm(p, of(recent), wrong), alarm(p, of(all), wrong))...))
 	}
 	check("checks passed", (*logbook.Window).ChecksHeld, look.Text)
 	check("checks failed", (*logbook.Window).ChecksFailed, look.Beware)
@@ -318,7 +327,7 @@ func selfLines(sc scene.Scene, each int) []string {
 	p, s, recent, all := sc.P, sc.S, sc.W, sc.S.Total
 	lines := []string{heading(sc, "the tool", each)}
 	row := func(name string, of func(*logbook.Window) string) {
-		lines = append(lines, p.Line(name, each, figureWidth, of(recent), of(all)))
+		lines = append(lines, p.Line(name, each, figureWidth, two(sc, of(recent), of(all))...))
 	}
 	row("reading lag p50", func(w *logbook.Window) string { return quantile(p, &w.ReadingLag, 0.5) })
 	row("reading lag p99", func(w *logbook.Window) string { return quantile(p, &w.ReadingLag, 0.99) })
@@ -334,7 +343,7 @@ func selfLines(sc scene.Scene, each int) []string {
 		}
 	}
 	row("loop CPU/arrival", per(func(w *logbook.Window) time.Duration { return w.CPU }))
-	row("process CPU/arrival", per(func(w *logbook.Window) time.Duration { return w.ProcessCPU }))
+	row("all CPU/arrival", per(func(w *logbook.Window) time.Duration { return w.ProcessCPU }))
 	row("GC pauses", func(w *logbook.Window) string { return units.Duration(w.GCPause) })
 	if all.PushedBack.Count() > 0 {
 		row("pushed back p99", func(w *logbook.Window) string { return quantile(p, &w.PushedBack, 0.99) })
