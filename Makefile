@@ -3,7 +3,7 @@
 GO ?= go
 SHELL := /bin/bash
 
-.PHONY: demo build test lint fuzz bench screenshots clean
+.PHONY: demo build test tools lint fuzz soak bench screenshots clean
 
 demo: build ## the shipped trial against the shipped stand-in, on the screen
 	./bin/tidepull demo
@@ -11,12 +11,9 @@ demo: build ## the shipped trial against the shipped stand-in, on the screen
 build:
 	$(GO) build -o bin/tidepull ./cmd/tidepull
 
-test: tools lint build ## everything, with the race detector; one package at a time, because they measure
-	@# This is done by as many as there are cores, the next by one.
-	$(GO) build -race ./...
-	$(GO) test -race -p 1 -timeout 14m ./...
+test: tools lint build ## everything, with the race detector; most of it waits, so packages run side by side
+	TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test -race -p 4 -parallel 8 -timeout 10m ./...
 
-.PHONY: tools
 tools: ## what the tests need besides Go
 	@scripts/need tmux
 
@@ -27,6 +24,9 @@ lint:
 
 fuzz: ## each fuzz target for a while
 	@scripts/fuzz $(or $(FUZZTIME),20s)
+
+soak: build ## a hundred healthy runs of odd shapes beside busy loops: nothing is blamed on the server
+	SOAK=$(or $(RUNS),100) TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test ./cmd/tidepull -run TestSoak -v -timeout 60m
 
 bench: ## docs/performance.md; needs cc
 	@scripts/need cc:gcc taskset:util-linux

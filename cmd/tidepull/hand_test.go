@@ -111,6 +111,11 @@ func TestRecordings(t *testing.T) {
 		}
 	}
 
+	// What was hidden when it was imported comes from the environment.
+	if out, status := outcome(t, tool(t, "replay", good, "--to", serveBoard(t))); status != exitWrong || !strings.Contains(out, "set HIDDEN_CREDENTIAL_1 in the environment") {
+		t.Errorf("status %d\n%s", status, out)
+	}
+	t.Setenv("HIDDEN_CREDENTIAL_1", "low-water")
 	// What the browser did is the same against a board of today, and not against
 	// one that doubles everything.
 	same, status := outcome(t, tool(t, "replay", good, "--to", serveBoard(t), "--json"))

@@ -52,11 +52,3 @@ func drawable(r rune) bool {
 	glyph, err := f.GlyphIndex(&b, r)
 	return err == nil && glyph != 0
 }
-
-func safeAll(texts []string) []string {
-	out := make([]string, len(texts))
-	for i, s := range texts {
-		out[i] = safe(s)
-	}
-	return out
-}

@@ -80,7 +80,7 @@ func TestRequests(t *testing.T) {
   }
   request "fails" {
     method = "PUT"
-    path   = "no slash"
+    path   = "/${name == "" ? "" : "no"} slash"
     json   = { a = [1, my.first, { b = my.kind }] }
   }
   request "slow" {

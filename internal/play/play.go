@@ -75,13 +75,14 @@ func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
 		o.To = p.Target
 	}
 	programs := make([]*expr.Program, len(p.Guesses))
+	var hidden error
 	for i, g := range p.Guesses {
 		if g.Kind == "name" || g.Kind == "given" {
 			continue
 		}
 		if g.Kind == "secret" {
-			if o.Secrets[g.Value] == "" {
-				return nil, fmt.Errorf("the recording hides a credential: set %s in the environment, or record with --with-credentials", strings.ToUpper(strings.ReplaceAll(g.Value, "-", "_")))
+			if o.Secrets[g.Value] == "" && hidden == nil {
+				hidden = fmt.Errorf("the recording hides a credential: set %s in the environment, or record with --with-credentials", strings.ToUpper(strings.ReplaceAll(g.Value, "-", "_")))
 			}
 			continue
 		}
@@ -89,6 +90,9 @@ func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
 		if programs[i], err = language.Expression(g.Becomes); err != nil {
 			return nil, fmt.Errorf("what %q becomes: %w", g.Value, err)
 		}
+	}
+	if hidden != nil {
+		return nil, hidden
 	}
 	began := time.Now()
 	r := &Result{Copies: o.Copies, Clients: len(p.Actors)}

@@ -115,7 +115,7 @@ func TestRude(t *testing.T) {
 	page.WriteString(hostileHead)
 	for _, server := range rude.Servers {
 		began := time.Now()
-		server.Most = 1 << 10 // there is no back-pressure in virtual time
+		server.Most = 256 // there is no back-pressure in virtual time
 		s := playRude(t, againstRude, server)
 		w := s.Total
 		if most := 1700*time.Millisecond + 500*time.Millisecond + 10*time.Second; s.Elapsed > most {

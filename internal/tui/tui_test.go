@@ -20,6 +20,9 @@ type screen struct {
 var binary string
 
 func TestMain(m *testing.M) {
+	if binary = os.Getenv("TIDEPULL_BINARY"); binary != "" {
+		os.Exit(m.Run())
+	}
 	dir, err := os.MkdirTemp("", "tidepull")
 	if err != nil {
 		panic(err)
