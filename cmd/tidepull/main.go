@@ -37,9 +37,11 @@ tool. Then write a trial for your own server (tidepull demo --write FILE gives
 you one to change) and run it with "tidepull run FILE".
 
 Exit status of run and demo: 0 all limits hold, 1 a limit is broken, 2 the trial
-is wrong, 3 not proven (the tool was the bottleneck, or nothing was measured),
-4 the target could not be reached. Of probe: 0 all expectations met, 1 one was
-not, 4 there is no connection. Of replay: 0 the same, 1 it differs.`
+is wrong, 3 not proven (cut short, nothing was measured, or it was the tool's or
+the machine's doing), 4 the target could not be reached; docs/verdict.md says what
+each means. Of probe: 0 all expectations met, 1 one was not, 4 there is no
+connection. Of replay: 0 the same, 1 it differs, 3 it was stopped, 4 there is no
+connection.`
 
 type commands struct {
 	Log     string           `placeholder:"FILE" help:"Write the tool's own log to FILE; by default to tidepull.log in the user's state folder."`

@@ -69,12 +69,13 @@ func (c *Client) turn(e *Env, now mono.Time, s *trial.Step) {
 	default:
 		due = t.start.Add(time.Duration(t.round) * r.Every)
 	}
+	nominal := due
 	if t.round > 0 && r.Jitter > 0 {
 		due = due.Add(time.Duration((2*c.fraction() - 1) * r.Jitter * float64(r.Every)))
 	}
 	// A turn cannot begin before the one before it is over. What the script's own
 	// waits push back is not the server's latency: it is counted apart.
-	if back := c.clock.Sub(max(due, t.start)); back > 0 && int(t.round)%r.Burst == 0 {
+	if back := c.clock.Sub(max(due, nominal)); back > 0 && int(t.round)%r.Burst == 0 {
 		e.Book.Now().PushedBack.Record(back)
 	}
 	c.wait, c.began, c.deadline = forTime, now, max(due, c.clock)

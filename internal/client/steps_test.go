@@ -1,6 +1,7 @@
 package client_test
 
 import (
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"strings"
@@ -415,5 +416,104 @@ feed "gauges" {
 	}
 	if q := w.Age.Quantile(0.5); q > 20*time.Millisecond || w.Age.Max() < 990*time.Millisecond {
 		t.Errorf("ages: median %v, longest %v", q, w.Age.Max())
+	}
+}
+
+// TestManyFeedKeys: a feed of hundreds of keys is followed in each of them; what
+// cannot be a number of it is none.
+func TestManyFeedKeys(t *testing.T) {
+	b := newBench(t, scriptOf(`
+  connect {}
+  expect "the end" {
+    when   = msg.kind == "end"
+    within = "1m"
+  }`)+`
+feed "gauges" {
+  when = msg.kind == "gauge"
+  key  = msg.key
+  seq  = msg.seq
+}`, cutters["whole"])
+	b.open()
+	for key := range 300 {
+		b.text(fmt.Sprintf(`{"kind":"gauge","key":%d,"seq":7}`, key))
+	}
+	for _, key := range []int{0, 299} {
+		b.text(fmt.Sprintf(`{"kind":"gauge","key":%d,"seq":9}`, key))
+	}
+	for _, seq := range []string{"1e300", "-1e300", "2.5", `"9"`, "null"} {
+		b.text(`{"kind":"gauge","key":5,"seq":` + seq + `}`)
+	}
+	w := b.window()
+	if c := w.Counts; c.Gaps != 2 || c.Readings != 307 || w.ChecksFailed() != 7 {
+		t.Errorf("%d gaps in %d readings, %d failed", c.Gaps, c.Readings, w.ChecksFailed())
+	}
+}
+
+// TestNotTwice: a POST whose kept connection was closed is not sent again; a GET
+// is.
+func TestNotTwice(t *testing.T) {
+	for method, again := range map[string]bool{"POST": false, "GET": true} {
+		w := web{newBench(t, scriptOf(`
+  request "first" { path = "/a" }
+  request "second" {
+    path   = "/b"
+    method = "`+method+`"
+  }
+  connect {}`), cutters["whole"])}
+		w.c.Start(w.env, w.now)
+		w.took()
+		w.c.WebOpened(w.env)
+		w.took()
+		w.answer("HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n")
+		if out := w.out(); !strings.HasPrefix(out, method+" /b") {
+			t.Fatalf("then it sends %q", out)
+		}
+		w.c.WebBroke(w.env, w.now, errors.New("closed"))
+		if out := w.out(); strings.Contains(out, "[dial]") != again {
+			t.Errorf("%s: the client wants %q", method, out)
+		}
+		if failed := w.window().Counts.Unheard == 1; failed == again {
+			t.Errorf("%s: unanswered %v", method, failed)
+		}
+	}
+}
+
+// TestEvictedSlowReader: a slow reader that the server throws out has not been
+// wronged.
+func TestEvictedSlowReader(t *testing.T) {
+	b := newBench(t, scriptOf("  connect {}\n  read_slowly {\n    bytes_per_second = 10\n    evicted_within = \"5s\"\n  }"), cutters["whole"])
+	b.open()
+	b.c.Broke(b.env, b.now, errors.New("too slow"))
+	b.took()
+	w := b.window()
+	if c := w.Counts; c.Evicted != 1 || c.Broken != 0 || c.Finished != 1 || w.ChecksHeld() != 1 || w.ChecksFailed() != 0 {
+		t.Errorf("%+v, checks %d and %d", c, w.ChecksHeld(), w.ChecksFailed())
+	}
+}
+
+// TestPieces: what a large message costs grows with its size, not with its
+// square, however small the pieces are in which it comes.
+func TestPieces(t *testing.T) {
+	cost := func(size int) time.Duration {
+		best := time.Hour
+		for range 3 {
+			b := newBench(t, scriptOf("  connect {}\n  expect \"x\" { when = msg.kind == \"x\" }"), cutters["whole"])
+			b.open()
+			frame := append(binary.BigEndian.AppendUint64([]byte{0x82, 127}, uint64(size)), make([]byte, size)...)
+			began := time.Now()
+			for len(frame) > 0 {
+				n := min(1448, len(frame))
+				b.c.Data(b.env, frame[:n], b.now, b.now)
+				frame = frame[n:]
+			}
+			best = min(best, time.Since(began))
+			if b.window().Counts.Arrivals != 1 {
+				t.Fatal("the message has not come")
+			}
+		}
+		return best
+	}
+	if small, large := cost(1<<20), cost(8<<20); large > 32*small {
+		t.Errorf("8 MiB cost %v, 1 MiB %v: %.0f times as much", large, small, float64(large)/float64(small))
 	}
 }

@@ -2,6 +2,7 @@ package expr
 
 import (
 	"encoding/json"
+	"math"
 	"testing"
 
 	"tidepull/internal/wire/jsonscan"
@@ -152,5 +153,32 @@ func TestWrongTypes(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// TestWildNumbers: numbers that a server, or a trial, may come up with do not
+// panic and do not wrap round.
+func TestWildNumbers(t *testing.T) {
+	for _, n := range []float64{1e300, -1e300, math.NaN(), math.Inf(1), math.Inf(-1), -1, 2.5, 1 << 53, 1<<53 + 2} {
+		for _, name := range []string{"awkward", "filler", "random_bytes", "substr"} {
+			f := FunctionNamed(name)
+			args := []Value{Num(n)}
+			if name == "substr" {
+				args = []Value{Str("gate turning"), Num(n), Num(n)}
+			}
+			if name != "awkward" && name != "substr" && n > 1e6 {
+				continue // as much as is allowed, which is much
+			}
+			if v := f.do(&Scope{}, args); len(v.Str) > maxText {
+				t.Errorf("%s(%v) gives %d bytes", name, n, len(v.Str))
+			}
+		}
+		whole, ok := Num(n).Int()
+		if want := n == math.Trunc(n) && math.Abs(n) <= 1<<53; ok != want || ok && float64(whole) != n {
+			t.Errorf("%v is the whole number %d, %v", n, whole, ok)
+		}
+	}
+	if v := FunctionNamed("substr").do(&Scope{}, []Value{Str("gate turning"), Num(5), Num(1e300)}); string(v.Str) != "turning" {
+		t.Errorf("the rest is %q", v.Str)
 	}
 }

@@ -168,7 +168,7 @@ func TestFiles(t *testing.T) {
 		file("big.trial.hcl", strings.Repeat("# tide\n", 200_000)):                                          "it has 1400000 bytes; at most 1048576 are read",
 		file("brackets.trial.hcl", "x = "+strings.Repeat("(", 100_000)):                                     "nested more than 100 deep",
 		file("signs.trial.hcl", "x = "+strings.Repeat("!", 100_000)+"true"):                                 "nested more than 100 deep",
-		file("blocks.trial.hcl", strings.Repeat("repeat {\n", 20_000)):                                     "nested more than 100 deep",
+		file("blocks.trial.hcl", strings.Repeat("repeat {\n", 20_000)):                                      "nested more than 100 deep",
 		file("texts.trial.hcl", "x = "+strings.Repeat(`"${`, 50_000)+"1"+strings.Repeat(`}"`, 50_000)+"\n"): "nested more than 100 deep",
 	} {
 		began := time.Now()

@@ -51,6 +51,7 @@ var Of = map[string]int{
 	"internal/tui/probing":   10,
 	"internal/tui":           12,
 	"internal/layers":        0,
+	"internal/leak":          0,
 	"trials":                 0,
 	"bench":                  13,
 	"cmd/tidepull":           13,
@@ -61,7 +62,7 @@ var Of = map[string]int{
 const Pure = 4
 
 // Impure are the exceptions to Pure.
-var Impure = map[string]bool{"internal/poll": true, "internal/machine": true}
+var Impure = map[string]bool{"internal/leak": true, "internal/poll": true, "internal/machine": true}
 
 // Alone are libraries that only some packages may know, by the library's path
 // or the start of it.

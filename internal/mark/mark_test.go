@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"math/rand/v2"
 	"testing"
+	"time"
 )
 
 func TestFind(t *testing.T) {
@@ -60,5 +61,58 @@ func TestNoAllocation(t *testing.T) {
 		}
 	}); n != 0 {
 		t.Fatalf("%v allocations, want 0", n)
+	}
+}
+
+// TestScanner: going through a text once finds the marks that looking for each
+// form anew from behind the last one does, whatever stands between them, and does
+// not cost the square of their number.
+func TestScanner(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 8))
+	for range 300 {
+		var b []byte
+		want := 0
+		for range r.IntN(12) {
+			m := Mark{Run: r.Uint32(), Room: r.Uint32(), Sender: r.Uint32(), Number: r.Uint64(), Time: r.Int64()}
+			switch r.IntN(5) {
+			case 0:
+				b = Append(b, m)
+				want++
+			case 1:
+				b = append(b, bytes.ToUpper(Append(nil, m))...)
+				want++
+			case 2:
+				b = AppendBytes(b, m)
+				want++
+			case 3:
+				b = append(b, "tpmkTPMK\xf1tp\x9d"...)
+			default:
+				b = append(b, "gate turning "...)
+			}
+		}
+		got := 0
+		for s, end := In(b), 1; end > 0; {
+			if _, end = s.Next(); end > 0 {
+				got++
+			}
+		}
+		if got != want {
+			t.Fatalf("%d marks in %q, want %d", got, b, want)
+		}
+	}
+	cost := func(n int) time.Duration {
+		b := bytes.ToUpper(bytes.Repeat(append(Append(nil, Mark{Run: 1, Number: 5}), ' '), n))
+		best := time.Hour
+		for range 3 {
+			began := time.Now()
+			for s, end := In(b), 1; end > 0; {
+				_, end = s.Next()
+			}
+			best = min(best, time.Since(began))
+		}
+		return best
+	}
+	if small, large := cost(2000), cost(16_000); large > 32*small {
+		t.Errorf("16,000 marks cost %v, 2,000 %v", large, small)
 	}
 }

@@ -1,0 +1,10 @@
+package run
+
+import (
+	"os"
+	"testing"
+
+	"tidepull/internal/leak"
+)
+
+func TestMain(m *testing.M) { os.Exit(leak.Main(m)) }
