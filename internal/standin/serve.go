@@ -37,15 +37,18 @@ func (l *loop) Broke(id int32, _ error) {
 func (l *loop) Data(id int32, b []byte, at mono.Time) {
 	c := &l.conns[id]
 	c.heard = l.drv.Now()
-	if len(c.pending) > 0 {
+	waited := len(c.pending) > 0
+	if waited {
 		c.pending = append(c.pending, b...)
 		b = c.pending
 	}
 	n := l.consume(id, c, b, at)
-	if rest := b[n:]; len(rest) > 0 && c.state != free {
-		c.pending = append(c.pending[:0], rest...)
-	} else {
+	switch rest := b[n:]; {
+	case len(rest) == 0 || c.state == free:
 		c.pending = nil
+	case waited && n == 0: // copying it onto itself for each piece would cost the square of its size
+	default:
+		c.pending = append(c.pending[:0], rest...)
 	}
 }
 
