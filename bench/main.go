@@ -110,7 +110,7 @@ func (b *bencher) round(r *report) error {
 	return nil
 }
 
-// pinned runs a command on one core, where that can be said.
+// pinned runs a command on one core, if that can be said.
 func pinned(core int, name string, args ...string) *exec.Cmd {
 	if path, err := exec.LookPath("taskset"); err == nil && runtime.NumCPU() > 1 {
 		return exec.Command(path, append([]string{"-c", strconv.Itoa(core), name}, args...)...)

@@ -61,7 +61,7 @@ func (a *app) mustRuns() (*store.Store, error) {
 	return nil, fmt.Errorf("--store - keeps no runs")
 }
 
-// withRuns does something with the store, where there is one.
+// withRuns does something with the store, if there is one.
 func (a *app) withRuns(f func(*store.Store) error) error {
 	s, err := a.mustRuns()
 	if err != nil {
@@ -93,7 +93,7 @@ type live struct {
 	*run.Run
 	keeper  *store.Keeper
 	noStore string
-	board   *standinProcess // nil where the target is somebody else's
+	board   *standinProcess // nil if the target is somebody else's
 }
 
 func (a *app) start(t *trial.Trial, portable bool) (*live, error) {

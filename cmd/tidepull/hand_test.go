@@ -128,7 +128,7 @@ func TestRecordings(t *testing.T) {
 	}
 	began := time.Now()
 	other, status := outcome(t, tool(t, "replay", good, "--to", serveBoard(t, "--double", "1"), "--speed", "0"))
-	if status != exitBroken || !strings.Contains(other, `DIFFERS  "notice" came besides`) || time.Since(began) > 20*time.Second {
+	if status != exitBroken || !strings.Contains(other, `DIFFERS  "notice" came, but not in the recording`) || time.Since(began) > 20*time.Second {
 		t.Errorf("status %d after %v\n%s", status, time.Since(began), other)
 	}
 }

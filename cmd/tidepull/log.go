@@ -8,7 +8,7 @@ import (
 )
 
 // openLog opens the tool's own log. Where that cannot be, the tool works
-// without one; where the user named the file, it is said.
+// without one; if the user named the file, it is said.
 func openLog(path string) (log *slog.Logger, closeLog func()) {
 	named := path != ""
 	if !named {
@@ -16,7 +16,7 @@ func openLog(path string) (log *slog.Logger, closeLog func()) {
 	}
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if info, bad := os.Stat(path); err == nil && bad == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o077 != 0 {
-		_ = os.Chmod(path, 0o600) // of an older version; where it is another's file it stays as it is
+		_ = os.Chmod(path, 0o600) // of an older version; if it is another's file it stays as it is
 	}
 	if err != nil {
 		if named {

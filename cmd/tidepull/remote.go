@@ -68,7 +68,7 @@ func isLocal(host string) bool {
 	defer cancel()
 	all, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
 	if err != nil {
-		return true // it cannot be reached either, and why is told then
+		return true // it cannot be reached either, and why is said then
 	}
 	for _, ip := range all {
 		if !ip.Unmap().IsLoopback() {

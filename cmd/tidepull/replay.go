@@ -86,7 +86,7 @@ func printGuesses(plan *replay.Plan) {
 		fmt.Println("nothing was found to vary")
 	}
 	for _, g := range plan.Guesses {
-		fmt.Printf("%-6s %-40q becomes %-24s %s\n", g.Kind, plain.Text(g.Value, 60), g.Becomes, plain.Text(g.Why, 0))
+		fmt.Printf("%-7s %-40q becomes %-24s %s\n", g.Kind, plain.Text(g.Value, 60), g.Becomes, plain.Text(g.Why, 0))
 	}
 }
 
@@ -112,10 +112,10 @@ func (c *replayCommand) play(plan *replay.Plan) error {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
 	began := time.Now()
-	told := func(done, of int) {
+	progress := func(done, of int) {
 		fmt.Fprintf(os.Stderr, "%4.0fs %d of %d clients are done\n", time.Since(began).Seconds(), done, of)
 	}
-	r, err := play.Run(ctx, plan, play.Options{To: c.To, Copies: c.Copies, Speed: c.Speed, Within: c.Within, Secrets: hiddenValues(plan), Told: told})
+	r, err := play.Run(ctx, plan, play.Options{To: c.To, Copies: c.Copies, Speed: c.Speed, Within: c.Within, Secrets: hiddenValues(plan), Progress: progress})
 	var unreachable *play.Unreachable
 	switch {
 	case errors.As(err, &unreachable):
@@ -159,7 +159,7 @@ func printResult(r *play.Result) {
 	for _, g := range r.Groups {
 		sign := "DIFFERS"
 		if !g.Counts {
-			sign = "besides"
+			sign = "more"
 		}
 		fmt.Printf("%s  %q %s, %d times\n", sign, plain.Text(g.What, 80), g.Kind, g.Times)
 		if g.Example.Recorded != "" {

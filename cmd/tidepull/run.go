@@ -20,7 +20,7 @@ import (
 
 // showing are the flags of commands that carry out a trial.
 type showing struct {
-	Headless bool   `help:"Print plain lines instead of opening the full-screen view. It is also what happens where the output is no terminal."`
+	Headless bool   `help:"Print plain lines instead of opening the full-screen view. It is also what happens if the output is no terminal."`
 	Out      string `placeholder:"DIR" help:"Write summary.json, junit.xml, seconds.csv and latency.hlog into this folder when the run is over."`
 	Metrics  string `placeholder:"ADDR" help:"Serve live figures to Prometheus at http://ADDR/metrics."`
 	remote

@@ -95,11 +95,11 @@ func (c *runsDelete) Run(a *app) error {
 type exportCommand struct {
 	ID      int64  `arg:"" name:"run" help:"The run's number."`
 	View    string `required:"" enum:"tide,fan-out,percentiles,rooms,ledger,lanes" help:"What to write: ${enum}."`
-	Window  string `placeholder:"FROM..TO" help:"The seconds of the run to take; the whole run where it is not given."`
+	Window  string `placeholder:"FROM..TO" help:"The seconds of the run to take; the whole run if it is not given."`
 	Clients string `placeholder:"WHO" help:"Whose lanes: names separated by commas, a crew, a room, or problems."`
 	All     bool   `help:"Lanes: all of them in the window, on numbered pages, and not only the stretch around the first problem."`
 	Format  string `default:"svg" enum:"svg,pdf,csv,json" help:"As what: ${enum}."`
-	Output  string `short:"o" default:"-" placeholder:"FILE" help:"Where to; the standard output where it is not given."`
+	Output  string `short:"o" default:"-" placeholder:"FILE" help:"Where to; the standard output if it is not given."`
 }
 
 func (c *exportCommand) Run(a *app) error {

@@ -10,13 +10,13 @@ type Set struct {
 	n     int
 }
 
-// Has tells whether i is in the set. Anything out of range is not.
+// Has reports whether i is in the set. Anything out of range is not.
 func (s *Set) Has(i int) bool {
 	w := i >> 6
 	return i >= 0 && w < len(s.words) && s.words[w]&(1<<(i&63)) != 0
 }
 
-// Add puts i, which is not negative, into the set and tells whether it was
+// Add puts i, which is not negative, into the set and reports whether it was
 // new there.
 func (s *Set) Add(i int) bool {
 	w := i >> 6
@@ -32,7 +32,7 @@ func (s *Set) Add(i int) bool {
 	return true
 }
 
-// Remove takes i out and tells whether it was there.
+// Remove takes i out and reports whether it was there.
 func (s *Set) Remove(i int) bool {
 	if !s.Has(i) {
 		return false

@@ -2,7 +2,7 @@
 // that ships with the tool: a harbour board that pushes notices to the rooms of
 // a port. It has no sockets; messages go in and come out as JSON.
 //
-// The board keeps the truth of what it did (truth.go), and can be told to do
+// The board keeps the truth of what it did (truth.go), and can be made to do
 // wrong (switches.go).
 package board
 
@@ -184,7 +184,7 @@ func (b *Board) Message(id int32, payload []byte, at mono.Time) {
 	}
 }
 
-// doorOpen tells whether the switch lets a client do what it must not do yet.
+// doorOpen reports whether the switch lets a client do what it must not do yet.
 func (b *Board) doorOpen(id int32) bool {
 	return b.cfg.Switches.happens(openDoor, b.cfg.Switches.OpenDoor, b, relayed{from: b.members[id].name}, id)
 }
@@ -193,7 +193,7 @@ func (b *Board) is(v jsonscan.Value, want string) bool {
 	return v.Kind == jsonscan.String && jsonscan.EqualString(v.Raw, want)
 }
 
-// text returns a string field, or ok false where it is missing or empty.
+// text returns a string field, or ok false if it is missing or empty.
 func (b *Board) text(field int) (s string, ok bool) {
 	v := b.fields[field]
 	if v.Kind != jsonscan.String || len(v.Raw) == 0 || len(v.Raw) > 200 {

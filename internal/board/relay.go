@@ -153,7 +153,7 @@ func (b *Board) give(payload []byte, m relayed, to int32) {
 	}
 }
 
-// clashes tells whether a delivery goes astray because another connection had
+// clashes reports whether a delivery goes astray because another connection had
 // the recipient's name first.
 func (b *Board) clashes(m relayed, to int32) bool {
 	s := &b.cfg.Switches
@@ -211,7 +211,7 @@ func alter(payload []byte, binary bool) ([]byte, bool) {
 	return append(out, `"}`...), true
 }
 
-// outsider picks a member of another room, or -1 where there is none: the
+// outsider picks a member of another room, or -1 if there is none: the
 // first of the room after the message's own that has one who is not in it.
 func (b *Board) outsider(m relayed, instead int32) int32 {
 	start := 0

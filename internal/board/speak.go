@@ -23,7 +23,7 @@ func (b *Board) notice(id int32, at mono.Time) {
 	}
 }
 
-// tooBig tells whether the switch makes a text vanish silently.
+// tooBig reports whether the switch makes a text vanish silently.
 func (b *Board) tooBig(text []byte) bool {
 	limit := b.cfg.Switches.TooBig
 	if limit == 0 || len(text) <= limit {

@@ -62,7 +62,7 @@ var SwitchList = []Switch{
 }
 
 // Set changes switches by name, as they come in a query; nothing is changed
-// where one is wrong.
+// if one is wrong.
 func (s *Switches) Set(values url.Values) error {
 	next := *s
 	for name := range values {
@@ -125,7 +125,7 @@ const (
 	forgetIt
 )
 
-// happens throws the die of a switch for one delivery; to is -1 where it is
+// happens throws the die of a switch for one delivery; to is -1 if it is
 // about no recipient.
 func (s *Switches) happens(w wrong, p float64, b *Board, m relayed, to int32) bool {
 	return p > 0 && float64(s.die(w, b, m, to)>>11)/(1<<53) < p

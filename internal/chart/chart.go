@@ -1,5 +1,5 @@
 // Package chart draws charts and tables as SVG and PDF, from data. Everything is
-// black on white: lines are told apart by their dashes and names, so that a
+// black on white: lines are distinguished by their dashes and names, so that a
 // printed page says as much as a screen.
 package chart
 
@@ -83,7 +83,7 @@ func newCanvas(f Format, h vg.Length) (canvas, error) {
 	return nil, fmt.Errorf("no drawing can be made as %q; there are svg and pdf", f)
 }
 
-// ground makes a page white, wherever it is looked at.
+// ground makes a page white, whatever it is looked at on.
 func ground(page draw.Canvas) {
 	page.SetColor(color.White)
 	page.Fill(page.Rectangle.Path())

@@ -19,7 +19,7 @@ func (e *Env) among(c *Client, b *trial.Barrier) int32 {
 	return 0
 }
 
-// waitForOthers makes the client wait at a barrier; false where it need not.
+// waitForOthers makes the client wait at a barrier; false if it need not.
 func (c *Client) waitForOthers(e *Env, now mono.Time, s *trial.Step) bool {
 	waiting, key := e.barriers[s.Barrier], e.among(c, &e.Trial.Barriers[s.Barrier])
 	waiting[key] = append(waiting[key], c.id)
@@ -61,7 +61,7 @@ func (e *Env) leaveBarrier(c *Client) {
 	}
 }
 
-// count changes how many have come home.
+// count changes how many have ended.
 func (e *Env) countHome(c *Client, by int32) {
 	c.came = by > 0
 	e.ended[c.crew] += by
@@ -76,7 +76,7 @@ func (e *Env) setsOut(c *Client) {
 	}
 }
 
-// landed books that a client came home. Nobody waits for it any more.
+// landed books that a client ended. Nobody waits for it any more.
 func (e *Env) landed(c *Client) {
 	e.turning[c.crew] -= int32(c.depth)
 	c.depth = 0

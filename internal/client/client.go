@@ -39,10 +39,10 @@ type Client struct {
 	title    titling
 	depth    int8
 	ebbing   bool
-	came     bool // home, after it had set out
+	came     bool // it ended, after it had set out
 	expected bool // the message at hand was what an expect waited for
 
-	more    *extra // what few clients need; nil where this one does not
+	more    *extra // what few clients need; nil if this one does not
 	name    []byte
 	session *trial.Session
 	random  uint64
@@ -91,8 +91,8 @@ type turn struct {
 type phase uint8
 
 const (
-	ashore  phase = iota // at home
-	afoot                // set out, and not connected
+	idle    phase = iota // not begun, or over
+	started              // and not connected
 	dialing              // until the TCP connection is open
 	shaking              // until the upgrade is agreed on
 	open
@@ -128,7 +128,7 @@ const (
 
 const (
 	noRoom     ledger.Room = -1
-	closeAfter             = 5 * time.Second // how long the other side may take for its goodbye
+	closeAfter             = 5 * time.Second // how long the other side may take to close
 )
 
 // New makes the n-th client of a crew, with its number in the run.
@@ -153,7 +153,7 @@ func (c *Client) Next() mono.Time {
 	return c.deadline
 }
 
-// AwaitsServer tells whether Next is how long the server may take, and not when
+// AwaitsServer reports whether Next is how long the server may take, and not when
 // the client is to act.
 func (c *Client) AwaitsServer() bool {
 	switch c.wait {
@@ -167,10 +167,10 @@ func (c *Client) AwaitsServer() bool {
 // it has received.
 func (c *Client) Traffic() (sent, got uint32) { return c.sent, c.got }
 
-// Ashore tells whether the client is not connected and does not try to be.
-func (c *Client) Ashore() bool { return c.phase == ashore }
+// Ashore reports whether the client is not connected and does not try to be.
+func (c *Client) Idle() bool { return c.phase == idle }
 
-// Open tells whether the client's connection is agreed on and not being closed.
+// Open reports whether the client's connection is agreed on and not being closed.
 func (c *Client) Open() bool { return c.phase == open }
 
 // fill sets the variables that expressions see to this client's.
@@ -214,14 +214,14 @@ func mix(z uint64) uint64 {
 // fraction is random, from 0 up to but without 1.
 func (c *Client) fraction() float64 { return float64(c.rand()>>11) / (1 << 53) }
 
-// Start makes a client that is ashore set out.
+// Start makes a client that is idle set out.
 func (c *Client) Start(e *Env, now mono.Time) {
 	e.now = now
 	e.setsOut(c)
 	c.pc, c.depth, c.ebbing, c.title, c.room = 0, 0, false, untitled, noRoom
 	c.reader, c.more = ws.Reader{}, nil
 	c.drop(e)
-	c.phase, c.clock = afoot, now
+	c.phase, c.clock = started, now
 	e.counts().Started++
 	e.event(c, now, logbook.SetOut, noRoom, "")
 	c.run(e, now)
@@ -310,7 +310,7 @@ func (c *Client) Data(e *Env, b []byte, at, now mono.Time) {
 	n := c.consume(e, b, at, now)
 	e.held += c.reader.Held() - before
 	switch rest := b[n:]; {
-	case c.phase == ashore || c.phase == afoot:
+	case c.phase == idle || c.phase == started:
 		c.drop(e)
 	case len(rest) == 0:
 		e.held -= len(c.pending)
@@ -428,7 +428,7 @@ func (c *Client) event(e *Env, ev ws.Event, at, now mono.Time, more bool) {
 			c.frame(e, ws.OpPong, ev.Payload)
 		}
 	case ws.OpClose:
-		c.goodbye(e, ev, now)
+		c.gotClose(e, ev, now)
 	}
 }
 
@@ -442,8 +442,8 @@ func (c *Client) frame(e *Env, op byte, payload []byte) {
 	e.Out = ws.AppendMasked(e.Out, op, payload, [4]byte{byte(r), byte(r >> 8), byte(r >> 16), byte(r >> 24)})
 }
 
-// goodbye handles a close frame: the answer to ours, or the server's own.
-func (c *Client) goodbye(e *Env, ev ws.Event, now mono.Time) {
+// gotClose handles a close frame: the answer to ours, or the server's own.
+func (c *Client) gotClose(e *Env, ev ws.Event, now mono.Time) {
 	if c.phase == closing {
 		if c.wait == forClose { // further close frames change nothing
 			e.Ledger.Break(c.id, now)
@@ -464,7 +464,7 @@ func (c *Client) goodbye(e *Env, ev ws.Event, now mono.Time) {
 func (c *Client) Broke(e *Env, now mono.Time, err error) {
 	e.now = now
 	switch c.phase {
-	case ashore, afoot:
+	case idle, started:
 	case dialing, shaking:
 		c.refused(e, now, err)
 	case closing:
@@ -501,7 +501,7 @@ func (c *Client) broken(e *Env, now mono.Time, err error) {
 	e.Ledger.Break(c.id, now)
 	c.room = noRoom
 	if awaited {
-		c.phase, c.title = afoot, untitled
+		c.phase, c.title = started, untitled
 		c.drop(e)
 		c.readOn(e, now, 0)
 		c.more.silent = false
@@ -524,14 +524,14 @@ func (c *Client) broken(e *Env, now mono.Time, err error) {
 	c.land(e, now)
 }
 
-// closed handles the end of a connection to which the client said goodbye.
+// closed handles the end of a connection to which the client closed in order.
 func (c *Client) closed(e *Env, now mono.Time) {
 	e.Ledger.Break(c.id, now)
 	if int(c.pc) < len(c.session.Steps) && c.step().Do == trial.Close && !c.ebbing {
-		c.phase, c.title = afoot, untitled
+		c.phase, c.title = started, untitled
 		c.drop(e)
 		c.readOn(e, now, 0)
-		e.event(c, now, logbook.WentHome, noRoom, "")
+		e.event(c, now, logbook.Closed, noRoom, "")
 		c.resume(e, now)
 		return
 	}
@@ -550,7 +550,7 @@ func (c *Client) malformed(e *Env, now mono.Time, err error) {
 
 func (c *Client) end(e *Env, now mono.Time) {
 	e.counts().Finished++
-	e.event(c, now, logbook.WentHome, noRoom, "")
+	e.event(c, now, logbook.Closed, noRoom, "")
 	c.land(e, now)
 }
 
@@ -563,15 +563,15 @@ func (c *Client) land(e *Env, now mono.Time) {
 	if c.more != nil {
 		e.held -= c.more.web.size()
 	}
-	c.phase, c.wait, c.deadline, c.more = ashore, forNothing, mono.Never, nil
+	c.phase, c.wait, c.deadline, c.more = idle, forNothing, mono.Never, nil
 	e.landed(c)
 }
 
 // Ebb asks the client to go: it finishes its session from after its repeats,
-// and says goodbye.
+// and closes.
 func (c *Client) Ebb(e *Env, now mono.Time) {
 	e.now = now
-	if c.phase == ashore || c.ebbing {
+	if c.phase == idle || c.ebbing {
 		return
 	}
 	c.ebbing = true
@@ -649,7 +649,7 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 // Cut ends a client that is still there when the run has to be over.
 func (c *Client) Cut(e *Env, now mono.Time) {
 	e.now = now
-	if c.phase == ashore {
+	if c.phase == idle {
 		return
 	}
 	e.note("cut off", errors.New("still there at the end of the run"))

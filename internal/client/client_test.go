@@ -178,7 +178,7 @@ var cutters = map[string]func(int) int{
 	"random":       func(int) int { return 1 + rand.IntN(9) },
 }
 
-// TestWholeSession plays a session from dialling to the goodbye. Where the
+// TestWholeSession plays a session from dialling to the close. Where the
 // server's bytes are cut must not matter.
 func TestWholeSession(t *testing.T) {
 	for name, cuts := range cutters {
@@ -206,8 +206,8 @@ func TestWholeSession(t *testing.T) {
 			b.c.Broke(b.env, b.now, nil)
 			b.took()
 			c := b.window().Counts
-			if !b.c.Ashore() || c.Finished != 1 || c.Broken != 0 || c.Sent != 2 || c.Met != 1 || c.Entries != 1 || c.Pings != 1 {
-				t.Errorf("ashore %v, counts %+v", b.c.Ashore(), c)
+			if !b.c.Idle() || c.Finished != 1 || c.Broken != 0 || c.Sent != 2 || c.Met != 1 || c.Entries != 1 || c.Pings != 1 {
+				t.Errorf("idle %v, counts %+v", b.c.Idle(), c)
 			}
 			if strings.Join(b.said, ", ") != "dial" {
 				t.Errorf("the client wanted: %v", b.said)
@@ -262,7 +262,7 @@ func TestArrivals(t *testing.T) {
 }
 
 // TestGoingWrong: each way in which a connection or a session fails is counted
-// as what it is, and the client ends ashore.
+// as what it is, and the client ends idle.
 func TestGoingWrong(t *testing.T) {
 	opened := func(b *bench) { b.open(); b.frames() }
 	for name, tc := range map[string]struct {
@@ -287,7 +287,7 @@ func TestGoingWrong(t *testing.T) {
 			b.sent = nil
 			b.server([]byte("220 mail.example ESMTP\r\n\r\n"))
 		}, func(c logbook.Counts) int64 { return c.Refused }, "refused: the status line is not HTTP/1.x STATUS REASON", ""},
-		"server's goodbye": {func(b *bench) {
+		"server's close": {func(b *bench) {
 			opened(b)
 			b.server(ws.AppendFrame(nil, ws.OpClose, ws.AppendClosePayload(nil, 1001, "tide")))
 		}, func(c logbook.Counts) int64 { return c.Broken }, "broken: the server closed with code 1001 and said 'tide'", "close 1001"},
@@ -316,8 +316,8 @@ func TestGoingWrong(t *testing.T) {
 			t.Errorf("%s: sent %q, want %q", name, sent, tc.sent)
 		}
 		b.wait(20 * time.Second)
-		if name != "no greeting" && !b.c.Ashore() {
-			t.Errorf("%s: the client is not ashore", name)
+		if name != "no greeting" && !b.c.Idle() {
+			t.Errorf("%s: the client is not idle", name)
 		}
 		if got := tc.count(b.window().Counts); got != 1 {
 			t.Errorf("%s: counted %d times, want once", name, got)
@@ -326,7 +326,7 @@ func TestGoingWrong(t *testing.T) {
 }
 
 // TestEbb: a client that the tide takes leaves its repeat, says what comes
-// after it, and says goodbye.
+// after it, and closes.
 func TestEbb(t *testing.T) {
 	b := newBench(t, strings.Replace(script, "times = 2", "", 1), cutters["whole"])
 	b.open()
@@ -338,16 +338,16 @@ func TestEbb(t *testing.T) {
 	b.c.Ebb(b.env, b.now)
 	b.took()
 	b.want("ebb", `{"kind":"leave","room":"lock-0"}`)
-	b.wait(time.Minute) // the server does not confirm, nor answer the goodbye
+	b.wait(time.Minute) // the server does not confirm, nor answer the close
 	b.want("unanswered", "close 1000")
-	if !b.c.Ashore() || b.window().Counts.Finished != 1 {
+	if !b.c.Idle() || b.window().Counts.Finished != 1 {
 		t.Error("the client is not home")
 	}
 }
 
-// TestGoodbye: between a client's goodbye and the server's answer it is owed
+// TestClosing: between a client's close and the server's answer it is owed
 // nothing, and may have what others say: the server hears them in any order.
-func TestGoodbye(t *testing.T) {
+func TestClosing(t *testing.T) {
 	b := newBench(t, strings.Replace(script, "leave {}", "", 1), cutters["whole"])
 	other := b.env.Ledger.AddClient(0)
 	b.open()
@@ -367,7 +367,7 @@ func TestGoodbye(t *testing.T) {
 	hear()
 	b.server(ws.AppendFrame(nil, ws.OpClose, ws.AppendClosePayload(nil, 1000, "")))
 	b.c.Broke(b.env, b.now, nil)
-	if l := b.window().Total; l.Allowed != 1 || l.Stray != 0 || l.Owed != 2 || !b.c.Ashore() {
+	if l := b.window().Total; l.Allowed != 1 || l.Stray != 0 || l.Owed != 2 || !b.c.Idle() {
 		t.Errorf("%+v", l)
 	}
 }

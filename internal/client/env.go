@@ -30,7 +30,7 @@ type Env struct {
 	Web    string // for the Host field of HTTP requests
 	Lanes  *lane.Recorder
 
-	// What the last call of a client's method asks for, besides the change of
+	// What the last call of a client's method asks for, as well as the change of
 	// its Next. The loop takes it and clears it.
 	Out    []byte // bytes to send
 	Dial   bool   // connect
@@ -47,9 +47,9 @@ type Env struct {
 
 	Opened, Refused int // connections in the whole run
 
-	// Queued, where set, gives how many bytes to a client wait to be sent.
+	// Queued, if set, gives how many bytes to a client wait to be sent.
 	Queued func(ledger.Client) int
-	// Hindered is told of what this machine lacks to open a connection.
+	// Hindered is called with what this machine lacks to open a connection.
 	Hindered func(wire.Lack, mono.Time)
 
 	Events   []logbook.Event // that happened since the loop took them last
@@ -74,13 +74,13 @@ type Env struct {
 	markBytes []byte
 	turning   []int32                     // clients of each crew that are in a repeat
 	expected  []int                       // clients of each crew at its highest tide
-	ended     []int32                     // clients of each crew that came home early
+	ended     []int32                     // clients of each crew that ended early
 	barriers  []map[int32][]ledger.Client // by barrier, then by whom it is among
 	slow      map[ledger.Client]bool      // who reads slowly
 	held      int                         // bytes of messages that have come in part, of all clients
 	rumours   []rumour                    // announcements that may yet prove true, by time
 	unheard   unheard
-	groupEnds map[int64]int32 // clients that came home early, by crew and group
+	groupEnds map[int64]int32 // clients that ended early, by crew and group
 }
 
 // maxReasons bounds the different reasons that are kept.
@@ -114,7 +114,7 @@ func (e *Env) Clear() {
 	e.WebOut, e.WebDial, e.WebHangup = e.WebOut[:0], false, false
 }
 
-// Asks tells whether anything is asked for.
+// Asks reports whether anything is asked for.
 func (e *Env) Asks() bool {
 	return len(e.Out) > 0 || e.Dial || e.Hangup || e.Hold || e.Read || len(e.WebOut) > 0 || e.WebDial || e.WebHangup
 }
@@ -152,7 +152,7 @@ func (e *Env) DisagreedAt(number uint64, s ledger.Say, to ledger.Client) {
 	e.Lanes.Problem(at, number, true, to, s.Sender)
 }
 
-// Counted books a number of members that a client was told.
+// Counted books a number of members that the server said to a client.
 func (e *Env) Counted(n ledger.Count, now mono.Time) {
 	i := e.Trial.Dialect.Presence.Check
 	if e.slow[n.To] {
@@ -165,9 +165,9 @@ func (e *Env) Counted(n ledger.Count, now mono.Time) {
 	what := lane.Held
 	if !n.Right() {
 		what = lane.Failed
-		why := fmt.Sprintf("told %d members of %s, there were %d", n.Told, e.Ledger.RoomName(n.Room), n.Most)
+		why := fmt.Sprintf("the server said %d members of %s, there were %d", n.Said, e.Ledger.RoomName(n.Room), n.Most)
 		if n.Least != n.Most {
-			why = fmt.Sprintf("told %d members of %s, there were %d to %d", n.Told, e.Ledger.RoomName(n.Room), n.Least, n.Most)
+			why = fmt.Sprintf("the server said %d members of %s, there were %d to %d", n.Said, e.Ledger.RoomName(n.Room), n.Least, n.Most)
 		}
 		if e.recorded < logbook.MaxEvents {
 			e.recorded++
@@ -255,5 +255,5 @@ func (e *Env) markTime(t mono.Time) int64 { return int64(t)/1000 + e.Epoch }
 // laneOf tells what an event is in a lane.
 var laneOf = map[logbook.What]lane.What{
 	logbook.SetOut: lane.SetOut, logbook.Opened: lane.Opened, logbook.Entered: lane.Entered, logbook.Left: lane.Left,
-	logbook.WentHome: lane.WentHome, logbook.Evicted: lane.WentHome, logbook.Hindered: lane.Refused, logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,
+	logbook.Closed: lane.Closed, logbook.Evicted: lane.Closed, logbook.Hindered: lane.Refused, logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,
 }

@@ -131,7 +131,7 @@ func (e *Env) arrival(id ledger.Client, crew uint16, a ledger.Arrival, size int)
 	}
 }
 
-// listens tells whether the client waits for a message.
+// listens reports whether the client waits for a message.
 func (c *Client) listens() bool {
 	switch c.wait {
 	case forExpected, forEntry, forLeave, forTitle:

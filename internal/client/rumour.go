@@ -10,7 +10,7 @@ import (
 	"tidepull/internal/mono"
 )
 
-// A rumour is that a client was told of another one that left, while the tool
+// A rumour is that a client heard of another one that left, while the tool
 // knows nothing of it. The server may have noticed first that a connection is
 // gone: then the tool learns of it soon. Otherwise it is a stray announcement.
 type rumour struct {
@@ -39,7 +39,7 @@ func (c *Client) unfounded(e *Env, r rumour, now mono.Time) {
 	}
 }
 
-// provedTrue books what clients were told before the tool knew that it is so.
+// provedTrue books what clients heard before the tool knew that it is so.
 func (e *Env) provedTrue(room ledger.Room, about ledger.Client, number uint64) {
 	e.rumours = slices.DeleteFunc(e.rumours, func(r rumour) bool {
 		if r.room != room || r.about != about {

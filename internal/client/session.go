@@ -34,7 +34,7 @@ const stepsPerRun = 1000
 // run carries out steps until one has to wait, or the session is over.
 func (c *Client) run(e *Env, now mono.Time) {
 	c.wait, c.deadline = forNothing, mono.Never
-	for n := 0; c.wait == forNothing && (c.phase == open || c.phase == afoot); n++ {
+	for n := 0; c.wait == forNothing && (c.phase == open || c.phase == started); n++ {
 		switch {
 		case int(c.pc) >= len(c.session.Steps) && c.phase == open:
 			c.sayGoodbye(e, now, ws.CloseNormal, "")
@@ -53,7 +53,7 @@ func (c *Client) do(e *Env, now mono.Time) {
 	s := c.step()
 	switch s.Do {
 	case trial.Connect:
-		if c.phase == afoot {
+		if c.phase == started {
 			c.connect(e, now, s)
 			return
 		}
@@ -151,8 +151,8 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 	case trial.Vanish:
 		c.gone(e, now)
 		e.Ledger.Break(c.id, now)
-		e.event(c, now, logbook.WentHome, noRoom, "vanished")
-		c.phase, c.room, c.title = afoot, noRoom, untitled
+		e.event(c, now, logbook.Closed, noRoom, "vanished")
+		c.phase, c.room, c.title = started, noRoom, untitled
 		c.drop(e)
 		c.readOn(e, now, 0)
 		e.Hangup = true
@@ -198,7 +198,7 @@ func (c *Client) fillAsked(e *Env) {
 	e.scope.Vars[expr.VarRoom] = expr.Value{Kind: expr.String, Str: e.roomName(c.asked)}
 }
 
-// sayTitle tells the server the client's name, where the dialect has names.
+// sayTitle tells the server the client's name, if the dialect has names.
 func (c *Client) sayTitle(e *Env, now mono.Time) {
 	t := &e.Trial.Dialect.Title
 	if d := c.step().Dial; d != nil && d.Nameless {

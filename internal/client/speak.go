@@ -41,7 +41,7 @@ func (c *Client) bodyOf(e *Env, s *trial.Step) {
 }
 
 // account opens a message's row in the ledger and sets the mark and the payload
-// in the scope; ok is false where the message cannot be said.
+// in the scope; ok is false if the message cannot be said.
 func (c *Client) account(e *Env, now mono.Time, s *trial.Step) (number uint64, ok bool) {
 	due := min(c.clock, now)
 	page := e.Book.At(due)

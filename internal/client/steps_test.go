@@ -175,7 +175,7 @@ func TestLargeAnswer(t *testing.T) {
 
 // TestRude: each way of breaking the protocol is one that a Reader refuses; a
 // silent client answers nothing; a slow one asks not to be read for; one that
-// vanishes says no goodbye, and comes back.
+// vanishes sends no close frame, and comes back.
 func TestRude(t *testing.T) {
 	for _, what := range []string{"unmasked", "reserved bits", "reserved opcode", "bad text", "stray fragment", "long control", "wrong length"} {
 		b := newBench(t, scriptOf(`

@@ -13,7 +13,7 @@ import (
 	"tidepull/internal/trial"
 )
 
-// watches tells whether a message without a mark may be something that is
+// watches reports whether a message without a mark may be something that is
 // judged: presence, a notice of who enters or leaves, a feed, an encoded
 // message.
 func (e *Env) watches(payload []byte) bool {
@@ -44,7 +44,7 @@ func (c *Client) watch(e *Env, at, now mono.Time) (known bool) {
 	case d.Presence.When != nil && d.Presence.When.True(s):
 		n := d.Presence.Members.Eval(s)
 		if room, ok := e.roomIn(d.Presence.Room); ok && n.Kind == expr.Number {
-			e.Ledger.Told(c.id, room, members(n), at)
+			e.Ledger.MembersSaid(c.id, room, members(n), at)
 		}
 	case d.Joined.When != nil && d.Joined.When.True(s):
 		c.heardNotice(e, at, now, &d.Joined, ledger.Joined)
@@ -159,7 +159,7 @@ type pastWatch struct {
 	judged   bool
 }
 
-// watchPast begins to follow a history, where one is promised.
+// watchPast begins to follow a history, if one is promised.
 func (c *Client) watchPast(e *Env, s *trial.Step) {
 	if s.History < 0 || e.Trial.Dialect.Past == nil {
 		return

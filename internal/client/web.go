@@ -17,7 +17,7 @@ import (
 )
 
 // A web is a client's connection for HTTP requests, with its cookies. There is
-// one request at a time; the connection stays open in between where the server
+// one request at a time; the connection stays open in between if the server
 // lets it.
 type web struct {
 	open, busy bool
@@ -26,7 +26,7 @@ type web struct {
 	redirects  int
 	method     string
 	fields     []http1.Field // of the request, without those of its content
-	sends      []byte        // its content; nil where there is none
+	sends      []byte        // its content; nil if there is none
 	out        []byte        // the request
 	head       http1.Head
 	body       http1.Body
@@ -348,7 +348,7 @@ func (c *Client) unanswered(e *Env, now mono.Time, err error) {
 	}
 	e.counts().Unheard++
 	e.check(c, now, c.step().Check, false, reasonOf(err))
-	if c.phase == afoot {
+	if c.phase == started {
 		e.Refused++ // if nobody gets any further, the server is not there
 	}
 	c.resume(e, now)

@@ -42,17 +42,17 @@ type Report struct {
 	Names   []string // of the clients, by number
 	Elapsed time.Duration
 	Leg     string           // of the tide; "" once it is over
-	Closed  []*logbook.Entry // seconds that are over and settled, each told once
+	Closed  []*logbook.Entry // seconds that are over and settled, each reported once
 	Open    []*logbook.Entry // the others, as they stand
 	Rooms   []string         // by number
-	Events  []logbook.Event  // in clients' lives, each told once
+	Events  []logbook.Event  // in clients' lives, each reported once
 	Sent    []uint32         // messages that each client has said
 	Got     []uint32         // marked messages that each client has received
 	Reasons map[string]int   // why connections were refused or broke, and what was missed
 	Kept    []ledger.Message // messages with something wrong, all so far
 	Sampled []ledger.Message // of the good ones
-	Lanes   []lane.Record    // each told once, in no order
-	Bodies  []lane.Body      // of messages in the lanes, each told once
+	Lanes   []lane.Record    // each reported once, in no order
+	Bodies  []lane.Body      // of messages in the lanes, each reported once
 	Unkept  int
 	Held    int // reports that could not be handed over in time and were put off
 	Last    bool
@@ -125,7 +125,7 @@ func New(cfg Config) *Loop {
 func (l *Loop) Reports() <-chan Report { return l.reports }
 
 // Stop makes the tide fall at once: every client finishes its session and goes
-// home, what is open is settled, and the run ends. It may be called from any
+// close, what is open is settled, and the run ends. It may be called from any
 // goroutine, and more than once.
 func (l *Loop) Stop() {
 	select {
@@ -135,8 +135,8 @@ func (l *Loop) Stop() {
 }
 
 // Run carries the trial out and returns when it is over: nil after a whole run
-// and after Stop, an *Unreachable where the target could not be reached, and
-// the context's error where that ended first.
+// and after Stop, an *Unreachable if the target could not be reached, and
+// the context's error if that ended first.
 func (l *Loop) Run(ctx context.Context) error {
 	runtime.LockOSThread() // so that the thread's processor time is the loop's
 	defer runtime.UnlockOSThread()
@@ -348,7 +348,7 @@ func (l *Loop) wake(now mono.Time) mono.Time {
 	return until
 }
 
-// over reports whether the tide is over and everybody is home.
+// over reports whether the tide is over and all clients have ended.
 func (l *Loop) over() bool {
 	if l.failure != nil {
 		return true
@@ -357,7 +357,7 @@ func (l *Loop) over() bool {
 		return false
 	}
 	for i := range l.clients {
-		if !l.clients[i].Ashore() {
+		if !l.clients[i].Idle() {
 			return false
 		}
 	}
@@ -426,7 +426,7 @@ func (l *Loop) gauge(now mono.Time) {
 	g := &l.book.Now().Gauges
 	*g = logbook.Gauges{Planned: l.allPlanned(now)}
 	for i := range l.clients {
-		if c := &l.clients[i]; !c.Ashore() {
+		if c := &l.clients[i]; !c.Idle() {
 			g.Out++
 			if c.Open() {
 				g.Open++

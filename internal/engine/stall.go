@@ -22,7 +22,7 @@ const (
 	// longestLag is how long silence is not believed because the loop is behind
 	// with its reading. A flood could put off every end for ever.
 	longestLag = 10 * time.Second
-	// stopWithin is how long clients may take to go home after Stop, and endWithin
+	// stopWithin is how long clients may take to close after Stop, and endWithin
 	// after the tide and the grace time.
 	stopWithin = 2 * time.Second
 	endWithin  = 5 * time.Second
@@ -98,7 +98,7 @@ func (l *Loop) endInTime(now mono.Time) {
 		return
 	}
 	for i := range l.clients {
-		if !l.clients[i].Ashore() {
+		if !l.clients[i].Idle() {
 			l.clients[i].Cut(l.env, now)
 			l.after(int32(i))
 		}

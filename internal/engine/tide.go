@@ -14,8 +14,8 @@ import (
 type basin struct {
 	tide    trial.Tide
 	order   []int32 // in which its clients set out
-	started int     // how many were told to set out, and
-	ebbed   int     // to go home, counted on for ever
+	started int     // how many were sent out, and
+	ebbed   int     // to close, counted on for ever
 }
 
 func basins(t *trial.Trial) []basin {
@@ -75,7 +75,7 @@ func (l *Loop) allPlanned(now mono.Time) (n int) {
 	return n
 }
 
-// behind tells whether more clients are to set out.
+// behind reports whether more clients are to set out.
 func (l *Loop) behind(now mono.Time) bool {
 	for i := range l.basins {
 		if b := &l.basins[i]; b.started-b.ebbed < l.planned(b, now) {
@@ -85,15 +85,15 @@ func (l *Loop) behind(now mono.Time) bool {
 	return false
 }
 
-// followTide sends clients out, or home, as the tides want.
+// followTide sends clients out, or in, as the tides want.
 func (l *Loop) followTide(now mono.Time) {
 	for i := range l.basins {
 		b := &l.basins[i]
 		want := l.planned(b, now)
 		for n := 0; n < startsPerTurn && b.started-b.ebbed < want; n++ {
 			id := b.order[b.started%len(b.order)]
-			if !l.clients[id].Ashore() {
-				break // it is still on its way home
+			if !l.clients[id].Idle() {
+				break // it is still closing
 			}
 			b.started++
 			l.clients[id].Start(l.env, now)

@@ -43,7 +43,7 @@ var Formats = []string{"svg", "pdf", "csv", "json"}
 // A sheet is the data behind an export, as a table; every view has one.
 type sheet struct {
 	Title  string
-	Unit   string // of the figures, where they have one in common
+	Unit   string // of the figures, if they have one in common
 	Header []string
 	Rows   [][]any
 }

@@ -14,7 +14,7 @@ import (
 )
 
 // lanes sets clients side by side, those asked for or those with something
-// amiss.
+// wrong.
 func (r *Request) lanes() (sheet, drawing) {
 	var from, to time.Duration
 	if r.To > r.From {

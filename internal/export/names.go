@@ -9,7 +9,7 @@ import (
 
 // FreeName gives the name of a file, in a folder, for a view of a run and a
 // window, that is not taken yet. Names of the same export in several formats
-// differ in their endings alone where nothing is in the way.
+// differ in their endings alone if nothing is in the way.
 func FreeName(run, view string, from, to int, format string) string {
 	return safeName(run, view, from, to, format, func(path string) bool {
 		_, err := os.Lstat(path)

@@ -25,7 +25,7 @@ const (
 	opNeg
 	opJump
 	opJumpFalse     // takes the condition off
-	opJumpFalseKeep // leaves false on the stack where it jumps
+	opJumpFalseKeep // leaves false on the stack if it jumps
 	opJumpTrueKeep
 	opTruth
 	opJoin
@@ -75,7 +75,7 @@ type Program struct {
 	picks    []*jsonscan.Table
 }
 
-// MayHold tells whether p, a condition, can hold on a JSON message at all, from
+// MayHold reports whether p, a condition, can hold on a JSON message at all, from
 // a look at its bytes: a condition such as msg.kind == "past" cannot, where
 // those four letters are nowhere in it. It spares reading most messages as
 // JSON. A message with an escape in it may always.
@@ -136,7 +136,7 @@ func (b *Builder) Column(i int) { b.emit(opColumn, i, 1) }
 func (b *Builder) Figure(i int) { b.emit(opFigure, i, 1) }
 
 // Call replaces the n values on top by what a function makes of them; ok is
-// false where the function does not take so many.
+// false if the function does not take so many.
 func (b *Builder) Call(f *Function, n int) (ok bool) {
 	if n < f.least || n > f.most {
 		return false
@@ -202,7 +202,7 @@ func (b *Builder) If(condition, then, other func()) {
 	b.p.code[toEnd].arg = len(b.p.code)
 }
 
-// Build returns the program, or an error where it is too deep to evaluate.
+// Build returns the program, or an error if it is too deep to evaluate.
 func (b *Builder) Build() (*Program, error) {
 	if b.most > stackDepth {
 		return nil, errors.New("the expression is nested too deeply; split it up")

@@ -15,7 +15,7 @@ type crypt struct {
 }
 
 // maxKeys bounds the keys that are kept: with a key for each client they are
-// made anew.
+// made again.
 const maxKeys = 1024
 
 func (s *Scope) hmac(a []Value) Value {
@@ -33,7 +33,7 @@ func (s *Scope) hmac(a []Value) Value {
 	return s.write(func(dst []byte) ([]byte, bool) { return mac.Sum(dst), true })
 }
 
-// box returns the cipher of a key, or nil where it is no AES key.
+// box returns the cipher of a key, or nil if it is no AES key.
 func (s *Scope) box(key []byte) cipher.AEAD {
 	if box := s.crypt.boxes[string(key)]; box != nil {
 		return box

@@ -55,7 +55,7 @@ const maxWhole = 1 << 53
 
 // Int gives a number that came from anywhere, a server among them, as a whole
 // one; ok is false for what is none, has a fraction, or is so large that it
-// cannot be told from its neighbours.
+// cannot be distinguished from its neighbours.
 func (v Value) Int() (n int64, ok bool) {
 	if v.Kind != Number || v.Num != math.Trunc(v.Num) || math.Abs(v.Num) > maxWhole {
 		return 0, false
@@ -286,10 +286,10 @@ func (s *Scope) join(parts []Value) Value {
 	return Value{Kind: String, Str: s.buf[from:]}
 }
 
-// True tells whether p gives true.
+// True reports whether p gives true.
 func (p *Program) True(s *Scope) bool { return p.Eval(s).True() }
 
-// True tells whether v counts as true: only a Bool that is true does.
+// True reports whether v counts as true: only a Bool that is true does.
 func (v Value) True() bool { return v.Kind == Bool && v.Num != 0 }
 
 func binary(op opcode, a, b Value) Value {

@@ -62,7 +62,7 @@ func TestTemplates(t *testing.T) {
 	}
 }
 
-// TestShortcuts: the right side of && and || is not evaluated where the left
+// TestShortcuts: the right side of && and || is not evaluated if the left
 // decides, and the result is always a truth.
 func TestShortcuts(t *testing.T) {
 	field := func(i int) func(*Builder) { return func(b *Builder) { b.Field(i) } }

@@ -90,7 +90,7 @@ func init() {
 	text("text", "as text", func(dst, src []byte) ([]byte, bool) { return append(dst, src...), true })
 	add("hmac_sha256", "key, text", "its HMAC with SHA-256, 32 bytes", 2, 2, (*Scope).hmac)
 	add("aes_gcm", "key, nonce, text", "encrypted with AES-GCM, the tag behind it; the nonce has 12 bytes", 3, 3, (*Scope).seal)
-	add("aes_gcm_open", "key, nonce, text", "what aes_gcm encrypted; null where the tag is wrong", 3, 3, (*Scope).unseal)
+	add("aes_gcm_open", "key, nonce, text", "what aes_gcm encrypted; null if the tag is wrong", 3, 3, (*Scope).unseal)
 	add("replace", "text, old, new", "with each old made new", 3, 3, func(s *Scope, a []Value) Value {
 		src, old, with := s.text(a[0]), s.text(a[1]), s.text(a[2])
 		return s.write(func(dst []byte) ([]byte, bool) { return appendReplaced(dst, src, old, with), true })
@@ -319,7 +319,7 @@ type pattern struct {
 	group int
 }
 
-// match gives the part of a text that a pattern matches. It allocates where it
+// match gives the part of a text that a pattern matches. It allocates if it
 // matches.
 func (p *Program) match(s *Scope, i int, v Value) Value {
 	m := p.patterns[i]

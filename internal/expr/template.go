@@ -39,7 +39,7 @@ func (t *Template) Escaped(p *Program) { t.parts = append(t.parts, part{value: p
 // JSON appends a value as a JSON value of its own.
 func (t *Template) JSON(p *Program) { t.parts = append(t.parts, part{value: p, asValue: true}) }
 
-// Empty tells whether t has no part at all.
+// Empty reports whether t has no part at all.
 func (t *Template) Empty() bool { return len(t.parts) == 0 }
 
 // Append appends what t says in s.

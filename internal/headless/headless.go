@@ -46,7 +46,7 @@ func line(s *run.Snapshot) string {
 	}
 	leg := s.Leg
 	if leg == "" {
-		leg = "home"
+		leg = "over"
 	}
 	t := &s.Total.Total
 	text := fmt.Sprintf("%4ds %-5s clients %d of %d, said %d, arrived %d, fan-out p50 %s p99 %s, last recipient %s | owed %d delivered %d late %d lost %d duplicate %d stray %d",

@@ -98,7 +98,7 @@ func (r *Recorder) add(rec Record) bool {
 	return true
 }
 
-// keepBody keeps what a message said, where it is still held.
+// keepBody keeps what a message said, if it is still held.
 func (r *Recorder) keepBody(number uint64, what What) {
 	if what != Said && what != Got && what != Lost && what != Heard {
 		return

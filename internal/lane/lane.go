@@ -28,7 +28,7 @@ const (
 	Opened                // its connection is agreed on
 	Entered               // a room
 	Left                  // a room
-	WentHome              // it said goodbye
+	Closed                // it closed in order
 	Broke                 // its connection ended without that
 	Refused               // its connection was not agreed on
 	Denied                // its name or room was refused
@@ -40,7 +40,7 @@ const (
 	NumWhats
 )
 
-var whatNames = [NumWhats]string{"said", "got", "heard", "beat", "set out", "connected", "entered", "left", "went home", "broke", "refused", "denied", "check held", "check failed", "requested", "answered", "lost"}
+var whatNames = [NumWhats]string{"said", "got", "heard", "beat", "set out", "connected", "entered", "left", "closed", "broke", "refused", "denied", "check held", "check failed", "requested", "answered", "lost"}
 
 func (w What) String() string {
 	if w >= NumWhats {
@@ -65,20 +65,20 @@ type Record struct {
 	Took   time.Duration // of Got: since the message was due
 	Number uint64        // of the message, or what What says
 	Client ledger.Client
-	Peer   ledger.Client // -1 where there is none
-	Room   ledger.Room   // -1 where there is none
+	Peer   ledger.Client // -1 if there is none
+	Room   ledger.Room   // -1 if there is none
 	Size   uint32        // of the message, in bytes
 	What   What
 	Fate   ledger.Fate // of Got
 	Kind   ledger.Kind // of Said, Got and Lost
 
 	// While it is held: how far back the one before of the same client is, so that
-	// looking for those of one client does not mean looking at all. 0 where it is
+	// looking for those of one client does not mean looking at all. 0 if it is
 	// no longer held, and elsewhere.
 	back uint32
 }
 
-// Odd tells whether the record is of something that went wrong.
+// Odd reports whether the record is of something that went wrong.
 func (r *Record) Odd() bool {
 	switch r.What {
 	case Broke, Refused, Denied, Failed, Lost:
@@ -159,7 +159,7 @@ type problem struct {
 }
 
 // New makes a Recorder that should go back as far as reach. It begins small and
-// grows where that takes more, up to a bound.
+// grows if that takes more, up to a bound.
 func New(reach time.Duration) *Recorder {
 	return &Recorder{reach: reach, bodies: make([]held, firstBodies), arena: make([]byte, firstArena),
 		kept: map[uint64]bool{}, texts: map[uint64]Body{}, followed: map[ledger.Client]int{}}
@@ -208,7 +208,7 @@ func (r *Recorder) Add(rec Record) {
 // at gives a record that is held.
 func (r *Recorder) at(i uint64) *Record { return &r.chunks[i/inChunk%maxChunks][i%inChunk] }
 
-// nextChunk makes room for more records: in the oldest chunk, where all in it
+// nextChunk makes room for more records: in the oldest chunk, if all in it
 // are older than need be or there are too many. Further such chunks are let go.
 func (r *Recorder) nextChunk() {
 	var free *[inChunk]Record
@@ -227,7 +227,7 @@ func (r *Recorder) nextChunk() {
 // body is the place of a message's body, which may be another's.
 func (r *Recorder) body(number uint64) *held { return &r.bodies[number&uint64(len(r.bodies)-1)] }
 
-// recent tells whether what was held at an instant should still be.
+// recent reports whether what was held at an instant should still be.
 func (r *Recorder) recent(at time.Duration) bool { return r.now-at < r.reach }
 
 // Said holds what a message says.
@@ -257,7 +257,7 @@ const heardBit = 1 << 62
 const NoMessage = heardBit
 
 // Heard holds what a message without a mark says, if its client is followed, and
-// returns the number that it is known by; 0 where nothing was held. hide takes
+// returns the number that it is known by; 0 if nothing was held. hide takes
 // out what must not be kept.
 func (r *Recorder) Heard(c ledger.Client, text []byte, hide func([]byte) []byte) uint64 {
 	if own, followed := r.followed[c]; !followed || own >= perFollowed || len(text) == 0 {

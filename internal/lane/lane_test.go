@@ -11,7 +11,7 @@ import (
 )
 
 // TestSurroundings: however much happens, what happened around a problem to
-// those concerned is kept whole, once each, even where the problem is noticed
+// those concerned is kept whole, once each, even if the problem is noticed
 // only long after it; and what is kept stays within its bounds.
 func TestSurroundings(t *testing.T) {
 	const clients = 2000

@@ -24,7 +24,7 @@ const (
 	Whole  = Messages | Membership | Beats | Checks
 )
 
-// Shows tells whether a record passes the filter.
+// Shows reports whether a record passes the filter.
 func (f Filter) Shows(r *Record) bool {
 	if f == Odd {
 		return r.Odd()
@@ -101,7 +101,7 @@ func Arrange(records []Record, clients []ledger.Client, f Filter, from, to time.
 	return rows
 }
 
-// rank puts what causes something before it, where both have the same time.
+// rank puts what causes something before it, if both have the same time.
 func rank(w What) int {
 	switch w {
 	case SetOut, Opened:
@@ -120,7 +120,7 @@ func after(s State, r *Record) State {
 		return Inside
 	case Left:
 		return Connected
-	case WentHome, Broke, Refused:
+	case Closed, Broke, Refused:
 		return Ashore
 	}
 	return s

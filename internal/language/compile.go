@@ -21,7 +21,7 @@ type compiler struct {
 	marks int  // how often the mark was used
 }
 
-// condition compiles an attribute that is tried on messages; nil where it is
+// condition compiles an attribute that is tried on messages; nil if it is
 // not given.
 func (r *reader) condition(a *hcl.Attribute) *expr.Program {
 	if a == nil {
@@ -200,7 +200,7 @@ func (c *compiler) wrong(at hcl.Range, format string, a ...any) {
 
 func (c *compiler) literal(e *hclsyntax.LiteralValueExpr) {
 	switch v := e.Val; {
-	case !v.IsKnown(): // stands where the syntax is wrong, which is reported already
+	case !v.IsKnown(): // stands in the place of wrong syntax, which is reported already
 		c.build.Const(expr.Value{})
 	case v.IsNull():
 		c.build.Const(expr.Value{})

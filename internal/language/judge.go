@@ -21,7 +21,7 @@ func (r *reader) readFeed(b *hcl.Block) {
 		r.fail(b.DefRange, "a feed is judged by its seq, its time, or both: give one")
 	}
 	if f.Fresh > 0 && f.Time == nil {
-		r.fail(a["fresh"].Expr.Range(), "how old it is can be told only with its time")
+		r.fail(a["fresh"].Expr.Range(), "how old it is can be known only from its time")
 	}
 	if f.When != nil {
 		r.trial.Feeds = append(r.trial.Feeds, f)

@@ -1,7 +1,7 @@
 // Package language reads trials: files in HCL that end in .trial.hcl. It is the
 // only package that knows HCL.
 //
-// All errors of a file are reported at once, each with its place and, where one
+// All errors of a file are reported at once, each with its place and, if one
 // is near, the word that was probably meant. words.go lists the whole
 // vocabulary.
 package language
@@ -29,11 +29,11 @@ var dialects embed.FS
 type Options struct {
 	Target string            // goes before the target's address in the file
 	Set    map[string]string // goes before the defaults of variables
-	// Read reads the files that a trial names; os.ReadFile where it is nil.
+	// Read reads the files that a trial names; os.ReadFile if it is nil.
 	Read func(path string) ([]byte, error)
 }
 
-// Load reads the trial in a file. The error is an *Errors where the trial is
+// Load reads the trial in a file. The error is an *Errors if the trial is
 // wrong.
 func Load(path string, o Options) (*trial.Trial, error) {
 	src, err := ReadFile(path, maxTrialFile)
@@ -66,7 +66,7 @@ type reader struct {
 	sources  map[string][]byte
 	diags    hcl.Diagnostics
 	garbled  bool        // the syntax is wrong, so that what seems to be missing may be there
-	struck   []hcl.Range // where it is wrong
+	struck   []hcl.Range // if it is wrong
 	sessions map[string]*session
 	dialects map[string]*hcl.Block
 	blocks   map[string][]*hcl.Block // of all files, by kind

@@ -142,7 +142,7 @@ func TestMayHold(t *testing.T) {
 	}
 	past := tr.Dialect.Past
 	if past.MayHold([]byte(`{"kind":"notice"}`)) || !past.MayHold([]byte(`{"kind":"past"}`)) || !past.MayHold([]byte(`{"kind":"\u0070ast"}`)) {
-		t.Error("a look at the bytes does not tell whether a message may be of the past")
+		t.Error("a look at the bytes does not know whether a message may be of the past")
 	}
 }
 

@@ -292,7 +292,7 @@ func (r *reader) readRepeat(s *trial.Session, b *hcl.Block, content *hcl.BodyCon
 	s.Steps = append(s.Steps, trial.Step{Do: trial.Again, Check: trial.NoCheck, Goto: at})
 }
 
-// waits tells whether any of the steps waits for the server, or for time.
+// waits reports whether any of the steps waits for the server, or for time.
 func waits(blocks hcl.Blocks) bool {
 	for _, b := range blocks {
 		switch b.Type {
@@ -353,7 +353,7 @@ func (r *reader) readWhen(s *trial.Session, content *hcl.BodyContent, other *hcl
 	s.Steps[over].Goto = len(s.Steps)
 }
 
-// dial reads what is special about a connection; nil where nothing is.
+// dial reads what is special about a connection; nil if nothing is.
 func (r *reader) dial(a hcl.Attributes) *trial.Dial {
 	d := &trial.Dial{Path: r.textTemplate(a["path"]), Fields: r.fields(a["headers"]), Nameless: r.yes(a["nameless"])}
 	for _, known := range [][2]string{{"origin", "Origin"}, {"subprotocol", "Sec-WebSocket-Protocol"}} {

@@ -76,7 +76,7 @@ func (r *reader) number(a *hcl.Attribute, least, most, fallback float64) float64
 	return f
 }
 
-// yes reads true or false; false where it is not given.
+// yes reads true or false; false if it is not given.
 func (r *reader) yes(a *hcl.Attribute) bool {
 	if a == nil {
 		return false

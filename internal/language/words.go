@@ -41,7 +41,7 @@ const (
 
 var exchange = []word{
 	{"send", formBody, false, "what the client sends"},
-	{"confirmed", formCondition, false, "recognises the confirmation; nothing is waited for where it is not given"},
+	{"confirmed", formCondition, false, "recognises the confirmation; nothing is waited for if it is not given"},
 	{"refused", formCondition, false, "recognises the refusal"},
 }
 
@@ -77,13 +77,13 @@ func attrs(lists ...[]word) (all []word) {
 var vocabulary = map[string]*blockWord{
 	"": {blocks: []string{"trial", "import", "variable", "secret", "data", "target", "dialect", "feed", "session", "crew", "tide", "limit", "final_check"}},
 	"trial": {label: "name", doc: "names the experiment", attrs: []word{
-		{"seed", formNumber, false, "what all random choices follow from; 1 where it is not given"},
-		{"prompt", formDuration, false, `a delivery later than this is late; "1s" where it is not given`},
-		{"grace", formDuration, false, `a message may arrive this long after it was sent; "5s" where it is not given`},
+		{"seed", formNumber, false, "what all random choices follow from; 1 if it is not given"},
+		{"prompt", formDuration, false, `a delivery later than this is late; "1s" if it is not given`},
+		{"grace", formDuration, false, `a message may arrive this long after it was sent; "5s" if it is not given`},
 	}},
 	"import": {label: "path", doc: "takes in the blocks of another file; what stands in this one goes before its trial, target and tide"},
 	"variable": {label: "name", doc: "a value that --set NAME=VALUE on the command line changes; it is var.NAME", attrs: []word{
-		{"default", "number, text, true or false", true, "its value where it is not set"},
+		{"default", "number, text, true or false", true, "its value if it is not set"},
 	}},
 	"secret": {label: "name", doc: "a text that is in no file, store, log, screen or export; it is secret.NAME", attrs: []word{
 		{"env", formText, false, "the environment variable that holds it"},
@@ -94,10 +94,10 @@ var vocabulary = map[string]*blockWord{
 	}},
 	"target": {label: "name", doc: "the server under test", attrs: []word{
 		{"websocket", formText, false, "a ws:// address; --target on the command line goes before it"},
-		{"http", formText, false, "an http:// address for requests; that of websocket where it is not given"},
+		{"http", formText, false, "an http:// address for requests; that of websocket if it is not given"},
 		{"remote", formText, false, "the name of a host that is not this machine and may be loaded"},
-		{"dialect", formText, false, `how its messages look; "plain-json" where it is not given`},
-		{"order", `"sender", "same" or "any"`, false, `what it promises of a room: each sender's messages in order, all in the same order for everybody, or nothing; "sender" where it is not given`},
+		{"dialect", formText, false, `how its messages look; "plain-json" if it is not given`},
+		{"order", `"sender", "same" or "any"`, false, `what it promises of a room: each sender's messages in order, all in the same order for everybody, or nothing; "sender" if it is not given`},
 	}},
 	"dialect": {label: "name", doc: "how names, rooms and messages look for one family of servers",
 		blocks: []string{"dialect.name", "dialect.enter", "dialect.leave", "dialect.past", "dialect.heard", "dialect.presence", "dialect.joined", "dialect.gone"}},
@@ -109,15 +109,15 @@ var vocabulary = map[string]*blockWord{
 	}},
 	"dialect.heard": {doc: "live messages", attrs: []word{
 		{"when", formCondition, false, "recognises one"}, {"room", formValue, false, "its room"}, {"seq", formValue, false, "its number in its room"},
-		{"payload", formValue, false, "what its sender wanted to say; the whole message where it is not given"},
+		{"payload", formValue, false, "what its sender wanted to say; the whole message if it is not given"},
 		{"decoded", formValue, false, "the text in which the mark is found, such as unbase64(msg.data)"},
 	}},
-	"dialect.presence": {doc: "being told how many members a room has; the number is checked", attrs: []word{
+	"dialect.presence": {doc: "how the server says how many members a room has; the number is checked", attrs: []word{
 		{"when", formCondition, true, "recognises it"}, {"room", formValue, true, "the room"}, {"members", formValue, true, "the number"},
-		within(`how soon after a change it must be right; "2s" where it is not given`),
+		within(`how soon after a change it must be right; "2s" if it is not given`),
 	}},
-	"dialect.joined": {doc: "being told who enters: each of the others, once", attrs: notice},
-	"dialect.gone":   {doc: "being told who leaves: each of the others, once", attrs: notice},
+	"dialect.joined": {doc: "how the server announces who enters, to each of the others, once", attrs: notice},
+	"dialect.gone":   {doc: "how the server announces who leaves, to each of the others, once", attrs: notice},
 	"feed": {label: "name", doc: "what the server pushes by itself, judged by its own number, key and time", attrs: []word{
 		{"when", formCondition, true, "recognises it"}, {"key", formValue, false, "what is numbered on its own"},
 		{"seq", formValue, false, "its number, which rises by one"}, {"time", formValue, false, "milliseconds since 1970; parse_time() makes them of a text"},
@@ -125,8 +125,8 @@ var vocabulary = map[string]*blockWord{
 	}},
 	"session": {label: "name", doc: "the script that one client follows, step by step", blocks: steps},
 	"connect": {doc: "connect and agree on WebSocket", attrs: []word{
-		within(`how long that may take; "10s" where it is not given`),
-		{"path", formTemplate, false, "the path and query; the target's where it is not given"},
+		within(`how long that may take; "10s" if it is not given`),
+		{"path", formTemplate, false, "the path and query; the target's if it is not given"},
 		{"origin", formTemplate, false, "the Origin field, as a browser sends it"},
 		{"headers", formFields, false, "more header fields; cookies that the client has are sent by themselves"},
 		{"subprotocol", formTemplate, false, "what is offered, separated by commas"},
@@ -136,7 +136,7 @@ var vocabulary = map[string]*blockWord{
 	}},
 	"request": {label: "name", doc: "an HTTP request, with the client's cookies; with reaches it publishes a message, whose latency counts from the call", attrs: []word{
 		{"path", formTemplate, true, "of the target's http address"},
-		{"method", formText, false, `"GET" where it is not given, "POST" where there is content`},
+		{"method", formText, false, `"GET" if it is not given, "POST" if there is content`},
 		{"query", formFields, false, "what is put behind the path"},
 		{"headers", formFields, false, "header fields"},
 		{"bearer", formTemplate, false, "the token of an Authorization field"},
@@ -144,43 +144,43 @@ var vocabulary = map[string]*blockWord{
 		{"json", formBody, false, "content: JSON"},
 		{"body", formTemplate, false, "content: text"},
 		{"type", formText, false, "the type of the content"},
-		{"status", formNumber, false, "the status that the answer must have; any below 400 where it is not given"},
+		{"status", formNumber, false, "the status that the answer must have; any below 400 if it is not given"},
 		{"when", formCondition, false, "what must hold of the answer, over msg, text, status, header() and cookie()"},
-		{"redirects", formNumber, false, "how many are followed; 5 where it is not given"},
+		{"redirects", formNumber, false, "how many are followed; 5 if it is not given"},
 		{"reaches", `"room", "others" or "everyone"`, false, "the content is a message, with ${mark} in it, for these"},
-		{"room", formTemplate, false, "the room it is for; the one entered last where it is not given"},
-		within(`how long the answer may take; "10s" where it is not given`),
+		{"room", formTemplate, false, "the room it is for; the one entered last if it is not given"},
+		within(`how long the answer may take; "10s" if it is not given`),
 		capture,
 	}},
 	"enter": {doc: "enter a room and wait for the confirmation", attrs: []word{
 		{"room", formTemplate, true, "the room's name"},
 		{"denied", formYes, false, "the entry must be refused"},
 		{"history", formNumber, false, "so many messages of the past are promised: they must come, in order, and join what is said from then on"},
-		within(`how long to wait; "10s" where it is not given`),
+		within(`how long to wait; "10s" if it is not given`),
 		capture,
 	}},
 	"say": {doc: "say a message", attrs: attrs(marked, []word{
-		{"reaches", `"room", "others", "everyone", "sender" or "nobody"`, false, `who should get it; "room" where it is not given`},
-		{"room", formTemplate, false, "the room it is for; the one entered last where it is not given"},
+		{"reaches", `"room", "others", "everyone", "sender" or "nobody"`, false, `who should get it; "room" if it is not given`},
+		{"room", formTemplate, false, "the room it is for; the one entered last if it is not given"},
 		{"refused", formCondition, false, "the refusal that must come; the message must reach nobody"},
-		within(`how long to wait for the refusal; "5s" where it is not given`),
+		within(`how long to wait for the refusal; "5s" if it is not given`),
 	})},
 	"whisper": {doc: "say a message to one member", attrs: attrs([]word{{"to", formTemplate, true, "the name of the client it is for"}}, marked)},
 	"send":    {doc: "send something that is not accounted for", attrs: content},
 	"ask": {label: "name", doc: "send something and wait for the answer, such as who is in the room", attrs: []word{
 		{"send", formBody, true, "the question"}, {"when", formCondition, true, "recognises the answer"},
-		within(`how long to wait; "5s" where it is not given`), capture,
+		within(`how long to wait; "5s" if it is not given`), capture,
 	}},
 	"expect": {label: "name", doc: "wait for a message", attrs: []word{
 		{"when", formCondition, true, "the message waited for"},
-		within(`how long to wait; "5s" where it is not given`),
+		within(`how long to wait; "5s" if it is not given`),
 		{"never", formYes, false, "it must not come in that time"},
 		{"already", formYes, false, "one that has come before the step, and that no other expect has seen, counts too"},
 		capture,
 	}},
 	"leave": {doc: "leave a room and wait for the confirmation", attrs: []word{
-		{"room", formTemplate, false, "the room's name; the one entered last where it is not given"},
-		within(`how long to wait; "10s" where it is not given`),
+		{"room", formTemplate, false, "the room's name; the one entered last if it is not given"},
+		within(`how long to wait; "10s" if it is not given`),
 	}},
 	"pause": {doc: "wait", attrs: []word{
 		{"lasts", formDuration, true, "for how long"}, {"most", formDuration, false, "up to this long, at random"},
@@ -188,28 +188,28 @@ var vocabulary = map[string]*blockWord{
 	"repeat": {doc: "do the steps inside again and again, on schedule; the first turn comes after a random part of the interval", blocks: steps, attrs: []word{
 		{"every", formDuration, false, "the interval from turn to turn"},
 		{"rate", "rate, such as \"100/s\"", false, "instead: how many turns a second, or a minute (\"/m\")"},
-		{"per", `"client", "crew" or "room"`, false, `whose rate or interval that is; "client" where it is not given`},
-		{"pattern", `"steady" or "poisson"`, false, `"poisson": the intervals are random, as those of independent arrivals; "steady" where it is not given`},
+		{"per", `"client", "crew" or "room"`, false, `whose rate or interval that is; "client" if it is not given`},
+		{"pattern", `"steady" or "poisson"`, false, `"poisson": the intervals are random, as those of independent arrivals; "steady" if it is not given`},
 		{"burst", formNumber, false, "so many turns come at once"},
 		{"closed", formYes, false, "instead of an interval: as fast as answers come back; something inside must wait for one"},
 		{"jitter", formShare, false, "each turn comes up to this share of the interval early or late"},
-		{"times", formNumber, false, "how many turns; until the tide falls where it is not given"},
+		{"times", formNumber, false, "how many turns; until the tide falls if it is not given"},
 	}},
 	"choose": {doc: "do one of the options, by their weights", blocks: []string{"option"}},
-	"option": {doc: "one of the choices", blocks: steps, attrs: []word{{"weight", formNumber, false, "1 where it is not given"}}},
+	"option": {doc: "one of the choices", blocks: steps, attrs: []word{{"weight", formNumber, false, "1 if it is not given"}}},
 	"when": {doc: "do the steps inside if something holds", blocks: steps, attrs: []word{
 		{"that", "condition on the client's variables", true, "what must hold"},
 	}},
 	"otherwise": {doc: "behind a when: do the steps inside if it does not hold", blocks: steps},
 	"set":       {doc: "remember values, as my.NAME", free: true},
 	"barrier": {label: "name", doc: "wait until the others have come here too", attrs: []word{
-		{"among", `"all", "crew" or "group"`, false, `who the others are; "all" where it is not given`},
-		within(`how long to wait; "60s" where it is not given`),
+		{"among", `"all", "crew" or "group"`, false, `who the others are; "all" if it is not given`},
+		within(`how long to wait; "60s" if it is not given`),
 	}},
-	"close": {doc: "say goodbye; the session goes on", attrs: []word{
-		{"code", formNumber, false, "the close code; 1000 where it is not given"}, {"reason", formText, false, "the reason"},
+	"close": {doc: "close the connection in order; the session goes on", attrs: []word{
+		{"code", formNumber, false, "the close code; 1000 if it is not given"}, {"reason", formText, false, "the reason"},
 	}},
-	"vanish": {doc: "cut the connection without a goodbye; the session goes on"},
+	"vanish": {doc: "cut the connection without a close frame; the session goes on"},
 	"fall_silent": {doc: "answer no pings any more", attrs: []word{
 		{"evicted_within", formDuration, false, "wait for the server to close the connection: it must in this time"},
 	}},
@@ -219,12 +219,12 @@ var vocabulary = map[string]*blockWord{
 	}},
 	"malformed": {doc: "break the protocol; the server must close the connection", attrs: []word{
 		{"what", "one of the wrongs below", true, "unmasked, reserved bits, reserved opcode, bad text, stray fragment, long control or wrong length"},
-		within(`how soon; "5s" where it is not given`),
+		within(`how soon; "5s" if it is not given`),
 	}},
 	"crew": {label: "name", doc: "a group of clients that follow the same session", blocks: []string{"tide"}, attrs: []word{
 		{"clients", formNumber, true, "how many"},
 		{"session", "session.NAME", true, "what they do"},
-		{"name", formTemplate, false, `a client's name; the crew's name and "-${n}" where it is not given`},
+		{"name", formTemplate, false, `a client's name; the crew's name and "-${n}" if it is not given`},
 		{"groups_of", formNumber, false, "deals the clients into groups of so many; they know their group and place"},
 	}},
 	"tide": {doc: "how many clients there are over time", blocks: []string{"flood", "slack", "ebb", "wave", "spike"}},
@@ -253,11 +253,11 @@ var vocabulary = map[string]*blockWord{
 	"final_check": {label: "name", doc: "asks the server when all clients are gone, and compares the answer with the run's own account", blocks: []string{"final_check.request"}, attrs: []word{
 		{"command", "list of texts", false, "instead of a request: a program and its arguments; its output is the answer"},
 		{"holds", formFinal, true, "such as msg.notices == messages.notices"},
-		within(`how long the answer may take; "10s" where it is not given`),
+		within(`how long the answer may take; "10s" if it is not given`),
 	}},
 	"final_check.request": {doc: "the question", attrs: []word{
 		{"path", formTemplate, true, "of the target's http address"},
-		{"method", formText, false, `"GET" where it is not given`},
+		{"method", formText, false, `"GET" if it is not given`},
 		{"headers", formFields, false, "header fields"},
 		{"body", formTemplate, false, "content"},
 		{"type", formText, false, "its type"},

@@ -9,7 +9,7 @@ type announcement struct {
 }
 
 // Announced gives the number of the latest message of a kind, Joined or Gone,
-// about a client in a room; ok is false where there is none open.
+// about a client in a room; ok is false if there is none open.
 func (l *Ledger) Announced(k Kind, r Room, about Client) (number uint64, ok bool) {
 	number, ok = l.announced[announcement{r, about, k}]
 	if slot := l.slot(about, r); ok && k == Gone && slot >= 0 && l.rooms[r].seats[slot].inside && l.rowOf(number).say.Sent < l.rooms[r].seats[slot].asked {
@@ -68,7 +68,7 @@ func (l *Ledger) Inside(c Client, f func(Room)) {
 	})
 }
 
-// RoomNamed returns the room with a name, where there is one.
+// RoomNamed returns the room with a name, if there is one.
 func (l *Ledger) RoomNamed(name []byte) (Room, bool) {
 	r, ok := l.named[string(name)]
 	return r, ok

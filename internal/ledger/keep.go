@@ -43,7 +43,7 @@ const (
 	goodOutcomes = 1 << 17
 )
 
-// keep keeps a settled row, where it is one to keep: the first cfg.Keep with
+// keep keeps a settled row, if it is one to keep: the first cfg.Keep with
 // something wrong, and of the good ones a sample in which each has the same
 // chance.
 func (l *Ledger) keep(r *row) {

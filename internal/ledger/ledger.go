@@ -42,7 +42,7 @@ const (
 
 func (k Kind) String() string { return [NumKinds]string{"notice", "whisper", "joined", "gone"}[k] }
 
-// Said tells whether messages of this kind are said by a client; the others are
+// Said reports whether messages of this kind are said by a client; the others are
 // the server's own, and no fan-out latency is counted for them.
 func (k Kind) Said() bool { return k < Joined }
 
@@ -84,17 +84,17 @@ type Config struct {
 	Keep   int           // how many messages with something wrong are kept whole
 	Sample int           // how many good ones are kept as a sample
 	Order  Order         // what is promised
-	// Presence, where set, is told of each number of members that a client was
-	// told: at once where it can not be right, and once the room has been quiet
+	// Presence, if set, is called with each number of members that a client was
+	// given: at once if it cannot be right, and once the room has been quiet
 	// for Settle.
 	Presence func(Count)
 	Settle   time.Duration
-	// Spread, where set, is told of each message once its whole audience has
+	// Spread, if set, is called with each message once its whole audience has
 	// it, or when it is settled.
 	Spread func(Spread)
-	// Lost, where set, is told of each delivery that is settled as lost.
+	// Lost, if set, is called with each delivery that is settled as lost.
 	Lost func(number uint64, s Say, to Client)
-	// Disagreed, where set, is told of each delivery that turns out to be out of
+	// Disagreed, if set, is called with each delivery that turns out to be out of
 	// the order in which others got it.
 	Disagreed func(number uint64, s Say, to Client)
 }
@@ -188,7 +188,7 @@ type Say struct {
 	Sender   Client
 	To       Client    // of a whisper
 	Also     []Client  // more recipients of a whisper; borrowed
-	Sum      uint64    // a digest of the payload; 0 where it is not compared
+	Sum      uint64    // a digest of the payload; 0 if it is not compared
 	Due      mono.Time // when it should have been sent
 	Sent     mono.Time // when it was handed to the kernel
 	Sheet    *Sheet    // of the second of Due
@@ -388,7 +388,7 @@ func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency time.Duration) 
 	return fate
 }
 
-// mayHave tells whether a client that was not owed a message was at the edge
+// mayHave reports whether a client that was not owed a message was at the edge
 // of its room: entering, or leaving, while the message was on its way.
 func (l *Ledger) mayHave(r *row, slot int) bool {
 	s := &l.rooms[r.say.Room].seats[slot]
@@ -528,7 +528,7 @@ type row struct {
 	say     Say
 	number  uint64
 	cell    int      // of the sheet: the first crew's
-	members *members // who is owed it, shared; nil where it is for one alone
+	members *members // who is owed it, shared; nil if it is for one alone
 	only    int32    // the slot that alone is owed it, or -1
 	except  int32    // the slot that is left out, or -1
 	owed    int32
@@ -544,7 +544,7 @@ type row struct {
 	few     []int32    // of a narrow row: the slots that got it
 	alone   uint32     // of a narrow row: the latency of the one slot that is owed it
 	latency []uint32   // by slot, in ticks; 0: has not come
-	nth     []uint32   // by slot, where an order for all is promised: how many the recipient had got before it, and 1; 0: has not come
+	nth     []uint32   // by slot, if an order for all is promised: how many the recipient had got before it, and 1; 0: has not come
 	doubted []doubt    // deliveries that others may have got in another order
 	odd     []Outcome  // duplicates, strays and allowed ones
 	oddRest int        // those beyond maxOdd
@@ -601,4 +601,5 @@ const tick = 100 * time.Nanosecond
 
 func toTick(d time.Duration) uint32 { return uint32(min(d/tick, 1<<32-2)) + 1 }
 
-func fromTick(t uint32) time.Duration { return time.Duration(t-1) * tick }
+// fromTick is the opposite of toTick; 0 stays 0: it has not come, or it piled up.
+func fromTick(t uint32) time.Duration { return max(0, time.Duration(t)-1) * tick }

@@ -21,8 +21,8 @@ type roomSeat struct {
 	lastSaid     uint64    // 1 more than the number of the last message that it said here
 	rank         uint64    // the highest of the messages that it got
 	ranked       uint64    // 1 more than the number of that message
-	nth          uint32    // how many messages it got, where an order for all is promised
-	told         int32     // the number of members that it was told last; -1: none
+	nth          uint32    // how many messages it got, if an order for all is promised
+	members      int32     // the number of members that the server said to it last; -1: none
 	asked        mono.Time // when it asked to enter, last
 	inside       bool      // asked to enter, and has neither left nor been cut off since
 	ceased       mono.Time // when it last stopped being owed anything: asked to leave, or was cut off
@@ -87,14 +87,14 @@ func (s *standing) add(new seat) {
 	s.n++
 }
 
-// sit is slot, and gives the client a slot where it has none yet: it asks to
+// sit is slot, and gives the client a slot if it has none yet: it asks to
 // enter, or got a message that it should not have.
 func (l *Ledger) sit(c Client, r Room) int {
 	slot := l.slot(c, r)
 	if slot < 0 {
 		rm := &l.rooms[r]
 		slot = len(rm.seats)
-		rm.seats = append(rm.seats, roomSeat{client: c, told: -1, ceased: -1, ceasedBefore: -1, over: -1})
+		rm.seats = append(rm.seats, roomSeat{client: c, members: -1, ceased: -1, ceasedBefore: -1, over: -1})
 		l.seats[c].add(seat{r, int32(slot)})
 	}
 	return slot
@@ -132,7 +132,7 @@ func (l *Ledger) Ask(c Client, r Room, now mono.Time) {
 	s := &l.rooms[r].seats[slot]
 	s.asked = now
 	if !s.inside {
-		s.inside, s.told = true, -1
+		s.inside, s.members = true, -1
 		l.counted(r, now, 0, 1)
 	}
 }
@@ -179,7 +179,7 @@ func (l *Ledger) Left(c Client, r Room, now mono.Time) {
 	}
 }
 
-// Cease books that a client asked to be out of all rooms, by saying goodbye.
+// Cease books that a client asked to be out of all rooms, by closing.
 func (l *Ledger) Cease(c Client, now mono.Time) {
 	l.seats[c].each(func(s seat) { l.Quit(c, s.room, now) })
 }

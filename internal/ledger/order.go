@@ -17,7 +17,7 @@ func (l *Ledger) chain(r *row) {
 // chainedLook bounds how many later messages of a sender are looked at.
 const chainedLook = 8
 
-// defects tells what is wrong with a delivery besides its fate: it is overtaken
+// defects tells what is wrong with a delivery, beyond its fate: it is overtaken
 // by a later message of its sender, the recipient disagrees with the others on
 // the order, or the payload is another.
 //
@@ -112,14 +112,14 @@ func (l *Ledger) judgeOrder(r *row) {
 }
 
 // judgePast judges a message that comes as history: once for each stay, and not
-// besides the live one.
+// as well as the live one.
 func (l *Ledger) judgePast(r *row, slot int, a Arrival, latency time.Duration) Fate {
 	seat := &l.rooms[r.say.Room].seats[slot]
 	again := !r.past.Add(slot) && r.say.Sent >= seat.asked
 	if r.has(slot) {
 		// It was here live already: in an earlier stay, or in this one?
-		if r.owes(slot) {
-			again = again || r.say.Due.Add(fromTick(r.latencyOf(slot))) >= seat.asked
+		if ticks := r.latencyOf(slot); r.owes(slot) && ticks != 0 { // 0: it piled up, and has no latency
+			again = again || r.say.Due.Add(fromTick(ticks)) >= seat.asked
 		} else {
 			again = again || r.say.Sent >= seat.asked
 		}

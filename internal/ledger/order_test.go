@@ -12,7 +12,7 @@ import (
 
 // TestOrder delivers messages to the members of a room in orders of their own,
 // the connections read in any order, and compares with what follows from the
-// orders: a message is reordered where a later one of its sender was there
+// orders: a message is reordered if a later one of its sender was there
 // before it; members disagree exactly where their orders differ.
 func TestOrder(t *testing.T) {
 	differ := 0
@@ -72,7 +72,7 @@ func TestOrder(t *testing.T) {
 		if got.Reordered != wantReordered {
 			t.Fatalf("seed %d: %d are reordered, want %d; senders %v, orders %v", seed, got.Reordered, wantReordered, from, orders)
 		}
-		// What overtakes its own sender's is told as that; where there is no such
+		// What overtakes its own sender's is said as that; if there is no such
 		// thing, disagreement must show exactly if there is any.
 		if wantReordered == 0 && (got.Disagreed == 0) != same {
 			t.Fatalf("seed %d: %d disagree; orders %v", seed, got.Disagreed, orders)
@@ -99,12 +99,12 @@ func TestPresence(t *testing.T) {
 	const settle = 50 * time.Millisecond
 	for seed := range uint64(100) {
 		r := rand.New(rand.NewPCG(seed, 5))
-		var told []Count
-		l := New(Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Settle: settle, Presence: func(c Count) { told = append(told, c) }})
+		var said []Count
+		l := New(Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Settle: settle, Presence: func(c Count) { said = append(said, c) }})
 		room := l.Room("lock-1")
 		clients := 3 + r.IntN(8)
 		asked, member := map[Client]bool{}, map[Client]bool{}
-		lastTold := map[Client]int{}
+		lastSaid := map[Client]int{}
 		type span struct {
 			from      mono.Time
 			low, high int
@@ -124,15 +124,15 @@ func TestPresence(t *testing.T) {
 			if r.IntN(25) == 0 {
 				now = now.Add(settle + time.Millisecond) // quiet
 			}
-			quietFrom := len(told)
+			quietFrom := len(said)
 			l.Settle(now)
-			checkQuiet(t, seed, told[quietFrom:], member, asked, lastTold)
+			checkQuiet(t, seed, said[quietFrom:], member, asked, lastSaid)
 			c := Client(r.IntN(clients))
 			switch r.IntN(6) {
 			case 0:
 				l.Ask(c, room, now)
 				if !asked[c] {
-					lastTold[c] = -1
+					lastSaid[c] = -1
 				}
 				asked[c] = true
 			case 1:
@@ -148,21 +148,21 @@ func TestPresence(t *testing.T) {
 				delete(member, c)
 				delete(asked, c)
 			default:
-				if _, known := lastTold[c]; !known {
+				if _, known := lastSaid[c]; !known {
 					continue // it never had to do with the room
 				}
 				n := r.IntN(clients + 2)
-				lastTold[c] = n
+				lastSaid[c] = n
 				low, high := len(member), len(asked)
 				for i, s := range spans {
 					if i+1 < len(spans) && spans[i+1].from >= now.Add(-settle) {
 						low, high = min(low, s.low), max(high, s.high)
 					}
 				}
-				before := len(told)
-				l.Told(c, room, n, now)
-				if got := told[before]; got.Final || got.Right() != (n >= low && n <= high) {
-					t.Fatalf("seed %d at %v: told %d, judged %+v; it was %d to %d", seed, now, n, got, low, high)
+				before := len(said)
+				l.MembersSaid(c, room, n, now)
+				if got := said[before]; got.Final || got.Right() != (n >= low && n <= high) {
+					t.Fatalf("seed %d at %v: said %d, judged %+v; it was %d to %d", seed, now, n, got, low, high)
 				}
 			}
 			changed()
@@ -171,17 +171,17 @@ func TestPresence(t *testing.T) {
 }
 
 // checkQuiet compares the judgements of a room that has been quiet.
-func checkQuiet(t *testing.T, seed uint64, told []Count, member, asked map[Client]bool, last map[Client]int) {
+func checkQuiet(t *testing.T, seed uint64, said []Count, member, asked map[Client]bool, last map[Client]int) {
 	t.Helper()
-	if len(told) == 0 {
+	if len(said) == 0 {
 		return
 	}
-	if len(told) != len(member) || len(member) != len(asked) {
-		t.Fatalf("seed %d: %d judgements of %d members, %d inside", seed, len(told), len(member), len(asked))
+	if len(said) != len(member) || len(member) != len(asked) {
+		t.Fatalf("seed %d: %d judgements of %d members, %d inside", seed, len(said), len(member), len(asked))
 	}
-	for _, c := range told {
-		if !c.Final || !member[c.To] || c.Least != len(member) || c.Most != len(member) || c.Told != last[c.To] {
-			t.Fatalf("seed %d: %+v, was told %d, members %d", seed, c, last[c.To], len(member))
+	for _, c := range said {
+		if !c.Final || !member[c.To] || c.Least != len(member) || c.Most != len(member) || c.Said != last[c.To] {
+			t.Fatalf("seed %d: %+v, was said %d, members %d", seed, c, last[c.To], len(member))
 		}
 	}
 }
@@ -290,9 +290,9 @@ func TestOrderOfThoseWhoShare(t *testing.T) {
 // affair; what is sent to it afterwards is not, nor in a later life.
 func TestPileUp(t *testing.T) {
 	const ms = mono.Time(time.Millisecond)
-	l := New(Config{Run: 1, Crews: 1, Prompt: 100 * time.Millisecond, Grace: time.Second})
+	l := New(Config{Run: 1, Crews: 1, Prompt: 100 * time.Millisecond, Grace: time.Second, Sample: 9})
 	room, sheet := l.Room("lock-1"), &Sheet{}
-	for c := range Client(2) {
+	for c := range Client(3) {
 		l.AddClient(0)
 		l.Ask(c, room, 0)
 		l.Enter(c, room, 0)
@@ -304,6 +304,7 @@ func TestPileUp(t *testing.T) {
 		return l.Arrive(Arrival{To: 1, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: at, Sheet: sheet})
 	}
 	l.Slow(1, true, 10*ms)
+	l.Slow(2, true, 10*ms)
 	piled, left := say(20*ms), say(30*ms)
 	l.Slow(1, false, 600*ms)
 	after, lost := say(700*ms), say(710*ms)
@@ -313,10 +314,25 @@ func TestPileUp(t *testing.T) {
 	if v := get(after, 900*ms); v.Fate != Late || v.Own {
 		t.Errorf("what came late afterwards is %v, its own %v", v.Fate, v.Own)
 	}
+	// Another slow one comes again, and is given what it had as history.
+	l.Arrive(Arrival{To: 2, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: piled}, At: 940 * ms, Sheet: sheet})
+	l.Left(2, room, 950*ms)
+	l.Ask(2, room, 960*ms)
+	if v := l.Arrive(Arrival{To: 2, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: piled}, At: 970 * ms, Past: true, Sheet: sheet}); v.Fate != Past {
+		t.Errorf("what piled up is %v when it comes as history in another stay", v.Fate)
+	}
 	l.Settle(mono.Never - 1)
+	for _, m := range l.Sampled {
+		if o := m.Outcomes[len(m.Outcomes)-1]; m.Number == piled && (o.Fate != Delivered || o.Latency != 0) {
+			t.Errorf("what piled up is kept as %+v", o)
+		}
+	}
+	if len(l.Sampled) == 0 || l.Sampled[0].Number != piled {
+		t.Errorf("kept are %+v", l.Sampled)
+	}
 	var got Tally
 	sheet.Each(func(_ Cell, c *Tally) { got.Add(c) })
-	if got.Delivered != 1 || got.Late != 1 || got.Excused != 1 || got.Lost != 1 {
+	if got.Delivered != 2 || got.Late != 1 || got.Excused != 4 || got.Lost != 1 {
 		t.Errorf("%d excused and %d lost: %+v", left, lost, got)
 	}
 }

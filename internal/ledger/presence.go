@@ -2,18 +2,18 @@ package ledger
 
 import "tidepull/internal/mono"
 
-// A Count is a number of members that a client was told.
+// A Count is a number of members that the server said to a client.
 type Count struct {
 	To    Client
 	Room  Room
-	Told  int // -1: it was told none
+	Said  int // -1: none was
 	Least int // what it may be
 	Most  int
 	Final bool // the room has been quiet, so that the number must be right
 }
 
-// Right tells whether the number may be right.
-func (c *Count) Right() bool { return c.Told >= c.Least && c.Told <= c.Most }
+// Right reports whether the number may be right.
+func (c *Count) Right() bool { return c.Said >= c.Least && c.Said <= c.Most }
 
 // counting follows the number of a room's members: at least those confirmed, at
 // most those who asked as well, and what both were within Config.Settle.
@@ -73,15 +73,15 @@ func trim(q []extreme, oldest mono.Time) []extreme {
 	return q
 }
 
-// Told books that a client was told how many members a room has.
-func (l *Ledger) Told(c Client, r Room, n int, at mono.Time) {
+// MembersSaid books how many members the server told a client that a room has.
+func (l *Ledger) MembersSaid(c Client, r Room, n int, at mono.Time) {
 	slot := l.slot(c, r)
 	if l.cfg.Presence == nil || slot < 0 || r == Everyone {
 		return
 	}
 	rm := &l.rooms[r]
-	rm.seats[slot].told = int32(min(max(n, 0), 1<<30))
-	count := Count{To: c, Room: r, Told: n, Least: rm.now.bits.Len(), Most: rm.count.inside}
+	rm.seats[slot].members = int32(min(max(n, 0), 1<<30))
+	count := Count{To: c, Room: r, Said: n, Least: rm.now.bits.Len(), Most: rm.count.inside}
 	oldest := at.Add(-l.cfg.Settle)
 	rm.count.lows, rm.count.highs = trim(rm.count.lows, oldest), trim(rm.count.highs, oldest)
 	if q := rm.count.lows; len(q) > 0 {
@@ -101,7 +101,7 @@ func (l *Ledger) nextQuiet() mono.Time {
 	return l.restless.at(0).at.Add(l.cfg.Settle)
 }
 
-// judgeQuiet judges what the members of rooms that have been quiet were told
+// judgeQuiet judges what the members of rooms that have been quiet heard
 // last.
 func (l *Ledger) judgeQuiet(now mono.Time) {
 	for l.restless.len() > 0 && l.restless.at(0).at.Add(l.cfg.Settle) <= now && now < mono.Never-1 {
@@ -117,7 +117,7 @@ func (l *Ledger) judgeQuiet(now mono.Time) {
 		}
 		for slot := range rm.seats {
 			if s := &rm.seats[slot]; rm.now.bits.Has(slot) {
-				l.cfg.Presence(Count{To: s.client, Room: r, Told: int(s.told), Least: n, Most: n, Final: true})
+				l.cfg.Presence(Count{To: s.client, Room: r, Said: int(s.members), Least: n, Most: n, Final: true})
 			}
 		}
 	}

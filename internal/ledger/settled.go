@@ -17,7 +17,7 @@ const (
 	maxSettledWords = 1 << 20 // of 8 bytes
 )
 
-// remember keeps who got a settled message, and forgets the oldest where that
+// remember keeps who got a settled message, and forgets the oldest if that
 // is too much. The row gets the memory of one that was forgotten.
 func (l *Ledger) remember(r *row) {
 	kept := remains{number: r.number, room: r.say.Room, few: r.few}

@@ -90,7 +90,7 @@ type Cell struct {
 	Kind Kind
 }
 
-// Settled tells whether no more rows will book on this sheet.
+// Settled reports whether no more rows will book on this sheet.
 func (s *Sheet) Settled() bool { return s.live == 0 }
 
 // Each calls f with every cell in which anything was counted.

@@ -15,7 +15,7 @@ type Book struct {
 	pages  []*Page // by second, from the oldest that is not handed over
 	takes  int
 	judged int // pages below this second are complete but for settlements
-	// Close, where set, is told of each second when it is over, before it is
+	// Close, if set, is called with each second when it is over, before it is
 	// judged.
 	Close func(*Page)
 }

@@ -15,7 +15,7 @@ const (
 	Opened
 	Entered
 	Left
-	WentHome // closed its connection and is gone
+	Closed // closed its connection and is gone
 	Broke
 	Refused
 	Denied
@@ -26,7 +26,7 @@ const (
 	numWhats
 )
 
-var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "went home", "broke", "refused", "denied", "missed", "check failed", "not opened", "evicted"}
+var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "closed", "broke", "refused", "denied", "missed", "check failed", "not opened", "evicted"}
 
 func (w What) String() string {
 	if w >= numWhats {

@@ -26,10 +26,10 @@ type Figure struct {
 	Doc  string
 	of   func(*Window) float64
 	over func(*Window) *meter.Hist // what a Duration is of
-	// self is set where the figure is about the tool, and so is true however
+	// self is set if the figure is about the tool, and so is true however
 	// busy the tool was.
 	self bool
-	// certain is set where no slowness of the tool can have caused what the
+	// certain is set if no slowness of the tool can have caused what the
 	// figure counts.
 	certain bool
 	some    func(*Window) bool // reports whether anything was there to be counted
@@ -39,7 +39,7 @@ type Figure struct {
 // duplicate is one, but a message may be late because it was sent late.
 func (f *Figure) Certain() bool { return f.self || f.certain }
 
-// Of reads the figure off a window; ok is false where nothing was measured that
+// Of reads the figure off a window; ok is false if nothing was measured that
 // it could be of.
 func (f *Figure) Of(w *Window) (value float64, ok bool) {
 	switch {
@@ -53,7 +53,7 @@ func (f *Figure) Of(w *Window) (value float64, ok bool) {
 	return f.of(w), ok
 }
 
-// Self tells whether the figure is about the tool and not about the server.
+// Self reports whether the figure is about the tool and not about the server.
 func (f *Figure) Self() bool { return f.self }
 
 var figures = makeFigures()

@@ -35,7 +35,7 @@ type FittedLine struct {
 	Error       float64 // half of the 95 % confidence interval of Slope
 }
 
-// Line fits the line by least squares; ok is false where there are too few
+// Line fits the line by least squares; ok is false if there are too few
 // points, or all audiences are of one size.
 func (f *Fit) Line() (l FittedLine, ok bool) {
 	if f.N < 3 {

@@ -19,10 +19,10 @@ type Counts struct {
 	Opened    int64 // connections that were agreed on
 	Refused   int64 // connections that the server, or the way to it, refused
 	Hindered  int64 // connections that could not be opened for want of a local port, file or memory
-	Broken    int64 // open connections that ended without a goodbye from the tool
+	Broken    int64 // open connections that ended without a close frame from the tool
 	Entries   int64 // rooms entered, confirmed
 	Denied    int64 // names or rooms refused, or not answered in time
-	Finished  int64 // clients that said goodbye and are gone
+	Finished  int64 // clients that closed in order and are gone
 	Sent      int64 // messages said, whispers among them
 	Unsent    int64 // messages that were due and could not be said
 	Arrivals  int64 // messages received, of any kind
@@ -57,7 +57,7 @@ type Gauges struct {
 	Entered int // memberships of rooms
 }
 
-// Health is how the tool itself fared within one second.
+// Health is how the tool itself did within one second.
 type Health struct {
 	Busy        time.Duration // of the loop, of Span
 	Span        time.Duration // how long the second was
@@ -89,7 +89,7 @@ type Page struct {
 	Gauges Gauges
 	Health Health
 
-	own *Page // for the messages that the tool itself sent late; nil where there are none
+	own *Page // for the messages that the tool itself sent late; nil if there are none
 
 	copied              *Entry       // as it was handed out last
 	latency             []crewSeries // by crew
@@ -178,7 +178,7 @@ type Entry struct {
 	Health  Health
 	Part
 	Group      *Part        // of a second that was merged with others (Coarsen): the details of them all
-	Own        *Part        // messages that the tool itself sent late; nil where there are none
+	Own        *Part        // messages that the tool itself sent late; nil if there are none
 	Connect    meter.Packed // from dialling to the agreed connection
 	Enter      meter.Packed // from asking for a room to its confirmation
 	Age        meter.Packed // of the readings of feeds when they came

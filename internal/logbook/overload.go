@@ -29,7 +29,7 @@ var overloadWords = [numOverloads]string{
 	"the process was stopped", "no local port was free", "no file was left to open", "there was no memory left for sockets",
 }
 
-// Words says why, the causes first and the symptoms only where no cause is
+// Words says why, the causes first and the symptoms only if no cause is
 // known; "" for 0.
 func (o Overload) Words() string {
 	if o&^(SendsLate|ReadingLate) != 0 {

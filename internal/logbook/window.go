@@ -141,7 +141,7 @@ func (w *Window) ChecksHeld() (n int64) {
 	return n
 }
 
-// Sum adds up the entries for which keep, where it is given, holds.
+// Sum adds up the entries for which keep, if it is given, holds.
 func Sum(entries []*Entry, keep func(*Entry) bool) (*Window, error) {
 	w := &Window{}
 	for _, e := range entries {

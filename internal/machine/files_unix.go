@@ -5,7 +5,7 @@ package machine
 import "syscall"
 
 // RaiseFileLimit lets the process open as many files as the system allows it,
-// and returns how many that is; 0 where it is not known.
+// and returns how many that is; 0 if it is not known.
 func RaiseFileLimit() int {
 	var l syscall.Rlimit
 	if syscall.Getrlimit(syscall.RLIMIT_NOFILE, &l) != nil {

@@ -42,7 +42,7 @@ func cpu(r *syscall.Rusage) time.Duration {
 	return time.Duration(r.Utime.Nano() + r.Stime.Nano())
 }
 
-// Resident is the process's resident memory in bytes, 0 where it is not known.
+// Resident is the process's resident memory in bytes, 0 if it is not known.
 func Resident() int64 {
 	b, err := os.ReadFile("/proc/self/statm")
 	fields := bytes.Fields(b)

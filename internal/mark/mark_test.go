@@ -65,7 +65,7 @@ func TestNoAllocation(t *testing.T) {
 }
 
 // TestScanner: going through a text once finds the marks that looking for each
-// form anew from behind the last one does, whatever stands between them, and does
+// form again from behind the last one does, whatever stands between them, and does
 // not cost the square of their number.
 func TestScanner(t *testing.T) {
 	r := rand.New(rand.NewPCG(8, 8))

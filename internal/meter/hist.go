@@ -73,13 +73,13 @@ func (h *Hist) add(i int, n uint32) {
 // Count is how many durations were recorded.
 func (h *Hist) Count() uint64 { return h.n }
 
-// Max is the longest duration recorded, exactly; 0 where there is none.
+// Max is the longest duration recorded, exactly; 0 if there is none.
 func (h *Hist) Max() time.Duration { return time.Duration(h.max) }
 
 // Min is the shortest duration recorded, exactly.
 func (h *Hist) Min() time.Duration { return time.Duration(h.min) }
 
-// Mean is the arithmetic mean of what was recorded, 0 where there is none.
+// Mean is the arithmetic mean of what was recorded, 0 if there is none.
 func (h *Hist) Mean() time.Duration {
 	if h.n == 0 {
 		return 0
@@ -89,7 +89,7 @@ func (h *Hist) Mean() time.Duration {
 
 // Quantile returns the duration below or at which the share q (0 to 1) of the
 // recorded ones lies: the upper end of its counter, and never more than Max.
-// It is 0 where nothing was recorded.
+// It is 0 if nothing was recorded.
 func (h *Hist) Quantile(q float64) time.Duration {
 	if h.n == 0 {
 		return 0
@@ -126,7 +126,7 @@ func (h *Hist) Each(f func(upper time.Duration, n uint32)) {
 }
 
 // EachCount is Each in nanoseconds, and never more than the longest duration
-// that is told apart.
+// that has a counter of its own.
 func (h *Hist) EachCount(f func(ns int64, n uint32)) {
 	h.Each(func(upper time.Duration, n uint32) { f(min(int64(upper), maxUnits<<unitBits-1), n) })
 }

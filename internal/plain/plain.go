@@ -13,7 +13,7 @@ import (
 // line. Control characters become their pictures (U+2400 block), bytes that
 // are no UTF-8 become \xNN, and characters that change the direction or
 // visibility of text become \u{NNNN}. At most limit characters are kept; what
-// was cut is told by an ellipsis. A limit of 0 keeps all.
+// was cut ends in an ellipsis. A limit of 0 keeps all.
 func Text(s string, limit int) string {
 	var b strings.Builder
 	n := 0

@@ -26,8 +26,8 @@ type Options struct {
 	// Secrets are the values that were hidden in the recording, by their
 	// placeholders.
 	Secrets map[string]string
-	// Told, where set, is told how far the replay is, now and then.
-	Told func(done, of int)
+	// Progress, if set, is called with how far the replay is, now and then.
+	Progress func(done, of int)
 }
 
 // An Unreachable is why nothing could be played: nobody got an answer.
@@ -121,7 +121,7 @@ func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
 	return r, ctx.Err()
 }
 
-// tellEvery is how often it is told how far a replay is.
+// tellEvery is how often the progress of a replay is reported.
 const tellEvery = time.Second
 
 // tellUntil tells how far the replay is until it is over.
@@ -133,11 +133,11 @@ func (c *collection) tellUntil(finished <-chan struct{}, o Options) {
 		case <-finished:
 			return
 		case <-ticker.C:
-			if o.Told != nil {
+			if o.Progress != nil {
 				c.mu.Lock()
 				done := c.finished
 				c.mu.Unlock()
-				o.Told(done, c.copies*c.result.Clients)
+				o.Progress(done, c.copies*c.result.Clients)
 			}
 		}
 	}

@@ -69,7 +69,7 @@ func newPlayer(p *replay.Plan, a *replay.Actor, copy int, o Options, programs []
 	return pl
 }
 
-// fresh gives new values to what is made anew each time it is said.
+// fresh gives new values to what is made afresh each time it is said.
 func (p *player) fresh() {
 	s := &expr.Scope{Now: time.Now().UnixMicro(), Random: &p.random}
 	s.Vars[expr.VarN] = expr.Num(float64(p.copy))
@@ -115,7 +115,7 @@ func (p *player) run(ctx context.Context) []replay.Difference {
 		}
 		p.deed++
 		if p.options.Copies > 1 {
-			// What other copies are told has the same shapes: an answer counts only
+			// What other copies hear has the same shapes: an answer counts only
 			// if it comes after what it answers.
 			clear(p.need)
 			clear(p.have)
@@ -137,7 +137,7 @@ func (p *player) run(ctx context.Context) []replay.Difference {
 }
 
 // pause keeps the recording's pause before a deed, as far as it is not over;
-// false where the replay was stopped.
+// false if the replay was stopped.
 func (p *player) pause(ctx context.Context, recorded time.Duration) bool {
 	if p.options.Speed > 0 {
 		left := time.Duration(float64(recorded)/p.options.Speed) - time.Since(p.lastAt)
@@ -404,7 +404,7 @@ func (p *player) hangUp() {
 	line.Hangup()
 }
 
-// finish says goodbye, where the recording did not, and ends the connection.
+// finish closes in order, if the recording did not, and ends the connection.
 func (p *player) finish() {
 	for _, s := range p.streams {
 		s.stop()

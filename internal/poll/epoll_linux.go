@@ -21,7 +21,7 @@ func New() (Driver, error) { return NewEpoll() }
 // it.
 type epoll struct {
 	fd       int
-	listener int // -1 where it does not listen
+	listener int // -1 if it does not listen
 	conns    []conn
 	free     []int32 // ids of accepted connections that ended
 	events   []unix.EpollEvent
@@ -42,7 +42,7 @@ type epoll struct {
 }
 
 type conn struct {
-	fd         int32 // -1 where the id is free
+	fd         int32 // -1 if the id is free
 	generation int32
 	opening    bool
 	waitsOut   bool // EPOLLOUT is asked for
@@ -331,7 +331,7 @@ func (p *epoll) Wait(until mono.Time, h Handler) error {
 	p.full = n == len(p.events)
 	for i, ev := range p.events[:n] {
 		if i%16 == 15 && mono.Now().Sub(now) > turnFor {
-			p.full = true // the rest is told of again
+			p.full = true // the kernel reports the rest again
 			break
 		}
 		if ev.Fd == listenerID {
@@ -342,7 +342,7 @@ func (p *epoll) Wait(until mono.Time, h Handler) error {
 			p.serve(ev.Fd, c, ev.Events, h)
 		}
 	}
-	if !p.full { // the kernel told of every socket that had anything at that time
+	if !p.full { // the kernel reported every socket that had anything at that time
 		p.caughtUp = began
 	}
 	return nil
@@ -371,7 +371,7 @@ func (p *epoll) gather() (int, error) {
 }
 
 // wait blocks with a resolution of nanoseconds (epoll_pwait2, Linux 5.11), or
-// of milliseconds where the kernel is older.
+// of milliseconds if the kernel is older.
 func (p *epoll) wait(until, now mono.Time) (int, error) {
 	left := max(0, until.Sub(now))
 	if left > time.Hour {
@@ -424,7 +424,7 @@ func (p *epoll) accept(h Handler) {
 const pauseFor = 100 * time.Millisecond
 
 // pauseListening leaves those who come in the kernel's queue: the listener would
-// be told of them again at once, and for ever.
+// hear of them again at once, and for ever.
 func (p *epoll) pauseListening() {
 	_ = unix.EpollCtl(p.fd, unix.EPOLL_CTL_DEL, p.listener, nil) // it is in the set
 	p.relisten = mono.Now().Add(pauseFor)
@@ -451,7 +451,7 @@ func (p *epoll) serve(id int32, c *conn, events uint32, h Handler) {
 	} else if events&unix.EPOLLOUT != 0 && !p.flush(id, c) {
 		return
 	}
-	// The handler may have closed the connection, and even dialled it anew.
+	// The handler may have closed the connection, and even dialled it again.
 	if c = p.open(id); c != nil && c.generation == generation && events&(unix.EPOLLIN|unix.EPOLLRDHUP|unix.EPOLLHUP|unix.EPOLLERR) != 0 {
 		p.read(id, c, h)
 	}
@@ -494,7 +494,7 @@ func (p *epoll) flush(id int32, c *conn) bool {
 	return true
 }
 
-// read takes what is there, once: what does not fit is told of again.
+// read takes what is there, once: what does not fit is reported again.
 func (p *epoll) read(id int32, c *conn, h Handler) {
 	p.msg.Control = &p.control[0]
 	p.msg.SetControllen(len(p.control))

@@ -40,7 +40,7 @@ type Driver interface {
 	// Hold stops reading from id, or goes on with it. Something that was on its
 	// way to the owner may still be handed over.
 	Hold(id int32, on bool)
-	// Hangup closes id at once. Nothing more is told of it.
+	// Hangup closes id at once. The Handler hears no more of it.
 	Hangup(id int32)
 	// FinishAndHangup closes id once its queue is empty.
 	FinishAndHangup(id int32)
@@ -54,13 +54,13 @@ type Driver interface {
 	CaughtUp() mono.Time
 	// Blocked is for how long Wait has had nothing to do, altogether.
 	Blocked() time.Duration
-	// KernelTimes tells whether arrival times are the kernel's.
+	// KernelTimes reports whether arrival times are the kernel's.
 	KernelTimes() bool
 	// Close closes everything.
 	Close() error
 }
 
-// A Handler is told what happens to a Driver's sockets. It may call the
+// A Handler hears what happens to a Driver's sockets. It may call the
 // Driver's methods, but for Wait and Close.
 type Handler interface {
 	// Accepted tells of a new connection; it is open.
@@ -70,11 +70,11 @@ type Handler interface {
 	// Data hands over received bytes. They are the handler's until it returns.
 	Data(id int32, b []byte, at mono.Time)
 	// Broke tells that the connection is gone; the id is free. The error is
-	// ErrEnded where the other side closed it in order.
+	// ErrEnded if the other side closed it in order.
 	Broke(id int32, err error)
 }
 
-// ErrEnded is what a Handler is told where the other side closed the
+// ErrEnded is what a Handler gets if the other side closed the
 // connection in order.
 var ErrEnded = errors.New("closed by the other side")
 

@@ -10,7 +10,7 @@ import (
 	"tidepull/internal/mono"
 )
 
-// A peer is both sides of the tests: it counts what it is told.
+// A peer is both sides of the tests: it counts what it hears.
 type peer struct {
 	d                      Driver
 	accepted, opened, done int
@@ -93,7 +93,7 @@ func TestEchoAndEnds(t *testing.T) {
 		}
 		turn(t, server, client, "the server sees all ends", func() bool { return server.done == n })
 		if !errors.Is(server.err, ErrEnded) || client.done != 0 {
-			t.Fatalf("server: %v; client was told of %d", server.err, client.done)
+			t.Fatalf("server: %v; client heard of %d", server.err, client.done)
 		}
 		if err := client.d.Dial(0, at); err != nil { // an id is free again
 			t.Fatal(err)

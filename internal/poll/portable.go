@@ -42,7 +42,7 @@ type portableConn struct {
 
 // A line is one socket and what waits to be written to it.
 type line struct {
-	conn    net.Conn // set before opened is told
+	conn    net.Conn // set before Opened is called
 	mu      sync.Mutex
 	wake    sync.Cond
 	out     []byte // guarded by mu, like all below

@@ -44,7 +44,7 @@ const (
 )
 
 // connect goes through the phases. It returns what came behind the answer; on
-// an error, the end has been told.
+// an error, the end has been reported.
 func (l *Line) connect(ctx context.Context) (rest []byte, err error) {
 	u, err := ParseURL(l.target.URL)
 	if err != nil {

@@ -85,25 +85,25 @@ type Line struct {
 	done   chan struct{}
 	room   chan struct{} // some were; it holds one
 
-	mu      sync.Mutex // guards all below, and the order of events
-	waiting []Event    // not handed out yet
-	handing bool       // a goroutine hands them out
-	final   bool       // no more are coming, but for what cannot be sent
-	settled bool       // done is closed
-	conn    net.Conn
-	state   string // what it is doing, in words
-	open    bool
-	tcp     bool
-	last    time.Time
-	pings   map[string]time.Time
-	pinged  uint64
-	goodbye string // who said it first
-	broken  bool   // something could not be sent, or half of it was
-	ended   bool
-	looked  int // bytes of an unfinished line that hold no end; of the reading goroutine
+	mu       sync.Mutex // guards all below, and the order of events
+	waiting  []Event    // not handed out yet
+	handing  bool       // a goroutine hands them out
+	final    bool       // no more are coming, but for what cannot be sent
+	settled  bool       // done is closed
+	conn     net.Conn
+	state    string // what it is doing, in words
+	open     bool
+	tcp      bool
+	last     time.Time
+	pings    map[string]time.Time
+	pinged   uint64
+	closedBy string // who closed first
+	broken   bool   // something could not be sent, or half of it was
+	ended    bool
+	looked   int // bytes of an unfinished line that hold no end; of the reading goroutine
 }
 
-// Dial begins to connect. tell is told of each event, one at a time and in their
+// Dial begins to connect. tell is called with each event, one at a time and in their
 // order, from a goroutine of the Line that holds no lock: it may take its time,
 // and may call the Line's methods. Where it does not keep up, less is read from
 // the server. After Ended nothing more comes, and the Line is over.
@@ -117,18 +117,18 @@ func Dial(number int, t Target, tell func(Event)) *Line {
 // Done is closed when the Line is over.
 func (l *Line) Done() <-chan struct{} { return l.done }
 
-// Hangup cuts the connection without a goodbye and waits until the Line is over.
+// Hangup cuts the connection without a close frame and waits until the Line is over.
 func (l *Line) Hangup() {
 	l.mu.Lock()
-	if l.goodbye == "" {
-		l.goodbye = "you"
+	if l.closedBy == "" {
+		l.closedBy = "you"
 	}
 	l.mu.Unlock()
 	l.cancel()
 	<-l.done
 }
 
-// Open tells whether messages can be sent.
+// Open reports whether messages can be sent.
 func (l *Line) Open() bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
@@ -179,14 +179,14 @@ func (l *Line) handOut() {
 	}
 }
 
-// Told reports whether all that has happened so far was told.
-func (l *Line) Told() bool {
+// Reported reports whether everything that has happened so far was given to tell.
+func (l *Line) Reported() bool {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return !l.handing
 }
 
-// settle closes done once all is read and told; l.mu is held.
+// settle closes done once all is read and reported; l.mu is held.
 func (l *Line) settle() {
 	if l.final && !l.handing && !l.settled {
 		l.settled = true
@@ -256,7 +256,7 @@ func (e *NotOpen) Error() string { return "not sent: " + e.Why }
 const writeWithin = time.Second
 
 // write sends bytes; l.mu is held. After half a frame nothing else can be sent:
-// where a write fails, the connection is over.
+// if a write fails, the connection is over.
 func (l *Line) write(b []byte) error {
 	if !l.open {
 		err := &NotOpen{l.state}
@@ -330,12 +330,12 @@ func (l *Line) Ping() error {
 	return nil
 }
 
-// Close says goodbye with a code and a reason; over TCP it ends the stream.
+// Close closes the connection with a code and a reason; over TCP it ends the stream.
 func (l *Line) Close(code uint16, reason string) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.open && l.goodbye == "" {
-		l.goodbye = "you"
+	if l.open && l.closedBy == "" {
+		l.closedBy = "you"
 	}
 	if l.tcp {
 		if c, ok := l.conn.(*net.TCPConn); ok && l.open {
@@ -395,14 +395,14 @@ func (l *Line) read(ctx context.Context, held []byte) {
 // over tells that the connection is gone.
 func (l *Line) over(err error) {
 	l.mu.Lock()
-	by, broken := l.goodbye, l.broken
+	by, broken := l.closedBy, l.broken
 	l.mu.Unlock()
 	why := "the connection was closed"
 	switch {
 	case broken:
 		by, why = "network", "something could not be sent"
 	case by == "" && strings.Contains(err.Error(), "EOF"):
-		by, why = "server", "the server closed the connection without a goodbye (code 1006)"
+		by, why = "server", "the server closed the connection without a close frame (code 1006)"
 	case by == "":
 		by, why = "network", err.Error()
 	}
@@ -499,7 +499,7 @@ func (l *Line) take(held []byte, m *message) (int, error) {
 	return n, nil
 }
 
-// closed handles a close frame: it is answered, where it is not an answer.
+// closed handles a close frame: it is answered, if it is not an answer.
 func (l *Line) closed(e *Event, f ws.Frame) {
 	e.Code = ws.CloseNoStatus
 	if len(f.Payload) >= 2 {
@@ -508,11 +508,11 @@ func (l *Line) closed(e *Event, f ws.Frame) {
 	}
 	e.Detail = ws.CloseWords(uint16(e.Code))
 	l.event(*e)
-	if l.goodbye == "" {
-		l.goodbye = "server"
+	if l.closedBy == "" {
+		l.closedBy = "server"
 		answer := f.Payload
 		if l.write(ws.AppendMasked(nil, ws.OpClose, answer, key())) == nil {
-			l.event(Event{What: Out, Op: "close", Last: true, Code: e.Code, Detail: "the answer to the server's goodbye"})
+			l.event(Event{What: Out, Op: "close", Last: true, Code: e.Code, Detail: "the answer to the server's close"})
 		}
 	}
 	l.open, l.state = false, "the closing handshake has begun"

@@ -145,7 +145,7 @@ func TestOverTLS(t *testing.T) {
 	}
 	for _, part := range []string{"name lookup", "TLS 1.3, TLS_", "certificate of O=Acme Co", "not verified", "asked: GET /live?x=1", "X-Berth: 12", "Origin: http://harbour.example", "Sec-WebSocket-Protocol: board.3, board.2",
 		"answered: 101", "open, subprotocol board.2, no extensions, cookie berth=12; Path=/", "<- text, a fragment  12 B", "<- ping  13 B", "-> pong  13 B", "<- continuation, the last fragment  6 B",
-		"WRONG: a reserved bit is set", "<- close 1008, policy: not allowed here", "the berth is taken", "-> close 1008, the answer to the server's goodbye", "(by server)", "NOT SENT: the connection is closed"} {
+		"WRONG: a reserved bit is set", "<- close 1008, policy: not allowed here", "the berth is taken", "-> close 1008, the answer to the server's close", "(by server)", "NOT SENT: the connection is closed"} {
 		if !strings.Contains(text, part) {
 			t.Errorf("there is no %q in\n%s", part, text)
 		}
@@ -275,7 +275,7 @@ func TestUnmet(t *testing.T) {
 	if _, _, err := run(t, Target{URL: base + "/waits"}, 200*time.Millisecond, Action{"expect", "x"}); !errors.As(err, &unmet) || !strings.Contains(unmet.Why, "200ms") {
 		t.Errorf("%v", err)
 	}
-	if _, _, err := run(t, Target{URL: base + "/ends"}, 5*time.Second, Action{"expect", "x"}); !errors.As(err, &unmet) || !strings.Contains(unmet.Why, "without a goodbye (code 1006)") {
+	if _, _, err := run(t, Target{URL: base + "/ends"}, 5*time.Second, Action{"expect", "x"}); !errors.As(err, &unmet) || !strings.Contains(unmet.Why, "without a close frame (code 1006)") {
 		t.Errorf("%v", err)
 	}
 }

@@ -104,7 +104,7 @@ func matcher(s string) (func([]byte) bool, error) {
 	return func(b []byte) bool { return strings.Contains(string(b), s) }, nil
 }
 
-// Run connects, does the actions in order, and says goodbye. emit is told of
+// Run connects, does the actions in order, and closes. emit is called with
 // each event. An expectation looks at the messages that came since the one
 // before was met. The error is an *Unmet, a *NoConnection, or says which action
 // makes no sense.
@@ -136,7 +136,7 @@ func Run(t Target, actions []Action, within time.Duration, emit func(Event)) err
 			return err
 		}
 	}
-	return s.goodbye(all)
+	return s.closeInOrder(all)
 }
 
 type script struct {
@@ -171,9 +171,9 @@ func (s *script) next(timeout <-chan time.Time) (Event, bool) {
 	}
 }
 
-// drain tells what has come already, and the end where it is near.
+// drain tells what has come already, and the end if it is near.
 func (s *script) drain() {
-	for end := time.Now().Add(time.Second); time.Now().Before(end) && (!s.line.Told() || len(s.events) > 0 || !s.over && !s.line.Open()); {
+	for end := time.Now().Add(time.Second); time.Now().Before(end) && (!s.line.Reported() || len(s.events) > 0 || !s.over && !s.line.Open()); {
 		s.next(time.After(5 * time.Millisecond))
 	}
 }
@@ -246,8 +246,8 @@ func (s *script) wait(what string, holds func(Event) bool) error {
 	}
 }
 
-// goodbye closes the connection in order, where the actions did not.
-func (s *script) goodbye(all []compiled) error {
+// closeInOrder closes the connection in order, if the actions did not.
+func (s *script) closeInOrder(all []compiled) error {
 	if s.over || s.line.tcp {
 		return nil
 	}

@@ -34,7 +34,7 @@ type harEntry struct {
 		Type   string  `json:"type"` // "send" or "receive"
 		Time   float64 `json:"time"` // seconds since 1970
 		Opcode int     `json:"opcode"`
-		Data   string  `json:"data"` // in base64 where the opcode is not 1
+		Data   string  `json:"data"` // in base64 if the opcode is not 1
 	} `json:"_webSocketMessages"`
 }
 

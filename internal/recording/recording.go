@@ -58,9 +58,9 @@ type Entry struct {
 	Kind       string        `json:"kind,omitempty"`       // of a message: "text" or "binary"; of an event its name
 	Start      string        `json:"start,omitempty"`      // of a head: its first line
 	Fields     []http1.Field `json:"fields,omitempty"`     // of a head
-	Text       string        `json:"text,omitempty"`       // what it says, where it is UTF-8
-	Bytes      []byte        `json:"bytes,omitempty"`      // where it is not
-	Fragments  int           `json:"fragments,omitempty"`  // of a message, where it came in more than one
+	Text       string        `json:"text,omitempty"`       // what it says, if it is UTF-8
+	Bytes      []byte        `json:"bytes,omitempty"`      // if it is not
+	Fragments  int           `json:"fragments,omitempty"`  // of a message, if it came in more than one
 	Compressed int           `json:"compressed,omitempty"` // of a message: how many bytes it took
 	Code       int           `json:"code,omitempty"`       // of close
 	ID         string        `json:"id,omitempty"`         // of an event

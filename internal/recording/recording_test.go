@@ -84,7 +84,7 @@ func TestPieces(t *testing.T) {
 		t.Fatalf("%+v", want)
 	}
 	if e := want[4]; e.What != Close || e.Code != 1000 || e.Text != "done" || e.From != Client {
-		t.Errorf("the goodbye is %+v", e)
+		t.Errorf("the close is %+v", e)
 	}
 	a, _ := json.Marshal(want)
 	for piece := 1; piece < 120; piece++ {

@@ -41,7 +41,7 @@ type Relay struct {
 	ended bool
 }
 
-// Start begins to relay. emit is told of each entry, one at a time; an error
+// Start begins to relay. emit is called with each entry, one at a time; an error
 // from it ends the keeping, not the relaying, and is returned by Stop.
 func Start(o Options, emit func(recording.Entry) error) (*Relay, error) {
 	to, err := Address(o.To)
@@ -97,7 +97,7 @@ func (r *Relay) accept() {
 	}
 }
 
-// keep puts a connection among those that Stop closes; false where it is too
+// keep puts a connection among those that Stop closes; false if it is too
 // late.
 func (r *Relay) keep(c net.Conn) bool {
 	r.mu.Lock()
@@ -117,8 +117,8 @@ func (r *Relay) forget(c net.Conn) {
 	r.mu.Unlock()
 }
 
-// told hands an entry over; r.mu is held.
-func (r *Relay) told(e recording.Entry) {
+// handOver gives an entry to emit; r.mu is held.
+func (r *Relay) handOver(e recording.Entry) {
 	if r.err == nil {
 		r.err = r.emit(e)
 	}
@@ -131,7 +131,7 @@ func (r *Relay) serve(client net.Conn) {
 	defer r.forget(client)
 	r.mu.Lock()
 	r.count++
-	tap := recording.NewTap(r.count, r.told)
+	tap := recording.NewTap(r.count, r.handOver)
 	tap.Emit(recording.Entry{At: time.Since(r.start).Microseconds(), Conn: tap.Conn, What: recording.Open})
 	r.mu.Unlock()
 	server, err := net.DialTimeout("tcp", r.to, 10*time.Second)

@@ -21,7 +21,7 @@ const (
 	Otherwise = "came otherwise"
 	Order     = "came in another order"
 	Later     = "came much later"
-	More      = "came besides"
+	More      = "came, but not in the recording"
 	Failed    = "could not be done"
 )
 
@@ -43,7 +43,7 @@ type Lateness struct {
 }
 
 // Compare holds what one actor heard now against what it heard in the
-// recording. Things are matched by shape, in order where that is possible.
+// recording. Things are matched by shape, in order if that is possible.
 func Compare(recorded, now []Heard, late Lateness) (all []Difference) {
 	inOrder := align(recorded, now)
 	used := make([]bool, len(now))

@@ -19,7 +19,7 @@ func (p *Plan) Fill(a *Actor, s string, values []string) string {
 // ValuesOf lists the recorded values that vary for an actor.
 func (p *Plan) ValuesOf(a *Actor) []string { return (&writer{plan: p}).valuesOf(a) }
 
-// Give takes the values that the server gives in a message out of it, where it
+// Give takes the values that the server gives in a message out of it, if it
 // has the shape of the one that gave them in the recording.
 func (p *Plan) Give(a *Actor, shape Shape, payload []byte, values []string) {
 	for i := range a.Steps {

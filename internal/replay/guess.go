@@ -20,7 +20,7 @@ import (
 // from run to run, and what takes its place.
 type Guess struct {
 	Value string
-	Kind  string // "name", "given", "time", "id", "mark", "secret" or "told"
+	Kind  string // "name", "given", "time", "id", "mark", "secret" or "by hand"
 	Why   string // what it was guessed from
 	// Becomes is the expression of the trial language that gives it.
 	Becomes string
@@ -45,7 +45,7 @@ type leaf struct {
 	text  bool
 }
 
-// leaves lists the values of a JSON text, nil where it is none. A text in which
+// leaves lists the values of a JSON text, nil if it is none. A text in which
 // JSON stands inside a string is opened one level deep.
 func leaves(b []byte) []leaf {
 	dec := json.NewDecoder(bytes.NewReader(b))
@@ -94,7 +94,7 @@ func (p *Plan) guess(rec *recording.Recording, o Options) {
 		made = time.Time{}
 	}
 	for _, value := range slices.Sorted(maps.Keys(o.Vary)) {
-		p.Guesses = append(p.Guesses, Guess{Value: value, Kind: "told", Why: "you said so", Becomes: o.Vary[value]})
+		p.Guesses = append(p.Guesses, Guess{Value: value, Kind: "by hand", Why: "you said so", Becomes: o.Vary[value]})
 	}
 	for _, a := range p.Actors {
 		p.guessActor(a, made, o)
@@ -147,7 +147,7 @@ func (p *Plan) guessActor(a *Actor, made time.Time, o Options) {
 	}
 }
 
-// telling tells whether a value of the server's is one that a client could only
+// telling reports whether a value of the server's is one that a client could only
 // have from it: long, or with digits, and no plain word.
 func telling(l leaf) bool {
 	if len(l.value) < 5 {
@@ -258,7 +258,7 @@ func (p *Plan) give(a *Actor, value string, g given) {
 	p.Guesses = append(p.Guesses, Guess{Value: value, Kind: "given", Becomes: "my." + local, Local: local, Path: g.path, Cookie: g.cookie, Why: from + ", and the client says it back", Actor: a.Number})
 }
 
-// near tells whether digits are an instant near the time of the recording.
+// near reports whether digits are an instant near the time of the recording.
 func near(digits string, made time.Time, unit time.Duration) bool {
 	n, err := strconv.ParseInt(digits, 10, 64)
 	if err != nil || made.IsZero() {
@@ -267,7 +267,7 @@ func near(digits string, made time.Time, unit time.Duration) bool {
 	return time.Unix(0, n*int64(unit)).Sub(made).Abs() < 24*time.Hour
 }
 
-// comesBack tells whether the server says a value after a step, to any actor.
+// comesBack reports whether the server says a value after a step, to any actor.
 func (p *Plan) comesBack(a *Actor, step int, value string) bool {
 	for _, other := range p.Actors {
 		for _, s := range other.Steps {
@@ -314,7 +314,7 @@ func (p *Plan) place(a *Actor, s *Step) {
 	}
 }
 
-// gives tells whether a step is where a value comes from.
+// gives reports whether a step is where a value comes from.
 func (p *Plan) gives(s *Step, g *Guess) bool {
 	if g.Cookie != "" {
 		return slices.ContainsFunc(cookiesOf(s), func(c [2]string) bool { return c[0] == g.Cookie && c[1] == g.Value })

@@ -285,7 +285,7 @@ func sortSteps(steps []Step) {
 	}
 }
 
-// closeCode is the code that an actor's goodbye has.
+// closeCode is the code that an actor's close has.
 func closeCode(s *Step) int {
 	if s.Code == 0 || s.Code == ws.CloseNoStatus {
 		return ws.CloseNormal

@@ -30,8 +30,8 @@ func TestCompare(t *testing.T) {
 		"one missing":  {[]string{then[0], then[1], then[3], then[4]}, "did not come entered"},
 		"another form": {[]string{then[0], then[1], `{"kind":"entered","room":"lock-1","members":"3","list":[1]}`, then[3], then[4]}, "came otherwise entered"},
 		"other order":  {[]string{then[0], then[2], then[3], then[1], then[4]}, "came in another order named"},
-		"one more":     {append(append([]string{}, then...), `{"kind":"bye"}`), "came besides bye"},
-		"other text":   {[]string{then[0], then[1], then[2], "goodbye Alder, 12 are here", then[4]}, "did not come welcome …, # are here; came besides goodbye …, # are here"},
+		"one more":     {append(append([]string{}, then...), `{"kind":"bye"}`), "came, but not in the recording bye"},
+		"other text":   {[]string{then[0], then[1], then[2], "goodbye Alder, 12 are here", then[4]}, "did not come welcome …, # are here; came, but not in the recording goodbye …, # are here"},
 	} {
 		var got []string
 		for _, d := range Compare(heardAll(then...), heardAll(tc.now...), Lateness{3, time.Second}) {
@@ -48,7 +48,7 @@ func TestCompare(t *testing.T) {
 	}
 }
 
-// TestGuesses finds what varies, and lets itself be told.
+// TestGuesses finds what varies, and lets itself be corrected.
 func TestGuesses(t *testing.T) {
 	made := time.Date(2026, 1, 31, 6, 0, 0, 0, time.UTC)
 	rec := &recording.Recording{Version: 1, Made: made.Format(time.RFC3339), Target: "ws://127.0.0.1:1/live"}
@@ -74,11 +74,11 @@ func TestGuesses(t *testing.T) {
 	if fmt.Sprint(got) != fmt.Sprint(want) {
 		t.Errorf("guessed %v\nwant    %v", got, want)
 	}
-	told, err := Make(rec, Options{Keep: []string{"b-77231", "Alder"}, Vary: map[string]string{"hold": `pick("hold", "keep")`}})
+	corrected, err := Make(rec, Options{Keep: []string{"b-77231", "Alder"}, Vary: map[string]string{"hold": `pick("hold", "keep")`}})
 	if err != nil {
 		t.Fatal(err)
 	}
-	text := told.Trial("told", 1)
+	text := corrected.Trial("corrected", 1)
 	for _, part := range []string{`kind = pick("hold", "keep")`, `berth = "b-77231"`, `user = "Alder"`, `"Origin" = "http://harbour.example"`, `text = "$${not} a %%{template} for \"Alder\" at ${timestamp()}"`, "at = now()"} {
 		if !strings.Contains(strings.Join(strings.Fields(text), " "), part) {
 			t.Errorf("there is no %s in\n%s", part, text)

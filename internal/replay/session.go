@@ -19,7 +19,7 @@ import (
 )
 
 // SessionOf writes what a recording's clients did as a trial, with secret blocks
-// for credentials; where there is nothing, as one that says so.
+// for credentials; if there is nothing, as one that says so.
 func SessionOf(rec *recording.Recording) string {
 	p, err := Make(rec.Concealed(), Options{})
 	if err != nil {
@@ -317,7 +317,7 @@ func splitVarying(text string, values []string) []string {
 	return strings.FieldsFunc(text, func(r rune) bool { return r == 0 || r >= '0' && r <= '9' })
 }
 
-// body writes a message: an object where it is one, else a text.
+// body writes a message: an object if it is one, else a text.
 func (w *writer) body(a *Actor, b []byte) string {
 	dec := json.NewDecoder(bytes.NewReader(b))
 	dec.UseNumber()
@@ -463,7 +463,7 @@ func splitWords(text, value string) (parts []string) {
 	return append(parts, text[from:])
 }
 
-// wordEnds tells whether no letter or digit stands at the end of a text, or at
+// wordEnds reports whether no letter or digit stands at the end of a text, or at
 // its front.
 func wordEnds(s string, front bool) bool {
 	r, _ := utf8.DecodeLastRuneInString(s)

@@ -18,7 +18,7 @@ import (
 	"tidepull/internal/sim/rude"
 )
 
-var update = flag.Bool("update", false, "write docs/hostile.md anew")
+var update = flag.Bool("update", false, "write docs/hostile.md again")
 
 // againstRude is a trial that uses most of what a server can get wrong.
 const againstRude = `

@@ -60,7 +60,7 @@ type Snapshot struct {
 	Held         int
 	KernelTimes  bool
 	Judgements   []Judgement
-	RSSPerOpen   float64 // bytes a client at the highest tide; 0 where it is not known
+	RSSPerOpen   float64 // bytes a client at the highest tide; 0 if it is not known
 	Stopped      bool    // it was asked to stop before the tide was over
 	Finished     bool
 	Err          error // why it ended early
@@ -73,7 +73,7 @@ func (e *TooMany) Error() string {
 	return fmt.Sprintf("its clients need %d open files, and this process may have %d; take fewer clients, or raise the limit (ulimit -n)", e.Sockets, e.Files)
 }
 
-// spareFiles are the files that the process needs besides its clients'.
+// spareFiles are the files that the process needs beyond its clients'.
 const spareFiles = 64
 
 // A Run is a trial being carried out.
@@ -189,7 +189,7 @@ func CleanSum(entries []*logbook.Entry) (*logbook.Window, error) {
 // Snapshot returns the run as it stands.
 func (r *Run) Snapshot() *Snapshot { return r.snapshot.Load() }
 
-// Stop makes the clients go home, settles, and ends the run; what was measured
+// Stop makes the clients close, settles, and ends the run; what was measured
 // is kept.
 func (r *Run) Stop() {
 	r.stopped.Store(true)
@@ -294,7 +294,7 @@ func (c *collector) coarsen() error {
 }
 
 // leastForMemory is how many clients must have been open before the memory of
-// one can be told from the process's fixed cost.
+// one can be separated from the process's fixed cost.
 const leastForMemory = 1000
 
 // ClientName is the name of a client by its number in the run.

@@ -298,7 +298,7 @@ func TestStopKeepsWhatWasMeasured(t *testing.T) {
 		t.Errorf("%+v", sum)
 	}
 	if sum.Connections.Finished != 60 || sum.Connections.Broken != 0 || sum.Ledger.Lost != 0 {
-		t.Errorf("not everybody went home in order: %+v", sum.Connections)
+		t.Errorf("not everybody closed in order: %+v", sum.Connections)
 	}
 }
 

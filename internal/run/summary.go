@@ -32,7 +32,7 @@ type Summary struct {
 	Spread      Spread          `json:"spread"`
 	Expected    Expectations    `json:"expectations"`
 	Checks      []CheckSummary  `json:"checks"`
-	FinalChecks []FinalResult   `json:"reckonings"`
+	FinalChecks []FinalResult   `json:"final_checks"`
 	Feed        Feed            `json:"feed"`
 	Requests    Requests        `json:"requests"`
 	ClosedLoop  bool            `json:"closed_loop"` // some sends waited for answers: the rate is the server's
@@ -131,7 +131,7 @@ type Expectations struct {
 	Missed int64 `json:"missed"`
 }
 
-// Self is how the tool itself fared.
+// Self is how the tool itself did.
 type Self struct {
 	KernelTimes        bool    `json:"kernel_times"` // latencies end in the recipient's kernel
 	ReadingLagP99      float64 `json:"reading_lag_p99_us"`
@@ -155,7 +155,7 @@ type LimitSummary struct {
 	Name     string  `json:"name"`
 	Figure   string  `json:"figure"`
 	Rule     string  `json:"rule"`
-	Value    float64 `json:"value"`    // microseconds where the figure is a duration
+	Value    float64 `json:"value"`    // microseconds if the figure is a duration
 	Measured float64 `json:"measured"` // likewise
 	Unit     string  `json:"unit"`     // "us" or "count"
 	Verdict  Verdict `json:"verdict"`

@@ -117,7 +117,7 @@ func lower(c byte) byte {
 	return c
 }
 
-// Text returns s with dots in the place of every secret. At its end, where it
+// Text returns s with dots in the place of every secret. At its end, if it
 // may have been cut, the beginning of one counts too.
 func (h *Hider) Text(s string) string {
 	if h == nil || len(s) < least {
@@ -151,7 +151,7 @@ func (h *Hider) Bytes(b []byte) []byte {
 
 const cut = "…"
 
-// at gives the length of the secret at the front of b, 0 where there is none.
+// at gives the length of the secret at the front of b, 0 if there is none.
 func (h *Hider) at(b []byte) int {
 	first, second := lower(b[0]), lower(b[1])
 	at := uint(first)<<8 | uint(second)

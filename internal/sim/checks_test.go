@@ -19,7 +19,7 @@ type weakness struct {
 	crew     string // more of the crew block
 	top      string // more blocks
 	figure   string
-	reason   string // a part of one of the reasons, where the figure is of checks
+	reason   string // a part of one of the reasons, if the figure is of checks
 }
 
 const talk = `

@@ -209,7 +209,7 @@ func TestEverything(t *testing.T) {
 		t.Fatalf("%v", p.reasons)
 	}
 	// 3 speak together, 3 publish 4 each, 6 pairs say 3 each, 8 keepers come in
-	// twice or less: the wave takes some home in between.
+	// twice or less: the wave closes some in between.
 	held := map[string]int64{}
 	for i, c := range w.Checks {
 		held[p.trial.Checks[i].Kind+" "+p.trial.Checks[i].Name] = c.Held

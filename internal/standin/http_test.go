@@ -42,7 +42,7 @@ func do(t *testing.T, c *http.Client, method, address, kind, content string) (in
 func TestDoor(t *testing.T) {
 	s := start(t, Config{Login: true, Origins: []string{"http://harbour.example"}})
 	base := "http://" + s.Addr.String()
-	knock := func(c *http.Client, query, bearer, origin string) int {
+	try := func(c *http.Client, query, bearer, origin string) int {
 		req, _ := http.NewRequest("GET", base+"/live"+query, nil)
 		for name, value := range map[string]string{"Connection": "Upgrade", "Upgrade": "websocket", "Sec-WebSocket-Version": "13", "Sec-WebSocket-Key": "AAAAAAAAAAAAAAAAAAAAAA=="} {
 			req.Header.Set(name, value)
@@ -65,7 +65,7 @@ func TestDoor(t *testing.T) {
 		return &http.Client{Jar: jar, Transport: &http.Transport{}}
 	}
 	plain := client()
-	if n := knock(plain, "", "", ""); n != 401 {
+	if n := try(plain, "", "", ""); n != 401 {
 		t.Errorf("without credentials the answer is %d", n)
 	}
 	if n, _ := do(t, plain, "POST", base+"/login", "application/x-www-form-urlencoded", "user=Alder&password=wrong"); n != 401 {
@@ -80,7 +80,7 @@ func TestDoor(t *testing.T) {
 		query, bearer, origin string
 		want                  int
 	}{{"", given.Token, "", 101}, {"?token=" + given.Token, "", "", 101}, {"", given.Token + "0", "", 401}, {"", given.Token, "http://harbour.example", 101}, {"", given.Token, "http://elsewhere.example", 403}} {
-		if n := knock(plain, tc.query, tc.bearer, tc.origin); n != tc.want {
+		if n := try(plain, tc.query, tc.bearer, tc.origin); n != tc.want {
 			t.Errorf("%+v: answered %d", tc, n)
 		}
 	}

@@ -114,7 +114,7 @@ func (l *loop) lines(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 func (l *loop) violated(id int32, err error) {
 	var v *wire.ProtocolError
 	if errors.As(err, &v) && v.Code != 0 {
-		l.goodbye(id, v.Code, v.Rule)
+		l.sayClose(id, v.Code, v.Rule)
 	}
 	l.drop(id)
 }
@@ -127,7 +127,7 @@ func (l *loop) closed(id int32, c *conn, ev ws.Event) {
 		if code == ws.CloseNoStatus {
 			code = ws.CloseNormal
 		}
-		l.goodbye(id, code, "")
+		l.sayClose(id, code, "")
 	}
 	l.drop(id)
 }

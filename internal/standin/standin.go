@@ -153,7 +153,7 @@ func (s *Server) Summary() board.Summary {
 // URL is the WebSocket address of the stand-in.
 func (s *Server) URL() string { return fmt.Sprintf("ws://%v/live", s.Addr) }
 
-// Stop says goodbye to all clients and ends the server.
+// Stop closes all connections and ends the server.
 func (s *Server) Stop() error {
 	select {
 	case s.orders <- (*loop).close:
@@ -245,12 +245,12 @@ func (l *loop) anyone() bool {
 	return false
 }
 
-// close says goodbye to all, and gives them a second to answer.
+// close closes all connections, and gives them a second to answer.
 func (l *loop) close() {
 	l.closing = l.drv.Now().Add(time.Second)
 	for id := range l.conns {
 		if l.conns[id].state == live {
-			l.goodbye(int32(id), ws.CloseGoingAway, "the board closes")
+			l.sayClose(int32(id), ws.CloseGoingAway, "the board closes")
 		}
 	}
 }
@@ -275,7 +275,7 @@ func (l *loop) lookForSilence(now mono.Time) {
 		case c.state != live:
 		case c.pinged > c.heard && now.Sub(c.pinged) > l.cfg.PongWithin:
 			l.board.Truth.Totals.Evicted++
-			l.goodbye(id, ws.ClosePolicy, "no answer to a ping")
+			l.sayClose(id, ws.ClosePolicy, "no answer to a ping")
 			l.drop(id)
 		case c.speaks != inFrames: // no pings there
 		case now.Sub(max(c.pinged, c.heard)) > l.cfg.PingEvery && c.pinged <= c.heard:
@@ -286,7 +286,7 @@ func (l *loop) lookForSilence(now mono.Time) {
 	}
 }
 
-func (l *loop) goodbye(id int32, code uint16, reason string) {
+func (l *loop) sayClose(id int32, code uint16, reason string) {
 	if l.conns[id].speaks != inFrames {
 		l.drop(id)
 		return

@@ -11,7 +11,7 @@ import (
 // A Preview is a run in a few rows of figures, by second.
 type Preview struct {
 	Planned, Open []int
-	P50, P99      []time.Duration // of the fan-out; 0 where nothing arrived
+	P50, P99      []time.Duration // of the fan-out; 0 if nothing arrived
 }
 
 // longestBand is up to how many seconds a preview has latencies: those of a long

@@ -170,18 +170,18 @@ func (s *Store) readMessages(id int64, snap *run.Snapshot) error {
 	return s.each(func(rows *sql.Rows) error {
 		var m ledger.Message
 		var kind string
-		var amiss bool
-		if err := rows.Scan(&m.Number, &kind, &m.Audience, &m.Room, &m.Sender, (*int64)(&m.Due), (*int64)(&m.Sent), &m.Owed, &m.Reached, &m.Late, &m.Lost, &m.Odd, &amiss); err != nil {
+		var wrong bool
+		if err := rows.Scan(&m.Number, &kind, &m.Audience, &m.Room, &m.Sender, (*int64)(&m.Due), (*int64)(&m.Sent), &m.Owed, &m.Reached, &m.Late, &m.Lost, &m.Odd, &wrong); err != nil {
 			return err
 		}
 		m.Kind = kindOf(kind)
-		if amiss {
+		if wrong {
 			snap.Kept = append(snap.Kept, m)
 		} else {
 			snap.Sampled = append(snap.Sampled, m)
 		}
 		return nil
-	}, "SELECT number, kind, audience, room, sender, due, said, owed, reached, late, lost, odd, amiss FROM message WHERE run = ? ORDER BY number", id)
+	}, "SELECT number, kind, audience, room, sender, due, said, owed, reached, late, lost, odd, wrong FROM message WHERE run = ? ORDER BY number", id)
 }
 
 func (s *Store) readOutcomes(id int64, snap *run.Snapshot) error {
@@ -262,7 +262,7 @@ func (s *Store) readFinalResults(id int64, snap *run.Snapshot) error {
 		err := rows.Scan(&r.Name, (*string)(&r.Verdict), &r.Why)
 		snap.FinalResults = append(snap.FinalResults, r)
 		return err
-	}, "SELECT name, verdict, why FROM reckoning WHERE run = ? ORDER BY ord", id)
+	}, "SELECT name, verdict, why FROM final_check WHERE run = ? ORDER BY ord", id)
 }
 
 func (s *Store) readReasons(id int64, snap *run.Snapshot) error {

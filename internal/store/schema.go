@@ -74,5 +74,9 @@ ALTER TABLE run ADD COLUMN why TEXT NOT NULL DEFAULT '';
 ALTER TABLE second ADD COLUMN own TEXT NOT NULL DEFAULT 'null';
 ALTER TABLE second ADD COLUMN pushed_back BLOB;
 UPDATE run SET state = 'unreachable', why = 'the run failed; see its reasons' WHERE state = 'failed';
+ALTER TABLE reckoning RENAME TO final_check;
+ALTER TABLE message RENAME COLUMN amiss TO wrong;
+UPDATE event SET what = 'closed' WHERE what = 'went home';
+UPDATE lane SET what = 'closed' WHERE what = 'went home';
 `,
 }

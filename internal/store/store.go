@@ -37,7 +37,7 @@ func (e *TooNew) Error() string {
 	return fmt.Sprintf("%s was written by a newer version of the tool (schema %d; this one knows %d)", e.Path, e.Version, e.Know)
 }
 
-// Open opens the store in a file, which is made where it is missing, and brings
+// Open opens the store in a file, which is made if it is missing, and brings
 // its schema up to date.
 func Open(path string) (*Store, error) {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
@@ -147,7 +147,7 @@ func (r *Run) Outcome() string {
 	return r.Verdict
 }
 
-// Title is the run's name, or the trial's where it has none.
+// Title is the run's name, or the trial's if it has none.
 func (r *Run) Title() string {
 	if r.Name != "" {
 		return r.Name
@@ -182,7 +182,7 @@ func (s *Store) Runs() ([]Run, error) {
 	return runs, rows.Err()
 }
 
-// ErrNoRun is what is told of a run that the store does not have.
+// ErrNoRun is the error for a run that the store does not have.
 var ErrNoRun = errors.New("there is no such run")
 
 // Run returns one run of the list.

@@ -95,7 +95,7 @@ func (k *Keeper) try(s *run.Snapshot) bool {
 // write writes what is new since at, which it moves on.
 func (k *Keeper) write(tx *sql.Tx, s *run.Snapshot, id int64, at *progress) (int64, error) {
 	if len(s.Names) == 0 {
-		return id, nil // the loop has not told of itself yet
+		return id, nil // the loop has not reported yet
 	}
 	if id == 0 {
 		var err error
@@ -174,7 +174,7 @@ func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
 			w.exec("UPDATE client SET sent = ?, got = ? WHERE run = ? AND number = ?", s.Sent[i], s.Got[i], w.run, i)
 		}
 		for i, r := range s.FinalResults {
-			w.exec("INSERT OR REPLACE INTO reckoning VALUES (?,?,?,?,?)", w.run, i, r.Name, string(r.Verdict), r.Why)
+			w.exec("INSERT OR REPLACE INTO final_check VALUES (?,?,?,?,?)", w.run, i, r.Name, string(r.Verdict), r.Why)
 		}
 		for _, m := range s.Sampled {
 			w.message(&m, s, false)
@@ -241,9 +241,9 @@ func (w *writer) second(e *logbook.Entry) {
 	}
 }
 
-func (w *writer) message(m *ledger.Message, s *run.Snapshot, amiss bool) {
+func (w *writer) message(m *ledger.Message, s *run.Snapshot, wrong bool) {
 	w.exec("INSERT OR REPLACE INTO message VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, m.Number, m.Kind.String(), m.Audience, m.Room, m.Sender,
-		m.Due.Sub(s.Start).Nanoseconds(), m.Sent.Sub(s.Start).Nanoseconds(), m.Owed, m.Reached, m.Late, m.Lost, m.Odd, amiss)
+		m.Due.Sub(s.Start).Nanoseconds(), m.Sent.Sub(s.Start).Nanoseconds(), m.Owed, m.Reached, m.Late, m.Lost, m.Odd, wrong)
 	for i, o := range m.Outcomes {
 		w.exec("INSERT OR REPLACE INTO outcome VALUES (?,?,?,?,?,?)", w.run, m.Number, i, o.Client, o.Fate.String(), o.Latency.Nanoseconds())
 	}

@@ -103,7 +103,7 @@ func (t *Trial) LegAt(since time.Duration) string {
 type Target struct {
 	Name      string
 	WebSocket string // a ws:// address
-	HTTP      string // an http:// address, for requests; "" where there are none
+	HTTP      string // an http:// address, for requests; "" if there are none
 	Order     ledger.Order
 	Remote    string // a host beyond this machine that may be loaded
 }
@@ -129,7 +129,7 @@ type Heard struct {
 	Room    *expr.Program
 	Seq     *expr.Program // its number in its room
 	Payload *expr.Program // what its sender wanted to say; nil: the whole message
-	Decoded *expr.Program // the text in which the mark is, where it is not plain to see
+	Decoded *expr.Program // the text in which the mark is, if it is not plain to see
 }
 
 // Presence is how the server tells the number of a room's members.
@@ -191,7 +191,7 @@ const (
 	AmongGroup
 )
 
-// A FinalCheck is a question to the server once everybody is home, the answer
+// A FinalCheck is a question to the server once all clients have ended, the answer
 // to which is held against the run's own account.
 type FinalCheck struct {
 	Name    string
@@ -208,7 +208,7 @@ type Crew struct {
 	Clients int
 	Title   *expr.Template // a client's name
 	Session *Session
-	Groups  int  // clients in a group; 1 where there are none
+	Groups  int  // clients in a group; 1 if there are none
 	Tide    Tide // its own; no legs: the trial's
 }
 
@@ -359,8 +359,8 @@ type Limit struct {
 	Name   string
 	Figure string // such as "fanout.p99"
 	Rule   Rule
-	Value  float64 // microseconds where the figure is a duration
-	// Implied is set where the limit is not the trial's own: every run is held
+	Value  float64 // microseconds if the figure is a duration
+	// Implied is set if the limit is not the trial's own: every run is held
 	// against it.
 	Implied bool
 }
@@ -398,7 +398,7 @@ func (l *Limit) Exceeded(figure float64) bool {
 	return false
 }
 
-// Holds tells whether a figure keeps the limit.
+// Holds reports whether a figure keeps the limit.
 func (l *Limit) Holds(figure float64) bool {
 	switch l.Rule {
 	case Below:

@@ -69,7 +69,7 @@ type runView struct {
 	fanout     fanout.Model
 	balance    balance.Model
 	lanes      lanes.Model
-	summed     *logbook.Window // of summedSpan, where it is settled
+	summed     *logbook.Window // of summedSpan, if it is settled
 	summedSpan scene.Span
 	help       helpPane
 	leaving    bool // q was pressed once while the run goes on

@@ -101,9 +101,9 @@ type started struct {
 }
 
 type keys struct {
-	help, stop, leave, interrupt, back, suspend, scroll, views           key.Binding
-	window, earlier, later, wider, narrower, nextTick, lastTick          key.Binding
-	move, export, message, order, down, pick, rename, drop, marks, knock key.Binding
+	help, stop, leave, interrupt, back, suspend, scroll, views          key.Binding
+	window, earlier, later, wider, narrower, nextTick, lastTick         key.Binding
+	move, export, message, order, down, pick, rename, drop, marks, dial key.Binding
 }
 
 func newKeys() keys {
@@ -135,7 +135,7 @@ func newKeys() keys {
 		rename:    bind("r", "rename", "r"),
 		drop:      bind("d", "delete", "d"),
 		marks:     bind("c", "compare", "c"),
-		knock:     bind("p", "probe", "p"),
+		dial:      bind("p", "probe", "p"),
 	}
 }
 
@@ -403,7 +403,7 @@ func (m model) drawProbe() []string {
 func (m model) drawHome() []string {
 	p := &m.palette
 	lines := []string{p.Draw(look.Strong, "tide pull")}
-	keys := []key.Binding{m.keys.pick, m.keys.help, m.keys.leave, m.keys.knock, m.keys.rename, m.keys.drop, m.keys.marks}
+	keys := []key.Binding{m.keys.pick, m.keys.help, m.keys.leave, m.keys.dial, m.keys.rename, m.keys.drop, m.keys.marks}
 	foot := hintsWithin(p, m.width, keys...)
 	switch {
 	case m.help.open:

@@ -9,7 +9,7 @@ type ProtocolError struct {
 	Protocol string // "websocket", "http"
 	Rule     string // what was wrong, in words
 	Section  string // where the standard says so, such as "RFC 6455 5.5"
-	Code     uint16 // the close code that answers it, 0 where there is none
+	Code     uint16 // the close code that answers it, 0 if there is none
 }
 
 func (e *ProtocolError) Error() string {

@@ -22,11 +22,11 @@ type Server struct {
 	Does  string                              // in words
 	Shake func(c *Conn, h *http1.Head)        // instead of agreeing
 	Open  func(c *Conn)                       // right after it agreed
-	Frame func(c *Conn, op byte, text []byte) // for each message and control frame; true where it is done with it
+	Frame func(c *Conn, op byte, text []byte) // for each message and control frame; true if it is done with it
 	Tick  func(c *Conn, n int)                // every millisecond, with how many there were
 	Deaf  bool                                // it reads nothing after the handshake
 	N     int                                 // free for the behaviour
-	Most  int                                 // bytes that may wait to be sent on one connection; 1 MiB where it is 0
+	Most  int                                 // bytes that may wait to be sent on one connection; 1 MiB if it is 0
 }
 
 // A Conn is one client's connection.
@@ -92,7 +92,7 @@ type running struct {
 }
 
 // Serve serves on a driver that listens already, until stop is called from
-// another goroutine. begin, where it is given, is called first.
+// another goroutine. begin, if it is given, is called first.
 func (s *Server) Serve(drv poll.Driver, begin func()) (stop func()) {
 	if s.Most == 0 {
 		s.Most = 1 << 20

@@ -12,8 +12,8 @@ import (
 )
 
 // harbour is a decent little board: names, one room, notices to all in it. A
-// behaviour does something besides.
-func harbour(besides func(c *Conn, msg map[string]any) bool) func(*Conn, byte, []byte) {
+// behaviour does something more.
+func harbour(more func(c *Conn, msg map[string]any) bool) func(*Conn, byte, []byte) {
 	return func(c *Conn, op byte, b []byte) {
 		if op == ws.OpClose {
 			c.Close(ws.CloseNormal, "")
@@ -21,7 +21,7 @@ func harbour(besides func(c *Conn, msg map[string]any) bool) func(*Conn, byte, [
 			return
 		}
 		var msg map[string]any
-		if op != ws.OpText || json.Unmarshal(b, &msg) != nil || besides != nil && besides(c, msg) {
+		if op != ws.OpText || json.Unmarshal(b, &msg) != nil || more != nil && more(c, msg) {
 			return
 		}
 		switch msg["kind"] {

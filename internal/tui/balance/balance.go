@@ -65,7 +65,7 @@ type Model struct {
 
 var orders = []string{"room", "crew", "kind"}
 
-// Update handles the view's keys; done tells whether the key was one.
+// Update handles the view's keys; done reports whether the key was one.
 func (m Model) Update(msg tea.KeyPressMsg, sc scene.Scene) (next Model, done bool) {
 	m.down = append([]place(nil), m.down...)
 	cursor := &m.cursor
@@ -390,6 +390,9 @@ func outcomes(sc scene.Scene, number uint64) []row {
 func outcome(sc scene.Scene, o ledger.Outcome) string {
 	ink := look.Text
 	latency := fmt.Sprintf("%.3f ms", float64(o.Latency)/1e6) // exact: the order of recipients is the point
+	if o.Fate == ledger.Delivered && o.Latency == 0 {
+		latency = "piled up" // its recipient read slowly on purpose
+	}
 	switch o.Fate {
 	case ledger.Lost:
 		ink, latency = look.Lost, ""

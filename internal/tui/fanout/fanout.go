@@ -38,7 +38,7 @@ and what each further recipient adds, with the 95 % uncertainty of that.`
 // A Model is the view's state: which message is looked at.
 type Model struct{ at int } // 0 is all of the window
 
-// Update handles the view's keys; done tells whether the key was one.
+// Update handles the view's keys; done reports whether the key was one.
 func (m Model) Update(msg tea.KeyPressMsg, sc scene.Scene) (Model, bool) {
 	n := len(messages(sc)) + 1
 	m.at = min(m.at, n-1)

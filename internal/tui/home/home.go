@@ -54,7 +54,7 @@ func (a *Action) Words() string {
 
 // A Model is the screen's state.
 type Model struct {
-	store    *store.Store // nil where there is none
+	store    *store.Store // nil if there is none
 	trials   []string
 	runs     []store.Run
 	trouble  string
@@ -62,7 +62,7 @@ type Model struct {
 	cursor   int
 	marked   []int64
 	naming   bool
-	knocking bool // an address for the probe is asked for
+	dialling bool // an address for the probe is asked for
 	input    textinput.Model
 	deleting int64
 	compared bool
@@ -70,7 +70,7 @@ type Model struct {
 	rows     []int // by line of the list as it was drawn last: the item there, -1 for none
 }
 
-// New makes the screen. trouble says why there is no store, where there is
+// New makes the screen. trouble says why there is no store, if there is
 // none.
 func New(trials []string, s *store.Store, trouble string) Model {
 	m := Model{store: s, trials: trials, trouble: trouble, input: textinput.New()}
@@ -124,7 +124,7 @@ func (m Model) Say(text string) Model {
 
 func (m Model) items() int { return 1 + len(m.trials) + len(m.runs) }
 
-// at is the run under the cursor, nil where there is none.
+// at is the run under the cursor, nil if there is none.
 func (m Model) at() *store.Run {
 	if i := m.cursor - 1 - len(m.trials); i >= 0 && i < len(m.runs) {
 		return &m.runs[i]
@@ -132,15 +132,15 @@ func (m Model) at() *store.Run {
 	return nil
 }
 
-// Typing tells whether keys are text for the user's input.
-func (m Model) Typing() bool { return m.naming || m.knocking }
+// Typing reports whether keys are text for the user's input.
+func (m Model) Typing() bool { return m.naming || m.dialling }
 
-// Update handles a key; done tells whether the key was one of the screen's.
+// Update handles a key; done reports whether the key was one of the screen's.
 func (m Model) Update(msg tea.KeyPressMsg) (next Model, action *Action, done bool) {
 	if m.naming {
 		return m.typed(msg), nil, true
 	}
-	if m.knocking {
+	if m.dialling {
 		return m.typedAddress(msg)
 	}
 	m.notice = ""
@@ -176,7 +176,7 @@ func (m Model) Update(msg tea.KeyPressMsg) (next Model, action *Action, done boo
 			m.input.Focus()
 		}
 	case "p":
-		m.knocking = true
+		m.dialling = true
 		m.input.Prompt, m.input.CharLimit = "address to probe: ", 400
 		m.input.SetValue("ws://127.0.0.1:7411/live")
 		m.input.CursorEnd()
@@ -203,10 +203,10 @@ func (m Model) typedAddress(msg tea.KeyPressMsg) (Model, *Action, bool) {
 		if _, err := probe.ParseURL(m.input.Value()); err != nil {
 			return m.Say(err.Error()), nil, true
 		}
-		m.knocking = false
+		m.dialling = false
 		return m, &Action{Probe: m.input.Value()}, true
 	case "esc":
-		m.knocking, m.notice = false, ""
+		m.dialling, m.notice = false, ""
 		return m, nil, true
 	}
 	m.input, _ = m.input.Update(msg)

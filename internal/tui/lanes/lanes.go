@@ -59,7 +59,7 @@ type Model struct {
 	clients []ledger.Client
 }
 
-// key tells whether the rows have to be arranged again.
+// key reports whether the rows have to be arranged again.
 type key struct {
 	records, filter int
 	span            scene.Span
@@ -74,11 +74,11 @@ var filters = []struct {
 	{"all", lane.Whole}, {"messages", lane.Messages}, {"membership", lane.Membership | lane.Messages}, {"beats", lane.Beats | lane.Membership}, {"checks", lane.Checks | lane.Membership}, {"problems", lane.Odd},
 }
 
-// Typing tells whether keys are text for the user's input.
+// Typing reports whether keys are text for the user's input.
 func (m Model) Typing() bool { return m.typing }
 
 // Focus is the problem that the lanes are around, or what the cursor is on; nil
-// where there is neither.
+// if there is neither.
 func (m Model) Focus() *lane.Record {
 	if m.moved && m.cursor < len(m.rows) {
 		return &m.rows[m.cursor].Rec
@@ -100,7 +100,7 @@ func (m Model) Paste(msg tea.PasteMsg) Model {
 // Filter is what is shown of them.
 func (m Model) Filter() lane.Filter { return filters[m.filter].f }
 
-// Update handles a key; done tells whether the key was one of the view's.
+// Update handles a key; done reports whether the key was one of the view's.
 func (m Model) Update(msg tea.KeyPressMsg, sc scene.Scene) (next Model, done bool) {
 	if m.typing {
 		return m.typed(msg, sc), true
@@ -155,8 +155,8 @@ func (m *Model) move(by int) {
 	m.moved = true
 }
 
-// jump goes to the next thing that is amiss: between the clients that were
-// picked, or, where they pick themselves, in the whole run.
+// jump goes to the next problem: between the clients that were
+// picked, or, if they pick themselves, in the whole run.
 func (m *Model) jump(by int, sc scene.Scene) {
 	if m.picked == nil {
 		m.refocus(by, sc)
@@ -211,7 +211,7 @@ func (m Model) typed(msg tea.KeyPressMsg, sc scene.Scene) Model {
 }
 
 // auto picks clients where nobody did: those around the focus, or, where
-// nothing is amiss, those of whom most is kept.
+// there is no problem, those of whom most is kept.
 func (m *Model) auto(s *run.Snapshot) ([]ledger.Client, string) {
 	focus := m.focus
 	if odd := lane.Odds(s.Lanes); focus == nil && len(odd) > 0 {

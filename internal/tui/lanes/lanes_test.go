@@ -118,7 +118,7 @@ func TestLanes(t *testing.T) {
 	all := len(m.rows)
 	m = press(m, sc, "f", "f", "f", "f", "f")
 	if m.Filter() != lane.Odd || len(m.rows) != 1 || all < 30 {
-		t.Errorf("%d rows, amiss %d", all, len(m.rows))
+		t.Errorf("%d rows, problems %d", all, len(m.rows))
 	}
 	m = press(m, sc, "f", "g", "problems", "enter")
 	want(t, shown(&m, sc, scene.Span{}), "around message 10, lost")

@@ -21,7 +21,7 @@ const clock = 10
 // quiet is how long nothing must happen to be folded.
 const quiet = 400 * time.Millisecond
 
-// View draws the view below the tide. span is the window on the run, where one
+// View draws the view below the tide. span is the window on the run, if one
 // is set.
 func (m *Model) View(sc scene.Scene, span scene.Span) []string {
 	m.arrange(sc, span)
@@ -300,7 +300,7 @@ func words(sc scene.Scene, r *lane.Row) string {
 		return fmt.Sprintf("#%d in %s", rec.Number, room) + says(sc, rec)
 	case lane.Got:
 		if rec.Number >= lane.NoMessage {
-			return fmt.Sprintf("told that %s %s, which is not so", who, map[bool]string{true: "left", false: "joined"}[rec.Kind == ledger.Gone])
+			return fmt.Sprintf("the server said that %s %s, which is not so", who, map[bool]string{true: "left", false: "joined"}[rec.Kind == ledger.Gone])
 		}
 		text := units.Duration(rec.Took)
 		if r.From < 0 || rec.Fate == ledger.Stray {

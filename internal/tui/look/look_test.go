@@ -98,7 +98,7 @@ func TestSignals(t *testing.T) {
 	for s := AllWell; s <= InDanger; s++ {
 		text := ansi.Strip(p.Signal(s, ""))
 		if seen[text] || seen[s.Shape()] || !strings.HasPrefix(text, s.Shape()+" ") {
-			t.Errorf("%q is not told apart", text)
+			t.Errorf("%q is not distinguished", text)
 		}
 		seen[text], seen[s.Shape()] = true, true
 	}

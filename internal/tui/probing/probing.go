@@ -28,7 +28,7 @@ the request and its answer, and then each frame: <- came, -> went; on the left
 the time since the last one. What is refused is said in words, with what to try.
 
 Type, and enter sends it as a text message (over tcp:// as a line). ctrl+b sends
-hexadecimal digits as a binary message, ctrl+f a file, ctrl+x says goodbye with a
+hexadecimal digits as a binary message, ctrl+f a file, ctrl+x closes with a
 close code, ctrl+p pings. Up and down bring back what was typed.
 
 ctrl+n adds a client, up to three; tab goes from one to the next, and what is
@@ -96,7 +96,7 @@ const (
 	text mode = iota
 	bytes
 	file
-	goodbye
+	closing
 	address
 	origin
 	header
@@ -105,7 +105,7 @@ const (
 
 var modes = [...]struct{ key, prompt, empty string }{
 	text: {"", "send ", "type a message, enter sends it"}, bytes: {"ctrl+b", "send bytes ", "hexadecimal digits, such as 01 ff"}, file: {"ctrl+f", "send file ", "a path"},
-	goodbye: {"ctrl+x", "say goodbye with ", "a close code; nothing is 1000"}, address: {"ctrl+a", "address ", "such as ws://127.0.0.1:7411/live"}, origin: {"ctrl+o", "origin ", "such as http://harbour.example"},
+	closing: {"ctrl+x", "close with ", "a close code; nothing is 1000"}, address: {"ctrl+a", "address ", "such as ws://127.0.0.1:7411/live"}, origin: {"ctrl+o", "origin ", "such as http://harbour.example"},
 	header: {"ctrl+e", "header fields ", "NAME: VALUE; NAME: VALUE"}, subprotocol: {"ctrl+l", "subprotocols ", "separated by commas"},
 }
 
@@ -162,7 +162,7 @@ func (m *Model) add(t probe.Target) {
 	m.dial()
 }
 
-// dial connects the marked client anew.
+// dial connects the marked client again.
 func (m *Model) dial() {
 	l := m.lanes[m.at]
 	if l.line != nil {
@@ -229,7 +229,7 @@ func (m *Model) setMode(to mode) {
 	m.input.CursorEnd()
 }
 
-// Empty tells whether nothing is typed, so that a key may mean something else.
+// Empty reports whether nothing is typed, so that a key may mean something else.
 func (m *Model) Empty() bool { return m.mode == text && m.input.Value() == "" }
 
 // Update handles a key; leave tells that the user wants to leave.
@@ -334,7 +334,7 @@ func (m *Model) do(l *lane, typed string) error {
 			return err
 		}
 		return l.line.Send(b, true)
-	case goodbye:
+	case closing:
 		code, err := probe.ParseCode(strings.TrimSpace(typed))
 		if err != nil {
 			return err
@@ -407,7 +407,7 @@ func (m *Model) Notice() string { return plain.Text(m.notice, 300) }
 // Hints are the keys of the view, for its foot.
 func Hints(p *look.Palette) string {
 	var parts []string
-	for _, h := range [][2]string{{"enter", "send"}, {"ctrl", ""}, {"p", "ping"}, {"b", "bytes"}, {"f", "file"}, {"x", "goodbye"}, {"r", "redial"}, {"n", "another"}, {"o", "origin"}, {"e", "header"}, {"l", "protocol"}, {"d", "unfold"}, {"s", "keep"}, {"tab", "next"}, {"?", "explain"}, {"esc", "leave"}} {
+	for _, h := range [][2]string{{"enter", "send"}, {"ctrl", ""}, {"p", "ping"}, {"b", "bytes"}, {"f", "file"}, {"x", "close"}, {"r", "redial"}, {"n", "another"}, {"o", "origin"}, {"e", "header"}, {"l", "protocol"}, {"d", "unfold"}, {"s", "keep"}, {"tab", "next"}, {"?", "explain"}, {"esc", "leave"}} {
 		parts = append(parts, strings.TrimSpace(p.Draw(look.Strong, h[0])+" "+p.Draw(look.Faint, h[1])))
 	}
 	return strings.Join(parts, "  ")

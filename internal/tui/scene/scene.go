@@ -12,7 +12,7 @@ import (
 	"tidepull/internal/units"
 )
 
-// A Scene is one moment of a run view. It is made anew for each picture.
+// A Scene is one moment of a run view. It is made again for each picture.
 type Scene struct {
 	P       *look.Palette
 	S       *run.Snapshot
@@ -36,7 +36,7 @@ func (sc Scene) Holds(at mono.Time) bool {
 // is no window: the whole run.
 type Span struct{ From, To int }
 
-// Set tells whether there is a window.
+// Set reports whether there is a window.
 func (s Span) Set() bool { return s.To > s.From }
 
 // Within cuts a span to a run of n seconds.

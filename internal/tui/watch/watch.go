@@ -65,7 +65,7 @@ The tool
   run-queue wait, steal: the tool was ready and had no core; core time taken from the machine
   overloaded: seconds that say nothing of the server`
 
-// A Model is the view's state: how far it is scrolled where not all fits.
+// A Model is the view's state: how far it is scrolled if not all fits.
 type Model struct{ offset int }
 
 // Update handles a key; done reports whether it was one of the view's.
@@ -109,7 +109,7 @@ func (m *Model) View(c *Cache, sc scene.Scene) []string {
 	return append(lines, below...)
 }
 
-// short is the view where not all fits: what went wrong first, and always; the
+// short is the view if not all fits: what went wrong first, and always; the
 // rest below it scrolls.
 func (m *Model) short(c *Cache, sc scene.Scene) []string {
 	p, s, width := sc.P, sc.S, sc.Width
@@ -374,7 +374,7 @@ func share(part, whole float64) string {
 	return fmt.Sprintf("%.0f %%", 100*part/whole)
 }
 
-// limitLines shows each limit with its signal, two in a line where there is
+// limitLines shows each limit with its signal, two in a line if there is
 // room.
 func limitLines(p *look.Palette, s *run.Snapshot, width int) []string {
 	if len(s.Judgements) == 0 {

@@ -63,10 +63,10 @@ func body(h *Head, otherwise Body) (Body, error) {
 	return Body{mode: counted, left: int64(n)}, nil
 }
 
-// Done tells whether the content is over.
+// Done reports whether the content is over.
 func (b *Body) Done() bool { return b.mode == nothing }
 
-// UntilClose tells whether the content ends with the connection.
+// UntilClose reports whether the content ends with the connection.
 func (b *Body) UntilClose() bool { return b.mode == untilClose }
 
 // maxLine bounds a chunk's first line, and a trailer field.

@@ -37,7 +37,7 @@ func (h *Head) Get(name string) string {
 	return ""
 }
 
-// HasToken tells whether a field's comma-separated list holds a token, without
+// HasToken reports whether a field's comma-separated list holds a token, without
 // regard to case (as Connection and Upgrade are read, RFC 9110 7.6.1, 7.8).
 func (h *Head) HasToken(name, token string) bool {
 	for _, f := range h.Fields {
@@ -55,7 +55,7 @@ func (h *Head) HasToken(name, token string) bool {
 
 func equalFold(a, b string) bool { return bytes.EqualFold([]byte(a), []byte(b)) }
 
-// ConsumeRequest reads a request's head from the front of b. n is 0 where the
+// ConsumeRequest reads a request's head from the front of b. n is 0 if the
 // head is not complete yet.
 func ConsumeRequest(b []byte) (h Head, n int, err error) {
 	lines, n, err := consumeLines(b)
@@ -90,7 +90,7 @@ func ConsumeResponse(b []byte) (h Head, n int, err error) {
 }
 
 // consumeLines splits a head into its lines. n counts the bytes up to and with
-// the empty line, 0 where that has not come yet.
+// the empty line, 0 if that has not come yet.
 func consumeLines(b []byte) (lines [][]byte, n int, err error) {
 	for n < len(b) {
 		i := bytes.IndexByte(b[n:], '\n')

@@ -40,7 +40,7 @@ type Table struct {
 }
 
 type node struct {
-	slot     int // 1 more than the index of the field, 0 where it is not wanted itself
+	slot     int // 1 more than the index of the field, 0 if it is not wanted itself
 	children []child
 }
 
@@ -332,7 +332,7 @@ func (s *scanner) number() bool {
 	return true
 }
 
-// EqualString tells whether the inside of a JSON string literal means want.
+// EqualString reports whether the inside of a JSON string literal means want.
 func EqualString(raw []byte, want string) bool {
 	if bytes.IndexByte(raw, '\\') < 0 {
 		return string(raw) == want

@@ -9,7 +9,7 @@ import (
 
 // An Inflater reads the compressed messages of one direction (RFC 7692 7.2.2).
 // The zero value is ready. It keeps the last 32 KiB, as most servers let each
-// message refer to those before it; where they do not, that does no harm.
+// message refer to those before it; if they do not, that does no harm.
 type Inflater struct {
 	r    io.ReadCloser
 	past []byte

@@ -74,7 +74,7 @@ func CloseWords(code uint16) string {
 	case 1005:
 		return "no code was given"
 	case 1006:
-		return "no goodbye: the connection just ended"
+		return "no close frame: the connection just ended"
 	case 1007:
 		return "bad payload: the text is no valid UTF-8, or not as it must be"
 	case 1008:

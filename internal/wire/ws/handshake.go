@@ -47,7 +47,7 @@ func (e *Refusal) Error() string {
 	return fmt.Sprintf("the upgrade was refused: %s", e.Why)
 }
 
-// CheckResponse tells whether a server's answer agrees to switch to WebSocket
+// CheckResponse reports whether a server's answer agrees to switch to WebSocket
 // for this key (RFC 6455 4.1, "client requirements"). The error is a *Refusal.
 func CheckResponse(h *http1.Head, key string, o Offer) error {
 	refuse := func(format string, a ...any) error {

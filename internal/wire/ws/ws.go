@@ -38,15 +38,15 @@ const (
 // MaxControl is the longest payload of a control frame in bytes (RFC 6455 5.5).
 const MaxControl = 125
 
-// Reserved tells whether an opcode means nothing yet (RFC 6455 5.2).
+// Reserved reports whether an opcode means nothing yet (RFC 6455 5.2).
 func Reserved(op byte) bool { return op > OpBinary && op < OpClose || op > OpPong }
 
 // An Event is one whole message or one control frame. Op 0 stands for "more
 // bytes are needed".
 type Event struct {
 	Op      byte   // OpText, OpBinary, OpClose, OpPing or OpPong
-	Payload []byte // valid until the next call of Next; borrowed from its input where the message came in one frame
-	Code    uint16 // of a close frame; CloseNoStatus where it has none
+	Payload []byte // valid until the next call of Next; borrowed from its input if the message came in one frame
+	Code    uint16 // of a close frame; CloseNoStatus if it has none
 }
 
 // A Reader reads the frames of one direction of a connection. The zero value
@@ -71,7 +71,7 @@ const (
 	Client
 )
 
-// DefaultLimit is the largest message a Reader takes unless told otherwise.
+// DefaultLimit is the largest message a Reader takes unless its limit is set.
 const DefaultLimit = 16 << 20
 
 type header struct {
@@ -211,7 +211,7 @@ func control(op byte, payload []byte) (Event, error) {
 	return ev, nil
 }
 
-// validCode tells whether a close code may stand in a frame (RFC 6455 7.4 and
+// validCode reports whether a close code may stand in a frame (RFC 6455 7.4 and
 // the registry behind it).
 func validCode(c uint16) bool {
 	switch {
