@@ -34,6 +34,9 @@ type Config struct {
 	Web     netip.AddrPort // for HTTP requests
 	WebHost string         // for their Host field
 	Run     uint32         // 20 bits that tell this run's marks from others
+	// Use reads what the process has used of the machine; nil: machine.Now. In
+	// virtual time it says nothing.
+	Use func() machine.Use
 }
 
 // A Report is what a loop has to tell, four times a second. It is immutable.
@@ -117,6 +120,9 @@ type Loop struct {
 
 // New makes a loop for a trial. It does nothing until Run.
 func New(cfg Config) *Loop {
+	if cfg.Use == nil {
+		cfg.Use = machine.Now
+	}
 	return &Loop{cfg: cfg, drv: cfg.Driver, reports: make(chan Report, 8), stop: make(chan struct{}, 1)}
 }
 
@@ -124,8 +130,8 @@ func New(cfg Config) *Loop {
 // the channel is closed. A reader that is slow does not slow the loop.
 func (l *Loop) Reports() <-chan Report { return l.reports }
 
-// Stop makes the tide fall at once: every client finishes its session and goes
-// close, what is open is settled, and the run ends. It may be called from any
+// Stop makes the tide fall at once: every client finishes its session and
+// closes, what is open is settled, and the run ends. It may be called from any
 // goroutine, and more than once.
 func (l *Loop) Stop() {
 	select {
@@ -202,7 +208,7 @@ func (l *Loop) setUp() {
 	l.basins = basins(t)
 	l.follow()
 	l.nextReport = l.start
-	l.markedAt, l.markedWait, l.markedUse = l.start, l.drv.Blocked(), machine.Now()
+	l.markedAt, l.markedWait, l.markedUse = l.start, l.drv.Blocked(), l.cfg.Use()
 	l.markedPause = l.gcPause()
 }
 
@@ -440,7 +446,7 @@ func (l *Loop) gauge(now mono.Time) {
 
 // measureSelf books what the loop itself used since it was last called.
 func (l *Loop) measureSelf(p *logbook.Page) {
-	now, wait, use, pause := l.drv.Now(), l.drv.Blocked(), machine.Now(), l.gcPause()
+	now, wait, use, pause := l.drv.Now(), l.drv.Blocked(), l.cfg.Use(), l.gcPause()
 	all := now.Sub(l.markedAt)
 	end := min(now, l.start.Add(time.Duration(p.At+1)*time.Second))
 	span := max(0, end.Sub(l.markedAt))

@@ -6,7 +6,6 @@ import (
 
 	"tidepull/internal/ledger"
 	"tidepull/internal/logbook"
-	"tidepull/internal/machine"
 	"tidepull/internal/mono"
 	"tidepull/internal/poll"
 	"tidepull/internal/wire"
@@ -62,7 +61,7 @@ func (l *Loop) noticeStall(now mono.Time) {
 // causeOf says why the loop stood still, from what the system says of it since
 // the second began.
 func (l *Loop) causeOf(stood time.Duration) logbook.Overload {
-	use := machine.Now()
+	use := l.cfg.Use()
 	waited := use.Waited - l.markedUse.Waited
 	switch ran := use.Thread - l.markedUse.Thread; {
 	case waited > stood/2 || use.Stolen-l.markedUse.Stolen > stood/2:

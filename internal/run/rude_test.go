@@ -13,6 +13,7 @@ import (
 	"tidepull/internal/engine"
 	"tidepull/internal/language"
 	"tidepull/internal/logbook"
+	"tidepull/internal/machine"
 	"tidepull/internal/plain"
 	"tidepull/internal/sim"
 	"tidepull/internal/sim/rude"
@@ -92,7 +93,7 @@ func playRude(t *testing.T, source string, server rude.Server) *Snapshot {
 		t.Fatal(err)
 	}
 	stop := server.Serve(listening, func() { sim.Begin(listening) })
-	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: to, Host: "sim", Path: "/live", Web: to, WebHost: "sim", Run: 77})
+	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: to, Host: "sim", Path: "/live", Web: to, WebHost: "sim", Run: 77, Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
 	defer stop()
@@ -147,6 +148,11 @@ func TestRude(t *testing.T) {
 		}
 	}
 	if b, err := os.ReadFile(path); err != nil || string(b) != page.String() {
+		for line := range strings.Lines(page.String()) {
+			if !strings.Contains(string(b), line) {
+				t.Log(line)
+			}
+		}
 		t.Errorf("docs/hostile.md is not what the servers get now (%v); go test ./internal/run -run TestRude -update writes it", err)
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"tidepull/internal/lane"
 	"tidepull/internal/language"
 	"tidepull/internal/logbook"
+	"tidepull/internal/machine"
 	"tidepull/internal/sim"
 	"tidepull/internal/standin"
 	"tidepull/internal/trial"
@@ -61,7 +62,7 @@ func playTrial(t *testing.T, tr *trial.Trial, cfg standin.Config, switches board
 		server.Serve()
 	}()
 	to := netip.MustParseAddrPort("127.0.0.1:7411")
-	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: to, Host: "sim", Path: "/live", Web: to, WebHost: "sim", Run: 77})
+	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: to, Host: "sim", Path: "/live", Web: to, WebHost: "sim", Run: 77, Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
 	p := played{trial: tr}

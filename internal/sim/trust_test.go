@@ -12,6 +12,7 @@ import (
 	"tidepull/internal/engine"
 	"tidepull/internal/language"
 	"tidepull/internal/logbook"
+	"tidepull/internal/machine"
 	"tidepull/internal/poll"
 	"tidepull/internal/sim"
 	"tidepull/internal/standin"
@@ -132,7 +133,7 @@ func TestNoPort(t *testing.T) {
 		server.Serve()
 	}()
 	to := netip.MustParseAddrPort("127.0.0.1:7411")
-	loop := engine.New(engine.Config{Trial: tr, Driver: &poor{dialling, 5}, To: to, Host: "sim", Path: "/live", Web: to, WebHost: "sim", Run: 77})
+	loop := engine.New(engine.Config{Trial: tr, Driver: &poor{dialling, 5}, To: to, Host: "sim", Path: "/live", Web: to, WebHost: "sim", Run: 77, Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
 	var entries []*logbook.Entry
