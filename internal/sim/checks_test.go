@@ -106,7 +106,7 @@ var weaknesses = map[string]weakness{
     every = "1s"
     times = 6
     say {
-      payload = "${mark} ${filler(n == 0 && round == 1 ? 1000000 : pick(10, 1000, 65536))}"
+      payload = "${mark} ${filler(n == 0 && round == 1 ? 300000 : pick(10, 1000, 16384))}"
       body    = { kind = "notice", room = room, text = payload }
     }
   }

@@ -99,7 +99,7 @@ func playTrial(t *testing.T, tr *trial.Trial, cfg standin.Config, switches board
 // TestSameSeedSameRun plays the demo twice in virtual time: the two runs are
 // the same to the last byte, and other seeds give other runs.
 func TestSameSeedSameRun(t *testing.T) {
-	source := strings.Replace(string(trials.Demo), `slack { lasts = "60s" }`, `slack { lasts = "10s" }`, 1)
+	source := strings.Replace(string(trials.Demo), `slack { lasts = "60s" }`, `slack { lasts = "5s" }`, 1)
 	switches := board.Switches{Lose: 0.001, Double: 0.001, Misdirect: 0.001}
 	w, first, truth := play(t, source, switches)
 	_, second, _ := play(t, source, switches)
