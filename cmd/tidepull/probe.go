@@ -48,7 +48,7 @@ type probeCommand struct {
 	SendFile    []ordered     `sep:"none" placeholder:"FILE" help:"Send a file as a binary message."`
 	Expect      []ordered     `sep:"none" placeholder:"PATTERN" help:"Wait for a message that holds this text, or matches /a regular expression/."`
 	Ping        []ordered     `placeholder:"now" help:"Send a ping (--ping now) and wait for the answer."`
-	Close       []ordered     `placeholder:"CODE" help:"Say goodbye with this code and wait for the end."`
+	Close       []ordered     `placeholder:"CODE" help:"Close with this code and wait for the end."`
 	Pause       []ordered     `placeholder:"TIME" help:"Wait, and show what comes."`
 	Within      time.Duration `default:"5s" help:"How long an expectation may take."`
 	JSON        bool          `name:"json" help:"Print each event as one line of JSON."`

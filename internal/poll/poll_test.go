@@ -144,3 +144,29 @@ func TestKernelTime(t *testing.T) {
 		}
 	})
 }
+
+// TestCloseUnread: a driver that is closed does not wait for a peer that reads
+// nothing, however much is still to be sent to it.
+func TestCloseUnread(t *testing.T) {
+	drivers(t, func(t *testing.T, server, client *peer, at netip.AddrPort) {
+		if err := client.d.Dial(0, at); err != nil {
+			t.Fatal(err)
+		}
+		turn(t, server, client, "open", func() bool { return client.opened == 1 })
+		client.d.Write(0, make([]byte, 32<<20)) // the server takes no more turn
+		client.d.FinishAndHangup(0)
+		began := time.Now()
+		if err := client.d.Close(); err != nil {
+			t.Error(err)
+		}
+		if took := time.Since(began); took > 5*time.Second {
+			t.Errorf("it took %v", took)
+		}
+		client.d = closed{client.d}
+	})
+}
+
+// closed is a driver that was closed already.
+type closed struct{ Driver }
+
+func (closed) Close() error { return nil }

@@ -279,3 +279,25 @@ func TestUnmet(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// TestFlood: a scripted probe of a server that says more than is kept for it
+// hangs on nothing: what comes too fast is counted, and the end is seen.
+func TestFlood(t *testing.T) {
+	const n = 20_000
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		c, _ := upgrade(w, r, "")
+		defer c.Close()
+		var all []byte
+		for i := range n {
+			all = ws.AppendFrame(all, ws.OpText, fmt.Appendf(nil, `{"kind":"gauge","seq":%d}`, i))
+		}
+		c.Write(ws.AppendFrame(all, ws.OpClose, ws.AppendClosePayload(nil, ws.CloseNormal, "enough")))
+		io.Copy(io.Discard, c)
+	}))
+	defer server.Close()
+	began := time.Now()
+	text, events, err := run(t, Target{URL: strings.Replace(server.URL, "http", "ws", 1)}, 20*time.Second, Action{"expect", fmt.Sprintf(`"seq":%d}`, n-1)})
+	if err != nil || len(events) < n || time.Since(began) > 20*time.Second {
+		t.Errorf("%v after %v, %d events\n%.400s", err, time.Since(began), len(events), text)
+	}
+}
