@@ -54,7 +54,7 @@ const (
 type Event struct {
 	Line    int           `json:"line"`
 	At      time.Time     `json:"at"`
-	Since   time.Duration `json:"since_finalns"` // since the last event of the line
+	Since   time.Duration `json:"since_last_ns"` // since the last event of the line
 	What    What          `json:"what"`
 	Phase   string        `json:"phase,omitempty"` // "name lookup", "connect", "TLS", "request", "answer"
 	Took    time.Duration `json:"took_ns,omitempty"`

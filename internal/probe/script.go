@@ -117,14 +117,16 @@ func Run(t Target, actions []Action, within time.Duration, emit func(Event)) err
 		return err
 	}
 	events := make(chan Event, 4096)
-	l := Dial(1, t, func(e Event) { events <- e })
+	gone := make(chan struct{}) // what still comes must not hold the line up
+	l := Dial(1, t, func(e Event) {
+		select {
+		case events <- e:
+		case <-gone:
+		}
+	})
 	defer func() {
-		go func() { // what still comes must not hold the line up
-			for range events {
-			}
-		}()
+		close(gone)
 		l.Hangup()
-		close(events)
 	}()
 	s := script{line: l, events: events, emit: emit, within: within}
 	if err := s.untilOpen(); err != nil {
@@ -144,7 +146,9 @@ type script struct {
 	events chan Event
 	emit   func(Event)
 	within time.Duration
-	heard  [][]byte // since the last expectation was met
+	heard  [][]byte // since the last expectation was met, up to a bound: the newest
+	first  int      // the number of the first of them, of all that were ever heard
+	bytes  int      // of them
 	why    string
 	over   bool
 }
@@ -156,7 +160,7 @@ func (s *script) next(timeout <-chan time.Time) (Event, bool) {
 		s.emit(e)
 		switch {
 		case e.Message != nil && e.What == In:
-			s.heard = append(s.heard, e.Message)
+			s.hear(e.Message)
 		case e.What == Refused:
 			s.why = e.Why
 		case e.What == Ended:
@@ -169,6 +173,28 @@ func (s *script) next(timeout <-chan time.Time) (Event, bool) {
 	case <-timeout:
 		return Event{}, false
 	}
+}
+
+// Bounds on what is kept for expectations to come.
+const (
+	maxHeard      = 1 << 16
+	maxHeardBytes = 32 << 20
+)
+
+func (s *script) hear(m []byte) {
+	s.heard, s.bytes = append(s.heard, m), s.bytes+len(m)
+	for len(s.heard) > maxHeard || s.bytes > maxHeardBytes && len(s.heard) > 1 {
+		s.forget(1)
+	}
+}
+
+// forget takes the n oldest messages out of those that were heard.
+func (s *script) forget(n int) {
+	for _, m := range s.heard[:n] {
+		s.bytes -= len(m)
+	}
+	clear(s.heard[:n])
+	s.heard, s.first = s.heard[n:], s.first+n
 }
 
 // drain tells what has come already, and the end if it is near.
@@ -216,13 +242,15 @@ func (s *script) do(a compiled) error {
 
 func (s *script) expect(a compiled) error {
 	what := strconv.Quote(plain.Text(a.Text, 200))
+	next := 0 // the number of the first message that was not tried yet
 	met := func() bool {
-		for i, m := range s.heard {
-			if a.match(m) {
-				s.heard = s.heard[i+1:]
+		for i := max(0, next-s.first); i < len(s.heard); i++ {
+			if a.match(s.heard[i]) {
+				s.forget(i + 1)
 				return true
 			}
 		}
+		next = s.first + len(s.heard)
 		return false
 	}
 	if met() {
@@ -251,8 +279,9 @@ func (s *script) closeInOrder(all []compiled) error {
 	if s.over || s.line.tcp {
 		return nil
 	}
-	if s.line.Close(ws.CloseNormal, "") != nil {
-		return nil // it is closed already
+	if !s.line.Open() || s.line.Close(ws.CloseNormal, "") != nil {
+		s.drain() // it is closed already
+		return nil
 	}
 	if err := s.wait("the end of the connection", func(e Event) bool { return e.What == Ended }); err != nil && !s.over {
 		return nil // what was asked for is done
