@@ -407,7 +407,7 @@ func (m *Model) Notice() string { return plain.Text(m.notice, 300) }
 // Hints are the keys of the view, for its foot.
 func Hints(p *look.Palette) string {
 	var parts []string
-	for _, h := range [][2]string{{"enter", "send"}, {"ctrl", ""}, {"p", "ping"}, {"b", "bytes"}, {"f", "file"}, {"x", "close"}, {"r", "redial"}, {"n", "another"}, {"o", "origin"}, {"e", "header"}, {"l", "protocol"}, {"d", "unfold"}, {"s", "keep"}, {"tab", "next"}, {"?", "explain"}, {"esc", "leave"}} {
+	for _, h := range [][2]string{{"enter", "send"}, {"ctrl", ""}, {"p", "ping"}, {"b", "bytes"}, {"f", "file"}, {"x", "close"}, {"r", "redial"}, {"n", "another"}, {"o", "origin"}, {"e", "header"}, {"l", "protocol"}, {"d", "unfold"}, {"s", "keep"}, {"tab", "next"}, {"?", "help"}, {"esc", "leave"}} {
 		parts = append(parts, strings.TrimSpace(p.Draw(look.Strong, h[0])+" "+p.Draw(look.Faint, h[1])))
 	}
 	return strings.Join(parts, "  ")
