@@ -166,7 +166,10 @@ func (e *Env) Counted(n ledger.Count, now mono.Time) {
 	if !n.Right() {
 		what = lane.Failed
 		why := fmt.Sprintf("the server said %d members of %s, there were %d", n.Said, e.Ledger.RoomName(n.Room), n.Most)
-		if n.Least != n.Most {
+		switch {
+		case n.Said < 0:
+			why = fmt.Sprintf("the server said no number of members of %s, there were %d", e.Ledger.RoomName(n.Room), n.Most)
+		case n.Least != n.Most:
 			why = fmt.Sprintf("the server said %d members of %s, there were %d to %d", n.Said, e.Ledger.RoomName(n.Room), n.Least, n.Most)
 		}
 		if e.recorded < logbook.MaxEvents {

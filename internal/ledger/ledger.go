@@ -115,6 +115,7 @@ type Ledger struct {
 	seats []standing // by client
 
 	announced map[announcement]uint64 // the latest message of its kind
+	numbers   bool                    // the server has said to somebody how many members a room has
 	restless  queue[unquiet]          // rooms whose numbers are to be judged once they are quiet, by time
 	settled   queue[remains]          // who got the messages that were settled last
 	settledBy int                     // words of memory that these take

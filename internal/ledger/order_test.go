@@ -119,6 +119,20 @@ func TestPresence(t *testing.T) {
 		for range clients {
 			l.AddClient(0)
 		}
+		if r.IntN(2) == 0 { // a server that says no numbers has none wrong
+			l.Ask(0, room, now)
+			l.Enter(0, room, now)
+			l.Settle(now.Add(2 * settle))
+			l.Left(0, room, now.Add(2*settle))
+			if now = now.Add(4 * settle); len(said) > 0 {
+				t.Fatalf("seed %d: %+v, and no number was said", seed, said)
+			}
+		}
+		l.Ask(0, room, now)
+		l.MembersSaid(0, room, 1, now)
+		l.Left(0, room, now)
+		now, said = now.Add(4*settle), nil
+		l.Settle(now)
 		for range 400 {
 			now += mono.Time(r.IntN(4)) * ms
 			if r.IntN(25) == 0 {

@@ -79,6 +79,7 @@ func (l *Ledger) MembersSaid(c Client, r Room, n int, at mono.Time) {
 	if l.cfg.Presence == nil || slot < 0 || r == Everyone {
 		return
 	}
+	l.numbers = true
 	rm := &l.rooms[r]
 	rm.seats[slot].members = int32(min(max(n, 0), 1<<30))
 	count := Count{To: c, Room: r, Said: n, Least: rm.now.bits.Len(), Most: rm.count.inside}
@@ -112,8 +113,8 @@ func (l *Ledger) judgeQuiet(now mono.Time) {
 		}
 		rm.count.changed = -1 // judged once
 		n := rm.now.bits.Len()
-		if n != rm.count.inside {
-			continue // somebody is at the edge
+		if n != rm.count.inside || !l.numbers {
+			continue // somebody is at the edge; or it is a server that never says numbers
 		}
 		for slot := range rm.seats {
 			if s := &rm.seats[slot]; rm.now.bits.Has(slot) {
