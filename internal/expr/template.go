@@ -2,6 +2,7 @@ package expr
 
 import (
 	"net/url"
+	"strings"
 
 	"tidepull/internal/wire/jsonscan"
 )
@@ -38,6 +39,19 @@ func (t *Template) Escaped(p *Program) { t.parts = append(t.parts, part{value: p
 
 // JSON appends a value as a JSON value of its own.
 func (t *Template) JSON(p *Program) { t.parts = append(t.parts, part{value: p, asValue: true}) }
+
+// Shape is the fixed text, with an ellipsis for each value: "lock-…".
+func (t *Template) Shape() string {
+	var b strings.Builder
+	for _, p := range t.parts {
+		if p.value != nil {
+			b.WriteString("…")
+		} else {
+			b.Write(p.text)
+		}
+	}
+	return b.String()
+}
 
 // Empty reports whether t has no part at all.
 func (t *Template) Empty() bool { return len(t.parts) == 0 }

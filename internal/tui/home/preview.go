@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"os"
+	"slices"
 	"strings"
 	"time"
 
@@ -94,6 +95,9 @@ func planSide(p *look.Palette, t *trial.Trial, width, height int) []string {
 	lines = append(lines, "")
 	line("target", plain.Text(t.Shown().Target.WebSocket, 80))
 	line("dialect", plain.Text(t.Dialect.Name, 40))
+	if rooms := rooms(t); rooms != "" {
+		line("rooms", rooms)
+	}
 	lines = append(lines, "", p.Rule("crews", p.Draw(look.Faint, units.Count(int64(t.Clients()))+" clients"), each))
 	for i, c := range t.Crews {
 		if i == 6 {
@@ -111,6 +115,22 @@ func planSide(p *look.Palette, t *trial.Trial, width, height int) []string {
 		line(plain.Text(l.Name, 36), f.Wanted())
 	}
 	return lines
+}
+
+// rooms names the rooms that sessions enter, with an ellipsis for what differs
+// from client to client.
+func rooms(t *trial.Trial) string {
+	var all []string
+	for _, c := range t.Crews {
+		for i := range c.Session.Steps {
+			if s := &c.Session.Steps[i]; s.Do == trial.Enter && s.Room != nil {
+				if name := plain.Text(s.Room.Shape(), 30); !slices.Contains(all, name) {
+					all = append(all, name)
+				}
+			}
+		}
+	}
+	return strings.Join(all, ", ")
 }
 
 // runSide is how a run ended, and why.

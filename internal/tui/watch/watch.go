@@ -169,10 +169,11 @@ func WordLines(p *look.Palette, s *run.Snapshot, width, most int) []string {
 		all = append(all, reason{text, n})
 	}
 	slices.SortFunc(all, func(a, b reason) int { return cmp.Or(cmp.Compare(b.n, a.n), cmp.Compare(a.text, b.text)) })
-	right := ""
+	right := "whole run"
 	if len(all) > most {
-		right = p.Draw(look.Faint, fmt.Sprintf("the %d most frequent of %d", most, len(all)))
+		right = fmt.Sprintf("whole run, the %d most frequent of %d", most, len(all))
 	}
+	right = p.Draw(look.Faint, right)
 	lines := []string{p.Rule("what was said, and why", right, width)}
 	for _, r := range all[:min(most, len(all))] {
 		lines = append(lines, look.Fit(look.Right(units.Count(int64(r.n)), 7)+p.Draw(look.Faint, " x ")+plain.Text(r.text, 400), width))
