@@ -117,6 +117,20 @@ var Servers = []Server{
 			}
 			return false
 		})},
+	{Name: "false arrivals", Does: "announces of everybody who closes that they have come",
+		Frame: func(c *Conn, op byte, b []byte) {
+			entering := c.Room == ""
+			harbour(nil)(c, op, b)
+			if op == ws.OpClose || entering && c.Room != "" {
+				name, _ := json.Marshal(c.Name)
+				room, _ := json.Marshal(c.Room)
+				c.Others(func(o *Conn) {
+					if o.Room == c.Room {
+						o.Text(`{"kind":"joined","room":` + string(room) + `,"who":` + string(name) + `}`)
+					}
+				})
+			}
+		}},
 	{Name: "wild numbers", Does: "numbers and dates what it pushes with 1e300, -1e300, fractions and nanoseconds",
 		Frame: harbour(nil),
 		Tick: func(c *Conn, n int) {
