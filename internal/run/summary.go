@@ -33,6 +33,7 @@ type Summary struct {
 	Expected    Expectations    `json:"expectations"`
 	Checks      []CheckSummary  `json:"checks"`
 	FinalChecks []FinalResult   `json:"final_checks"`
+	Reckonings  []FinalResult   `json:"reckonings"` // the name that final_checks had first: fields are not renamed
 	Feed        Feed            `json:"feed"`
 	Requests    Requests        `json:"requests"`
 	ClosedLoop  bool            `json:"closed_loop"` // some sends waited for answers: the rate is the server's
@@ -192,11 +193,11 @@ func Summarise(s *Snapshot) Summary {
 		Spread:      Spread{w.First.Latencies(), w.Median.Latencies(), w.Last.Latencies()},
 		Expected:    Expectations{c.Met, c.Missed},
 		Checks:      s.Checks(),
-		FinalChecks: append([]FinalResult{}, s.FinalResults...),
-		Feed:        Feed{c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, w.Age.Latencies()},
-		Requests:    Requests{c.Requests, c.Unheard, w.Answer.Latencies()},
-		ClosedLoop:  s.Trial.ClosedLoop,
-		Reasons:     s.Reasons, Limits: []LimitSummary{}}
+		FinalChecks: append([]FinalResult{}, s.FinalResults...), Reckonings: append([]FinalResult{}, s.FinalResults...),
+		Feed:       Feed{c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, w.Age.Latencies()},
+		Requests:   Requests{c.Requests, c.Unheard, w.Answer.Latencies()},
+		ClosedLoop: s.Trial.ClosedLoop,
+		Reasons:    s.Reasons, Limits: []LimitSummary{}}
 	sum.Verdict, sum.Why = s.Outcome()
 	for _, l := range w.ByRoom() {
 		sum.Ledger.ByRoom[s.Rooms[l.Key]] = tallyOf(&l.Tally)
