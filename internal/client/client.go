@@ -167,7 +167,7 @@ func (c *Client) AwaitsServer() bool {
 // it has received.
 func (c *Client) Traffic() (sent, got uint32) { return c.sent, c.got }
 
-// Ashore reports whether the client is not connected and does not try to be.
+// Idle reports whether the client is not connected and does not try to be.
 func (c *Client) Idle() bool { return c.phase == idle }
 
 // Open reports whether the client's connection is agreed on and not being closed.

@@ -341,7 +341,7 @@ func TestEbb(t *testing.T) {
 	b.wait(time.Minute) // the server does not confirm, nor answer the close
 	b.want("unanswered", "close 1000")
 	if !b.c.Idle() || b.window().Counts.Finished != 1 {
-		t.Error("the client is not home")
+		t.Error("the client has not ended")
 	}
 }
 

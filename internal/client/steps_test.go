@@ -270,8 +270,8 @@ func (b *bench) frames0() {
 	}
 }
 
-// TestBarrier: nobody goes on before all are there who can still come; who went
-// home is not waited for, and after a time nobody is.
+// TestBarrier: nobody goes on before all are there who can still come; who is
+// gone is not waited for, and after a time nobody is.
 func TestBarrier(t *testing.T) {
 	b := newBench(t, strings.Replace(scriptOf(`
   barrier "all" { within = "5s" }
@@ -304,7 +304,7 @@ func TestBarrier(t *testing.T) {
 	if dials() != 3 {
 		t.Errorf("%d go on", dials())
 	}
-	// They go home and come again, one of them alone: the other two will not come.
+	// They close and come again, one of them alone: the other two will not come.
 	for _, c := range clients {
 		c.do(func() { c.c.Broke(b.env, b.now, errors.New("refused")) })
 	}

@@ -106,8 +106,8 @@ func (c *Client) unannounce(e *Env) {
 	}
 }
 
-// gone books, before the client is out of its rooms, that the others should be
-// told that it leaves.
+// gone books, before the client is out of its rooms, that the others should
+// hear that it leaves.
 func (c *Client) gone(e *Env, now mono.Time) {
 	if e.Trial.Dialect.Gone.When == nil {
 		return
@@ -121,7 +121,7 @@ func (c *Client) gone(e *Env, now mono.Time) {
 	})
 }
 
-// heardNotice books that the client was told who enters or leaves.
+// heardNotice books that the client heard who enters or leaves.
 func (c *Client) heardNotice(e *Env, at, now mono.Time, n *trial.Notice, k ledger.Kind) {
 	room, ok := e.roomIn(n.Room)
 	who := n.Who.Eval(&e.scope)

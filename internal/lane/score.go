@@ -45,7 +45,7 @@ type State uint8
 
 // The states.
 const (
-	Ashore State = iota
+	Away State = iota
 	Connected
 	Inside // of a room
 )
@@ -121,7 +121,7 @@ func after(s State, r *Record) State {
 	case Left:
 		return Connected
 	case Closed, Broke, Refused:
-		return Ashore
+		return Away
 	}
 	return s
 }

@@ -19,7 +19,7 @@ import (
 	"tidepull/internal/wire/ws"
 )
 
-// run does a scripted probe and gives all that was told, in words.
+// run does a scripted probe and gives all that was reported, in words.
 func run(t *testing.T, target Target, within time.Duration, actions ...Action) (string, []Event, error) {
 	t.Helper()
 	var text strings.Builder
@@ -260,7 +260,7 @@ func TestLines(t *testing.T) {
 	}
 }
 
-// TestUnmet: what does not come is told, and that the server ended it first.
+// TestUnmet: what does not come is said, and that the server ended it first.
 func TestUnmet(t *testing.T) {
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		c, rw := upgrade(w, r, "")

@@ -129,7 +129,7 @@ func (m *Model) lifelines(d *look.Dots, y int, states [lane.MaxLanes]lane.State,
 	for i := range m.clients {
 		x := m.middle(i, width)
 		switch states[i] {
-		case lane.Ashore:
+		case lane.Away:
 			d.Char(x, y, '┊', look.Faint)
 		case lane.Connected:
 			d.Char(x, y, '│', look.Deep)

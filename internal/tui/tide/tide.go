@@ -44,7 +44,7 @@ func Strip(p *look.Palette, s *run.Snapshot, window scene.Span, width, rows int)
 	case s.Finished:
 		label += ", over after " + units.Clock(s.Elapsed)
 	case s.Leg == "":
-		label += ", going home " + units.Clock(s.Elapsed)
+		label += ", closing " + units.Clock(s.Elapsed)
 	default:
 		label += fmt.Sprintf(", %s %s of %s", s.Leg, units.Clock(s.Elapsed), units.Clock(s.Trial.Length()))
 	}
