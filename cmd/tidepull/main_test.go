@@ -134,10 +134,11 @@ func TestExitStatus(t *testing.T) {
 // byTheMachine reports whether a run says that what else this machine does kept
 // it from proving anything.
 func byTheMachine(text string) bool {
-	_, verdict, _ := strings.Cut(text, "verdict: not proven (")
 	for _, why := range []string{"the tool's loop was full", "messages were sent late", "what arrived was read late", "the machine had no core free", "the process was stopped", "the tool itself sent"} {
-		if strings.Contains(verdict, why) {
-			return true
+		for line := range strings.Lines(text) {
+			if _, because, ok := strings.Cut(line, "not proven ("); ok && strings.Contains(because, why) {
+				return true
+			}
 		}
 	}
 	return false
@@ -253,7 +254,7 @@ func TestRunsAndExport(t *testing.T) {
 	}
 	db := filepath.Join(dir, "runs.db")
 	text, status := outcome(t, tool(t, "--store", db, "run", trial, "--headless", "--target", serveBoard(t, "--lose", "0.05")))
-	if status != 1 || !strings.Contains(text, "kept as run 1") {
+	if status != 1 && !(status == 3 && byTheMachine(text)) || !strings.Contains(text, "kept as run 1") {
 		t.Fatalf("status %d\n%s", status, text)
 	}
 	report := text[strings.Index(text, "after "):strings.Index(text, "kept as")]

@@ -7,6 +7,7 @@ import (
 	"io"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"tidepull/internal/logbook"
@@ -106,10 +107,17 @@ func Report(w io.Writer, s *run.Snapshot) {
 		}
 		fmt.Fprintln(w)
 	}
-	implied := 0
+	implied, unproven, whys := 0, 0, []string(nil) // those at which nothing happened stand together
 	for _, j := range s.Judgements {
-		if j.Limit.Implied && j.Verdict == run.Holds {
+		switch quiet := j.Limit.Implied && j.Measured == 0; {
+		case quiet && j.Verdict == run.Holds:
 			implied++
+			continue
+		case quiet && j.Verdict == run.NotProven:
+			unproven++
+			if !slices.Contains(whys, j.Why) {
+				whys = append(whys, j.Why)
+			}
 			continue
 		}
 		fmt.Fprintf(w, "  %s %q: %s %s %s, measured %s: %s", kindOf(&j), j.Limit.Name, j.Limit.Figure, j.Limit.Rule.Words(), Figure(j.Unit, j.Limit.Value), Figure(j.Unit, j.Measured), j.Verdict)
@@ -119,6 +127,9 @@ func Report(w io.Writer, s *run.Snapshot) {
 		fmt.Fprintln(w)
 	}
 	fmt.Fprintf(w, "  %d implied limits hold\n", implied)
+	if unproven > 0 {
+		fmt.Fprintf(w, "  %d implied limits measured 0, and are not proven (%s)\n", unproven, strings.Join(whys, "; "))
+	}
 	verdict, why := s.Outcome()
 	fmt.Fprintf(w, "verdict: %s (%s)\n", verdict, why)
 }

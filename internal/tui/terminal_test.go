@@ -76,7 +76,7 @@ func TestTerminal(t *testing.T) {
 	}
 	s.keys("q")
 	s.until(`verdict: not proven`, 10*time.Second)
-	s.keys("clear; TERM=dumb "+binary+" demo", "Enter")
+	s = open(t, 100, 30, "TERM=dumb "+binary+" demo")
 	s.until(`TERM=dumb\) cannot show a full screen; plain lines instead`, 10*time.Second)
 }
 
