@@ -15,6 +15,7 @@
 package ledger
 
 import (
+	"slices"
 	"time"
 
 	"tidepull/internal/bitset"
@@ -216,7 +217,7 @@ func (l *Ledger) Say(s Say) uint64 {
 		l.oweSeveral(r, rm)
 	case s.Audience == ToMember || s.Audience == ToSender:
 		if s.Audience == ToSender {
-			s.To = s.Sender
+			r.say.To, s.To = s.Sender, s.Sender
 		}
 		if slot := l.slot(s.To, s.Room); slot >= 0 && rm.now.bits.Has(slot) {
 			r.only, r.owed = int32(slot), 1
@@ -235,7 +236,7 @@ func (l *Ledger) Say(s Say) uint64 {
 			s.Sheet.cells[r.cell+int(l.seats[s.Sender].crew)].Owed--
 		}
 	}
-	r.say.Also = nil
+	r.also, r.say.Also = append(r.also[:0], s.Also...), nil
 	if r.narrow = r.members == nil; !r.narrow {
 		r.latency = zeroed(r.latency, len(rm.seats))
 		if l.cfg.Order == SameOrder && s.Kind == Notice {
@@ -394,7 +395,11 @@ func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency time.Duration) 
 func (l *Ledger) mayHave(r *row, slot int) bool {
 	s := &l.rooms[r.say.Room].seats[slot]
 	switch r.say.Audience {
-	case ToMember, ToSender, ToNobody:
+	case ToMember, ToSender:
+		if s.client != r.say.To && !slices.Contains(r.also, s.client) {
+			return false // it is for somebody else
+		}
+	case ToNobody:
 		return false
 	case ToOthers:
 		if s.client == r.say.Sender {
@@ -531,6 +536,7 @@ type row struct {
 	cell    int      // of the sheet: the first crew's
 	members *members // who is owed it, shared; nil if it is for one alone
 	only    int32    // the slot that alone is owed it, or -1
+	also    []Client // of a whisper: whom it is for as well as say.To
 	except  int32    // the slot that is left out, or -1
 	owed    int32
 	reached int32     // of those owed

@@ -90,7 +90,7 @@ func (m *model) arrive(n int, to Client, at mono.Time, past bool, cfg Config) {
 		t.Late++
 	case msg.owed[to]:
 		t.Delivered++
-	case (msg.say.Audience == ToRoom || msg.say.Audience == ToOthers && to != msg.say.Sender) && edge:
+	case (msg.say.Audience == ToRoom || msg.say.Audience == ToOthers && to != msg.say.Sender || msg.say.Audience == ToMember && to == msg.say.To || msg.say.Audience == ToSender && to == msg.say.Sender) && edge:
 		t.Allowed++
 	default:
 		t.Stray++
