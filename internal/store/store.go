@@ -14,7 +14,8 @@ import (
 	"time"
 
 	"github.com/adrg/xdg"
-	_ "modernc.org/sqlite" // the driver, without cgo
+	"modernc.org/sqlite" // the driver, without cgo
+	sqlite3 "modernc.org/sqlite/lib"
 )
 
 // DefaultPath is tidepull/runs.db in the user's data folder (XDG Base Directory
@@ -62,11 +63,19 @@ func Open(path string) (*Store, error) {
 	}
 	db.SetMaxOpenConns(1) // one writer; readers of our own wait for it
 	s := &Store{db: db, Path: path}
-	if err := s.migrate(); err != nil {
-		db.Close()
-		return nil, err
+	// Two processes that make one file at the same time can be in each other's way
+	// beyond the busy timeout, which the change to WAL does not wait for.
+	for end := time.Now().Add(5 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+		err := s.migrate()
+		if err == nil {
+			return s, nil
+		}
+		var code *sqlite.Error
+		if !errors.As(err, &code) || code.Code()&0xff != sqlite3.SQLITE_BUSY || time.Now().After(end) {
+			db.Close()
+			return nil, err
+		}
 	}
-	return s, nil
 }
 
 func (s *Store) migrate() error {

@@ -361,3 +361,26 @@ func TestFirstSchema(t *testing.T) {
 		t.Errorf("%v, %s", snap.Trial.TideOf(0), snap.Overall())
 	}
 }
+
+// TestMadeTogether: several processes may make one store at the same moment.
+func TestMadeTogether(t *testing.T) {
+	t.Parallel()
+	for range 8 {
+		path := filepath.Join(t.TempDir(), "runs.db")
+		failed := make(chan error, 8)
+		for range cap(failed) {
+			go func() {
+				s, err := Open(path)
+				if err == nil {
+					err = s.Close()
+				}
+				failed <- err
+			}()
+		}
+		for range cap(failed) {
+			if err := <-failed; err != nil {
+				t.Error(err)
+			}
+		}
+	}
+}
