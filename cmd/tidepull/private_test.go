@@ -92,7 +92,7 @@ func TestProbeToken(t *testing.T) {
 	got := make(chan string, 9)
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		got <- r.Header.Get("Authorization")
-		http.Error(w, "not today, "+r.Header.Get("Authorization"), 403)
+		http.Error(w, "not today, "+r.Header.Get("Authorization"), http.StatusForbidden)
 	}))
 	defer server.Close()
 	const token = "low-water-tide-table"
