@@ -120,6 +120,7 @@ func TestFewFiles(t *testing.T) {
 	board := serveBoard(t)
 	for name, args := range map[string][]string{
 		"stand-in": {"standin", "--listen", "127.0.0.1:0"},
+		"portable": {"standin", "--listen", "127.0.0.1:0", "--portable"},
 		"relay":    {"record", "--listen", "127.0.0.1:0", "--to", board, "-o", filepath.Join(t.TempDir(), "r.jsonl")},
 	} {
 		t.Run(name, func(t *testing.T) {
