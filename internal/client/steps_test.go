@@ -513,7 +513,7 @@ func TestPieces(t *testing.T) {
 		}
 		return best
 	}
-	if small, large := cost(1<<20), cost(8<<20); large > 32*small {
-		t.Errorf("8 MiB cost %v, 1 MiB %v: %.0f times as much", large, small, float64(large)/float64(small))
+	if small, large := cost(1<<20), cost(15<<20); large > 90*small {
+		t.Errorf("15 MiB cost %v, 1 MiB %v: %.0f times as much", large, small, float64(large)/float64(small))
 	}
 }

@@ -3,6 +3,7 @@ package client
 import (
 	"encoding/json"
 	"fmt"
+	"strings"
 
 	"tidepull/internal/expr"
 	"tidepull/internal/plain"
@@ -87,7 +88,12 @@ func (e *Env) said(what string) string {
 	if v.Kind != expr.String || len(v.Str) == 0 {
 		return what
 	}
-	return fmt.Sprintf("%s; the server said '%s'", what, plain.Text(wordsOf(v.Str), 120))
+	words := wordsOf(v.Str)
+	// What quotes each client's own name is one reason, not one for each.
+	if name := e.scope.Vars[expr.VarName]; name.Kind == expr.String && len(name.Str) > 2 {
+		words = strings.ReplaceAll(words, string(name.Str), "(its name)")
+	}
+	return fmt.Sprintf("%s; the server said '%s'", what, plain.Text(words, 120))
 }
 
 // maxWords bounds the messages that are looked into for words.

@@ -112,7 +112,7 @@ func TestScanner(t *testing.T) {
 		}
 		return best
 	}
-	if small, large := cost(2000), cost(16_000); large > 32*small {
+	if small, large := cost(2000), cost(64_000); large > 200*small {
 		t.Errorf("16,000 marks cost %v, 2,000 %v", large, small)
 	}
 }
