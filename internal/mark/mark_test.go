@@ -113,6 +113,6 @@ func TestScanner(t *testing.T) {
 		return best
 	}
 	if small, large := cost(2000), cost(64_000); large > 200*small {
-		t.Errorf("16,000 marks cost %v, 2,000 %v", large, small)
+		t.Errorf("64,000 marks cost %v, 2,000 %v", large, small)
 	}
 }
