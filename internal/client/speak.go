@@ -49,7 +49,7 @@ func (c *Client) account(e *Env, now mono.Time, s *trial.Step) (number uint64, o
 	if now.Sub(due) > logbook.MaxScheduleLag {
 		page = page.Own() // its latency is the tool's
 	}
-	say := ledger.Say{Audience: s.Reaches, Room: c.roomOf(e, s), Sender: c.id, Due: due, Sent: now, Sheet: &page.Sheet}
+	say := ledger.Say{Audience: s.Reaches, Room: c.roomOf(e, s), Sender: c.id, Apart: s.Do == trial.Ask, Due: due, Sent: now, Sheet: &page.Sheet}
 	c.fill(e)
 	known := true
 	switch {

@@ -190,6 +190,7 @@ type Say struct {
 	Sender   Client
 	To       Client    // of a whisper
 	Also     []Client  // more recipients of a whisper; borrowed
+	Apart    bool      // it went over a second connection: between two connections no order holds
 	Sum      uint64    // a digest of the payload; 0 if it is not compared
 	Due      mono.Time // when it should have been sent
 	Sent     mono.Time // when it was handed to the kernel

@@ -18,7 +18,7 @@ type room struct {
 // A roomSeat is one client's standing in one room.
 type roomSeat struct {
 	client       Client
-	lastSaid     uint64    // 1 more than the number of the last message that it said here
+	lastSaid     [2]uint64 // 1 more than the number of the last message that it said here, on each of its connections
 	rank         uint64    // the highest of the messages that it got
 	ranked       uint64    // 1 more than the number of that message
 	nth          uint32    // how many messages it got, if an order for all is promised

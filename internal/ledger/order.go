@@ -2,16 +2,21 @@ package ledger
 
 import "time"
 
-// chain lets a message know its sender's next one in the room.
+// chain lets a message know its sender's next one in the room, of those on the
+// same connection.
 func (l *Ledger) chain(r *row) {
 	slot := l.sit(r.say.Sender, r.say.Room)
 	seat := &l.rooms[r.say.Room].seats[slot]
-	if seat.lastSaid > 0 {
-		if before := l.rowOf(seat.lastSaid - 1); before != nil {
+	last := &seat.lastSaid[0]
+	if r.say.Apart {
+		last = &seat.lastSaid[1]
+	}
+	if *last > 0 {
+		if before := l.rowOf(*last - 1); before != nil {
 			before.next = r.number
 		}
 	}
-	seat.lastSaid = r.number + 1
+	*last = r.number + 1
 }
 
 // chainedLook bounds how many later messages of a sender are looked at.

@@ -28,10 +28,10 @@ func TestOrder(t *testing.T) {
 			l.Enter(c, room, 0)
 		}
 		sheet := &Sheet{}
-		from := make([]int, count)
+		from := make([]int, count) // the sender, and the connection that it said it on
 		for i := range count {
-			from[i] = r.IntN(min(senders, members))
-			if n := l.Say(Say{Room: room, Sender: Client(from[i]), Sheet: sheet}); n != uint64(i) {
+			from[i] = r.IntN(2 * min(senders, members))
+			if n := l.Say(Say{Room: room, Sender: Client(from[i] / 2), Apart: from[i]%2 == 1, Sheet: sheet}); n != uint64(i) {
 				t.Fatal(n)
 			}
 		}
