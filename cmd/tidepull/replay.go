@@ -8,7 +8,6 @@ import (
 	"net/url"
 	"os"
 	"os/signal"
-	"strings"
 	"syscall"
 	"time"
 
@@ -148,7 +147,8 @@ func hiddenValues(plan *replay.Plan) map[string]string {
 	all := map[string]string{}
 	for _, g := range plan.Guesses {
 		if g.Kind == "secret" {
-			all[g.Value] = os.Getenv(strings.ToUpper(strings.ReplaceAll(g.Value, "-", "_")))
+			_, env := recording.SecretOf(g.Value)
+			all[g.Value] = os.Getenv(env)
 		}
 	}
 	return all

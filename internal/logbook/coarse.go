@@ -1,7 +1,10 @@
 package logbook
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
+	"slices"
 
 	"tidepull/internal/ledger"
 	"tidepull/internal/meter"
@@ -16,36 +19,31 @@ func Coarsen(entries []*Entry) ([]*Entry, error) {
 	if len(entries) == 0 {
 		return nil, nil
 	}
-	var all, own merged
-	var extra [7]meter.Hist
+	var all, own Window
 	out := make([]*Entry, len(entries))
 	for i, e := range entries {
-		if err := all.add(&e.Part); err != nil {
+		err := all.details(e)
+		if err == nil && e.Own != nil {
+			err = own.part(e.Own)
+		}
+		if err != nil {
 			return nil, fmt.Errorf("second %d: %w", e.At, err)
 		}
-		if e.Own != nil {
-			if err := own.add(e.Own); err != nil {
-				return nil, fmt.Errorf("second %d: %w", e.At, err)
-			}
-		}
 		light := *e
-		for k, h := range light.hists() {
-			if err := extra[k].MergePacked(*h); err != nil {
-				return nil, fmt.Errorf("second %d: %w", e.At, err)
-			}
+		light.Part, light.Own = Part{}, nil
+		for _, h := range light.hists() {
 			*h = nil
 		}
-		light.Part, light.Own = Part{}, nil
 		out[i] = &light
 	}
 	first := out[0]
-	first.Part = all.part()
-	if own.any {
-		p := own.part()
+	first.Part = all.asPart()
+	if own.Cells != nil {
+		p := own.asPart()
 		first.Own = &p
 	}
-	for k, h := range first.hists() {
-		*h = extra[k].Pack()
+	for i, h := range all.hists() {
+		*first.hists()[i] = h.Pack()
 	}
 	for _, e := range out {
 		e.Group = &first.Part
@@ -53,63 +51,28 @@ func Coarsen(entries []*Entry) ([]*Entry, error) {
 	return out, nil
 }
 
+// asPart packs what a window knows of messages.
+func (w *Window) asPart() Part {
+	p := Part{First: w.First.Pack(), Median: w.Median.Pack(), Last: w.Last.Pack(), Fit: w.Fit}
+	for _, c := range slices.SortedFunc(maps.Keys(w.Cells), func(a, b ledger.Cell) int {
+		return cmp.Or(cmp.Compare(a.Room, b.Room), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Crew, b.Crew))
+	}) {
+		p.Cells = append(p.Cells, CellTally{c, w.Cells[c]})
+	}
+	for _, k := range slices.SortedFunc(maps.Keys(w.Latencies), func(a, b SeriesKey) int {
+		return cmp.Or(cmp.Compare(a.Crew, b.Crew), cmp.Compare(a.Class, b.Class))
+	}) {
+		p.Latency = append(p.Latency, Series{k, w.Latencies[k].Pack()})
+	}
+	return p
+}
+
 // hists are the distributions of an entry that are not in its parts.
 func (e *Entry) hists() [7]*meter.Packed {
 	return [7]*meter.Packed{&e.Connect, &e.Enter, &e.Age, &e.Answer, &e.PushedBack, &e.Health.ReadingLag, &e.Health.ScheduleLag}
 }
 
-// merged sums parts up.
-type merged struct {
-	any                 bool
-	cells               map[ledger.Cell]ledger.Tally
-	order               []ledger.Cell
-	series              map[SeriesKey]*meter.Hist
-	keys                []SeriesKey
-	first, median, last meter.Hist
-	fit                 Fit
-}
-
-func (m *merged) add(p *Part) error {
-	if m.cells == nil {
-		m.cells, m.series = map[ledger.Cell]ledger.Tally{}, map[SeriesKey]*meter.Hist{}
-	}
-	m.any = true
-	for i := range p.Cells {
-		c := &p.Cells[i]
-		t, known := m.cells[c.Cell]
-		if !known {
-			m.order = append(m.order, c.Cell)
-		}
-		t.Add(&c.Tally)
-		m.cells[c.Cell] = t
-	}
-	for _, s := range p.Latency {
-		h := m.series[s.Key]
-		if h == nil {
-			h = new(meter.Hist)
-			m.series[s.Key] = h
-			m.keys = append(m.keys, s.Key)
-		}
-		if err := h.MergePacked(s.Latency); err != nil {
-			return err
-		}
-	}
-	m.fit.Add(p.Fit)
-	for into, from := range map[*meter.Hist]meter.Packed{&m.first: p.First, &m.median: p.Median, &m.last: p.Last} {
-		if err := into.MergePacked(from); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (m *merged) part() Part {
-	p := Part{First: m.first.Pack(), Median: m.median.Pack(), Last: m.last.Pack(), Fit: m.fit}
-	for _, c := range m.order {
-		p.Cells = append(p.Cells, CellTally{c, m.cells[c]})
-	}
-	for _, k := range m.keys {
-		p.Latency = append(p.Latency, Series{k, m.series[k].Pack()})
-	}
-	return p
+// hists are the same of a window, in the same order.
+func (w *Window) hists() [7]*meter.Hist {
+	return [7]*meter.Hist{&w.Connect, &w.Enter, &w.Age, &w.Answer, &w.PushedBack, &w.ReadingLag, &w.ScheduleLag}
 }

@@ -52,9 +52,6 @@ func (w *Window) Add(e *Entry) error {
 // AddClean adds a second to w, without the messages that the tool itself sent
 // late.
 func (w *Window) AddClean(e *Entry) error {
-	if w.Cells == nil {
-		w.Cells, w.Latencies = map[ledger.Cell]ledger.Tally{}, map[SeriesKey]*meter.Hist{}
-	}
 	w.Seconds++
 	if o := e.Health.Overload; o != 0 {
 		w.Overloaded++
@@ -73,17 +70,8 @@ func (w *Window) AddClean(e *Entry) error {
 	w.GCPause += e.Health.GCPause
 	w.Waited += e.Health.Waited
 	w.Stolen += e.Health.Stolen
-	if err := w.part(&e.Part); err != nil {
+	if err := w.details(e); err != nil {
 		return fmt.Errorf("second %d: %w", e.At, err)
-	}
-	for _, p := range []struct {
-		into *meter.Hist
-		from meter.Packed
-	}{{&w.Connect, e.Connect}, {&w.Enter, e.Enter}, {&w.Age, e.Age}, {&w.Answer, e.Answer}, {&w.PushedBack, e.PushedBack},
-		{&w.ReadingLag, e.Health.ReadingLag}, {&w.ScheduleLag, e.Health.ScheduleLag}} {
-		if err := p.into.MergePacked(p.from); err != nil {
-			return fmt.Errorf("second %d: %w", e.At, err)
-		}
 	}
 	for i, c := range e.Checks {
 		if i == len(w.Checks) {
@@ -95,7 +83,22 @@ func (w *Window) AddClean(e *Entry) error {
 	return nil
 }
 
+// details adds the cells and distributions of a second, but for those of messages
+// that the tool itself sent late.
+func (w *Window) details(e *Entry) error {
+	from := e.hists()
+	for i, into := range w.hists() {
+		if err := into.MergePacked(*from[i]); err != nil {
+			return err
+		}
+	}
+	return w.part(&e.Part)
+}
+
 func (w *Window) part(p *Part) error {
+	if w.Cells == nil {
+		w.Cells, w.Latencies = map[ledger.Cell]ledger.Tally{}, map[SeriesKey]*meter.Hist{}
+	}
 	w.Fit.Add(p.Fit)
 	for i := range p.Cells {
 		c := &p.Cells[i]
@@ -166,7 +169,8 @@ func (w *Window) Clone() *Window {
 		c.Latencies[k] = h.Clone()
 	}
 	c.Checks = slices.Clone(w.Checks)
-	for _, h := range []*meter.Hist{&c.First, &c.Median, &c.Last, &c.Connect, &c.Enter, &c.Age, &c.Answer, &c.ReadingLag, &c.ScheduleLag, &c.PushedBack} {
+	others := c.hists()
+	for _, h := range append(others[:], &c.First, &c.Median, &c.Last) {
 		*h = *h.Clone()
 	}
 	return &c

@@ -7,12 +7,12 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"strings"
 	"sync"
 	"time"
 
 	"tidepull/internal/expr"
 	"tidepull/internal/language"
+	"tidepull/internal/recording"
 	"tidepull/internal/replay"
 )
 
@@ -82,7 +82,8 @@ func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
 		}
 		if g.Kind == "secret" {
 			if o.Secrets[g.Value] == "" && hidden == nil {
-				hidden = fmt.Errorf("the recording hides a credential: set %s in the environment, or record with --with-credentials", strings.ToUpper(strings.ReplaceAll(g.Value, "-", "_")))
+				_, env := recording.SecretOf(g.Value)
+				hidden = fmt.Errorf("the recording hides a credential: set %s in the environment, or record with --with-credentials", env)
 			}
 			continue
 		}

@@ -23,6 +23,13 @@ type Concealer struct {
 // PlaceholderForm recognises the placeholders.
 var PlaceholderForm = regexp.MustCompile(`hidden-credential-\d+`)
 
+// SecretOf gives the names that stand for a placeholder: of the secret block in a
+// trial, and of the environment variable that has its value.
+func SecretOf(placeholder string) (name, env string) {
+	name = strings.ReplaceAll(placeholder, "-", "_")
+	return name, strings.ToUpper(name)
+}
+
 // sensitive recognises names of fields that hold credentials.
 var sensitive = regexp.MustCompile(`(?i)pass(word|wd|phrase|code)?$|^pwd$|secret|token|api[-_]?key|credential|authorization|^auth$|session[-_]?id|^sid$|csrf|xsrf|^pin$|^otp$|jwt`)
 

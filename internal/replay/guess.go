@@ -213,8 +213,8 @@ func (p *Plan) judge(a *Actor, i int, l leaf, heard map[string]given, made time.
 		return
 	}
 	for _, value := range recording.PlaceholderForm.FindAllString(l.value, -1) {
-		name := strings.ReplaceAll(value, "-", "_")
-		add("secret", value, "secret."+name, "it was hidden when it was recorded; "+strings.ToUpper(name)+" in the environment gives it")
+		name, env := recording.SecretOf(value)
+		add("secret", value, "secret."+name, "it was hidden when it was recorded; "+env+" in the environment gives it")
 	}
 	for _, value := range uuidForm.FindAllString(l.value, -1) {
 		add("id", value, "uuid()", "it has the form of a UUID, and the client made it")

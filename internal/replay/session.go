@@ -76,9 +76,10 @@ func (w *writer) p(format string, a ...any) { fmt.Fprintf(&w.b, format+"\n", a..
 func (w *writer) secrets() {
 	seen := map[string]bool{}
 	for _, g := range w.plan.Guesses {
-		if name, is := strings.CutPrefix(g.Becomes, "secret."); is && g.Kind == "secret" && !seen[name] {
-			seen[name] = true
-			w.p("secret %s {\n env = %q\n}\n", quote(name), strings.ToUpper(name))
+		if g.Kind == "secret" && !seen[g.Value] {
+			seen[g.Value] = true
+			name, env := recording.SecretOf(g.Value)
+			w.p("secret %s {\n env = %q\n}\n", quote(name), env)
 		}
 	}
 }

@@ -178,12 +178,12 @@ func add(entries []*logbook.Entry, total, clean *logbook.Window) error {
 	return nil
 }
 
-// CleanSum adds up the seconds in which neither the tool nor the machine was
-// the bottleneck, without the messages that the tool itself sent late.
-func CleanSum(entries []*logbook.Entry) (*logbook.Window, error) {
-	var total, clean logbook.Window
-	err := add(entries, &total, &clean)
-	return &clean, err
+// Sums adds up seconds: all of them, and those in which neither the tool nor the
+// machine was the bottleneck, without the messages that the tool itself sent late.
+func Sums(entries []*logbook.Entry) (total, clean *logbook.Window, err error) {
+	total, clean = &logbook.Window{}, &logbook.Window{}
+	err = add(entries, total, clean)
+	return total, clean, err
 }
 
 // Snapshot returns the run as it stands.

@@ -43,11 +43,8 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 			return nil, err
 		}
 	}
-	if snap.Total, err = logbook.Sum(snap.Entries, nil); err != nil {
-		return nil, err
-	}
-	clean, err := run.CleanSum(snap.Entries)
-	if err != nil {
+	var clean *logbook.Window
+	if snap.Total, clean, err = run.Sums(snap.Entries); err != nil {
 		return nil, err
 	}
 	limits := snap.Trial.Limits
