@@ -4,8 +4,11 @@ import (
 	"fmt"
 	"math"
 	"strings"
+	"time"
 
 	"gonum.org/v1/plot"
+
+	"tidepull/internal/units"
 )
 
 // An Axis has a label, and may be logarithmic. Ticks, where given, are named
@@ -52,15 +55,6 @@ func Count(v float64) string {
 	return short(v/1e6) + " M"
 }
 
-// Clock names seconds as minutes and seconds.
-func Clock(v float64) string {
-	s := int(math.Round(v))
-	if s >= 3600 {
-		return fmt.Sprintf("%d:%02d:%02d", s/3600, s/60%60, s%60)
-	}
-	return fmt.Sprintf("%d:%02d", s/60, s%60)
-}
-
 func short(v float64) string {
 	s := fmt.Sprintf("%.3g", v)
 	if strings.Contains(s, "e") {
@@ -105,7 +99,7 @@ func (a *Axis) name(v float64) string {
 	case a.Name != nil:
 		return a.Name(v)
 	case a.Clock:
-		return Clock(v)
+		return units.Clock(time.Duration(math.Round(v)) * time.Second)
 	}
 	return short(v)
 }

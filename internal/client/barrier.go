@@ -61,8 +61,8 @@ func (e *Env) leaveBarrier(c *Client) {
 	}
 }
 
-// count changes how many have ended.
-func (e *Env) countHome(c *Client, by int32) {
+// countEnded changes how many have ended.
+func (e *Env) countEnded(c *Client, by int32) {
 	c.came = by > 0
 	e.ended[c.crew] += by
 	groups := max(1, e.Trial.Crews[c.crew].Groups)
@@ -72,7 +72,7 @@ func (e *Env) countHome(c *Client, by int32) {
 // setsOut books that a client can come to a barrier, again.
 func (e *Env) setsOut(c *Client) {
 	if c.came {
-		e.countHome(c, -1)
+		e.countEnded(c, -1)
 	}
 }
 
@@ -84,7 +84,7 @@ func (e *Env) landed(c *Client) {
 		return
 	}
 	e.leaveBarrier(c)
-	e.countHome(c, 1)
+	e.countEnded(c, 1)
 	for i := range e.barriers {
 		for key := range e.barriers[i] {
 			if key == e.among(c, &e.Trial.Barriers[i]) {

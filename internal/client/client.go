@@ -475,11 +475,8 @@ func (c *Client) Broke(e *Env, now mono.Time, err error) {
 }
 
 func (c *Client) refused(e *Env, now mono.Time, err error) {
-	var short *wire.Shortage
-	if errors.As(err, &short) {
-		e.counts().Hindered++
-		e.Hindered(short.Lack, now)
-		e.event(c, now, logbook.Hindered, noRoom, e.note("not opened", errors.New(short.Lack.String())))
+	if lack := e.shortage(err, now); lack != nil {
+		e.event(c, now, logbook.Hindered, noRoom, e.note("not opened", lack))
 		c.land(e, now)
 		return
 	}
@@ -493,44 +490,41 @@ func (c *Client) refused(e *Env, now mono.Time, err error) {
 // goes on; otherwise there is nothing more to do.
 func (c *Client) broken(e *Env, now mono.Time, err error) {
 	awaited, slow := c.wait == forBreak, c.more != nil && c.more.slow > 0
-	check := trial.NoCheck
-	if slow {
-		check = c.session.Steps[c.more.slow-1].Check
-	}
 	c.gone(e, now)
 	e.Ledger.Break(c.id, now)
 	c.room = noRoom
-	if awaited {
-		c.phase, c.title = started, untitled
-		c.drop(e)
-		c.readOn(e, now, 0)
-		c.more.silent = false
-		e.counts().Evicted++
-		e.event(c, now, logbook.Evicted, noRoom, e.note("evicted", err))
-		e.check(c, now, c.step().Check, true, "")
-		c.resume(e, now)
+	if !awaited && !slow {
+		e.counts().Broken++
+		e.event(c, now, logbook.Broke, noRoom, e.note("broken", err))
+		e.Lanes.Problem(e.since(now), 0, false, c.id)
+		c.land(e, now)
 		return
 	}
-	if slow { // its own doing: the session ends as planned
-		e.counts().Evicted++
-		e.event(c, now, logbook.Evicted, noRoom, e.note("evicted", err))
-		e.check(c, now, check, true, "")
+	e.counts().Evicted++
+	e.event(c, now, logbook.Evicted, noRoom, e.note("evicted", err))
+	if !awaited { // a slow reader's own doing: the session ends as planned
+		e.check(c, now, c.session.Steps[c.more.slow-1].Check, true, "")
 		c.end(e, now)
 		return
 	}
-	e.counts().Broken++
-	e.event(c, now, logbook.Broke, noRoom, e.note("broken", err))
-	e.Lanes.Problem(e.since(now), 0, false, c.id)
-	c.land(e, now)
+	c.offline(e, now)
+	c.more.silent = false
+	e.check(c, now, c.step().Check, true, "")
+	c.resume(e, now)
 }
 
-// closed handles the end of a connection to which the client closed in order.
+// offline ends a connection in the middle of a session, which may connect again.
+func (c *Client) offline(e *Env, now mono.Time) {
+	c.phase, c.title = started, untitled
+	c.drop(e)
+	c.readOn(e, now, 0)
+}
+
+// closed handles the end of a connection that the client closed in order.
 func (c *Client) closed(e *Env, now mono.Time) {
 	e.Ledger.Break(c.id, now)
 	if int(c.pc) < len(c.session.Steps) && c.step().Do == trial.Close && !c.ebbing {
-		c.phase, c.title = started, untitled
-		c.drop(e)
-		c.readOn(e, now, 0)
+		c.offline(e, now)
 		e.event(c, now, logbook.Closed, noRoom, "")
 		c.resume(e, now)
 		return

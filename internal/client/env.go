@@ -222,6 +222,18 @@ func (e *Env) count(reason string, n int) {
 	e.Reasons[reason] += n
 }
 
+// shortage books that a connection could not even be tried, if an error says so,
+// and gives what this machine lacks; nil if it is another error.
+func (e *Env) shortage(err error, now mono.Time) error {
+	var short *wire.Shortage
+	if !errors.As(err, &short) {
+		return nil
+	}
+	e.counts().Hindered++
+	e.Hindered(short.Lack, now)
+	return errors.New(short.Lack.String())
+}
+
 func reasonOf(err error) string {
 	var refusal *ws.Refusal
 	var broken *wire.ProtocolError

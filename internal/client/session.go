@@ -37,7 +37,7 @@ func (c *Client) run(e *Env, now mono.Time) {
 	for n := 0; c.wait == forNothing && (c.phase == open || c.phase == started); n++ {
 		switch {
 		case int(c.pc) >= len(c.session.Steps) && c.phase == open:
-			c.sayGoodbye(e, now, ws.CloseNormal, "")
+			c.sayClose(e, now, ws.CloseNormal, "")
 		case int(c.pc) >= len(c.session.Steps):
 			c.end(e, now)
 		case n == stepsPerRun:
@@ -118,7 +118,7 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 		c.leave(e, now, s)
 		return
 	case trial.Close:
-		c.sayGoodbye(e, now, s.Code, s.Reason)
+		c.sayClose(e, now, s.Code, s.Reason)
 		return
 	case trial.Silence:
 		if c.extra().silent = true; s.Within > 0 {
@@ -152,9 +152,8 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 		c.gone(e, now)
 		e.Ledger.Break(c.id, now)
 		e.event(c, now, logbook.Closed, noRoom, "vanished")
-		c.phase, c.room, c.title = started, noRoom, untitled
-		c.drop(e)
-		c.readOn(e, now, 0)
+		c.room = noRoom
+		c.offline(e, now)
 		e.Hangup = true
 	}
 	c.pc++
@@ -297,7 +296,7 @@ func (c *Client) denied(e *Env, now mono.Time, why string) {
 	e.event(c, now, logbook.Denied, noRoom, e.note("denied", errors.New(why)))
 	e.Lanes.Problem(e.since(now), 0, false, c.id)
 	c.ebbing = true
-	c.sayGoodbye(e, now, ws.CloseNormal, "")
+	c.sayClose(e, now, ws.CloseNormal, "")
 }
 
 func (c *Client) leave(e *Env, now mono.Time, s *trial.Step) {
@@ -326,9 +325,9 @@ func (c *Client) leave(e *Env, now mono.Time, s *trial.Step) {
 	c.await(forLeave, now, s.Within)
 }
 
-// sayGoodbye starts the closing handshake (RFC 6455 7.1.2). The client is owed
+// sayClose starts the closing handshake (RFC 6455 7.1.2). The client is owed
 // nothing any more, but until the server has answered it may get what others say.
-func (c *Client) sayGoodbye(e *Env, now mono.Time, code uint16, reason string) {
+func (c *Client) sayClose(e *Env, now mono.Time, code uint16, reason string) {
 	c.gone(e, now)
 	e.Ledger.Cease(c.id, now)
 	c.room = noRoom

@@ -12,7 +12,6 @@ import (
 	"tidepull/internal/lane"
 	"tidepull/internal/mono"
 	"tidepull/internal/trial"
-	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
 )
 
@@ -339,10 +338,7 @@ func (c *Client) unanswered(e *Env, now mono.Time, err error) {
 	if c.wait != forAnswer {
 		return
 	}
-	var short *wire.Shortage
-	if errors.As(err, &short) {
-		e.counts().Hindered++
-		e.Hindered(short.Lack, now)
+	if e.shortage(err, now) != nil {
 		c.resume(e, now)
 		return
 	}

@@ -120,7 +120,7 @@ func Report(w io.Writer, s *run.Snapshot) {
 			}
 			continue
 		}
-		fmt.Fprintf(w, "  %s %q: %s %s %s, measured %s: %s", kindOf(&j), j.Limit.Name, j.Limit.Figure, j.Limit.Rule.Words(), Figure(j.Unit, j.Limit.Value), Figure(j.Unit, j.Measured), j.Verdict)
+		fmt.Fprintf(w, "  %s %q: %s, measured %s: %s", kindOf(&j), j.Limit.Name, j.Wanted(), Figure(j.Unit, j.Measured), j.Verdict)
 		if j.Why != "" {
 			fmt.Fprintf(w, " (%s)", j.Why)
 		}

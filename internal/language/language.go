@@ -152,12 +152,12 @@ func strike(src []byte, at int) bool {
 	if len(bytes.TrimSpace(line)) == 0 {
 		return false
 	}
-	open, head := bytes.Count(line, []byte("{")), len(line)
+	open := bytes.Count(line, []byte("{"))
 	if open > bytes.Count(line, []byte("}")) {
 		return false // a block begins here: nothing is known of what is in it
 	}
 	closes := bytes.Count(line, []byte("}")) - open
-	for i := range line[:head] {
+	for i := range line {
 		line[i] = ' '
 	}
 	for i := 0; i < closes && i < len(line); i++ {
@@ -256,7 +256,7 @@ func (r *reader) collect(src []byte, name string, depth int) {
 		}
 		path := r.beside(name, b.Labels[0])
 		switch src, err := r.options.Read(path); {
-		case path == name || filepath.Clean(path) == filepath.Clean(name):
+		case filepath.Clean(path) == filepath.Clean(name):
 			r.fail(b.LabelRanges[0], "a file cannot import itself")
 		case r.imported[path]:
 		case err != nil:

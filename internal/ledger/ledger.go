@@ -204,6 +204,9 @@ func (l *Ledger) Next() uint64 { return l.base + uint64(len(l.live)-l.head) }
 func (l *Ledger) Say(s Say) uint64 {
 	number := l.Next()
 	r := l.newRow()
+	if s.Audience == ToSender {
+		s.To = s.Sender
+	}
 	rm := &l.rooms[s.Room]
 	r.say, r.number, r.only, r.except = s, number, -1, -1
 	r.cell = s.Sheet.group(s.Room, s.Kind, l.cfg.Crews)
@@ -217,9 +220,6 @@ func (l *Ledger) Say(s Say) uint64 {
 	case len(s.Also) > 0:
 		l.oweSeveral(r, rm)
 	case s.Audience == ToMember || s.Audience == ToSender:
-		if s.Audience == ToSender {
-			r.say.To, s.To = s.Sender, s.Sender
-		}
 		if slot := l.slot(s.To, s.Room); slot >= 0 && rm.now.bits.Has(slot) {
 			r.only, r.owed = int32(slot), 1
 			s.Sheet.cells[r.cell+int(l.seats[s.To].crew)].Owed++
@@ -332,7 +332,7 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 	cell := &r.say.Sheet.cells[r.cell+crew]
 	v := Verdict{Sheet: r.say.Sheet, Owed: int(r.owed), Latency: max(0, a.At.Sub(r.say.Due)), Kind: r.say.Kind}
 	v.Own = l.piledUp(a.To, r.say.Sent)
-	v.Fate = l.judge(r, a, v.Latency)
+	v.Fate = l.judge(r, a, v.Latency, v.Own)
 	*cell.of(v.Fate)++
 	if r.say.Kind.Said() {
 		v.Defects = l.defects(r, a, v)
@@ -346,7 +346,7 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 	return v
 }
 
-func (l *Ledger) judge(r *row, a Arrival, latency time.Duration) Fate {
+func (l *Ledger) judge(r *row, a Arrival, latency time.Duration, own bool) Fate {
 	slot := l.sit(a.To, r.say.Room)
 	if a.Past {
 		return l.judgePast(r, slot, a, latency)
@@ -356,7 +356,7 @@ func (l *Ledger) judge(r *row, a Arrival, latency time.Duration) Fate {
 		r.note(a.To, Duplicate, latency)
 		return Duplicate
 	case r.owes(slot):
-		return l.deliver(r, slot, a.At, latency)
+		return l.deliver(r, slot, a.At, latency, own)
 	case r.past.Has(slot):
 		r.note(a.To, Duplicate, latency)
 		return Duplicate
@@ -368,8 +368,7 @@ func (l *Ledger) judge(r *row, a Arrival, latency time.Duration) Fate {
 	return Stray
 }
 
-func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency time.Duration) Fate {
-	own := l.piledUp(l.rooms[r.say.Room].seats[slot].client, r.say.Sent)
+func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency time.Duration, own bool) Fate {
 	if !own {
 		r.setLatency(slot, toTick(latency))
 	}
@@ -570,7 +569,7 @@ func (l *Ledger) newRow() *row {
 	l.free = l.free[:n-1]
 	r.got.Clear()
 	r.past.Clear()
-	*r = row{got: r.got, past: r.past, latency: r.latency[:0], nth: r.nth[:0], odd: r.odd[:0], few: r.few[:0], doubted: r.doubted[:0]}
+	*r = row{got: r.got, past: r.past, latency: r.latency[:0], nth: r.nth[:0], odd: r.odd[:0], few: r.few[:0], also: r.also[:0], doubted: r.doubted[:0]}
 	return r
 }
 

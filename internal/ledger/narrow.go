@@ -1,5 +1,7 @@
 package ledger
 
+import "slices"
+
 // maxFew is how many recipients of a narrow row stand in a list; what leaks to
 // more goes into the set.
 const maxFew = 32
@@ -22,14 +24,7 @@ func (r *row) add(slot int) bool {
 
 // has reports whether a message came to a slot.
 func (r *row) has(slot int) bool {
-	if r.narrow {
-		for _, s := range r.few {
-			if int(s) == slot {
-				return true
-			}
-		}
-	}
-	return r.got.Has(slot)
+	return r.narrow && slices.Contains(r.few, int32(slot)) || r.got.Has(slot)
 }
 
 // setLatency books how long an owed delivery took, in ticks.

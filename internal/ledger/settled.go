@@ -1,6 +1,10 @@
 package ledger
 
-import "tidepull/internal/bitset"
+import (
+	"slices"
+
+	"tidepull/internal/bitset"
+)
 
 // remains are who got a settled message: what comes of it afterwards is a
 // duplicate to them, and overdue to the others.
@@ -46,10 +50,8 @@ func (l *Ledger) hadSettled(a Arrival) bool {
 	}
 	m := l.settled.at(int(a.Mark.Number - l.settled.at(0).number))
 	slot := l.sit(a.To, m.room)
-	for _, s := range m.few {
-		if int(s) == slot {
-			return true
-		}
+	if slices.Contains(m.few, int32(slot)) {
+		return true
 	}
 	before := m.got.Words()
 	again := !m.got.Add(slot)

@@ -154,10 +154,9 @@ func (s *Snapshot) Outcome() (Verdict, string) {
 	if s.Err != nil && !errors.Is(s.Err, context.Canceled) {
 		return NotProven, s.Err.Error() // unreachable, most of the time: nothing else matters
 	}
-	if v, why := outcomeOf(s, whole); v == Broken {
-		return v, why
-	}
+	v, why := outcomeOf(s, whole)
 	switch {
+	case v == Broken:
 	case s.Finished && !whole:
 		return NotProven, fmt.Sprintf("the run was cut short after %s of %s", units.Duration(s.Elapsed.Round(100*time.Millisecond)), units.Duration(s.Trial.Length()))
 	case s.Total == nil || s.Total.Counts.Started == 0:
@@ -167,7 +166,7 @@ func (s *Snapshot) Outcome() (Verdict, string) {
 	case s.Total.Counts.Opened == 0 && s.Total.Counts.Requests == 0:
 		return NotProven, nothingMeasured
 	}
-	return outcomeOf(s, whole)
+	return v, why
 }
 
 // outcomeOf sums up the limits and the questions.
@@ -192,13 +191,13 @@ func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
 	case len(open) > 0:
 		return NotProven, firstOf(open)
 	}
-	own := len(s.Judgements)
+	implied := 0
 	for _, j := range s.Judgements {
 		if j.Limit.Implied {
-			own--
+			implied++
 		}
 	}
-	return Holds, fmt.Sprintf("all %d limits hold, %d of them implied", len(s.Judgements), len(s.Judgements)-own)
+	return Holds, fmt.Sprintf("all %d limits hold, %d of them implied", len(s.Judgements), implied)
 }
 
 // reasonsOf are the beginnings of the reasons that belong to a figure.

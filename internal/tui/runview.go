@@ -223,7 +223,7 @@ func (v *runView) jump(by int) {
 
 // breaksLimit reports whether a limit on a latency is broken within one second.
 func (v *runView) breaksLimit(e *logbook.Entry) bool {
-	w, err := run.CleanSum([]*logbook.Entry{e})
+	_, w, err := run.Sums([]*logbook.Entry{e})
 	if err != nil {
 		return false
 	}
@@ -437,7 +437,7 @@ func (v *runView) signal(p *look.Palette) string {
 	return p.Signal(signal, word)
 }
 
-// click handles the mouse: the views' names, the window on the tide, the wheel.
+// mouse handles the views' names, the window on the tide, the wheel.
 func (v *runView) mouse(msg tea.Msg, sc scene.Scene, width, height int) {
 	switch m := msg.(type) {
 	case tea.MouseClickMsg:
@@ -458,19 +458,15 @@ func (v *runView) mouse(msg tea.Msg, sc scene.Scene, width, height int) {
 		v.drag(m.X, width)
 		v.dragFrom = -1
 	case tea.MouseWheelMsg:
-		name := "down"
-		if m.Button == tea.MouseWheelUp {
-			name = "up"
-		}
-		if v.help.open {
-			v.help.press(name)
-			return
-		}
 		press := tea.KeyPressMsg{Code: tea.KeyDown}
-		if name == "up" {
+		if m.Button == tea.MouseWheelUp {
 			press.Code = tea.KeyUp
 		}
-		v.pressInView(press, sc)
+		if v.help.open {
+			v.help.press(press.String())
+		} else {
+			v.pressInView(press, sc)
+		}
 	}
 }
 

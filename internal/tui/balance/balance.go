@@ -27,9 +27,10 @@ const Help = `Ledger answers: who was owed what, and what became of it?
 The sheet adds up: owed is delivered, late, lost, excused and open, in each line
 and in the sum. Beside it stand arrivals that nobody was owed.
 
-b groups the sheet by room, crew or kind of message. enter goes down: into a line (its messages with problems, then a sample of the
-good ones), into a message (who got it when, who did not, and why), into a client
-(its life, and what it missed). esc comes back up.
+b groups the sheet by room, crew or kind of message. enter goes down: into a line
+(its messages with problems, then a sample of the good ones), into a message (who
+got it when, who did not, and why), into a client (its life, and what it missed).
+esc comes back up.
 
   sent: messages; all else counts deliveries
   lost: its recipient was a confirmed member when it was sent, stayed, and did not get it within the grace time
@@ -237,8 +238,8 @@ func (m Model) foot(sc scene.Scene, here place) []string {
 	}, checks(sc)...)
 }
 
-// checks lists the trial's checks, those that failed first, and what was
-// final checks, as far as there is room.
+// checks lists the trial's checks, those that failed first, and the final checks,
+// as far as there is room.
 func checks(sc scene.Scene) (lines []string) {
 	p := sc.P
 	all := run.ChecksOf(sc.S.Trial, sc.W)
