@@ -5,6 +5,8 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+
+	"tidepull/internal/machine"
 )
 
 // openLog opens the tool's own log. Where that cannot be, the tool works
@@ -15,8 +17,8 @@ func openLog(path string) (log *slog.Logger, closeLog func()) {
 		path = defaultLog()
 	}
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
-	if info, bad := os.Stat(path); err == nil && bad == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o077 != 0 {
-		_ = os.Chmod(path, 0o600) // of an older version; if it is another's file it stays as it is
+	if err == nil {
+		_ = machine.KeepPrivate(path) // if it is another's file it stays as it is
 	}
 	if err != nil {
 		if named {

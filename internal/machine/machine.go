@@ -1,7 +1,10 @@
 // Package machine asks the operating system what the process uses of it.
 package machine
 
-import "time"
+import (
+	"os"
+	"time"
+)
 
 // Use is what has been used so far.
 type Use struct {
@@ -9,4 +12,14 @@ type Use struct {
 	Thread  time.Duration // of the calling thread; that of the process where threads cannot be measured one by one
 	Waited  time.Duration // for how long the thread was ready to run and had no core; 0 if it is not known
 	Stolen  time.Duration // core time taken away from the whole machine by what it runs on; 0 if it is not known
+}
+
+// KeepPrivate takes a file that others may read away from them; older versions
+// made such files. What is not a regular file stays as it is.
+func KeepPrivate(path string) error {
+	info, err := os.Stat(path)
+	if err != nil || !info.Mode().IsRegular() || info.Mode().Perm()&0o077 == 0 {
+		return nil
+	}
+	return os.Chmod(path, 0o600)
 }

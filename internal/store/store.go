@@ -16,6 +16,8 @@ import (
 	"github.com/adrg/xdg"
 	"modernc.org/sqlite" // the driver, without cgo
 	sqlite3 "modernc.org/sqlite/lib"
+
+	"tidepull/internal/machine"
 )
 
 // DefaultPath is tidepull/runs.db in the user's data folder (XDG Base Directory
@@ -51,10 +53,8 @@ func Open(path string) (*Store, error) {
 		return nil, fmt.Errorf("the store: %w", err)
 	}
 	f.Close()
-	if info, err := os.Stat(path); err == nil && info.Mode().IsRegular() && info.Mode().Perm()&0o077 != 0 {
-		if err := os.Chmod(path, 0o600); err != nil {
-			return nil, fmt.Errorf("the store: %w", err)
-		}
+	if err := machine.KeepPrivate(path); err != nil {
+		return nil, fmt.Errorf("the store: %w", err)
 	}
 	pragmas := "?_pragma=busy_timeout(2000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(ON)&_txlock=immediate"
 	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+pragmas)

@@ -207,7 +207,7 @@ func drawTide(p *look.Palette, length time.Duration, most int, planned, open fun
 			d.Dot(x, high(planned(at)), look.Plan)
 		}
 	}
-	return scaled(p, d, units.Count(int64(most)), "0")
+	return d.Scaled(p, units.Count(int64(most)), "0")
 }
 
 // drawBand draws the median and p99 of the fan-out latency over time.
@@ -237,21 +237,5 @@ func drawBand(p *look.Palette, v *store.Preview, width, rows int) []string {
 		}
 		d.Dot(x, y(v.P50[i]), look.Water)
 	}
-	return scaled(p, d, units.Duration(time.Duration(most)), units.Duration(time.Duration(least)))
-}
-
-// scaled puts the figures of the scale beside a drawing.
-func scaled(p *look.Palette, d *look.Dots, upper, lower string) []string {
-	lines := d.Lines(p)
-	for i := range lines {
-		scale := ""
-		switch i {
-		case 0:
-			scale = upper
-		case len(lines) - 1:
-			scale = lower
-		}
-		lines[i] = p.Draw(look.Faint, look.Right(scale, look.Gutter-1)) + " " + lines[i]
-	}
-	return lines
+	return d.Scaled(p, units.Duration(time.Duration(most)), units.Duration(time.Duration(least)))
 }

@@ -104,3 +104,19 @@ func (d *Dots) line(p *Palette, cells []dotCell) string {
 	flush()
 	return out.String()
 }
+
+// Scaled is Lines with the figures of a scale in the gutter beside them.
+func (d *Dots) Scaled(p *Palette, upper, lower string) []string {
+	lines := d.Lines(p)
+	for i := range lines {
+		scale := ""
+		switch i {
+		case 0:
+			scale = upper
+		case len(lines) - 1:
+			scale = lower
+		}
+		lines[i] = p.Draw(Faint, Right(scale, Gutter-1)) + " " + lines[i]
+	}
+	return lines
+}

@@ -86,18 +86,7 @@ func water(p *look.Palette, s *run.Snapshot, sc Scale, window scene.Span, rows i
 			d.Dot(x, 4*rows-1-h, look.Water)
 		}
 	}
-	lines := d.Lines(p)
-	for y := range lines {
-		scale := ""
-		switch y {
-		case 0:
-			scale = units.Count(int64(all))
-		case len(lines) - 1:
-			scale = "0"
-		}
-		lines[y] = p.Draw(look.Faint, look.Right(scale, look.Gutter-1)) + " " + lines[y]
-	}
-	return lines
+	return d.Scaled(p, units.Count(int64(all)), "0")
 }
 
 // TickOf gives the signal of what went wrong in a second; ok is false where
