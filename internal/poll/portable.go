@@ -259,6 +259,14 @@ func (p *portable) end(id int32, how func(*line)) {
 	if p.listener != nil {
 		p.free = append(p.free, id)
 	}
+	l.end(how)
+	if l.finish {
+		p.ending = append(slices.DeleteFunc(p.ending, (*line).over), l)
+	}
+}
+
+// end ends a line at once, or lets it finish, as how sets it.
+func (l *line) end(how func(*line)) {
 	l.mu.Lock()
 	how(l)
 	switch {
@@ -270,9 +278,6 @@ func (p *portable) end(id int32, how func(*line)) {
 	}
 	l.mu.Unlock()
 	l.wake.Broadcast()
-	if l.finish {
-		p.ending = append(slices.DeleteFunc(p.ending, (*line).over), l)
-	}
 }
 
 // finishWithin is how long the last bytes of a connection may take.
@@ -359,13 +364,7 @@ func (p *portable) Close() error {
 		p.Hangup(int32(id))
 	}
 	for _, l := range p.ending {
-		l.mu.Lock()
-		l.ended = true
-		if l.conn != nil {
-			l.conn.Close()
-		}
-		l.mu.Unlock()
-		l.wake.Broadcast()
+		l.end(func(l *line) { l.ended = true })
 	}
 	for drained := false; !drained; {
 		select {
