@@ -8,11 +8,11 @@ import (
 	"path/filepath"
 	"strings"
 
-	"tidepull/internal/export"
-	"tidepull/internal/language"
+	"tidepull/internal/report/export"
+	"tidepull/internal/report/store"
 	"tidepull/internal/run"
-	"tidepull/internal/store"
 	"tidepull/internal/trial"
+	"tidepull/internal/trial/language"
 	"tidepull/internal/tui"
 	"tidepull/internal/tui/home"
 )

@@ -10,9 +10,9 @@ import (
 	"strings"
 	"time"
 
-	"tidepull/internal/board"
-	"tidepull/internal/language"
+	"tidepull/internal/standin/board"
 	"tidepull/internal/trial"
+	"tidepull/internal/trial/language"
 	"tidepull/trials"
 )
 

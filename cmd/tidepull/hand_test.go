@@ -79,7 +79,7 @@ func TestRecordings(t *testing.T) {
 	wrong := write("wrong.jsonl", "{\"tidepull_recording\":1}\n{\"what\":\"open\",\"conn\":1}\n{\"what\":\"tide\",\"conn\":1}\n")
 	idle := write("idle.jsonl", "{\"tidepull_recording\":1}\n{\"what\":\"open\",\"conn\":1}\n")
 	noHAR := write("no.har", "{\"log\":{\"entries\":[]}}")
-	browser, err := filepath.Abs("../../internal/recording/testdata/board.har")
+	browser, err := filepath.Abs("../../internal/capture/recording/testdata/board.har")
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -6,7 +6,7 @@ import (
 	"os"
 	"path/filepath"
 
-	"tidepull/internal/machine"
+	"tidepull/internal/engine/machine"
 )
 
 // openLog opens the tool's own log. Where that cannot be, the tool works

@@ -10,8 +10,8 @@ import (
 	"github.com/alecthomas/kong"
 
 	"tidepull/internal/engine"
-	"tidepull/internal/language"
 	"tidepull/internal/run"
+	"tidepull/internal/trial/language"
 )
 
 // Version is the tool's version; the build may set it.

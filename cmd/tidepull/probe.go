@@ -11,11 +11,11 @@ import (
 
 	"github.com/alecthomas/kong"
 
-	"tidepull/internal/language"
-	"tidepull/internal/probe"
-	"tidepull/internal/replay"
+	"tidepull/internal/base/units"
+	"tidepull/internal/capture/probe"
+	"tidepull/internal/capture/replay"
+	"tidepull/internal/trial/language"
 	"tidepull/internal/tui"
-	"tidepull/internal/units"
 	"tidepull/internal/wire/http1"
 )
 

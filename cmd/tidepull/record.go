@@ -7,8 +7,8 @@ import (
 	"syscall"
 	"time"
 
-	"tidepull/internal/recording"
-	"tidepull/internal/relay"
+	"tidepull/internal/capture/recording"
+	"tidepull/internal/capture/relay"
 )
 
 type recordCommand struct {

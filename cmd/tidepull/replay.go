@@ -11,12 +11,12 @@ import (
 	"syscall"
 	"time"
 
-	"tidepull/internal/machine"
-	"tidepull/internal/plain"
-	"tidepull/internal/play"
-	"tidepull/internal/recording"
-	"tidepull/internal/replay"
-	"tidepull/internal/units"
+	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
+	"tidepull/internal/capture/play"
+	"tidepull/internal/capture/recording"
+	"tidepull/internal/capture/replay"
+	"tidepull/internal/engine/machine"
 )
 
 type replayCommand struct {

@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"tidepull/internal/sim/rude"
+	"tidepull/internal/testkit/rude"
 )
 
 const (

@@ -10,11 +10,11 @@ import (
 	"github.com/charmbracelet/x/term"
 
 	"tidepull/internal/engine"
-	"tidepull/internal/export"
-	"tidepull/internal/headless"
-	"tidepull/internal/language"
+	"tidepull/internal/report/export"
+	"tidepull/internal/report/headless"
 	"tidepull/internal/run"
 	"tidepull/internal/trial"
+	"tidepull/internal/trial/language"
 	"tidepull/internal/tui"
 )
 

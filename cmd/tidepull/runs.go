@@ -7,11 +7,11 @@ import (
 	"strings"
 	"text/tabwriter"
 
-	"tidepull/internal/export"
-	"tidepull/internal/headless"
-	"tidepull/internal/plain"
-	"tidepull/internal/store"
-	"tidepull/internal/units"
+	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
+	"tidepull/internal/report/export"
+	"tidepull/internal/report/headless"
+	"tidepull/internal/report/store"
 )
 
 type runsCommand struct {

@@ -9,7 +9,7 @@ import (
 	"syscall"
 	"time"
 
-	"tidepull/internal/machine"
+	"tidepull/internal/engine/machine"
 	"tidepull/internal/standin"
 )
 

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"os"
 
-	"tidepull/internal/language"
+	"tidepull/internal/trial/language"
 )
 
 type wordsCommand struct{}

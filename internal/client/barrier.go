@@ -3,7 +3,7 @@ package client
 import (
 	"slices"
 
-	"tidepull/internal/mono"
+	"tidepull/internal/base/mono"
 	"tidepull/internal/trial"
 )
 

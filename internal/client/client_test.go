@@ -8,12 +8,12 @@ import (
 	"testing"
 	"time"
 
+	"tidepull/internal/base/mono"
 	"tidepull/internal/client"
-	"tidepull/internal/language"
-	"tidepull/internal/ledger"
-	"tidepull/internal/logbook"
-	"tidepull/internal/mark"
-	"tidepull/internal/mono"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/mark"
+	"tidepull/internal/trial/language"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/ws"
 )

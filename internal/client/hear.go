@@ -4,13 +4,13 @@ import (
 	"errors"
 	"fmt"
 
-	"tidepull/internal/expr"
-	"tidepull/internal/lane"
-	"tidepull/internal/ledger"
-	"tidepull/internal/logbook"
-	"tidepull/internal/mark"
-	"tidepull/internal/mono"
-	"tidepull/internal/plain"
+	"tidepull/internal/base/mono"
+	"tidepull/internal/base/plain"
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/mark"
+	"tidepull/internal/trial/expr"
 )
 
 func (s *ServerClosed) Error() string {

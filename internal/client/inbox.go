@@ -3,7 +3,7 @@ package client
 import (
 	"slices"
 
-	"tidepull/internal/mono"
+	"tidepull/internal/base/mono"
 )
 
 // An inbox holds the newest messages that no expect has seen, for sessions with

@@ -4,7 +4,7 @@ import (
 	"math"
 	"time"
 
-	"tidepull/internal/mono"
+	"tidepull/internal/base/mono"
 	"tidepull/internal/trial"
 )
 

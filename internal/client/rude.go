@@ -3,7 +3,7 @@ package client
 import (
 	"time"
 
-	"tidepull/internal/mono"
+	"tidepull/internal/base/mono"
 	"tidepull/internal/wire/ws"
 )
 

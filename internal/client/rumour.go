@@ -4,10 +4,10 @@ import (
 	"errors"
 	"slices"
 
-	"tidepull/internal/lane"
-	"tidepull/internal/ledger"
-	"tidepull/internal/mark"
-	"tidepull/internal/mono"
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/mark"
 )
 
 // A rumour is that a client heard of another one that left, while the tool

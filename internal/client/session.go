@@ -4,11 +4,11 @@ import (
 	"errors"
 	"time"
 
-	"tidepull/internal/expr"
-	"tidepull/internal/ledger"
-	"tidepull/internal/logbook"
-	"tidepull/internal/mono"
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
+	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/ws"
 )
 

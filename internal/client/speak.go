@@ -4,13 +4,13 @@ import (
 	"errors"
 	"hash/crc64"
 
-	"tidepull/internal/expr"
-	"tidepull/internal/lane"
-	"tidepull/internal/ledger"
-	"tidepull/internal/logbook"
-	"tidepull/internal/mark"
-	"tidepull/internal/mono"
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial"
+	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/ws"
 )
 

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"tidepull/internal/client"
-	"tidepull/internal/mark"
+	"tidepull/internal/measure/mark"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/ws"
 )

@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"strings"
 
-	"tidepull/internal/expr"
-	"tidepull/internal/plain"
+	"tidepull/internal/base/plain"
 	"tidepull/internal/trial"
+	"tidepull/internal/trial/expr"
 )
 
 // unheard remembers what the messages looked like that no rule recognised, by

@@ -6,11 +6,11 @@ import (
 	"math"
 	"time"
 
-	"tidepull/internal/expr"
-	"tidepull/internal/ledger"
-	"tidepull/internal/mark"
-	"tidepull/internal/mono"
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial"
+	"tidepull/internal/trial/expr"
 )
 
 // watches reports whether a message without a mark may be something that is

@@ -8,10 +8,10 @@ import (
 	"strings"
 	"time"
 
-	"tidepull/internal/expr"
-	"tidepull/internal/lane"
-	"tidepull/internal/mono"
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/lane"
 	"tidepull/internal/trial"
+	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/http1"
 )
 

@@ -13,14 +13,14 @@ import (
 	"slices"
 	"time"
 
+	"tidepull/internal/base/mono"
 	"tidepull/internal/client"
-	"tidepull/internal/lane"
-	"tidepull/internal/ledger"
-	"tidepull/internal/logbook"
-	"tidepull/internal/machine"
-	"tidepull/internal/mark"
-	"tidepull/internal/mono"
-	"tidepull/internal/poll"
+	"tidepull/internal/engine/machine"
+	"tidepull/internal/engine/poll"
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial"
 )
 

@@ -4,7 +4,7 @@ import (
 	"math/rand/v2"
 	"testing"
 
-	"tidepull/internal/mono"
+	"tidepull/internal/base/mono"
 	"tidepull/internal/trial"
 )
 

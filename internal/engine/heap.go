@@ -1,6 +1,6 @@
 package engine
 
-import "tidepull/internal/mono"
+import "tidepull/internal/base/mono"
 
 // A timers is a heap of clients by their deadlines, in which each client
 // stands exactly once and can be moved.

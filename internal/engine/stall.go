@@ -4,10 +4,10 @@ import (
 	"fmt"
 	"time"
 
-	"tidepull/internal/ledger"
-	"tidepull/internal/logbook"
-	"tidepull/internal/mono"
-	"tidepull/internal/poll"
+	"tidepull/internal/base/mono"
+	"tidepull/internal/engine/poll"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/wire"
 )
 

@@ -4,8 +4,8 @@ import (
 	"cmp"
 	"slices"
 
-	"tidepull/internal/ledger"
-	"tidepull/internal/mono"
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/ledger"
 	"tidepull/internal/trial"
 )
 

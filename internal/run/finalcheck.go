@@ -9,10 +9,10 @@ import (
 	"net/http"
 	"os/exec"
 
-	"tidepull/internal/expr"
-	"tidepull/internal/logbook"
-	"tidepull/internal/plain"
+	"tidepull/internal/base/plain"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
+	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/jsonscan"
 )

@@ -7,8 +7,8 @@ import (
 	"strings"
 	"testing"
 
-	"tidepull/internal/board"
 	"tidepull/internal/standin"
+	"tidepull/internal/standin/board"
 )
 
 // kept is a trial that logs in with a secret, speaks over both wires, in base64

@@ -8,9 +8,9 @@ import (
 	"strings"
 	"time"
 
-	"tidepull/internal/logbook"
+	"tidepull/internal/base/units"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
-	"tidepull/internal/units"
 )
 
 // Verdict is what a run says about a limit, or about the whole trial.

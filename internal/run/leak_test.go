@@ -4,7 +4,7 @@ import (
 	"os"
 	"testing"
 
-	"tidepull/internal/leak"
+	"tidepull/internal/testkit/leak"
 )
 
 func TestMain(m *testing.M) { os.Exit(leak.Main(m)) }

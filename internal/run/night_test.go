@@ -6,11 +6,11 @@ import (
 	"testing"
 	"time"
 
+	"tidepull/internal/base/mono"
 	"tidepull/internal/engine"
-	"tidepull/internal/ledger"
-	"tidepull/internal/logbook"
-	"tidepull/internal/mark"
-	"tidepull/internal/mono"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/mark"
 )
 
 // TestNight: seconds that are old take a fraction of the memory of new ones, and

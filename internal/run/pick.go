@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"strings"
 
-	"tidepull/internal/lane"
-	"tidepull/internal/ledger"
-	"tidepull/internal/plain"
+	"tidepull/internal/base/plain"
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/ledger"
 )
 
 // picked is how many clients are picked where more would do.

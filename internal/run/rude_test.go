@@ -10,13 +10,13 @@ import (
 	"testing"
 	"time"
 
+	"tidepull/internal/base/plain"
 	"tidepull/internal/engine"
-	"tidepull/internal/language"
-	"tidepull/internal/logbook"
-	"tidepull/internal/machine"
-	"tidepull/internal/plain"
-	"tidepull/internal/sim"
-	"tidepull/internal/sim/rude"
+	"tidepull/internal/engine/machine"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/testkit/rude"
+	"tidepull/internal/testkit/sim"
+	"tidepull/internal/trial/language"
 )
 
 var update = flag.Bool("update", false, "write docs/hostile.md again")

@@ -20,13 +20,13 @@ import (
 	"sync/atomic"
 	"time"
 
+	"tidepull/internal/base/mono"
 	"tidepull/internal/engine"
-	"tidepull/internal/lane"
-	"tidepull/internal/ledger"
-	"tidepull/internal/logbook"
-	"tidepull/internal/machine"
-	"tidepull/internal/mono"
-	"tidepull/internal/poll"
+	"tidepull/internal/engine/machine"
+	"tidepull/internal/engine/poll"
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 )
 

@@ -14,11 +14,11 @@ import (
 	"testing"
 	"time"
 
-	"tidepull/internal/board"
 	"tidepull/internal/engine"
-	"tidepull/internal/language"
-	"tidepull/internal/mark"
+	"tidepull/internal/measure/mark"
 	"tidepull/internal/standin"
+	"tidepull/internal/standin/board"
+	"tidepull/internal/trial/language"
 )
 
 // shortTide is a trial in which everybody has entered before anybody speaks,

@@ -8,9 +8,9 @@ import (
 	"path/filepath"
 	"time"
 
-	"tidepull/internal/ledger"
-	"tidepull/internal/logbook"
-	"tidepull/internal/meter"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/meter"
 	"tidepull/internal/trial"
 )
 

@@ -10,8 +10,8 @@ import (
 	"strconv"
 	"strings"
 
-	"tidepull/internal/board"
-	"tidepull/internal/mono"
+	"tidepull/internal/base/mono"
+	"tidepull/internal/standin/board"
 	"tidepull/internal/wire/http1"
 )
 

@@ -9,8 +9,8 @@ import (
 	"slices"
 	"unicode/utf8"
 
-	"tidepull/internal/mono"
-	"tidepull/internal/plain"
+	"tidepull/internal/base/mono"
+	"tidepull/internal/base/plain"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/ws"

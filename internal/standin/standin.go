@@ -25,9 +25,9 @@ import (
 	"net/netip"
 	"time"
 
-	"tidepull/internal/board"
-	"tidepull/internal/mono"
-	"tidepull/internal/poll"
+	"tidepull/internal/base/mono"
+	"tidepull/internal/engine/poll"
+	"tidepull/internal/standin/board"
 	"tidepull/internal/wire/ws"
 )
 

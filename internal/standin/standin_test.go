@@ -11,10 +11,10 @@ import (
 	"testing"
 	"time"
 
-	"tidepull/internal/board"
-	"tidepull/internal/machine"
-	"tidepull/internal/mono"
-	"tidepull/internal/poll"
+	"tidepull/internal/base/mono"
+	"tidepull/internal/engine/machine"
+	"tidepull/internal/engine/poll"
+	"tidepull/internal/standin/board"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/ws"
 )

@@ -9,9 +9,9 @@ import (
 	"strings"
 	"time"
 
-	"tidepull/internal/expr"
-	"tidepull/internal/ledger"
-	"tidepull/internal/secret"
+	"tidepull/internal/base/secret"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/jsonscan"
 )
 

@@ -8,8 +8,8 @@ import (
 	"testing"
 	"time"
 
-	"tidepull/internal/language"
 	"tidepull/internal/standin"
+	"tidepull/internal/trial/language"
 )
 
 func startStandin(t *testing.T, cfg standin.Config) *standin.Server {

@@ -7,8 +7,9 @@ import (
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 
-	"tidepull/internal/logbook"
-	"tidepull/internal/plain"
+	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/balance"
 	"tidepull/internal/tui/fanout"
@@ -17,7 +18,6 @@ import (
 	"tidepull/internal/tui/scene"
 	"tidepull/internal/tui/tide"
 	"tidepull/internal/tui/watch"
-	"tidepull/internal/units"
 )
 
 // A Source is a run to be looked at, one that goes on or one that is kept.

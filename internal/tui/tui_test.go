@@ -128,10 +128,10 @@ func TestWatch(t *testing.T) {
 		s.until(`q again ends it at once`, 5*time.Second)
 		s.keys("s")
 		s.until(`tide, over after`, 30*time.Second)
-		s.until(`verdict: (broken|not proven)`, 5*time.Second)
+		s.until(`verdict: `+lossy, 5*time.Second)
 		s.keys("q")
-		s.until(`limit "nothing is lost": ledger.lost equals 0, measured [1-9]\d*: broken`, 10*time.Second)
-		s.until(`status 1`, 5*time.Second)
+		s.until(`limit "nothing is lost": ledger.lost equals 0, measured [1-9]\d*: (broken|not proven)`, 10*time.Second)
+		s.until(`status [13]`, 5*time.Second)
 	}
 }
 
@@ -168,6 +168,10 @@ func TestHostileServer(t *testing.T) {
 	s.until(`no connection to 127.0.0.1:9 could be opened`, 10*time.Second)
 	s.until(`status 4`, 5*time.Second)
 }
+
+// lossy is what the verdict on a run that lost something says. Losses in seconds
+// in which this machine was too busy prove nothing.
+const lossy = `(■ broken|╳ not proven|broken|not proven)`
 
 // TestLookInto keeps a lossy run, goes down from the balance sheet to one lost
 // message and the client that missed it, exports, and finds the run again from
@@ -224,7 +228,7 @@ func TestLookInto(t *testing.T) {
 	s.until(`kept as run 1`, 10*time.Second)
 
 	s = open(t, 160, 47, in)
-	s.until(`1  morning tide .*■ broken`, 10*time.Second)
+	s.until(`1  morning tide .*`+lossy, 10*time.Second)
 	s.keys("Down", "r")
 	s.until(`name:`, 5*time.Second)
 	s.keys("before the change", "Enter")

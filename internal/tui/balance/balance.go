@@ -11,14 +11,14 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"tidepull/internal/ledger"
-	"tidepull/internal/logbook"
-	"tidepull/internal/plain"
+	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/scene"
 	"tidepull/internal/tui/watch"
-	"tidepull/internal/units"
 )
 
 // Help explains the view in words.

@@ -4,8 +4,8 @@ import (
 	"math"
 	"time"
 
+	"tidepull/internal/base/units"
 	"tidepull/internal/tui/look"
-	"tidepull/internal/units"
 )
 
 // An axis maps durations to dots on a logarithmic scale of whole decades.

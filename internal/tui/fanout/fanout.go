@@ -9,13 +9,13 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
-	"tidepull/internal/ledger"
-	"tidepull/internal/logbook"
-	"tidepull/internal/meter"
-	"tidepull/internal/plain"
+	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/meter"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/scene"
-	"tidepull/internal/units"
 )
 
 // Help explains the view in words.

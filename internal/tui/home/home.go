@@ -11,12 +11,12 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
-	"tidepull/internal/plain"
-	"tidepull/internal/probe"
+	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
+	"tidepull/internal/capture/probe"
+	"tidepull/internal/report/store"
 	"tidepull/internal/run"
-	"tidepull/internal/store"
 	"tidepull/internal/tui/look"
-	"tidepull/internal/units"
 )
 
 // Help explains the screen in words.

@@ -9,7 +9,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
-	"tidepull/internal/store"
+	"tidepull/internal/report/store"
 	"tidepull/internal/tui/look"
 )
 

@@ -11,13 +11,13 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"tidepull/internal/language"
-	"tidepull/internal/plain"
+	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
+	"tidepull/internal/report/store"
 	"tidepull/internal/run"
-	"tidepull/internal/store"
 	"tidepull/internal/trial"
+	"tidepull/internal/trial/language"
 	"tidepull/internal/tui/look"
-	"tidepull/internal/units"
 	"tidepull/trials"
 )
 

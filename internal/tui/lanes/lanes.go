@@ -10,8 +10,8 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
-	"tidepull/internal/lane"
-	"tidepull/internal/ledger"
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/ledger"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/scene"
 )

@@ -10,8 +10,8 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
-	"tidepull/internal/lane"
-	"tidepull/internal/ledger"
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/ledger"
 	"tidepull/internal/run"
 	"tidepull/internal/trial"
 	"tidepull/internal/tui/look"

@@ -6,13 +6,13 @@ import (
 	"strings"
 	"time"
 
-	"tidepull/internal/lane"
-	"tidepull/internal/ledger"
-	"tidepull/internal/plain"
-	"tidepull/internal/probe"
+	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
+	"tidepull/internal/capture/probe"
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/ledger"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/scene"
-	"tidepull/internal/units"
 )
 
 // clock is the column of times.

@@ -13,9 +13,9 @@ import (
 	"charm.land/bubbles/v2/textinput"
 	tea "charm.land/bubbletea/v2"
 
-	"tidepull/internal/plain"
-	"tidepull/internal/probe"
-	"tidepull/internal/replay"
+	"tidepull/internal/base/plain"
+	"tidepull/internal/capture/probe"
+	"tidepull/internal/capture/replay"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/wire/http1"
 )

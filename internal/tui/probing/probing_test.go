@@ -10,7 +10,7 @@ import (
 	"github.com/charmbracelet/colorprofile"
 	"github.com/charmbracelet/x/ansi"
 
-	"tidepull/internal/probe"
+	"tidepull/internal/capture/probe"
 	"tidepull/internal/tui/look"
 )
 

@@ -8,10 +8,10 @@ import (
 
 	"github.com/charmbracelet/x/ansi"
 
-	"tidepull/internal/plain"
-	"tidepull/internal/probe"
+	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
+	"tidepull/internal/capture/probe"
 	"tidepull/internal/tui/look"
-	"tidepull/internal/units"
 )
 
 func sorted(events []probe.Event) []probe.Event {

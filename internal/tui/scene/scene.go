@@ -5,11 +5,11 @@ package scene
 import (
 	"time"
 
-	"tidepull/internal/logbook"
-	"tidepull/internal/mono"
+	"tidepull/internal/base/mono"
+	"tidepull/internal/base/units"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/look"
-	"tidepull/internal/units"
 )
 
 // A Scene is one moment of a run view. It is made again for each picture.

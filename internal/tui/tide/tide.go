@@ -7,11 +7,11 @@ import (
 	"fmt"
 	"time"
 
-	"tidepull/internal/logbook"
+	"tidepull/internal/base/units"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/scene"
-	"tidepull/internal/units"
 )
 
 // A Scale maps the seconds of a run to columns of dots.

@@ -4,12 +4,12 @@ import (
 	"math"
 	"time"
 
-	"tidepull/internal/logbook"
-	"tidepull/internal/meter"
+	"tidepull/internal/base/units"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/meter"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/tide"
-	"tidepull/internal/units"
 )
 
 // A band is the latency of one column of dots.

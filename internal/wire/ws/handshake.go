@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"slices"
 
-	"tidepull/internal/plain"
+	"tidepull/internal/base/plain"
 	"tidepull/internal/wire/http1"
 )
 

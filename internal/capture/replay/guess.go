@@ -1,0 +1,342 @@
+package replay
+
+import (
+	"bytes"
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"tidepull/internal/capture/recording"
+	"tidepull/internal/measure/mark"
+)
+
+// A Guess is a value of the recording that varies from client to client, or
+// from run to run, and what takes its place.
+type Guess struct {
+	Value string
+	Kind  string // "name", "given", "time", "id", "mark", "secret" or "by hand"
+	Why   string // what it was guessed from
+	// Becomes is the expression of the trial language that gives it.
+	Becomes string
+	Local   string // of "given": the name under which it is remembered
+	Path    string // of "given": where it stands in the server's message, such as "token" or "list.0.id"
+	Cookie  string // of "given": the cookie that it is
+	Actor   int
+}
+
+var (
+	uuidForm  = regexp.MustCompile(`\b[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}\b`)
+	timeForm  = regexp.MustCompile(`\b\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:?\d\d)`)
+	nameKeys  = []string{"name", "user", "username", "nick", "nickname", "login", "callsign", "from", "sender", "who", "client"}
+	otherWord = regexp.MustCompile(`[^A-Za-z0-9]+`)
+)
+
+// A leaf is one value of a JSON text.
+type leaf struct {
+	path  string // members and indexes, joined with dots
+	key   string // the last member's name
+	value string // of a string, or the digits of a number
+	text  bool
+}
+
+// leaves lists the values of a JSON text, nil if it is none. A text in which
+// JSON stands inside a string is opened one level deep.
+func leaves(b []byte) []leaf {
+	dec := json.NewDecoder(bytes.NewReader(b))
+	dec.UseNumber()
+	var v any
+	if dec.Decode(&v) != nil || dec.More() {
+		return nil
+	}
+	var all []leaf
+	walk(&all, "", "", v)
+	return all
+}
+
+func walk(all *[]leaf, path, key string, v any) {
+	join := func(next string) string {
+		if path == "" {
+			return next
+		}
+		return path + "." + next
+	}
+	switch v := v.(type) {
+	case map[string]any:
+		names := make([]string, 0, len(v))
+		for name := range v {
+			names = append(names, name)
+		}
+		slices.Sort(names)
+		for _, name := range names {
+			walk(all, join(name), name, v[name])
+		}
+	case []any:
+		for i, e := range v {
+			walk(all, join(strconv.Itoa(i)), key, e)
+		}
+	case string:
+		*all = append(*all, leaf{path, key, v, true})
+	case json.Number:
+		*all = append(*all, leaf{path, key, v.String(), false})
+	}
+}
+
+// guess finds what varies, and where it is used and given.
+func (p *Plan) guess(rec *recording.Recording, o Options) {
+	made, err := time.Parse(time.RFC3339, rec.Made)
+	if err != nil {
+		made = time.Time{}
+	}
+	for _, value := range slices.Sorted(maps.Keys(o.Vary)) {
+		p.Guesses = append(p.Guesses, Guess{Value: value, Kind: "by hand", Why: "you said so", Becomes: o.Vary[value]})
+	}
+	for _, a := range p.Actors {
+		p.guessActor(a, made, o)
+	}
+	slices.SortStableFunc(p.Guesses, func(a, b Guess) int { return len(b.Value) - len(a.Value) }) // one may stand in another
+	for _, a := range p.Actors {
+		for i := range a.Steps {
+			p.place(a, &a.Steps[i])
+		}
+	}
+}
+
+// given is a value that the server has said.
+type given struct {
+	step   int
+	path   string
+	cookie string
+}
+
+func (p *Plan) guessActor(a *Actor, made time.Time, o Options) {
+	heard := map[string]given{} // by value: where the server said it first
+	said := map[string]bool{}   // values that the client had said before
+	hear := func(i int, b []byte) {
+		for _, l := range leaves(b) {
+			if _, known := heard[l.value]; !known && !said[l.value] && telling(l) {
+				heard[l.value] = given{step: i, path: l.path}
+			}
+		}
+	}
+	for i := range a.Steps {
+		s := &a.Steps[i]
+		switch s.Do {
+		case Hear:
+			hear(i, s.Payload)
+		default:
+			for _, l := range sayings(s) {
+				p.judge(a, i, l, heard, made, o)
+				said[l.value] = true
+			}
+			hear(i, s.Answer)
+			for _, f := range s.Head {
+				if strings.EqualFold(f.Name, "Set-Cookie") {
+					pair, _, _ := strings.Cut(f.Value, ";")
+					if name, value, ok := strings.Cut(pair, "="); ok && len(value) >= 4 {
+						heard[value] = given{step: i, cookie: name}
+					}
+				}
+			}
+		}
+	}
+}
+
+// telling reports whether a value of the server's is one that a client could only
+// have from it: long, or with digits, and no plain word.
+func telling(l leaf) bool {
+	if len(l.value) < 5 {
+		return false
+	}
+	digits := strings.ContainsAny(l.value, "0123456789")
+	return digits || len(l.value) >= 16 && !strings.Contains(l.value, " ")
+}
+
+// sayings lists the values in what a client sends.
+func sayings(s *Step) []leaf {
+	all := leaves(s.Payload)
+	if all == nil && len(s.Payload) > 0 && !s.Binary {
+		all = append(all, words(string(s.Payload))...)
+	}
+	for _, f := range s.Fields {
+		all = append(all, leaf{path: f.Name, key: f.Name, value: strings.TrimPrefix(f.Value, "Bearer "), text: true})
+	}
+	if _, query, ok := strings.Cut(s.Path, "?"); ok {
+		all = append(all, words(query)...)
+	}
+	return all
+}
+
+// words takes a text, a form or a query apart.
+func words(s string) (all []leaf) {
+	for _, pair := range strings.FieldsFunc(s, func(r rune) bool { return strings.ContainsRune("&;, \t", r) }) {
+		key, value, ok := strings.Cut(pair, "=")
+		if !ok {
+			key, value = "", pair
+		}
+		all = append(all, leaf{path: key, key: key, value: value, text: true})
+	}
+	return all
+}
+
+// judge decides whether a value that the client says varies.
+func (p *Plan) judge(a *Actor, i int, l leaf, heard map[string]given, made time.Time, o Options) {
+	if slices.Contains(o.Keep, l.value) || l.value == "" || p.known(a, l.value) {
+		return
+	}
+	add := func(kind, value, becomes, why string) {
+		if slices.Contains(o.Keep, value) || p.known(a, value) {
+			return
+		}
+		p.Guesses = append(p.Guesses, Guess{Value: value, Kind: kind, Becomes: becomes, Why: why, Actor: a.Number})
+	}
+	if _, end := mark.Find([]byte(l.value)); end > 0 {
+		add("mark", l.value[end-mark.Len:end], "uuid()", "it is a mark of another run")
+	}
+	if g, ok := heard[l.value]; ok {
+		p.give(a, l.value, g)
+		return
+	}
+	within := "" // the longest that stands in it
+	for value := range heard {
+		if len(value) >= 8 && strings.Contains(l.value, value) && cmp.Or(cmp.Compare(len(value), len(within)), cmp.Compare(value, within)) > 0 {
+			within = value
+		}
+	}
+	if within != "" {
+		p.give(a, within, heard[within])
+		return
+	}
+	for _, value := range recording.PlaceholderForm.FindAllString(l.value, -1) {
+		name, env := recording.SecretOf(value)
+		add("secret", value, "secret."+name, "it was hidden when it was recorded; "+env+" in the environment gives it")
+	}
+	for _, value := range uuidForm.FindAllString(l.value, -1) {
+		add("id", value, "uuid()", "it has the form of a UUID, and the client made it")
+	}
+	for _, value := range timeForm.FindAllString(l.value, -1) {
+		add("time", value, "timestamp()", "it has the form of a time")
+	}
+	switch {
+	case near(l.value, made, time.Millisecond):
+		add("time", l.value, "now()", "it is the time of the recording in milliseconds")
+	case near(l.value, made, time.Second):
+		add("time", l.value, "floor(now() / 1000)", "it is the time of the recording in seconds")
+	case l.text && slices.Contains(nameKeys, strings.ToLower(l.key)) && p.comesBack(a, i, l.value):
+		add("name", l.value, "name", fmt.Sprintf("the client says it as %q, and the server says it to others", l.key))
+	}
+}
+
+func (p *Plan) known(a *Actor, value string) bool {
+	return slices.ContainsFunc(p.Guesses, func(g Guess) bool { return g.Value == value && (g.Actor == a.Number || g.Actor == 0) })
+}
+
+func (p *Plan) give(a *Actor, value string, g given) {
+	if p.known(a, value) {
+		return
+	}
+	last := g.path[strings.LastIndexByte(g.path, '.')+1:]
+	if g.cookie != "" {
+		last = g.cookie
+	}
+	local := strings.Trim(otherWord.ReplaceAllString(strings.ToLower(last), "_"), "_")
+	if local == "" || local[0] >= '0' && local[0] <= '9' {
+		local = "value" + local
+	}
+	for n := 2; slices.ContainsFunc(p.Guesses, func(other Guess) bool { return other.Local == local }); n++ {
+		local = fmt.Sprintf("%s_%d", strings.TrimRight(local, "_0123456789"), n)
+	}
+	from := fmt.Sprintf("the server gives it in %q", g.path)
+	if g.cookie != "" {
+		from = fmt.Sprintf("the server gives it as the cookie %q", g.cookie)
+	}
+	p.Guesses = append(p.Guesses, Guess{Value: value, Kind: "given", Becomes: "my." + local, Local: local, Path: g.path, Cookie: g.cookie, Why: from + ", and the client says it back", Actor: a.Number})
+}
+
+// near reports whether digits are an instant near the time of the recording.
+func near(digits string, made time.Time, unit time.Duration) bool {
+	n, err := strconv.ParseInt(digits, 10, 64)
+	if err != nil || made.IsZero() {
+		return false
+	}
+	return time.Unix(0, n*int64(unit)).Sub(made).Abs() < 24*time.Hour
+}
+
+// comesBack reports whether the server says a value after a step, to any actor.
+func (p *Plan) comesBack(a *Actor, step int, value string) bool {
+	for _, other := range p.Actors {
+		for _, s := range other.Steps {
+			if s.At < a.Steps[step].At || s.Do == Say {
+				continue
+			}
+			for _, b := range [][]byte{s.Answer, heardIn(&s)} {
+				for _, l := range leaves(b) {
+					if l.text && l.value == value {
+						return true
+					}
+				}
+			}
+		}
+	}
+	return false
+}
+
+func heardIn(s *Step) []byte {
+	if s.Do == Hear {
+		return s.Payload
+	}
+	return nil
+}
+
+// place finds which guesses a step uses, and which it gives.
+func (p *Plan) place(a *Actor, s *Step) {
+	for i, g := range p.Guesses {
+		if g.Actor != 0 && g.Actor != a.Number {
+			continue
+		}
+		if s.Do != Hear {
+			used := strings.Contains(string(s.Payload), g.Value) || strings.Contains(s.Path, g.Value)
+			for _, f := range s.Fields {
+				used = used || strings.Contains(f.Value, g.Value)
+			}
+			if used {
+				s.Uses = append(s.Uses, i)
+			}
+		}
+		if g.Kind == "given" && p.gives(s, &g) {
+			s.Gives = append(s.Gives, i)
+		}
+	}
+}
+
+// gives reports whether a step is where a value comes from.
+func (p *Plan) gives(s *Step, g *Guess) bool {
+	if g.Cookie != "" {
+		return slices.ContainsFunc(cookiesOf(s), func(c [2]string) bool { return c[0] == g.Cookie && c[1] == g.Value })
+	}
+	for _, b := range [][]byte{s.Answer, heardIn(s)} {
+		for _, l := range leaves(b) {
+			if l.path == g.Path && l.value == g.Value {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+func cookiesOf(s *Step) (all [][2]string) {
+	for _, f := range s.Head {
+		if strings.EqualFold(f.Name, "Set-Cookie") {
+			pair, _, _ := strings.Cut(f.Value, ";")
+			if name, value, ok := strings.Cut(pair, "="); ok {
+				all = append(all, [2]string{strings.TrimSpace(name), strings.TrimSpace(value)})
+			}
+		}
+	}
+	return all
+}

@@ -1,0 +1,294 @@
+// Package replay makes a plan out of a recording: what each client did, what it
+// waited for, and which values vary from client to client and from run to run.
+// A plan can be written as a session of the trial language (session.go), and
+// what came when it was played can be held against what was recorded (diff.go).
+package replay
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"net/url"
+	"strings"
+	"time"
+
+	"tidepull/internal/capture/recording"
+	"tidepull/internal/wire/http1"
+	"tidepull/internal/wire/ws"
+)
+
+// A Plan is what a recording's clients did.
+type Plan struct {
+	Target  string
+	Actors  []*Actor
+	Guesses []Guess // values that vary
+}
+
+// Speech is how an actor's connection is spoken on.
+type Speech string
+
+// The speeches.
+const (
+	WebSocket Speech = "websocket"
+	Lines     Speech = "lines"
+	Requests  Speech = "requests" // nothing but HTTP
+)
+
+// An Actor is one client of the recording: one WebSocket or TCP connection, and
+// the HTTP requests that belong to it.
+type Actor struct {
+	Number int // from 1
+	Speech Speech
+	Begins time.Duration // after the first of all
+	Steps  []Step
+}
+
+// Do tells what a step does.
+type Do string
+
+// The steps.
+const (
+	Ask     Do = "request"
+	Connect Do = "connect"
+	Say     Do = "say"
+	Hear    Do = "hear"   // something that the server says
+	Follow  Do = "follow" // a request whose answer is an event stream
+	Close   Do = "close"
+)
+
+// A Step is one thing that an actor does, or hears.
+type Step struct {
+	Do      Do
+	At      time.Duration // since the recording began
+	Method  string        // Ask
+	Path    string        // Ask, Connect
+	Fields  []http1.Field // Ask, Connect: those that do not follow from the rest
+	Payload []byte        // Say, Hear; Ask: the content
+	Binary  bool          // Say, Hear
+	Status  int           // Ask: of the answer
+	Took    time.Duration // Ask: until the answer began
+	Answer  []byte        // Ask: its content
+	Head    []http1.Field // Ask: its fields
+	Code    int           // Close
+	Reason  string        // Close
+	Uses    []int         // guesses whose values stand in it
+	Gives   []int         // guesses whose values the server gives in it
+}
+
+// Options change how a plan is made.
+type Options struct {
+	Keep []string          // values that do not vary, whatever is guessed
+	Vary map[string]string // values that do, with the expression that gives them
+}
+
+// follows are header fields that follow from the rest of a request, or from the
+// connection: they are not part of a plan.
+var follows = []string{"Host", "Connection", "Upgrade", "Content-Length", "Transfer-Encoding", "Cookie", "Sec-WebSocket-Key", "Sec-WebSocket-Version", "Sec-WebSocket-Extensions",
+	"Accept", "Accept-Encoding", "Accept-Language", "User-Agent", "Cache-Control", "Pragma", "Referer", "Keep-Alive", "DNT"}
+
+func kept(fields []http1.Field) (out []http1.Field) {
+	for _, f := range fields {
+		low := strings.ToLower(f.Name)
+		follow := strings.HasPrefix(low, "sec-fetch") || strings.HasPrefix(low, "sec-ch-") || strings.HasPrefix(low, ":") || strings.HasPrefix(low, "priority")
+		for _, name := range follows {
+			follow = follow || strings.EqualFold(f.Name, name)
+		}
+		if !follow {
+			out = append(out, f)
+		}
+	}
+	return out
+}
+
+// Make makes a plan. Recordings without anything that a client did are refused.
+func Make(rec *recording.Recording, o Options) (*Plan, error) {
+	p := &Plan{Target: rec.Target}
+	if p.Target == "" {
+		p.Target = "ws://127.0.0.1:7411/live"
+	}
+	m := maker{plan: p, conns: map[int]*conn{}}
+	for i := range rec.Entries {
+		m.entry(&rec.Entries[i])
+	}
+	m.flush()
+	if len(p.Actors) == 0 {
+		return nil, errors.New("the recording holds nothing that a client did")
+	}
+	p.guess(rec, o)
+	return p, nil
+}
+
+// A maker follows the connections of a recording.
+type maker struct {
+	plan    *Plan
+	conns   map[int]*conn
+	order   []int
+	current *Actor // to whom HTTP requests belong
+	loose   []Step // requests before the first connection that stays
+}
+
+type conn struct {
+	actor   *Actor
+	ask     *Step     // the request that is not answered yet
+	lines   [2][]byte // of TCP, not whole yet
+	follows *Actor    // whose event stream it is
+	upgrade bool
+}
+
+func (m *maker) conn(n int) *conn {
+	c := m.conns[n]
+	if c == nil {
+		c = &conn{}
+		m.conns[n] = c
+		m.order = append(m.order, n)
+	}
+	return c
+}
+
+func (m *maker) newActor(s Speech) *Actor {
+	a := &Actor{Number: len(m.plan.Actors) + 1, Speech: s, Steps: m.loose}
+	m.loose = nil
+	m.plan.Actors = append(m.plan.Actors, a)
+	m.current = a
+	return a
+}
+
+func (m *maker) entry(e *recording.Entry) {
+	c, at := m.conn(e.Conn), time.Duration(e.At)*time.Microsecond
+	switch e.What {
+	case recording.Head:
+		m.head(c, e, at)
+	case recording.Content:
+		switch {
+		case c.ask == nil:
+		case e.From == recording.Client:
+			c.ask.Payload = append(c.ask.Payload, e.Payload()...)
+		default:
+			c.ask.Answer = append(c.ask.Answer, e.Payload()...)
+		}
+	case recording.Event:
+		if c.follows != nil {
+			c.follows.Steps = append(c.follows.Steps, Step{Do: Hear, At: at, Payload: e.Payload()})
+		}
+	case recording.Message:
+		if c.actor == nil {
+			return
+		}
+		s := Step{Do: Hear, At: at, Payload: e.Payload(), Binary: e.Kind == "binary"}
+		if e.From == recording.Client {
+			s.Do = Say
+		}
+		c.actor.Steps = append(c.actor.Steps, s)
+	case recording.Close:
+		if c.actor != nil && e.From == recording.Client {
+			c.actor.Steps = append(c.actor.Steps, Step{Do: Close, At: at, Code: e.Code, Reason: e.Text})
+		}
+	case recording.Data:
+		m.data(c, e, at)
+	}
+}
+
+func (m *maker) head(c *conn, e *recording.Entry, at time.Duration) {
+	if e.From == recording.Client {
+		m.settle(c)
+		method, path, _ := strings.Cut(e.Start, " ")
+		if u, err := url.ParseRequestURI(path); err == nil && u.IsAbs() {
+			path = u.RequestURI()
+		}
+		c.ask = &Step{Do: Ask, At: at, Method: method, Path: path, Fields: kept(e.Fields)}
+		h := http1.Head{Fields: e.Fields}
+		c.upgrade = h.HasToken("Upgrade", "websocket")
+		return
+	}
+	if c.ask == nil {
+		return
+	}
+	fmt.Sscanf(e.Start, "%d", &c.ask.Status)
+	c.ask.Head, c.ask.Took = e.Fields, at-c.ask.At
+	h := http1.Head{Fields: e.Fields}
+	if c.ask.Status == 200 && strings.HasPrefix(h.Get("Content-Type"), "text/event-stream") {
+		if m.current == nil {
+			m.newActor(Requests)
+		}
+		c.ask.Do, c.follows = Follow, m.current
+		m.current.Steps = append(m.current.Steps, *c.ask)
+		c.ask = nil
+		return
+	}
+	if c.ask.Status == 101 && c.upgrade {
+		c.actor = m.newActor(WebSocket)
+		c.ask.Do = Connect
+		c.actor.Steps = append(c.actor.Steps, *c.ask)
+		c.ask = nil
+	}
+}
+
+// settle puts a request that is over among the steps.
+func (m *maker) settle(c *conn) {
+	if c.ask != nil && c.upgrade { // a WebSocket that was refused: there is nothing to play
+		c.ask = nil
+	}
+	if c.ask == nil {
+		return
+	}
+	if m.current != nil {
+		m.current.Steps = append(m.current.Steps, *c.ask)
+	} else {
+		m.loose = append(m.loose, *c.ask)
+	}
+	c.ask = nil
+}
+
+// data takes bytes over TCP as lines.
+func (m *maker) data(c *conn, e *recording.Entry, at time.Duration) {
+	if c.actor == nil {
+		c.actor = m.newActor(Lines)
+		c.actor.Steps = append(c.actor.Steps, Step{Do: Connect, At: at})
+	}
+	side, do := 0, Say
+	if e.From == recording.Server {
+		side, do = 1, Hear
+	}
+	c.lines[side] = append(c.lines[side], e.Payload()...)
+	for {
+		line, rest, ok := strings.Cut(string(c.lines[side]), "\n")
+		if !ok {
+			return
+		}
+		c.lines[side] = []byte(rest)
+		c.actor.Steps = append(c.actor.Steps, Step{Do: do, At: at, Payload: []byte(strings.TrimSuffix(line, "\r"))})
+	}
+}
+
+func (m *maker) flush() {
+	for _, n := range m.order {
+		m.settle(m.conns[n])
+	}
+	if len(m.loose) > 0 {
+		m.newActor(Requests)
+	}
+	first := time.Duration(math.MaxInt64)
+	for _, a := range m.plan.Actors {
+		sortSteps(a.Steps)
+		first = min(first, a.Steps[0].At)
+	}
+	for _, a := range m.plan.Actors {
+		a.Begins = a.Steps[0].At - first
+	}
+}
+
+func sortSteps(steps []Step) {
+	for i := 1; i < len(steps); i++ {
+		for k := i; k > 0 && steps[k].At < steps[k-1].At; k-- {
+			steps[k], steps[k-1] = steps[k-1], steps[k]
+		}
+	}
+}
+
+// closeCode is the code that an actor's close has.
+func closeCode(s *Step) int {
+	if s.Code == 0 || s.Code == ws.CloseNoStatus {
+		return ws.CloseNormal
+	}
+	return s.Code
+}

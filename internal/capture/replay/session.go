@@ -1,0 +1,505 @@
+package replay
+
+import (
+	"bytes"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"net/url"
+	"strconv"
+	"strings"
+	"time"
+	"unicode"
+	"unicode/utf8"
+
+	"github.com/hashicorp/hcl/v2/hclwrite"
+
+	"tidepull/internal/base/plain"
+	"tidepull/internal/capture/recording"
+)
+
+// SessionOf writes what a recording's clients did as a trial, with secret blocks
+// for credentials; if there is nothing, as one that says so.
+func SessionOf(rec *recording.Recording) string {
+	p, err := Make(rec.Concealed(), Options{})
+	if err != nil {
+		return fmt.Sprintf("# Nothing to write: %v.\n", err)
+	}
+	return p.Trial("kept", 1)
+}
+
+// leastPause is the shortest pause that is written down.
+const leastPause = 300 * time.Millisecond
+
+// Trial writes a plan as a whole trial: a session and a crew for each of its
+// clients. speed above 1 makes pauses shorter.
+func (p *Plan) Trial(name string, speed float64) string {
+	w := &writer{plan: p, speed: speed, meet: meetings(p)}
+	w.p("# Made from a recording. It waits for what was answered then.")
+	if len(p.Guesses) > 0 {
+		w.p("#\n# These values were found to vary, and are replaced. Where that is wrong, change")
+		w.p("# it here, or make it again with --keep-value VALUE or --vary VALUE=EXPRESSION.")
+		for _, g := range p.Guesses {
+			w.p("#   %q becomes %s: %s", plain.Text(g.Value, 60), g.Becomes, plain.Text(g.Why, 0))
+		}
+	}
+	w.p("\ntrial %s {\n  seed = 1\n}\n", quote(name))
+	w.secrets()
+	w.target()
+	w.p("# What was recorded is said as it stands, and nothing else.\ndialect \"recorded\" {}\n")
+	lasts := time.Duration(0)
+	for _, a := range p.Actors {
+		w.session(a)
+		if n := len(a.Steps); n > 0 {
+			lasts = max(lasts, a.Begins+a.Steps[n-1].At-a.Steps[0].At)
+		}
+	}
+	for _, a := range p.Actors {
+		w.p("crew \"client %d\" {\n  clients = 1\n  session = session[\"client %d\"]", a.Number, a.Number)
+		w.p("  name    = %s\n}\n", w.crewName(a))
+	}
+	w.p("tide {\n  flood \"100%%\" {\n    over = \"100ms\"\n  }\n  slack {\n    lasts = %q\n  }\n}\n", (time.Duration(float64(lasts)/speed) + 5*time.Second).Round(time.Second).String())
+	w.p("limit \"all that was answered then is answered now\" {\n  of     = checks.failed\n  equals = 0\n}")
+	return string(hclwrite.Format([]byte(w.b.String())))
+}
+
+type writer struct {
+	plan  *Plan
+	meet  map[*Actor]map[int][]meeting // barriers, by the step that they stand before
+	b     strings.Builder
+	speed float64
+}
+
+func (w *writer) p(format string, a ...any) { fmt.Fprintf(&w.b, format+"\n", a...) }
+
+// secrets writes a block for each value that was hidden in the recording.
+func (w *writer) secrets() {
+	seen := map[string]bool{}
+	for _, g := range w.plan.Guesses {
+		if g.Kind == "secret" && !seen[g.Value] {
+			seen[g.Value] = true
+			name, env := recording.SecretOf(g.Value)
+			w.p("secret %s {\n env = %q\n}\n", quote(name), env)
+		}
+	}
+}
+
+func (w *writer) target() {
+	u, err := url.Parse(w.plan.Target)
+	if err != nil {
+		u = &url.URL{Scheme: "ws", Host: "127.0.0.1:7411"}
+	}
+	u.Scheme = "ws"
+	path := u.Path
+	for _, a := range w.plan.Actors {
+		for _, s := range a.Steps {
+			if s.Do == Connect && s.Path != "" && path == "" {
+				path, _, _ = strings.Cut(s.Path, "?")
+			}
+		}
+	}
+	u.Path, u.RawQuery = path, ""
+	if u.Path == "" {
+		u.Path = "/"
+	}
+	w.p("target \"recorded\" {\n  websocket = %s\n  dialect = \"recorded\"\n  order = \"any\"\n}\n", quote(u.String()))
+}
+
+// crewName is the name that an actor had, made different for each copy.
+func (w *writer) crewName(a *Actor) string {
+	for _, g := range w.plan.Guesses {
+		if g.Kind == "name" && g.Actor == a.Number {
+			q := quote(g.Value)
+			return q[:len(q)-1] + `${n == 0 ? "" : "-${n}"}"`
+		}
+	}
+	return fmt.Sprintf("\"client %d-${n}\"", a.Number)
+}
+
+func (w *writer) session(a *Actor) {
+	w.p("session \"client %d\" {", a.Number)
+	asks, streams := 0, false
+	var last time.Duration
+	if begins := time.Duration(float64(a.Begins) / w.speed); begins >= leastPause {
+		w.p("pause {\n lasts = %q\n}", begins.Round(10*time.Millisecond).String())
+	}
+	for i := range a.Steps {
+		s := &a.Steps[i]
+		w.barriers(a, i)
+		if gap := time.Duration(float64(s.At-last) / w.speed); i > 0 && s.Do != Hear && gap >= leastPause {
+			w.p("pause {\n lasts = %q\n}", gap.Round(10*time.Millisecond).String())
+		}
+		last = s.At
+		switch s.Do {
+		case Ask:
+			asks++
+			w.ask(a, s, asks)
+		case Follow:
+			w.p("# Here the client followed the event stream of %s, which a trial does not yet; tidepull", quote(s.Path))
+			w.p("# replay does.")
+			streams = true
+		case Connect:
+			w.connect(a, s)
+		case Say:
+			w.say(a, s)
+		case Hear:
+			if !streams || a.Speech != Requests {
+				w.hear(a, i)
+			}
+		case Close:
+			w.p("close {\n code = %d", closeCode(s))
+			if s.Reason != "" {
+				w.p("reason = %s", quote(s.Reason))
+			}
+			w.p("}")
+		}
+	}
+	w.barriers(a, len(a.Steps))
+	w.p("}\n")
+}
+
+func (w *writer) ask(a *Actor, s *Step, n int) {
+	w.p("request \"request %d\" {\n path = %s\n method = %q", n, w.text(a, s.Path), s.Method)
+	if s.Status > 0 {
+		w.p("status = %d", s.Status)
+	}
+	w.fields(a, s, "Content-Type")
+	if len(s.Payload) > 0 {
+		w.p("body = %s", w.text(a, string(s.Payload)))
+		for _, f := range s.Fields {
+			if strings.EqualFold(f.Name, "Content-Type") {
+				w.p("type = %s", quote(f.Value))
+			}
+		}
+	}
+	w.captures(s)
+	w.p("redirects = 0\n}")
+}
+
+func (w *writer) fields(a *Actor, s *Step, but ...string) {
+	var lines []string
+	for _, f := range s.Fields {
+		skip := false
+		for _, name := range but {
+			skip = skip || strings.EqualFold(f.Name, name)
+		}
+		if !skip {
+			lines = append(lines, fmt.Sprintf("%s = %s", quote(f.Name), w.text(a, f.Value)))
+		}
+	}
+	if len(lines) > 0 {
+		w.p("headers = {\n%s\n}", strings.Join(lines, "\n"))
+	}
+}
+
+func (w *writer) connect(a *Actor, s *Step) {
+	if a.Speech == Lines {
+		w.p("# This client spoke lines over TCP, which a trial does not yet; tidepull replay does.")
+	}
+	w.p("connect {")
+	if _, query, ok := strings.Cut(s.Path, "?"); ok && query != "" {
+		w.p("path = %s", w.text(a, s.Path))
+	}
+	w.fields(a, s)
+	w.p("}")
+}
+
+func (w *writer) say(a *Actor, s *Step) {
+	if s.Binary {
+		w.p("send {\n hex = %q\n}", hex.EncodeToString(s.Payload))
+		return
+	}
+	w.p("send {\n body = %s\n}", w.body(a, s.Payload))
+}
+
+// hear waits for something that the server said, unless the same kind of thing
+// is waited for already since the client last did something.
+func (w *writer) hear(a *Actor, i int) {
+	s := &a.Steps[i]
+	label, when := w.recognise(a, s)
+	for k := i - 1; k >= 0 && a.Steps[k].Do == Hear; k-- {
+		if _, other := w.recognise(a, &a.Steps[k]); other == when && len(s.Gives) == 0 {
+			return
+		}
+	}
+	w.p("expect %s {\n when = %s\n already = true", quote(label), when)
+	if after := s.At - lastDeed(a, i); after > 2*time.Second { // others may have to do something first
+		w.p("within = %q", (2*after + 5*time.Second).Round(time.Second).String())
+	}
+	w.captures(s)
+	w.p("}")
+}
+
+// lastDeed is when the client last did something before a step.
+func lastDeed(a *Actor, i int) time.Duration {
+	for k := i; k >= 0; k-- {
+		if a.Steps[k].Do != Hear {
+			return a.Steps[k].At
+		}
+	}
+	return a.Steps[0].At
+}
+
+func (w *writer) captures(s *Step) {
+	var lines []string
+	for _, i := range s.Gives {
+		g := &w.plan.Guesses[i]
+		from := "msg"
+		for _, part := range strings.Split(g.Path, ".") {
+			if _, err := strconv.Atoi(part); err == nil {
+				from += "[" + part + "]"
+			} else {
+				from += "[" + quote(part) + "]"
+			}
+		}
+		if g.Cookie != "" {
+			from = "cookie(" + quote(g.Cookie) + ")"
+		}
+		lines = append(lines, g.Local+" = "+from)
+	}
+	if len(lines) > 0 {
+		w.p("capture = {\n%s\n}", strings.Join(lines, "\n"))
+	}
+}
+
+// recognise gives a name for a server's message, and a condition that it meets.
+func (w *writer) recognise(a *Actor, s *Step) (label, when string) {
+	if s.Binary {
+		return "a binary message", fmt.Sprintf("length(text) > 0 && starts(hex(text), %q)", hex.EncodeToString(s.Payload[:min(len(s.Payload), 4)]))
+	}
+	if key, value, ok := discriminator(s.Payload); ok {
+		path := "msg"
+		for _, part := range strings.Split(key, ".") {
+			if _, err := strconv.Atoi(part); err == nil {
+				path += "[" + part + "]"
+			} else {
+				path += "." + part
+			}
+		}
+		if !plainName(key) {
+			path = "msg[" + quote(key) + "]"
+		}
+		return plain.Text(value, 60), path + " == " + quote(value)
+	}
+	text := string(s.Payload)
+	for _, part := range splitVarying(text, w.valuesOf(a)) {
+		if len(strings.TrimSpace(part)) >= 3 {
+			part = part[:min(len(part), 60)]
+			return plain.Text(part, 60), "contains(text, " + quote(strings.ToValidUTF8(part, "")) + ")"
+		}
+	}
+	return "a message", "length(text) > 0"
+}
+
+func plainName(s string) bool {
+	for _, part := range strings.Split(s, ".") {
+		if part == "" || strings.Trim(part, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_") != "" {
+			return false
+		}
+	}
+	return true
+}
+
+// valuesOf lists the values that vary for an actor.
+func (w *writer) valuesOf(a *Actor) (values []string) {
+	for _, g := range w.plan.Guesses {
+		if g.Actor == 0 || g.Actor == a.Number {
+			values = append(values, g.Value)
+		}
+	}
+	return values
+}
+
+// splitVarying takes the values and the digits out of a text.
+func splitVarying(text string, values []string) []string {
+	for _, v := range values {
+		text = strings.ReplaceAll(text, v, "\x00")
+	}
+	return strings.FieldsFunc(text, func(r rune) bool { return r == 0 || r >= '0' && r <= '9' })
+}
+
+// body writes a message: an object if it is one, else a text.
+func (w *writer) body(a *Actor, b []byte) string {
+	dec := json.NewDecoder(bytes.NewReader(b))
+	dec.UseNumber()
+	if t := bytes.TrimSpace(b); len(t) > 0 && t[0] == '{' {
+		var out strings.Builder
+		if w.object(&out, a, dec) && !dec.More() {
+			return out.String()
+		}
+	}
+	return w.text(a, string(b))
+}
+
+// object writes one JSON value in HCL, in the order of its members.
+func (w *writer) object(out *strings.Builder, a *Actor, dec *json.Decoder) bool {
+	t, err := dec.Token()
+	if err != nil {
+		return false
+	}
+	switch v := t.(type) {
+	case json.Delim:
+		end := map[json.Delim]string{'{': "}", '[': "]"}[v]
+		out.WriteString(v.String())
+		for n := 0; dec.More(); n++ {
+			if n > 0 {
+				out.WriteString(", ")
+			}
+			if v == '{' {
+				key, err := dec.Token()
+				if err != nil {
+					return false
+				}
+				name := key.(string)
+				if !plainName(name) || strings.Contains(name, ".") || strings.Trim(name[:1], "0123456789") == "" {
+					name = quote(name)
+				}
+				out.WriteString(" " + name + " = ")
+			}
+			if !w.object(out, a, dec) {
+				return false
+			}
+		}
+		if _, err := dec.Token(); err != nil {
+			return false
+		}
+		out.WriteString(" " + end)
+	case string:
+		out.WriteString(w.text(a, v))
+	case json.Number:
+		if f, err := v.Float64(); err != nil || strconv.FormatFloat(f, 'f', -1, 64) != v.String() || f > 1e15 || f < -1e15 {
+			return false // it would not be written the same
+		}
+		if i := w.guessOf(a, v.String()); i >= 0 {
+			out.WriteString(w.plan.Guesses[i].Becomes)
+		} else {
+			out.WriteString(v.String())
+		}
+	case bool:
+		out.WriteString(strconv.FormatBool(v))
+	case nil:
+		out.WriteString("null")
+	}
+	return true
+}
+
+func (w *writer) guessOf(a *Actor, value string) int {
+	for i, g := range w.plan.Guesses {
+		if g.Value == value && (g.Actor == 0 || g.Actor == a.Number) {
+			return i
+		}
+	}
+	return -1
+}
+
+// text writes a text as a template in which what varies is replaced.
+func (w *writer) text(a *Actor, s string) string {
+	if i := w.guessOf(a, s); i >= 0 {
+		return w.plan.Guesses[i].Becomes
+	}
+	var out strings.Builder
+	out.WriteByte('"')
+	for _, piece := range w.plan.pieces(a, s) {
+		if piece.guess >= 0 {
+			out.WriteString("${" + w.plan.Guesses[piece.guess].Becomes + "}")
+			continue
+		}
+		q := quote(piece.text)
+		out.WriteString(q[1 : len(q)-1])
+	}
+	out.WriteByte('"')
+	return out.String()
+}
+
+// A piece is a part of a text: fixed, or a value that varies.
+type piece struct {
+	text  string
+	guess int // -1: it is fixed
+}
+
+// pieces takes a text apart at the values that vary.
+func (p *Plan) pieces(a *Actor, s string) []piece {
+	all := []piece{{s, -1}}
+	for i, g := range p.Guesses {
+		if g.Actor != 0 && g.Actor != a.Number {
+			continue
+		}
+		var next []piece
+		for _, part := range all {
+			if part.guess >= 0 {
+				next = append(next, part)
+				continue
+			}
+			for n, text := range splitWords(part.text, g.Value) {
+				if n > 0 {
+					next = append(next, piece{g.Value, i})
+				}
+				if text != "" {
+					next = append(next, piece{text, -1})
+				}
+			}
+		}
+		all = next
+	}
+	return all
+}
+
+// splitWords splits a text where a value stands in it as a word of its own.
+func splitWords(text, value string) (parts []string) {
+	from := 0
+	for at := 0; value != ""; {
+		i := strings.Index(text[at:], value)
+		if i < 0 {
+			break
+		}
+		i += at
+		end := i + len(value)
+		if wordEnds(text[:i], false) && wordEnds(text[end:], true) {
+			parts = append(parts, text[from:i])
+			from, at = end, end
+		} else {
+			at = i + 1
+		}
+	}
+	return append(parts, text[from:])
+}
+
+// wordEnds reports whether no letter or digit stands at the end of a text, or at
+// its front.
+func wordEnds(s string, front bool) bool {
+	r, _ := utf8.DecodeLastRuneInString(s)
+	if front {
+		r, _ = utf8.DecodeRuneInString(s)
+	}
+	return s == "" || !unicode.IsLetter(r) && !unicode.IsDigit(r)
+}
+
+// quote writes a text as HCL does, with nothing in it that would be a template.
+func quote(s string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for i, r := range s {
+		switch {
+		case r == '"' || r == '\\':
+			b.WriteByte('\\')
+			b.WriteRune(r)
+		case r == '\n':
+			b.WriteString(`\n`)
+		case r == '\r':
+			b.WriteString(`\r`)
+		case r == '\t':
+			b.WriteString(`\t`)
+		case r == '$' || r == '%':
+			b.WriteRune(r)
+			if strings.HasPrefix(s[i+1:], "{") {
+				b.WriteRune(r)
+			}
+		case r < 0x20 || r == 0x7f || r == 0xfffd || r == 0x2028 || r == 0x2029:
+			fmt.Fprintf(&b, `\u%04x`, r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}

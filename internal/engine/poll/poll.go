@@ -1,0 +1,92 @@
+// Package poll moves bytes between many sockets and one owner: a Driver hands
+// what arrives to a Handler, with the time at which it was in the kernel.
+//
+// There are two drivers with the same behaviour. NewEpoll, on Linux, serves all
+// sockets from one goroutine and takes arrival times from the kernel.
+// NewPortable, everywhere, uses the net package with a goroutine per socket;
+// its arrival times are those at which the goroutine got the bytes. New picks
+// the better one.
+//
+// A Driver belongs to the goroutine that calls it. It is the only package that
+// knows system calls.
+package poll
+
+import (
+	"errors"
+	"net/netip"
+	"time"
+
+	"tidepull/internal/base/mono"
+)
+
+// A Driver owns sockets, each known by a small number that its user picks
+// (Dial) or that it picks itself (accepted ones).
+type Driver interface {
+	// Now reads the clock that arrivals are stamped with.
+	Now() mono.Time
+	// Dial begins to connect id, which must be free. Opened or Broke follows. An
+	// error, here or there, that this machine caused itself is a *wire.Shortage.
+	Dial(id int32, to netip.AddrPort) error
+	// Listen accepts connections at an address; port 0 picks a free one. It
+	// returns the address. A driver that listens must not Dial.
+	Listen(at netip.AddrPort) (netip.AddrPort, error)
+	// Write sends b, which is the caller's again when Write returns. What the
+	// kernel does not take at once is queued. Writing to an id that is not
+	// open does nothing.
+	Write(id int32, b []byte)
+	// Queued is how many bytes of an id wait for the kernel to take them; of all
+	// together for All.
+	Queued(id int32) int
+	// Hold stops reading from id, or goes on with it. Something that was on its
+	// way to the owner may still be handed over.
+	Hold(id int32, on bool)
+	// Hangup closes id at once. The Handler hears no more of it.
+	Hangup(id int32)
+	// FinishAndHangup closes id once its queue is empty.
+	FinishAndHangup(id int32)
+	// Wait blocks until something happens or until the given time, tells the
+	// handler what happened, and returns. One call handles a bounded number of
+	// events, so that the caller comes to its timers.
+	Wait(until mono.Time, h Handler) error
+	// CaughtUp is the time up to which everything that arrived has been handed
+	// over. A caller that is behind must not take silence for an answer: what
+	// it waits for may be in the kernel already.
+	CaughtUp() mono.Time
+	// Blocked is for how long Wait has had nothing to do, altogether.
+	Blocked() time.Duration
+	// KernelTimes reports whether arrival times are the kernel's.
+	KernelTimes() bool
+	// Close closes everything.
+	Close() error
+}
+
+// A Handler hears what happens to a Driver's sockets. It may call the
+// Driver's methods, but for Wait and Close.
+type Handler interface {
+	// Accepted tells of a new connection; it is open.
+	Accepted(id int32)
+	// Opened tells that a dialled connection is open.
+	Opened(id int32)
+	// Data hands over received bytes. They are the handler's until it returns.
+	Data(id int32, b []byte, at mono.Time)
+	// Broke tells that the connection is gone; the id is free. The error is
+	// ErrEnded if the other side closed it in order.
+	Broke(id int32, err error)
+}
+
+// ErrEnded is what a Handler gets if the other side closed the
+// connection in order.
+var ErrEnded = errors.New("closed by the other side")
+
+// All is the id that stands for all connections in Queued.
+const All int32 = -1
+
+// turnFor bounds how long one Wait hands things over, so that a flood does not
+// keep the caller from its timers and orders.
+const turnFor = 20 * time.Millisecond
+
+// readSize is the most that one read takes.
+const readSize = 64 << 10
+
+// eventsPerWait is the most events that one Wait handles.
+const eventsPerWait = 256

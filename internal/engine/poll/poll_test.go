@@ -1,0 +1,172 @@
+package poll
+
+import (
+	"bytes"
+	"errors"
+	"net/netip"
+	"testing"
+	"time"
+
+	"tidepull/internal/base/mono"
+)
+
+// A peer is both sides of the tests: it counts what it hears.
+type peer struct {
+	d                      Driver
+	accepted, opened, done int
+	got                    map[int32][]byte
+	lastAt, lastNow        mono.Time
+	err                    error
+	echo                   bool
+}
+
+func (p *peer) Accepted(int32) { p.accepted++ }
+func (p *peer) Opened(int32)   { p.opened++ }
+func (p *peer) Data(id int32, b []byte, at mono.Time) {
+	p.got[id] = append(p.got[id], b...)
+	p.lastAt, p.lastNow = at, p.d.Now()
+	if p.echo {
+		p.d.Write(id, b)
+	}
+}
+func (p *peer) Broke(_ int32, err error) { p.done++; p.err = err }
+
+func drivers(t *testing.T, f func(t *testing.T, server, client *peer, at netip.AddrPort)) {
+	for name, make := range map[string]func() (Driver, error){"best": New, "portable": NewPortable} {
+		t.Run(name, func(t *testing.T) {
+			server, client := &peer{got: map[int32][]byte{}, echo: true}, &peer{got: map[int32][]byte{}}
+			for _, p := range []*peer{server, client} {
+				d, err := make()
+				if err != nil {
+					t.Fatal(err)
+				}
+				p.d = d
+				defer func() { p.d.Close() }()
+			}
+			at, err := server.d.Listen(netip.MustParseAddrPort("127.0.0.1:0"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			f(t, server, client, at)
+		})
+	}
+}
+
+// turn lets both sides work until the condition holds.
+func turn(t *testing.T, server, client *peer, what string, until func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(10 * time.Second); !until(); {
+		for _, p := range []*peer{server, client} {
+			if err := p.d.Wait(p.d.Now().Add(time.Millisecond), p); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("%s: did not happen", what)
+		}
+	}
+}
+
+func TestEchoAndEnds(t *testing.T) {
+	drivers(t, func(t *testing.T, server, client *peer, at netip.AddrPort) {
+		const n = 50
+		big := bytes.Repeat([]byte("lock-1 "), 300_000) // more than the kernel takes at once
+		for id := range int32(n) {
+			if err := client.d.Dial(id, at); err != nil {
+				t.Fatal(err)
+			}
+			client.d.Write(id, []byte("early ")) // before it is open: queued
+		}
+		turn(t, server, client, "all open", func() bool { return client.opened == n && server.accepted == n })
+		client.d.Write(7, big)
+		turn(t, server, client, "the big one is back", func() bool { return len(client.got[7]) == len(big)+6 })
+		if !bytes.Equal(client.got[7][6:], big) || string(client.got[8]) != "early " {
+			t.Fatal("what came back is not what was sent")
+		}
+		for id := range int32(n) {
+			if id%2 == 0 {
+				client.d.Hangup(id)
+				client.d.Write(id, []byte("too late"))
+			} else {
+				client.d.FinishAndHangup(id)
+			}
+		}
+		turn(t, server, client, "the server sees all ends", func() bool { return server.done == n })
+		if !errors.Is(server.err, ErrEnded) || client.done != 0 {
+			t.Fatalf("server: %v; client heard of %d", server.err, client.done)
+		}
+		if err := client.d.Dial(0, at); err != nil { // an id is free again
+			t.Fatal(err)
+		}
+		turn(t, server, client, "the second life", func() bool { return client.opened == n+1 && server.accepted == n+1 })
+	})
+}
+
+func TestRefused(t *testing.T) {
+	drivers(t, func(t *testing.T, server, client *peer, at netip.AddrPort) {
+		if err := server.d.Close(); err != nil {
+			t.Fatal(err)
+		}
+		server.d, _ = NewPortable()
+		if err := client.d.Dial(0, at); err != nil {
+			t.Fatal(err)
+		}
+		turn(t, server, client, "refusal", func() bool { return client.done == 1 })
+		if client.opened != 0 || client.err == nil {
+			t.Fatal("no error")
+		}
+	})
+}
+
+// TestKernelTime lets bytes wait unread: their arrival must be when they came,
+// not when they were read.
+func TestKernelTime(t *testing.T) {
+	drivers(t, func(t *testing.T, server, client *peer, at netip.AddrPort) {
+		if !client.d.KernelTimes() {
+			t.Skip("this driver reads the clock after the read, and says so")
+		}
+		if err := client.d.Dial(0, at); err != nil {
+			t.Fatal(err)
+		}
+		turn(t, server, client, "open", func() bool { return client.opened == 1 && server.accepted == 1 })
+		server.echo = false
+		before := client.d.Now()
+		server.d.Write(0, []byte("notice"))
+		after := client.d.Now()
+		time.Sleep(80 * time.Millisecond)
+		turn(t, server, client, "notice", func() bool { return len(client.got[0]) > 0 })
+		const slack = mono.Time(time.Millisecond) // clocks are compared
+		if client.lastAt < before-slack || client.lastAt > after+slack {
+			t.Errorf("arrived at %v, sent between %v and %v", client.lastAt, before, after)
+		}
+		if lag := client.lastNow.Sub(client.lastAt); lag < 79*time.Millisecond {
+			t.Errorf("the reading lag is %v, want at least 80 ms", lag)
+		}
+	})
+}
+
+// TestCloseUnread: a driver that is closed does not wait for a peer that reads
+// nothing, however much is still to be sent to it.
+func TestCloseUnread(t *testing.T) {
+	drivers(t, func(t *testing.T, server, client *peer, at netip.AddrPort) {
+		if err := client.d.Dial(0, at); err != nil {
+			t.Fatal(err)
+		}
+		turn(t, server, client, "open", func() bool { return client.opened == 1 })
+		client.d.Write(0, make([]byte, 32<<20)) // the server takes no more turn
+		client.d.FinishAndHangup(0)
+		began := time.Now()
+		if err := client.d.Close(); err != nil {
+			t.Error(err)
+		}
+		if took := time.Since(began); took > 5*time.Second {
+			t.Errorf("it took %v", took)
+		}
+		client.d = closed{client.d}
+	})
+}
+
+// closed is a driver that was closed already.
+type closed struct{ Driver }
+
+func (closed) Close() error { return nil }

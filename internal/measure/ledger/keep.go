@@ -1,0 +1,155 @@
+package ledger
+
+import (
+	"slices"
+	"time"
+
+	"tidepull/internal/base/mono"
+)
+
+// A Message is a settled message that was kept to be looked at.
+type Message struct {
+	Number   uint64
+	Kind     Kind
+	Audience Audience
+	Room     Room
+	Sender   Client
+	Due      mono.Time
+	Sent     mono.Time
+	Owed     int
+	Reached  int
+	Late     int
+	Lost     int
+	Odd      int       // arrivals that should not have been so: duplicates, strays, defects
+	Outcomes []Outcome // the first maxOutcomes, the worst first
+}
+
+// Problems is how many of the message's deliveries went wrong.
+func (m *Message) Problems() int { return m.Lost + m.Late + m.Odd }
+
+// An Outcome is what became of a message at one client.
+type Outcome struct {
+	Latency time.Duration // 0 for Lost and Excused
+	Client  Client
+	Fate    Fate
+}
+
+// Bounds on what is kept: the outcomes of one message, those of all messages
+// with something wrong before only the wrong ones are kept of each, and those
+// of the sample of good ones before it grows no more.
+const (
+	maxOutcomes  = 20000
+	keptOutcomes = 1 << 20
+	goodOutcomes = 1 << 17
+)
+
+// keep keeps a settled row, if it is one to keep: the first cfg.Keep with
+// something wrong, and of the good ones a sample in which each has the same
+// chance.
+func (l *Ledger) keep(r *row) {
+	if r.wrong() {
+		if len(l.Kept) < l.cfg.Keep {
+			m := l.message(r, l.kept <= keptOutcomes)
+			l.kept += len(m.Outcomes)
+			l.Kept = append(l.Kept, m)
+		} else {
+			l.Unkept++
+		}
+		return
+	}
+	l.good++
+	switch i := int(l.rand() % uint64(l.good)); {
+	case len(l.Sampled) < l.cfg.Sample && l.good == len(l.Sampled)+1 && l.sampled < goodOutcomes:
+		m := l.message(r, true)
+		l.sampled += len(m.Outcomes)
+		l.Sampled = append(l.Sampled, m)
+	case i < len(l.Sampled):
+		m := l.message(r, true)
+		l.sampled += len(m.Outcomes) - len(l.Sampled[i].Outcomes)
+		l.Sampled[i] = m
+	}
+}
+
+func (r *row) wrong() bool {
+	if r.lost > 0 || r.late > 0 || r.oddRest > 0 {
+		return true
+	}
+	for _, o := range r.odd {
+		if o.Fate != Allowed {
+			return true
+		}
+	}
+	return false
+}
+
+// rand is a xorshift generator: which good messages are sampled repeats with
+// the run's number.
+func (l *Ledger) rand() uint64 {
+	l.random ^= l.random << 13
+	l.random ^= l.random >> 7
+	l.random ^= l.random << 17
+	return l.random
+}
+
+// message copies a row; with whole set, what is well of it too.
+func (l *Ledger) message(r *row, whole bool) Message {
+	s := r.say
+	m := Message{Number: r.number, Kind: s.Kind, Audience: s.Audience, Room: s.Room, Sender: s.Sender, Due: s.Due, Sent: s.Sent,
+		Owed: int(r.owed), Reached: int(r.reached), Late: int(r.late), Lost: int(r.lost), Odd: r.oddRest}
+	var ranked [mildest + 1][]Outcome
+	n := 0
+	add := func(o Outcome) {
+		if rank := o.Fate.Gravity(); n < maxOutcomes && (rank < mildest || whole) {
+			ranked[rank] = append(ranked[rank], o)
+			n++
+		}
+	}
+	for _, o := range r.odd {
+		if o.Fate != Allowed {
+			m.Odd++
+		}
+		add(o)
+	}
+	for _, missing := range []bool{true, false} {
+		r.eachOwed(func(slot int) {
+			if r.has(slot) != missing {
+				add(l.outcome(r, slot))
+			}
+		})
+	}
+	m.Outcomes = slices.Concat(ranked[:]...)
+	return m
+}
+
+// mildest is the Gravity of what is well.
+const mildest = 4
+
+// Gravity ranks fates, from what is worst, 0, to what is well.
+func (f Fate) Gravity() int {
+	switch f {
+	case Delivered:
+		return mildest
+	case Lost:
+		return 0
+	case Late:
+		return 2
+	case Allowed, Excused:
+		return 3
+	}
+	return 1
+}
+
+func (l *Ledger) outcome(r *row, slot int) Outcome {
+	seat := &l.rooms[r.say.Room].seats[slot]
+	o := Outcome{Client: seat.client}
+	switch {
+	case r.has(slot):
+		o.Latency = fromTick(r.latencyOf(slot))
+		if o.Latency > l.cfg.Prompt {
+			o.Fate = Late
+		}
+	default:
+		o.Fate = l.missing(r, seat)
+	}
+	return o
+}

@@ -1,0 +1,612 @@
+// Package ledger is the account of every message: what was owed to whom, and
+// what became of it.
+//
+// A message's row holds one bit for each member of its room. Who was owed it is
+// the room's membership when it was said; that set is shared between rows until
+// the membership changes. An arrival sets the recipient's bit. After the grace
+// time the row is settled, its figures go into the sheet of the second in which
+// it was due, and its memory is used again. So the account is exact, and does
+// not grow with the length of the run.
+//
+// Membership at the edge is allowed but not owed: a client that asked to enter
+// and is not confirmed yet, or asked to leave, may get a message but need not.
+//
+// A Ledger has one owner and reads no clock.
+package ledger
+
+import (
+	"slices"
+	"time"
+
+	"tidepull/internal/base/bitset"
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/mark"
+)
+
+// A Client is the number of a simulated client in the run.
+type Client = int32
+
+// A Room is the number of a room in the run.
+type Room = int32
+
+// Kind tells what sort of message a row is for.
+type Kind uint8
+
+// The kinds of message that are accounted for separately.
+const (
+	Notice  Kind = iota // to a room
+	Whisper             // to one member
+	Joined              // the server's own, that somebody entered a room
+	Gone                // and that somebody left
+	NumKinds
+)
+
+func (k Kind) String() string { return [NumKinds]string{"notice", "whisper", "joined", "gone"}[k] }
+
+// Said reports whether messages of this kind are said by a client; the others are
+// the server's own, and no fan-out latency is counted for them.
+func (k Kind) Said() bool { return k < Joined }
+
+// Audience tells who should get a message.
+type Audience uint8
+
+// The audiences.
+const (
+	ToRoom   Audience = iota // every member of the room, the sender too
+	ToOthers                 // every member but the sender
+	ToMember                 // one named member
+	ToSender                 // the sender alone
+	ToNobody                 // it must be refused
+)
+
+// Order is what a server promises about the order of a room's messages.
+type Order uint8
+
+// The promises.
+const (
+	AnyOrder  Order = iota
+	BySender        // each sender's messages come in the order in which it said them
+	SameOrder       // and all members get all messages in the same order
+)
+
+// Everyone is the room that holds every client that has been named; a message
+// to everyone, and a whisper, is accounted for there.
+const Everyone Room = 0
+
+// EveryoneName is how that room is called in reports.
+const EveryoneName = "(everyone)"
+
+// Config says how a Ledger judges.
+type Config struct {
+	Run    uint32        // the run's number, as it stands in the marks
+	Crews  int           // how many crews there are
+	Prompt time.Duration // a delivery later than this after its due time is late
+	Grace  time.Duration // how long after it was said a message may still arrive
+	Keep   int           // how many messages with something wrong are kept whole
+	Sample int           // how many good ones are kept as a sample
+	Order  Order         // what is promised
+	// Presence, if set, is called with each number of members that a client was
+	// given: at once if it cannot be right, and once the room has been quiet
+	// for Settle.
+	Presence func(Count)
+	Settle   time.Duration
+	// Spread, if set, is called with each message once its whole audience has
+	// it, or when it is settled.
+	Spread func(Spread)
+	// Lost, if set, is called with each delivery that is settled as lost.
+	Lost func(number uint64, s Say, to Client)
+	// Disagreed, if set, is called with each delivery that turns out to be out of
+	// the order in which others got it.
+	Disagreed func(number uint64, s Say, to Client)
+}
+
+// A Spread is how one message went through its audience. Latencies count from
+// the due time, and are of those recipients whom it reached.
+type Spread struct {
+	Sheet               *Sheet
+	Owed, Reached       int
+	First, Median, Last time.Duration
+}
+
+// A Ledger is the account of one loop's clients.
+type Ledger struct {
+	cfg   Config
+	rooms []room
+	named map[string]Room
+	seats []standing // by client
+
+	announced map[announcement]uint64 // the latest message of its kind
+	numbers   bool                    // the server has said to somebody how many members a room has
+	restless  queue[unquiet]          // rooms whose numbers are to be judged once they are quiet, by time
+	settled   queue[remains]          // who got the messages that were settled last
+	settledBy int                     // words of memory that these take
+
+	live    []*row // rows from number base on, a settled one is nil
+	head    int
+	base    uint64
+	free    []*row
+	spare   []*members
+	random  uint64
+	scratch []uint32
+
+	Kept    []Message // messages with something wrong, the first cfg.Keep of them
+	Sampled []Message // of the good ones
+	Unkept  int       // messages with something wrong beyond those
+	good    int
+	kept    int // outcomes kept of messages with something wrong
+	sampled int // outcomes kept of the sample
+}
+
+// New makes an empty ledger.
+func New(cfg Config) *Ledger {
+	l := &Ledger{cfg: cfg, named: map[string]Room{}, announced: map[announcement]uint64{}, random: uint64(cfg.Run)*2 + 1}
+	l.Room(EveryoneName)
+	return l
+}
+
+// AddClient announces the next client, of a crew, and returns its number.
+func (l *Ledger) AddClient(crew uint16) Client {
+	l.seats = append(l.seats, standing{crew: crew})
+	return Client(len(l.seats) - 1)
+}
+
+// Room returns the number of the room with this name.
+func (l *Ledger) Room(name string) Room {
+	if r, ok := l.named[name]; ok {
+		return r
+	}
+	return l.addRoom(name)
+}
+
+// RoomBytes is Room for a borrowed name; it allocates only for a new room.
+func (l *Ledger) RoomBytes(name []byte) Room {
+	if r, ok := l.named[string(name)]; ok {
+		return r
+	}
+	return l.addRoom(string(name))
+}
+
+func (l *Ledger) addRoom(name string) Room {
+	r := Room(len(l.rooms))
+	l.named[name] = r
+	l.rooms = append(l.rooms, room{name: name, now: l.newMembers()})
+	return r
+}
+
+// RoomName returns the name of a room.
+func (l *Ledger) RoomName(r Room) string { return l.rooms[r].name }
+
+// Rooms is the number of rooms so far, Everyone included.
+func (l *Ledger) Rooms() int { return len(l.rooms) }
+
+// Members is the number of confirmed members of a room.
+func (l *Ledger) Members(r Room) int { return l.rooms[r].now.bits.Len() }
+
+// A Say is a message that is being sent.
+type Say struct {
+	Kind     Kind
+	Audience Audience
+	Room     Room
+	Sender   Client
+	To       Client    // of a whisper
+	Also     []Client  // more recipients of a whisper; borrowed
+	Apart    bool      // it went over a second connection: between two connections no order holds
+	Sum      uint64    // a digest of the payload; 0 if it is not compared
+	Due      mono.Time // when it should have been sent
+	Sent     mono.Time // when it was handed to the kernel
+	Sheet    *Sheet    // of the second of Due
+}
+
+// Next is the number that the next Say gets.
+func (l *Ledger) Next() uint64 { return l.base + uint64(len(l.live)-l.head) }
+
+// Say opens a row and returns the message's number.
+func (l *Ledger) Say(s Say) uint64 {
+	number := l.Next()
+	r := l.newRow()
+	if s.Audience == ToSender {
+		s.To = s.Sender
+	}
+	rm := &l.rooms[s.Room]
+	r.say, r.number, r.only, r.except = s, number, -1, -1
+	r.cell = s.Sheet.group(s.Room, s.Kind, l.cfg.Crews)
+	s.Sheet.live++
+	if s.Kind.Said() {
+		s.Sheet.cells[r.cell+int(l.seats[s.Sender].crew)].Said++
+		l.chain(r)
+	}
+	switch {
+	case s.Audience == ToNobody:
+	case len(s.Also) > 0:
+		l.oweSeveral(r, rm)
+	case s.Audience == ToMember || s.Audience == ToSender:
+		if slot := l.slot(s.To, s.Room); slot >= 0 && rm.now.bits.Has(slot) {
+			r.only, r.owed = int32(slot), 1
+			s.Sheet.cells[r.cell+int(l.seats[s.To].crew)].Owed++
+		}
+	default:
+		r.members = rm.now
+		r.members.refs++
+		r.owed = int32(rm.now.bits.Len())
+		for crew, n := range rm.now.byCrew {
+			s.Sheet.cells[r.cell+crew].Owed += int64(n)
+		}
+		if slot := l.slot(s.Sender, s.Room); s.Audience == ToOthers && slot >= 0 && rm.now.bits.Has(slot) {
+			r.except = int32(slot)
+			r.owed--
+			s.Sheet.cells[r.cell+int(l.seats[s.Sender].crew)].Owed--
+		}
+	}
+	r.also, r.say.Also = append(r.also[:0], s.Also...), nil
+	if r.narrow = r.members == nil; !r.narrow {
+		r.latency = zeroed(r.latency, len(rm.seats))
+		if l.cfg.Order == SameOrder && s.Kind == Notice {
+			r.nth = zeroed(r.nth, len(rm.seats))
+		}
+	}
+	l.live = append(l.live, r)
+	if !s.Kind.Said() {
+		l.announced[announcement{s.Room, s.Sender, s.Kind}] = number
+	}
+	return number
+}
+
+func zeroed(s []uint32, n int) []uint32 {
+	if cap(s) < n {
+		return make([]uint32, n, n+n/4)
+	}
+	s = s[:n]
+	clear(s)
+	return s
+}
+
+// Fate is what became of one delivery.
+type Fate uint8
+
+// The fates. An arrival has one of Delivered to Foreign; Lost and Excused are
+// for what did not arrive.
+const (
+	Delivered Fate = iota // owed and here in time
+	Late                  // owed and here after Config.Prompt
+	Duplicate             // here again
+	Stray                 // should not have come here
+	Allowed               // neither owed nor wrong: membership at the edge
+	Past                  // history, given to who enters
+	Overdue               // owed, but here only after it was settled as lost or excused
+	Foreign               // its mark is not of this run
+	Lost                  // owed and did not come, though its recipient was there
+	Excused               // owed, but its recipient left or was disconnected in the meantime
+	// The defects come on top of another fate.
+	Reordered // it came after a later one of its sender
+	Disagreed // it came after one that others got after it
+	Altered   // its payload is not what was said
+	NumFates
+)
+
+var fateNames = [NumFates]string{"delivered", "late", "duplicate", "stray", "allowed", "past", "overdue", "foreign", "lost", "excused", "reordered", "disagreed", "altered"}
+
+func (f Fate) String() string { return fateNames[f] }
+
+// An Arrival is one message that a client received.
+type Arrival struct {
+	To    Client
+	Mark  mark.Mark
+	At    mono.Time // when it was in the recipient's kernel
+	Past  bool      // it came as history
+	Sum   uint64    // the digest of its payload
+	Sheet *Sheet    // of the second of At, for what belongs to no row
+}
+
+// A Verdict is what an arrival was.
+type Verdict struct {
+	Fate    Fate
+	Sheet   *Sheet        // where it was booked
+	Owed    int           // the size of the audience
+	Latency time.Duration // from the due time, where Fate is Delivered or Late
+	Kind    Kind
+	Own     bool    // it piled up while its recipient read slowly on purpose: the latency says nothing
+	Defects [3]bool // Reordered, Disagreed (known only when it is settled), Altered
+}
+
+// Arrive books an arrival.
+func (l *Ledger) Arrive(a Arrival) Verdict {
+	crew := int(l.seats[a.To].crew)
+	if a.Mark.Run != l.cfg.Run || a.Mark.Number >= l.Next() || int(a.Mark.Room) >= len(l.rooms) {
+		a.Sheet.Foreign++
+		return Verdict{Fate: Foreign, Sheet: a.Sheet}
+	}
+	r := l.rowOf(a.Mark.Number)
+	if r == nil {
+		c := &a.Sheet.cells[a.Sheet.group(Room(a.Mark.Room), Notice, l.cfg.Crews)+crew]
+		if a.Past {
+			c.Past++
+			return Verdict{Fate: Past, Sheet: a.Sheet}
+		}
+		if l.hadSettled(a) {
+			c.Duplicate++
+			return Verdict{Fate: Duplicate, Sheet: a.Sheet}
+		}
+		c.Overdue++
+		return Verdict{Fate: Overdue, Sheet: a.Sheet}
+	}
+	cell := &r.say.Sheet.cells[r.cell+crew]
+	v := Verdict{Sheet: r.say.Sheet, Owed: int(r.owed), Latency: max(0, a.At.Sub(r.say.Due)), Kind: r.say.Kind}
+	v.Own = l.piledUp(a.To, r.say.Sent)
+	v.Fate = l.judge(r, a, v.Latency, v.Own)
+	*cell.of(v.Fate)++
+	if r.say.Kind.Said() {
+		v.Defects = l.defects(r, a, v)
+		for i, has := range v.Defects {
+			if has {
+				*cell.of(Reordered + Fate(i))++
+				r.note(a.To, Reordered+Fate(i), v.Latency)
+			}
+		}
+	}
+	return v
+}
+
+func (l *Ledger) judge(r *row, a Arrival, latency time.Duration, own bool) Fate {
+	slot := l.sit(a.To, r.say.Room)
+	if a.Past {
+		return l.judgePast(r, slot, a, latency)
+	}
+	switch {
+	case !r.add(slot):
+		r.note(a.To, Duplicate, latency)
+		return Duplicate
+	case r.owes(slot):
+		return l.deliver(r, slot, a.At, latency, own)
+	case r.past.Has(slot):
+		r.note(a.To, Duplicate, latency)
+		return Duplicate
+	case l.mayHave(r, slot):
+		r.note(a.To, Allowed, latency)
+		return Allowed
+	}
+	r.note(a.To, Stray, latency)
+	return Stray
+}
+
+func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency time.Duration, own bool) Fate {
+	if !own {
+		r.setLatency(slot, toTick(latency))
+	}
+	if r.reached == 0 || at < r.firstAt {
+		r.firstAt = at
+	}
+	if r.reached == 0 && r.say.Kind == Notice {
+		l.rooms[r.say.Room].spoken++
+	}
+	r.reached++
+	fate := Delivered
+	if latency > l.cfg.Prompt && !own {
+		fate = Late
+		r.late++
+	}
+	if r.reached == r.owed {
+		l.spread(r)
+	}
+	return fate
+}
+
+// mayHave reports whether a client that was not owed a message was at the edge
+// of its room: entering, or leaving, while the message was on its way.
+func (l *Ledger) mayHave(r *row, slot int) bool {
+	s := &l.rooms[r.say.Room].seats[slot]
+	switch r.say.Audience {
+	case ToMember, ToSender:
+		if s.client != r.say.To && !slices.Contains(r.also, s.client) {
+			return false // it is for somebody else
+		}
+	case ToNobody:
+		return false
+	case ToOthers:
+		if s.client == r.say.Sender {
+			return false
+		}
+	}
+	return s.inside || s.over >= r.say.Sent
+}
+
+func (l *Ledger) rowOf(number uint64) *row {
+	if number < l.base {
+		return nil
+	}
+	return l.live[l.head+int(number-l.base)]
+}
+
+// Open is the number of rows that are not settled.
+func (l *Ledger) Open() int { return len(l.live) - l.head }
+
+// NextSettlement is when the oldest open row is to be settled.
+func (l *Ledger) NextSettlement() mono.Time {
+	quiet := l.nextQuiet()
+	if l.head == len(l.live) {
+		return quiet
+	}
+	return min(quiet, l.live[l.head].say.Sent.Add(l.cfg.Grace))
+}
+
+// Settle closes the rows whose grace time is over at now, the oldest first:
+// what is owed and has not come is lost, or excused.
+func (l *Ledger) Settle(now mono.Time) {
+	l.judgeQuiet(now)
+	for l.head < len(l.live) && l.live[l.head].say.Sent.Add(l.cfg.Grace) <= now {
+		r := l.live[l.head]
+		l.settle(r)
+		l.remember(r)
+		l.live[l.head] = nil
+		l.head++
+		l.base++
+		l.free = append(l.free, r)
+	}
+	if l.head > 64 && l.head > len(l.live)/2 {
+		n := copy(l.live, l.live[l.head:])
+		clear(l.live[n:])
+		l.live, l.head = l.live[:n], 0
+	}
+}
+
+func (l *Ledger) settle(r *row) {
+	l.judgeOrder(r)
+	r.eachOwed(func(slot int) {
+		if r.has(slot) {
+			return
+		}
+		seat := &l.rooms[r.say.Room].seats[slot]
+		fate := l.missing(r, seat)
+		if fate == Lost {
+			r.lost++
+			if l.cfg.Lost != nil {
+				l.cfg.Lost(r.number, r.say, seat.client)
+			}
+		}
+		*r.say.Sheet.cells[r.cell+int(l.seats[seat.client].crew)].of(fate)++
+	})
+	if r.reached < r.owed && r.reached > 0 {
+		l.spread(r)
+	}
+	l.keep(r)
+	l.disown(r)
+	if key := (announcement{r.say.Room, r.say.Sender, r.say.Kind}); !r.say.Kind.Said() && l.announced[key] == r.number {
+		delete(l.announced, key)
+	}
+	r.say.Sheet.live--
+}
+
+// disown gives back the membership that a row was owed to.
+func (l *Ledger) disown(r *row) {
+	if m := r.members; m != nil {
+		if m.refs--; m.refs == 0 && m != l.rooms[r.say.Room].now {
+			l.spare = append(l.spare, m)
+		}
+	}
+	r.members = nil
+}
+
+// missing says what it means that an owed message did not come: it is excused
+// if the recipient left or was cut off before it could be expected. Once
+// somebody has the message, the others can expect it within Config.Prompt, so
+// one who leaves after that has lost it; a message to a room that nobody has yet
+// cannot be expected. What is for one alone can be expected within Config.Prompt
+// of being sent: there is nobody else who could have it first.
+func (l *Ledger) missing(r *row, s *roomSeat) Fate {
+	expected, reached := r.firstAt.Add(l.cfg.Prompt), r.reached > 0
+	if r.narrow {
+		expected, reached = r.say.Sent.Add(l.cfg.Prompt), true
+	}
+	switch {
+	case l.piledUp(s.client, r.say.Sent):
+		return Excused
+	case s.ceased < r.say.Sent:
+		return Lost
+	case s.ceasedBefore >= r.say.Sent: // and perhaps also earlier
+		return Excused
+	case reached && s.ceased >= expected:
+		return Lost
+	}
+	return Excused
+}
+
+func (l *Ledger) spread(r *row) {
+	if l.cfg.Spread == nil || !r.say.Kind.Said() {
+		return
+	}
+	l.scratch = l.scratch[:0]
+	if r.narrow && r.only >= 0 && r.alone != 0 {
+		l.scratch = append(l.scratch, r.alone)
+	}
+	for _, t := range r.latency {
+		if t != 0 {
+			l.scratch = append(l.scratch, t)
+		}
+	}
+	if len(l.scratch) == 0 {
+		return // nothing but what piled up at slow readers
+	}
+	first, median, last := firstMedianLast(l.scratch)
+	l.cfg.Spread(Spread{r.say.Sheet, int(r.owed), int(r.reached), fromTick(first), fromTick(median), fromTick(last)})
+}
+
+// A row is one message that is not settled yet.
+type row struct {
+	say     Say
+	number  uint64
+	cell    int      // of the sheet: the first crew's
+	members *members // who is owed it, shared; nil if it is for one alone
+	only    int32    // the slot that alone is owed it, or -1
+	also    []Client // of a whisper: whom it is for as well as say.To
+	except  int32    // the slot that is left out, or -1
+	owed    int32
+	reached int32     // of those owed
+	firstAt mono.Time // when the first of them had it
+	late    int32
+	lost    int32
+	next    uint64     // the number of its sender's next message in the room; 0: none yet
+	rank    uint64     // its place in the room's order, from 1; 0: nobody has it yet
+	got     bitset.Set // by slot: it came here, owed or not
+	past    bitset.Set // by slot: it came here as history
+	narrow  bool       // it is owed to one alone or to nobody: few and alone stand for got and latency
+	few     []int32    // of a narrow row: the slots that got it
+	alone   uint32     // of a narrow row: the latency of the one slot that is owed it
+	latency []uint32   // by slot, in ticks; 0: has not come
+	nth     []uint32   // by slot, if an order for all is promised: how many the recipient had got before it, and 1; 0: has not come
+	doubted []doubt    // deliveries that others may have got in another order
+	odd     []Outcome  // duplicates, strays and allowed ones
+	oddRest int        // those beyond maxOdd
+}
+
+// maxOdd bounds the odd arrivals that are kept of one message.
+const maxOdd = 256
+
+func (l *Ledger) newRow() *row {
+	n := len(l.free)
+	if n == 0 {
+		return &row{}
+	}
+	r := l.free[n-1]
+	l.free = l.free[:n-1]
+	r.got.Clear()
+	r.past.Clear()
+	*r = row{got: r.got, past: r.past, latency: r.latency[:0], nth: r.nth[:0], odd: r.odd[:0], few: r.few[:0], also: r.also[:0], doubted: r.doubted[:0]}
+	return r
+}
+
+func (r *row) owes(slot int) bool {
+	if r.members == nil {
+		return int32(slot) == r.only
+	}
+	return int32(slot) != r.except && r.members.bits.Has(slot)
+}
+
+func (r *row) eachOwed(f func(slot int)) {
+	if r.members == nil {
+		if r.only >= 0 {
+			f(int(r.only))
+		}
+		return
+	}
+	var none bitset.Set
+	r.members.bits.Minus(&none, func(slot int) {
+		if int32(slot) != r.except {
+			f(slot)
+		}
+	})
+}
+
+func (r *row) note(to Client, what Fate, latency time.Duration) {
+	if len(r.odd) == maxOdd {
+		r.oddRest++
+		return
+	}
+	r.odd = append(r.odd, Outcome{latency, to, what})
+}
+
+// Latencies inside a row are ticks of 100 ns, plus one, in four bytes.
+const tick = 100 * time.Nanosecond
+
+func toTick(d time.Duration) uint32 { return uint32(min(d/tick, 1<<32-2)) + 1 }
+
+// fromTick is the opposite of toTick; 0 stays 0: it has not come, or it piled up.
+func fromTick(t uint32) time.Duration { return max(0, time.Duration(t)-1) * tick }

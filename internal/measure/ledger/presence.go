@@ -1,0 +1,125 @@
+package ledger
+
+import "tidepull/internal/base/mono"
+
+// A Count is a number of members that the server said to a client.
+type Count struct {
+	To    Client
+	Room  Room
+	Said  int // -1: none was
+	Least int // what it may be
+	Most  int
+	Final bool // the room has been quiet, so that the number must be right
+}
+
+// Right reports whether the number may be right.
+func (c *Count) Right() bool { return c.Said >= c.Least && c.Said <= c.Most }
+
+// counting follows the number of a room's members: at least those confirmed, at
+// most those who asked as well, and what both were within Config.Settle.
+type counting struct {
+	inside  int // who asked to enter, and is not out for certain
+	changed mono.Time
+	lows    []extreme // rising
+	highs   []extreme // falling
+}
+
+// An extreme is a value that held until an instant.
+type extreme struct {
+	until mono.Time
+	n     int
+}
+
+// counted books a change of the members confirmed, or of those inside.
+func (l *Ledger) counted(r Room, now mono.Time, confirmed, inside int) {
+	rm := &l.rooms[r]
+	c := &rm.count
+	if l.cfg.Presence == nil || r == Everyone {
+		return
+	}
+	low, high := rm.now.bits.Len()-confirmed, c.inside
+	c.inside += inside
+	oldest := now.Add(-l.cfg.Settle)
+	c.lows = push(c.lows, extreme{now, low}, oldest, func(a, b int) bool { return a >= b })
+	c.highs = push(c.highs, extreme{now, high}, oldest, func(a, b int) bool { return a <= b })
+	c.changed = now
+	l.restless.push(unquiet{r, now})
+}
+
+// An unquiet room changed at an instant. One that changes again has a further
+// entry behind it.
+type unquiet struct {
+	room Room
+	at   mono.Time
+}
+
+// push adds a value to a queue in which each is more extreme than those behind
+// it, and takes off those that are too old.
+func push(q []extreme, e extreme, oldest mono.Time, gives func(a, b int) bool) []extreme {
+	for len(q) > 0 && gives(q[len(q)-1].n, e.n) {
+		q = q[:len(q)-1]
+	}
+	return trim(append(q, e), oldest)
+}
+
+func trim(q []extreme, oldest mono.Time) []extreme {
+	n := 0
+	for n < len(q) && q[n].until < oldest {
+		n++
+	}
+	if n > 0 {
+		q = q[:copy(q, q[n:])]
+	}
+	return q
+}
+
+// MembersSaid books how many members the server told a client that a room has.
+func (l *Ledger) MembersSaid(c Client, r Room, n int, at mono.Time) {
+	slot := l.slot(c, r)
+	if l.cfg.Presence == nil || slot < 0 || r == Everyone {
+		return
+	}
+	l.numbers = true
+	rm := &l.rooms[r]
+	rm.seats[slot].members = int32(min(max(n, 0), 1<<30))
+	count := Count{To: c, Room: r, Said: n, Least: rm.now.bits.Len(), Most: rm.count.inside}
+	oldest := at.Add(-l.cfg.Settle)
+	rm.count.lows, rm.count.highs = trim(rm.count.lows, oldest), trim(rm.count.highs, oldest)
+	if q := rm.count.lows; len(q) > 0 {
+		count.Least = min(count.Least, q[0].n)
+	}
+	if q := rm.count.highs; len(q) > 0 {
+		count.Most = max(count.Most, q[0].n)
+	}
+	l.cfg.Presence(count)
+}
+
+// nextQuiet is when the next room may have been quiet for long enough.
+func (l *Ledger) nextQuiet() mono.Time {
+	if l.restless.len() == 0 {
+		return mono.Never
+	}
+	return l.restless.at(0).at.Add(l.cfg.Settle)
+}
+
+// judgeQuiet judges what the members of rooms that have been quiet heard
+// last.
+func (l *Ledger) judgeQuiet(now mono.Time) {
+	for l.restless.len() > 0 && l.restless.at(0).at.Add(l.cfg.Settle) <= now && now < mono.Never-1 {
+		first := l.restless.pop()
+		r, rm := first.room, &l.rooms[first.room]
+		if rm.count.changed != first.at {
+			continue // it changed again
+		}
+		rm.count.changed = -1 // judged once
+		n := rm.now.bits.Len()
+		if n != rm.count.inside || !l.numbers {
+			continue // somebody is at the edge; or it is a server that never says numbers
+		}
+		for slot := range rm.seats {
+			if s := &rm.seats[slot]; rm.now.bits.Has(slot) {
+				l.cfg.Presence(Count{To: s.client, Room: r, Said: int(s.members), Least: n, Most: n, Final: true})
+			}
+		}
+	}
+}

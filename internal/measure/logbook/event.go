@@ -1,0 +1,58 @@
+package logbook
+
+import (
+	"time"
+
+	"tidepull/internal/measure/ledger"
+)
+
+// What tells what happened to a client.
+type What uint8
+
+// What happens in a client's life.
+const (
+	SetOut What = iota
+	Opened
+	Entered
+	Left
+	Closed // closed its connection and is gone
+	Broke
+	Refused
+	Denied
+	Missed   // an expectation was not met
+	Failed   // a check failed
+	Hindered // its connection could not even be tried
+	Evicted  // the server closed it while it misbehaved on purpose
+	numWhats
+)
+
+var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "closed", "broke", "refused", "denied", "missed", "check failed", "not opened", "evicted"}
+
+func (w What) String() string {
+	if w >= numWhats {
+		return "unknown"
+	}
+	return whatNames[w]
+}
+
+// An Event is one thing that happened to one client.
+type Event struct {
+	At     time.Duration // since the start of the run
+	Client ledger.Client
+	Room   ledger.Room // of Entered and Left; -1 of others
+	What   What
+	Detail string // why, of what went wrong
+}
+
+// MaxEvents bounds the events that are kept of a run.
+const MaxEvents = 1 << 20
+
+// WhatNamed is the opposite of What.String.
+func WhatNamed(name string) What {
+	for i, n := range whatNames {
+		if n == name {
+			return What(i)
+		}
+	}
+	return numWhats
+}

@@ -1,0 +1,184 @@
+package logbook
+
+import (
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/meter"
+)
+
+// Unit is what a figure counts.
+type Unit uint8
+
+// The units. A Duration is in microseconds.
+const (
+	Count Unit = iota
+	Duration
+)
+
+// A Figure is one number that can be read off a Window.
+type Figure struct {
+	Name string
+	Unit Unit
+	Doc  string
+	of   func(*Window) float64
+	over func(*Window) *meter.Hist // what a Duration is of
+	// self is set if the figure is about the tool, and so is true however
+	// busy the tool was.
+	self bool
+	// certain is set if no slowness of the tool can have caused what the
+	// figure counts.
+	certain bool
+	some    func(*Window) bool // reports whether anything was there to be counted
+}
+
+// Certain reports whether the figure is right however slow the tool was: a
+// duplicate is one, but a message may be late because it was sent late.
+func (f *Figure) Certain() bool { return f.self || f.certain }
+
+// Of reads the figure off a window; ok is false if nothing was measured that
+// it could be of.
+func (f *Figure) Of(w *Window) (value float64, ok bool) {
+	switch {
+	case f.over != nil:
+		ok = f.over(w).Count() > 0
+	case f.some != nil:
+		ok = f.some(w)
+	default:
+		ok = true
+	}
+	return f.of(w), ok
+}
+
+// Self reports whether the figure is about the tool and not about the server.
+func (f *Figure) Self() bool { return f.self }
+
+var figures = makeFigures()
+
+// FigureNames lists the names of all figures, sorted.
+func FigureNames() []string { return slices.Sorted(maps.Keys(figures)) }
+
+// FigureNamed returns the figure of a name, or nil.
+func FigureNamed(name string) *Figure { return figures[name] }
+
+func makeFigures() map[string]*Figure {
+	all := map[string]*Figure{}
+	add := func(name string, unit Unit, doc string, of func(*Window) float64) *Figure {
+		f := &Figure{Name: name, Unit: unit, Doc: doc, of: of}
+		all[name] = f
+		return f
+	}
+	distribution := func(name, doc string, of func(*Window) *meter.Hist) {
+		for suffix, q := range Quantiles {
+			add(name+"."+suffix, Duration, doc+", "+suffix, func(w *Window) float64 { return Micros(of(w).Quantile(q)) }).over = of
+		}
+		add(name+".mean", Duration, doc+", mean", func(w *Window) float64 { return Micros(of(w).Mean()) }).over = of
+		add(name+".max", Duration, doc+", the longest", func(w *Window) float64 { return Micros(of(w).Max()) }).over = of
+	}
+	distribution("fanout", "fan-out latency of owed deliveries", (*Window).Fanout)
+	distribution("spread.first", "until the first of a message's audience has it", func(w *Window) *meter.Hist { return &w.First })
+	distribution("spread.median", "until half of a message's audience has it", func(w *Window) *meter.Hist { return &w.Median })
+	distribution("spread.last", "until the last of a message's audience has it", func(w *Window) *meter.Hist { return &w.Last })
+	distribution("connect", "from dialling to the agreed connection", func(w *Window) *meter.Hist { return &w.Connect })
+	distribution("enter", "from asking for a room to its confirmation", func(w *Window) *meter.Hist { return &w.Enter })
+	distribution("feed.age", "how old what the server pushes by itself is when it comes", func(w *Window) *meter.Hist { return &w.Age })
+	distribution("request", "from an HTTP request to the end of its answer", func(w *Window) *meter.Hist { return &w.Answer })
+	distribution("schedule.pushed_back", "how far the waits of scripts pushed the turns of repeats beyond their time", func(w *Window) *meter.Hist { return &w.PushedBack })
+	distribution("self.reading_lag", "from arrival in the kernel to the tool's reading", func(w *Window) *meter.Hist { return &w.ReadingLag })
+	distribution("self.schedule_lag", "from a message's due time to its sending", func(w *Window) *meter.Hist { return &w.ScheduleLag })
+	for name, of := range map[string]func(*ledger.Tally) int64{
+		"owed": func(t *ledger.Tally) int64 { return t.Owed }, "delivered": func(t *ledger.Tally) int64 { return t.Delivered },
+		"late": func(t *ledger.Tally) int64 { return t.Late }, "lost": func(t *ledger.Tally) int64 { return t.Lost },
+		"duplicate": func(t *ledger.Tally) int64 { return t.Duplicate }, "stray": func(t *ledger.Tally) int64 { return t.Stray },
+		"excused": func(t *ledger.Tally) int64 { return t.Excused }, "past": func(t *ledger.Tally) int64 { return t.Past },
+		"reordered": func(t *ledger.Tally) int64 { return t.Reordered }, "disagreed": func(t *ledger.Tally) int64 { return t.Disagreed },
+		"altered": func(t *ledger.Tally) int64 { return t.Altered },
+	} {
+		f := add("ledger."+name, Count, "deliveries that are "+name, func(w *Window) float64 { return float64(of(&w.Total)) })
+		f.some = func(w *Window) bool { return w.Total.Owed > 0 }
+		switch name {
+		case "duplicate", "stray", "past", "reordered", "disagreed", "altered":
+			f.certain = true
+		}
+	}
+	for _, c := range []struct {
+		name, doc string
+		of        func(*Window) int64
+	}{
+		{"messages.sent", "messages said", func(w *Window) int64 { return w.Counts.Sent }},
+		{"messages.notices", "messages said to rooms", func(w *Window) (n int64) {
+			for c, t := range w.Cells {
+				if c.Kind == ledger.Notice {
+					n += t.Said
+				}
+			}
+			return n
+		}},
+		{"messages.unsent", "messages that were due and could not be said", func(w *Window) int64 { return w.Counts.Unsent }},
+		{"messages.arrivals", "messages received, of any kind", func(w *Window) int64 { return w.Counts.Arrivals }},
+		{"clients.open", "the most connections open at once", func(w *Window) int64 { return int64(w.Most.Open) }},
+		{"messages.unknown", "messages without a mark that no rule of the dialect recognised", func(w *Window) int64 { return w.Counts.Unknown }},
+		{"announcements.stray", "announcements that a client joined or left which it did not", func(w *Window) int64 { return w.Counts.StrayNews }},
+		{"clients.hindered", "connections that could not be opened for want of a local port, file or memory", func(w *Window) int64 { return w.Counts.Hindered }},
+		{"clients.evicted", "clients that the server closed while they misbehaved on purpose", func(w *Window) int64 { return w.Counts.Evicted }},
+		{"clients.refused", "connections that never came to be open", func(w *Window) int64 { return w.Counts.Refused }},
+		{"clients.broken", "open connections that the server ended", func(w *Window) int64 { return w.Counts.Broken }},
+		{"clients.denied", "names and rooms refused or not answered", func(w *Window) int64 { return w.Counts.Denied }},
+		{"clients.malformed", "connections on which the server broke the protocol", func(w *Window) int64 { return w.Counts.Malformed }},
+		{"expectations.met", "expectations that were met", func(w *Window) int64 { return w.Counts.Met }},
+		{"expectations.missed", "expectations that were not met in time", func(w *Window) int64 { return w.Counts.Missed }},
+		{"checks.held", "checks of any kind that held", (*Window).ChecksHeld},
+		{"checks.failed", "checks of any kind that failed", (*Window).ChecksFailed},
+		{"checks.failed_otherwise", "checks that failed, expectations apart", func(w *Window) int64 { return w.ChecksFailed() - w.Counts.Missed }},
+		{"requests.answered", "HTTP requests that were answered", func(w *Window) int64 { return w.Counts.Requests }},
+		{"requests.unanswered", "HTTP requests that were not", func(w *Window) int64 { return w.Counts.Unheard }},
+		{"feed.readings", "what the server pushed by itself", func(w *Window) int64 { return w.Counts.Readings }},
+		{"feed.gaps", "numbers that are missing in it", func(w *Window) int64 { return w.Counts.Gaps }},
+		{"feed.repeats", "what came again of it", func(w *Window) int64 { return w.Counts.Repeats }},
+		{"feed.backward", "what came of it after a later one", func(w *Window) int64 { return w.Counts.Backward }},
+		{"feed.stale", "what was older than it may be", func(w *Window) int64 { return w.Counts.Stale }},
+		{"self.overloaded", "seconds in which the tool was the bottleneck", func(w *Window) int64 { return int64(w.Overloaded) }},
+	} {
+		add(c.name, Count, c.doc, func(w *Window) float64 { return float64(c.of(w)) }).some = somethingFor(c.name)
+	}
+	for name, f := range all {
+		f.self = strings.HasPrefix(name, "self.")
+		switch name {
+		case "clients.malformed", "messages.unknown", "announcements.stray", "feed.repeats", "feed.backward", "clients.hindered":
+			f.certain = true
+		}
+	}
+	return all
+}
+
+// somethingFor gives what must be there for a count to say anything: that no
+// expectation was missed says nothing if there was none.
+func somethingFor(name string) func(*Window) bool {
+	group, _, _ := strings.Cut(name, ".")
+	switch group {
+	case "messages":
+		return func(w *Window) bool { return w.Counts.Sent+w.Counts.Unsent+w.Counts.Arrivals > 0 }
+	case "announcements":
+		return func(w *Window) bool { return w.Total.Owed > 0 || w.Counts.Arrivals > 0 }
+	case "clients":
+		return func(w *Window) bool { return w.Counts.Started > 0 }
+	case "expectations":
+		return func(w *Window) bool { return w.Counts.Met+w.Counts.Missed > 0 }
+	case "checks":
+		return func(w *Window) bool { return w.ChecksHeld()+w.ChecksFailed() > 0 }
+	case "requests":
+		return func(w *Window) bool { return w.Counts.Requests+w.Counts.Unheard > 0 }
+	case "feed":
+		return func(w *Window) bool { return w.Counts.Readings > 0 }
+	}
+	return nil
+}
+
+// Quantiles are the quantiles that figures are made of, by name.
+var Quantiles = map[string]float64{"p50": 0.5, "p90": 0.9, "p99": 0.99, "p999": 0.999}
+
+// Micros gives a duration in microseconds.
+func Micros(d time.Duration) float64 { return float64(d) / float64(time.Microsecond) }

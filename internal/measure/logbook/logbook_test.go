@@ -1,0 +1,295 @@
+package logbook
+
+import (
+	"math"
+	"math/rand/v2"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/mark"
+)
+
+const second = mono.Time(time.Second)
+
+// fill plays random traffic through a ledger into a book: two rooms, three
+// crews, some messages lost, doubled or late.
+func fill(t *testing.T, seed uint64, seconds int) *Book {
+	t.Helper()
+	r := rand.New(rand.NewPCG(seed, 1))
+	b := NewBook(0, 3)
+	l := ledger.New(ledger.Config{Run: 1, Crews: 3, Prompt: 50 * time.Millisecond, Grace: 3 * time.Second, Spread: func(s ledger.Spread) { b.Second(s.Sheet.Second).Spread(s) }})
+	rooms := []ledger.Room{l.Room("lock-1"), l.Room("lock-2")}
+	for i := range 30 {
+		c := l.AddClient(uint16(i % 3))
+		room := rooms[min(i/20, 1)]
+		l.Ask(c, room, 0)
+		l.Enter(c, room, 0)
+	}
+	for now := mono.Time(0); now < mono.Time(seconds)*second; now += second / 5 {
+		b.Advance(now)
+		l.Settle(now)
+		room := rooms[r.IntN(2)]
+		due := max(0, now-mono.Time(r.IntN(300))*mono.Time(time.Millisecond))
+		page := b.At(due)
+		n := l.Say(ledger.Say{Room: room, Sender: ledger.Client(r.IntN(30)), Due: due, Sent: now, Sheet: &page.Sheet})
+		page.Counts.Sent++
+		page.ScheduleLag.Record(now.Sub(due))
+		for c := range ledger.Client(30) {
+			if (c >= 20) != (room == rooms[1]) || r.IntN(50) == 0 {
+				continue
+			}
+			for range 1 + r.IntN(20)/19 {
+				at := now + mono.Time(r.IntN(90))*mono.Time(time.Millisecond)
+				v := l.Arrive(ledger.Arrival{To: c, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: at, Sheet: &b.Now().Sheet})
+				b.Now().Counts.Marked++
+				if v.Fate == ledger.Delivered || v.Fate == ledger.Late {
+					b.Second(v.Sheet.Second).Delivery(uint16(c%3), v.Owed, v.Latency)
+				}
+			}
+		}
+	}
+	b.Advance(mono.Time(seconds) * second)
+	l.Settle(mono.Never - 1)
+	return b
+}
+
+func entriesOf(b *Book) []*Entry {
+	closed, _ := b.Take(true)
+	return closed
+}
+
+func sum(t *testing.T, entries []*Entry) *Window {
+	t.Helper()
+	w, err := Sum(entries, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+// TestWindowsAddUp: a run cut anywhere into windows gives the same as the whole,
+// and a clone is independent.
+func TestWindowsAddUp(t *testing.T) {
+	entries := entriesOf(fill(t, 1, 20))
+	if len(entries) != 21 {
+		t.Fatalf("%d seconds", len(entries))
+	}
+	whole := sum(t, entries)
+	if whole.Imbalance() != "" || whole.Total.Owed == 0 || whole.Total.Lost == 0 || whole.Total.Duplicate == 0 || whole.Total.Late == 0 || whole.Total.Open() != 0 {
+		t.Fatalf("%s %+v", whole.Imbalance(), whole.Total)
+	}
+	r := rand.New(rand.NewPCG(2, 2))
+	for range 50 {
+		cut := r.IntN(len(entries) + 1)
+		w := sum(t, entries[:cut])
+		clone := w.Clone()
+		before := w.Total
+		for _, e := range entries[cut:] {
+			if err := clone.Add(e); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if w.Total != before {
+			t.Fatal("adding to a clone changed what it was cloned from")
+		}
+		for _, name := range FigureNames() {
+			a, okA := FigureNamed(name).Of(whole)
+			b, okB := FigureNamed(name).Of(clone)
+			if a != b || okA != okB {
+				t.Errorf("cut at %d, %s is %v; of the whole it is %v", cut, name, b, a)
+			}
+		}
+		if !reflect.DeepEqual(whole.ByRoom(), clone.ByRoom()) || !reflect.DeepEqual(whole.ByCrew(), clone.ByCrew()) {
+			t.Errorf("cut at %d, the balance sheets differ", cut)
+		}
+	}
+	for _, lines := range [][]Line{whole.ByRoom(), whole.ByCrew(), whole.By(func(c ledger.Cell) int { return int(c.Kind) })} {
+		var all ledger.Tally
+		for _, l := range lines {
+			all.Add(&l.Tally)
+		}
+		if all != whole.Total {
+			t.Errorf("lines add up to %+v, not %+v", all, whole.Total)
+		}
+	}
+}
+
+// TestImbalance takes one thing after the other out of the books.
+func TestImbalance(t *testing.T) {
+	entries := entriesOf(fill(t, 3, 5))
+	for want, spoil := range map[string]func(*Window){
+		"":                         func(*Window) {},
+		"more came than was owed":  func(w *Window) { w.Total.Owed-- },
+		"arrivals are missing":     func(w *Window) { w.Counts.Marked++ },
+		"latencies are missing":    func(w *Window) { w.Total.Delivered--; w.Total.Duplicate++ },
+		"messages are missing":     func(w *Window) { w.Counts.Sent++ },
+		"arrivals are missing (2)": func(w *Window) { w.Total.Stray-- },
+	} {
+		w := sum(t, entries)
+		spoil(w)
+		if got := w.Imbalance(); !strings.HasPrefix(want, got) || (got == "") != (want == "") {
+			t.Errorf("spoiled so that %q, it says %q", want, got)
+		}
+	}
+}
+
+// TestTakeWaitsForSettlement: a second leaves the book only once nothing can be
+// booked on it, and until then can be looked at.
+func TestTakeWaitsForSettlement(t *testing.T) {
+	b := NewBook(0, 1)
+	l := ledger.New(ledger.Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: 2 * time.Second})
+	room := l.Room("quay")
+	c := l.AddClient(0)
+	l.Ask(c, room, 0)
+	l.Enter(c, room, 0)
+	l.Say(ledger.Say{Room: room, Sender: c, Sheet: &b.Now().Sheet})
+	closedOver := 0
+	b.Close = func(*Page) { closedOver++ }
+	b.Advance(second + 1)
+	closed, open := b.Take(false)
+	if len(closed) != 0 || len(open) != 2 || open[0].Settled || open[0].Cells[0].Tally.Owed != 1 || closedOver != 1 {
+		t.Fatalf("%d closed, %d open, %d over", len(closed), len(open), closedOver)
+	}
+	b.Advance(3 * second)
+	l.Settle(2 * second)
+	closed, open = b.Take(false)
+	if len(closed) != 3 || len(open) != 1 || !closed[0].Settled || closed[0].Cells[0].Tally.Lost != 1 || open[0].At != 3 {
+		t.Fatalf("%d closed, %d open", len(closed), len(open))
+	}
+	if p := b.At(0); p.At != 3 {
+		t.Errorf("what belongs to a second that is gone goes to second %d, want the nearest, 3", p.At)
+	}
+}
+
+// TestJudge: when a second counts as one in which the tool was the bottleneck.
+func TestJudge(t *testing.T) {
+	for name, tc := range map[string]struct {
+		make func(*Page)
+		want Overload
+	}{
+		"idle":             {func(*Page) {}, 0},
+		"busy, with room":  {func(p *Page) { p.Health.Busy = 900 * time.Millisecond }, 0},
+		"full":             {func(p *Page) { p.Health.Busy = 990 * time.Millisecond }, LoopFull},
+		"one late send":    {func(p *Page) { record(&p.ScheduleLag, 99, time.Millisecond, 1, 300*time.Millisecond) }, 0},
+		"many late sends":  {func(p *Page) { record(&p.ScheduleLag, 80, time.Millisecond, 20, 30*time.Millisecond) }, SendsLate},
+		"one late read":    {func(p *Page) { record(&p.ReadingLag, 99, time.Millisecond, 1, time.Second) }, 0},
+		"many late reads":  {func(p *Page) { record(&p.ReadingLag, 10, time.Millisecond, 90, 200*time.Millisecond) }, ReadingLate},
+		"a burst is usual": {func(p *Page) { record(&p.ReadingLag, 10, time.Millisecond, 90, 40*time.Millisecond) }, 0},
+	} {
+		p := NewPage(0, 1)
+		p.Health.Span = time.Second
+		tc.make(p)
+		p.Judge()
+		if p.Health.Overload != tc.want {
+			t.Errorf("%s: %b, want %b", name, p.Health.Overload, tc.want)
+		}
+	}
+}
+
+func record(h interface{ Record(time.Duration) }, n int, d time.Duration, m int, e time.Duration) {
+	for range n {
+		h.Record(d)
+	}
+	for range m {
+		h.Record(e)
+	}
+}
+
+// TestFit holds the fitted line against points made around a known one, and
+// the sums of parts against the whole.
+func TestFit(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 7))
+	misses := 0
+	for range 200 {
+		var whole, a, b Fit
+		for i := range 400 {
+			x := float64(1 + r.IntN(5000))
+			y := 300 + 6.5*x + r.NormFloat64()*200
+			whole.Point(x, y)
+			if i%3 == 0 {
+				a.Point(x, y)
+			} else {
+				b.Point(x, y)
+			}
+		}
+		a.Add(b)
+		line, ok := whole.Line()
+		again, _ := a.Line()
+		if !ok || math.Abs(line.Slope-again.Slope) > 1e-9 || math.Abs(line.Base-again.Base) > 1e-5 {
+			t.Fatalf("%+v, of the parts %+v", line, again)
+		}
+		if math.Abs(line.Slope-6.5) > line.Error {
+			misses++
+		}
+		if math.Abs(line.Base-300) > 100 {
+			t.Errorf("base %v", line.Base)
+		}
+	}
+	if misses > 25 { // 5 % of 200 are 10
+		t.Errorf("the true slope was outside the 95 %% interval %d times of 200", misses)
+	}
+	var one Fit
+	for range 10 {
+		one.Point(50, 7)
+	}
+	if _, ok := one.Line(); ok {
+		t.Error("a line through points of one size")
+	}
+	var two Fit
+	two.Point(1, 1)
+	two.Point(2, 2)
+	if _, ok := two.Line(); ok {
+		t.Error("a line through two points, with an uncertainty of nothing")
+	}
+}
+
+func TestFigures(t *testing.T) {
+	w := sum(t, entriesOf(fill(t, 5, 6)))
+	for _, name := range FigureNames() {
+		f := FigureNamed(name)
+		if f.Doc == "" || f.Name != name || f.Self() != strings.HasPrefix(name, "self.") {
+			t.Errorf("figure %+v", f)
+		}
+		if _, ok := f.Of(&Window{}); ok != (f.Self() && f.Unit == Count) {
+			t.Errorf("%s of nothing counts as measured: %v", name, ok)
+		}
+	}
+	p50, _ := FigureNamed("fanout.p50").Of(w)
+	p99, _ := FigureNamed("fanout.p99").Of(w)
+	longest, _ := FigureNamed("fanout.max").Of(w)
+	if !(0 < p50 && p50 < p99 && p99 <= longest) || longest != Micros(w.Fanout().Max()) {
+		t.Errorf("p50 %v, p99 %v, max %v", p50, p99, longest)
+	}
+	if FigureNamed("fanout.p98") != nil {
+		t.Error("there is a figure fanout.p98")
+	}
+}
+
+// TestCoarsen: merged seconds sum up to what they did, and each shows the
+// latencies of the group.
+func TestCoarsen(t *testing.T) {
+	entries := entriesOf(fill(t, 3, 12))
+	coarse, err := Coarsen(entries[2:8])
+	if err != nil {
+		t.Fatal(err)
+	}
+	all := append(append(append([]*Entry{}, entries[:2]...), coarse...), entries[8:]...)
+	a, b := sum(t, entries), sum(t, all)
+	if a.Total != b.Total || a.Counts != b.Counts || a.Fit != b.Fit || a.Seconds != b.Seconds || len(a.Cells) != len(b.Cells) || a.Fanout().Latencies() != b.Fanout().Latencies() || a.First.Latencies() != b.First.Latencies() || a.Connect.Latencies() != b.Connect.Latencies() || a.ReadingLag.Latencies() != b.ReadingLag.Latencies() {
+		t.Errorf("%+v\n%+v", a.Total, b.Total)
+	}
+	whole, err := Sum(entries[2:8], nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, e := range coarse {
+		f, err := e.Fanout()
+		if err != nil || f.Latencies() != whole.Fanout().Latencies() || e.At != entries[2+i].At || e.Counts != entries[2+i].Counts {
+			t.Errorf("second %d: %v", e.At, err)
+		}
+	}
+}

@@ -1,0 +1,281 @@
+package logbook
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"time"
+
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/meter"
+)
+
+// A Window is the sum of some seconds of a run. The zero value is empty and
+// ready.
+type Window struct {
+	Seconds    int
+	Overloaded int           // of them, for whatever reason
+	Doubtful   time.Duration // of Span: the tool was the bottleneck
+	Why        Overload      // all the reasons of these seconds
+	Foreign    int64
+	Counts     Counts
+	Most       Gauges // the highest of each
+	Total      ledger.Tally
+	Cells      map[ledger.Cell]ledger.Tally
+	Latencies  map[SeriesKey]*meter.Hist
+
+	Fit Fit
+
+	First, Median, Last     meter.Hist
+	Connect, Enter          meter.Hist
+	Age, Answer             meter.Hist
+	Checks                  []CheckCount // by number
+	ReadingLag, ScheduleLag meter.Hist
+	PushedBack              meter.Hist
+	Busy, Span              time.Duration
+	CPU, GCPause            time.Duration // CPU is the loop's thread's
+	ProcessCPU              time.Duration
+	Waited, Stolen          time.Duration
+}
+
+// Add adds a second to w.
+func (w *Window) Add(e *Entry) error {
+	if err := w.AddClean(e); err != nil || e.Own == nil {
+		return err
+	}
+	if err := w.part(e.Own); err != nil {
+		return fmt.Errorf("second %d: %w", e.At, err)
+	}
+	return nil
+}
+
+// AddClean adds a second to w, without the messages that the tool itself sent
+// late.
+func (w *Window) AddClean(e *Entry) error {
+	w.Seconds++
+	if o := e.Health.Overload; o != 0 {
+		w.Overloaded++
+		w.Why |= o
+		if o.Bottleneck() != 0 {
+			w.Doubtful += e.Health.Span
+		}
+	}
+	w.Foreign += e.Foreign
+	w.Counts.add(&e.Counts)
+	w.Most = w.Most.most(e.Gauges)
+	w.Busy += e.Health.Busy
+	w.Span += e.Health.Span
+	w.CPU += e.Health.CPU
+	w.ProcessCPU += e.Health.Process
+	w.GCPause += e.Health.GCPause
+	w.Waited += e.Health.Waited
+	w.Stolen += e.Health.Stolen
+	if err := w.details(e); err != nil {
+		return fmt.Errorf("second %d: %w", e.At, err)
+	}
+	for i, c := range e.Checks {
+		if i == len(w.Checks) {
+			w.Checks = append(w.Checks, CheckCount{})
+		}
+		w.Checks[i].Held += c.Held
+		w.Checks[i].Failed += c.Failed
+	}
+	return nil
+}
+
+// details adds the cells and distributions of a second, but for those of messages
+// that the tool itself sent late.
+func (w *Window) details(e *Entry) error {
+	from := e.hists()
+	for i, into := range w.hists() {
+		if err := into.MergePacked(*from[i]); err != nil {
+			return err
+		}
+	}
+	return w.part(&e.Part)
+}
+
+func (w *Window) part(p *Part) error {
+	if w.Cells == nil {
+		w.Cells, w.Latencies = map[ledger.Cell]ledger.Tally{}, map[SeriesKey]*meter.Hist{}
+	}
+	w.Fit.Add(p.Fit)
+	for i := range p.Cells {
+		c := &p.Cells[i]
+		t := w.Cells[c.Cell]
+		t.Add(&c.Tally)
+		w.Cells[c.Cell] = t
+		w.Total.Add(&c.Tally)
+	}
+	for _, s := range p.Latency {
+		h := w.Latencies[s.Key]
+		if h == nil {
+			h = new(meter.Hist)
+			w.Latencies[s.Key] = h
+		}
+		if err := h.MergePacked(s.Latency); err != nil {
+			return err
+		}
+	}
+	for _, h := range []struct {
+		into *meter.Hist
+		from meter.Packed
+	}{{&w.First, p.First}, {&w.Median, p.Median}, {&w.Last, p.Last}} {
+		if err := h.into.MergePacked(h.from); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// ChecksFailed is how often any check failed, and ChecksHeld how often one held.
+func (w *Window) ChecksFailed() (n int64) {
+	for _, c := range w.Checks {
+		n += c.Failed
+	}
+	return n
+}
+
+// ChecksHeld is how often any check held.
+func (w *Window) ChecksHeld() (n int64) {
+	for _, c := range w.Checks {
+		n += c.Held
+	}
+	return n
+}
+
+// Sum adds up the entries for which keep, if it is given, holds.
+func Sum(entries []*Entry, keep func(*Entry) bool) (*Window, error) {
+	w := &Window{}
+	for _, e := range entries {
+		if keep == nil || keep(e) {
+			if err := w.Add(e); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return w, nil
+}
+
+// Clone returns a copy that shares nothing with w.
+func (w *Window) Clone() *Window {
+	c := *w
+	c.Cells = make(map[ledger.Cell]ledger.Tally, len(w.Cells))
+	for k, v := range w.Cells {
+		c.Cells[k] = v
+	}
+	c.Latencies = make(map[SeriesKey]*meter.Hist, len(w.Latencies))
+	for k, h := range w.Latencies {
+		c.Latencies[k] = h.Clone()
+	}
+	c.Checks = slices.Clone(w.Checks)
+	others := c.hists()
+	for _, h := range append(others[:], &c.First, &c.Median, &c.Last) {
+		*h = *h.Clone()
+	}
+	return &c
+}
+
+// Imbalance tells where the books disagree, or "". Marks are counted by the
+// clients, fates by the ledger, latencies by the meters: each where it happens,
+// so a delivery that one of them missed shows. It is for windows that begin
+// with the run, as arrivals are booked on the second of their message.
+func (w *Window) Imbalance() string {
+	t := &w.Total
+	timed := t.Delivered + t.Late // those whose latency is recorded
+	for c, cell := range w.Cells {
+		if !c.Kind.Said() {
+			timed -= cell.Delivered + cell.Late
+		}
+	}
+	deliveries := int64(0)
+	for _, h := range w.Latencies {
+		deliveries += int64(h.Count())
+	}
+	switch {
+	case t.Open() < 0:
+		return "more came than was owed"
+	case t.Arrivals()+w.Foreign != w.Counts.Marked:
+		return "arrivals are missing"
+	case timed-w.Counts.Piled != deliveries:
+		return "latencies are missing"
+	case t.Said != w.Counts.Sent:
+		return "messages are missing"
+	}
+	return ""
+}
+
+// Fanout is the latency of every owed delivery.
+func (w *Window) Fanout() *meter.Hist {
+	var h meter.Hist
+	for _, s := range w.Latencies {
+		h.Merge(s)
+	}
+	return &h
+}
+
+// A Line is one line of the balance sheet.
+type Line struct {
+	Key   int // the room or crew
+	Tally ledger.Tally
+}
+
+// By sums the cells by what key gives for them, in rising order of the key.
+func (w *Window) By(key func(ledger.Cell) int) []Line {
+	sums := map[int]*ledger.Tally{}
+	for c, t := range w.Cells {
+		k := key(c)
+		if sums[k] == nil {
+			sums[k] = &ledger.Tally{}
+		}
+		sums[k].Add(&t)
+	}
+	lines := make([]Line, 0, len(sums))
+	for k, t := range sums {
+		lines = append(lines, Line{k, *t})
+	}
+	slices.SortFunc(lines, func(a, b Line) int { return cmp.Compare(a.Key, b.Key) })
+	return lines
+}
+
+// ByRoom sums the cells by room.
+func (w *Window) ByRoom() []Line { return w.By(func(c ledger.Cell) int { return int(c.Room) }) }
+
+// ByCrew sums the cells by the recipients' crew.
+func (w *Window) ByCrew() []Line { return w.By(func(c ledger.Cell) int { return int(c.Crew) }) }
+
+func (c *Counts) add(d *Counts) {
+	c.Started += d.Started
+	c.Opened += d.Opened
+	c.Refused += d.Refused
+	c.Broken += d.Broken
+	c.Entries += d.Entries
+	c.Denied += d.Denied
+	c.Finished += d.Finished
+	c.Sent += d.Sent
+	c.Unsent += d.Unsent
+	c.Arrivals += d.Arrivals
+	c.Bytes += d.Bytes
+	c.Marked += d.Marked
+	c.Coarse += d.Coarse
+	c.Pings += d.Pings
+	c.Met += d.Met
+	c.Missed += d.Missed
+	c.Malformed += d.Malformed
+	c.Requests += d.Requests
+	c.Unheard += d.Unheard
+	c.Readings += d.Readings
+	c.Gaps += d.Gaps
+	c.Repeats += d.Repeats
+	c.Backward += d.Backward
+	c.Stale += d.Stale
+	c.Hindered += d.Hindered
+	c.Unknown += d.Unknown
+	c.StrayNews += d.StrayNews
+	c.Evicted += d.Evicted
+	c.Piled += d.Piled
+}
+
+func (g Gauges) most(h Gauges) Gauges {
+	return Gauges{max(g.Planned, h.Planned), max(g.Out, h.Out), max(g.Open, h.Open), max(g.Entered, h.Entered)}
+}

@@ -1,0 +1,195 @@
+// Package export writes what a run measured into files for people and for
+// other programs: drawings and tables of a window, and the results of a whole
+// run for a build pipeline.
+package export
+
+import (
+	"bytes"
+	"encoding/csv"
+	"encoding/json"
+	"fmt"
+	"io"
+	"slices"
+	"strings"
+	"time"
+
+	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/report/chart"
+	"tidepull/internal/run"
+)
+
+// A Request says what is to be exported.
+type Request struct {
+	Run      *run.Snapshot
+	Name     string          // of the run, for the notes
+	Version  string          // of the tool
+	View     string          // one of Views
+	From, To int             // the window in seconds, To not in it; both 0 for the whole run
+	Clients  []ledger.Client // whose lanes; none: those around a problem
+	Focus    *lane.Record    // the lanes are those of the stretch around it; nil: around the first problem
+	All      bool            // all of the lanes in the window, on as many pages as it takes, up to a bound
+}
+
+// Views are what can be exported, by name.
+var Views = []string{"tide", "fan-out", "percentiles", "rooms", "ledger", "lanes"}
+
+// Formats are the formats of each view.
+var Formats = []string{"svg", "pdf", "csv", "json"}
+
+// A sheet is the data behind an export, as a table; every view has one.
+type sheet struct {
+	Title  string
+	Unit   string // of the figures, if they have one in common
+	Header []string
+	Rows   [][]any
+}
+
+// A drawing is anything that chart can draw.
+type drawing interface {
+	Write(io.Writer, chart.Format) error
+}
+
+// Write writes an export in a format.
+func Write(w io.Writer, r Request, format string) error {
+	if !slices.Contains(Views, r.View) {
+		return fmt.Errorf("there is no view %q to export; there are %s", r.View, strings.Join(Views, ", "))
+	}
+	if !slices.Contains(Formats, format) {
+		return fmt.Errorf("there is no format %q; there are %s", format, strings.Join(Formats, ", "))
+	}
+	win, entries, err := r.window()
+	if err != nil {
+		return err
+	}
+	var s sheet
+	var d drawing
+	switch r.View {
+	case "tide":
+		s, d = r.tide(entries)
+	case "fan-out":
+		s, d = r.fanout(win)
+	case "percentiles":
+		s, d = r.percentiles(win)
+	case "rooms":
+		s, d = r.rooms(win)
+	case "ledger":
+		s, d = r.ledger(win)
+	case "lanes":
+		s, d = r.lanes()
+	}
+	switch format {
+	case "csv":
+		return s.writeCSV(w)
+	case "json":
+		return s.writeJSON(w, r)
+	}
+	// A drawing that fails half-way leaves no half a file.
+	var b bytes.Buffer
+	if err := d.Write(&b, chart.Format(format)); err != nil {
+		return fmt.Errorf("drawing %s: %w", r.View, err)
+	}
+	_, err = b.WriteTo(w)
+	return err
+}
+
+func (r *Request) window() (*logbook.Window, []*logbook.Entry, error) {
+	entries := r.Run.Entries
+	if r.To > 0 || r.From > 0 {
+		if r.From < 0 || r.To <= r.From || r.From >= len(entries) {
+			return nil, nil, fmt.Errorf("the window %d..%d is not within the run's %d seconds", r.From, r.To, len(entries))
+		}
+		entries = entries[r.From:min(r.To, len(entries))]
+	}
+	w, err := logbook.Sum(entries, nil)
+	return w, entries, err
+}
+
+// notes are the lines under each title.
+func (r *Request) notes() []string {
+	window := "the whole run"
+	if r.To > r.From {
+		window = "window " + units.Clock(time.Duration(r.From)*time.Second) + " to " + units.Clock(time.Duration(r.To)*time.Second)
+	}
+	lines := []string{
+		fmt.Sprintf("%s, trial %q at %s, started %s", plain.Text(r.Name, 60), plain.Text(r.Run.Trial.Name, 60), plain.Text(r.Run.Trial.Target.WebSocket, 80), r.Run.Started.UTC().Format("2006-01-02 15:04:05 UTC")),
+		fmt.Sprintf("%s; %s clients; tide pull %s", window, units.Count(int64(r.Run.Trial.Clients())), r.Version),
+	}
+	if w, _, err := r.window(); err == nil && w.Overloaded > 0 {
+		lines = append(lines, fmt.Sprintf("attention: %d of these %d seconds say nothing of the server: %s", w.Overloaded, w.Seconds, w.Why.Words()))
+	}
+	if !r.Run.KernelTimes {
+		lines = append(lines, "attention: no kernel receive times; latencies may be too long by the reading lag")
+	}
+	return lines
+}
+
+func (s *sheet) writeCSV(w io.Writer) error {
+	c := csv.NewWriter(w)
+	if err := c.Write(s.Header); err != nil {
+		return err
+	}
+	for _, row := range s.Rows {
+		if err := c.Write(cells(row)); err != nil {
+			return err
+		}
+	}
+	c.Flush()
+	return c.Error()
+}
+
+// cells writes a row for CSV: texts in a form that no program takes for a
+// formula, nor for anything but a text.
+func cells(row []any) []string {
+	out := texts(row)
+	for i, v := range row {
+		if _, text := v.(string); text {
+			out[i] = Cell(out[i])
+		}
+	}
+	return out
+}
+
+// Cell makes a text safe to stand in a table that other programs open: control
+// characters become visible, and what they would take for a formula begins with
+// an apostrophe.
+func Cell(s string) string {
+	s = plain.Text(s, 0)
+	if s != "" && strings.ContainsRune("=+-@\t\r|%", rune(s[0])) {
+		return "'" + s
+	}
+	return s
+}
+
+func texts(row []any) []string {
+	out := make([]string, len(row))
+	for i, v := range row {
+		switch v := v.(type) {
+		case nil:
+		case float64:
+			out[i] = strings.TrimSuffix(strings.TrimRight(fmt.Sprintf("%.3f", v), "0"), ".")
+		default:
+			out[i] = fmt.Sprint(v)
+		}
+	}
+	return out
+}
+
+func (s *sheet) writeJSON(w io.Writer, r Request) error {
+	rows := make([]map[string]any, len(s.Rows))
+	for i, row := range s.Rows {
+		rows[i] = map[string]any{}
+		for k, v := range row {
+			rows[i][s.Header[k]] = v
+		}
+	}
+	b, err := json.MarshalIndent(map[string]any{"title": s.Title, "unit": s.Unit, "notes": r.notes(), "rows": rows}, "", "  ")
+	if err != nil {
+		return err
+	}
+	_, err = w.Write(append(b, '\n'))
+	return err
+}

@@ -1,0 +1,152 @@
+// Package headless shows a run without a terminal: plain lines while it goes
+// on, a report when it is over.
+package headless
+
+import (
+	"fmt"
+	"io"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/meter"
+	"tidepull/internal/run"
+)
+
+// Follow prints a line for each second of a run until it is over.
+func Follow(w io.Writer, r *run.Run) *run.Snapshot {
+	t := r.Snapshot().Trial
+	fmt.Fprintf(w, "trial %q against %s: %d clients, %v\n", plain.Text(t.Name, 80), plain.Text(t.Hide(t.Target.WebSocket), 200), t.Clients(), t.Length())
+	fmt.Fprintln(w, "each line: what happened in that second | the ledger since the start")
+	ticker := time.NewTicker(time.Second)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-r.Done():
+			return r.Snapshot()
+		case <-ticker.C:
+			fmt.Fprintln(w, line(r.Snapshot()))
+		}
+	}
+}
+
+// line says what happened in the second before the current one, and how the
+// ledger stands.
+func line(s *run.Snapshot) string {
+	if len(s.Entries) < 2 {
+		return fmt.Sprintf("%4.0fs", s.Elapsed.Seconds())
+	}
+	e := s.Entries[len(s.Entries)-2]
+	w, err := logbook.Sum([]*logbook.Entry{e}, nil)
+	if err != nil {
+		return err.Error()
+	}
+	leg := s.Leg
+	if leg == "" {
+		leg = "over"
+	}
+	t := &s.Total.Total
+	text := fmt.Sprintf("%4ds %-5s clients %d of %d, said %d, arrived %d, fan-out p50 %s p99 %s, last recipient %s | owed %d delivered %d late %d lost %d duplicate %d stray %d",
+		e.At, leg, e.Gauges.Open, e.Gauges.Planned, e.Counts.Sent, e.Counts.Arrivals, us(w.Fanout(), 0.5), us(w.Fanout(), 0.99), us(&w.Last, 1),
+		t.Owed, t.Delivered, t.Late, t.Lost, t.Duplicate, t.Stray)
+	if why := e.Health.Overload.Words(); why != "" {
+		text += "  (" + why + ")"
+	}
+	return text
+}
+
+func us(h *meter.Hist, q float64) string {
+	if h.Count() == 0 {
+		return "-"
+	}
+	return units.Duration(h.Quantile(q))
+}
+
+// Report prints how a run ended.
+func Report(w io.Writer, s *run.Snapshot) {
+	t := &s.Total.Total
+	fmt.Fprintf(w, "\nafter %v, %d messages said:\n", s.Elapsed.Round(time.Millisecond), s.Total.Counts.Sent)
+	fmt.Fprintf(w, "  owed %d = delivered %d + late %d + lost %d + excused %d\n", t.Owed, t.Delivered, t.Late, t.Lost, t.Excused)
+	if why := s.Total.Imbalance(); why != "" {
+		fmt.Fprintf(w, "  the books do not agree: %s; please report this as a fault of the tool\n", why)
+	}
+	fmt.Fprintf(w, "  also came: duplicate %d, stray %d, allowed at the edge %d, history %d, overdue %d, foreign %d\n", t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, s.Total.Foreign)
+	if t.Defects() > 0 {
+		fmt.Fprintf(w, "  on top: reordered %d, out of the others' order %d, altered %d\n", t.Reordered, t.Disagreed, t.Altered)
+	}
+	if c := &s.Total.Counts; c.Readings > 0 {
+		fmt.Fprintf(w, "  feeds: %d readings, missing %d, repeated %d, backward %d, too old %d; age p99 %s\n", c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, us(&s.Total.Age, 0.99))
+	}
+	f := s.Total.Fanout()
+	fmt.Fprintf(w, "  fan-out p50 %s, p90 %s, p99 %s, longest %s; the last of the audience: p50 %s, p99 %s\n", us(f, 0.5), us(f, 0.9), us(f, 0.99), us(f, 1), us(&s.Total.Last, 0.5), us(&s.Total.Last, 0.99))
+	lag := "from the kernel's receive times"
+	if !s.KernelTimes {
+		lag = "no kernel receive times here: latencies may be too long by the reading lag"
+	}
+	fmt.Fprintf(w, "  the tool itself: reading lag p99 %s, schedule lag p99 %s, %v of core time taken from the machine, %d of %d seconds say nothing of the server%s (%s)\n", us(&s.Total.ReadingLag, 0.99), us(&s.Total.ScheduleLag, 0.99), units.Duration(s.Total.Stolen), s.Total.Overloaded, s.Total.Seconds, because(s.Total.Why), lag)
+	if s.Total.PushedBack.Count() > 0 {
+		fmt.Fprintf(w, "  scripts: %d turns began later than their time, because of what the script itself waited for: p50 %s, longest %s\n", s.Total.PushedBack.Count(), us(&s.Total.PushedBack, 0.5), us(&s.Total.PushedBack, 1))
+	}
+	for _, reason := range slices.Sorted(maps.Keys(s.Reasons)) {
+		fmt.Fprintf(w, "  %d x %s\n", s.Reasons[reason], reason)
+	}
+	for _, c := range s.Checks() {
+		fmt.Fprintf(w, "  check %q (%s): passed %d, failed %d\n", c.Name, c.Kind, c.Held, c.Failed)
+	}
+	if s.Trial.ClosedLoop {
+		fmt.Fprintln(w, "  some of this was a closed loop: it went as fast as the server answered, so its rate is not the trial's")
+	}
+	for _, r := range s.FinalResults {
+		fmt.Fprintf(w, "  final check %q: %s", r.Name, r.Verdict)
+		if r.Why != "" {
+			fmt.Fprintf(w, " (%s)", r.Why)
+		}
+		fmt.Fprintln(w)
+	}
+	implied, unproven, whys := 0, 0, []string(nil) // those at which nothing happened stand together
+	for _, j := range s.Judgements {
+		switch quiet := j.Limit.Implied && j.Measured == 0; {
+		case quiet && j.Verdict == run.Holds:
+			implied++
+			continue
+		case quiet && j.Verdict == run.NotProven:
+			unproven++
+			if !slices.Contains(whys, j.Why) {
+				whys = append(whys, j.Why)
+			}
+			continue
+		}
+		fmt.Fprintf(w, "  %s %q: %s, measured %s: %s", kindOf(&j), j.Limit.Name, j.Wanted(), Figure(j.Unit, j.Measured), j.Verdict)
+		if j.Why != "" {
+			fmt.Fprintf(w, " (%s)", j.Why)
+		}
+		fmt.Fprintln(w)
+	}
+	fmt.Fprintf(w, "  %d implied limits hold\n", implied)
+	if unproven > 0 {
+		fmt.Fprintf(w, "  %d implied limits measured 0, and are not proven (%s)\n", unproven, strings.Join(whys, "; "))
+	}
+	verdict, why := s.Outcome()
+	fmt.Fprintf(w, "verdict: %s (%s)\n", verdict, why)
+}
+
+func because(why logbook.Overload) string {
+	if words := why.Words(); words != "" {
+		return ": " + words
+	}
+	return ""
+}
+
+func kindOf(j *run.Judgement) string {
+	if j.Limit.Implied {
+		return "implied limit"
+	}
+	return "limit"
+}
+
+// Figure writes a figure in its unit.
+func Figure(unit logbook.Unit, v float64) string { return units.Figure(unit == logbook.Duration, v) }

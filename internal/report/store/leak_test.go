@@ -1,0 +1,10 @@
+package store
+
+import (
+	"os"
+	"testing"
+
+	"tidepull/internal/testkit/leak"
+)
+
+func TestMain(m *testing.M) { os.Exit(leak.Main(m)) }

@@ -1,0 +1,273 @@
+package store
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/meter"
+	"tidepull/internal/run"
+)
+
+// Load reads a run back as the snapshot that it ended with, or that it had
+// when it was cut short.
+func (s *Store) Load(id int64) (*run.Snapshot, error) {
+	r, err := s.Run(id)
+	if err != nil {
+		return nil, err
+	}
+	snap, err := s.load(r)
+	if err != nil {
+		return nil, fmt.Errorf("reading run %d: %w", id, err)
+	}
+	return snap, nil
+}
+
+func (s *Store) load(r Run) (*run.Snapshot, error) {
+	snap := &run.Snapshot{Started: r.Started, Elapsed: r.Elapsed, Finished: true, Stopped: r.State == "stopped" || r.State == "running", Reasons: map[string]int{}}
+	var o string
+	if err := s.db.QueryRow("SELECT outline, kernel FROM run WHERE id = ?", r.ID).Scan(&o, &snap.KernelTimes); err != nil {
+		return nil, err
+	}
+	var err error
+	var implied bool
+	if snap.Trial, implied, err = readOutline(o); err != nil {
+		return nil, err
+	}
+	for _, read := range []func(int64, *run.Snapshot) error{s.readSeconds, s.readCells, s.readLatencies, s.readNames, s.readMessages, s.readOutcomes, s.readEvents, s.readReasons, s.readLanes, s.readBodies, s.readFinalResults} {
+		if err := read(r.ID, snap); err != nil {
+			return nil, err
+		}
+	}
+	var clean *logbook.Window
+	if snap.Total, clean, err = run.Sums(snap.Entries); err != nil {
+		return nil, err
+	}
+	limits := snap.Trial.Limits
+	if implied {
+		limits = run.Limits(snap.Trial)
+	}
+	snap.Judgements = run.Judge(limits, snap.Total, clean)
+	if len(r.Summary) > 0 {
+		var sum run.Summary
+		if err := json.Unmarshal(r.Summary, &sum); err != nil {
+			return nil, err
+		}
+		snap.RSSPerOpen, snap.Unkept, snap.Held = sum.Self.RSSPerClient, sum.Ledger.Unkept, sum.Self.HeldReports
+	}
+	if r.State == "unreachable" {
+		snap.Err = errors.New(r.Why)
+	}
+	return snap, nil
+}
+
+// each calls f with every row of a query.
+func (s *Store) each(f func(*sql.Rows) error, query string, args ...any) error {
+	rows, err := s.db.Query(query, args...)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		if err := f(rows); err != nil {
+			return err
+		}
+	}
+	return rows.Err()
+}
+
+func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
+	return s.each(func(rows *sql.Rows) error {
+		e := &logbook.Entry{}
+		var counts, health, fit, checks, own []byte
+		var reading, schedule meter.Packed
+		err := rows.Scan(&e.At, &e.Settled, &e.Gauges.Planned, &e.Gauges.Out, &e.Gauges.Open, &e.Gauges.Entered, &counts, &health, &fit, &e.Foreign,
+			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), (*[]byte)(&e.Connect), (*[]byte)(&e.Enter), (*[]byte)(&reading), (*[]byte)(&schedule), (*[]byte)(&e.Age), (*[]byte)(&e.Answer), &checks, &own, (*[]byte)(&e.PushedBack))
+		for _, part := range []struct {
+			from []byte
+			into any
+		}{{counts, &e.Counts}, {health, &e.Health}, {fit, &e.Fit}, {checks, &e.Checks}, {own, &e.Own}} {
+			if err == nil {
+				err = json.Unmarshal(part.from, part.into)
+			}
+		}
+		e.Health.ReadingLag, e.Health.ScheduleLag = reading, schedule
+		if err == nil && e.At != len(snap.Entries) {
+			err = fmt.Errorf("second %d is missing", len(snap.Entries))
+		}
+		snap.Entries = append(snap.Entries, e)
+		return err
+	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, connect, enter, reading_lag, schedule_lag, age, answer, checks, own, pushed_back FROM second WHERE run = ? ORDER BY at", id)
+}
+
+func kindOf(name string) ledger.Kind {
+	for k := ledger.Kind(0); k < ledger.NumKinds; k++ {
+		if k.String() == name {
+			return k
+		}
+	}
+	return ledger.Notice
+}
+
+func (s *Store) readCells(id int64, snap *run.Snapshot) error {
+	return s.each(func(rows *sql.Rows) error {
+		var at int
+		var c logbook.CellTally
+		var kind string
+		t := &c.Tally
+		if err := rows.Scan(&at, &c.Cell.Room, &c.Cell.Crew, &kind, &t.Said, &t.Owed, &t.Delivered, &t.Late, &t.Lost, &t.Excused, &t.Duplicate, &t.Stray, &t.Allowed, &t.Past, &t.Overdue, &t.Reordered, &t.Disagreed, &t.Altered); err != nil {
+			return err
+		}
+		c.Cell.Kind = kindOf(kind)
+		if at < len(snap.Entries) {
+			snap.Entries[at].Cells = append(snap.Entries[at].Cells, c)
+		}
+		return nil
+	}, "SELECT at, room, crew, kind, said, owed, delivered, late, lost, excused, duplicate, stray, allowed, past, overdue, reordered, disagreed, altered FROM cell WHERE run = ? ORDER BY at, room, crew, kind", id)
+}
+
+func (s *Store) readLatencies(id int64, snap *run.Snapshot) error {
+	return s.each(func(rows *sql.Rows) error {
+		var at int
+		var l logbook.Series
+		if err := rows.Scan(&at, &l.Key.Crew, &l.Key.Class, (*[]byte)(&l.Latency)); err != nil {
+			return err
+		}
+		if at < len(snap.Entries) {
+			snap.Entries[at].Latency = append(snap.Entries[at].Latency, l)
+		}
+		return nil
+	}, "SELECT at, crew, class, histogram FROM latency WHERE run = ? ORDER BY at, crew, class", id)
+}
+
+func (s *Store) readNames(id int64, snap *run.Snapshot) error {
+	err := s.each(func(rows *sql.Rows) error {
+		var name string
+		err := rows.Scan(&name)
+		snap.Rooms = append(snap.Rooms, name)
+		return err
+	}, "SELECT name FROM room WHERE run = ? ORDER BY number", id)
+	if err != nil {
+		return err
+	}
+	return s.each(func(rows *sql.Rows) error {
+		var name string
+		var sent, got uint32
+		err := rows.Scan(&name, &sent, &got)
+		snap.Names, snap.Sent, snap.Got = append(snap.Names, name), append(snap.Sent, sent), append(snap.Got, got)
+		return err
+	}, "SELECT name, sent, got FROM client WHERE run = ? ORDER BY number", id)
+}
+
+func (s *Store) readMessages(id int64, snap *run.Snapshot) error {
+	return s.each(func(rows *sql.Rows) error {
+		var m ledger.Message
+		var kind string
+		var wrong bool
+		if err := rows.Scan(&m.Number, &kind, &m.Audience, &m.Room, &m.Sender, (*int64)(&m.Due), (*int64)(&m.Sent), &m.Owed, &m.Reached, &m.Late, &m.Lost, &m.Odd, &wrong); err != nil {
+			return err
+		}
+		m.Kind = kindOf(kind)
+		if wrong {
+			snap.Kept = append(snap.Kept, m)
+		} else {
+			snap.Sampled = append(snap.Sampled, m)
+		}
+		return nil
+	}, "SELECT number, kind, audience, room, sender, due, said, owed, reached, late, lost, odd, wrong FROM message WHERE run = ? ORDER BY number", id)
+}
+
+func (s *Store) readOutcomes(id int64, snap *run.Snapshot) error {
+	at := map[uint64]*ledger.Message{}
+	for _, list := range [][]ledger.Message{snap.Kept, snap.Sampled} {
+		for i := range list {
+			at[list[i].Number] = &list[i]
+		}
+	}
+	return s.each(func(rows *sql.Rows) error {
+		var number uint64
+		var o ledger.Outcome
+		var fate string
+		if err := rows.Scan(&number, &o.Client, &fate, (*int64)(&o.Latency)); err != nil {
+			return err
+		}
+		o.Fate = fateOf(fate)
+		if m := at[number]; m != nil {
+			m.Outcomes = append(m.Outcomes, o)
+		}
+		return nil
+	}, "SELECT message, client, fate, latency FROM outcome WHERE run = ? ORDER BY message, ord", id)
+}
+
+func (s *Store) readEvents(id int64, snap *run.Snapshot) error {
+	return s.each(func(rows *sql.Rows) error {
+		e := logbook.Event{Room: -1}
+		var what string
+		var room sql.NullInt32
+		if err := rows.Scan((*int64)(&e.At), &e.Client, &what, &room, &e.Detail); err != nil {
+			return err
+		}
+		if room.Valid {
+			e.Room = room.Int32
+		}
+		e.What = logbook.WhatNamed(what)
+		snap.Events = append(snap.Events, e)
+		return nil
+	}, "SELECT at, client, what, room, detail FROM event WHERE run = ? ORDER BY ord", id)
+}
+
+func fateOf(name string) ledger.Fate {
+	for f := ledger.Fate(0); f < ledger.NumFates; f++ {
+		if f.String() == name {
+			return f
+		}
+	}
+	return ledger.Foreign
+}
+
+func (s *Store) readLanes(id int64, snap *run.Snapshot) error {
+	return s.each(func(rows *sql.Rows) error {
+		var r lane.Record
+		var what, fate, kind string
+		var number int64
+		err := rows.Scan((*int64)(&r.At), &r.Client, &what, &number, &r.Peer, &r.Room, &r.Size, &fate, &kind, (*int64)(&r.Took))
+		r.Number = uint64(number)
+		r.What, r.Fate, r.Kind = lane.WhatNamed(what), fateOf(fate), kindOf(kind)
+		snap.Lanes = append(snap.Lanes, r)
+		return err
+	}, "SELECT at, client, what, number, peer, room, size, fate, kind, took FROM lane WHERE run = ? ORDER BY ord", id)
+}
+
+func (s *Store) readBodies(id int64, snap *run.Snapshot) error {
+	return s.each(func(rows *sql.Rows) error {
+		var b lane.Body
+		var number int64
+		err := rows.Scan(&number, &b.Text, &b.Cut)
+		b.Number = uint64(number)
+		snap.Bodies = append(snap.Bodies, b)
+		return err
+	}, "SELECT message, text, cut FROM body WHERE run = ? ORDER BY message", id)
+}
+
+func (s *Store) readFinalResults(id int64, snap *run.Snapshot) error {
+	return s.each(func(rows *sql.Rows) error {
+		var r run.FinalResult
+		err := rows.Scan(&r.Name, (*string)(&r.Verdict), &r.Why)
+		snap.FinalResults = append(snap.FinalResults, r)
+		return err
+	}, "SELECT name, verdict, why FROM final_check WHERE run = ? ORDER BY ord", id)
+}
+
+func (s *Store) readReasons(id int64, snap *run.Snapshot) error {
+	return s.each(func(rows *sql.Rows) error {
+		var text string
+		var n int
+		err := rows.Scan(&text, &n)
+		snap.Reasons[text] = n
+		return err
+	}, "SELECT text, times FROM reason WHERE run = ?", id)
+}

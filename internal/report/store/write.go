@@ -1,0 +1,258 @@
+package store
+
+import (
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"sync/atomic"
+	"time"
+
+	"tidepull/internal/engine"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/run"
+)
+
+// A Keeper writes a run into a store while it goes on. It looks at the run's
+// snapshots once a second in a goroutine of its own: whatever happens to the
+// store, the run is not slowed and not stopped.
+type Keeper struct {
+	store   *Store
+	run     *run.Run
+	tool    string
+	id      atomic.Int64
+	trouble atomic.Pointer[string]
+	done    chan struct{}
+
+	at progress
+}
+
+// progress is how far a run has been written.
+type progress struct{ settled, messages, events, lanes, bodies int }
+
+// Keep begins to keep a run. tool is the version that made it.
+func (s *Store) Keep(r *run.Run, tool string) *Keeper {
+	k := &Keeper{store: s, run: r, tool: tool, done: make(chan struct{})}
+	go k.follow()
+	return k
+}
+
+// ID is the run's number in the store, 0 while it is not in there.
+func (k *Keeper) ID() int64 { return k.id.Load() }
+
+// Trouble says why the run is not being kept at the moment, or "".
+func (k *Keeper) Trouble() string {
+	if t := k.trouble.Load(); t != nil {
+		return *t
+	}
+	return ""
+}
+
+// Wait blocks until the run is over and written, or given up.
+func (k *Keeper) Wait() { <-k.done }
+
+// lastTries is how often the end of a run is tried to be written.
+const lastTries = 3
+
+func (k *Keeper) follow() {
+	defer close(k.done)
+	ticker := time.NewTicker(time.Second)
+	defer ticker.Stop()
+	for {
+		select {
+		case <-ticker.C:
+			k.try(k.run.Snapshot())
+		case <-k.run.Done():
+			for range lastTries {
+				if k.try(k.run.Snapshot()) {
+					return
+				}
+			}
+			return
+		}
+	}
+}
+
+// try writes what is new; what could not be written is tried again.
+func (k *Keeper) try(s *run.Snapshot) bool {
+	at, id := k.at, k.ID()
+	err := k.store.transaction(func(tx *sql.Tx) (err error) {
+		id, err = k.write(tx, s, id, &at)
+		return err
+	})
+	if err != nil {
+		text := fmt.Sprintf("the run is not being kept in %s: %v", k.store.Path, err)
+		k.trouble.Store(&text)
+		return false
+	}
+	k.trouble.Store(nil)
+	k.at = at
+	k.id.Store(id)
+	return true
+}
+
+// write writes what is new since at, which it moves on.
+func (k *Keeper) write(tx *sql.Tx, s *run.Snapshot, id int64, at *progress) (int64, error) {
+	if len(s.Names) == 0 {
+		return id, nil // the loop has not reported yet
+	}
+	if id == 0 {
+		var err error
+		if id, err = k.begin(tx, s); err != nil {
+			return 0, err
+		}
+	}
+	w := newWriter(tx, id)
+	for _, e := range s.Entries[min(at.settled, len(s.Entries)):] {
+		w.second(e)
+		if e.Settled && e.At == at.settled {
+			at.settled++
+		}
+	}
+	for i, name := range s.Rooms {
+		w.exec("INSERT OR IGNORE INTO room VALUES (?, ?, ?)", id, i, name)
+	}
+	for ; at.messages < len(s.Kept); at.messages++ {
+		w.message(&s.Kept[at.messages], s, true)
+	}
+	for ; at.events < len(s.Events); at.events++ {
+		w.event(at.events, &s.Events[at.events])
+	}
+	for ; at.lanes < len(s.Lanes); at.lanes++ {
+		r := &s.Lanes[at.lanes]
+		w.exec("INSERT OR REPLACE INTO lane VALUES (?,?,?,?,?,?,?,?,?,?,?,?)", id, at.lanes, r.At.Nanoseconds(), r.Client, r.What.String(), int64(r.Number), r.Peer, r.Room, r.Size, r.Fate.String(), r.Kind.String(), r.Took.Nanoseconds())
+	}
+	for ; at.bodies < len(s.Bodies); at.bodies++ {
+		b := &s.Bodies[at.bodies]
+		w.exec("INSERT OR REPLACE INTO body VALUES (?,?,?,?)", id, int64(b.Number), b.Text, b.Cut)
+	}
+	return id, k.finish(w, s)
+}
+
+func (k *Keeper) begin(tx *sql.Tx, s *run.Snapshot) (int64, error) {
+	o, err := outlineOf(s.Trial)
+	if err != nil {
+		return 0, err
+	}
+	result, err := tx.Exec("INSERT INTO run (trial, target, clients, started, tool, outline, kernel) VALUES (?, ?, ?, ?, ?, ?, ?)",
+		s.Trial.Name, s.Trial.Hide(s.Trial.Target.WebSocket), s.Trial.Clients(), s.Started.UnixMicro(), k.tool, o, s.KernelTimes)
+	if err != nil {
+		return 0, err
+	}
+	id, err := result.LastInsertId()
+	if err != nil {
+		return 0, err
+	}
+	w := newWriter(tx, id)
+	for i, name := range s.Names {
+		w.exec("INSERT INTO client (run, number, crew, name) VALUES (?, ?, ?, ?)", id, i, s.Trial.Crews[s.CrewOf(int32(i))].Name, name)
+	}
+	return id, w.err
+}
+
+// finish writes what changes with each second, and the end of the run.
+func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
+	state, why, summary := "running", "", []byte{}
+	var verdict run.Verdict
+	if s.Finished {
+		state = "finished"
+		var unreachable *engine.Unreachable
+		switch {
+		case errors.As(s.Err, &unreachable):
+			state = "unreachable"
+		case s.Err != nil, s.Stopped:
+			state = "stopped"
+		}
+		verdict, why = s.Outcome()
+		sum := run.Summarise(s)
+		var err error
+		if summary, err = json.Marshal(sum); err != nil {
+			return err
+		}
+		for i := range s.Sent {
+			w.exec("UPDATE client SET sent = ?, got = ? WHERE run = ? AND number = ?", s.Sent[i], s.Got[i], w.run, i)
+		}
+		for i, r := range s.FinalResults {
+			w.exec("INSERT OR REPLACE INTO final_check VALUES (?,?,?,?,?)", w.run, i, r.Name, string(r.Verdict), r.Why)
+		}
+		for _, m := range s.Sampled {
+			w.message(&m, s, false)
+		}
+	}
+	for text, n := range s.Reasons {
+		w.exec("INSERT OR REPLACE INTO reason VALUES (?, ?, ?)", w.run, text, n)
+	}
+	w.exec("UPDATE run SET elapsed = ?, state = ?, verdict = ?, why = ?, summary = ? WHERE id = ?", s.Elapsed.Microseconds(), state, string(verdict), why, string(summary), w.run)
+	return w.err
+}
+
+// A writer writes rows of one run until the first error. It has each statement
+// parsed once: a crowd that comes makes thousands of events a second. What was
+// prepared in a transaction is closed with it.
+type writer struct {
+	tx       *sql.Tx
+	run      int64
+	prepared map[string]*sql.Stmt
+	err      error
+}
+
+func newWriter(tx *sql.Tx, run int64) *writer {
+	return &writer{tx: tx, run: run, prepared: map[string]*sql.Stmt{}}
+}
+
+func (w *writer) exec(query string, args ...any) {
+	if w.err != nil {
+		return
+	}
+	stmt := w.prepared[query]
+	if stmt == nil {
+		if stmt, w.err = w.tx.Prepare(query); w.err != nil {
+			return
+		}
+		w.prepared[query] = stmt
+	}
+	_, w.err = stmt.Exec(args...)
+}
+
+func (w *writer) json(v any) string {
+	b, err := json.Marshal(v)
+	if w.err == nil {
+		w.err = err
+	}
+	return string(b)
+}
+
+func (w *writer) second(e *logbook.Entry) {
+	health := e.Health
+	reading, schedule := health.ReadingLag, health.ScheduleLag
+	health.ReadingLag, health.ScheduleLag = nil, nil
+	g := e.Gauges
+	w.exec("INSERT OR REPLACE INTO second VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, e.At, e.Settled, g.Planned, g.Out, g.Open, g.Entered,
+		e.Counts.Sent, e.Counts.Arrivals, e.Health.Overload, w.json(e.Counts), w.json(health), w.json(e.Fit), e.Foreign,
+		[]byte(e.First), []byte(e.Median), []byte(e.Last), []byte(e.Connect), []byte(e.Enter), []byte(reading), []byte(schedule), []byte(e.Age), []byte(e.Answer), w.json(e.Checks), w.json(e.Own), []byte(e.PushedBack))
+	for _, c := range e.Cells {
+		t := &c.Tally
+		w.exec("INSERT OR REPLACE INTO cell VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, e.At, c.Cell.Room, c.Cell.Crew, c.Cell.Kind.String(),
+			t.Said, t.Owed, t.Delivered, t.Late, t.Lost, t.Excused, t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, t.Reordered, t.Disagreed, t.Altered)
+	}
+	for _, l := range e.Latency {
+		w.exec("INSERT OR REPLACE INTO latency VALUES (?,?,?,?,?)", w.run, e.At, l.Key.Crew, l.Key.Class, []byte(l.Latency))
+	}
+}
+
+func (w *writer) message(m *ledger.Message, s *run.Snapshot, wrong bool) {
+	w.exec("INSERT OR REPLACE INTO message VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, m.Number, m.Kind.String(), m.Audience, m.Room, m.Sender,
+		m.Due.Sub(s.Start).Nanoseconds(), m.Sent.Sub(s.Start).Nanoseconds(), m.Owed, m.Reached, m.Late, m.Lost, m.Odd, wrong)
+	for i, o := range m.Outcomes {
+		w.exec("INSERT OR REPLACE INTO outcome VALUES (?,?,?,?,?,?)", w.run, m.Number, i, o.Client, o.Fate.String(), o.Latency.Nanoseconds())
+	}
+}
+
+func (w *writer) event(i int, e *logbook.Event) {
+	var room any
+	if e.Room >= 0 {
+		room = e.Room
+	}
+	w.exec("INSERT OR REPLACE INTO event VALUES (?,?,?,?,?,?,?)", w.run, i, e.At.Nanoseconds(), e.Client, e.What.String(), room, e.Detail)
+}

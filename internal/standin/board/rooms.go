@@ -1,0 +1,187 @@
+package board
+
+import (
+	"slices"
+	"strconv"
+	"strings"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/wire/jsonscan"
+)
+
+func (b *Board) room(name string) *room {
+	r := b.byName[name]
+	if r == nil {
+		r = &room{name: name, nameJSON: jsonscan.AppendQuoted(nil, []byte(name))}
+		b.byName[name] = r
+		b.rooms = append(b.rooms, r)
+	}
+	return r
+}
+
+func (b *Board) enter(id int32) {
+	name, ok := b.text(fieldRoom)
+	m := &b.members[id]
+	switch {
+	case !ok:
+		b.refuse(id, "enter", "a room is a string of 1 to 200 bytes")
+		return
+	case slices.Contains(b.cfg.Denied, name) && m.login != Master && !b.doorOpen(id):
+		b.refuse(id, "enter", "only the harbour master enters here")
+		return
+	}
+	r := b.room(name)
+	again := func() {}
+	if !m.in(r) {
+		m.rooms = append(m.rooms, r)
+		r.members = append(r.members, id)
+		b.change(r, id, "joined")
+		again = b.tellPast(id, r)
+	}
+	b.reply(id, `{"kind":"entered","room":`+string(r.nameJSON)+`,"members":`+strconv.Itoa(len(r.members))+`,"seq":`+strconv.FormatInt(r.seq, 10)+`}`)
+	again()
+	if strings.HasPrefix(name, GaugePrefix) && b.cfg.Gauge > 0 && b.gauges == mono.Never {
+		b.gauges = b.out.Now().Add(b.cfg.Gauge)
+	}
+}
+
+// tellPast gives a late comer the room's history, as the switch has it. What
+// it returns comes after the confirmation.
+func (b *Board) tellPast(id int32, r *room) (after func()) {
+	past, after := slices.Clone(r.past), func() {}
+	m := relayed{room: r, from: r.name}
+	if n := len(past); n > 1 && b.cfg.Switches.happens(spoilHistory, b.cfg.Switches.History, b, m, id) {
+		switch b.cfg.Switches.die(spoilHistory+100, b, m, id) % 4 {
+		case 0: // a gap between the history and what follows
+			past = past[:n-1]
+		case 1: // the last one comes again as if it were new
+			last := past[n-1]
+			after = func() { b.reply(id, string(b.noticeJSON("notice", r, last))) }
+		case 2: // out of order
+			past[n-1], past[n-2] = past[n-2], past[n-1]
+		case 3: // one twice
+			past = append(past, past[n-1])
+		}
+		b.Truth.Totals.Spoilt++
+	}
+	for _, n := range past {
+		b.reply(id, string(b.noticeJSON("past", r, n)))
+		b.Truth.Totals.Past++
+	}
+	return after
+}
+
+func (m *member) in(r *room) bool { return slices.Contains(m.rooms, r) }
+
+// ofMember returns the room that the message names, where its sender is in it.
+func (b *Board) ofMember(id int32, what string) *room {
+	name, _ := b.text(fieldRoom)
+	r := b.byName[name]
+	if r == nil || !b.members[id].in(r) {
+		if r != nil && what == "notice" && b.doorOpen(id) {
+			return r
+		}
+		b.refuse(id, what, "you are not in that room")
+		return nil
+	}
+	return r
+}
+
+func (b *Board) leave(id int32) {
+	if r := b.ofMember(id, "leave"); r != nil {
+		b.removeFrom(r, id)
+		b.reply(id, `{"kind":"left","room":`+string(r.nameJSON)+`}`)
+	}
+}
+
+func (b *Board) removeFrom(r *room, id int32) {
+	if i := slices.Index(r.members, id); i >= 0 {
+		last := len(r.members) - 1
+		r.members[i] = r.members[last]
+		r.members = r.members[:last]
+	}
+	m := &b.members[id]
+	if i := slices.Index(m.rooms, r); i >= 0 {
+		m.rooms = slices.Delete(m.rooms, i, i+1)
+	}
+	b.change(r, id, "gone")
+}
+
+// tellMembers answers the question who is in a room.
+func (b *Board) tellMembers(id int32) {
+	r := b.ofMember(id, "members")
+	if r == nil {
+		return
+	}
+	msg := append([]byte(`{"kind":"members","room":`), r.nameJSON...)
+	msg = strconv.AppendInt(append(msg, `,"members":`...), int64(len(r.members)), 10)
+	msg = append(msg, `,"names":[`...)
+	for i, who := range r.members {
+		if i > 0 {
+			msg = append(msg, ',')
+		}
+		msg = append(msg, b.members[who].nameJSON...)
+	}
+	b.reply(id, string(append(msg, "]}"...)))
+}
+
+// change tells the others of who enters or leaves, and has the number of
+// members announced, soon: once for a crowd.
+func (b *Board) change(r *room, id int32, what string) {
+	if b.cfg.Notices {
+		b.body = append(append(b.body[:0], `{"kind":"`...), what...)
+		b.body = append(append(b.body, `","room":`...), r.nameJSON...)
+		b.body = append(append(append(b.body, `,"name":`...), b.members[id].nameJSON...), '}')
+		m := relayed{room: r, sender: id, from: b.members[id].name + " " + what, said: b.members[id].said, leaveOut: true, unbooked: true}
+		b.deliver(b.body, m)
+	}
+	if !r.dirty {
+		r.dirty = true
+		b.changed = append(b.changed, r)
+	}
+	if b.nextAnn == mono.Never {
+		b.nextAnn = b.out.Now().Add(b.cfg.Presence)
+	}
+}
+
+// announce tells each changed room how many its members are.
+func (b *Board) announce() {
+	b.nextAnn = mono.Never
+	for _, r := range b.changed {
+		r.dirty = false
+		n := len(r.members)
+		b.quirks++
+		if b.cfg.Switches.happens(miscount, b.cfg.Switches.Presence, b, relayed{from: r.name, said: b.quirks}, -1) {
+			n++
+			b.Truth.Totals.Miscounted++
+		}
+		b.body = append(append(b.body[:0], `{"kind":"presence","room":`...), r.nameJSON...)
+		b.body = append(strconv.AppendInt(append(b.body, `,"members":`...), int64(n), 10), '}')
+		b.frame = b.out.Frame(b.frame[:0], b.body, false)
+		for _, id := range r.members {
+			b.out.Send(id, b.frame)
+			b.Truth.Totals.Presence++
+		}
+	}
+	b.changed = b.changed[:0]
+}
+
+// readGauges gives the members of gauge rooms a reading: nobody asked for it,
+// and no client's word is in it.
+func (b *Board) readGauges(now mono.Time) {
+	b.gauges = mono.Never
+	for _, r := range b.rooms {
+		if !strings.HasPrefix(r.name, GaugePrefix) || len(r.members) == 0 {
+			continue
+		}
+		b.gauges = now.Add(b.cfg.Gauge)
+		r.seq++
+		b.body = append(append(b.body[:0], `{"kind":"reading","gauge":`...), r.nameJSON...)
+		b.body = strconv.AppendInt(append(b.body, `,"seq":`...), r.seq, 10)
+		b.body = strconv.AppendInt(append(b.body, `,"at":`...), now.Wall().UnixMilli(), 10)
+		level := 300 + (r.seq*37)%200 // centimetres
+		b.body = append(strconv.AppendInt(append(b.body, `,"level":`...), level, 10), '}')
+		b.relay(b.body, relayed{room: r, sender: -1, from: r.name, said: uint64(r.seq), received: now, unbooked: true})
+		b.Truth.Totals.Readings++
+	}
+}

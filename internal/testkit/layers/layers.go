@@ -1,0 +1,86 @@
+// Package layers holds the house in order: its test reads every import and
+// compares it with the layers below. ARCHITECTURE.md explains them.
+package layers
+
+// Of gives the layer of each package. A package may import those of lower
+// layers, and none of its own, but for the pairs in Allowed.
+var Of = map[string]int{
+	"internal/base/mono":         0,
+	"internal/base/bitset":       0,
+	"internal/measure/mark":      0,
+	"internal/base/plain":        0,
+	"internal/base/secret":       1,
+	"internal/base/units":        0,
+	"internal/wire":              0,
+	"internal/wire/http1":        1,
+	"internal/wire/jsonscan":     1,
+	"internal/wire/ws":           2,
+	"internal/trial/expr":        2,
+	"internal/measure/ledger":    2,
+	"internal/measure/meter":     2,
+	"internal/measure/logbook":   3,
+	"internal/measure/lane":      3,
+	"internal/capture/recording": 3,
+	"internal/capture/relay":     5,
+	"internal/capture/probe":     5,
+	"internal/capture/replay":    4,
+	"internal/capture/play":      6,
+	"internal/trial":             3,
+	"internal/standin/board":     3,
+	"internal/client":            4,
+	"internal/engine/poll":       4,
+	"internal/engine/machine":    4,
+	"internal/engine":            5,
+	"internal/standin":           5,
+	"internal/trial/language":    5,
+	"internal/testkit/sim":       5,
+	"internal/testkit/rude":      5,
+	"internal/run":               6,
+	"internal/report/headless":   7,
+	"internal/report/store":      7,
+	"internal/report/chart":      7,
+	"internal/report/export":     8,
+	"internal/tui/look":          7,
+	"internal/tui/scene":         8,
+	"internal/tui/tide":          9,
+	"internal/tui/watch":         10,
+	"internal/tui/fanout":        10,
+	"internal/tui/lanes":         10,
+	"internal/tui/balance":       11,
+	"internal/tui/home":          10,
+	"internal/tui/probing":       10,
+	"internal/tui":               12,
+	"internal/testkit/layers":    0,
+	"internal/testkit/leak":      0,
+	"trials":                     0,
+	"bench":                      13,
+	"cmd/tidepull":               13,
+}
+
+// Pure is the highest layer whose packages, Impure aside, touch neither the
+// network, nor files, nor the system, and start no goroutine.
+const Pure = 4
+
+// Impure are the exceptions to Pure.
+var Impure = map[string]bool{"internal/testkit/leak": true, "internal/engine/poll": true, "internal/engine/machine": true}
+
+// Alone are libraries that only some packages may know, by the library's path
+// or the start of it.
+var Alone = map[string][]string{
+	"golang.org/x/sys":          {"internal/engine/poll"},
+	"github.com/hashicorp/hcl":  {"internal/trial/language", "internal/capture/replay"},
+	"github.com/zclconf":        {"internal/trial/language"},
+	"charm.land/bubbletea":      {"internal/tui"},
+	"charm.land/bubbles":        {"internal/tui"},
+	"charm.land/lipgloss":       {"internal/tui"},
+	"github.com/alecthomas":     {"cmd/tidepull"},
+	"github.com/gobwas":         {"internal/wire/ws"},
+	"github.com/dustin":         {"internal/base/units"},
+	"github.com/HdrHistogram":   {"internal/report/export"},
+	"modernc.org/sqlite":        {"internal/report/store", "internal/standin"},
+	"database/sql":              {"internal/report/store", "internal/standin"},
+	"github.com/adrg/xdg":       {"internal/report/store", "cmd/tidepull"},
+	"gonum.org":                 {"internal/report/chart"},
+	"github.com/prometheus":     {"internal/report/export"},
+	"github.com/charmbracelet/": {"internal/tui", "internal/trial/language", "cmd/tidepull"},
+}

@@ -1,0 +1,89 @@
+package layers
+
+import (
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+const root = "../../.."
+
+// TestImportsGoDownwards reads every file of the project that is no test.
+func TestImportsGoDownwards(t *testing.T) {
+	seen := map[string]bool{}
+	err := filepath.WalkDir(root, func(file string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
+			return err
+		}
+		rel, err := filepath.Rel(root, file)
+		if err != nil {
+			return err
+		}
+		pkg := path.Dir(filepath.ToSlash(rel))
+		layer, known := Of[pkg]
+		if !known {
+			t.Errorf("%s: package %s has no layer; give it one in layers.go", rel, pkg)
+			return nil
+		}
+		seen[pkg] = true
+		f, err := parser.ParseFile(token.NewFileSet(), file, nil, parser.SkipObjectResolution)
+		if err != nil {
+			return err
+		}
+		for _, i := range f.Imports {
+			name, _ := strconv.Unquote(i.Path.Value)
+			checkImport(t, rel, pkg, layer, name)
+		}
+		if layer <= Pure && !Impure[pkg] {
+			ast.Inspect(f, func(n ast.Node) bool {
+				if _, ok := n.(*ast.GoStmt); ok {
+					t.Errorf("%s starts a goroutine; its layer must not", rel)
+				}
+				return true
+			})
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for pkg := range Of {
+		if !seen[pkg] {
+			t.Errorf("layers.go names %s, which does not exist", pkg)
+		}
+	}
+}
+
+func checkImport(t *testing.T, file, pkg string, layer int, name string) {
+	t.Helper()
+	if own, ok := strings.CutPrefix(name, "tidepull/"); ok {
+		if below, known := Of[own]; !known || below >= layer {
+			t.Errorf("%s (layer %d) imports %s (layer %d)", file, layer, own, below)
+		}
+		return
+	}
+	if layer <= Pure && !Impure[pkg] {
+		switch name {
+		case "net", "net/http", "os", "syscall", "sync":
+			t.Errorf("%s imports %s; its layer does no I/O", file, name)
+		}
+	}
+	for library, users := range Alone {
+		if !strings.HasPrefix(name, library) {
+			continue
+		}
+		allowed := false
+		for _, u := range users {
+			allowed = allowed || pkg == u || strings.HasPrefix(pkg, u+"/")
+		}
+		if !allowed {
+			t.Errorf("%s imports %s; only %v may", file, name, users)
+		}
+	}
+}

@@ -1,0 +1,210 @@
+// Package sim is a network in virtual time: drivers whose connections are
+// queues in memory, with a clock that jumps to the next thing that happens.
+// With it a whole run, clients and stand-in, takes as long as its computations
+// do, and the same seed gives the same run.
+package sim
+
+import (
+	"errors"
+	"net/netip"
+	"time"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/engine/poll"
+)
+
+// A Net joins one listening driver and one dialling driver. The two sides run
+// in goroutines of their own, of which only one is awake at any moment: they
+// hand the Net to each other in Wait.
+type Net struct {
+	latency time.Duration
+	now     mono.Time
+	sides   [2]*side // the listening one, the dialling one
+}
+
+// A side is one of the two drivers.
+type side struct {
+	net     *Net
+	other   *side
+	wake    chan struct{}
+	until   mono.Time // when it wants to be woken at the latest
+	inbox   []packet  // by time of arrival
+	lines   map[int32]*line
+	listens bool
+	closed  bool
+	nextID  int32
+}
+
+// A line is one end of a connection.
+type line struct {
+	peer  *line
+	side  *side
+	id    int32
+	holds bool
+	held  []packet // what came while it holds
+	sent  int      // bytes that the peer has not been handed
+}
+
+type packet struct {
+	at   mono.Time
+	to   *line
+	what byte // 'o' opened, 'a' accepted, 'd' data, 'b' broke
+	data []byte
+}
+
+// New makes a network in which everything takes the given time to arrive.
+func New(latency time.Duration) (listening, dialling poll.Driver) {
+	n := &Net{latency: latency}
+	for i := range n.sides {
+		n.sides[i] = &side{net: n, wake: make(chan struct{}, 1), lines: map[int32]*line{}, until: mono.Never}
+	}
+	n.sides[0].other, n.sides[1].other = n.sides[1], n.sides[0]
+	return n.sides[0], n.sides[1]
+}
+
+func (s *side) CaughtUp() mono.Time    { return s.net.now }
+func (s *side) Now() mono.Time         { return s.net.now }
+func (s *side) KernelTimes() bool      { return true }
+func (s *side) Blocked() time.Duration { return time.Duration(s.net.now) }
+
+// Listen implements poll.Driver; there is only one address.
+func (s *side) Listen(at netip.AddrPort) (netip.AddrPort, error) {
+	s.listens = true
+	return at, nil
+}
+
+// Dial implements poll.Driver.
+func (s *side) Dial(id int32, _ netip.AddrPort) error {
+	if !s.other.listens || s.other.closed {
+		return errors.New("sim: nobody listens")
+	}
+	near, far := &line{side: s, id: id}, &line{side: s.other, id: s.other.nextID}
+	s.other.nextID++
+	near.peer, far.peer = far, near
+	s.lines[id] = near
+	s.other.post(packet{at: s.net.now.Add(s.net.latency), to: far, what: 'a'})
+	s.post(packet{at: s.net.now.Add(2 * s.net.latency), to: near, what: 'o'})
+	return nil
+}
+
+// post puts a packet into the inbox, which stays ordered by time: everything
+// takes equally long, but for the opening, which is the round trip.
+func (s *side) post(p packet) {
+	i := len(s.inbox)
+	for i > 0 && s.inbox[i-1].at > p.at {
+		i--
+	}
+	s.inbox = append(s.inbox, packet{})
+	copy(s.inbox[i+1:], s.inbox[i:])
+	s.inbox[i] = p
+}
+
+// Queued implements poll.Driver: what the other side has not been handed waits.
+func (s *side) Queued(id int32) (n int) {
+	if id != poll.All {
+		if l := s.lines[id]; l != nil {
+			return l.sent
+		}
+		return 0
+	}
+	for _, l := range s.lines {
+		n += l.sent
+	}
+	return n
+}
+
+// Write implements poll.Driver.
+func (s *side) Write(id int32, b []byte) {
+	if l := s.lines[id]; l != nil && len(b) > 0 {
+		l.sent += len(b)
+		l.peer.side.post(packet{at: s.net.now.Add(s.net.latency), to: l.peer, what: 'd', data: append([]byte(nil), b...)})
+	}
+}
+
+// Hold implements poll.Driver.
+func (s *side) Hold(id int32, on bool) {
+	if l := s.lines[id]; l != nil && l.holds != on {
+		l.holds = on
+		if !on {
+			for _, p := range l.held {
+				s.post(packet{at: s.net.now, to: p.to, what: p.what, data: p.data})
+			}
+			l.held = nil
+		}
+	}
+}
+
+// Hangup implements poll.Driver.
+func (s *side) Hangup(id int32) {
+	if l := s.lines[id]; l != nil {
+		delete(s.lines, id)
+		l.peer.side.post(packet{at: s.net.now.Add(s.net.latency), to: l.peer, what: 'b'})
+	}
+}
+
+// FinishAndHangup implements poll.Driver.
+func (s *side) FinishAndHangup(id int32) { s.Hangup(id) }
+
+// Wait implements poll.Driver: it hands over to whichever side has something
+// to do first, and moves the clock there.
+func (s *side) Wait(until mono.Time, h poll.Handler) error {
+	s.until = max(until, s.net.now)
+	for {
+		if s.other.closed || s.next() <= s.other.next() {
+			break
+		}
+		s.other.wake <- struct{}{}
+		<-s.wake
+	}
+	s.net.now = max(s.net.now, s.next())
+	for n := 0; n < 256 && len(s.inbox) > 0 && s.inbox[0].at <= s.net.now; n++ {
+		p := s.inbox[0]
+		s.inbox = s.inbox[1:]
+		s.handle(p, h)
+	}
+	s.until = mono.Never
+	return nil
+}
+
+// next is when the side has something to do.
+func (s *side) next() mono.Time {
+	if len(s.inbox) > 0 {
+		return min(s.until, s.inbox[0].at)
+	}
+	return s.until
+}
+
+func (s *side) handle(p packet, h poll.Handler) {
+	switch {
+	case p.what == 'a':
+		s.lines[p.to.id] = p.to
+		h.Accepted(p.to.id)
+	case s.lines[p.to.id] != p.to: // hung up in the meantime
+	case p.to.holds:
+		p.to.held = append(p.to.held, p)
+	case p.what == 'o':
+		h.Opened(p.to.id)
+	case p.what == 'd':
+		p.to.peer.sent -= len(p.data)
+		h.Data(p.to.id, p.data, p.at)
+	case p.what == 'b':
+		delete(s.lines, p.to.id)
+		h.Broke(p.to.id, poll.ErrEnded)
+	}
+}
+
+// Begin blocks until it is this side's turn for the first time. The listening
+// side calls it before its loop; the dialling side begins.
+func Begin(d poll.Driver) { <-d.(*side).wake }
+
+// Close implements poll.Driver.
+func (s *side) Close() error {
+	s.closed = true
+	for id := range s.lines {
+		s.Hangup(id)
+	}
+	if !s.other.closed {
+		s.other.wake <- struct{}{}
+	}
+	return nil
+}

@@ -1,0 +1,255 @@
+package language
+
+import (
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/hashicorp/hcl/v2"
+	"github.com/hashicorp/hcl/v2/hclsyntax"
+	"github.com/zclconf/go-cty/cty"
+
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/trial"
+	"tidepull/internal/trial/expr"
+)
+
+func (r *reader) readTrial(b *hcl.Block) {
+	if b == nil {
+		return
+	}
+	a := r.open(b.Body, "trial").Attributes
+	r.trial.Name = b.Labels[0]
+	r.trial.Seed = uint64(r.whole(a["seed"], 0, 1<<53, 1))
+	r.trial.Prompt = r.duration(a["prompt"], time.Second)
+	r.trial.Grace = r.duration(a["grace"], 5*time.Second)
+}
+
+func (r *reader) readTarget(b *hcl.Block) {
+	if b == nil {
+		return
+	}
+	a := r.open(b.Body, "target").Attributes
+	t := &r.trial.Target
+	t.Name = b.Labels[0]
+	t.WebSocket = r.text(a["websocket"], "")
+	t.Remote = r.text(a["remote"], "")
+	at := b.DefRange
+	if a["websocket"] != nil {
+		at = a["websocket"].Expr.Range()
+	}
+	if r.options.Target != "" {
+		t.WebSocket = r.options.Target
+	}
+	if t.WebSocket == "" {
+		r.fail(at, "the target has no address: give websocket here, or --target on the command line")
+	} else if err := checkAddress(t.WebSocket); err != "" {
+		r.fail(at, "the target's address %q %s", t.WebSocket, err)
+	}
+	if u, err := url.Parse(t.WebSocket); err == nil {
+		t.HTTP = "http://" + u.Host
+	}
+	t.HTTP = strings.TrimSuffix(r.text(a["http"], t.HTTP), "/")
+	if u, err := url.Parse(t.HTTP); a["http"] != nil && (err != nil || u.Scheme != "http" || u.Host == "") {
+		r.fail(a["http"].Expr.Range(), "%q is no http:// address", t.HTTP)
+	}
+	t.Order = [...]ledger.Order{ledger.BySender, ledger.SameOrder, ledger.AnyOrder}[r.oneOf(a["order"], "sender", "same", "any")]
+	r.readDialect(r.text(a["dialect"], "plain-json"), a["dialect"], b)
+}
+
+// checkAddress tells what is wrong with a ws:// address, or "".
+func checkAddress(s string) string {
+	u, err := url.Parse(s)
+	switch {
+	case err != nil:
+		return "cannot be read as a URL"
+	case u.Scheme == "wss":
+		return "asks for TLS, which is not spoken yet; use ws://"
+	case u.Scheme != "ws":
+		return "must start with ws://"
+	case u.Hostname() == "":
+		return "names no host"
+	}
+	return ""
+}
+
+// readDialect reads the dialect of a name: the file's own, or a built-in one.
+func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
+	b := r.dialects[name]
+	if b == nil {
+		file := "dialects/" + name + ".dialect.hcl"
+		src, err := dialects.ReadFile(file)
+		if err != nil {
+			at := target.DefRange
+			if a != nil {
+				at = a.Expr.Range()
+			}
+			r.fail(at, "there is no dialect %q%s", name, nearest(name, r.dialectNames()))
+			return
+		}
+		for _, block := range r.open(r.parse(src, file), "").Blocks {
+			b = block
+		}
+	}
+	d := &r.trial.Dialect
+	d.Name = name
+	for _, part := range r.open(b.Body, "dialect").Blocks {
+		attrs := r.open(part.Body, "dialect."+part.Type).Attributes
+		switch part.Type {
+		case "name":
+			d.Title = r.exchange(attrs)
+		case "enter":
+			d.Enter = r.exchange(attrs)
+		case "leave":
+			d.Leave = r.exchange(attrs)
+		case "past":
+			d.Past, d.PastSeq = r.condition(attrs["when"]), r.condition(attrs["seq"])
+		case "heard":
+			d.Heard = trial.Heard{When: r.condition(attrs["when"]), Room: r.condition(attrs["room"]), Seq: r.condition(attrs["seq"]), Payload: r.condition(attrs["payload"]), Decoded: r.condition(attrs["decoded"])}
+		case "presence":
+			d.Presence = trial.Presence{When: r.condition(attrs["when"]), Room: r.condition(attrs["room"]), Members: r.condition(attrs["members"]),
+				Within: r.duration(attrs["within"], 2*time.Second), Check: r.check("the number of members", "presence")}
+		case "joined":
+			d.Joined = r.notice(attrs)
+		case "gone":
+			d.Gone = r.notice(attrs)
+		}
+	}
+}
+
+func (r *reader) dialectNames() []string {
+	var names []string
+	for name := range r.dialects {
+		names = append(names, name)
+	}
+	entries, _ := dialects.ReadDir("dialects")
+	for _, e := range entries {
+		names = append(names, strings.TrimSuffix(e.Name(), ".dialect.hcl"))
+	}
+	return names
+}
+
+func (r *reader) notice(a hcl.Attributes) trial.Notice {
+	return trial.Notice{When: r.condition(a["when"]), Room: r.condition(a["room"]), Who: r.condition(a["name"])}
+}
+
+func (r *reader) exchange(a hcl.Attributes) trial.Exchange {
+	send, _ := r.bodyTemplate(a["send"])
+	return trial.Exchange{Send: send, Confirmed: r.condition(a["confirmed"]), Refused: r.condition(a["refused"])}
+}
+
+func (r *reader) readCrew(b *hcl.Block) {
+	content := r.open(b.Body, "crew")
+	a := content.Attributes
+	c := trial.Crew{Name: b.Labels[0], Clients: r.whole(a["clients"], 1, 1<<24, 1), Title: r.textTemplate(a["name"]), Groups: r.whole(a["groups_of"], 1, 1<<20, 1)}
+	for i, t := range content.Blocks {
+		if i > 0 {
+			r.fail(t.DefRange, "there is a second tide; a crew has one")
+			continue
+		}
+		c.Tide = r.readTide(t, c.Clients)
+	}
+	for _, other := range r.trial.Crews {
+		if other.Name == c.Name {
+			r.fail(b.LabelRanges[0], "there is a crew %q already", c.Name)
+		}
+	}
+	if c.Title == nil {
+		c.Title = &expr.Template{}
+		c.Title.Text(c.Name + "-")
+		var n expr.Builder
+		n.Var(expr.VarN)
+		p, _ := n.Build()
+		c.Title.Value(p)
+	}
+	if s := a["session"]; s != nil {
+		c.Session = r.sessionOf(s)
+	}
+	if c.Session != nil {
+		for i := range c.Session.Steps {
+			if st := &c.Session.Steps[i]; st.Do == trial.Wait {
+				at := &r.trial.Barriers[st.Barrier]
+				if crew := len(r.trial.Crews); !slices.Contains(at.Crews, crew) {
+					at.Crews = append(at.Crews, crew)
+				}
+			}
+		}
+	}
+	r.trial.Crews = append(r.trial.Crews, c)
+}
+
+// sessionOf reads session.NAME or session["NAME"].
+func (r *reader) sessionOf(a *hcl.Attribute) *trial.Session {
+	names := make([]string, 0, len(r.sessions))
+	for name := range r.sessions {
+		names = append(names, name)
+	}
+	t, ok := a.Expr.(*hclsyntax.ScopeTraversalExpr)
+	if !ok || len(t.Traversal) != 2 || t.Traversal.RootName() != "session" {
+		r.fail(a.Expr.Range(), `write session.NAME, or session["NAME"]`)
+		return nil
+	}
+	name := ""
+	switch step := t.Traversal[1].(type) {
+	case hcl.TraverseAttr:
+		name = step.Name
+	case hcl.TraverseIndex:
+		if step.Key.Type() == cty.String {
+			name = step.Key.AsString()
+		}
+	}
+	s := r.sessions[name]
+	if s == nil {
+		r.fail(a.Expr.Range(), "there is no session %q%s", name, nearest(name, names))
+		return nil
+	}
+	return s.Session
+}
+
+func (r *reader) readLimit(b *hcl.Block) {
+	a := r.open(b.Body, "limit").Attributes
+	l := trial.Limit{Name: b.Labels[0]}
+	if a["of"] == nil {
+		return
+	}
+	l.Figure = figureName(a["of"].Expr)
+	f := logbook.FigureNamed(l.Figure)
+	if f == nil {
+		r.fail(a["of"].Expr.Range(), "there is no figure %q%s", l.Figure, nearest(l.Figure, logbook.FigureNames()))
+		return
+	}
+	given := 0
+	for i, name := range trial.RuleNames {
+		if a[name] == nil {
+			continue
+		}
+		given++
+		l.Rule = trial.Rule(i)
+		if f.Unit == logbook.Duration {
+			l.Value = logbook.Micros(r.duration(a[name], time.Second))
+		} else {
+			l.Value = r.number(a[name], 0, 1<<53, 0)
+		}
+	}
+	if given != 1 {
+		r.fail(b.DefRange, "a limit has one rule; this one has %d: give one of %s", given, quotedList(slices.Clone(trial.RuleNames[:])))
+		return
+	}
+	r.trial.Limits = append(r.trial.Limits, l)
+}
+
+func figureName(e hcl.Expression) string {
+	t, ok := e.(*hclsyntax.ScopeTraversalExpr)
+	if !ok {
+		return ""
+	}
+	parts := []string{t.Traversal.RootName()}
+	for _, step := range t.Traversal[1:] {
+		if a, ok := step.(hcl.TraverseAttr); ok {
+			parts = append(parts, a.Name)
+		}
+	}
+	return strings.Join(parts, ".")
+}
