@@ -15,8 +15,6 @@ require (
 	github.com/charmbracelet/colorprofile v0.4.3
 	github.com/charmbracelet/x/ansi v0.11.9
 	github.com/charmbracelet/x/term v0.2.2
-	github.com/dustin/go-humanize v1.1.0
-	github.com/gobwas/ws v1.5.0
 	github.com/hashicorp/hcl/v2 v2.25.0
 	github.com/prometheus/client_golang v1.25.0
 	github.com/zclconf/go-cty v1.20.0
@@ -41,7 +39,7 @@ require (
 	github.com/charmbracelet/x/windows v0.2.2 // indirect
 	github.com/clipperhouse/displaywidth v0.11.0 // indirect
 	github.com/clipperhouse/uax29/v2 v2.7.0 // indirect
-	github.com/gobwas/httphead v0.1.0 // indirect
+	github.com/dustin/go-humanize v1.1.0 // indirect
 	github.com/golang/freetype v0.0.0-20170609003504-e2365dfdc4a0 // indirect
 	github.com/google/go-cmp v0.7.0 // indirect
 	github.com/google/uuid v1.6.0 // indirect

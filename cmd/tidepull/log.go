@@ -6,6 +6,8 @@ import (
 	"os"
 	"path/filepath"
 
+	"github.com/adrg/xdg"
+
 	"tidepull/internal/engine/machine"
 )
 
@@ -29,20 +31,12 @@ func openLog(path string) (log *slog.Logger, closeLog func()) {
 	return slog.New(slog.NewTextHandler(f, nil)), func() { f.Close() }
 }
 
-// defaultLog is tidepull/tidepull.log in XDG_STATE_HOME (XDG Base Directory
-// Specification).
+// defaultLog is tidepull/tidepull.log in the user's folder for state (XDG Base
+// Directory Specification).
 func defaultLog() string {
-	base := os.Getenv("XDG_STATE_HOME")
-	if base == "" {
-		home, err := os.UserHomeDir()
-		if err != nil {
-			return os.DevNull
-		}
-		base = filepath.Join(home, ".local", "state")
-	}
-	dir := filepath.Join(base, "tidepull")
-	if os.MkdirAll(dir, 0o700) != nil {
+	path, err := xdg.StateFile(filepath.Join("tidepull", "tidepull.log")) // makes the folder, for its owner alone
+	if err != nil {
 		return os.DevNull
 	}
-	return filepath.Join(dir, "tidepull.log")
+	return path
 }

@@ -39,7 +39,7 @@ func TestBeyondThisMachine(t *testing.T) {
 			}
 		}
 	}
-	far := &trial.Trial{Target: trial.Target{WebSocket: "ws://192.0.2.7:80/live", HTTP: "http://192.0.2.7/"}}
+	far := &trial.Trial{Target: trial.Target{Address: "ws://192.0.2.7:80/live", HTTP: "http://192.0.2.7/"}}
 	if err := (&remote{}).mayRun(far); err == nil {
 		t.Error("a server beyond this machine may be loaded")
 	}
@@ -49,7 +49,7 @@ func TestBeyondThisMachine(t *testing.T) {
 	if far.Target.Remote = "192.0.2.7"; (&remote{}).mayRun(far) != nil {
 		t.Error("the server that the trial names may not be loaded")
 	}
-	if err := (&remote{}).mayRun(&trial.Trial{Target: trial.Target{WebSocket: "ws://[::1]:80/"}}); err != nil {
+	if err := (&remote{}).mayRun(&trial.Trial{Target: trial.Target{Address: "ws://[::1]:80/"}}); err != nil {
 		t.Error(err)
 	}
 }

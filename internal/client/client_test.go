@@ -15,6 +15,7 @@ import (
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial/language"
 	"tidepull/internal/wire/http1"
+	"tidepull/internal/wire/transport"
 	"tidepull/internal/wire/ws"
 )
 
@@ -74,14 +75,14 @@ func newBench(t *testing.T, source string, cuts func(int) int) *bench {
 
 // took keeps what the last call asked for.
 func (b *bench) took() {
-	b.sent = append(b.sent, b.env.Out...)
-	if b.env.Dial {
+	b.sent = append(b.sent, b.env.IO.Lines[transport.Main].Out...)
+	if b.env.IO.Lines[transport.Main].Dial != nil {
 		b.said = append(b.said, "dial")
 	}
-	if b.env.Hangup {
+	if b.env.IO.Lines[transport.Main].Hangup {
 		b.said = append(b.said, "hang up")
 	}
-	b.env.Clear()
+	b.env.IO.Clear()
 }
 
 // server gives the client bytes, cut as the bench has it.
@@ -89,7 +90,7 @@ func (b *bench) server(data []byte) {
 	data = bytes.Clone(data)
 	for len(data) > 0 {
 		n := min(b.cuts(len(data)), len(data))
-		b.c.Data(b.env, data[:n], b.now, b.now)
+		b.c.Data(b.env, transport.Main, data[:n], b.now, b.now)
 		data = data[n:]
 		b.took()
 	}
@@ -115,7 +116,7 @@ func (b *bench) open() {
 	b.t.Helper()
 	b.c.Start(b.env, b.now)
 	b.took()
-	b.c.Opened(b.env, b.now)
+	b.c.Connected(b.env, transport.Main, b.now)
 	b.took()
 	h, n, err := http1.ConsumeRequest(b.sent)
 	if err != nil || n == 0 || ws.CheckRequest(&h) != "" || h.Path != "/live" || h.Get("Host") != "127.0.0.1:7411" {
@@ -203,7 +204,7 @@ func TestWholeSession(t *testing.T) {
 			b.text(`{"kind":"left","room":"lock-0"}`)
 			b.want("after the session", "close 1000")
 			b.server(ws.AppendFrame(nil, ws.OpClose, ws.AppendClosePayload(nil, 1000, "")))
-			b.c.Broke(b.env, b.now, nil)
+			b.c.Broke(b.env, transport.Main, b.now, nil)
 			b.took()
 			c := b.window().Counts
 			if !b.c.Idle() || c.Finished != 1 || c.Broken != 0 || c.Sent != 2 || c.Met != 1 || c.Entries != 1 || c.Pings != 1 {
@@ -275,14 +276,14 @@ func TestGoingWrong(t *testing.T) {
 			func(c logbook.Counts) int64 { return c.Refused }, "refused: no agreement in time", ""},
 		"refused upgrade": {func(b *bench) {
 			b.c.Start(b.env, 0)
-			b.c.Opened(b.env, b.now)
+			b.c.Connected(b.env, transport.Main, b.now)
 			b.took()
 			b.sent = nil
 			b.server([]byte("HTTP/1.1 403 Forbidden \x1b[31m\r\nContent-Length: 0\r\n\r\n"))
 		}, func(c logbook.Counts) int64 { return c.Refused }, "refused: answered 403 Forbidden ␛[31m", ""},
 		"not HTTP": {func(b *bench) {
 			b.c.Start(b.env, 0)
-			b.c.Opened(b.env, b.now)
+			b.c.Connected(b.env, transport.Main, b.now)
 			b.took()
 			b.sent = nil
 			b.server([]byte("220 mail.example ESMTP\r\n\r\n"))
@@ -293,7 +294,10 @@ func TestGoingWrong(t *testing.T) {
 		}, func(c logbook.Counts) int64 { return c.Broken }, "broken: the server closed with code 1001 and said 'tide'", "close 1001"},
 		"broken protocol": {func(b *bench) { opened(b); b.server([]byte{0xff, 0xff, 0, 0, 0, 0, 0, 0, 0, 0}) },
 			func(c logbook.Counts) int64 { return c.Malformed }, "broken: a reserved bit is set and no extension was agreed on", "close 1002"},
-		"connection lost": {func(b *bench) { opened(b); b.c.Broke(b.env, b.now, fmt.Errorf("read: connection reset")) },
+		"connection lost": {func(b *bench) {
+			opened(b)
+			b.c.Broke(b.env, transport.Main, b.now, fmt.Errorf("read: connection reset"))
+		},
 			func(c logbook.Counts) int64 { return c.Broken }, "broken: read: connection reset", ""},
 		"no greeting": {func(b *bench) { opened(b); b.text(`{"kind":"named"}`); b.wait(1500 * time.Millisecond) },
 			func(c logbook.Counts) int64 { return c.Missed }, "missed: greeting", `{"kind":"enter","room":"lock-0"}`},
@@ -366,7 +370,7 @@ func TestClosing(t *testing.T) {
 	}
 	hear()
 	b.server(ws.AppendFrame(nil, ws.OpClose, ws.AppendClosePayload(nil, 1000, "")))
-	b.c.Broke(b.env, b.now, nil)
+	b.c.Broke(b.env, transport.Main, b.now, nil)
 	if l := b.window().Total; l.Allowed != 1 || l.Stray != 0 || l.Owed != 2 || !b.c.Idle() {
 		t.Errorf("%+v", l)
 	}
@@ -382,8 +386,8 @@ func TestNoAllocation(t *testing.T) {
 	var frame []byte
 	turn := func() {
 		b.now = b.now.Add(time.Millisecond)
-		b.c.Data(b.env, frame, b.now, b.now)
-		b.env.Clear()
+		b.c.Data(b.env, transport.Main, frame, b.now, b.now)
+		b.env.IO.Clear()
 	}
 	b.wait(time.Second)
 	said := b.frames()[0]
@@ -395,7 +399,7 @@ func TestNoAllocation(t *testing.T) {
 		t.Errorf("%v allocations for a message received", n)
 	}
 	say := func() {
-		b.env.Clear()
+		b.env.IO.Clear()
 		b.env.Ledger.Settle(b.c.Next())
 		b.c.Tick(b.env, b.c.Next())
 	}
@@ -419,7 +423,7 @@ func BenchmarkReceive(b *testing.B) {
 	frame := ws.AppendFrame(nil, ws.OpText, []byte(said[len(said)-1]))
 	for b.Loop() {
 		bn.now += 10_000
-		bn.c.Data(bn.env, frame, bn.now, bn.now)
-		bn.env.Clear()
+		bn.c.Data(bn.env, transport.Main, frame, bn.now, bn.now)
+		bn.env.IO.Clear()
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/jsonscan"
+	"tidepull/internal/wire/transport"
 	"tidepull/internal/wire/ws"
 )
 
@@ -23,23 +24,18 @@ type Env struct {
 	Trial  *trial.Trial
 	Ledger *ledger.Ledger
 	Book   *logbook.Book
-	Run    uint32 // the run's number, for marks
-	Epoch  int64  // what must be added to a mono.Time in microseconds to give a mark's time
-	Host   string // for the Host field
-	Path   string // of the target
-	Web    string // for the Host field of HTTP requests
+	Run    uint32        // the run's number, for marks
+	Epoch  int64         // what must be added to a mono.Time in microseconds to give a mark's time
+	Main   wire.Endpoint // where clients connect to
+	Host   string        // for the Host field
+	Path   string        // of the target
+	Side   wire.Endpoint // where HTTP requests go
+	Web    string        // for their Host field
 	Lanes  *lane.Recorder
 
 	// What the last call of a client's method asks for, as well as the change of
 	// its Next. The loop takes it and clears it.
-	Out    []byte // bytes to send
-	Dial   bool   // connect
-	Hangup bool   // close the connection once Out is sent
-	Hold   bool   // read nothing of it for now
-	Read   bool   // read on
-	// The same for the connection of the client's HTTP requests.
-	WebOut             []byte
-	WebDial, WebHangup bool
+	IO transport.IO
 
 	// Released are clients at a barrier at which all have come. The loop calls
 	// their Go.
@@ -77,7 +73,6 @@ type Env struct {
 	ended     []int32                     // clients of each crew that ended early
 	barriers  []map[int32][]ledger.Client // by barrier, then by whom it is among
 	slow      map[ledger.Client]bool      // who reads slowly
-	held      int                         // bytes of messages that have come in part, of all clients
 	rumours   []rumour                    // announcements that may yet prove true, by time
 	unheard   unheard
 	groupEnds map[int64]int32 // clients that ended early, by crew and group
@@ -108,15 +103,17 @@ func NewEnv(t *trial.Trial, l *ledger.Ledger, b *logbook.Book) *Env {
 	return e
 }
 
-// Clear forgets what was asked for and keeps the memory.
-func (e *Env) Clear() {
-	e.Out, e.Dial, e.Hangup, e.Hold, e.Read = e.Out[:0], false, false, false, false
-	e.WebOut, e.WebDial, e.WebHangup = e.WebOut[:0], false, false
+// at makes a client the one at hand.
+func (e *Env) at(c *Client, now mono.Time) {
+	e.now, e.IO.Now, e.IO.Random = now, now, &c.random
 }
 
-// Asks reports whether anything is asked for.
-func (e *Env) Asks() bool {
-	return len(e.Out) > 0 || e.Dial || e.Hangup || e.Hold || e.Read || len(e.WebOut) > 0 || e.WebDial || e.WebHangup
+// newWay gives a client's transport.
+func (e *Env) newWay() transport.Machine {
+	if e.Trial.Target.Lines() {
+		return &transport.Lines{}
+	}
+	return &transport.WebSocket{}
 }
 
 // bears books that a client has a name.

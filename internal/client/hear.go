@@ -2,28 +2,21 @@ package client
 
 import (
 	"errors"
-	"fmt"
 
 	"tidepull/internal/base/mono"
-	"tidepull/internal/base/plain"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial/expr"
+	"tidepull/internal/wire/transport"
 )
 
-func (s *ServerClosed) Error() string {
-	if s.Reason == "" {
-		return fmt.Sprintf("the server closed with code %d", s.Code)
-	}
-	return fmt.Sprintf("the server closed with code %d and said '%s'", s.Code, plain.Text(s.Reason, 120))
-}
-
 // message handles one message: its mark goes to the ledger, and it may be what
-// the session waits for. more tells that later bytes came in the same read, so
-// that the kernel's stamp may be a later packet's.
-func (c *Client) message(e *Env, payload []byte, binary, more bool, at, now mono.Time) {
+// the session waits for. If it
+// shares its read with later bytes, the kernel's stamp may be a later packet's.
+func (c *Client) message(e *Env, ev transport.Event, at, now mono.Time) {
+	payload := ev.Payload
 	e.counts().Arrivals++
 	d := &e.Trial.Dialect
 	marks := mark.In(payload)
@@ -49,9 +42,9 @@ func (c *Client) message(e *Env, payload []byte, binary, more bool, at, now mono
 		}
 		sum := uint64(0)
 		if e.sums {
-			sum = c.sumOf(e, payload, binary)
+			sum = c.sumOf(e, payload, ev.Binary)
 		}
-		if more {
+		if ev.Shared {
 			e.counts().Coarse++
 		}
 		for ; end > 0; m, end = marks.Next() {

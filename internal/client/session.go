@@ -34,7 +34,7 @@ const stepsPerRun = 1000
 // run carries out steps until one has to wait, or the session is over.
 func (c *Client) run(e *Env, now mono.Time) {
 	c.wait, c.deadline = forNothing, mono.Never
-	for n := 0; c.wait == forNothing && (c.phase == open || c.phase == started); n++ {
+	for n := 0; c.wait == forNothing && (c.phase == open || c.phase == offline); n++ {
 		switch {
 		case int(c.pc) >= len(c.session.Steps) && c.phase == open:
 			c.sayClose(e, now, ws.CloseNormal, "")
@@ -53,7 +53,7 @@ func (c *Client) do(e *Env, now mono.Time) {
 	s := c.step()
 	switch s.Do {
 	case trial.Connect:
-		if c.phase == started {
+		if c.phase == offline {
 			c.connect(e, now, s)
 			return
 		}
@@ -126,7 +126,7 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 			return
 		}
 	case trial.Malform:
-		c.malform(e, s.Wrong)
+		c.way.Malform(&e.IO, s.Wrong)
 		c.extra()
 		c.await(forBreak, now, s.Within)
 		return
@@ -153,8 +153,8 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 		e.Ledger.Break(c.id, now)
 		e.event(c, now, logbook.Closed, noRoom, "vanished")
 		c.room = noRoom
-		c.offline(e, now)
-		e.Hangup = true
+		c.hangUp(e)
+		c.goOffline(e, now)
 	}
 	c.pc++
 }
@@ -224,11 +224,7 @@ func (c *Client) named(e *Env, now mono.Time) {
 // send sends what a template says.
 func (c *Client) send(e *Env, t *expr.Template, binary bool) {
 	e.body = t.Append(e.body[:0], &e.scope)
-	if binary {
-		c.frame(e, ws.OpBinary, e.body)
-	} else {
-		c.frame(e, ws.OpText, e.body)
-	}
+	c.way.Say(&e.IO, e.body, binary)
 }
 
 // roomOf returns the room that a step is about, or noRoom.
@@ -325,13 +321,13 @@ func (c *Client) leave(e *Env, now mono.Time, s *trial.Step) {
 	c.await(forLeave, now, s.Within)
 }
 
-// sayClose starts the closing handshake (RFC 6455 7.1.2). The client is owed
+// sayClose ends the connection in order. The client is owed
 // nothing any more, but until the server has answered it may get what others say.
 func (c *Client) sayClose(e *Env, now mono.Time, code uint16, reason string) {
 	c.gone(e, now)
 	e.Ledger.Cease(c.id, now)
 	c.room = noRoom
-	c.frame(e, ws.OpClose, ws.AppendClosePayload(nil, code, reason))
 	c.phase = closing
-	c.await(forClose, now, closeAfter)
+	c.wait, c.began, c.deadline = forEnd, now, mono.Never // how long it may take is the transport's to watch
+	c.way.Close(&e.IO, code, reason)
 }

@@ -11,7 +11,6 @@ import (
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
-	"tidepull/internal/wire/ws"
 )
 
 // say says a message, if it can: its row in the ledger is opened, and its mark
@@ -19,11 +18,7 @@ import (
 func (c *Client) say(e *Env, now mono.Time, s *trial.Step) {
 	if _, ok := c.account(e, now, s); ok {
 		c.bodyOf(e, s)
-		op := byte(ws.OpText)
-		if s.Binary {
-			op = ws.OpBinary
-		}
-		c.frame(e, op, e.body)
+		c.way.Say(&e.IO, e.body, s.Binary)
 	}
 }
 
@@ -103,9 +98,9 @@ var table = crc64.MakeTable(crc64.ECMA)
 // digest tells payloads apart; it is never 0.
 func digest(b []byte) uint64 { return max(1, crc64.Update(uint64(len(b)), table, b)) }
 
-// sayUnheard sends a message that must reach nobody, before the server has
-// agreed to anything.
-func (c *Client) sayUnheard(e *Env, now mono.Time, t *expr.Template) {
+// sayUnheard makes a message that must reach nobody: it is sent before the server
+// has agreed to anything.
+func (c *Client) sayUnheard(e *Env, now mono.Time, t *expr.Template) []byte {
 	page := e.Book.At(now)
 	say := ledger.Say{Audience: ledger.ToNobody, Room: ledger.Everyone, Sender: c.id, Due: now, Sent: now, Sheet: &page.Sheet}
 	number := e.Ledger.Say(say)
@@ -114,7 +109,7 @@ func (c *Client) sayUnheard(e *Env, now mono.Time, t *expr.Template) {
 	c.fill(e)
 	c.mark(e, say.Room, number, now)
 	e.lane(c, now, lane.Record{What: lane.Said, Number: number, Peer: -1, Room: say.Room})
-	c.send(e, t, false)
+	return t.Append(nil, &e.scope)
 }
 
 func (c *Client) unsent(e *Env, now mono.Time, why string) {

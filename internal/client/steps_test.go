@@ -11,6 +11,7 @@ import (
 	"tidepull/internal/client"
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/wire/http1"
+	"tidepull/internal/wire/transport"
 	"tidepull/internal/wire/ws"
 )
 
@@ -37,11 +38,11 @@ tide {
 type web struct{ *bench }
 
 func (w web) out() string {
-	text := string(w.env.WebOut)
-	if w.env.WebDial {
+	text := string(w.env.IO.Lines[transport.Side].Out)
+	if w.env.IO.Lines[transport.Side].Dial != nil {
 		text += "[dial]"
 	}
-	if w.env.WebHangup {
+	if w.env.IO.Lines[transport.Side].Hangup {
 		text += "[hang up]"
 	}
 	w.took()
@@ -53,9 +54,9 @@ func (w web) answer(s string) {
 	data := []byte(s)
 	for len(data) > 0 {
 		n := min(w.cuts(len(data)), len(data))
-		w.c.WebData(w.env, data[:n], w.now, w.now)
+		w.c.Data(w.env, transport.Side, data[:n], w.now, w.now)
 		data = data[n:]
-		if w.env.WebOut == nil || len(data) > 0 {
+		if w.env.IO.Lines[transport.Side].Out == nil || len(data) > 0 {
 			continue
 		}
 	}
@@ -98,7 +99,7 @@ func TestRequests(t *testing.T) {
 			if got := w.out(); got != "[dial]" {
 				t.Fatalf("first it asks for %q", got)
 			}
-			w.c.WebOpened(w.env)
+			w.c.Connected(w.env, transport.Side, w.now)
 			got := w.out()
 			h, n, err := http1.ConsumeRequest([]byte(got))
 			if err != nil || h.Method != "POST" || h.Path != "/login?next=%2Fquay+1" || h.Get("Host") != "127.0.0.1:7411" || h.Get("X-Berth") != "12" || h.Get("Content-Type") != "application/x-www-form-urlencoded" {
@@ -124,17 +125,17 @@ func TestRequests(t *testing.T) {
 				t.Fatalf("then it asks %q, %v", got, err)
 			}
 			// The server closed the connection before the request came: it is made again.
-			w.c.WebBroke(w.env, w.now, errors.New("closed"))
+			w.c.Broke(w.env, transport.Side, w.now, errors.New("closed"))
 			if got := w.out(); got != "[dial]" {
 				t.Fatalf("after the connection was closed: %q", got)
 			}
-			w.c.WebOpened(w.env)
+			w.c.Connected(w.env, transport.Side, w.now)
 			w.out()
 			w.answer("HTTP/1.1 204 No Content\r\nConnection: close\r\n\r\n")
 			if got := w.out(); got != "[hang up][dial]" && got != "[dial][hang up]" {
 				t.Fatalf("after Connection: close it asks for %q", got)
 			}
-			w.c.WebOpened(w.env)
+			w.c.Connected(w.env, transport.Side, w.now)
 			got = w.out()
 			if h, n, err = http1.ConsumeRequest([]byte(got)); err != nil || h.Method != "PUT" || h.Path != "/noslash" || got[n:] != `{"a":[1,"abc",{"b":"application/json"}]}` {
 				t.Fatalf("then it asks %q, %v", got, err)
@@ -143,7 +144,7 @@ func TestRequests(t *testing.T) {
 			if got := w.out(); !strings.Contains(got, "[hang up]") {
 				t.Fatalf("after a malformed answer: %q", got)
 			}
-			w.c.WebOpened(w.env)
+			w.c.Connected(w.env, transport.Side, w.now)
 			w.out()
 			w.wait(3 * time.Second) // nothing comes
 			if len(w.said) == 0 || w.said[0] != "dial" {
@@ -161,12 +162,12 @@ func TestRequests(t *testing.T) {
 func TestLargeAnswer(t *testing.T) {
 	w := web{newBench(t, scriptOf("  request \"r\" { path = \"/\" }\n  connect {}"), cutters["whole"])}
 	w.c.Start(w.env, w.now)
-	w.c.WebOpened(w.env)
+	w.c.Connected(w.env, transport.Side, w.now)
 	w.out()
-	w.c.WebData(w.env, []byte("HTTP/1.1 200 OK\r\n\r\n"), w.now, w.now)
+	w.c.Data(w.env, transport.Side, []byte("HTTP/1.1 200 OK\r\n\r\n"), w.now, w.now)
 	piece := make([]byte, 1<<20)
 	for range 9 {
-		w.c.WebData(w.env, piece, w.now, w.now)
+		w.c.Data(w.env, transport.Side, piece, w.now, w.now)
 	}
 	if w.window().Counts.Unheard != 1 || len(w.env.Reasons) != 1 {
 		t.Errorf("%v", w.env.Reasons)
@@ -193,7 +194,7 @@ func TestRude(t *testing.T) {
 			t.Errorf("%s: a Reader takes % x", what, b.sent)
 		}
 		b.sent = nil
-		b.c.Broke(b.env, b.now, errors.New("closed"))
+		b.c.Broke(b.env, transport.Main, b.now, errors.New("closed"))
 		b.took()
 		if b.said[len(b.said)-1] != "dial" {
 			t.Errorf("%s: after being closed it does %v", what, b.said)
@@ -223,15 +224,15 @@ func TestRude(t *testing.T) {
 `), cutters["whole"])
 	b.open()
 	b.now += 1e9
-	b.c.Data(b.env, ws.AppendFrame(nil, ws.OpText, make([]byte, 98)), b.now, b.now)
-	if !b.env.Hold || b.c.Next() != b.now.Add(time.Second) {
-		t.Errorf("after 100 bytes it reads on at %v, hold %v", b.c.Next(), b.env.Hold)
+	b.c.Data(b.env, transport.Main, ws.AppendFrame(nil, ws.OpText, make([]byte, 98)), b.now, b.now)
+	if !b.env.IO.Lines[transport.Main].Hold || b.c.Next() != b.now.Add(time.Second) {
+		t.Errorf("after 100 bytes it reads on at %v, hold %v", b.c.Next(), b.env.IO.Lines[transport.Main].Hold)
 	}
-	b.env.Clear()
+	b.env.IO.Clear()
 	b.now = b.c.Next()
 	b.c.Tick(b.env, b.now)
-	if !b.env.Read || b.c.Next() <= b.now {
-		t.Errorf("a second later: read %v, next %v at %v", b.env.Read, b.c.Next(), b.now)
+	if !b.env.IO.Lines[transport.Main].Resume || b.c.Next() <= b.now {
+		t.Errorf("a second later: read %v, next %v at %v", b.env.IO.Lines[transport.Main].Resume, b.c.Next(), b.now)
 	}
 
 	b = newBench(t, scriptOf(`
@@ -306,7 +307,7 @@ func TestBarrier(t *testing.T) {
 	}
 	// They close and come again, one of them alone: the other two will not come.
 	for _, c := range clients {
-		c.do(func() { c.c.Broke(b.env, b.now, errors.New("refused")) })
+		c.do(func() { c.c.Broke(b.env, transport.Main, b.now, errors.New("refused")) })
 	}
 	clients[1].start()
 	if fmt.Sprint(b.env.Released) != "[1]" {
@@ -326,10 +327,10 @@ type ledgerClient struct {
 
 func (l *ledgerClient) do(f func()) {
 	f()
-	if l.b.env.Dial {
+	if l.b.env.IO.Lines[transport.Main].Dial != nil {
 		l.dials++
 	}
-	l.b.env.Clear()
+	l.b.env.IO.Clear()
 }
 
 func (l *ledgerClient) start() { l.do(func() { l.c.Start(l.b.env, l.b.now) }) }
@@ -462,13 +463,13 @@ func TestNotTwice(t *testing.T) {
   connect {}`), cutters["whole"])}
 		w.c.Start(w.env, w.now)
 		w.took()
-		w.c.WebOpened(w.env)
+		w.c.Connected(w.env, transport.Side, w.now)
 		w.took()
 		w.answer("HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n")
 		if out := w.out(); !strings.HasPrefix(out, method+" /b") {
 			t.Fatalf("then it sends %q", out)
 		}
-		w.c.WebBroke(w.env, w.now, errors.New("closed"))
+		w.c.Broke(w.env, transport.Side, w.now, errors.New("closed"))
 		if out := w.out(); strings.Contains(out, "[dial]") != again {
 			t.Errorf("%s: the client wants %q", method, out)
 		}
@@ -483,7 +484,7 @@ func TestNotTwice(t *testing.T) {
 func TestEvictedSlowReader(t *testing.T) {
 	b := newBench(t, scriptOf("  connect {}\n  read_slowly {\n    bytes_per_second = 10\n    evicted_within = \"5s\"\n  }"), cutters["whole"])
 	b.open()
-	b.c.Broke(b.env, b.now, errors.New("too slow"))
+	b.c.Broke(b.env, transport.Main, b.now, errors.New("too slow"))
 	b.took()
 	w := b.window()
 	if c := w.Counts; c.Evicted != 1 || c.Broken != 0 || c.Finished != 1 || w.ChecksHeld() != 1 || w.ChecksFailed() != 0 {
@@ -503,7 +504,7 @@ func TestPieces(t *testing.T) {
 			began := time.Now()
 			for len(frame) > 0 {
 				n := min(1448, len(frame))
-				b.c.Data(b.env, frame[:n], b.now, b.now)
+				b.c.Data(b.env, transport.Main, frame[:n], b.now, b.now)
 				frame = frame[n:]
 			}
 			best = min(best, time.Since(began))

@@ -7,7 +7,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"net/netip"
 	"runtime"
 	"runtime/debug"
 	"slices"
@@ -22,18 +21,20 @@ import (
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial"
+	"tidepull/internal/wire"
+	"tidepull/internal/wire/transport"
 )
 
 // Config is what a Loop needs.
 type Config struct {
 	Trial   *trial.Trial
 	Driver  poll.Driver // the loop takes it over and closes it
-	To      netip.AddrPort
+	To      wire.Endpoint
 	Host    string // for the Host field
 	Path    string
-	Web     netip.AddrPort // for HTTP requests
-	WebHost string         // for their Host field
-	Run     uint32         // 20 bits that tell this run's marks from others
+	Web     wire.Endpoint // for HTTP requests
+	WebHost string        // for their Host field
+	Run     uint32        // 20 bits that tell this run's marks from others
 	// Use reads what the process has used of the machine; nil: machine.Now. In
 	// virtual time it says nothing.
 	Use func() machine.Use
@@ -188,7 +189,8 @@ func (l *Loop) setUp() {
 	}
 	l.ledger = ledger.New(c)
 	l.env = client.NewEnv(t, l.ledger, l.book)
-	l.env.Run, l.env.Host, l.env.Path, l.env.Web = l.cfg.Run, l.cfg.Host, l.cfg.Path, l.cfg.WebHost
+	l.env.Run, l.env.Main, l.env.Host, l.env.Path = l.cfg.Run, l.cfg.To, l.cfg.Host, l.cfg.Path
+	l.env.Side, l.env.Web = l.cfg.Web, l.cfg.WebHost
 	l.env.Queued = func(c ledger.Client) int { return l.drv.Queued(c) }
 	l.env.Hindered = l.hindered
 	l.env.Epoch = mono.WallOffset()/1000 - mark.Epoch
@@ -244,37 +246,39 @@ func (l *Loop) after(id int32) {
 	c, e := &l.clients[id], l.env
 	for asked := true; asked; {
 		l.boundQueues(id)
-		web := id + int32(len(l.clients))
-		if len(e.Out) > 0 {
-			l.drv.Write(id, e.Out)
-		}
-		if e.Hangup {
-			l.drv.FinishAndHangup(id)
-		}
-		if e.Hold || e.Read {
-			l.drv.Hold(id, e.Hold)
-		}
-		if len(e.WebOut) > 0 {
-			l.drv.Write(web, e.WebOut)
-		}
-		if e.WebHangup {
-			l.drv.FinishAndHangup(web)
-		}
-		dial, dialWeb := e.Dial, e.WebDial
-		e.Clear()
-		if dial {
-			if err := l.drv.Dial(id, l.cfg.To); err != nil {
-				c.Broke(e, l.drv.Now(), err)
+		var dial [transport.NumLines]*wire.Endpoint
+		for line := range e.IO.Lines {
+			if w := &e.IO.Lines[line]; w.Asks() {
+				l.serve(l.lineID(id, line), w)
+				dial[line] = w.Dial
 			}
 		}
-		if dialWeb {
-			if err := l.drv.Dial(web, l.cfg.Web); err != nil {
-				c.WebBroke(e, l.drv.Now(), err)
+		e.IO.Clear()
+		asked = false
+		for line, to := range dial {
+			if to == nil {
+				continue
+			}
+			if err := l.drv.Dial(l.lineID(id, line), *to); err != nil {
+				c.Broke(e, line, l.drv.Now(), err)
+				asked = e.IO.Asks() // a failed attempt may have led to the next
 			}
 		}
-		asked = (dial || dialWeb) && e.Asks() // a failed attempt may have led to the next
 	}
 	l.timers.set(id, c.Next())
+}
+
+// serve does what is asked for of one line, but for dialling.
+func (l *Loop) serve(id int32, w *transport.Line) {
+	if len(w.Out) > 0 {
+		l.drv.Write(id, w.Out)
+	}
+	if w.Hangup {
+		l.drv.FinishAndHangup(id)
+	}
+	if w.Hold || w.Resume {
+		l.drv.Hold(id, w.Hold)
+	}
 }
 
 // letGo lets those go on who waited for each other.
@@ -293,20 +297,21 @@ func (l *Loop) letGo() {
 // Accepted does not happen: the loop does not listen.
 func (l *Loop) Accepted(int32) {}
 
-// webOf tells whose connection for HTTP requests an id is.
-func (l *Loop) webOf(id int32) (client int32, web bool) {
+// lineID is the driver's number for a line of a client.
+func (l *Loop) lineID(client int32, line int) int32 {
+	return client + int32(line*len(l.clients))
+}
+
+// lineOf is the opposite of lineID.
+func (l *Loop) lineOf(id int32) (client int32, line int) {
 	n := int32(len(l.clients))
-	return id % n, id >= n
+	return id % n, int(id / n)
 }
 
 // Opened implements poll.Handler.
 func (l *Loop) Opened(id int32) {
-	id, web := l.webOf(id)
-	if web {
-		l.clients[id].WebOpened(l.env)
-	} else {
-		l.clients[id].Opened(l.env, l.drv.Now())
-	}
+	id, line := l.lineOf(id)
+	l.clients[id].Connected(l.env, line, l.drv.Now())
 	l.after(id)
 }
 
@@ -314,23 +319,15 @@ func (l *Loop) Opened(id int32) {
 func (l *Loop) Data(id int32, b []byte, at mono.Time) {
 	now := l.drv.Now()
 	l.book.Advance(now)
-	id, web := l.webOf(id)
-	if web {
-		l.clients[id].WebData(l.env, b, at, now)
-	} else {
-		l.clients[id].Data(l.env, b, at, now)
-	}
+	id, line := l.lineOf(id)
+	l.clients[id].Data(l.env, line, b, at, now)
 	l.after(id)
 }
 
 // Broke implements poll.Handler.
 func (l *Loop) Broke(id int32, err error) {
-	id, web := l.webOf(id)
-	if web {
-		l.clients[id].WebBroke(l.env, l.drv.Now(), err)
-	} else {
-		l.clients[id].Broke(l.env, l.drv.Now(), err)
-	}
+	id, line := l.lineOf(id)
+	l.clients[id].Broke(l.env, line, l.drv.Now(), err)
 	l.after(id)
 }
 

@@ -9,6 +9,7 @@ import (
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/wire"
+	"tidepull/internal/wire/transport"
 )
 
 const (
@@ -112,7 +113,8 @@ const (
 
 // boundQueues ends a client to whose server more waits to be sent than may.
 func (l *Loop) boundQueues(id ledger.Client) {
-	if len(l.env.Out) == 0 {
+	out := &l.env.IO.Lines[transport.Main].Out
+	if len(*out) == 0 {
 		return
 	}
 	waits := l.drv.Queued(id)
@@ -124,5 +126,5 @@ func (l *Loop) boundQueues(id ledger.Client) {
 	default:
 		return
 	}
-	l.env.Out = l.env.Out[:0]
+	*out = (*out)[:0]
 }

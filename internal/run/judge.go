@@ -108,11 +108,11 @@ func judge(l trial.Limit, total, clean *logbook.Window) Judgement {
 	j.Measured = of
 	inClean, measuredClean := f.Of(clean)
 	if f.Unit == logbook.Duration && !f.Self() {
-		if j.Measured = inClean; measured && !measuredClean {
+		if measured && !measuredClean { // of all that there is, for want of anything better
 			j.Verdict, j.Why = NotProven, whyOf(total)
 			return j
 		}
-		of = inClean
+		j.Measured, of = inClean, inClean
 	}
 	switch {
 	case !measured && l.Implied:

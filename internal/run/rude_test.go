@@ -17,6 +17,7 @@ import (
 	"tidepull/internal/testkit/rude"
 	"tidepull/internal/testkit/sim"
 	"tidepull/internal/trial/language"
+	"tidepull/internal/wire"
 )
 
 var update = flag.Bool("update", false, "write docs/hostile.md again")
@@ -93,7 +94,7 @@ func playRude(t *testing.T, source string, server rude.Server) *Snapshot {
 		t.Fatal(err)
 	}
 	stop := server.Serve(listening, func() { sim.Begin(listening) })
-	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: to, Host: "sim", Path: "/live", Web: to, WebHost: "sim", Run: 77, Use: func() (none machine.Use) { return }})
+	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: wire.Endpoint{Addr: to}, Host: "sim", Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77, Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
 	defer stop()

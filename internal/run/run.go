@@ -14,9 +14,7 @@ import (
 	"maps"
 	"net"
 	"net/netip"
-	"net/url"
 	"slices"
-	"strconv"
 	"sync/atomic"
 	"time"
 
@@ -28,6 +26,7 @@ import (
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
+	"tidepull/internal/wire"
 )
 
 // Options say how a trial is run.
@@ -95,21 +94,21 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 	if limit := machine.RaiseFileLimit(); limit > 0 && t.Sockets()+spareFiles > limit {
 		return nil, &TooMany{t.Sockets(), limit}
 	}
-	u, err := url.Parse(t.Target.WebSocket)
+	target, err := wire.ParseAddress(t.Target.Address)
 	if err != nil {
 		return nil, fmt.Errorf("the target's address: %w", err)
 	}
-	to, err := resolve(ctx, u)
+	to, err := resolve(ctx, target)
 	if err != nil {
 		return nil, err
 	}
-	web, webHost := to, u.Host
+	web, webHost := to, target.Host
 	if t.Target.HTTP != "" {
-		h, err := url.Parse(t.Target.HTTP)
+		h, err := wire.ParseAddress(t.Target.HTTP)
 		if err != nil {
 			return nil, fmt.Errorf("the target's http address: %w", err)
 		}
-		if webHost = h.Host; webHost != u.Host {
+		if webHost = h.Host; webHost != target.Host {
 			if web, err = resolve(ctx, h); err != nil {
 				return nil, err
 			}
@@ -128,10 +127,9 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 	if r.log == nil {
 		r.log = slog.New(slog.DiscardHandler)
 	}
-	path := u.RequestURI()
-	r.loop = engine.New(engine.Config{Trial: t, Driver: drv, To: to, Host: u.Host, Path: path, Web: web, WebHost: webHost, Run: runNumber()})
+	r.loop = engine.New(engine.Config{Trial: t, Driver: drv, To: to, Host: target.Host, Path: target.Path, Web: web, WebHost: webHost, Run: runNumber()})
 	r.snapshot.Store(&Snapshot{Trial: t.Shown(), Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
-	r.log.Info("run starts", "trial", t.Name, "target", t.Hide(t.Target.WebSocket), "clients", t.Clients())
+	r.log.Info("run starts", "trial", t.Name, "target", t.Hide(t.Target.Address), "clients", t.Clients())
 	failed := make(chan error, 1)
 	go func() { failed <- r.loop.Run(ctx) }()
 	go r.collect(failed)
@@ -144,22 +142,15 @@ func runNumber() uint32 {
 	return binary.LittleEndian.Uint32(b[:]) & (1<<20 - 1)
 }
 
-func resolve(ctx context.Context, u *url.URL) (netip.AddrPort, error) {
-	port := uint64(80)
-	if p := u.Port(); p != "" {
-		var err error
-		if port, err = strconv.ParseUint(p, 10, 16); err != nil {
-			return netip.AddrPort{}, fmt.Errorf("the target's port: %w", err)
-		}
-	}
-	addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", u.Hostname())
+func resolve(ctx context.Context, a wire.Address) (wire.Endpoint, error) {
+	addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", a.Name)
 	if err != nil || len(addrs) == 0 {
-		return netip.AddrPort{}, &engine.Unreachable{To: u.Host, Reasons: []string{fmt.Sprint(err)}}
+		return wire.Endpoint{}, &engine.Unreachable{To: a.Host, Reasons: []string{fmt.Sprint(err)}}
 	}
 	// A name such as localhost may have several addresses; the ones of IPv4
 	// come first, as most servers under development listen there.
 	slices.SortStableFunc(addrs, func(a, b netip.Addr) int { return a.Unmap().BitLen() - b.Unmap().BitLen() })
-	return netip.AddrPortFrom(addrs[0].Unmap(), uint16(port)), nil
+	return wire.Endpoint{Addr: netip.AddrPortFrom(addrs[0].Unmap(), a.Port)}, nil
 }
 
 // add adds entries to the total, and those in which the tool was not the

@@ -253,7 +253,7 @@ func TestEveryLossIsTrue(t *testing.T) {
 			}
 		}
 	}
-	if int64(found) != total.Lost {
+	if int64(found) > total.Lost || snap.Unkept == 0 && int64(found) != total.Lost { // late ones take up room, too
 		t.Errorf("%d losses are kept, %d were counted", found, total.Lost)
 	}
 }

@@ -184,7 +184,7 @@ func ChecksOf(t *trial.Trial, w *logbook.Window) []CheckSummary {
 func Summarise(s *Snapshot) Summary {
 	w := s.Total
 	c := &w.Counts
-	sum := Summary{Version: 1, Trial: s.Trial.Name, Target: s.Trial.Hide(s.Trial.Target.WebSocket), Seed: s.Trial.Seed, Started: s.Started, Seconds: round(s.Elapsed.Seconds()),
+	sum := Summary{Version: 1, Trial: s.Trial.Name, Target: s.Trial.Hide(s.Trial.Target.Address), Seed: s.Trial.Seed, Started: s.Started, Seconds: round(s.Elapsed.Seconds()),
 		CutShort: s.Stopped || s.Err != nil, Clients: s.Trial.Clients(),
 		Connections: Connections{c.Opened, c.Refused, c.Broken, c.Denied, c.Malformed, c.Hindered, c.Evicted, c.Finished, w.Most.Open},
 		Messages:    Messages{c.Sent, c.Unsent, c.Arrivals, c.Unknown},

@@ -15,6 +15,7 @@ import (
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/standin/board"
+	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/ws"
 )
@@ -286,7 +287,7 @@ func TestManyClients(t *testing.T) {
 	c := &crowd{d: d}
 	at := netip.MustParseAddrPort(s.Addr.String())
 	for id := range want {
-		if err := d.Dial(int32(id), at); err != nil {
+		if err := d.Dial(int32(id), wire.Endpoint{Addr: at}); err != nil {
 			t.Fatal(err)
 		}
 		for c.opened < id-500 {

@@ -101,12 +101,16 @@ func (t *Trial) LegAt(since time.Duration) string {
 
 // A Target is the server under test.
 type Target struct {
-	Name      string
-	WebSocket string // a ws:// address
-	HTTP      string // an http:// address, for requests; "" if there are none
-	Order     ledger.Order
-	Remote    string // a host beyond this machine that may be loaded
+	Name    string
+	Address string // ws:// or tcp://; the scheme is the transport
+	HTTP    string // an http:// address, for requests; "" if there are none
+	Order   ledger.Order
+	Remote  string // a host beyond this machine that may be loaded
 }
+
+// Lines reports whether messages are lines over TCP; otherwise they go over a
+// WebSocket.
+func (t *Target) Lines() bool { return strings.HasPrefix(t.Address, "tcp:") }
 
 // A Dialect tells how a family of servers says things. A part without Send is
 // not spoken; a part without When is not recognised.
@@ -428,7 +432,7 @@ func (t *Trial) HideBytes(b []byte) []byte { return t.hider.Bytes(b) }
 // credentials in its addresses.
 func (t *Trial) Shown() *Trial {
 	shown := *t
-	for _, address := range []*string{&shown.Target.WebSocket, &shown.Target.HTTP} {
+	for _, address := range []*string{&shown.Target.Address, &shown.Target.HTTP} {
 		if u, err := url.Parse(*address); err == nil && u.User != nil {
 			*address = u.Redacted()
 		}

@@ -38,7 +38,7 @@ const hostile = "\x1b[2J\x1b]0;x\x07 Schleuse水門 e\u0301\u202e\r\n\x9b31m" + 
 // wrong has.
 func hostileRun(t *testing.T) *run.Snapshot {
 	t.Helper()
-	tr := &trial.Trial{Name: hostile, Prompt: time.Second, Grace: time.Second, Target: trial.Target{Name: hostile, WebSocket: "ws://" + hostile},
+	tr := &trial.Trial{Name: hostile, Prompt: time.Second, Grace: time.Second, Target: trial.Target{Name: hostile, Address: "ws://" + hostile},
 		Crews: []trial.Crew{{Name: hostile, Clients: 20}, {Name: "tugs", Clients: 20}}, Tide: trial.Tide{Legs: []trial.Leg{{Word: "flood", To: 1, Over: 5 * time.Second}, {Word: "slack", To: 1, Over: 20 * time.Second}}},
 		Limits: []trial.Limit{{Name: hostile, Figure: "fanout.p99", Rule: trial.Below, Value: 1}, {Name: "lost", Figure: "ledger.lost", Rule: trial.Equals}, {Name: "entering", Figure: "enter.p50", Rule: trial.Below, Value: 1}}}
 	book := logbook.NewBook(0, 2)

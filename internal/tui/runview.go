@@ -335,7 +335,7 @@ func (v *runView) outcome(p *look.Palette, width int) string {
 func (v *runView) header(p *look.Palette, width int) string {
 	s := v.snapshot
 	left := p.Draw(look.Strong, "tide pull") + "  " + plain.Text(s.Trial.Name, 40)
-	left += p.Draw(look.Faint, " at ") + plain.Text(s.Trial.Target.WebSocket, 60)
+	left += p.Draw(look.Faint, " at ") + plain.Text(s.Trial.Target.Address, 60)
 	right := v.signal(p)
 	return look.Fit(left, max(0, width-ansi.StringWidth(right)-3)) + "  " + right + " "
 }

@@ -4,9 +4,9 @@ package units
 
 import (
 	"fmt"
+	"strconv"
+	"strings"
 	"time"
-
-	"github.com/dustin/go-humanize"
 )
 
 // Duration writes a time with three digits and a fitting unit: "860 us",
@@ -46,10 +46,29 @@ func digits(v float64) string {
 }
 
 // Count writes a whole number with its thousands apart: "128,400".
-func Count(n int64) string { return humanize.Comma(n) }
+func Count(n int64) string {
+	s, negative := strings.CutPrefix(strconv.FormatInt(n, 10), "-")
+	for i := len(s) - 3; i > 0; i -= 3 {
+		s = s[:i] + "," + s[i:]
+	}
+	if negative {
+		return "-" + s
+	}
+	return s
+}
 
 // Bytes writes a number of bytes: "3.1 KiB".
-func Bytes(n float64) string { return humanize.IBytes(uint64(max(0, n))) }
+func Bytes(n float64) string {
+	units := []string{"B", "KiB", "MiB", "GiB", "TiB"}
+	i := 0
+	for n = max(0, n); n >= 1024 && i < len(units)-1; i++ {
+		n /= 1024
+	}
+	if i > 0 && n < 9.95 {
+		return fmt.Sprintf("%.1f %s", n, units[i])
+	}
+	return fmt.Sprintf("%.0f %s", n, units[i])
+}
 
 // Figure writes a figure: a time in microseconds where duration is set, a plain
 // number elsewhere.

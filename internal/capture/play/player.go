@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
@@ -26,7 +27,7 @@ type player struct {
 	options  Options
 	values   []string // by guess; "" is not known yet
 	programs []*expr.Program
-	random   uint64
+	random   *rand.PCG
 
 	web        *http.Client
 	streams    []*stream
@@ -54,7 +55,7 @@ func newPlayer(p *replay.Plan, a *replay.Actor, copy int, o Options, programs []
 		panic(err) // only of options, of which there are none
 	}
 	pl := &player{plan: p, actor: a, copy: copy, options: o, programs: programs, values: make([]string, len(p.Guesses)),
-		need: map[replay.Shape]int{}, have: map[replay.Shape]int{}, random: uint64(copy)<<20 ^ uint64(a.Number) ^ uint64(began.UnixNano())}
+		need: map[replay.Shape]int{}, have: map[replay.Shape]int{}, random: rand.NewPCG(uint64(began.UnixNano()), uint64(copy)<<20^uint64(a.Number))}
 	pl.web = &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	for i, g := range p.Guesses {
 		if g.Kind == "secret" {
@@ -71,7 +72,7 @@ func newPlayer(p *replay.Plan, a *replay.Actor, copy int, o Options, programs []
 
 // fresh gives new values to what is made afresh each time it is said.
 func (p *player) fresh() {
-	s := &expr.Scope{Now: time.Now().UnixMicro(), Random: &p.random}
+	s := &expr.Scope{Now: time.Now().UnixMicro(), Random: p.random}
 	s.Vars[expr.VarN] = expr.Num(float64(p.copy))
 	for i, g := range p.plan.Guesses {
 		if g.Kind == "name" && g.Actor == p.actor.Number {

@@ -14,6 +14,7 @@ import (
 
 	"tidepull/internal/capture/recording"
 	"tidepull/internal/measure/mark"
+	"tidepull/internal/wire/http1"
 )
 
 // A Guess is a value of the recording that varies from client to client, or
@@ -135,12 +136,9 @@ func (p *Plan) guessActor(a *Actor, made time.Time, o Options) {
 				said[l.value] = true
 			}
 			hear(i, s.Answer)
-			for _, f := range s.Head {
-				if strings.EqualFold(f.Name, "Set-Cookie") {
-					pair, _, _ := strings.Cut(f.Value, ";")
-					if name, value, ok := strings.Cut(pair, "="); ok && len(value) >= 4 {
-						heard[value] = given{step: i, cookie: name}
-					}
+			for _, c := range http1.SetCookies(s.Head) {
+				if len(c.Value) >= 4 {
+					heard[c.Value] = given{step: i, cookie: c.Name}
 				}
 			}
 		}
@@ -317,7 +315,7 @@ func (p *Plan) place(a *Actor, s *Step) {
 // gives reports whether a step is where a value comes from.
 func (p *Plan) gives(s *Step, g *Guess) bool {
 	if g.Cookie != "" {
-		return slices.ContainsFunc(cookiesOf(s), func(c [2]string) bool { return c[0] == g.Cookie && c[1] == g.Value })
+		return slices.ContainsFunc(http1.SetCookies(s.Head), func(c http1.Cookie) bool { return c.Name == g.Cookie && c.Value == g.Value })
 	}
 	for _, b := range [][]byte{s.Answer, heardIn(s)} {
 		for _, l := range leaves(b) {
@@ -327,16 +325,4 @@ func (p *Plan) gives(s *Step, g *Guess) bool {
 		}
 	}
 	return false
-}
-
-func cookiesOf(s *Step) (all [][2]string) {
-	for _, f := range s.Head {
-		if strings.EqualFold(f.Name, "Set-Cookie") {
-			pair, _, _ := strings.Cut(f.Value, ";")
-			if name, value, ok := strings.Cut(pair, "="); ok {
-				all = append(all, [2]string{strings.TrimSpace(name), strings.TrimSpace(value)})
-			}
-		}
-	}
-	return all
 }

@@ -75,7 +75,7 @@ func (p *epoll) CaughtUp() mono.Time { return p.caughtUp }
 
 func (p *epoll) Blocked() time.Duration { return p.blocked }
 
-func (p *epoll) Dial(id int32, to netip.AddrPort) error {
+func (p *epoll) Dial(id int32, to wire.Endpoint) error {
 	fd, err := p.dial(to)
 	if err != nil {
 		return fmt.Errorf("connect to %v: %w", to, short(err))
@@ -98,13 +98,16 @@ const (
 )
 
 // dial begins to connect with a new socket.
-func (p *epoll) dial(to netip.AddrPort) (fd int, err error) {
+func (p *epoll) dial(to wire.Endpoint) (fd int, err error) {
+	if to.Unix != "" {
+		return unixSocket(to.Unix)
+	}
 	for range portTries {
 		var sa unix.Sockaddr
-		if fd, sa, err = tcpSocket(to); err != nil {
+		if fd, sa, err = tcpSocket(to.Addr); err != nil {
 			return 0, err
 		}
-		if err = p.connect(fd, sa, to.Addr().Unmap().Is4()); err == nil {
+		if err = p.connect(fd, sa, to.Addr.Addr().Unmap().Is4()); err == nil {
 			return fd, nil
 		}
 		unix.Close(fd)
@@ -144,6 +147,20 @@ func (p *epoll) connect(fd int, sa unix.Sockaddr, v4 bool) error {
 		}
 	}
 	return begin()
+}
+
+// unixSocket connects to a socket of the file system, which is done at once or not
+// at all (unix(7)).
+func unixSocket(path string) (int, error) {
+	fd, err := unix.Socket(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_NONBLOCK|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return 0, fmt.Errorf("socket: %w", err)
+	}
+	if err := unix.Connect(fd, &unix.SockaddrUnix{Name: path}); err != nil {
+		unix.Close(fd)
+		return 0, err
+	}
+	return fd, nil
 }
 
 func tcpSocket(a netip.AddrPort) (int, unix.Sockaddr, error) {

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/wire"
 )
 
 // A Driver owns sockets, each known by a small number that its user picks
@@ -26,7 +27,7 @@ type Driver interface {
 	Now() mono.Time
 	// Dial begins to connect id, which must be free. Opened or Broke follows. An
 	// error, here or there, that this machine caused itself is a *wire.Shortage.
-	Dial(id int32, to netip.AddrPort) error
+	Dial(id int32, to wire.Endpoint) error
 	// Listen accepts connections at an address; port 0 picks a free one. It
 	// returns the address. A driver that listens must not Dial.
 	Listen(at netip.AddrPort) (netip.AddrPort, error)

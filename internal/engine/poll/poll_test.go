@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/wire"
 )
 
 // A peer is both sides of the tests: it counts what it hears.
@@ -72,7 +73,7 @@ func TestEchoAndEnds(t *testing.T) {
 		const n = 50
 		big := bytes.Repeat([]byte("lock-1 "), 300_000) // more than the kernel takes at once
 		for id := range int32(n) {
-			if err := client.d.Dial(id, at); err != nil {
+			if err := client.d.Dial(id, wire.Endpoint{Addr: at}); err != nil {
 				t.Fatal(err)
 			}
 			client.d.Write(id, []byte("early ")) // before it is open: queued
@@ -95,7 +96,7 @@ func TestEchoAndEnds(t *testing.T) {
 		if !errors.Is(server.err, ErrEnded) || client.done != 0 {
 			t.Fatalf("server: %v; client heard of %d", server.err, client.done)
 		}
-		if err := client.d.Dial(0, at); err != nil { // an id is free again
+		if err := client.d.Dial(0, wire.Endpoint{Addr: at}); err != nil { // an id is free again
 			t.Fatal(err)
 		}
 		turn(t, server, client, "the second life", func() bool { return client.opened == n+1 && server.accepted == n+1 })
@@ -108,7 +109,7 @@ func TestRefused(t *testing.T) {
 			t.Fatal(err)
 		}
 		server.d, _ = NewPortable()
-		if err := client.d.Dial(0, at); err != nil {
+		if err := client.d.Dial(0, wire.Endpoint{Addr: at}); err != nil {
 			t.Fatal(err)
 		}
 		turn(t, server, client, "refusal", func() bool { return client.done == 1 })
@@ -125,7 +126,7 @@ func TestKernelTime(t *testing.T) {
 		if !client.d.KernelTimes() {
 			t.Skip("this driver reads the clock after the read, and says so")
 		}
-		if err := client.d.Dial(0, at); err != nil {
+		if err := client.d.Dial(0, wire.Endpoint{Addr: at}); err != nil {
 			t.Fatal(err)
 		}
 		turn(t, server, client, "open", func() bool { return client.opened == 1 && server.accepted == 1 })
@@ -149,7 +150,7 @@ func TestKernelTime(t *testing.T) {
 // nothing, however much is still to be sent to it.
 func TestCloseUnread(t *testing.T) {
 	drivers(t, func(t *testing.T, server, client *peer, at netip.AddrPort) {
-		if err := client.d.Dial(0, at); err != nil {
+		if err := client.d.Dial(0, wire.Endpoint{Addr: at}); err != nil {
 			t.Fatal(err)
 		}
 		turn(t, server, client, "open", func() bool { return client.opened == 1 })

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/wire"
 )
 
 // A portable is the driver for every system: a reading and a writing goroutine
@@ -82,7 +83,7 @@ func newLine() *line {
 	return l
 }
 
-func (p *portable) Dial(id int32, to netip.AddrPort) error {
+func (p *portable) Dial(id int32, to wire.Endpoint) error {
 	for int(id) >= len(p.conns) {
 		p.conns = append(p.conns, portableConn{})
 	}
@@ -91,7 +92,11 @@ func (p *portable) Dial(id int32, to netip.AddrPort) error {
 	c.line, c.generation = l, c.generation+1
 	generation := c.generation
 	p.running.Go(func() {
-		conn, err := p.dialer.DialContext(p.ctx, "tcp", to.String())
+		network, address := "tcp", to.Addr.String()
+		if to.Unix != "" {
+			network, address = "unix", to.Unix
+		}
+		conn, err := p.dialer.DialContext(p.ctx, network, address)
 		if err != nil {
 			p.tell(happening{id: id, generation: generation, what: 'b', err: fmt.Errorf("connect: %w", short(err))})
 			return

@@ -58,7 +58,7 @@ func (l *Ledger) keep(r *row) {
 		return
 	}
 	l.good++
-	switch i := int(l.rand() % uint64(l.good)); {
+	switch i := int(l.random.Uint64() % uint64(l.good)); {
 	case len(l.Sampled) < l.cfg.Sample && l.good == len(l.Sampled)+1 && l.sampled < goodOutcomes:
 		m := l.message(r, true)
 		l.sampled += len(m.Outcomes)
@@ -80,15 +80,6 @@ func (r *row) wrong() bool {
 		}
 	}
 	return false
-}
-
-// rand is a xorshift generator: which good messages are sampled repeats with
-// the run's number.
-func (l *Ledger) rand() uint64 {
-	l.random ^= l.random << 13
-	l.random ^= l.random >> 7
-	l.random ^= l.random << 17
-	return l.random
 }
 
 // message copies a row; with whole set, what is well of it too.

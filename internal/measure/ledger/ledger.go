@@ -15,6 +15,7 @@
 package ledger
 
 import (
+	"math/rand/v2"
 	"slices"
 	"time"
 
@@ -126,7 +127,7 @@ type Ledger struct {
 	base    uint64
 	free    []*row
 	spare   []*members
-	random  uint64
+	random  rand.PCG // which good messages are sampled repeats with the run's number
 	scratch []uint32
 
 	Kept    []Message // messages with something wrong, the first cfg.Keep of them
@@ -139,7 +140,8 @@ type Ledger struct {
 
 // New makes an empty ledger.
 func New(cfg Config) *Ledger {
-	l := &Ledger{cfg: cfg, named: map[string]Room{}, announced: map[announcement]uint64{}, random: uint64(cfg.Run)*2 + 1}
+	l := &Ledger{cfg: cfg, named: map[string]Room{}, announced: map[announcement]uint64{}}
+	l.random.Seed(uint64(cfg.Run), 0)
 	l.Room(EveryoneName)
 	return l
 }

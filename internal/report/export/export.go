@@ -115,7 +115,7 @@ func (r *Request) notes() []string {
 		window = "window " + units.Clock(time.Duration(r.From)*time.Second) + " to " + units.Clock(time.Duration(r.To)*time.Second)
 	}
 	lines := []string{
-		fmt.Sprintf("%s, trial %q at %s, started %s", plain.Text(r.Name, 60), plain.Text(r.Run.Trial.Name, 60), plain.Text(r.Run.Trial.Target.WebSocket, 80), r.Run.Started.UTC().Format("2006-01-02 15:04:05 UTC")),
+		fmt.Sprintf("%s, trial %q at %s, started %s", plain.Text(r.Name, 60), plain.Text(r.Run.Trial.Name, 60), plain.Text(r.Run.Trial.Target.Address, 80), r.Run.Started.UTC().Format("2006-01-02 15:04:05 UTC")),
 		fmt.Sprintf("%s; %s clients; tide pull %s", window, units.Count(int64(r.Run.Trial.Clients())), r.Version),
 	}
 	if w, _, err := r.window(); err == nil && w.Overloaded > 0 {

@@ -32,7 +32,7 @@ import (
 // clients, one message a second in each, later ones slower, and one lost.
 func snapshot(t *testing.T) *run.Snapshot {
 	t.Helper()
-	tr := &trial.Trial{Name: "a <small> tide", Prompt: time.Second, Grace: 2 * time.Second, Target: trial.Target{WebSocket: "ws://127.0.0.1:7411/live"},
+	tr := &trial.Trial{Name: "a <small> tide", Prompt: time.Second, Grace: 2 * time.Second, Target: trial.Target{Address: "ws://127.0.0.1:7411/live"},
 		Crews: []trial.Crew{{Name: "pilots", Clients: 3}, {Name: "tugs", Clients: 40}}, Tide: trial.Tide{Legs: []trial.Leg{{Word: "flood", To: 1, Over: 2 * time.Second}, {Word: "slack", To: 1, Over: 6 * time.Second}}},
 		Limits: []trial.Limit{{Name: "prompt", Figure: "fanout.p99", Rule: trial.Below, Value: 1e6}, {Name: "none lost", Figure: "ledger.lost", Rule: trial.Equals}, {Name: "soon connected", Figure: "connect.p50", Rule: trial.Below, Value: 1}}}
 	book := logbook.NewBook(0, 2)

@@ -20,7 +20,7 @@ import (
 // Follow prints a line for each second of a run until it is over.
 func Follow(w io.Writer, r *run.Run) *run.Snapshot {
 	t := r.Snapshot().Trial
-	fmt.Fprintf(w, "trial %q against %s: %d clients, %v\n", plain.Text(t.Name, 80), plain.Text(t.Hide(t.Target.WebSocket), 200), t.Clients(), t.Length())
+	fmt.Fprintf(w, "trial %q against %s: %d clients, %v\n", plain.Text(t.Name, 80), plain.Text(t.Hide(t.Target.Address), 200), t.Clients(), t.Length())
 	fmt.Fprintln(w, "each line: what happened in that second | the ledger since the start")
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()

@@ -65,7 +65,7 @@ func Open(path string) (*Store, error) {
 	s := &Store{db: db, Path: path}
 	// Two processes that make one file at the same time can be in each other's way
 	// beyond the busy timeout, which the change to WAL does not wait for.
-	for end := time.Now().Add(5 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+	for end := time.Now().Add(20 * time.Second); ; time.Sleep(50 * time.Millisecond) {
 		err := s.migrate()
 		if err == nil {
 			return s, nil
@@ -86,21 +86,24 @@ func (s *Store) migrate() error {
 	if version > len(migrations) {
 		return &TooNew{s.Path, version, len(migrations)}
 	}
-	for ; version < len(migrations); version++ {
-		err := s.transaction(func(tx *sql.Tx) error {
-			var now int // another process may have been first
-			if err := tx.QueryRow("PRAGMA user_version").Scan(&now); err != nil || now > version {
-				return err
-			}
+	if version == len(migrations) {
+		return nil
+	}
+	err := s.transaction(func(tx *sql.Tx) error {
+		// Another process may have been first.
+		if err := tx.QueryRow("PRAGMA user_version").Scan(&version); err != nil {
+			return err
+		}
+		for ; version < len(migrations); version++ {
 			if _, err := tx.Exec(migrations[version]); err != nil {
 				return err
 			}
-			_, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", version+1))
-			return err
-		})
-		if err != nil {
-			return fmt.Errorf("bringing the store %s to schema %d: %w", s.Path, version+1, err)
 		}
+		_, err := tx.Exec(fmt.Sprintf("PRAGMA user_version = %d", len(migrations)))
+		return err
+	})
+	if err != nil {
+		return fmt.Errorf("bringing the store %s to schema %d: %w", s.Path, len(migrations), err)
 	}
 	return nil
 }

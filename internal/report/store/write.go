@@ -136,7 +136,7 @@ func (k *Keeper) begin(tx *sql.Tx, s *run.Snapshot) (int64, error) {
 		return 0, err
 	}
 	result, err := tx.Exec("INSERT INTO run (trial, target, clients, started, tool, outline, kernel) VALUES (?, ?, ?, ?, ?, ?, ?)",
-		s.Trial.Name, s.Trial.Hide(s.Trial.Target.WebSocket), s.Trial.Clients(), s.Started.UnixMicro(), k.tool, o, s.KernelTimes)
+		s.Trial.Name, s.Trial.Hide(s.Trial.Target.Address), s.Trial.Clients(), s.Started.UnixMicro(), k.tool, o, s.KernelTimes)
 	if err != nil {
 		return 0, err
 	}

@@ -15,6 +15,7 @@ var Of = map[string]int{
 	"internal/wire/http1":        1,
 	"internal/wire/jsonscan":     1,
 	"internal/wire/ws":           2,
+	"internal/wire/transport":    3,
 	"internal/trial/expr":        2,
 	"internal/measure/ledger":    2,
 	"internal/measure/meter":     2,
@@ -64,6 +65,10 @@ const Pure = 4
 // Impure are the exceptions to Pure.
 var Impure = map[string]bool{"internal/testkit/leak": true, "internal/engine/poll": true, "internal/engine/machine": true}
 
+// Cookies is the package of a Pure layer that may use net/http: for its parsers of
+// cookies, which are functions over strings.
+const Cookies = "internal/wire/http1"
+
 // Alone are libraries that only some packages may know, by the library's path
 // or the start of it.
 var Alone = map[string][]string{
@@ -74,8 +79,6 @@ var Alone = map[string][]string{
 	"charm.land/bubbles":        {"internal/tui"},
 	"charm.land/lipgloss":       {"internal/tui"},
 	"github.com/alecthomas":     {"cmd/tidepull"},
-	"github.com/gobwas":         {"internal/wire/ws"},
-	"github.com/dustin":         {"internal/base/units"},
 	"github.com/HdrHistogram":   {"internal/report/export"},
 	"modernc.org/sqlite":        {"internal/report/store", "internal/standin"},
 	"database/sql":              {"internal/report/store", "internal/standin"},

@@ -11,6 +11,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/engine/poll"
+	"tidepull/internal/wire"
 )
 
 // A Net joins one listening driver and one dialling driver. The two sides run
@@ -74,7 +75,7 @@ func (s *side) Listen(at netip.AddrPort) (netip.AddrPort, error) {
 }
 
 // Dial implements poll.Driver.
-func (s *side) Dial(id int32, _ netip.AddrPort) error {
+func (s *side) Dial(id int32, _ wire.Endpoint) error {
 	if !s.other.listens || s.other.closed {
 		return errors.New("sim: nobody listens")
 	}

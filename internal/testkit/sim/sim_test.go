@@ -18,6 +18,7 @@ import (
 	"tidepull/internal/testkit/sim"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/language"
+	"tidepull/internal/wire"
 	"tidepull/trials"
 )
 
@@ -62,7 +63,7 @@ func playTrial(t *testing.T, tr *trial.Trial, cfg standin.Config, switches board
 		server.Serve()
 	}()
 	to := netip.MustParseAddrPort("127.0.0.1:7411")
-	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: to, Host: "sim", Path: "/live", Web: to, WebHost: "sim", Run: 77, Use: func() (none machine.Use) { return }})
+	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: wire.Endpoint{Addr: to}, Host: "sim", Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77, Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
 	p := played{trial: tr}

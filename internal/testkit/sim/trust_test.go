@@ -109,7 +109,7 @@ type poor struct {
 	left int
 }
 
-func (p *poor) Dial(id int32, to netip.AddrPort) error {
+func (p *poor) Dial(id int32, to wire.Endpoint) error {
 	if p.left--; p.left < 0 {
 		return &wire.Shortage{Lack: wire.NoPort, Err: errors.New("cannot assign requested address")}
 	}
@@ -133,7 +133,7 @@ func TestNoPort(t *testing.T) {
 		server.Serve()
 	}()
 	to := netip.MustParseAddrPort("127.0.0.1:7411")
-	loop := engine.New(engine.Config{Trial: tr, Driver: &poor{dialling, 5}, To: to, Host: "sim", Path: "/live", Web: to, WebHost: "sim", Run: 77, Use: func() (none machine.Use) { return }})
+	loop := engine.New(engine.Config{Trial: tr, Driver: &poor{dialling, 5}, To: wire.Endpoint{Addr: to}, Host: "sim", Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77, Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
 	var entries []*logbook.Entry

@@ -9,6 +9,7 @@ package expr
 import (
 	"bytes"
 	"math"
+	"math/rand/v2"
 	"strconv"
 
 	"tidepull/internal/wire/http1"
@@ -124,7 +125,7 @@ type Scope struct {
 	Figures []float64   // of the run, for final checks
 	Head    *http1.Head // of the HTTP answer at hand, or nil
 	Now     int64       // microseconds since 1970
-	Random  *uint64     // the state that random choices follow from
+	Random  *rand.PCG   // the state that random choices follow from
 
 	buf    []byte
 	stack  [stackDepth]Value

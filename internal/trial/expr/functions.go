@@ -10,12 +10,14 @@ import (
 	"encoding/hex"
 	"math"
 	"math/bits"
+	"math/rand/v2"
 	"net/url"
 	"regexp"
 	"slices"
 	"strconv"
 	"time"
 
+	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/jsonscan"
 )
 
@@ -183,11 +185,10 @@ func init() {
 		if s.Head == nil {
 			return Value{}
 		}
-		name := string(s.text(a[0])) + "="
-		for _, f := range s.Head.Fields {
-			if v, ok := bytes.CutPrefix([]byte(f.Value), []byte(name)); ok && bytes.EqualFold([]byte(f.Name), []byte("Set-Cookie")) {
-				v, _, _ = bytes.Cut(v, []byte(";"))
-				return Value{Kind: String, Str: v}
+		name := s.text(a[0])
+		for _, c := range http1.SetCookies(s.Head.Fields) {
+			if c.Name == string(name) {
+				return Value{Kind: String, Str: []byte(c.Value)}
 			}
 		}
 		return Value{}
@@ -277,19 +278,20 @@ func fold(a []Value, f func(x, y float64) float64) Value {
 	return Num(n)
 }
 
-// rand is splitmix64, as the clients' own choices are.
-func (s *Scope) rand() uint64 {
+// random is the source of random choices; without one they are always the same.
+func (s *Scope) random() *rand.PCG {
 	if s.Random == nil {
-		s.Random = new(uint64)
+		s.Random = rand.NewPCG(0, 0)
 	}
-	*s.Random += 0x9e3779b97f4a7c15
-	z := *s.Random
-	z = (z ^ z>>30) * 0xbf58476d1ce4e5b9
-	z = (z ^ z>>27) * 0x94d049bb133111eb
-	return z ^ z>>31
+	return s.Random
 }
 
-func (s *Scope) fraction() float64 { return float64(s.rand()>>11) / (1 << 53) }
+func (s *Scope) rand() uint64 { return s.random().Uint64() }
+
+func (s *Scope) fraction() float64 { return Fraction(s.random()) }
+
+// Fraction is random, from 0 up to but without 1.
+func Fraction(r *rand.PCG) float64 { return float64(r.Uint64()>>11) / (1 << 53) }
 
 // uuid makes one of RFC 9562 5.4.
 func (s *Scope) uuid([]Value) Value {

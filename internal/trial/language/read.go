@@ -34,21 +34,26 @@ func (r *reader) readTarget(b *hcl.Block) {
 	a := r.open(b.Body, "target").Attributes
 	t := &r.trial.Target
 	t.Name = b.Labels[0]
-	t.WebSocket = r.text(a["websocket"], "")
+	t.Address = r.text(a["websocket"], r.text(a["lines"], ""))
 	t.Remote = r.text(a["remote"], "")
 	at := b.DefRange
-	if a["websocket"] != nil {
-		at = a["websocket"].Expr.Range()
+	for _, given := range []*hcl.Attribute{a["websocket"], a["lines"]} {
+		if given != nil {
+			at = given.Expr.Range()
+		}
+	}
+	if a["websocket"] != nil && a["lines"] != nil {
+		r.fail(at, "the target has two addresses: a trial speaks websocket or lines")
 	}
 	if r.options.Target != "" {
-		t.WebSocket = r.options.Target
+		t.Address = r.options.Target
 	}
-	if t.WebSocket == "" {
-		r.fail(at, "the target has no address: give websocket here, or --target on the command line")
-	} else if err := checkAddress(t.WebSocket); err != "" {
-		r.fail(at, "the target's address %q %s", t.WebSocket, err)
+	if t.Address == "" {
+		r.fail(at, "the target has no address: give websocket or lines here, or --target on the command line")
+	} else if err := checkAddress(t.Address); err != "" {
+		r.fail(at, "the target's address %q %s", t.Address, err)
 	}
-	if u, err := url.Parse(t.WebSocket); err == nil {
+	if u, err := url.Parse(t.Address); err == nil && !t.Lines() {
 		t.HTTP = "http://" + u.Host
 	}
 	t.HTTP = strings.TrimSuffix(r.text(a["http"], t.HTTP), "/")
@@ -59,7 +64,7 @@ func (r *reader) readTarget(b *hcl.Block) {
 	r.readDialect(r.text(a["dialect"], "plain-json"), a["dialect"], b)
 }
 
-// checkAddress tells what is wrong with a ws:// address, or "".
+// checkAddress says what is wrong with a target's address, or "".
 func checkAddress(s string) string {
 	u, err := url.Parse(s)
 	switch {
@@ -67,10 +72,12 @@ func checkAddress(s string) string {
 		return "cannot be read as a URL"
 	case u.Scheme == "wss":
 		return "asks for TLS, which is not spoken yet; use ws://"
-	case u.Scheme != "ws":
-		return "must start with ws://"
+	case u.Scheme != "ws" && u.Scheme != "tcp":
+		return "must start with ws://, or with tcp:// for lines"
 	case u.Hostname() == "":
 		return "names no host"
+	case u.Scheme == "tcp" && u.Port() == "":
+		return "names no port"
 	}
 	return ""
 }

@@ -62,6 +62,7 @@ func (r *reader) readSteps(s *trial.Session, blocks hcl.Blocks, depth int) {
 		}
 		content := r.open(b.Body, b.Type)
 		a := content.Attributes
+		r.checkTransport(b, a)
 		switch b.Type {
 		case "repeat":
 			r.readRepeat(s, b, content, depth)

@@ -94,7 +94,8 @@ var vocabulary = map[string]*blockWord{
 	}},
 	"target": {label: "name", doc: "the server under test", attrs: []word{
 		{"websocket", formText, false, "a ws:// address; --target on the command line goes before it"},
-		{"http", formText, false, "an http:// address for requests; that of websocket if it is not given"},
+		{"lines", formText, false, "instead: a tcp:// address; each message is a line of text"},
+		{"http", formText, false, "an http:// address for requests; that of websocket if it is not given; a target with lines needs it for requests"},
 		{"remote", formText, false, "the name of a host that is not this machine and may be loaded"},
 		{"dialect", formText, false, `how its messages look; "plain-json" if it is not given`},
 		{"order", `"sender", "same" or "any"`, false, `what it promises of a room: each sender's messages in order, all in the same order for everybody, or nothing; "sender" if it is not given`},

@@ -93,7 +93,7 @@ func planSide(p *look.Palette, t *trial.Trial, width, height int) []string {
 		lines = append(lines, p.Line(name, each, 0, look.Clip(value, each-len(name)-4)))
 	}
 	lines = append(lines, "")
-	line("target", plain.Text(t.Shown().Target.WebSocket, 80))
+	line("target", plain.Text(t.Shown().Target.Address, 80))
 	line("dialect", plain.Text(t.Dialect.Name, 40))
 	if rooms := rooms(t); rooms != "" {
 		line("rooms", rooms)

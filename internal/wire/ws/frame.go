@@ -1,9 +1,5 @@
 package ws
 
-import (
-	gobwas "github.com/gobwas/ws"
-)
-
 // A Frame is one frame as it is on the wire (RFC 6455 5.2).
 type Frame struct {
 	Fin     bool
@@ -35,7 +31,7 @@ func ParseFrame(b []byte) (f Frame, n int, err error) {
 	n = h.size + h.length
 	f.Payload = append([]byte(nil), b[h.size:n]...)
 	if f.Masked {
-		gobwas.Cipher(f.Payload, h.mask, 0)
+		mask(f.Payload, h.mask)
 	}
 	return f, n, nil
 }

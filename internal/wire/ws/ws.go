@@ -9,8 +9,6 @@ import (
 	"encoding/binary"
 	"unicode/utf8"
 
-	gobwas "github.com/gobwas/ws"
-
 	"tidepull/internal/wire"
 )
 
@@ -95,7 +93,7 @@ func (r *Reader) Next(b []byte) (ev Event, n int, err error) {
 	n = h.size + h.length
 	payload := b[h.size:n:n]
 	if r.FromPeer == Client {
-		gobwas.Cipher(payload, h.mask, 0)
+		mask(payload, h.mask)
 	}
 	if h.op >= OpClose {
 		ev, err = control(h.op, payload)
@@ -236,7 +234,7 @@ func AppendMasked(dst []byte, op byte, payload []byte, key [4]byte) []byte {
 	dst = append(dst, key[:]...)
 	at := len(dst)
 	dst = append(dst, payload...)
-	gobwas.Cipher(dst[at:], key, 0)
+	mask(dst[at:], key)
 	return dst
 }
 
@@ -249,6 +247,17 @@ func appendHeader(dst []byte, op byte, length int, maskBit byte) []byte {
 		return binary.BigEndian.AppendUint16(append(dst, maskBit|126), uint16(length))
 	}
 	return binary.BigEndian.AppendUint64(append(dst, maskBit|127), uint64(length))
+}
+
+// mask masks or unmasks a payload in place, eight bytes at a time (RFC 6455 5.3).
+func mask(b []byte, key [4]byte) {
+	word := uint64(binary.LittleEndian.Uint32(key[:]))
+	for word |= word << 32; len(b) >= 8; b = b[8:] {
+		binary.LittleEndian.PutUint64(b, binary.LittleEndian.Uint64(b)^word)
+	}
+	for i := range b {
+		b[i] ^= key[i%4]
+	}
 }
 
 // AppendClosePayload appends the payload of a close frame.

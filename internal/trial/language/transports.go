@@ -1,0 +1,30 @@
+package language
+
+import "github.com/hashicorp/hcl/v2"
+
+// webSocketOnly are the steps, and the attributes of steps, that lines over TCP
+// have nothing for.
+var webSocketOnly = map[string][]string{
+	"connect": {"path", "headers", "origin", "subprotocol", "bearer"}, "close": {"code", "reason"}, "say": {"binary"}, "send": {"binary"}, "whisper": {"binary"},
+	"fall_silent": nil, "malformed": nil,
+}
+
+// checkTransport reports what a step asks for that the target's transport does not
+// have.
+func (r *reader) checkTransport(b *hcl.Block, a hcl.Attributes) {
+	if !r.trial.Target.Lines() {
+		return
+	}
+	if b.Type == "request" && r.trial.Target.HTTP == "" {
+		r.fail(b.DefRange, "the target has no address for requests: give it http, an http:// address")
+	}
+	names, known := webSocketOnly[b.Type]
+	if known && names == nil {
+		r.fail(b.DefRange, "%s needs a target with websocket; lines over TCP have no beats and no frames", b.Type)
+	}
+	for _, name := range names {
+		if given := a[name]; given != nil {
+			r.fail(given.NameRange, "%s needs a target with websocket; lines over TCP have none", name)
+		}
+	}
+}

@@ -1,0 +1,61 @@
+package http1
+
+import "fmt"
+
+// MaxContent is the longest content of an answer that an Exchange gathers, in
+// bytes.
+const MaxContent = 8 << 20
+
+// An Exchange reads the answer to one request: interim answers are passed over
+// (RFC 9110 15.2), the content is gathered. Its zero value, with the request's
+// method, waits for an answer.
+type Exchange struct {
+	Method  string // of the request
+	Upgrade bool   // 101 is an answer, and not on the way to one (RFC 9110 15.2.2)
+	Head    Head   // of the answer, once Headed
+	Content []byte // what has come of it
+	body    Body
+	headed  bool
+}
+
+// Take takes what it can from the front of b, and returns how much that was. Once
+// it is Done what follows is not the answer's any more.
+func (x *Exchange) Take(b []byte) (taken int, err error) {
+	for !x.headed {
+		h, n, err := ConsumeResponse(b[taken:])
+		if err != nil || n == 0 {
+			return taken, err
+		}
+		taken += n
+		if h.Status/100 == 1 && !(x.Upgrade && h.Status == 101) {
+			continue
+		}
+		x.Head, x.headed = h, true
+		if x.body, err = ResponseBody(&h, x.Method); err != nil {
+			return taken, err
+		}
+	}
+	for {
+		part, n, err := x.body.Next(b[taken:])
+		if err != nil {
+			return taken, err
+		}
+		taken += n
+		if x.Content = append(x.Content, part...); len(x.Content) > MaxContent {
+			return taken, fmt.Errorf("the answer is longer than %d MiB", MaxContent>>20)
+		}
+		if n == 0 {
+			return taken, nil
+		}
+	}
+}
+
+// Headed reports whether the answer's head is there.
+func (x *Exchange) Headed() bool { return x.headed }
+
+// Done reports whether the answer is whole.
+func (x *Exchange) Done() bool { return x.headed && x.body.Done() }
+
+// UntilClose reports whether the answer is whole once the connection ends (RFC
+// 9112 6.3).
+func (x *Exchange) UntilClose() bool { return x.headed && x.body.UntilClose() }

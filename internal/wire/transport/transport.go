@@ -1,0 +1,154 @@
+// Package transport holds the ways in which a client exchanges messages with a
+// server, as machines without sockets, clock or goroutines: bytes go in with the
+// line that they came on, events come out, and what is to be sent, dialled and
+// hung up is left in an IO.
+//
+// A client has one or more lines, each a connection to an endpoint of its own.
+// Whoever owns the machine calls one of its methods when something happened, then
+// Next until there are no more events, then does what the IO asks for.
+package transport
+
+import (
+	"fmt"
+	"math/rand/v2"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/base/plain"
+	"tidepull/internal/wire"
+	"tidepull/internal/wire/http1"
+)
+
+// The lines of a client.
+const (
+	Main     = iota // of its transport
+	Side            // of its HTTP requests
+	NumLines        // how many there are
+)
+
+// An IO is what the machines of one loop share, one after the other: what the
+// client at hand asks for, and the bytes that are being taken in. It has one
+// owner, the loop, which does what is asked for and calls Clear.
+type IO struct {
+	Lines  [NumLines]Line
+	Random *rand.PCG // of the client at hand
+	Now    mono.Time
+	// Held is how many bytes of messages that have come in part all machines
+	// together hold; see MaxHeld.
+	Held int
+
+	taking [NumLines][]byte // what has arrived and is not consumed
+	event  [NumLines]Event  // that came of something other than bytes; Nothing if there is none
+}
+
+// A Line is what is asked for of one of a client's connections.
+type Line struct {
+	Out    []byte         // to be sent
+	Dial   *wire.Endpoint // connect there
+	Hangup bool           // close it once Out is sent
+	Hold   bool           // read nothing of it for now
+	Resume bool           // read on
+}
+
+// Asks reports whether anything is asked for.
+func (l *Line) Asks() bool {
+	return len(l.Out) > 0 || l.Dial != nil || l.Hangup || l.Hold || l.Resume
+}
+
+// Clear forgets what was asked for, and keeps the memory.
+func (io *IO) Clear() {
+	for i := range io.Lines {
+		io.Lines[i] = Line{Out: io.Lines[i].Out[:0]}
+	}
+}
+
+// Asks reports whether anything is asked for, of any line.
+func (io *IO) Asks() bool {
+	for i := range io.Lines {
+		if io.Lines[i].Asks() {
+			return true
+		}
+	}
+	return false
+}
+
+// Kind tells what happened.
+type Kind uint8
+
+// The events.
+const (
+	Nothing  Kind = iota // no more events: more has to happen first
+	Opened               // messages can be sent and come in
+	Message              // with Payload
+	Beat                 // the server asks for a sign of life; Reply with Payload is the answer
+	Answered             // our close is answered: no message follows. Ended comes
+	Ended                // the connection is over, after our own close; Err: what was not in order about that
+	Refused              // it did not come to be open: Err says why
+	Broken               // it was open, and is not any more: Err says why
+	Violated             // the same, because the server broke the protocol
+	Reply                // to an HTTP request: Head and Payload
+	Failed               // an HTTP request: Err says why
+)
+
+// An Event is something that happened.
+type Event struct {
+	Kind    Kind
+	Binary  bool        // of a Message
+	Shared  bool        // of a Message: later bytes came in the same read, whose stamp may be a later packet's
+	Payload []byte      // borrowed until the next call of any method
+	Head    *http1.Head // of an answer, as long as Payload
+	Err     error
+}
+
+// An Opening is what a transport needs to begin.
+type Opening struct {
+	Endpoint wire.Endpoint
+	Host     string        // for the Host field
+	Path     string        // of the request, if there is one
+	Fields   []http1.Field // of the request
+	Early    []byte        // the content of a message that is sent before the server has agreed to anything; nil if there is none
+}
+
+// A Machine is one client's transport.
+type Machine interface {
+	// Open begins to connect. Opened or Refused follows, by the deadline.
+	Open(io *IO, o *Opening, deadline mono.Time)
+	// Connected tells that a line is open.
+	Connected(io *IO)
+	// Take takes in bytes that came on a line. They are the machine's until Next
+	// has returned Nothing.
+	Take(io *IO, b []byte)
+	// Lost tells that a line is gone.
+	Lost(io *IO, err error)
+	// Expire tells that the deadline has come.
+	Expire(io *IO)
+	// Next gives what happened, one event after the other.
+	Next(io *IO) Event
+	// Say sends a message. It does nothing unless the transport is open, like all
+	// below.
+	Say(io *IO, payload []byte, binary bool)
+	// Reply answers a Beat.
+	Reply(io *IO, payload []byte)
+	// Close ends the transport in order; Answered and Ended follow, or Ended alone.
+	Close(io *IO, code uint16, reason string)
+	// Malform sends something that breaks the protocol, by its name.
+	Malform(io *IO, wrong string)
+	// Drop forgets everything; what came in part is let go.
+	Drop(io *IO)
+	// Deadline is when Expire is to be called; mono.Never if nothing is waited for.
+	Deadline() mono.Time
+	// Open reports whether messages can be sent.
+	IsOpen() bool
+}
+
+// A ServerClosed is why a connection broke that the server ended in order.
+type ServerClosed struct {
+	Code   uint16
+	Reason string
+}
+
+func (s *ServerClosed) Error() string {
+	if s.Reason == "" {
+		return fmt.Sprintf("the server closed with code %d", s.Code)
+	}
+	return fmt.Sprintf("the server closed with code %d and said '%s'", s.Code, plain.Text(s.Reason, 120))
+}

@@ -1,0 +1,311 @@
+package transport
+
+import (
+	"errors"
+	"strings"
+	"time"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/wire"
+	"tidepull/internal/wire/http1"
+	"tidepull/internal/wire/ws"
+)
+
+// phase is how far a transport has come.
+type phase uint8
+
+const (
+	idle phase = iota
+	connecting
+	upgrading // connected, until the server has agreed on the protocol
+	open
+	closing // the close frame is sent
+	ending  // and answered; the server ends the connection (RFC 6455 7.1.1)
+)
+
+// closeWithin is how long the server may take to answer a close frame, and
+// endWithin to end the connection then.
+const (
+	closeWithin = 5 * time.Second
+	endWithin   = time.Second
+)
+
+// A WebSocket is a client's WebSocket connection (RFC 6455). Its zero value is
+// idle.
+type WebSocket struct {
+	partial  partial
+	reader   ws.Reader
+	deadline mono.Time // only while it waits for something
+	phase    phase
+	opening  *handshake // until it is open
+}
+
+// A handshake is what is needed until the server has agreed.
+type handshake struct {
+	Opening
+	key      string
+	offer    ws.Offer
+	exchange http1.Exchange
+}
+
+// Open implements Machine.
+func (m *WebSocket) Open(io *IO, o *Opening, deadline mono.Time) {
+	m.Drop(io)
+	var nonce [16]byte
+	for i := range 2 {
+		r := io.Random.Uint64()
+		for k := range 8 {
+			nonce[8*i+k] = byte(r >> (8 * k))
+		}
+	}
+	h := &handshake{Opening: *o, key: ws.KeyFor(nonce), exchange: http1.Exchange{Method: "GET", Upgrade: true}}
+	for _, f := range o.Fields {
+		if strings.EqualFold(f.Name, "Sec-WebSocket-Protocol") {
+			for _, p := range strings.Split(f.Value, ",") {
+				h.offer.Protocols = append(h.offer.Protocols, strings.TrimSpace(p))
+			}
+		}
+	}
+	m.opening, m.phase, m.deadline = h, connecting, deadline
+	io.Lines[Main].Dial = &h.Endpoint
+}
+
+// Connected implements Machine.
+func (m *WebSocket) Connected(io *IO) {
+	if m.phase != connecting {
+		return
+	}
+	m.phase = upgrading
+	h, out := m.opening, &io.Lines[Main].Out
+	*out = ws.AppendRequest(*out, h.Host, h.Path, h.key, h.Fields...)
+	if h.Early != nil {
+		m.frame(io, ws.OpText, h.Early)
+	}
+}
+
+// Take implements Machine.
+func (m *WebSocket) Take(io *IO, b []byte) {
+	if m.phase >= upgrading {
+		m.partial.take(io, Main, b)
+	}
+}
+
+// Next implements Machine.
+func (m *WebSocket) Next(io *IO) Event {
+	if ev, ok := io.pending(Main); ok {
+		return ev
+	}
+	if m.phase == upgrading {
+		if ev := m.upgrade(io); ev.Kind != Nothing {
+			return ev
+		}
+	}
+	for m.phase >= open && len(io.taking[Main]) > 0 {
+		before := m.reader.Held()
+		frame, n, err := m.reader.Next(io.taking[Main])
+		io.Held += m.reader.Held() - before
+		if err != nil {
+			return m.violated(io, err)
+		}
+		io.consumed(Main, n)
+		if n == 0 {
+			break
+		}
+		if ev := m.event(io, frame); ev.Kind != Nothing {
+			return ev
+		}
+	}
+	if !m.partial.keep(io, Main) && (len(m.partial.bytes) > 0 || m.reader.Held() > 0) {
+		return m.tooMuch(io)
+	}
+	return Event{}
+}
+
+// tooMuch ends a connection that holds a part of what all together hold too much
+// of.
+func (m *WebSocket) tooMuch(io *IO) Event {
+	if m.phase == upgrading {
+		return m.refused(io, tooMuchHeld)
+	}
+	return m.violated(io, tooMuchHeld)
+}
+
+// upgrade reads the answer to the handshake.
+func (m *WebSocket) upgrade(io *IO) Event {
+	h := m.opening
+	n, err := h.exchange.Take(io.taking[Main])
+	io.consumed(Main, n)
+	if err == nil && !h.exchange.Headed() {
+		return Event{}
+	}
+	if err == nil {
+		err = ws.CheckResponse(&h.exchange.Head, h.key, h.offer)
+	}
+	if err != nil {
+		return m.refused(io, err)
+	}
+	m.phase, m.deadline, m.opening = open, mono.Never, nil
+	return Event{Kind: Opened}
+}
+
+func (m *WebSocket) refused(io *IO, err error) Event {
+	m.Drop(io)
+	io.Lines[Main].Hangup = true
+	return Event{Kind: Refused, Err: err}
+}
+
+// violated answers what breaks the protocol with the close code that stands for
+// it, and hangs up (RFC 6455 7.1.7).
+func (m *WebSocket) violated(io *IO, err error) Event {
+	var rule *wire.ProtocolError
+	if errors.As(err, &rule) && rule.Code != 0 {
+		m.frame(io, ws.OpClose, ws.AppendClosePayload(nil, rule.Code, ""))
+	}
+	m.Drop(io)
+	io.Lines[Main].Hangup = true
+	return Event{Kind: Violated, Err: err}
+}
+
+func (m *WebSocket) event(io *IO, f ws.Event) Event {
+	switch f.Op {
+	case ws.OpText, ws.OpBinary:
+		return Event{Kind: Message, Payload: f.Payload, Binary: f.Op == ws.OpBinary, Shared: len(io.taking[Main]) > 0}
+	case ws.OpPing:
+		return Event{Kind: Beat, Payload: f.Payload}
+	case ws.OpClose:
+		return m.closed(io, f)
+	}
+	return Event{}
+}
+
+// closed handles a close frame: the answer to ours, or the server's own.
+func (m *WebSocket) closed(io *IO, f ws.Event) Event {
+	switch m.phase {
+	case closing:
+		m.phase, m.deadline = ending, io.Now.Add(endWithin)
+		return Event{Kind: Answered}
+	case ending: // further close frames change nothing
+		return Event{}
+	}
+	code := f.Code
+	if code == ws.CloseNoStatus {
+		code = ws.CloseNormal
+	}
+	m.frame(io, ws.OpClose, ws.AppendClosePayload(nil, code, ""))
+	err := &ServerClosed{f.Code, string(f.Payload)}
+	m.Drop(io)
+	io.Lines[Main].Hangup = true
+	return Event{Kind: Broken, Err: err}
+}
+
+// Lost implements Machine.
+func (m *WebSocket) Lost(io *IO, err error) {
+	ev := Event{Kind: Broken, Err: err}
+	switch m.phase {
+	case idle:
+		return
+	case connecting, upgrading:
+		ev.Kind = Refused
+	case closing, ending:
+		ev = Event{Kind: Ended}
+	}
+	m.Drop(io)
+	io.event[Main] = ev
+}
+
+// Expire implements Machine.
+func (m *WebSocket) Expire(io *IO) {
+	ev := Event{Kind: Ended}
+	switch m.phase {
+	case connecting, upgrading:
+		ev = Event{Kind: Refused, Err: errors.New("no agreement in time")}
+	case closing:
+		ev.Err = errors.New("no answer to the close frame")
+	case ending:
+	default:
+		return
+	}
+	m.Drop(io)
+	io.Lines[Main].Hangup = true
+	io.event[Main] = ev
+}
+
+// frame sends one frame, masked with random bytes (RFC 6455 5.3).
+func (m *WebSocket) frame(io *IO, op byte, payload []byte) {
+	r := io.Random.Uint64()
+	out := &io.Lines[Main].Out
+	*out = ws.AppendMasked(*out, op, payload, [4]byte{byte(r), byte(r >> 8), byte(r >> 16), byte(r >> 24)})
+}
+
+// Say implements Machine.
+func (m *WebSocket) Say(io *IO, payload []byte, binary bool) {
+	switch {
+	case m.phase != open:
+	case binary:
+		m.frame(io, ws.OpBinary, payload)
+	default:
+		m.frame(io, ws.OpText, payload)
+	}
+}
+
+// Reply implements Machine: with a pong (RFC 6455 5.5.3).
+func (m *WebSocket) Reply(io *IO, payload []byte) {
+	if m.phase == open || m.phase == closing {
+		m.frame(io, ws.OpPong, payload)
+	}
+}
+
+// Close implements Machine: it starts the closing handshake (RFC 6455 7.1.2).
+func (m *WebSocket) Close(io *IO, code uint16, reason string) {
+	if m.phase == open {
+		m.frame(io, ws.OpClose, ws.AppendClosePayload(nil, code, reason))
+		m.phase, m.deadline = closing, io.Now.Add(closeWithin)
+	}
+}
+
+// Malform implements Machine; the server must close the connection (RFC 6455 5.1,
+// 5.2, 5.4, 5.5, 7.1.7, 8.1).
+func (m *WebSocket) Malform(io *IO, wrong string) {
+	if m.phase != open {
+		return
+	}
+	var key [4]byte
+	out := io.Lines[Main].Out
+	switch wrong {
+	case "unmasked":
+		out = ws.AppendFrame(out, ws.OpText, []byte("unmasked"))
+	case "reserved bits":
+		at := len(out)
+		out = ws.AppendMasked(out, ws.OpText, []byte("reserved"), key)
+		out[at] |= 0x70
+	case "reserved opcode":
+		out = ws.AppendMasked(out, 0xb, []byte("opcode"), key)
+	case "bad text":
+		out = ws.AppendMasked(out, ws.OpText, []byte("caf\xe9 \xff\xfe"), key)
+	case "stray fragment":
+		out = ws.AppendMasked(out, ws.OpContinuation, []byte("of nothing"), key)
+	case "long control":
+		out = ws.AppendMasked(out, ws.OpPing, make([]byte, 126), key)
+	default: // wrong length: 5 in the form for 64 bits, whose top bit is set too
+		out = append(out, 0x80|ws.OpText, 0x80|127, 0x80, 0, 0, 0, 0, 0, 0, 5, 0, 0, 0, 0, 'h', 'e', 'l', 'l', 'o')
+	}
+	io.Lines[Main].Out = out
+}
+
+// Drop implements Machine.
+func (m *WebSocket) Drop(io *IO) {
+	io.Held -= m.reader.Held()
+	m.partial.drop(io, Main)
+	m.reader, m.opening, m.phase, m.deadline = ws.Reader{}, nil, idle, mono.Never
+}
+
+// Deadline implements Machine.
+func (m *WebSocket) Deadline() mono.Time {
+	if m.phase == idle {
+		return mono.Never
+	}
+	return m.deadline
+}
+
+// IsOpen implements Machine.
+func (m *WebSocket) IsOpen() bool { return m.phase == open }
