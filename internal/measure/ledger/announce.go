@@ -12,7 +12,7 @@ type announcement struct {
 // about a client in a room; ok is false if there is none open.
 func (l *Ledger) Announced(k Kind, r Room, about Client) (number uint64, ok bool) {
 	number, ok = l.announced[announcement{r, about, k}]
-	if slot := l.slot(about, r); ok && k == Gone && slot >= 0 && l.rooms[r].seats[slot].inside && l.rowOf(number).say.Sent < l.rooms[r].seats[slot].asked {
+	if slot := l.slot(about, r); ok && k == Gone && slot >= 0 && l.rooms[r].seats[slot].inside() && l.rowOf(number).say.Sent < l.rooms[r].seats[slot].asked {
 		return 0, false // it is in again: that was about an earlier stay
 	}
 	return number, ok
@@ -21,7 +21,7 @@ func (l *Ledger) Announced(k Kind, r Room, about Client) (number uint64, ok bool
 // IsInside reports whether a client is in a room, or asked to enter it.
 func (l *Ledger) IsInside(r Room, c Client) bool {
 	slot := l.slot(c, r)
-	return slot >= 0 && l.rooms[r].seats[slot].inside
+	return slot >= 0 && l.rooms[r].seats[slot].inside()
 }
 
 // Cancel takes back that a message is owed: what it announces did not happen.
@@ -62,7 +62,7 @@ func (l *Ledger) oweSeveral(r *row, rm *room) {
 // Inside calls f with every room that a client is in, or asked to enter.
 func (l *Ledger) Inside(c Client, f func(Room)) {
 	l.seats[c].each(func(s seat) {
-		if l.rooms[s.room].seats[s.slot].inside {
+		if l.rooms[s.room].seats[s.slot].inside() {
 			f(s.room)
 		}
 	})

@@ -87,10 +87,10 @@ func (l *Ledger) message(r *row, whole bool) Message {
 	s := r.say
 	m := Message{Number: r.number, Kind: s.Kind, Audience: s.Audience, Room: s.Room, Sender: s.Sender, Due: s.Due, Sent: s.Sent,
 		Owed: int(r.owed), Reached: int(r.reached), Late: int(r.late), Lost: int(r.lost), Odd: r.oddRest}
-	var ranked [mildest + 1][]Outcome
+	var ranked [numGravities][]Outcome
 	n := 0
 	add := func(o Outcome) {
-		if rank := o.Fate.Gravity(); n < maxOutcomes && (rank < mildest || whole) {
+		if rank := o.Fate.Gravity(); n < maxOutcomes && (rank < Fine || whole) {
 			ranked[rank] = append(ranked[rank], o)
 			n++
 		}
@@ -112,30 +112,15 @@ func (l *Ledger) message(r *row, whole bool) Message {
 	return m
 }
 
-// mildest is the Gravity of what is well.
-const mildest = 4
-
-// Gravity ranks fates, from what is worst, 0, to what is well.
-func (f Fate) Gravity() int {
-	switch f {
-	case Delivered:
-		return mildest
-	case Lost:
-		return 0
-	case Late:
-		return 2
-	case Allowed, Excused:
-		return 3
-	}
-	return 1
-}
-
 func (l *Ledger) outcome(r *row, slot int) Outcome {
 	seat := &l.rooms[r.say.Room].seats[slot]
 	o := Outcome{Client: seat.client}
 	switch {
 	case r.has(slot):
 		o.Latency = fromTick(r.latencyOf(slot))
+		if o.Latency == 0 && l.missed(seat.client, r.say.Sent) {
+			o.Fate = CaughtUp
+		}
 		if o.Latency > l.cfg.Prompt {
 			o.Fate = Late
 		}

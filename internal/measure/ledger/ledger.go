@@ -119,6 +119,7 @@ type Ledger struct {
 	announced map[announcement]uint64 // the latest message of its kind
 	numbers   bool                    // the server has said to somebody how many members a room has
 	restless  queue[unquiet]          // rooms whose numbers are to be judged once they are quiet, by time
+	returned  queue[unsettled]        // clients that are back from an absence, by time
 	settled   queue[remains]          // who got the messages that were settled last
 	settledBy int                     // words of memory that these take
 
@@ -262,33 +263,6 @@ func zeroed(s []uint32, n int) []uint32 {
 	return s
 }
 
-// Fate is what became of one delivery.
-type Fate uint8
-
-// The fates. An arrival has one of Delivered to Foreign; Lost and Excused are
-// for what did not arrive.
-const (
-	Delivered Fate = iota // owed and here in time
-	Late                  // owed and here after Config.Prompt
-	Duplicate             // here again
-	Stray                 // should not have come here
-	Allowed               // neither owed nor wrong: membership at the edge
-	Past                  // history, given to who enters
-	Overdue               // owed, but here only after it was settled as lost or excused
-	Foreign               // its mark is not of this run
-	Lost                  // owed and did not come, though its recipient was there
-	Excused               // owed, but its recipient left or was disconnected in the meantime
-	// The defects come on top of another fate.
-	Reordered // it came after a later one of its sender
-	Disagreed // it came after one that others got after it
-	Altered   // its payload is not what was said
-	NumFates
-)
-
-var fateNames = [NumFates]string{"delivered", "late", "duplicate", "stray", "allowed", "past", "overdue", "foreign", "lost", "excused", "reordered", "disagreed", "altered"}
-
-func (f Fate) String() string { return fateNames[f] }
-
 // An Arrival is one message that a client received.
 type Arrival struct {
 	To    Client
@@ -320,6 +294,9 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 	r := l.rowOf(a.Mark.Number)
 	if r == nil {
 		c := &a.Sheet.cells[a.Sheet.group(Room(a.Mark.Room), Notice, l.cfg.Crews)+crew]
+		if v, is := l.caughtUp(a); is {
+			return v
+		}
 		if a.Past {
 			c.Past++
 			return Verdict{Fate: Past, Sheet: a.Sheet}
@@ -333,14 +310,14 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 	}
 	cell := &r.say.Sheet.cells[r.cell+crew]
 	v := Verdict{Sheet: r.say.Sheet, Owed: int(r.owed), Latency: max(0, a.At.Sub(r.say.Due)), Kind: r.say.Kind}
-	v.Own = l.piledUp(a.To, r.say.Sent)
-	v.Fate = l.judge(r, a, v.Latency, v.Own)
-	*cell.of(v.Fate)++
+	v.Own = l.piledUp(a.To, r.say.Sent) || l.missed(a.To, r.say.Sent)
+	v.Fate = l.judge(r, a, v.Latency, l.piledUp(a.To, r.say.Sent))
+	*cell.Of(v.Fate)++
 	if r.say.Kind.Said() {
 		v.Defects = l.defects(r, a, v)
 		for i, has := range v.Defects {
 			if has {
-				*cell.of(Reordered + Fate(i))++
+				*cell.Of(Reordered + Fate(i))++
 				r.note(a.To, Reordered+Fate(i), v.Latency)
 			}
 		}
@@ -358,7 +335,8 @@ func (l *Ledger) judge(r *row, a Arrival, latency time.Duration, own bool) Fate 
 		r.note(a.To, Duplicate, latency)
 		return Duplicate
 	case r.owes(slot):
-		return l.deliver(r, slot, a.At, latency, own)
+		away := l.missed(a.To, r.say.Sent)
+		return l.deliver(r, slot, a.At, latency, own || away, away)
 	case r.past.Has(slot):
 		r.note(a.To, Duplicate, latency)
 		return Duplicate
@@ -370,19 +348,26 @@ func (l *Ledger) judge(r *row, a Arrival, latency time.Duration, own bool) Fate 
 	return Stray
 }
 
-func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency time.Duration, own bool) Fate {
+// deliver books an owed delivery. One that its recipient caught up on, and one
+// that piled up, has no latency.
+func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency time.Duration, own, away bool) Fate {
 	if !own {
 		r.setLatency(slot, toTick(latency))
-	}
-	if r.reached == 0 || at < r.firstAt {
-		r.firstAt = at
 	}
 	if r.reached == 0 && r.say.Kind == Notice {
 		l.rooms[r.say.Room].spoken++
 	}
+	if away {
+		r.caughtUp++
+	} else if r.reached == r.caughtUp || at < r.firstAt {
+		r.firstAt = at
+	}
 	r.reached++
 	fate := Delivered
-	if latency > l.cfg.Prompt && !own {
+	switch {
+	case away:
+		fate = CaughtUp
+	case latency > l.cfg.Prompt && !own:
 		fate = Late
 		r.late++
 	}
@@ -408,7 +393,7 @@ func (l *Ledger) mayHave(r *row, slot int) bool {
 			return false
 		}
 	}
-	return s.inside || s.over >= r.say.Sent
+	return s.inside() || s.over >= r.say.Sent
 }
 
 func (l *Ledger) rowOf(number uint64) *row {
@@ -424,6 +409,9 @@ func (l *Ledger) Open() int { return len(l.live) - l.head }
 // NextSettlement is when the oldest open row is to be settled.
 func (l *Ledger) NextSettlement() mono.Time {
 	quiet := l.nextQuiet()
+	if l.returned.len() > 0 {
+		quiet = min(quiet, l.returned.at(0).at.Add(l.cfg.Grace))
+	}
 	if l.head == len(l.live) {
 		return quiet
 	}
@@ -443,6 +431,7 @@ func (l *Ledger) Settle(now mono.Time) {
 		l.base++
 		l.free = append(l.free, r)
 	}
+	l.settleClaims(now)
 	if l.head > 64 && l.head > len(l.live)/2 {
 		n := copy(l.live, l.live[l.head:])
 		clear(l.live[n:])
@@ -458,13 +447,19 @@ func (l *Ledger) settle(r *row) {
 		}
 		seat := &l.rooms[r.say.Room].seats[slot]
 		fate := l.missing(r, seat)
+		if fate == Lost && l.mayCatchUp(seat.client, r.say.Sent, r.say.Sent.Add(l.cfg.Grace)) {
+			if l.claim(r, slot, seat.client) {
+				return
+			}
+			fate = Excused
+		}
 		if fate == Lost {
 			r.lost++
 			if l.cfg.Lost != nil {
 				l.cfg.Lost(r.number, r.say, seat.client)
 			}
 		}
-		*r.say.Sheet.cells[r.cell+int(l.seats[seat.client].crew)].of(fate)++
+		*r.say.Sheet.cells[r.cell+int(l.seats[seat.client].crew)].Of(fate)++
 	})
 	if r.reached < r.owed && r.reached > 0 {
 		l.spread(r)
@@ -475,6 +470,15 @@ func (l *Ledger) settle(r *row) {
 		delete(l.announced, key)
 	}
 	r.say.Sheet.live--
+}
+
+// oldest is when the oldest message that is not settled was sent; now if there is
+// none.
+func (l *Ledger) oldest(now mono.Time) mono.Time {
+	if l.head == len(l.live) {
+		return now
+	}
+	return l.live[l.head].say.Sent
 }
 
 // disown gives back the membership that a row was owed to.
@@ -494,18 +498,19 @@ func (l *Ledger) disown(r *row) {
 // cannot be expected. What is for one alone can be expected within Config.Prompt
 // of being sent: there is nobody else who could have it first.
 func (l *Ledger) missing(r *row, s *roomSeat) Fate {
-	expected, reached := r.firstAt.Add(l.cfg.Prompt), r.reached > 0
+	in := s.at(r.say.Sent)
+	ceased := in.ceased
+	if in.broke != mono.Never { // it was as good as out from then on
+		ceased = min(ceased, max(in.broke, r.say.Sent))
+	}
+	expected, reached := r.firstAt.Add(l.cfg.Prompt), r.reached > r.caughtUp
 	if r.narrow {
 		expected, reached = r.say.Sent.Add(l.cfg.Prompt), true
 	}
 	switch {
 	case l.piledUp(s.client, r.say.Sent):
 		return Excused
-	case s.ceased < r.say.Sent:
-		return Lost
-	case s.ceasedBefore >= r.say.Sent: // and perhaps also earlier
-		return Excused
-	case reached && s.ceased >= expected:
+	case ceased > r.say.Sent.Add(l.cfg.Grace), reached && ceased >= expected:
 		return Lost
 	}
 	return Excused
@@ -533,30 +538,32 @@ func (l *Ledger) spread(r *row) {
 
 // A row is one message that is not settled yet.
 type row struct {
-	say     Say
-	number  uint64
-	cell    int      // of the sheet: the first crew's
-	members *members // who is owed it, shared; nil if it is for one alone
-	only    int32    // the slot that alone is owed it, or -1
-	also    []Client // of a whisper: whom it is for as well as say.To
-	except  int32    // the slot that is left out, or -1
-	owed    int32
-	reached int32     // of those owed
-	firstAt mono.Time // when the first of them had it
-	late    int32
-	lost    int32
-	next    uint64     // the number of its sender's next message in the room; 0: none yet
-	rank    uint64     // its place in the room's order, from 1; 0: nobody has it yet
-	got     bitset.Set // by slot: it came here, owed or not
-	past    bitset.Set // by slot: it came here as history
-	narrow  bool       // it is owed to one alone or to nobody: few and alone stand for got and latency
-	few     []int32    // of a narrow row: the slots that got it
-	alone   uint32     // of a narrow row: the latency of the one slot that is owed it
-	latency []uint32   // by slot, in ticks; 0: has not come
-	nth     []uint32   // by slot, if an order for all is promised: how many the recipient had got before it, and 1; 0: has not come
-	doubted []doubt    // deliveries that others may have got in another order
-	odd     []Outcome  // duplicates, strays and allowed ones
-	oddRest int        // those beyond maxOdd
+	say      Say
+	number   uint64
+	cell     int      // of the sheet: the first crew's
+	members  *members // who is owed it, shared; nil if it is for one alone
+	only     int32    // the slot that alone is owed it, or -1
+	also     []Client // of a whisper: whom it is for as well as say.To
+	except   int32    // the slot that is left out, or -1
+	owed     int32
+	reached  int32     // of those owed
+	caughtUp int32     // of those reached: after their recipient was away
+	claimed  *row      // what is kept of it for claims, once it is settled
+	firstAt  mono.Time // when the first of them had it
+	late     int32
+	lost     int32
+	next     uint64     // the number of its sender's next message in the room; 0: none yet
+	rank     uint64     // its place in the room's order, from 1; 0: nobody has it yet
+	got      bitset.Set // by slot: it came here, owed or not
+	past     bitset.Set // by slot: it came here as history
+	narrow   bool       // it is owed to one alone or to nobody: few and alone stand for got and latency
+	few      []int32    // of a narrow row: the slots that got it
+	alone    uint32     // of a narrow row: the latency of the one slot that is owed it
+	latency  []uint32   // by slot, in ticks; 0: has not come
+	nth      []uint32   // by slot, if an order for all is promised: how many the recipient had got before it, and 1; 0: has not come
+	doubted  []doubt    // deliveries that others may have got in another order
+	odd      []Outcome  // duplicates, strays and allowed ones
+	oddRest  int        // those beyond maxOdd
 }
 
 // maxOdd bounds the odd arrivals that are kept of one message.

@@ -30,11 +30,52 @@ type model struct {
 	asked    map[[2]int32]mono.Time // open stay of a client in a room
 	last     map[[2]int32]mono.Time // when the last stay began
 	member   map[[2]int32]bool
-	ceased   map[[2]int32][]mono.Time
+	ceased   map[[2]int32][][2]mono.Time // when, and when the connection had broken before: Never
 	over     map[[2]int32][]mono.Time
 	messages []*modelMessage
+	away     map[Client]*[2]mono.Time // since and until
+	claims   []modelClaim
 	overdue  int64
 	past     int64
+}
+
+// A modelClaim is a delivery that is owed to a client when it is back.
+type modelClaim struct {
+	msg *modelMessage
+	to  Client
+}
+
+// missed reports whether a client may have missed what was sent at an instant.
+func (m *model) missed(c Client, sent mono.Time) bool {
+	return m.away[c] != nil && sent <= m.away[c][1]
+}
+
+// judgeClaims ends the claims of those who have been back for long enough; those
+// of one who goes for good are excused.
+func (m *model) judgeClaims(now mono.Time, grace time.Duration, gone Client) {
+	m.claims = slices.DeleteFunc(m.claims, func(k modelClaim) bool {
+		until, t := m.away[k.to][1], k.msg.tally[m.crews[k.to]]
+		switch {
+		case k.to == gone && until == mono.Never:
+			t.Excused++
+		case until != mono.Never && until.Add(grace) <= now:
+			t.Lost++
+		default:
+			return false
+		}
+		return true
+	})
+}
+
+// catchUp takes an arrival that is claimed.
+func (m *model) catchUp(msg *modelMessage, to Client) bool {
+	i := slices.IndexFunc(m.claims, func(k modelClaim) bool { return k.msg == msg && k.to == to })
+	if i < 0 {
+		return false
+	}
+	m.claims = slices.Delete(m.claims, i, i+1)
+	msg.tally[m.crews[to]].CaughtUp++
+	return true
 }
 
 func (m *model) say(s Say) {
@@ -78,14 +119,19 @@ func (m *model) arrive(n int, to Client, at mono.Time, past bool, cfg Config) {
 			again = again || msg.owed[to] && msg.cameAt[to] >= since || !msg.owed[to] && msg.say.Sent >= since
 		}
 		msg.past[to] = true
-		if again {
+		switch {
+		case again:
 			t.Duplicate++
-		} else {
+			return
+		case !(msg.owed[to] && msg.came[to] == 0 && m.missed(to, msg.say.Sent)):
 			t.Past++
+			return
 		}
-		return
+		t.CaughtUp++
 	case msg.came[to] > 0 || msg.past[to] && !msg.owed[to]:
 		t.Duplicate++
+	case msg.owed[to] && m.missed(to, msg.say.Sent):
+		t.CaughtUp++
 	case msg.owed[to] && latency > cfg.Prompt:
 		t.Late++
 	case msg.owed[to]:
@@ -95,7 +141,7 @@ func (m *model) arrive(n int, to Client, at mono.Time, past bool, cfg Config) {
 	default:
 		t.Stray++
 	}
-	if msg.owed[to] && msg.came[to] == 0 {
+	if msg.owed[to] && msg.came[to] == 0 && !m.missed(to, msg.say.Sent) {
 		if len(msg.first) == 0 || at < msg.firstAt {
 			msg.firstAt = at
 		}
@@ -103,29 +149,35 @@ func (m *model) arrive(n int, to Client, at mono.Time, past bool, cfg Config) {
 	}
 	if msg.came[to] == 0 {
 		msg.cameAt[to] = max(at, msg.say.Due)
+		if msg.owed[to] && m.missed(to, msg.say.Sent) {
+			msg.cameAt[to] = msg.say.Sent // when it was caught up on is not known
+		}
 	}
 	msg.came[to]++
 }
 
-func (m *model) settle(from, to int, prompt time.Duration) {
+func (m *model) settle(from, to int, prompt, grace time.Duration) {
 	for _, msg := range m.messages[from:to] {
 		for c, owed := range msg.owed {
 			if !owed || msg.came[c] > 0 {
 				continue
 			}
 			t := msg.tally[m.crews[c]]
-			var ceased []mono.Time
+			ceased := mono.Never // the stay in which it was said
 			for _, x := range m.ceased[[2]int32{c, msg.say.Room}] {
-				if x >= msg.say.Sent {
-					ceased = append(ceased, x)
+				if x[0] >= msg.say.Sent {
+					ceased = min(x[0], max(x[1], msg.say.Sent))
+					break
 				}
 			}
 			expected, nobody := msg.firstAt.Add(prompt), len(msg.first) == 0
 			if msg.say.Audience == ToMember || msg.say.Audience == ToSender {
 				expected, nobody = msg.say.Sent.Add(prompt), false
 			}
-			if len(ceased) > 1 || len(ceased) == 1 && (nobody || ceased[0] < expected) {
+			if ceased <= msg.say.Sent.Add(grace) && (nobody || ceased < expected) {
 				t.Excused++
+			} else if m.missed(c, msg.say.Sent) && (m.away[c][1] == mono.Never || m.away[c][1] > msg.say.Sent) {
+				m.claims = append(m.claims, modelClaim{msg, c})
 			} else {
 				t.Lost++
 			}
@@ -133,9 +185,9 @@ func (m *model) settle(from, to int, prompt time.Duration) {
 	}
 }
 
-func (m *model) leave(key [2]int32, now mono.Time, confirmed bool) {
+func (m *model) leave(key [2]int32, now, broke mono.Time, confirmed bool) {
 	if m.member[key] {
-		m.ceased[key] = append(m.ceased[key], now)
+		m.ceased[key] = append(m.ceased[key], [2]mono.Time{now, broke})
 		delete(m.member, key)
 	}
 	if _, inside := m.asked[key]; inside && confirmed {
@@ -148,13 +200,13 @@ func (m *model) leave(key [2]int32, now mono.Time, confirmed bool) {
 // saying and arriving through the ledger and through the model, and compares
 // every tally of every message, and every spread.
 func TestAgainstModel(t *testing.T) {
-	for seed := range uint64(60) {
+	for seed := range uint64(300) {
 		r := rand.New(rand.NewPCG(seed, 9))
 		var spreads []Spread
 		cfg := Config{Run: 77, Crews: 3, Prompt: 40 * time.Millisecond, Grace: 100 * time.Millisecond, Keep: 1 << 20, Sample: 5}
 		cfg.Spread = func(s Spread) { spreads = append(spreads, s) }
 		l := New(cfg)
-		m := &model{asked: map[[2]int32]mono.Time{}, last: map[[2]int32]mono.Time{}, member: map[[2]int32]bool{}, ceased: map[[2]int32][]mono.Time{}, over: map[[2]int32][]mono.Time{}}
+		m := &model{away: map[Client]*[2]mono.Time{}, asked: map[[2]int32]mono.Time{}, last: map[[2]int32]mono.Time{}, member: map[[2]int32]bool{}, ceased: map[[2]int32][][2]mono.Time{}, over: map[[2]int32][]mono.Time{}}
 		clients, rooms := 2+r.IntN(12), 1+r.IntN(3)
 		for range clients {
 			crew := uint16(r.IntN(3))
@@ -171,13 +223,14 @@ func TestAgainstModel(t *testing.T) {
 		for range 1500 {
 			now += mono.Time(r.IntN(3)) * ms
 			for settled < len(m.messages) && m.messages[settled].say.Sent.Add(cfg.Grace) <= now {
-				m.settle(settled, settled+1, cfg.Prompt)
+				m.settle(settled, settled+1, cfg.Prompt, cfg.Grace)
 				settled++
 			}
+			m.judgeClaims(now, cfg.Grace, -1)
 			l.Settle(now)
 			c, room := Client(r.IntN(clients)), Room(1+r.IntN(rooms))
 			key := [2]int32{c, room}
-			switch r.IntN(12) {
+			switch r.IntN(13) {
 			case 0:
 				l.Ask(c, room, now)
 				m.last[key] = now
@@ -185,24 +238,37 @@ func TestAgainstModel(t *testing.T) {
 					m.asked[key] = now
 				}
 			case 1, 2:
-				l.Enter(c, room, 0)
+				l.Enter(c, room, now)
 				if _, in := m.asked[key]; in {
 					m.member[key] = true
 				}
 			case 3:
 				l.Quit(c, room, now)
-				m.leave(key, now, false)
+				m.leave(key, now, mono.Never, false)
 			case 4:
 				if _, in := m.asked[key]; in {
 					l.Left(c, room, now)
-					m.leave(key, now, true)
+					m.leave(key, now, mono.Never, true)
 				}
 			case 5:
 				if r.IntN(4) == 0 {
+					m.judgeClaims(now, cfg.Grace, c)
+					broke := mono.Never
+					if a := m.away[c]; a != nil && a[1] == mono.Never {
+						broke, a[1] = a[0], -1
+					}
 					l.Break(c, now)
 					for i := range rooms {
-						m.leave([2]int32{c, Room(1 + i)}, now, true)
+						m.leave([2]int32{c, Room(1 + i)}, now, broke, true)
 					}
+				}
+			case 12:
+				if a := m.away[c]; a == nil || a[1] != mono.Never {
+					l.Suspend(c, now)
+					m.away[c] = &[2]mono.Time{now, mono.Never}
+				} else {
+					l.Resume(c, now)
+					a[1] = now
 				}
 			case 6, 7:
 				s := Say{Kind: Notice, Audience: Audience(r.IntN(4)), Room: room, Sender: c, To: Client(r.IntN(clients)), Due: now - mono.Time(r.IntN(5))*ms, Sent: now, Sheet: &Sheet{}}
@@ -224,6 +290,11 @@ func TestAgainstModel(t *testing.T) {
 				switch {
 				case n >= settled:
 					m.arrive(n, c, now, past, cfg)
+				case m.catchUp(m.messages[n], c):
+					m.messages[n].came[c]++
+					if v.Fate != CaughtUp {
+						t.Fatalf("seed %d: what is claimed is %v", seed, v.Fate)
+					}
 				case past:
 					m.past++
 				default:
@@ -241,7 +312,11 @@ func TestAgainstModel(t *testing.T) {
 			}
 		}
 		l.Settle(mono.Never - 1)
-		m.settle(settled, len(m.messages), cfg.Prompt)
+		m.settle(settled, len(m.messages), cfg.Prompt, cfg.Grace)
+		m.judgeClaims(mono.Never-1, cfg.Grace, -1)
+		for _, k := range m.claims { // still away at the end
+			k.msg.tally[m.crews[k.to]].Excused++
+		}
 		compare(t, seed, m, sheets, spreads)
 		var g Tally
 		global.Each(func(_ Cell, c *Tally) { g.Add(c) })
@@ -281,7 +356,7 @@ func compare(t *testing.T, seed uint64, m *model, sheets []*Sheet, spreads []Spr
 		slices.Sort(msg.first)
 		n := len(msg.first)
 		s := bySheet[sheets[i]]
-		if s.Reached != n || s.First != msg.first[0] || s.Median != msg.first[(n-1)/2] || s.Last != msg.first[n-1] {
+		if s.Sheet != sheets[i] || s.Reached < n || s.First != msg.first[0] || s.Median != msg.first[(n-1)/2] || s.Last != msg.first[n-1] {
 			t.Fatalf("seed %d: message %d spread %+v, want %v", seed, i, s, msg.first)
 		}
 	}

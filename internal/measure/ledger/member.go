@@ -17,17 +17,55 @@ type room struct {
 
 // A roomSeat is one client's standing in one room.
 type roomSeat struct {
-	client       Client
-	lastSaid     [2]uint64 // 1 more than the number of the last message that it said here, on each of its connections
-	rank         uint64    // the highest of the messages that it got
-	ranked       uint64    // 1 more than the number of that message
-	nth          uint32    // how many messages it got, if an order for all is promised
-	members      int32     // the number of members that the server said to it last; -1: none
-	asked        mono.Time // when it asked to enter, last
-	inside       bool      // asked to enter, and has neither left nor been cut off since
-	ceased       mono.Time // when it last stopped being owed anything: asked to leave, or was cut off
-	ceasedBefore mono.Time // and the time before that
-	over         mono.Time // when it was last out for certain
+	client   Client
+	lastSaid [2]uint64 // 1 more than the number of the last message that it said here, on each of its connections
+	rank     uint64    // the highest of the messages that it got
+	ranked   uint64    // 1 more than the number of that message
+	nth      uint32    // how many messages it got, if an order for all is promised
+	members  int32     // the number of members that the server said to it last; -1: none
+	stay               // the latest, which may be over
+	earlier  []stay    // those before it, the latest last, as long as something that was said in them is open
+}
+
+// A stay is one epoch of a client's membership of a room: who leaves and comes
+// back has a new one. The instants are Never as long as they have not come.
+type stay struct {
+	asked   mono.Time // to enter, last
+	entered mono.Time // confirmed as a member
+	ceased  mono.Time // not owed anything any more: asked to leave, or was cut off
+	over    mono.Time // out for certain
+	broke   mono.Time // if its connection broke before, and it did not come back: when that was
+}
+
+// noStay is that of a client that has never asked to enter.
+var noStay = stay{asked: -1, entered: mono.Never, ceased: mono.Never, over: -1, broke: mono.Never}
+
+// inside reports whether the client asked to enter, and has neither left nor been
+// cut off since.
+func (s *stay) inside() bool { return s.over == mono.Never }
+
+// begin opens a new stay. Those before it are kept if they may still be asked
+// for: what was said before oldest is settled.
+func (s *roomSeat) begin(now, oldest mono.Time) {
+	if s.entered != mono.Never {
+		n := 0
+		for n < len(s.earlier) && s.earlier[n].ceased < oldest {
+			n++
+		}
+		s.earlier = append(s.earlier[:copy(s.earlier, s.earlier[n:])], s.stay)
+	}
+	s.stay = stay{asked: now, entered: mono.Never, ceased: mono.Never, over: mono.Never, broke: mono.Never}
+}
+
+// at gives the stay in which a client was a member at an instant, of which it is
+// known that there is one: the first that had not ceased before it.
+func (s *roomSeat) at(t mono.Time) *stay {
+	for i := range s.earlier {
+		if s.earlier[i].ceased >= t {
+			return &s.earlier[i]
+		}
+	}
+	return &s.stay
 }
 
 // members is the confirmed membership of a room between two changes.
@@ -51,6 +89,7 @@ type standing struct {
 	n    int32
 	crew uint16
 	slow slowness
+	away *absence // when its connection was broken, last; nil if it never was
 }
 
 func (l *Ledger) slot(c Client, r Room) int {
@@ -94,7 +133,7 @@ func (l *Ledger) sit(c Client, r Room) int {
 	if slot < 0 {
 		rm := &l.rooms[r]
 		slot = len(rm.seats)
-		rm.seats = append(rm.seats, roomSeat{client: c, members: -1, ceased: -1, ceasedBefore: -1, over: -1})
+		rm.seats = append(rm.seats, roomSeat{client: c, members: -1, stay: noStay})
 		l.seats[c].add(seat{r, int32(slot)})
 	}
 	return slot
@@ -130,10 +169,16 @@ func (l *Ledger) piledUp(c Client, sent mono.Time) bool {
 func (l *Ledger) Ask(c Client, r Room, now mono.Time) {
 	slot := l.sit(c, r)
 	s := &l.rooms[r].seats[slot]
-	s.asked = now
-	if !s.inside {
-		s.inside, s.members = true, -1
+	switch {
+	case !s.inside():
+		s.begin(now, l.oldest(now))
+		s.members = -1
 		l.counted(r, now, 0, 1)
+	case s.ceased != mono.Never: // it asked to leave, and was not told that it has
+		s.over = now
+		s.begin(now, l.oldest(now))
+	default:
+		s.asked = now
 	}
 }
 
@@ -142,9 +187,14 @@ func (l *Ledger) Ask(c Client, r Room, now mono.Time) {
 func (l *Ledger) Enter(c Client, r Room, now mono.Time) {
 	slot := l.slot(c, r)
 	rm := &l.rooms[r]
-	if slot < 0 || !rm.seats[slot].inside || rm.now.bits.Has(slot) {
+	if slot < 0 || !rm.seats[slot].inside() || rm.now.bits.Has(slot) {
 		return
 	}
+	s := &rm.seats[slot]
+	if s.entered != mono.Never { // it asked to leave, and is confirmed again
+		s.begin(s.asked, l.oldest(now))
+	}
+	s.entered = now
 	m := l.change(rm)
 	m.bits.Add(slot)
 	m.byCrew[l.seats[c].crew]++
@@ -159,7 +209,7 @@ func (l *Ledger) Quit(c Client, r Room, now mono.Time) {
 		return
 	}
 	s := &rm.seats[slot]
-	s.ceasedBefore, s.ceased = s.ceased, now
+	s.ceased = now
 	m := l.change(rm)
 	m.bits.Remove(slot)
 	m.byCrew[l.seats[c].crew]--
@@ -172,10 +222,10 @@ func (l *Ledger) Left(c Client, r Room, now mono.Time) {
 	l.Quit(c, r, now)
 	if slot := l.slot(c, r); slot >= 0 {
 		s := &l.rooms[r].seats[slot]
-		if s.inside {
+		if s.inside() {
 			l.counted(r, now, 0, -1)
 		}
-		s.inside, s.over = false, now
+		s.over = now
 	}
 }
 
@@ -186,8 +236,9 @@ func (l *Ledger) Cease(c Client, now mono.Time) {
 
 // Break books that a client's connection is gone, and it is out of all rooms.
 func (l *Ledger) Break(c Client, now mono.Time) {
+	l.endAbsence(c)
 	l.seats[c].each(func(s seat) {
-		if l.rooms[s.room].seats[s.slot].inside {
+		if l.rooms[s.room].seats[s.slot].inside() {
 			l.Left(c, s.room, now)
 		}
 	})

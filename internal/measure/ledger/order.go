@@ -129,9 +129,13 @@ func (l *Ledger) judgePast(r *row, slot int, a Arrival, latency time.Duration) F
 			again = again || r.say.Sent >= seat.asked
 		}
 	}
-	if again {
+	switch {
+	case again:
 		r.note(a.To, Duplicate, latency)
 		return Duplicate
+	case r.owes(slot) && !r.has(slot) && l.missed(a.To, r.say.Sent):
+		r.add(slot)
+		return l.deliver(r, slot, a.At, latency, true, true)
 	}
 	return Past
 }

@@ -1,0 +1,131 @@
+package ledger
+
+// Fate is what became of one delivery.
+type Fate uint8
+
+// The fates. An arrival has one of Delivered to Foreign; Lost and Excused are
+// for what did not arrive.
+const (
+	Delivered Fate = iota // owed and here in time
+	Late                  // owed and here after Config.Prompt
+	CaughtUp              // owed, said in its recipient's absence, and here since it is back
+	Duplicate             // here again
+	Stray                 // should not have come here
+	Allowed               // neither owed nor wrong: membership at the edge
+	Past                  // history, given to who enters
+	Overdue               // owed, but here only after it was settled as lost or excused
+	Foreign               // its mark is not of this run
+	Lost                  // owed and did not come, though its recipient was there
+	Excused               // owed, but its recipient left or was disconnected in the meantime
+	// The defects come on top of another fate.
+	Reordered // it came after a later one of its sender
+	Disagreed // it came after one that others got after it
+	Altered   // its payload is not what was said
+	NumFates
+)
+
+// Gravity says how bad a fate is.
+type Gravity uint8
+
+// The gravities, from the worst.
+const (
+	Missing   Gravity = iota // it did not come
+	Wrong                    // it came, and should not have, or not so
+	Slow                     // it came too late
+	Tolerated                // nobody is to blame
+	Fine
+	numGravities
+)
+
+// sums says into which sums a fate's counter goes.
+type sums uint8
+
+const (
+	settles sums = 1 << iota // it is the end of what was owed
+	arrives                  // it is an arrival
+	defect                   // it comes on top of another fate
+)
+
+// fates is all that is to be known of each fate, in one place: a new one has a
+// constant, a counter in Tally, and a line here.
+var fates = [NumFates]struct {
+	name    string
+	counter func(*Tally) *int64 // nil: it is counted elsewhere
+	gravity Gravity
+	sums    sums
+}{
+	Delivered: {"delivered", func(t *Tally) *int64 { return &t.Delivered }, Fine, settles | arrives},
+	Late:      {"late", func(t *Tally) *int64 { return &t.Late }, Slow, settles | arrives},
+	CaughtUp:  {"caught up", func(t *Tally) *int64 { return &t.CaughtUp }, Tolerated, settles | arrives},
+	Duplicate: {"duplicate", func(t *Tally) *int64 { return &t.Duplicate }, Wrong, arrives},
+	Stray:     {"stray", func(t *Tally) *int64 { return &t.Stray }, Wrong, arrives},
+	Allowed:   {"allowed", func(t *Tally) *int64 { return &t.Allowed }, Tolerated, arrives},
+	Past:      {"past", func(t *Tally) *int64 { return &t.Past }, Wrong, arrives},
+	Overdue:   {"overdue", func(t *Tally) *int64 { return &t.Overdue }, Wrong, arrives},
+	Foreign:   {"foreign", nil, Wrong, 0},
+	Lost:      {"lost", func(t *Tally) *int64 { return &t.Lost }, Missing, settles},
+	Excused:   {"excused", func(t *Tally) *int64 { return &t.Excused }, Tolerated, settles},
+	Reordered: {"reordered", func(t *Tally) *int64 { return &t.Reordered }, Wrong, defect},
+	Disagreed: {"disagreed", func(t *Tally) *int64 { return &t.Disagreed }, Wrong, defect},
+	Altered:   {"altered", func(t *Tally) *int64 { return &t.Altered }, Wrong, defect},
+}
+
+func (f Fate) String() string { return fates[f].name }
+
+// Gravity says how bad the fate is.
+func (f Fate) Gravity() Gravity { return fates[f].gravity }
+
+// Fates are those that a Tally counts, in the order in which they are shown.
+func Fates() []Fate {
+	var all []Fate
+	for f := range NumFates {
+		if fates[f].counter != nil {
+			all = append(all, f)
+		}
+	}
+	return all
+}
+
+// A Tally counts deliveries by their fates. Owed is the sum of Delivered, Late,
+// CaughtUp, Lost and Excused once everything is settled.
+type Tally struct {
+	Said                                     int64 // messages sent by clients of the crew
+	Owed                                     int64
+	Delivered, Late, CaughtUp                int64
+	Duplicate, Stray, Allowed, Past, Overdue int64
+	Lost, Excused                            int64
+	Reordered, Disagreed, Altered            int64 // on top of the others
+}
+
+// Of is the counter of a fate; Foreign has none.
+func (t *Tally) Of(f Fate) *int64 { return fates[f].counter(t) }
+
+func (t *Tally) sum(of sums) (n int64) {
+	for f := range fates {
+		if fates[f].sums&of != 0 {
+			n += *fates[f].counter(t)
+		}
+	}
+	return n
+}
+
+// Open is what is owed and not settled yet.
+func (t *Tally) Open() int64 { return t.Owed - t.sum(settles) }
+
+// Defects counts what came otherwise than it should: reordered, out of the
+// order of the others, altered.
+func (t *Tally) Defects() int64 { return t.sum(defect) }
+
+// Arrivals is everything that came.
+func (t *Tally) Arrivals() int64 { return t.sum(arrives) }
+
+// Add adds u to t.
+func (t *Tally) Add(u *Tally) {
+	t.Said += u.Said
+	t.Owed += u.Owed
+	for f := range fates {
+		if count := fates[f].counter; count != nil {
+			*count(t) += *count(u)
+		}
+	}
+}
