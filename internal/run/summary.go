@@ -108,6 +108,7 @@ type Tally struct {
 	Delivered int64 `json:"delivered"`
 	Late      int64 `json:"late"`
 	Lost      int64 `json:"lost"`
+	CaughtUp  int64 `json:"caught_up"` // said in the recipient's absence, and here since it is back
 	Excused   int64 `json:"excused"`
 	Duplicate int64 `json:"duplicate"`
 	Stray     int64 `json:"stray"`
@@ -229,7 +230,7 @@ func ratio(a, b float64) float64 {
 }
 
 func tallyOf(t *ledger.Tally) Tally {
-	return Tally{t.Said, t.Owed, t.Delivered, t.Late, t.Lost, t.Excused, t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, t.Reordered, t.Disagreed, t.Altered}
+	return Tally{t.Said, t.Owed, t.Delivered, t.Late, t.Lost, t.CaughtUp, t.Excused, t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, t.Reordered, t.Disagreed, t.Altered}
 }
 
 // Write writes the summary as summary.json into a folder, which is made where

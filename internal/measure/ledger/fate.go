@@ -53,38 +53,58 @@ var fates = [NumFates]struct {
 	counter func(*Tally) *int64 // nil: it is counted elsewhere
 	gravity Gravity
 	sums    sums
+	why     string
 }{
-	Delivered: {"delivered", func(t *Tally) *int64 { return &t.Delivered }, Fine, settles | arrives},
-	Late:      {"late", func(t *Tally) *int64 { return &t.Late }, Slow, settles | arrives},
-	CaughtUp:  {"caught up", func(t *Tally) *int64 { return &t.CaughtUp }, Tolerated, settles | arrives},
-	Duplicate: {"duplicate", func(t *Tally) *int64 { return &t.Duplicate }, Wrong, arrives},
-	Stray:     {"stray", func(t *Tally) *int64 { return &t.Stray }, Wrong, arrives},
-	Allowed:   {"allowed", func(t *Tally) *int64 { return &t.Allowed }, Tolerated, arrives},
-	Past:      {"past", func(t *Tally) *int64 { return &t.Past }, Wrong, arrives},
-	Overdue:   {"overdue", func(t *Tally) *int64 { return &t.Overdue }, Wrong, arrives},
-	Foreign:   {"foreign", nil, Wrong, 0},
-	Lost:      {"lost", func(t *Tally) *int64 { return &t.Lost }, Missing, settles},
-	Excused:   {"excused", func(t *Tally) *int64 { return &t.Excused }, Tolerated, settles},
-	Reordered: {"reordered", func(t *Tally) *int64 { return &t.Reordered }, Wrong, defect},
-	Disagreed: {"disagreed", func(t *Tally) *int64 { return &t.Disagreed }, Wrong, defect},
-	Altered:   {"altered", func(t *Tally) *int64 { return &t.Altered }, Wrong, defect},
+	Delivered: {"delivered", func(t *Tally) *int64 { return &t.Delivered }, Fine, settles | arrives, ""},
+	Late:      {"late", func(t *Tally) *int64 { return &t.Late }, Slow, settles | arrives, "after the promised time"},
+	CaughtUp:  {"caught up", func(t *Tally) *int64 { return &t.CaughtUp }, Tolerated, settles | arrives, "it was said while the connection was broken, and came after that"},
+	Duplicate: {"duplicate", func(t *Tally) *int64 { return &t.Duplicate }, Wrong, arrives, "had it already"},
+	Stray:     {"stray", func(t *Tally) *int64 { return &t.Stray }, Wrong, arrives, "was not in the audience"},
+	Allowed:   {"allowed", func(t *Tally) *int64 { return &t.Allowed }, Tolerated, arrives, "was just entering or leaving: not owed, and not wrong"},
+	Past:      {"past", func(t *Tally) *int64 { return &t.Past }, Tolerated, arrives, ""},
+	Overdue:   {"overdue", func(t *Tally) *int64 { return &t.Overdue }, Wrong, arrives, ""},
+	Foreign:   {"foreign", nil, Wrong, 0, ""},
+	Lost:      {"lost", func(t *Tally) *int64 { return &t.Lost }, Missing, settles, "was a member when it was said and stayed, and it did not come within the grace time"},
+	Excused:   {"excused", func(t *Tally) *int64 { return &t.Excused }, Tolerated, settles, "left or was cut off before it could be expected"},
+	Reordered: {"reordered", func(t *Tally) *int64 { return &t.Reordered }, Wrong, defect, "came after a later message of its sender"},
+	Disagreed: {"disagreed", func(t *Tally) *int64 { return &t.Disagreed }, Wrong, defect, "came after one that others got after it"},
+	Altered:   {"altered", func(t *Tally) *int64 { return &t.Altered }, Wrong, defect, "what it says is not what was said"},
 }
 
 func (f Fate) String() string { return fates[f].name }
 
+// Title is the fate's name for people.
+func (f Fate) Title() string {
+	if f == Past {
+		return "history" // which figures, the store and summaries know as past
+	}
+	return f.String()
+}
+
 // Gravity says how bad the fate is.
 func (f Fate) Gravity() Gravity { return fates[f].gravity }
 
-// Fates are those that a Tally counts, in the order in which they are shown.
-func Fates() []Fate {
-	var all []Fate
-	for f := range NumFates {
-		if fates[f].counter != nil {
-			all = append(all, f)
+// Why says what a fate means, in words for who looks at one delivery.
+func (f Fate) Why() string { return fates[f].why }
+
+// Settles reports whether the fate is the end of what was owed.
+func (f Fate) Settles() bool { return fates[f].sums&settles != 0 }
+
+// Defect reports whether the fate comes on top of another one.
+func (f Fate) Defect() bool { return fates[f].sums&defect != 0 }
+
+// Fates are those that a Tally counts, in the order in which they are shown: what
+// settles first.
+var Fates = func() (all []Fate) {
+	for _, first := range []bool{true, false} {
+		for f := range NumFates {
+			if fates[f].counter != nil && f.Settles() == first {
+				all = append(all, f)
+			}
 		}
 	}
 	return all
-}
+}()
 
 // A Tally counts deliveries by their fates. Owed is the sum of Delivered, Late,
 // CaughtUp, Lost and Excused once everything is settled.

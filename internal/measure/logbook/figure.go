@@ -89,20 +89,18 @@ func makeFigures() map[string]*Figure {
 	distribution("schedule.pushed_back", "how far the waits of scripts pushed the turns of repeats beyond their time", func(w *Window) *meter.Hist { return &w.PushedBack })
 	distribution("self.reading_lag", "from arrival in the kernel to the tool's reading", func(w *Window) *meter.Hist { return &w.ReadingLag })
 	distribution("self.schedule_lag", "from a message's due time to its sending", func(w *Window) *meter.Hist { return &w.ScheduleLag })
-	for name, of := range map[string]func(*ledger.Tally) int64{
-		"owed": func(t *ledger.Tally) int64 { return t.Owed }, "delivered": func(t *ledger.Tally) int64 { return t.Delivered },
-		"late": func(t *ledger.Tally) int64 { return t.Late }, "lost": func(t *ledger.Tally) int64 { return t.Lost },
-		"duplicate": func(t *ledger.Tally) int64 { return t.Duplicate }, "stray": func(t *ledger.Tally) int64 { return t.Stray },
-		"excused": func(t *ledger.Tally) int64 { return t.Excused }, "past": func(t *ledger.Tally) int64 { return t.Past },
-		"reordered": func(t *ledger.Tally) int64 { return t.Reordered }, "disagreed": func(t *ledger.Tally) int64 { return t.Disagreed },
-		"altered": func(t *ledger.Tally) int64 { return t.Altered },
-	} {
-		f := add("ledger."+name, Count, "deliveries that are "+name, func(w *Window) float64 { return float64(of(&w.Total)) })
+	deliveries := func(name string, of func(*ledger.Tally) int64) *Figure {
+		f := add("ledger."+strings.ReplaceAll(name, " ", "_"), Count, "deliveries that are "+name, func(w *Window) float64 { return float64(of(&w.Total)) })
 		f.some = func(w *Window) bool { return w.Total.Owed > 0 }
-		switch name {
-		case "duplicate", "stray", "past", "reordered", "disagreed", "altered":
-			f.certain = true
+		return f
+	}
+	deliveries("owed", func(t *ledger.Tally) int64 { return t.Owed })
+	for _, fate := range ledger.Fates {
+		if fate == ledger.Allowed || fate == ledger.Overdue {
+			continue // nothing is promised of them
 		}
+		f := deliveries(fate.String(), func(t *ledger.Tally) int64 { return *t.Of(fate) })
+		f.certain = !fate.Settles()
 	}
 	for _, c := range []struct {
 		name, doc string

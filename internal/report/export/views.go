@@ -149,11 +149,40 @@ func (r *Request) rooms(w *logbook.Window) (sheet, drawing) {
 	return s, c
 }
 
+// columns are a tally's figures: said and owed, the fates that settle, what is
+// open, and the other fates.
+func columns(t *ledger.Tally, fates []ledger.Fate) []int64 {
+	all, open := []int64{t.Said, t.Owed}, false
+	for _, f := range fates {
+		if !f.Settles() && !open {
+			all, open = append(all, t.Open()), true
+		}
+		all = append(all, *t.Of(f))
+	}
+	return all
+}
+
+// columnNames are the headings of columns.
+func columnNames(fates []ledger.Fate) []string {
+	all, open := []string{"said", "owed"}, false
+	for _, f := range fates {
+		if !f.Settles() && !open {
+			all, open = append(all, "open"), true
+		}
+		all = append(all, f.Title())
+	}
+	return all
+}
+
 // ledger is the balance sheet by room, crew and kind.
 func (r *Request) ledger(w *logbook.Window) (sheet, drawing) {
-	s := sheet{Title: "Balance sheet", Unit: "deliveries; said: messages", Header: []string{"room", "crew", "kind", "said", "owed", "delivered", "late", "lost", "excused", "open", "duplicate", "stray", "allowed", "history", "overdue", "reordered", "disagreed", "altered"}}
-	t := &chart.Table{Title: "Who was owed what, and what became of it", Notes: append(r.notes(), "owed = delivered + late + lost + excused + open"),
-		Header: []string{"room", "said", "owed", "delivered", "late", "lost", "excused", "open", "duplicate", "stray", "allowed", "history", "reordered", "disagreed", "altered"}}
+	s := sheet{Title: "Balance sheet", Unit: "deliveries; said: messages", Header: append([]string{"room", "crew", "kind"}, columnNames(ledger.Fates)...)}
+	// On paper there is no room for what is hardly ever counted.
+	shown := slices.DeleteFunc(slices.Clone(ledger.Fates), func(f ledger.Fate) bool {
+		return f == ledger.Overdue || f == ledger.CaughtUp && w.Total.CaughtUp == 0
+	})
+	t := &chart.Table{Title: "Who was owed what, and what became of it", Notes: append(r.notes(), "owed = delivered + late + caught up + lost + excused + open"),
+		Header: append([]string{"room"}, columnNames(shown)...)}
 	cells := make([]ledger.Cell, 0, len(w.Cells))
 	for c := range w.Cells {
 		cells = append(cells, c)
@@ -162,12 +191,16 @@ func (r *Request) ledger(w *logbook.Window) (sheet, drawing) {
 		return cmp.Or(cmp.Compare(a.Room, b.Room), cmp.Compare(a.Crew, b.Crew), cmp.Compare(a.Kind, b.Kind))
 	})
 	for _, c := range cells {
+		row := []any{r.Run.Rooms[c.Room], r.Run.Trial.Crews[c.Crew].Name, c.Kind.String()}
 		y := w.Cells[c]
-		s.Rows = append(s.Rows, []any{r.Run.Rooms[c.Room], r.Run.Trial.Crews[c.Crew].Name, c.Kind.String(), y.Said, y.Owed, y.Delivered, y.Late, y.Lost, y.Excused, y.Open(), y.Duplicate, y.Stray, y.Allowed, y.Past, y.Overdue, y.Reordered, y.Disagreed, y.Altered})
+		for _, n := range columns(&y, ledger.Fates) {
+			row = append(row, n)
+		}
+		s.Rows = append(s.Rows, row)
 	}
 	row := func(name string, y *ledger.Tally) []string {
 		out := []string{name}
-		for _, n := range []int64{y.Said, y.Owed, y.Delivered, y.Late, y.Lost, y.Excused, y.Open(), y.Duplicate, y.Stray, y.Allowed, y.Past, y.Reordered, y.Disagreed, y.Altered} {
+		for _, n := range columns(y, shown) {
 			out = append(out, units.Count(n))
 		}
 		return out

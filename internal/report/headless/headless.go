@@ -70,7 +70,11 @@ func us(h *meter.Hist, q float64) string {
 func Report(w io.Writer, s *run.Snapshot) {
 	t := &s.Total.Total
 	fmt.Fprintf(w, "\nafter %v, %d messages said:\n", s.Elapsed.Round(time.Millisecond), s.Total.Counts.Sent)
-	fmt.Fprintf(w, "  owed %d = delivered %d + late %d + lost %d + excused %d\n", t.Owed, t.Delivered, t.Late, t.Lost, t.Excused)
+	caughtUp := ""
+	if t.CaughtUp > 0 {
+		caughtUp = fmt.Sprintf(" + caught up %d", t.CaughtUp)
+	}
+	fmt.Fprintf(w, "  owed %d = delivered %d + late %d%s + lost %d + excused %d\n", t.Owed, t.Delivered, t.Late, caughtUp, t.Lost, t.Excused)
 	if why := s.Total.Imbalance(); why != "" {
 		fmt.Fprintf(w, "  the books do not agree: %s; please report this as a fault of the tool\n", why)
 	}

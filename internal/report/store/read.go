@@ -119,7 +119,11 @@ func (s *Store) readCells(id int64, snap *run.Snapshot) error {
 		var c logbook.CellTally
 		var kind string
 		t := &c.Tally
-		if err := rows.Scan(&at, &c.Cell.Room, &c.Cell.Crew, &kind, &t.Said, &t.Owed, &t.Delivered, &t.Late, &t.Lost, &t.Excused, &t.Duplicate, &t.Stray, &t.Allowed, &t.Past, &t.Overdue, &t.Reordered, &t.Disagreed, &t.Altered); err != nil {
+		row := []any{&at, &c.Cell.Room, &c.Cell.Crew, &kind, &t.Said, &t.Owed}
+		for _, f := range ledger.Fates {
+			row = append(row, t.Of(f))
+		}
+		if err := rows.Scan(row...); err != nil {
 			return err
 		}
 		c.Cell.Kind = kindOf(kind)
@@ -127,7 +131,7 @@ func (s *Store) readCells(id int64, snap *run.Snapshot) error {
 			snap.Entries[at].Cells = append(snap.Entries[at].Cells, c)
 		}
 		return nil
-	}, "SELECT at, room, crew, kind, said, owed, delivered, late, lost, excused, duplicate, stray, allowed, past, overdue, reordered, disagreed, altered FROM cell WHERE run = ? ORDER BY at, room, crew, kind", id)
+	}, "SELECT at, room, crew, kind, said, owed, "+fateColumns+" FROM cell WHERE run = ? ORDER BY at, room, crew, kind", id)
 }
 
 func (s *Store) readLatencies(id int64, snap *run.Snapshot) error {

@@ -79,4 +79,8 @@ ALTER TABLE message RENAME COLUMN amiss TO wrong;
 UPDATE event SET what = 'closed' WHERE what = 'went home';
 UPDATE lane SET what = 'closed' WHERE what = 'went home';
 `,
+	// 4: what clients caught up on after they were away
+	`
+ALTER TABLE cell ADD COLUMN caught_up INTEGER NOT NULL DEFAULT 0;
+`,
 }

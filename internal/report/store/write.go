@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -223,6 +224,17 @@ func (w *writer) json(v any) string {
 	return string(b)
 }
 
+// fateColumns are the columns of the table cell that count fates.
+var fateColumns = func() string {
+	var names []string
+	for _, f := range ledger.Fates {
+		names = append(names, strings.ReplaceAll(f.String(), " ", "_"))
+	}
+	return strings.Join(names, ", ")
+}()
+
+var insertCell = "INSERT OR REPLACE INTO cell (run, at, room, crew, kind, said, owed, " + fateColumns + ") VALUES (?" + strings.Repeat(",?", 6+len(ledger.Fates)) + ")"
+
 func (w *writer) second(e *logbook.Entry) {
 	health := e.Health
 	reading, schedule := health.ReadingLag, health.ScheduleLag
@@ -233,8 +245,11 @@ func (w *writer) second(e *logbook.Entry) {
 		[]byte(e.First), []byte(e.Median), []byte(e.Last), []byte(e.Connect), []byte(e.Enter), []byte(reading), []byte(schedule), []byte(e.Age), []byte(e.Answer), w.json(e.Checks), w.json(e.Own), []byte(e.PushedBack))
 	for _, c := range e.Cells {
 		t := &c.Tally
-		w.exec("INSERT OR REPLACE INTO cell VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, e.At, c.Cell.Room, c.Cell.Crew, c.Cell.Kind.String(),
-			t.Said, t.Owed, t.Delivered, t.Late, t.Lost, t.Excused, t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, t.Reordered, t.Disagreed, t.Altered)
+		row := []any{w.run, e.At, c.Cell.Room, c.Cell.Crew, c.Cell.Kind.String(), t.Said, t.Owed}
+		for _, f := range ledger.Fates {
+			row = append(row, *t.Of(f))
+		}
+		w.exec(insertCell, row...)
 	}
 	for _, l := range e.Latency {
 		w.exec("INSERT OR REPLACE INTO latency VALUES (?,?,?,?,?)", w.run, e.At, l.Key.Crew, l.Key.Class, []byte(l.Latency))

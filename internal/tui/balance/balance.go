@@ -162,25 +162,28 @@ func (m Model) name(sc scene.Scene, key int) string {
 
 func (m Model) key(c ledger.Cell) int { return []int{int(c.Room), int(c.Crew), int(c.Kind)}[m.by] }
 
-// fields are the columns of the sheet.
-var fields = []struct {
+// A field is a column of the sheet.
+type field struct {
 	name  string
 	of    func(*ledger.Tally) int64
 	wrong look.Ink
-}{
-	{"sent", func(t *ledger.Tally) int64 { return t.Said }, look.Text},
-	{"owed", func(t *ledger.Tally) int64 { return t.Owed }, look.Text},
-	{"delivered", func(t *ledger.Tally) int64 { return t.Delivered }, look.Text},
-	{"late", func(t *ledger.Tally) int64 { return t.Late }, look.Beware},
-	{"lost", func(t *ledger.Tally) int64 { return t.Lost }, look.Lost},
-	{"excused", func(t *ledger.Tally) int64 { return t.Excused }, look.Text},
-	{"open", (*ledger.Tally).Open, look.Text},
-	{"duplicate", func(t *ledger.Tally) int64 { return t.Duplicate }, look.Beware},
-	{"stray", func(t *ledger.Tally) int64 { return t.Stray }, look.Beware},
-	{"defects", (*ledger.Tally).Defects, look.Beware},
-	{"allowed", func(t *ledger.Tally) int64 { return t.Allowed }, look.Text},
-	{"history", func(t *ledger.Tally) int64 { return t.Past }, look.Text},
 }
+
+// fields are the columns, the more important ones first: narrow screens show less.
+var fields = func() []field {
+	fate := func(f ledger.Fate) field {
+		return field{f.Title(), func(t *ledger.Tally) int64 { return *t.Of(f) }, scene.InkOf(f)}
+	}
+	return []field{
+		{"sent", func(t *ledger.Tally) int64 { return t.Said }, look.Text},
+		{"owed", func(t *ledger.Tally) int64 { return t.Owed }, look.Text},
+		fate(ledger.Delivered), fate(ledger.Late), fate(ledger.Lost), fate(ledger.Excused),
+		{"open", (*ledger.Tally).Open, look.Text},
+		fate(ledger.Duplicate), fate(ledger.Stray),
+		{"defects", (*ledger.Tally).Defects, look.Beware},
+		fate(ledger.Allowed), fate(ledger.Past), fate(ledger.CaughtUp),
+	}
+}()
 
 const (
 	nameWidth  = 16
@@ -357,20 +360,6 @@ func messageHead(sc scene.Scene, msg *ledger.Message) []string {
 	}
 }
 
-// why explains a fate in words.
-var why = map[ledger.Fate]string{
-	ledger.Delivered: "",
-	ledger.Late:      "after the promised time",
-	ledger.Lost:      "was a member when it was said and stayed, and it did not come within the grace time",
-	ledger.Excused:   "left or was cut off before it could be expected",
-	ledger.Duplicate: "had it already",
-	ledger.Stray:     "was not in the audience",
-	ledger.Reordered: "came after a later message of its sender",
-	ledger.Disagreed: "came after one that others got after it",
-	ledger.Altered:   "what it says is not what was said",
-	ledger.Allowed:   "was just entering or leaving: not owed, and not wrong",
-}
-
 func outcomes(sc scene.Scene, number uint64) []row {
 	msg := find(sc.S, number)
 	if msg == nil {
@@ -389,20 +378,15 @@ func outcomes(sc scene.Scene, number uint64) []row {
 }
 
 func outcome(sc scene.Scene, o ledger.Outcome) string {
-	ink := look.Text
+	ink := scene.InkOf(o.Fate)
 	latency := fmt.Sprintf("%.3f ms", float64(o.Latency)/1e6) // exact: the order of recipients is the point
 	if o.Fate == ledger.Delivered && o.Latency == 0 {
 		latency = "piled up" // its recipient read slowly on purpose
 	}
-	switch o.Fate {
-	case ledger.Lost:
-		ink, latency = look.Lost, ""
-	case ledger.Excused:
+	if o.Fate == ledger.Lost || o.Fate == ledger.Excused || o.Fate == ledger.CaughtUp {
 		latency = ""
-	case ledger.Late, ledger.Duplicate, ledger.Stray, ledger.Reordered, ledger.Disagreed, ledger.Altered:
-		ink = look.Beware
 	}
-	return look.Fit(sc.P.Draw(ink, o.Fate.String()), 11) + look.Right(latency, 14) + "  " + sc.P.Draw(look.Faint, why[o.Fate])
+	return look.Fit(sc.P.Draw(ink, o.Fate.String()), 11) + look.Right(latency, 14) + "  " + sc.P.Draw(look.Faint, o.Fate.Why())
 }
 
 func clientHead(sc scene.Scene, id ledger.Client) []string {

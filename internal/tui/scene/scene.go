@@ -7,6 +7,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/base/units"
+	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/look"
@@ -93,4 +94,15 @@ func Recent(s *run.Snapshot) Span {
 		end-- // the second that is going on
 	}
 	return Span{max(0, end-Lately), max(0, end)}
+}
+
+// InkOf is the ink in which a fate is drawn if there is any of it.
+func InkOf(f ledger.Fate) look.Ink {
+	switch f.Gravity() {
+	case ledger.Missing:
+		return look.Lost
+	case ledger.Wrong, ledger.Slow:
+		return look.Beware
+	}
+	return look.Text
 }

@@ -211,28 +211,25 @@ func ledgerLines(sc scene.Scene, each int) []string {
 		lines = append(lines, p.Line(name, each, figureWidth, two(sc, p.Draw(ink(a), units.Count(a)), p.Draw(ink(b), units.Count(b)))...))
 	}
 	count("owed", func(t *ledger.Tally) int64 { return t.Owed }, look.Text)
-	count("delivered", func(t *ledger.Tally) int64 { return t.Delivered }, look.Text)
-	count("late", func(t *ledger.Tally) int64 { return t.Late }, look.Beware)
-	count("lost", func(t *ledger.Tally) int64 { return t.Lost }, look.Lost)
-	count("excused", func(t *ledger.Tally) int64 { return t.Excused }, look.Text)
+	shown := func(f ledger.Fate) {
+		count(f.Title(), func(t *ledger.Tally) int64 { return *t.Of(f) }, scene.InkOf(f))
+	}
+	seldom := func(f ledger.Fate) bool { return f == ledger.CaughtUp || f.Defect() }
+	for _, f := range ledger.Fates {
+		if f.Settles() && !seldom(f) {
+			shown(f)
+		}
+	}
 	count("open", (*ledger.Tally).Open, look.Text)
 	lines = append(lines, balance(p, all, each))
-	count("duplicate", func(t *ledger.Tally) int64 { return t.Duplicate }, look.Beware)
-	count("stray", func(t *ledger.Tally) int64 { return t.Stray }, look.Beware)
-	count("allowed", func(t *ledger.Tally) int64 { return t.Allowed }, look.Text)
-	count("history", func(t *ledger.Tally) int64 { return t.Past }, look.Text)
-	count("overdue", func(t *ledger.Tally) int64 { return t.Overdue }, look.Beware)
-	for _, d := range []struct { // seldom there, and then they matter
-		name string
-		of   func(*ledger.Tally) int64
-		ink  look.Ink
-	}{
-		{"reordered", func(t *ledger.Tally) int64 { return t.Reordered }, look.Beware},
-		{"disagreed", func(t *ledger.Tally) int64 { return t.Disagreed }, look.Beware},
-		{"altered", func(t *ledger.Tally) int64 { return t.Altered }, look.Danger},
-	} {
-		if d.of(t) > 0 {
-			count(d.name, d.of, d.ink)
+	for _, f := range ledger.Fates {
+		if !f.Settles() && !seldom(f) {
+			shown(f)
+		}
+	}
+	for _, f := range ledger.Fates { // those matter if they are there
+		if seldom(f) && *t.Of(f) > 0 {
+			shown(f)
 		}
 	}
 	return lines
