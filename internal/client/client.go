@@ -242,39 +242,44 @@ func (c *Client) Connected(e *Env, line int, now mono.Time) {
 		return
 	}
 	c.way.Connected(&e.IO)
-	c.drain(e, now, now)
+	c.drain(e, mono.At(now), now)
 }
 
-// Data gives the client bytes of a line that arrived in the kernel at an instant.
-func (c *Client) Data(e *Env, line int, b []byte, at, now mono.Time) {
+// Data gives the client bytes of a line, with when they arrived in the kernel: the
+// last of them at came.To, the others not before came.From.
+func (c *Client) Data(e *Env, line int, b []byte, came mono.Span, now mono.Time) {
 	e.at(c, now)
 	e.counts().Bytes += int64(len(b))
 	if line == transport.Side {
 		if c.more != nil {
 			c.more.web.Take(&e.IO, b)
-			c.drainWeb(e, at, now)
+			c.drainWeb(e, came.To, now)
 		}
 		return
 	}
 	c.throttle(e, len(b), now)
 	if c.more == nil || c.more.perSec == 0 { // else it reads late on purpose
-		e.Book.Now().ReadingLag.Record(now.Sub(at))
+		e.Book.Now().ReadingLag.Record(now.Sub(came.To))
 	}
 	c.way.Take(&e.IO, b)
-	c.drain(e, at, now)
+	c.drain(e, came, now)
 }
 
 // drain handles what the transport has to tell.
-func (c *Client) drain(e *Env, at, now mono.Time) {
+func (c *Client) drain(e *Env, came mono.Span, now mono.Time) {
 	for {
 		ev := c.way.Next(&e.IO)
 		switch ev.Kind {
 		case transport.Nothing:
 			return
 		case transport.Opened:
-			c.opened(e, at, now)
+			c.opened(e, came.To, now)
 		case transport.Message:
-			c.message(e, ev, at, now)
+			if ev.Shared {
+				c.message(e, ev, came, now)
+			} else {
+				c.message(e, ev, mono.At(came.To), now)
+			}
 		case transport.Beat:
 			c.beat(e, ev.Payload, now)
 		case transport.Answered:
@@ -328,7 +333,7 @@ func (c *Client) Broke(e *Env, line int, now mono.Time, err error) {
 	switch {
 	case line == transport.Main:
 		c.way.Lost(&e.IO, err)
-		c.drain(e, now, now)
+		c.drain(e, mono.At(now), now)
 	case c.more != nil:
 		c.more.web.Lost(&e.IO, err)
 		c.drainWeb(e, now, now)
@@ -455,7 +460,7 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 	}
 	if c.way.Deadline() <= now {
 		c.way.Expire(&e.IO)
-		c.drain(e, now, now)
+		c.drain(e, mono.At(now), now)
 		return
 	}
 	if c.deadline > now {

@@ -90,7 +90,7 @@ func (b *bench) server(data []byte) {
 	data = bytes.Clone(data)
 	for len(data) > 0 {
 		n := min(b.cuts(len(data)), len(data))
-		b.c.Data(b.env, transport.Main, data[:n], b.now, b.now)
+		b.c.Data(b.env, transport.Main, data[:n], mono.At(b.now), b.now)
 		data = data[n:]
 		b.took()
 	}
@@ -386,7 +386,7 @@ func TestNoAllocation(t *testing.T) {
 	var frame []byte
 	turn := func() {
 		b.now = b.now.Add(time.Millisecond)
-		b.c.Data(b.env, transport.Main, frame, b.now, b.now)
+		b.c.Data(b.env, transport.Main, frame, mono.At(b.now), b.now)
 		b.env.IO.Clear()
 	}
 	b.wait(time.Second)
@@ -423,7 +423,7 @@ func BenchmarkReceive(b *testing.B) {
 	frame := ws.AppendFrame(nil, ws.OpText, []byte(said[len(said)-1]))
 	for b.Loop() {
 		bn.now += 10_000
-		bn.c.Data(bn.env, transport.Main, frame, bn.now, bn.now)
+		bn.c.Data(bn.env, transport.Main, frame, mono.At(bn.now), bn.now)
 		bn.env.IO.Clear()
 	}
 }

@@ -15,8 +15,8 @@ import (
 // message handles one message: its mark goes to the ledger, and it may be what
 // the session waits for. If it
 // shares its read with later bytes, the kernel's stamp may be a later packet's.
-func (c *Client) message(e *Env, ev transport.Event, at, now mono.Time) {
-	payload := ev.Payload
+func (c *Client) message(e *Env, ev transport.Event, came mono.Span, now mono.Time) {
+	payload, at := ev.Payload, came.To
 	e.counts().Arrivals++
 	d := &e.Trial.Dialect
 	marks := mark.In(payload)
@@ -44,11 +44,11 @@ func (c *Client) message(e *Env, ev transport.Event, at, now mono.Time) {
 		if e.sums {
 			sum = c.sumOf(e, payload, ev.Binary)
 		}
-		if ev.Shared {
+		if came.From < came.To {
 			e.counts().Coarse++
 		}
 		for ; end > 0; m, end = marks.Next() {
-			c.arrival(e, ledger.Arrival{To: c.id, Mark: m, At: at, Past: past, Sum: sum, Sheet: &e.Book.Now().Sheet}, len(payload))
+			c.arrival(e, ledger.Arrival{To: c.id, Mark: m, At: at, Since: came.From, Past: past, Sum: sum, Sheet: &e.Book.Now().Sheet}, len(payload))
 		}
 	}
 	known := marked

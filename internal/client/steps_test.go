@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"tidepull/internal/base/mono"
 	"time"
 
 	"tidepull/internal/client"
@@ -54,7 +55,7 @@ func (w web) answer(s string) {
 	data := []byte(s)
 	for len(data) > 0 {
 		n := min(w.cuts(len(data)), len(data))
-		w.c.Data(w.env, transport.Side, data[:n], w.now, w.now)
+		w.c.Data(w.env, transport.Side, data[:n], mono.At(w.now), w.now)
 		data = data[n:]
 		if w.env.IO.Lines[transport.Side].Out == nil || len(data) > 0 {
 			continue
@@ -164,10 +165,10 @@ func TestLargeAnswer(t *testing.T) {
 	w.c.Start(w.env, w.now)
 	w.c.Connected(w.env, transport.Side, w.now)
 	w.out()
-	w.c.Data(w.env, transport.Side, []byte("HTTP/1.1 200 OK\r\n\r\n"), w.now, w.now)
+	w.c.Data(w.env, transport.Side, []byte("HTTP/1.1 200 OK\r\n\r\n"), mono.At(w.now), w.now)
 	piece := make([]byte, 1<<20)
 	for range 9 {
-		w.c.Data(w.env, transport.Side, piece, w.now, w.now)
+		w.c.Data(w.env, transport.Side, piece, mono.At(w.now), w.now)
 	}
 	if w.window().Counts.Unheard != 1 || len(w.env.Reasons) != 1 {
 		t.Errorf("%v", w.env.Reasons)
@@ -224,7 +225,7 @@ func TestRude(t *testing.T) {
 `), cutters["whole"])
 	b.open()
 	b.now += 1e9
-	b.c.Data(b.env, transport.Main, ws.AppendFrame(nil, ws.OpText, make([]byte, 98)), b.now, b.now)
+	b.c.Data(b.env, transport.Main, ws.AppendFrame(nil, ws.OpText, make([]byte, 98)), mono.At(b.now), b.now)
 	if !b.env.IO.Lines[transport.Main].Hold || b.c.Next() != b.now.Add(time.Second) {
 		t.Errorf("after 100 bytes it reads on at %v, hold %v", b.c.Next(), b.env.IO.Lines[transport.Main].Hold)
 	}
@@ -504,7 +505,7 @@ func TestPieces(t *testing.T) {
 			began := time.Now()
 			for len(frame) > 0 {
 				n := min(1448, len(frame))
-				b.c.Data(b.env, transport.Main, frame[:n], b.now, b.now)
+				b.c.Data(b.env, transport.Main, frame[:n], mono.At(b.now), b.now)
 				frame = frame[n:]
 			}
 			best = min(best, time.Since(began))

@@ -316,11 +316,11 @@ func (l *Loop) Opened(id int32) {
 }
 
 // Data implements poll.Handler.
-func (l *Loop) Data(id int32, b []byte, at mono.Time) {
+func (l *Loop) Data(id int32, b []byte, came mono.Span) {
 	now := l.drv.Now()
 	l.book.Advance(now)
 	id, line := l.lineOf(id)
-	l.clients[id].Data(l.env, line, b, at, now)
+	l.clients[id].Data(l.env, line, b, came, now)
 	l.after(id)
 }
 

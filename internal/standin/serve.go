@@ -34,7 +34,8 @@ func (l *loop) Broke(id int32, _ error) {
 }
 
 // Data implements poll.Handler.
-func (l *loop) Data(id int32, b []byte, at mono.Time) {
+func (l *loop) Data(id int32, b []byte, came mono.Span) {
+	at := came.To
 	c := &l.conns[id]
 	c.heard = l.drv.Now()
 	waited := len(c.pending) > 0

@@ -270,7 +270,7 @@ func (c *crowd) Opened(id int32) {
 	c.opened++
 	c.d.Write(id, ws.AppendRequest(nil, "x", "/live", ws.KeyFor([16]byte{})))
 }
-func (c *crowd) Data(int32, []byte, mono.Time) {}
+func (c *crowd) Data(int32, []byte, mono.Span) {}
 func (c *crowd) Broke(int32, error)            { c.gone++ }
 
 // TestManyClients: one stand-in holds as many clients as half the process's

@@ -20,6 +20,13 @@ var start = time.Now()
 // Now reads the monotonic clock.
 func Now() Time { return Time(time.Since(start)) }
 
+// A Span is when something happened that is not known exactly: not before From,
+// and not after To.
+type Span struct{ From, To Time }
+
+// At is the span of what is known exactly.
+func At(t Time) Span { return Span{t, t} }
+
 // WallOffset is what must be added to a Time to give nanoseconds since 1970.
 // Both clocks are read in one call.
 func WallOffset() int64 {

@@ -34,7 +34,10 @@ type epoll struct {
 	blocked  time.Duration
 	caughtUp mono.Time
 	tuned    bool
-	full     bool // a read of this Wait filled the buffer, so there may be more
+	backlog  backlog
+	seen     mono.Time // when the last look began that read every socket that had anything
+	looking  mono.Time // when the look at all sockets that is under way began
+	partly   bool      // that look has left something in the kernel
 	dials    int
 	queued   int       // bytes that wait for the kernel, of all connections
 	relisten mono.Time // when a listener that ran out of files is listened to again; 0: it is
@@ -45,9 +48,12 @@ type conn struct {
 	fd         int32 // -1 if the id is free
 	generation int32
 	opening    bool
-	waitsOut   bool // EPOLLOUT is asked for
-	held       bool // EPOLLIN is not
-	finish     bool // close once out is empty
+	waitsOut   bool      // EPOLLOUT is asked for
+	held       bool      // EPOLLIN is not
+	finish     bool      // close once out is empty
+	ending     bool      // closed, and the owner has yet to be told
+	lookedAt   mono.Time // when it was last read: what came before was taken then
+	unseen     bool      // it was held since, so that looks at all sockets have not seen it
 	out        []byte
 }
 
@@ -186,7 +192,7 @@ func (p *epoll) attach(id int32, fd int, opening bool) error {
 	_ = unix.SetsockoptInt(fd, unix.IPPROTO_TCP, unix.TCP_NODELAY, 1)
 	_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_TIMESTAMPNS, 1)
 	c := &p.conns[id]
-	*c = conn{fd: int32(fd), generation: c.generation + 1, opening: opening, waitsOut: opening}
+	*c = conn{fd: int32(fd), generation: c.generation + 1, opening: opening, waitsOut: opening, lookedAt: mono.Now()}
 	ev := p.event(id, c)
 	if err := unix.EpollCtl(p.fd, unix.EPOLL_CTL_ADD, fd, &ev); err != nil {
 		unix.Close(fd)
@@ -225,6 +231,7 @@ func (p *epoll) ask(id int32, c *conn) {
 func (p *epoll) Hold(id int32, on bool) {
 	if c := p.open(id); c != nil && c.held != on {
 		c.held = on
+		c.unseen = true
 		p.ask(id, c)
 	}
 }
@@ -303,15 +310,27 @@ func write(fd int32, b []byte) (int, unix.Errno) {
 }
 
 func (p *epoll) Hangup(id int32) {
-	c := p.open(id)
-	if c == nil {
+	if int(id) >= len(p.conns) {
 		return
 	}
-	unix.Close(int(c.fd))
-	p.queued -= len(c.out)
-	c.fd, c.out = -1, nil
+	c := &p.conns[id]
+	if c.fd < 0 && !c.ending {
+		return
+	}
+	p.shut(c)
+	c.ending = false
+	c.generation++ // what was read of it is not handed over any more
 	if p.listener >= 0 {
 		p.free = append(p.free, id)
+	}
+}
+
+// shut closes a connection's socket, if it is open.
+func (p *epoll) shut(c *conn) {
+	if c.fd >= 0 {
+		unix.Close(int(c.fd))
+		p.queued -= len(c.out)
+		c.fd, c.out = -1, nil
 	}
 }
 
@@ -335,32 +354,92 @@ func (p *epoll) Wait(until mono.Time, h Handler) error {
 		until = min(until, p.relisten)
 		p.listenAgain(began)
 	}
+	if p.backlog.len() > 0 {
+		until = began // there is something to do
+	}
 	n, err := p.wait(until, began)
 	if err == nil && n > 0 && n < gatherUnder && p.listener < 0 && until.Sub(mono.Now()) > 2*gatherFor {
 		n, err = p.gather()
 	}
-	if err != nil {
-		return err
-	}
 	now := mono.Now()
 	p.blocked += now.Sub(began)
 	p.syncClocks()
-	p.full = n == len(p.events)
-	for i, ev := range p.events[:n] {
-		if i%16 == 15 && mono.Now().Sub(now) > turnFor {
-			p.full = true // the kernel reports the rest again
+	for looked := began; err == nil; {
+		if err = p.drain(n, looked, h); err != nil {
 			break
 		}
-		if ev.Fd == listenerID {
-			p.accept(h)
-			continue
+		p.hand(h)
+		if at, ok := p.backlog.caughtUp(); ok {
+			p.caughtUp = at
 		}
-		if c := p.open(ev.Fd); c != nil && c.generation == ev.Pad {
-			p.serve(ev.Fd, c, ev.Events, h)
+		// What came in the meantime is read before more is worked on.
+		if looked = mono.Now(); p.backlog.len() == 0 || looked.Sub(now) > turnFor {
+			break
+		}
+		n, err = p.look()
+	}
+	return err
+}
+
+// handFor bounds how long pieces are handed over before the sockets are looked at
+// again: what comes to one socket twice in that time shares a stamp.
+const handFor = 200 * time.Microsecond
+
+// hand hands over what was read, for a while.
+func (p *epoll) hand(h Handler) {
+	began := mono.Now()
+	for n := 1; p.backlog.len() > 0; n++ {
+		b := p.backlog.take()
+		c := &p.conns[b.id]
+		switch {
+		case c.generation != b.generation: // the owner has hung up
+		case b.what == 'o':
+			h.Opened(b.id)
+		case b.what == 'd':
+			h.Data(b.id, b.data, b.came)
+		default:
+			p.Hangup(b.id)
+			h.Broke(b.id, b.err)
+		}
+		if n%8 == 0 && mono.Now().Sub(began) > handFor {
+			return
 		}
 	}
-	if !p.full { // the kernel reported every socket that had anything at that time
-		p.caughtUp = began
+}
+
+// maxLooks bounds how often a drain looks at the sockets again because more were
+// ready than one look tells.
+const maxLooks = 256
+
+// drain reads what there is into the backlog. The n sockets that are ready first
+// are in p.events; began is when that was asked for.
+func (p *epoll) drain(n int, began mono.Time, h Handler) (err error) {
+	p.looking, p.partly = began, false
+	for looks := 0; ; looks++ {
+		for _, ev := range p.events[:n] {
+			if ev.Fd == listenerID {
+				p.accept(h)
+				continue
+			}
+			if c := p.open(ev.Fd); c != nil && c.generation == ev.Pad {
+				p.serve(ev.Fd, c, ev.Events)
+			}
+		}
+		if n < len(p.events) {
+			break
+		}
+		if looks == maxLooks || p.backlog.full() {
+			p.partly = true
+			break
+		}
+		p.looking = mono.Now()
+		if n, err = p.look(); err != nil {
+			return err
+		}
+	}
+	if !p.partly { // every socket that had anything when the drain began was read
+		p.backlog.looked(began)
+		p.seen = began
 	}
 	return nil
 }
@@ -377,6 +456,12 @@ const (
 func (p *epoll) gather() (int, error) {
 	ts := unix.NsecToTimespec(int64(gatherFor))
 	_ = unix.Nanosleep(&ts, nil) // an early end only means fewer
+	return p.look()
+}
+
+// look asks which sockets are ready, and does not wait. It does not tell the
+// scheduler of the call.
+func (p *epoll) look() (int, error) {
 	n, _, errno := unix.RawSyscall6(unix.SYS_EPOLL_PWAIT, uintptr(p.fd), uintptr(unsafe.Pointer(&p.events[0])), uintptr(len(p.events)), 0, 0, 0)
 	switch errno {
 	case 0:
@@ -459,33 +544,31 @@ func (p *epoll) listenAgain(now mono.Time) {
 	}
 }
 
-func (p *epoll) serve(id int32, c *conn, events uint32, h Handler) {
-	generation := c.generation
+func (p *epoll) serve(id int32, c *conn, events uint32) {
 	if c.opening {
-		if !p.finishOpening(id, c, h) {
+		if !p.finishOpening(id, c) {
 			return
 		}
 	} else if events&unix.EPOLLOUT != 0 && !p.flush(id, c) {
 		return
 	}
-	// The handler may have closed the connection, and even dialled it again.
-	if c = p.open(id); c != nil && c.generation == generation && events&(unix.EPOLLIN|unix.EPOLLRDHUP|unix.EPOLLHUP|unix.EPOLLERR) != 0 {
-		p.read(id, c, h)
+	if events&(unix.EPOLLIN|unix.EPOLLRDHUP|unix.EPOLLHUP|unix.EPOLLERR) != 0 {
+		p.read(id, c)
 	}
 }
 
-func (p *epoll) finishOpening(id int32, c *conn, h Handler) bool {
+func (p *epoll) finishOpening(id int32, c *conn) bool {
 	code, err := unix.GetsockoptInt(int(c.fd), unix.SOL_SOCKET, unix.SO_ERROR)
 	if err == nil && code != 0 {
 		err = unix.Errno(code)
 	}
 	if err != nil {
-		p.broke(id, fmt.Errorf("connect: %w", short(err)), h)
+		p.broke(id, c, fmt.Errorf("connect: %w", short(err)))
 		return false
 	}
 	c.opening = false
 	p.waitOut(id, c, len(c.out) > 0)
-	h.Opened(id)
+	p.backlog.add(piece{id: id, generation: c.generation, what: 'o'})
 	return true
 }
 
@@ -512,25 +595,39 @@ func (p *epoll) flush(id int32, c *conn) bool {
 }
 
 // read takes what is there, once: what does not fit is reported again.
-func (p *epoll) read(id int32, c *conn, h Handler) {
+func (p *epoll) read(id int32, c *conn) {
+	if p.backlog.full() {
+		p.partly = true // it waits in the kernel
+		return
+	}
 	p.msg.Control = &p.control[0]
 	p.msg.SetControllen(len(p.control))
 	n, _, errno := unix.RawSyscall(unix.SYS_RECVMSG, uintptr(c.fd), uintptr(unsafe.Pointer(&p.msg)), 0)
 	switch {
 	case errno == unix.EAGAIN || errno == unix.EINTR:
 	case errno != 0:
-		p.broke(id, fmt.Errorf("read: %w", errno), h)
+		p.broke(id, c, fmt.Errorf("read: %w", errno))
 	case n == 0:
-		p.broke(id, ErrEnded, h)
+		p.broke(id, c, ErrEnded)
 	default:
-		p.full = p.full || int(n) == len(p.buf)
-		h.Data(id, p.buf[:n], p.arrival())
+		at, from := p.arrival(), c.lookedAt
+		if !c.unseen {
+			from = max(from, p.seen)
+		}
+		p.backlog.add(piece{id: id, generation: c.generation, what: 'd', data: p.buf[:n], came: mono.Span{From: min(from, at), To: at}})
+		if int(n) == len(p.buf) {
+			p.partly = true // there may be more
+		} else {
+			c.lookedAt, c.unseen = p.looking, c.held
+		}
 	}
 }
 
-func (p *epoll) broke(id int32, err error, h Handler) {
-	p.Hangup(id)
-	h.Broke(id, err)
+// broke closes a connection; the owner hears of it after what was read before.
+func (p *epoll) broke(id int32, c *conn, err error) {
+	p.shut(c)
+	c.ending = true
+	p.backlog.add(piece{id: id, generation: c.generation, what: 'b', err: err})
 }
 
 // arrival takes the receive stamp of the last read out of its control message:

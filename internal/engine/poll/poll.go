@@ -68,8 +68,9 @@ type Handler interface {
 	Accepted(id int32)
 	// Opened tells that a dialled connection is open.
 	Opened(id int32)
-	// Data hands over received bytes. They are the handler's until it returns.
-	Data(id int32, b []byte, at mono.Time)
+	// Data hands over received bytes. They are the handler's until it returns. The
+	// last of them arrived at came.To, the others not before came.From.
+	Data(id int32, b []byte, came mono.Span)
 	// Broke tells that the connection is gone; the id is free. The error is
 	// ErrEnded if the other side closed it in order.
 	Broke(id int32, err error)

@@ -23,9 +23,9 @@ type peer struct {
 
 func (p *peer) Accepted(int32) { p.accepted++ }
 func (p *peer) Opened(int32)   { p.opened++ }
-func (p *peer) Data(id int32, b []byte, at mono.Time) {
+func (p *peer) Data(id int32, b []byte, came mono.Span) {
 	p.got[id] = append(p.got[id], b...)
-	p.lastAt, p.lastNow = at, p.d.Now()
+	p.lastAt, p.lastNow = came.To, p.d.Now()
 	if p.echo {
 		p.d.Write(id, b)
 	}

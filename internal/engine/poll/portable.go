@@ -58,7 +58,7 @@ type happening struct {
 	line           *line
 	what           byte // 'a' accepted, 'o' opened, 'd' data, 'b' broke
 	data           []byte
-	at             mono.Time
+	came           mono.Span
 	err            error
 }
 
@@ -132,12 +132,15 @@ func (p *portable) tell(e happening) {
 // serve reads from the line until it ends; a second goroutine writes.
 func (p *portable) serve(id, generation int32, l *line) {
 	p.running.Go(func() { l.writeQueue(&p.queued) })
+	looked := mono.Now() // when it was last read: what came before was taken then
 	for {
 		l.waitHeld()
 		buf := p.buffers.Get().(*[readSize]byte)
 		n, err := l.conn.Read(buf[:])
 		if n > 0 {
-			p.tell(happening{id: id, generation: generation, what: 'd', data: buf[:n], at: mono.Now()})
+			now := mono.Now()
+			p.tell(happening{id: id, generation: generation, what: 'd', data: buf[:n], came: mono.Span{From: looked, To: now}})
+			looked = now
 		}
 		if err != nil {
 			if errors.Is(err, io.EOF) {
@@ -336,7 +339,7 @@ func (p *portable) handle(e happening, h Handler) {
 	case 'o':
 		h.Opened(e.id)
 	case 'd':
-		h.Data(e.id, e.data, e.at)
+		h.Data(e.id, e.data, e.came)
 		p.buffers.Put((*[readSize]byte)(e.data[:readSize]))
 	case 'b':
 		p.Hangup(e.id)

@@ -267,7 +267,8 @@ func zeroed(s []uint32, n int) []uint32 {
 type Arrival struct {
 	To    Client
 	Mark  mark.Mark
-	At    mono.Time // when it was in the recipient's kernel
+	At    mono.Time // when it was in the recipient's kernel, at the latest
+	Since mono.Time // and at the earliest; At if that is known exactly
 	Past  bool      // it came as history
 	Sum   uint64    // the digest of its payload
 	Sheet *Sheet    // of the second of At, for what belongs to no row

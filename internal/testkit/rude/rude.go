@@ -160,7 +160,7 @@ func (r *running) Opened(int32) {}
 
 func (r *running) Broke(id int32, _ error) { r.conns[id] = nil }
 
-func (r *running) Data(id int32, b []byte, _ mono.Time) {
+func (r *running) Data(id int32, b []byte, _ mono.Span) {
 	c := r.conns[id]
 	if c == nil {
 		return

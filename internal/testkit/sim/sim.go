@@ -187,7 +187,7 @@ func (s *side) handle(p packet, h poll.Handler) {
 		h.Opened(p.to.id)
 	case p.what == 'd':
 		p.to.peer.sent -= len(p.data)
-		h.Data(p.to.id, p.data, p.at)
+		h.Data(p.to.id, p.data, mono.At(p.at))
 	case p.what == 'b':
 		delete(s.lines, p.to.id)
 		h.Broke(p.to.id, poll.ErrEnded)
