@@ -1,0 +1,168 @@
+package poll
+
+import (
+	"encoding/binary"
+	"net"
+	"net/netip"
+	"slices"
+	"testing"
+	"time"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/wire"
+)
+
+// A slow owner works for a while on each message of 8 bytes, which say when they
+// were written, and compares that with what the driver says of their arrival.
+type slow struct {
+	d      *epoll
+	work   time.Duration
+	opened int
+	errors []time.Duration // of the upper bound, by message
+	joined int             // messages that share a read with later ones
+	wrong  []string
+	width  []time.Duration // of the spans of joined ones
+}
+
+func (s *slow) Accepted(int32)     {}
+func (s *slow) Opened(int32)       { s.opened++ }
+func (s *slow) Broke(int32, error) {}
+
+// slack is how far the two clocks and the kernel's own work may be apart.
+const slack = 20 * time.Millisecond
+
+func (s *slow) Data(_ int32, b []byte, came mono.Span) {
+	for ; len(b) >= 8; b = b[8:] {
+		written := mono.Time(binary.LittleEndian.Uint64(b))
+		last := len(b) < 16
+		if !last {
+			s.joined++
+			s.width = append(s.width, came.To.Sub(came.From))
+			if came.From > written.Add(slack) {
+				s.wrong = append(s.wrong, "it says not before "+came.From.Sub(written).String()+" after it was written")
+			}
+		}
+		if came.To.Add(slack) < written {
+			s.wrong = append(s.wrong, "it says that it came "+written.Sub(came.To).String()+" before it was written")
+		}
+		s.errors = append(s.errors, max(0, came.To.Sub(written)))
+		for until := mono.Now().Add(s.work); mono.Now() < until; {
+		}
+	}
+}
+
+// flood has a server write to many sockets faster than the owner works, and gives
+// what the owner found. Every message is 8 bytes: when it was written.
+func flood(t testing.TB, atOnce bool, sockets, rounds int, every, work time.Duration) *slow {
+	t.Helper()
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer ln.Close()
+	d, err := NewEpoll()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer d.Close()
+	s := &slow{d: d.(*epoll), work: work}
+	s.d.atOnce = atOnce
+	at := netip.MustParseAddrPort(ln.Addr().String())
+	var conns []net.Conn
+	for i := range sockets {
+		if err := d.Dial(int32(i), wire.Endpoint{Addr: at}); err != nil {
+			t.Fatal(err)
+		}
+		c, err := ln.Accept()
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Close()
+		conns = append(conns, c)
+	}
+	for end := time.Now().Add(10 * time.Second); s.opened < sockets && time.Now().Before(end); {
+		if err := d.Wait(d.Now().Add(time.Millisecond), s); err != nil {
+			t.Fatal(err)
+		}
+	}
+	go func() {
+		var b [8]byte
+		for range rounds {
+			next := time.Now().Add(every)
+			for _, c := range conns {
+				binary.LittleEndian.PutUint64(b[:], uint64(mono.Now()))
+				c.Write(b[:])
+			}
+			time.Sleep(time.Until(next))
+		}
+	}()
+	for end := time.Now().Add(60 * time.Second); len(s.errors) < sockets*rounds; {
+		if time.Now().After(end) {
+			t.Fatalf("%d of %d messages came", len(s.errors), sockets*rounds)
+		}
+		if err := d.Wait(d.Now().Add(time.Millisecond), s); err != nil {
+			t.Fatal(err)
+		}
+	}
+	slices.Sort(s.errors)
+	return s
+}
+
+// TestStampsHold: when an owner is far behind, what the driver says of arrivals is
+// still true: each is within its span.
+func TestStampsHold(t *testing.T) {
+	for _, atOnce := range []bool{false, true} {
+		s := flood(t, atOnce, 200, 30, 2*time.Millisecond, 30*time.Microsecond)
+		if len(s.wrong) > 0 {
+			t.Errorf("%d of %d are wrong, such as: %s", len(s.wrong), len(s.errors), s.wrong[0])
+		}
+		if atOnce && s.joined == 0 {
+			t.Error("nothing was joined, so this tells nothing")
+		}
+	}
+}
+
+// BenchmarkReadFirst compares reading first with working at once, by how far the
+// stamps of a slow owner's messages are off.
+func BenchmarkReadFirst(b *testing.B) {
+	for b.Loop() {
+		for _, atOnce := range []bool{true, false} {
+			s := flood(b, atOnce, 1000, 100, 5*time.Millisecond, 8*time.Microsecond)
+			name := map[bool]string{true: "-at-once", false: "-first"}[atOnce]
+			n := len(s.errors)
+			b.ReportMetric(float64(s.errors[n/2].Microseconds()), "p50-us"+name)
+			b.ReportMetric(float64(s.errors[n*99/100].Microseconds()), "p99-us"+name)
+			b.ReportMetric(100*float64(s.joined)/float64(n), "%joined"+name)
+		}
+	}
+}
+
+// TestBacklog: whatever is queued and taken, in any order, comes out as it went in,
+// and the memory is bounded.
+func TestBacklog(t *testing.T) {
+	var b backlog
+	next, want := byte(0), byte(0)
+	for round := range 20000 {
+		for range round % 7 {
+			b.add(piece{what: 'd', data: slices.Repeat([]byte{next}, 1+int(next)*37%5000)})
+			next++
+		}
+		b.looked(mono.Time(round))
+		for n := 0; n < (round+3)%8 && b.len() > 0; n++ {
+			p := b.take()
+			if len(p.data) != 1+int(want)*37%5000 || p.data[0] != want || p.data[len(p.data)-1] != want {
+				t.Fatalf("round %d: %d bytes of %d, want %d", round, len(p.data), p.data[0], want)
+			}
+			want++
+		}
+		if at, ok := b.caughtUp(); ok && b.len() == 0 && at != mono.Time(round) {
+			t.Fatalf("nothing waits in round %d, and it is caught up to %d", round, at)
+		}
+	}
+	for b.len() > 0 {
+		b.take()
+	}
+	if b.bytes != 0 || len(b.used) > 1 || len(b.spare) > 16 {
+		t.Errorf("%d bytes are counted, %d blocks in use, %d spare", b.bytes, len(b.used), len(b.spare))
+	}
+}
