@@ -44,11 +44,13 @@ func (c *Client) message(e *Env, ev transport.Event, came mono.Span, now mono.Ti
 		if e.sums {
 			sum = c.sumOf(e, payload, ev.Binary)
 		}
+		since := mono.Time(0)
 		if came.From < came.To {
 			e.counts().Coarse++
+			since = came.From
 		}
 		for ; end > 0; m, end = marks.Next() {
-			c.arrival(e, ledger.Arrival{To: c.id, Mark: m, At: at, Since: came.From, Past: past, Sum: sum, Sheet: &e.Book.Now().Sheet}, len(payload))
+			c.arrival(e, ledger.Arrival{To: c.id, Mark: m, At: at, Since: since, Past: past, Sum: sum, Sheet: &e.Book.Now().Sheet}, len(payload))
 		}
 	}
 	known := marked
@@ -103,7 +105,7 @@ func (e *Env) arrival(id ledger.Client, crew uint16, a ledger.Arrival, size int)
 		if v.Own {
 			page.Counts.Piled++
 		} else {
-			e.Book.Of(v.Sheet).Delivery(crew, v.Owed, v.Latency)
+			e.Book.Of(v.Sheet).Delivery(crew, v.Owed, v.Latency, v.Least)
 		}
 	}
 	rec := lane.Record{What: lane.Got, Number: a.Mark.Number, Peer: int32(a.Mark.Sender), Room: int32(a.Mark.Room), Fate: v.Fate, Kind: v.Kind, Size: uint32(size), Took: v.Latency}

@@ -33,6 +33,7 @@ type Judgement struct {
 	Limit    trial.Limit
 	Unit     logbook.Unit
 	Measured float64 // microseconds where Unit is Duration
+	Early    float64 // what it is at the other end of what is known of it; Measured if it is known exactly
 	Verdict  Verdict
 	Why      string // of NotProven
 }
@@ -105,16 +106,18 @@ func judge(l trial.Limit, total, clean *logbook.Window) Judgement {
 	f := logbook.FigureNamed(l.Figure)
 	j := Judgement{Limit: l, Unit: f.Unit, Verdict: Holds}
 	of, measured := f.Of(total)
-	j.Measured = of
+	j.Measured, j.Early = of, f.Early(total)
 	inClean, measuredClean := f.Of(clean)
 	if f.Unit == logbook.Duration && !f.Self() {
 		if measured && !measuredClean { // of all that there is, for want of anything better
 			j.Verdict, j.Why = NotProven, whyOf(total)
 			return j
 		}
-		j.Measured, of = inClean, inClean
+		j.Measured, j.Early, of = inClean, f.Early(clean), inClean
 	}
 	switch {
+	case measured && l.Holds(of) != l.Holds(j.Early):
+		j.Verdict, j.Why = NotProven, "several messages were read together: it lies between "+j.bounds()
 	case !measured && l.Implied:
 	case !measured:
 		j.Verdict, j.Why = NotProven, nothingMeasured
@@ -125,6 +128,12 @@ func judge(l trial.Limit, total, clean *logbook.Window) Judgement {
 		j.Verdict, j.Why = NotProven, whyOf(total)
 	}
 	return j
+}
+
+// bounds says between what the figure lies.
+func (j *Judgement) bounds() string {
+	duration := j.Unit == logbook.Duration
+	return units.Figure(duration, min(j.Early, j.Measured)) + " and " + units.Figure(duration, max(j.Early, j.Measured))
 }
 
 const nothingMeasured = "nothing was measured"

@@ -17,7 +17,7 @@ import (
 func second(at int, latency time.Duration, n int, overload logbook.Overload) *logbook.Entry {
 	p := logbook.NewPage(at, 1)
 	for range n {
-		p.Delivery(0, n, latency)
+		p.Delivery(0, n, latency, latency)
 	}
 	p.Counts.Refused, p.Counts.Started, p.Counts.Opened = 1, 1, 1
 	e := p.Entry()

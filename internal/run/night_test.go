@@ -52,7 +52,7 @@ func TestNight(t *testing.T) {
 				latency := time.Duration(r.ExpFloat64() * 3e6)
 				v := l.Arrive(ledger.Arrival{To: ledger.Client(to), Mark: mark.Mark{Run: 1, Room: uint32(room[(s+i)%rooms]), Number: n}, At: now.Add(latency), Sheet: &page.Sheet})
 				page.Counts.Marked++
-				b.Second(v.Sheet.Second).Delivery(0, v.Owed, v.Latency)
+				b.Second(v.Sheet.Second).Delivery(0, v.Owed, v.Latency, v.Least)
 				page.ReadingLag.Record(latency / 10)
 			}
 		}

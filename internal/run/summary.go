@@ -30,6 +30,7 @@ type Summary struct {
 	Ledger      LedgerSummary   `json:"ledger"`
 	Fanout      meter.Latencies `json:"fanout"`
 	Spread      Spread          `json:"spread"`
+	Early       Early           `json:"early"` // the other end of what is known of fan-out and spread
 	Expected    Expectations    `json:"expectations"`
 	Checks      []CheckSummary  `json:"checks"`
 	FinalChecks []FinalResult   `json:"final_checks"`
@@ -108,7 +109,8 @@ type Tally struct {
 	Delivered int64 `json:"delivered"`
 	Late      int64 `json:"late"`
 	Lost      int64 `json:"lost"`
-	CaughtUp  int64 `json:"caught_up"` // said in the recipient's absence, and here since it is back
+	MaybeLate int64 `json:"maybe_late"` // of the late ones: may have been in time, as they were read together with later ones
+	CaughtUp  int64 `json:"caught_up"`  // said in the recipient's absence, and here since it is back
 	Excused   int64 `json:"excused"`
 	Duplicate int64 `json:"duplicate"`
 	Stray     int64 `json:"stray"`
@@ -124,6 +126,13 @@ type Tally struct {
 type Spread struct {
 	First  meter.Latencies `json:"first"`
 	Median meter.Latencies `json:"median"`
+	Last   meter.Latencies `json:"last"`
+}
+
+// Early is what the latencies would be if each message that was read together with
+// later ones had come as early as it can have.
+type Early struct {
+	Fanout meter.Latencies `json:"fanout"`
 	Last   meter.Latencies `json:"last"`
 }
 
@@ -157,9 +166,10 @@ type LimitSummary struct {
 	Name     string  `json:"name"`
 	Figure   string  `json:"figure"`
 	Rule     string  `json:"rule"`
-	Value    float64 `json:"value"`    // microseconds if the figure is a duration
-	Measured float64 `json:"measured"` // likewise
-	Unit     string  `json:"unit"`     // "us" or "count"
+	Value    float64 `json:"value"`          // microseconds if the figure is a duration
+	Measured float64 `json:"measured"`       // likewise
+	Early    float64 `json:"measured_early"` // what it would be if every arrival had been as early as it can have been
+	Unit     string  `json:"unit"`           // "us" or "count"
 	Verdict  Verdict `json:"verdict"`
 	Implied  bool    `json:"implied"` // not the trial's own: every run is held against it
 	Why      string  `json:"why,omitempty"`
@@ -192,6 +202,7 @@ func Summarise(s *Snapshot) Summary {
 		Ledger:      LedgerSummary{Tally: tallyOf(&w.Total), Balanced: w.Imbalance() == "", Foreign: w.Foreign, StrayNews: c.StrayNews, Unkept: s.Unkept, ByRoom: map[string]Tally{}, ByCrew: map[string]Tally{}},
 		Fanout:      w.Fanout().Latencies(),
 		Spread:      Spread{w.First.Latencies(), w.Median.Latencies(), w.Last.Latencies()},
+		Early:       Early{w.FanoutEarly().Latencies(), w.LastEarly().Latencies()},
 		Expected:    Expectations{c.Met, c.Missed},
 		Checks:      s.Checks(),
 		FinalChecks: append([]FinalResult{}, s.FinalResults...), Reckonings: append([]FinalResult{}, s.FinalResults...),
@@ -215,7 +226,7 @@ func Summarise(s *Snapshot) Summary {
 		if j.Unit == logbook.Duration {
 			unit = "us"
 		}
-		sum.Limits = append(sum.Limits, LimitSummary{j.Limit.Name, j.Limit.Figure, j.Limit.Rule.String(), j.Limit.Value, round(j.Measured), unit, j.Verdict, j.Limit.Implied, j.Why})
+		sum.Limits = append(sum.Limits, LimitSummary{j.Limit.Name, j.Limit.Figure, j.Limit.Rule.String(), j.Limit.Value, round(j.Measured), round(j.Early), unit, j.Verdict, j.Limit.Implied, j.Why})
 	}
 	return sum
 }
@@ -230,7 +241,7 @@ func ratio(a, b float64) float64 {
 }
 
 func tallyOf(t *ledger.Tally) Tally {
-	return Tally{t.Said, t.Owed, t.Delivered, t.Late, t.Lost, t.CaughtUp, t.Excused, t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, t.Reordered, t.Disagreed, t.Altered}
+	return Tally{t.Said, t.Owed, t.Delivered, t.Late, t.Lost, t.MaybeLate, t.CaughtUp, t.Excused, t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, t.Reordered, t.Disagreed, t.Altered}
 }
 
 // Write writes the summary as summary.json into a folder, which is made where

@@ -65,7 +65,7 @@ func hostileRun(t *testing.T) *run.Snapshot {
 			for range 1 + second/10 { // the last ones doubled
 				v := l.Arrive(ledger.Arrival{To: c, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: now + mono.Time(c)*1e5, Sheet: &p.Sheet})
 				if v.Fate == ledger.Delivered {
-					p.Delivery(uint16(c/20), v.Owed, v.Latency)
+					p.Delivery(uint16(c/20), v.Owed, v.Latency, v.Least)
 				}
 			}
 		}

@@ -13,6 +13,19 @@ import (
 // "17.1 ms", "1.20 s".
 func Duration(d time.Duration) string { return Micros(float64(d) / 1000) }
 
+// Between writes a time that is only known within bounds: "17.1 to 25.3 ms"; one
+// that is the same to its digits at both ends as Duration does.
+func Between(from, to time.Duration) string {
+	a, b := Duration(from), Duration(to)
+	if a == b {
+		return b
+	}
+	if n, unit, _ := strings.Cut(a, " "); strings.HasSuffix(b, " "+unit) {
+		return n + " to " + b
+	}
+	return a + " to " + b
+}
+
 // Micros is Duration for microseconds.
 func Micros(us float64) string {
 	switch {

@@ -115,6 +115,7 @@ type Tally struct {
 	Duplicate, Stray, Allowed, Past, Overdue int64
 	Lost, Excused                            int64
 	Reordered, Disagreed, Altered            int64 // on top of the others
+	MaybeLate                                int64 // of Late: those that may have been in time, see Arrival.Since
 }
 
 // Of is the counter of a fate; Foreign has none.
@@ -143,6 +144,7 @@ func (t *Tally) Arrivals() int64 { return t.sum(arrives) }
 func (t *Tally) Add(u *Tally) {
 	t.Said += u.Said
 	t.Owed += u.Owed
+	t.MaybeLate += u.MaybeLate
 	for f := range fates {
 		if count := fates[f].counter; count != nil {
 			*count(t) += *count(u)

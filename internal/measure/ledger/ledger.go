@@ -107,6 +107,10 @@ type Spread struct {
 	Sheet               *Sheet
 	Owed, Reached       int
 	First, Median, Last time.Duration
+	// Loose is set if some arrival is only known within bounds. Then these are what
+	// the others would be if each had been as early as it can have been.
+	Loose                              bool
+	FirstLeast, MedianLeast, LastLeast time.Duration
 }
 
 // A Ledger is the account of one loop's clients.
@@ -268,7 +272,7 @@ type Arrival struct {
 	To    Client
 	Mark  mark.Mark
 	At    mono.Time // when it was in the recipient's kernel, at the latest
-	Since mono.Time // and at the earliest; At if that is known exactly
+	Since mono.Time // and at the earliest; 0 if At is known exactly
 	Past  bool      // it came as history
 	Sum   uint64    // the digest of its payload
 	Sheet *Sheet    // of the second of At, for what belongs to no row
@@ -279,7 +283,8 @@ type Verdict struct {
 	Fate    Fate
 	Sheet   *Sheet        // where it was booked
 	Owed    int           // the size of the audience
-	Latency time.Duration // from the due time, where Fate is Delivered or Late
+	Latency time.Duration // from the due time, where Fate is Delivered or Late, at the most
+	Least   time.Duration // and at the least
 	Kind    Kind
 	Own     bool    // it piled up while its recipient read slowly on purpose: the latency says nothing
 	Defects [3]bool // Reordered, Disagreed (known only when it is settled), Altered
@@ -311,9 +316,16 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 	}
 	cell := &r.say.Sheet.cells[r.cell+crew]
 	v := Verdict{Sheet: r.say.Sheet, Owed: int(r.owed), Latency: max(0, a.At.Sub(r.say.Due)), Kind: r.say.Kind}
+	v.Least = v.Latency
+	if a.Since != 0 {
+		v.Least = max(0, min(a.At, max(a.Since, r.say.Sent)).Sub(r.say.Due))
+	}
 	v.Own = l.piledUp(a.To, r.say.Sent) || l.missed(a.To, r.say.Sent)
-	v.Fate = l.judge(r, a, v.Latency, l.piledUp(a.To, r.say.Sent))
+	v.Fate = l.judge(r, a, v.Latency, v.Least, l.piledUp(a.To, r.say.Sent))
 	*cell.Of(v.Fate)++
+	if v.Fate == Late && v.Least <= l.cfg.Prompt {
+		cell.MaybeLate++
+	}
 	if r.say.Kind.Said() {
 		v.Defects = l.defects(r, a, v)
 		for i, has := range v.Defects {
@@ -326,7 +338,7 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 	return v
 }
 
-func (l *Ledger) judge(r *row, a Arrival, latency time.Duration, own bool) Fate {
+func (l *Ledger) judge(r *row, a Arrival, latency, least time.Duration, own bool) Fate {
 	slot := l.sit(a.To, r.say.Room)
 	if a.Past {
 		return l.judgePast(r, slot, a, latency)
@@ -337,7 +349,7 @@ func (l *Ledger) judge(r *row, a Arrival, latency time.Duration, own bool) Fate 
 		return Duplicate
 	case r.owes(slot):
 		away := l.missed(a.To, r.say.Sent)
-		return l.deliver(r, slot, a.At, latency, own || away, away)
+		return l.deliver(r, slot, a.At, latency, least, own || away, away)
 	case r.past.Has(slot):
 		r.note(a.To, Duplicate, latency)
 		return Duplicate
@@ -351,9 +363,12 @@ func (l *Ledger) judge(r *row, a Arrival, latency time.Duration, own bool) Fate 
 
 // deliver books an owed delivery. One that its recipient caught up on, and one
 // that piled up, has no latency.
-func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency time.Duration, own, away bool) Fate {
+func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency, least time.Duration, own, away bool) Fate {
 	if !own {
 		r.setLatency(slot, toTick(latency))
+		if least < latency {
+			r.loosen(slot, toTick(least))
+		}
 	}
 	if r.reached == 0 && r.say.Kind == Notice {
 		l.rooms[r.say.Room].spoken++
@@ -533,38 +548,59 @@ func (l *Ledger) spread(r *row) {
 	if len(l.scratch) == 0 {
 		return // nothing but what piled up at slow readers
 	}
-	first, median, last := firstMedianLast(l.scratch)
-	l.cfg.Spread(Spread{r.say.Sheet, int(r.owed), int(r.reached), fromTick(first), fromTick(median), fromTick(last)})
+	s := Spread{Sheet: r.say.Sheet, Owed: int(r.owed), Reached: int(r.reached)}
+	s.First, s.Median, s.Last = firstMedianLast(l.scratch)
+	switch {
+	case r.aloneLeast != 0:
+		s.Loose = true
+		s.FirstLeast = fromTick(r.aloneLeast)
+		s.MedianLeast, s.LastLeast = s.FirstLeast, s.FirstLeast
+	case len(r.least) > 0:
+		l.scratch = l.scratch[:0]
+		for slot, t := range r.latency {
+			if t != 0 && r.least[slot] != 0 {
+				t = r.least[slot]
+			}
+			if t != 0 {
+				l.scratch = append(l.scratch, t)
+			}
+		}
+		s.Loose = true
+		s.FirstLeast, s.MedianLeast, s.LastLeast = firstMedianLast(l.scratch)
+	}
+	l.cfg.Spread(s)
 }
 
 // A row is one message that is not settled yet.
 type row struct {
-	say      Say
-	number   uint64
-	cell     int      // of the sheet: the first crew's
-	members  *members // who is owed it, shared; nil if it is for one alone
-	only     int32    // the slot that alone is owed it, or -1
-	also     []Client // of a whisper: whom it is for as well as say.To
-	except   int32    // the slot that is left out, or -1
-	owed     int32
-	reached  int32     // of those owed
-	caughtUp int32     // of those reached: after their recipient was away
-	claimed  *row      // what is kept of it for claims, once it is settled
-	firstAt  mono.Time // when the first of them had it
-	late     int32
-	lost     int32
-	next     uint64     // the number of its sender's next message in the room; 0: none yet
-	rank     uint64     // its place in the room's order, from 1; 0: nobody has it yet
-	got      bitset.Set // by slot: it came here, owed or not
-	past     bitset.Set // by slot: it came here as history
-	narrow   bool       // it is owed to one alone or to nobody: few and alone stand for got and latency
-	few      []int32    // of a narrow row: the slots that got it
-	alone    uint32     // of a narrow row: the latency of the one slot that is owed it
-	latency  []uint32   // by slot, in ticks; 0: has not come
-	nth      []uint32   // by slot, if an order for all is promised: how many the recipient had got before it, and 1; 0: has not come
-	doubted  []doubt    // deliveries that others may have got in another order
-	odd      []Outcome  // duplicates, strays and allowed ones
-	oddRest  int        // those beyond maxOdd
+	say        Say
+	number     uint64
+	cell       int      // of the sheet: the first crew's
+	members    *members // who is owed it, shared; nil if it is for one alone
+	only       int32    // the slot that alone is owed it, or -1
+	also       []Client // of a whisper: whom it is for as well as say.To
+	except     int32    // the slot that is left out, or -1
+	owed       int32
+	reached    int32     // of those owed
+	caughtUp   int32     // of those reached: after their recipient was away
+	claimed    *row      // what is kept of it for claims, once it is settled
+	firstAt    mono.Time // when the first of them had it
+	late       int32
+	lost       int32
+	next       uint64     // the number of its sender's next message in the room; 0: none yet
+	rank       uint64     // its place in the room's order, from 1; 0: nobody has it yet
+	got        bitset.Set // by slot: it came here, owed or not
+	past       bitset.Set // by slot: it came here as history
+	narrow     bool       // it is owed to one alone or to nobody: few and alone stand for got and latency
+	few        []int32    // of a narrow row: the slots that got it
+	alone      uint32     // of a narrow row: the latency of the one slot that is owed it
+	latency    []uint32   // by slot, in ticks; 0: has not come
+	least      []uint32   // by slot, if some are only known within bounds: the least; 0: that is latency
+	aloneLeast uint32     // of a narrow row: the same
+	nth        []uint32   // by slot, if an order for all is promised: how many the recipient had got before it, and 1; 0: has not come
+	doubted    []doubt    // deliveries that others may have got in another order
+	odd        []Outcome  // duplicates, strays and allowed ones
+	oddRest    int        // those beyond maxOdd
 }
 
 // maxOdd bounds the odd arrivals that are kept of one message.
@@ -579,7 +615,7 @@ func (l *Ledger) newRow() *row {
 	l.free = l.free[:n-1]
 	r.got.Clear()
 	r.past.Clear()
-	*r = row{got: r.got, past: r.past, latency: r.latency[:0], nth: r.nth[:0], odd: r.odd[:0], few: r.few[:0], also: r.also[:0], doubted: r.doubted[:0]}
+	*r = row{got: r.got, past: r.past, latency: r.latency[:0], least: r.least[:0], nth: r.nth[:0], odd: r.odd[:0], few: r.few[:0], also: r.also[:0], doubted: r.doubted[:0]}
 	return r
 }
 

@@ -46,3 +46,15 @@ func (r *row) latencyOf(slot int) uint32 {
 	}
 	return r.latency[slot]
 }
+
+// loosen books that an owed delivery may have come sooner, and how soon, in ticks.
+func (r *row) loosen(slot int, least uint32) {
+	if r.narrow {
+		r.aloneLeast = least
+		return
+	}
+	if len(r.least) == 0 {
+		r.least = zeroed(r.least, len(r.latency))
+	}
+	r.least[slot] = least
+}

@@ -135,7 +135,7 @@ func (l *Ledger) judgePast(r *row, slot int, a Arrival, latency time.Duration) F
 		return Duplicate
 	case r.owes(slot) && !r.has(slot) && l.missed(a.To, r.say.Sent):
 		r.add(slot)
-		return l.deliver(r, slot, a.At, latency, true, true)
+		return l.deliver(r, slot, a.At, latency, latency, true, true)
 	}
 	return Past
 }

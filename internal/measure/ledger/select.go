@@ -1,13 +1,15 @@
 package ledger
 
+import "time"
+
 // firstMedianLast returns the smallest, the middle (the ⌈n/2⌉-th) and the
-// largest of v, which is not empty and is reordered.
-func firstMedianLast(v []uint32) (first, median, last uint32) {
-	first, last = v[0], v[0]
+// largest of v, which are ticks; it is not empty and is reordered.
+func firstMedianLast(v []uint32) (first, median, last time.Duration) {
+	low, high := v[0], v[0]
 	for _, x := range v {
-		first, last = min(first, x), max(last, x)
+		low, high = min(low, x), max(high, x)
 	}
-	return first, nth(v, (len(v)-1)/2), last
+	return fromTick(low), fromTick(nth(v, (len(v)-1)/2)), fromTick(high)
 }
 
 // nth returns the value that would stand at index k of v sorted (quickselect,

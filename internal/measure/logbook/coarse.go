@@ -53,7 +53,7 @@ func Coarsen(entries []*Entry) ([]*Entry, error) {
 
 // asPart packs what a window knows of messages.
 func (w *Window) asPart() Part {
-	p := Part{First: w.First.Pack(), Median: w.Median.Pack(), Last: w.Last.Pack(), Fit: w.Fit}
+	p := Part{First: w.First.Pack(), Median: w.Median.Pack(), Last: w.Last.Pack(), Fit: w.Fit, Early: w.doubt.pack()}
 	for _, c := range slices.SortedFunc(maps.Keys(w.Cells), func(a, b ledger.Cell) int {
 		return cmp.Or(cmp.Compare(a.Room, b.Room), cmp.Compare(a.Kind, b.Kind), cmp.Compare(a.Crew, b.Crew))
 	}) {

@@ -32,7 +32,17 @@ type Figure struct {
 	// certain is set if no slowness of the tool can have caused what the
 	// figure counts.
 	certain bool
-	some    func(*Window) bool // reports whether anything was there to be counted
+	some    func(*Window) bool    // reports whether anything was there to be counted
+	other   func(*Window) float64 // what it would be if every arrival had been as early as it can have been; nil: the same
+}
+
+// Early reads the figure off a window as it would be if every arrival had been as
+// early as it can have been. What was measured lies between that and Of.
+func (f *Figure) Early(w *Window) float64 {
+	if f.other == nil {
+		return f.of(w)
+	}
+	return f.other(w)
 }
 
 // Certain reports whether the figure is right however slow the tool was: a
@@ -71,17 +81,25 @@ func makeFigures() map[string]*Figure {
 		all[name] = f
 		return f
 	}
-	distribution := func(name, doc string, of func(*Window) *meter.Hist) {
-		for suffix, q := range Quantiles {
-			add(name+"."+suffix, Duration, doc+", "+suffix, func(w *Window) float64 { return Micros(of(w).Quantile(q)) }).over = of
+	bounded := func(name, doc string, of, early func(*Window) *meter.Hist) {
+		part := func(suffix, what string, read func(*meter.Hist) time.Duration) {
+			f := add(name+"."+suffix, Duration, doc+", "+what, func(w *Window) float64 { return Micros(read(of(w))) })
+			f.over = of
+			if early != nil {
+				f.other = func(w *Window) float64 { return Micros(read(early(w))) }
+			}
 		}
-		add(name+".mean", Duration, doc+", mean", func(w *Window) float64 { return Micros(of(w).Mean()) }).over = of
-		add(name+".max", Duration, doc+", the longest", func(w *Window) float64 { return Micros(of(w).Max()) }).over = of
+		for suffix, q := range Quantiles {
+			part(suffix, suffix, func(h *meter.Hist) time.Duration { return h.Quantile(q) })
+		}
+		part("mean", "mean", (*meter.Hist).Mean)
+		part("max", "the longest", (*meter.Hist).Max)
 	}
-	distribution("fanout", "fan-out latency of owed deliveries", (*Window).Fanout)
-	distribution("spread.first", "until the first of a message's audience has it", func(w *Window) *meter.Hist { return &w.First })
-	distribution("spread.median", "until half of a message's audience has it", func(w *Window) *meter.Hist { return &w.Median })
-	distribution("spread.last", "until the last of a message's audience has it", func(w *Window) *meter.Hist { return &w.Last })
+	distribution := func(name, doc string, of func(*Window) *meter.Hist) { bounded(name, doc, of, nil) }
+	bounded("fanout", "fan-out latency of owed deliveries", (*Window).Fanout, (*Window).FanoutEarly)
+	bounded("spread.first", "until the first of a message's audience has it", func(w *Window) *meter.Hist { return &w.First }, (*Window).FirstEarly)
+	bounded("spread.median", "until half of a message's audience has it", func(w *Window) *meter.Hist { return &w.Median }, (*Window).MedianEarly)
+	bounded("spread.last", "until the last of a message's audience has it", func(w *Window) *meter.Hist { return &w.Last }, (*Window).LastEarly)
 	distribution("connect", "from dialling to the agreed connection", func(w *Window) *meter.Hist { return &w.Connect })
 	distribution("enter", "from asking for a room to its confirmation", func(w *Window) *meter.Hist { return &w.Enter })
 	distribution("feed.age", "how old what the server pushes by itself is when it comes", func(w *Window) *meter.Hist { return &w.Age })
@@ -101,6 +119,12 @@ func makeFigures() map[string]*Figure {
 		}
 		f := deliveries(fate.String(), func(t *ledger.Tally) int64 { return *t.Of(fate) })
 		f.certain = !fate.Settles()
+		switch fate {
+		case ledger.Late:
+			f.other = func(w *Window) float64 { return float64(w.Total.Late - w.Total.MaybeLate) }
+		case ledger.Delivered:
+			f.other = func(w *Window) float64 { return float64(w.Total.Delivered + w.Total.MaybeLate) }
+		}
 	}
 	for _, c := range []struct {
 		name, doc string

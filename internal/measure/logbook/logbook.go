@@ -95,6 +95,7 @@ type Page struct {
 	latency             []crewSeries // by crew
 	first, median, last meter.Hist
 	fit                 Fit
+	doubt               *doubt // nil if everything is known exactly
 	Connect, Enter      meter.Hist
 	Age, Answer         meter.Hist
 	ReadingLag          meter.Hist
@@ -124,8 +125,14 @@ func NewPage(at, crews int) *Page {
 	return &Page{At: at, Sheet: ledger.Sheet{Second: at}, latency: make([]crewSeries, crews)}
 }
 
-// Delivery records the latency of one owed delivery.
-func (p *Page) Delivery(crew uint16, owed int, latency time.Duration) {
+// Delivery records the latency of one owed delivery: what it is at the most, and
+// at the least.
+func (p *Page) Delivery(crew uint16, owed int, latency, least time.Duration) {
+	if least < latency {
+		d := p.inDoubt()
+		d.late.fanout.Record(latency)
+		d.soon.fanout.Record(least)
+	}
 	h := &p.latency[crew][ClassOf(owed)]
 	if *h == nil {
 		*h = new(meter.Hist)
@@ -152,9 +159,25 @@ func (p *Page) Spread(s ledger.Spread) {
 	p.first.Record(s.First)
 	p.median.Record(s.Median)
 	p.last.Record(s.Last)
+	if s.Loose {
+		d := p.inDoubt()
+		d.late.first.Record(s.First)
+		d.late.median.Record(s.Median)
+		d.late.last.Record(s.Last)
+		d.soon.first.Record(s.FirstLeast)
+		d.soon.median.Record(s.MedianLeast)
+		d.soon.last.Record(s.LastLeast)
+	}
 	if s.Reached == s.Owed {
 		p.fit.Point(float64(s.Owed), Micros(s.Last))
 	}
+}
+
+func (p *Page) inDoubt() *doubt {
+	if p.doubt == nil {
+		p.doubt = new(doubt)
+	}
+	return p.doubt
 }
 
 // A Part is what is known of the messages of one second.
@@ -165,6 +188,7 @@ type Part struct {
 	Median  meter.Packed `json:",omitempty"`
 	Last    meter.Packed `json:",omitempty"`
 	Fit     Fit          // of the last recipient against the size of the audience
+	Early   *Early       `json:",omitempty"` // nil if everything is known exactly
 }
 
 // An Entry is one second of a run, as it stood when it was copied. It is
@@ -212,7 +236,7 @@ func (p *Page) Entry() *Entry {
 }
 
 func (p *Page) part() Part {
-	e := Part{First: p.first.Pack(), Median: p.median.Pack(), Last: p.last.Pack(), Fit: p.fit}
+	e := Part{First: p.first.Pack(), Median: p.median.Pack(), Last: p.last.Pack(), Fit: p.fit, Early: p.doubt.pack()}
 	p.Sheet.Each(func(c ledger.Cell, t *ledger.Tally) { e.Cells = append(e.Cells, CellTally{c, *t}) })
 	for crew := range p.latency {
 		for class, h := range p.latency[crew] {

@@ -47,7 +47,7 @@ func fill(t *testing.T, seed uint64, seconds int) *Book {
 				v := l.Arrive(ledger.Arrival{To: c, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: at, Sheet: &b.Now().Sheet})
 				b.Now().Counts.Marked++
 				if v.Fate == ledger.Delivered || v.Fate == ledger.Late {
-					b.Second(v.Sheet.Second).Delivery(uint16(c%3), v.Owed, v.Latency)
+					b.Second(v.Sheet.Second).Delivery(uint16(c%3), v.Owed, v.Latency, v.Least)
 				}
 			}
 		}

@@ -24,7 +24,8 @@ type Window struct {
 	Cells      map[ledger.Cell]ledger.Tally
 	Latencies  map[SeriesKey]*meter.Hist
 
-	Fit Fit
+	Fit   Fit
+	doubt *doubt // nil if everything is known exactly
 
 	First, Median, Last     meter.Hist
 	Connect, Enter          meter.Hist
@@ -100,6 +101,14 @@ func (w *Window) part(p *Part) error {
 		w.Cells, w.Latencies = map[ledger.Cell]ledger.Tally{}, map[SeriesKey]*meter.Hist{}
 	}
 	w.Fit.Add(p.Fit)
+	if p.Early != nil {
+		if w.doubt == nil {
+			w.doubt = new(doubt)
+		}
+		if err := w.doubt.merge(p.Early); err != nil {
+			return err
+		}
+	}
 	for i := range p.Cells {
 		c := &p.Cells[i]
 		t := w.Cells[c.Cell]
@@ -169,6 +178,7 @@ func (w *Window) Clone() *Window {
 		c.Latencies[k] = h.Clone()
 	}
 	c.Checks = slices.Clone(w.Checks)
+	c.doubt = w.doubt.clone()
 	others := c.hists()
 	for _, h := range append(others[:], &c.First, &c.Median, &c.Last) {
 		*h = *h.Clone()

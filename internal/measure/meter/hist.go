@@ -155,6 +155,40 @@ func (h *Hist) Merge(g *Hist) {
 	}
 }
 
+// Replace takes what is in out, all of which must be in h, out of h, and puts in
+// what is in in. The shortest and the longest are exact no longer, but the ends of
+// their counters.
+func (h *Hist) Replace(out, in *Hist) {
+	most := max(h.max, in.max)
+	for i, p := range out.pages {
+		if p == nil || h.pages[i] == nil {
+			continue
+		}
+		for j, n := range p {
+			h.pages[i][j] -= min(n, h.pages[i][j])
+		}
+	}
+	h.n -= min(out.n, h.n)
+	h.sum -= min(out.sum, h.sum)
+	h.min, h.max = math.MaxInt64, 0
+	for i, p := range h.pages {
+		if p == nil {
+			continue
+		}
+		for j, n := range p {
+			if n != 0 {
+				at := i*pageSize + j
+				h.min = min(h.min, int64(lowest(at)<<unitBits))
+				h.max = max(h.max, min(most, int64(lowest(at+1)<<unitBits)-1))
+			}
+		}
+	}
+	if h.n == 0 {
+		h.min, h.max = 0, 0
+	}
+	h.Merge(in)
+}
+
 // Clone returns a copy that shares nothing with h.
 func (h *Hist) Clone() *Hist {
 	c := *h

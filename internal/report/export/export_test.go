@@ -68,7 +68,7 @@ func snapshot(t *testing.T) *run.Snapshot {
 				v := l.Arrive(ledger.Arrival{To: ledger.Client(c), Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: at, Sheet: &page.Sheet})
 				page.Counts.Marked++
 				page.Counts.Arrivals++
-				page.Delivery(uint16(k), v.Owed, v.Latency)
+				page.Delivery(uint16(k), v.Owed, v.Latency, v.Least)
 				page.ReadingLag.Record(20 * time.Microsecond)
 			}
 			page.ScheduleLag.Record(50 * time.Microsecond)

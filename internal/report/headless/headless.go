@@ -85,8 +85,17 @@ func Report(w io.Writer, s *run.Snapshot) {
 	if c := &s.Total.Counts; c.Readings > 0 {
 		fmt.Fprintf(w, "  feeds: %d readings, missing %d, repeated %d, backward %d, too old %d; age p99 %s\n", c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, us(&s.Total.Age, 0.99))
 	}
-	f := s.Total.Fanout()
-	fmt.Fprintf(w, "  fan-out p50 %s, p90 %s, p99 %s, longest %s; the last of the audience: p50 %s, p99 %s\n", us(f, 0.5), us(f, 0.9), us(f, 0.99), us(f, 1), us(&s.Total.Last, 0.5), us(&s.Total.Last, 0.99))
+	f, early := s.Total.Fanout(), s.Total.FanoutEarly()
+	both := func(q float64) string { return units.Between(early.Quantile(q), f.Quantile(q)) }
+	last := func(q float64) string {
+		return units.Between(s.Total.LastEarly().Quantile(q), s.Total.Last.Quantile(q))
+	}
+	if f.Count() > 0 {
+		fmt.Fprintf(w, "  fan-out p50 %s, p90 %s, p99 %s, longest %s; the last of the audience: p50 %s, p99 %s\n", both(0.5), both(0.9), both(0.99), both(1), last(0.5), last(0.99))
+	}
+	if t.MaybeLate > 0 {
+		fmt.Fprintf(w, "  of those late, %d may have been in time: they were read together with later ones\n", t.MaybeLate)
+	}
 	lag := "from the kernel's receive times"
 	if !s.KernelTimes {
 		lag = "no kernel receive times here: latencies may be too long by the reading lag"

@@ -83,14 +83,14 @@ func (s *Store) each(f func(*sql.Rows) error, query string, args ...any) error {
 func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 	return s.each(func(rows *sql.Rows) error {
 		e := &logbook.Entry{}
-		var counts, health, fit, checks, own []byte
+		var counts, health, fit, checks, own, early []byte
 		var reading, schedule meter.Packed
 		err := rows.Scan(&e.At, &e.Settled, &e.Gauges.Planned, &e.Gauges.Out, &e.Gauges.Open, &e.Gauges.Entered, &counts, &health, &fit, &e.Foreign,
-			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), (*[]byte)(&e.Connect), (*[]byte)(&e.Enter), (*[]byte)(&reading), (*[]byte)(&schedule), (*[]byte)(&e.Age), (*[]byte)(&e.Answer), &checks, &own, (*[]byte)(&e.PushedBack))
+			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), (*[]byte)(&e.Connect), (*[]byte)(&e.Enter), (*[]byte)(&reading), (*[]byte)(&schedule), (*[]byte)(&e.Age), (*[]byte)(&e.Answer), &checks, &own, (*[]byte)(&e.PushedBack), &early)
 		for _, part := range []struct {
 			from []byte
 			into any
-		}{{counts, &e.Counts}, {health, &e.Health}, {fit, &e.Fit}, {checks, &e.Checks}, {own, &e.Own}} {
+		}{{counts, &e.Counts}, {health, &e.Health}, {fit, &e.Fit}, {checks, &e.Checks}, {own, &e.Own}, {early, &e.Early}} {
 			if err == nil {
 				err = json.Unmarshal(part.from, part.into)
 			}
@@ -101,7 +101,7 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 		}
 		snap.Entries = append(snap.Entries, e)
 		return err
-	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, connect, enter, reading_lag, schedule_lag, age, answer, checks, own, pushed_back FROM second WHERE run = ? ORDER BY at", id)
+	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, connect, enter, reading_lag, schedule_lag, age, answer, checks, own, pushed_back, early FROM second WHERE run = ? ORDER BY at", id)
 }
 
 func kindOf(name string) ledger.Kind {
@@ -119,7 +119,7 @@ func (s *Store) readCells(id int64, snap *run.Snapshot) error {
 		var c logbook.CellTally
 		var kind string
 		t := &c.Tally
-		row := []any{&at, &c.Cell.Room, &c.Cell.Crew, &kind, &t.Said, &t.Owed}
+		row := []any{&at, &c.Cell.Room, &c.Cell.Crew, &kind, &t.Said, &t.Owed, &t.MaybeLate}
 		for _, f := range ledger.Fates {
 			row = append(row, t.Of(f))
 		}
@@ -131,7 +131,7 @@ func (s *Store) readCells(id int64, snap *run.Snapshot) error {
 			snap.Entries[at].Cells = append(snap.Entries[at].Cells, c)
 		}
 		return nil
-	}, "SELECT at, room, crew, kind, said, owed, "+fateColumns+" FROM cell WHERE run = ? ORDER BY at, room, crew, kind", id)
+	}, "SELECT at, room, crew, kind, said, owed, maybe_late, "+fateColumns+" FROM cell WHERE run = ? ORDER BY at, room, crew, kind", id)
 }
 
 func (s *Store) readLatencies(id int64, snap *run.Snapshot) error {

@@ -79,8 +79,10 @@ ALTER TABLE message RENAME COLUMN amiss TO wrong;
 UPDATE event SET what = 'closed' WHERE what = 'went home';
 UPDATE lane SET what = 'closed' WHERE what = 'went home';
 `,
-	// 4: what clients caught up on after they were away
+	// 4: what clients caught up on after they were away; times that are known within bounds
 	`
 ALTER TABLE cell ADD COLUMN caught_up INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE cell ADD COLUMN maybe_late INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE second ADD COLUMN early TEXT NOT NULL DEFAULT 'null';
 `,
 }

@@ -233,19 +233,19 @@ var fateColumns = func() string {
 	return strings.Join(names, ", ")
 }()
 
-var insertCell = "INSERT OR REPLACE INTO cell (run, at, room, crew, kind, said, owed, " + fateColumns + ") VALUES (?" + strings.Repeat(",?", 6+len(ledger.Fates)) + ")"
+var insertCell = "INSERT OR REPLACE INTO cell (run, at, room, crew, kind, said, owed, maybe_late, " + fateColumns + ") VALUES (?" + strings.Repeat(",?", 7+len(ledger.Fates)) + ")"
 
 func (w *writer) second(e *logbook.Entry) {
 	health := e.Health
 	reading, schedule := health.ReadingLag, health.ScheduleLag
 	health.ReadingLag, health.ScheduleLag = nil, nil
 	g := e.Gauges
-	w.exec("INSERT OR REPLACE INTO second VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, e.At, e.Settled, g.Planned, g.Out, g.Open, g.Entered,
+	w.exec("INSERT OR REPLACE INTO second VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, e.At, e.Settled, g.Planned, g.Out, g.Open, g.Entered,
 		e.Counts.Sent, e.Counts.Arrivals, e.Health.Overload, w.json(e.Counts), w.json(health), w.json(e.Fit), e.Foreign,
-		[]byte(e.First), []byte(e.Median), []byte(e.Last), []byte(e.Connect), []byte(e.Enter), []byte(reading), []byte(schedule), []byte(e.Age), []byte(e.Answer), w.json(e.Checks), w.json(e.Own), []byte(e.PushedBack))
+		[]byte(e.First), []byte(e.Median), []byte(e.Last), []byte(e.Connect), []byte(e.Enter), []byte(reading), []byte(schedule), []byte(e.Age), []byte(e.Answer), w.json(e.Checks), w.json(e.Own), []byte(e.PushedBack), w.json(e.Early))
 	for _, c := range e.Cells {
 		t := &c.Tally
-		row := []any{w.run, e.At, c.Cell.Room, c.Cell.Crew, c.Cell.Kind.String(), t.Said, t.Owed}
+		row := []any{w.run, e.At, c.Cell.Room, c.Cell.Crew, c.Cell.Kind.String(), t.Said, t.Owed, t.MaybeLate}
 		for _, f := range ledger.Fates {
 			row = append(row, *t.Of(f))
 		}

@@ -19,6 +19,7 @@ import (
 // hand the Net to each other in Wait.
 type Net struct {
 	latency time.Duration
+	join    time.Duration // what comes to a line between two multiples of it is handed over as one read; 0: each alone
 	now     mono.Time
 	sides   [2]*side // the listening one, the dialling one
 }
@@ -38,12 +39,13 @@ type side struct {
 
 // A line is one end of a connection.
 type line struct {
-	peer  *line
-	side  *side
-	id    int32
-	holds bool
-	held  []packet // what came while it holds
-	sent  int      // bytes that the peer has not been handed
+	peer   *line
+	side   *side
+	id     int32
+	holds  bool
+	held   []packet  // what came while it holds
+	readAt mono.Time // when it was last read
+	sent   int       // bytes that the peer has not been handed
 }
 
 type packet struct {
@@ -55,7 +57,13 @@ type packet struct {
 
 // New makes a network in which everything takes the given time to arrive.
 func New(latency time.Duration) (listening, dialling poll.Driver) {
-	n := &Net{latency: latency}
+	return NewJoining(latency, 0)
+}
+
+// NewJoining is New with a dialling side that is behind: it reads at the multiples
+// of join alone, and what came to a line in between has the time of the last of it.
+func NewJoining(latency, join time.Duration) (listening, dialling poll.Driver) {
+	n := &Net{latency: latency, join: join}
 	for i := range n.sides {
 		n.sides[i] = &side{net: n, wake: make(chan struct{}, 1), lines: map[int32]*line{}, until: mono.Never}
 	}
@@ -158,7 +166,7 @@ func (s *side) Wait(until mono.Time, h poll.Handler) error {
 		<-s.wake
 	}
 	s.net.now = max(s.net.now, s.next())
-	for n := 0; n < 256 && len(s.inbox) > 0 && s.inbox[0].at <= s.net.now; n++ {
+	for n := 0; n < 256 && len(s.inbox) > 0 && s.readAt(s.inbox[0].at) <= s.net.now; n++ {
 		p := s.inbox[0]
 		s.inbox = s.inbox[1:]
 		s.handle(p, h)
@@ -170,9 +178,42 @@ func (s *side) Wait(until mono.Time, h poll.Handler) error {
 // next is when the side has something to do.
 func (s *side) next() mono.Time {
 	if len(s.inbox) > 0 {
-		return min(s.until, s.inbox[0].at)
+		return min(s.until, s.readAt(s.inbox[0].at))
 	}
 	return s.until
+}
+
+// readAt is when something is read that arrived at an instant.
+func (s *side) readAt(at mono.Time) mono.Time {
+	if s.net.join == 0 || s.listens {
+		return at
+	}
+	q := mono.Time(s.net.join)
+	return (at + q - 1) / q * q
+}
+
+// joined takes what else has come to a packet's line out of the inbox, up to
+// something other than data, and gives it all as one read.
+func (s *side) joined(p packet) (data []byte, came mono.Span) {
+	data, came = p.data, mono.At(p.at)
+	if s.net.join == 0 || s.listens {
+		return data, came
+	}
+	came.From = p.to.readAt
+	p.to.readAt = s.net.now
+	rest := s.inbox[:0]
+	ended := false
+	for _, q := range s.inbox {
+		if q.to != p.to || q.at > s.net.now || q.what != 'd' || ended {
+			ended = ended || q.to == p.to
+			rest = append(rest, q)
+			continue
+		}
+		data, came.To = append(data, q.data...), q.at
+		p.to.peer.sent -= len(q.data)
+	}
+	s.inbox = rest
+	return data, came
 }
 
 func (s *side) handle(p packet, h poll.Handler) {
@@ -187,7 +228,8 @@ func (s *side) handle(p packet, h poll.Handler) {
 		h.Opened(p.to.id)
 	case p.what == 'd':
 		p.to.peer.sent -= len(p.data)
-		h.Data(p.to.id, p.data, mono.At(p.at))
+		data, came := s.joined(p)
+		h.Data(p.to.id, data, came)
 	case p.what == 'b':
 		delete(s.lines, p.to.id)
 		h.Broke(p.to.id, poll.ErrEnded)

@@ -52,7 +52,13 @@ func playWith(t *testing.T, source string, cfg standin.Config, switches board.Sw
 
 func playTrial(t *testing.T, tr *trial.Trial, cfg standin.Config, switches board.Switches) played {
 	t.Helper()
-	listening, dialling := sim.New(3 * time.Millisecond)
+	return playBehind(t, tr, cfg, switches, 0)
+}
+
+// playBehind is playTrial with a tool that reads at the multiples of a time alone.
+func playBehind(t *testing.T, tr *trial.Trial, cfg standin.Config, switches board.Switches, join time.Duration) played {
+	t.Helper()
+	listening, dialling := sim.NewJoining(3*time.Millisecond, join)
 	cfg.Switches = switches
 	server, err := standin.Listen(cfg, listening)
 	if err != nil {

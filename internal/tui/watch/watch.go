@@ -251,11 +251,15 @@ func latencyLines(sc scene.Scene, each int) []string {
 		lines = append(lines, p.Line(name, each, figureWidth, two(sc, quantile(p, a, q), quantile(p, b, q))...))
 	}
 	a, b := recent.Fanout(), all.Fanout()
+	early := all.FanoutEarly()
 	for _, x := range []struct {
 		name string
 		q    float64
 	}{{"fan-out p50", 0.5}, {"p90", 0.9}, {"p99", 0.99}, {"p99.9", 0.999}, {"max", 1}} {
 		row(x.name, a, b, x.q)
+	}
+	if from, to := early.Quantile(0.99), b.Quantile(0.99); units.Duration(from) != units.Duration(to) { // some were read together
+		lines = append(lines, p.Line("p99 at least", each, figureWidth, two(sc, quantile(p, recent.FanoutEarly(), 0.99), quantile(p, early, 0.99))...))
 	}
 	row("first recipient", &recent.First, &all.First, 0.5)
 	row("median recipient", &recent.Median, &all.Median, 0.5)
