@@ -7,6 +7,7 @@ import (
 	"syscall"
 	"time"
 
+	"tidepull/internal/base/units"
 	"tidepull/internal/capture/recording"
 	"tidepull/internal/capture/relay"
 )
@@ -59,6 +60,12 @@ func (c *recordCommand) Run(a *app) error {
 	}
 	fmt.Fprintf(notes, "%d connections, %d messages, %d events, %d requests and answers, %d pieces of other data: %s\n",
 		counts[recording.Open], counts[recording.Message], counts[recording.Event], counts[recording.Head], counts[recording.Data], c.Out)
+	own := r.Own()
+	fmt.Fprintf(notes, "passing on took the relay %s at the median, p99 %s, at most %s (%s pieces)", units.Duration(own.P50), units.Duration(own.P99), units.Duration(own.Max), units.Count(int64(own.Pieces)))
+	if own.Held > 0 {
+		fmt.Fprintf(notes, "; %d times one side was not read for a while, as the other one or the recording did not keep up", own.Held)
+	}
+	fmt.Fprintln(notes)
 	return done()
 }
 

@@ -12,8 +12,6 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
-	"net"
-	"net/netip"
 	"slices"
 	"sync/atomic"
 	"time"
@@ -143,14 +141,11 @@ func runNumber() uint32 {
 }
 
 func resolve(ctx context.Context, a wire.Address) (wire.Endpoint, error) {
-	addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", a.Name)
-	if err != nil || len(addrs) == 0 {
-		return wire.Endpoint{}, &engine.Unreachable{To: a.Host, Reasons: []string{fmt.Sprint(err)}}
+	e, err := poll.Resolve(ctx, a)
+	if err != nil {
+		return e, &engine.Unreachable{To: a.Host, Reasons: []string{err.Error()}}
 	}
-	// A name such as localhost may have several addresses; the ones of IPv4
-	// come first, as most servers under development listen there.
-	slices.SortStableFunc(addrs, func(a, b netip.Addr) int { return a.Unmap().BitLen() - b.Unmap().BitLen() })
-	return wire.Endpoint{Addr: netip.AddrPortFrom(addrs[0].Unmap(), a.Port)}, nil
+	return e, nil
 }
 
 // add adds entries to the total, and those in which the tool was not the

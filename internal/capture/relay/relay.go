@@ -1,207 +1,292 @@
 // Package relay is the recording relay: a client is pointed at it, it passes
 // every byte on to the server and back untouched, and keeps what went over each
 // connection.
+//
+// One goroutine owns all connections, on a poll driver that listens and dials, and
+// passes bytes on as they are read; what is to be kept goes to a second one over a
+// queue, so that neither side waits for the other's recording.
 package relay
 
 import (
+	"context"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
-	"net"
-	"net/url"
-	"sync"
+	"net/netip"
+	"runtime"
 	"time"
 
+	"tidepull/internal/base/mono"
 	"tidepull/internal/capture/recording"
+	"tidepull/internal/engine/poll"
+	"tidepull/internal/measure/meter"
+	"tidepull/internal/wire"
 )
 
 // Options say between whom the relay stands.
 type Options struct {
-	Listen string // an address of this machine, such as "127.0.0.1:7412"
-	To     string // the server: a ws://, http:// or tcp:// address
-	Log    *slog.Logger
+	Listen   string // an address of this machine, such as "127.0.0.1:7412"
+	To       string // the server: a ws://, http:// or tcp:// address
+	Portable bool   // use the portable driver
+	Log      *slog.Logger
 }
 
 // A Relay is a running relay.
 type Relay struct {
-	Addr net.Addr
-	to   string
-	log  *slog.Logger
-
-	listener net.Listener
-	running  sync.WaitGroup
-	start    time.Time
-
-	mu    sync.Mutex // guards all below, and the order of entries
-	emit  func(recording.Entry) error
-	err   error
-	conns map[net.Conn]bool
-	count int
-	ended bool
+	Addr netip.AddrPort
+	stop chan struct{}
+	done chan struct{}
+	own  Own
+	err  error
 }
+
+// Own is what the relay itself did to the traffic.
+type Own struct {
+	Pieces uint64        // passed on
+	P50    time.Duration // from a piece's arrival in the kernel to its being sent on
+	P99    time.Duration
+	Max    time.Duration
+	Held   int // how often a side was not read for a while, because the other one, or the recording, did not keep up
+}
+
+const (
+	dialWithin = 10 * time.Second
+	// mayWait is how many bytes may wait for one side before the other is not read,
+	// and mayBeKept how many may wait to be recorded.
+	mayWait   = 1 << 20
+	mayBeKept = 64 << 20
+	// look is how often the relay looks whether it is to stop, if nothing happens.
+	look = 20 * time.Millisecond
+)
 
 // Start begins to relay. emit is called with each entry, one at a time; an error
 // from it ends the keeping, not the relaying, and is returned by Stop.
 func Start(o Options, emit func(recording.Entry) error) (*Relay, error) {
-	to, err := Address(o.To)
+	a, err := wire.ParseAddress(o.To)
+	if err == nil && a.Name == "" {
+		err = fmt.Errorf("%q is no address such as ws://127.0.0.1:7411/live or tcp://127.0.0.1:7411", o.To)
+	}
+	switch {
+	case err != nil:
+		return nil, err
+	case a.Scheme != "ws" && a.Scheme != "http" && a.Scheme != "tcp":
+		return nil, fmt.Errorf("%q: the relay speaks ws://, http:// and tcp://", o.To)
+	}
+	to, err := poll.Resolve(context.Background(), a)
 	if err != nil {
 		return nil, err
 	}
-	ln, err := net.Listen("tcp", o.Listen)
+	at, err := poll.Resolve(context.Background(), listenAt(o.Listen))
 	if err != nil {
 		return nil, fmt.Errorf("listening at %s: %w", o.Listen, err)
 	}
-	r := &Relay{Addr: ln.Addr(), to: to, log: o.Log, listener: ln, start: time.Now(), emit: emit, conns: map[net.Conn]bool{}}
-	if r.log == nil {
-		r.log = slog.New(slog.DiscardHandler)
+	newDriver := poll.New
+	if o.Portable {
+		newDriver = poll.NewPortable
 	}
-	r.running.Go(r.accept)
+	drv, err := newDriver()
+	if err != nil {
+		return nil, err
+	}
+	r := &Relay{stop: make(chan struct{}), done: make(chan struct{})}
+	if r.Addr, err = drv.Listen(at.Addr); err != nil {
+		drv.Close()
+		return nil, err
+	}
+	if o.Log == nil {
+		o.Log = slog.New(slog.DiscardHandler)
+	}
+	l := &loop{drv: drv, to: to, log: o.Log, start: drv.Now(), keeper: newKeeper(emit), pairs: map[int32]*pair{}}
+	go func() {
+		defer close(r.done)
+		l.run(r.stop)
+		r.own, r.err = l.own(), errors.Join(l.err, l.keeper.end())
+	}()
 	return r, nil
 }
 
-// Address gives the host and port of a ws://, http:// or tcp:// address.
-func Address(s string) (string, error) {
-	u, err := url.Parse(s)
-	if err != nil || u.Hostname() == "" {
-		return "", fmt.Errorf("%q is no address such as ws://127.0.0.1:7411/live or tcp://127.0.0.1:7411", s)
+// listenAt is an address to listen at; without a host it is that of every
+// interface.
+func listenAt(s string) wire.Address {
+	a, err := wire.ParseAddress("tcp://" + s)
+	if err == nil && a.Name == "" {
+		a.Name = "0.0.0.0"
 	}
-	port := u.Port()
-	switch u.Scheme {
-	case "ws", "http":
-		if port == "" {
-			port = "80"
-		}
-	case "tcp":
-		if port == "" {
-			return "", fmt.Errorf("%q names no port", s)
-		}
-	default:
-		return "", fmt.Errorf("%q: the relay speaks ws://, http:// and tcp://", s)
-	}
-	return net.JoinHostPort(u.Hostname(), port), nil
-}
-
-func (r *Relay) accept() {
-	for {
-		c, err := r.listener.Accept()
-		if errors.Is(err, net.ErrClosed) {
-			return
-		}
-		if err != nil { // out of files, or the like: those who come wait until some are back
-			r.log.Warn("a client cannot be taken", "error", err)
-			time.Sleep(50 * time.Millisecond)
-			continue
-		}
-		r.running.Go(func() { r.serve(c) })
-	}
-}
-
-// keep puts a connection among those that Stop closes; false if it is too
-// late.
-func (r *Relay) keep(c net.Conn) bool {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	if r.ended {
-		c.Close()
-		return false
-	}
-	r.conns[c] = true
-	return true
-}
-
-func (r *Relay) forget(c net.Conn) {
-	c.Close()
-	r.mu.Lock()
-	delete(r.conns, c)
-	r.mu.Unlock()
-}
-
-// handOver gives an entry to emit; r.mu is held.
-func (r *Relay) handOver(e recording.Entry) {
-	if r.err == nil {
-		r.err = r.emit(e)
-	}
-}
-
-func (r *Relay) serve(client net.Conn) {
-	if !r.keep(client) {
-		return
-	}
-	defer r.forget(client)
-	r.mu.Lock()
-	r.count++
-	tap := recording.NewTap(r.count, r.handOver)
-	tap.Emit(recording.Entry{At: time.Since(r.start).Microseconds(), Conn: tap.Conn, What: recording.Open})
-	r.mu.Unlock()
-	server, err := net.DialTimeout("tcp", r.to, 10*time.Second)
-	if err != nil {
-		r.end(tap, err.Error())
-		r.log.Warn("the server cannot be reached", "error", err)
-		return
-	}
-	if !r.keep(server) {
-		return
-	}
-	defer r.forget(server)
-	var pair sync.WaitGroup
-	var why [2]error
-	pair.Go(func() { why[0] = r.pump(server, client, tap, false) })
-	pair.Go(func() { why[1] = r.pump(client, server, tap, true) })
-	pair.Wait()
-	text := ""
-	if err := errors.Join(why[:]...); err != nil {
-		text = err.Error()
-	}
-	r.end(tap, text)
-}
-
-func (r *Relay) end(tap *recording.Tap, why string) {
-	r.mu.Lock()
-	defer r.mu.Unlock()
-	tap.End(time.Since(r.start), why)
-}
-
-// pump passes bytes on as they come, and then the end of the stream. Bytes are
-// kept before they are passed on, so that an answer cannot stand before its
-// question.
-func (r *Relay) pump(to, from net.Conn, tap *recording.Tap, fromServer bool) error {
-	buf := make([]byte, 64<<10)
-	for {
-		n, err := from.Read(buf)
-		if n > 0 {
-			r.mu.Lock()
-			tap.Feed(fromServer, buf[:n], time.Since(r.start))
-			r.mu.Unlock()
-			if _, err := to.Write(buf[:n]); err != nil {
-				from.Close()
-				return fmt.Errorf("writing: %w", err)
-			}
-		}
-		if err != nil {
-			if tcp, ok := to.(*net.TCPConn); ok && errors.Is(err, io.EOF) {
-				tcp.CloseWrite()
-				return nil
-			}
-			to.Close()
-			if errors.Is(err, net.ErrClosed) {
-				return nil
-			}
-			return fmt.Errorf("reading: %w", err)
-		}
-	}
+	return a // what is wrong with it is said when it is looked up
 }
 
 // Stop ends the relay and its connections, and returns the first error of the
 // keeping.
 func (r *Relay) Stop() error {
-	r.mu.Lock()
-	r.ended = true
-	for c := range r.conns {
-		c.Close()
-	}
-	r.mu.Unlock()
-	r.listener.Close()
-	r.running.Wait()
+	close(r.stop)
+	<-r.done
 	return r.err
+}
+
+// Own says, once the relay is stopped, what it did to the traffic.
+func (r *Relay) Own() Own { return r.own }
+
+// A loop owns the connections. All fields belong to its goroutine.
+type loop struct {
+	drv    poll.Driver
+	to     wire.Endpoint
+	log    *slog.Logger
+	start  mono.Time
+	keeper *keeper
+	pairs  map[int32]*pair // by the numbers of both its sides
+	count  int
+	delay  meter.Hist
+	held   int
+	err    error
+}
+
+// A pair is a client's connection and the one to the server.
+type pair struct {
+	number         int // from 1
+	client, server int32
+	opened         mono.Time
+	connected      bool
+	finished       [2]bool // the client, the server will send no more
+	held           [2]bool // is not read, because the other side does not keep up
+}
+
+func (l *loop) run(stop <-chan struct{}) {
+	runtime.LockOSThread()
+	defer runtime.UnlockOSThread()
+	defer l.drv.Close()
+	for {
+		select {
+		case <-stop:
+			for _, p := range l.pairs {
+				l.end(p, "the relay was stopped")
+			}
+			return
+		default:
+		}
+		if l.err = l.drv.Wait(l.drv.Now().Add(look), l); l.err != nil {
+			return
+		}
+		l.lookAtPairs()
+	}
+}
+
+// lookAtPairs lets those be read again whose other side keeps up, and gives up
+// servers that do not answer.
+func (l *loop) lookAtPairs() {
+	now := l.drv.Now()
+	for id, p := range l.pairs {
+		if id != p.client {
+			continue // each once
+		}
+		if !p.connected && now.Sub(p.opened) > dialWithin {
+			l.end(p, "the server does not answer")
+			continue
+		}
+		for side, held := range p.held {
+			if held && l.drv.Queued(p.other(side)) < mayWait/2 && !l.keeper.full() {
+				p.held[side] = false
+				l.drv.Hold(p.id(side), false)
+			}
+		}
+	}
+}
+
+// id is the number of a side: the client 0, the server 1.
+func (p *pair) id(side int) int32 {
+	if side == 0 {
+		return p.client
+	}
+	return p.server
+}
+
+func (p *pair) other(side int) int32 { return p.id(1 - side) }
+
+func (p *pair) sideOf(id int32) int {
+	if id == p.client {
+		return 0
+	}
+	return 1
+}
+
+// Accepted implements poll.Handler.
+func (l *loop) Accepted(id int32) {
+	l.count++
+	p := &pair{number: l.count, client: id, server: l.drv.Reserve(), opened: l.drv.Now()}
+	l.pairs[p.client], l.pairs[p.server] = p, p
+	l.keeper.put(note{conn: p.number, at: p.opened.Sub(l.start), what: 'o'})
+	if err := l.drv.Dial(p.server, l.to); err != nil {
+		l.unreachable(p, err)
+	}
+}
+
+func (l *loop) unreachable(p *pair, err error) {
+	l.log.Warn("the server cannot be reached", "error", err)
+	l.end(p, err.Error())
+}
+
+// Opened implements poll.Handler.
+func (l *loop) Opened(id int32) {
+	if p := l.pairs[id]; p != nil {
+		p.connected = true
+	}
+}
+
+// Data implements poll.Handler. Bytes are queued to be kept before they are passed
+// on, so that an answer cannot stand before its question.
+func (l *loop) Data(id int32, b []byte, came mono.Span) {
+	p := l.pairs[id]
+	if p == nil {
+		return
+	}
+	side := p.sideOf(id)
+	l.keeper.put(note{conn: p.number, at: came.To.Sub(l.start), what: 'd', server: side == 1, data: b})
+	l.drv.Write(p.other(side), b)
+	l.delay.Record(l.drv.Now().Sub(came.To))
+	if !p.held[side] && (l.drv.Queued(p.other(side)) > mayWait || l.keeper.full()) {
+		p.held[side] = true
+		l.held++
+		l.drv.Hold(id, true)
+	}
+}
+
+// Finished implements poll.HalfHandler: the end of what one side sends is passed
+// on like everything else.
+func (l *loop) Finished(id int32) {
+	p := l.pairs[id]
+	if p == nil {
+		return
+	}
+	side := p.sideOf(id)
+	if p.finished[side] = true; p.finished[0] && p.finished[1] {
+		l.end(p, "")
+		return
+	}
+	l.drv.CloseWrite(p.other(side))
+}
+
+// Broke implements poll.Handler.
+func (l *loop) Broke(id int32, err error) {
+	p := l.pairs[id]
+	switch {
+	case p == nil:
+	case id == p.server && !p.connected:
+		l.unreachable(p, err)
+	case errors.Is(err, poll.ErrEnded):
+		l.end(p, "")
+	default:
+		l.end(p, err.Error())
+	}
+}
+
+// end closes both sides, once what waits for them is sent.
+func (l *loop) end(p *pair, why string) {
+	delete(l.pairs, p.client)
+	delete(l.pairs, p.server)
+	l.drv.FinishAndHangup(p.client)
+	l.drv.FinishAndHangup(p.server)
+	l.keeper.put(note{conn: p.number, at: l.drv.Now().Sub(l.start), what: 'e', why: why})
+}
+
+func (l *loop) own() Own {
+	return Own{Pieces: l.delay.Count(), P50: l.delay.Quantile(0.5), P99: l.delay.Quantile(0.99), Max: l.delay.Max(), Held: l.held}
 }

@@ -22,9 +22,16 @@ import (
 // from its file format.
 func record(t *testing.T, to string, f func(addr string)) *recording.Recording {
 	t.Helper()
+	rec, _ := recordWith(t, Options{To: to}, f)
+	return rec
+}
+
+func recordWith(t *testing.T, o Options, f func(addr string)) (*recording.Recording, Own) {
+	t.Helper()
+	o.Listen = "127.0.0.1:0"
 	var file bytes.Buffer
-	w := recording.NewWriter(&file, recording.Recording{By: "record", Target: to})
-	r, err := Start(Options{Listen: "127.0.0.1:0", To: to}, w.Write)
+	w := recording.NewWriter(&file, recording.Recording{By: "record", Target: o.To})
+	r, err := Start(o, w.Write)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -36,7 +43,7 @@ func record(t *testing.T, to string, f func(addr string)) *recording.Recording {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return rec
+	return rec, r.Own()
 }
 
 // said joins what one side said in entries of a kind.
@@ -73,7 +80,12 @@ func TestBytes(t *testing.T) {
 			return
 		}
 		defer c.Close()
-		go c.Write(down)
+		written := make(chan bool)
+		go func() {
+			defer close(written)
+			c.Write(down)
+		}()
+		defer func() { <-written }() // before it is closed
 		b, _ := io.ReadAll(io.LimitReader(c, int64(len(up))))
 		got <- b
 	}()
@@ -95,6 +107,48 @@ func TestBytes(t *testing.T) {
 	for from, want := range map[string][]byte{recording.Client: up, recording.Server: down} {
 		if b, _ := said(rec, recording.Data, from); !bytes.Equal(b, want) {
 			t.Errorf("kept of the %s: %d bytes, not those %d", from, len(b), len(want))
+		}
+	}
+}
+
+// TestHalfClosed: a client that says that it will send no more still gets the whole
+// answer, however slowly it reads, and the relay holds little of it meanwhile.
+func TestHalfClosed(t *testing.T) {
+	answer := bytes.Repeat([]byte("high water at noon; "), 700_000)
+	for _, portable := range []bool{false, true} {
+		ln, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer ln.Close()
+		go func() {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			defer c.Close()
+			if b, err := io.ReadAll(c); err == nil && string(b) == "when?" { // until the client has finished
+				c.Write(answer)
+			}
+		}()
+		rec, own := recordWith(t, Options{To: "tcp://" + ln.Addr().String(), Portable: portable}, func(addr string) {
+			c, err := net.Dial("tcp", addr)
+			if err != nil {
+				t.Fatal(err)
+			}
+			defer c.Close()
+			io.WriteString(c, "when?")
+			c.(*net.TCPConn).CloseWrite()
+			time.Sleep(300 * time.Millisecond)
+			if b, err := io.ReadAll(c); err != nil || !bytes.Equal(b, answer) {
+				t.Errorf("portable %v: the client got %d of %d bytes, %v", portable, len(b), len(answer), err)
+			}
+		})
+		if b, _ := said(rec, recording.Data, recording.Server); !bytes.Equal(b, answer) {
+			t.Errorf("portable %v: %d of %d bytes are kept", portable, len(b), len(answer))
+		}
+		if own.Pieces < 10 || own.P50 <= 0 || own.Held == 0 {
+			t.Errorf("portable %v: %+v", portable, own)
 		}
 	}
 }

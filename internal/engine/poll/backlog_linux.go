@@ -24,7 +24,7 @@ type backlog struct {
 // A piece is something that happened to a connection.
 type piece struct {
 	id, generation int32
-	what           byte // 'o' opened, 'd' data, 'b' broke
+	what           byte // 'o' opened, 'd' data, 'f' finished, 'b' broke
 	freed          bool // the block before the piece's own is used up
 	data           []byte
 	came           mono.Span

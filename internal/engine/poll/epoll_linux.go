@@ -35,6 +35,7 @@ type epoll struct {
 	caughtUp mono.Time
 	tuned    bool
 	backlog  backlog
+	halves   bool      // the handler wants to hear of connections that are finished one way
 	atOnce   bool      // for a benchmark: each piece is handed over before the next socket is read
 	seen     mono.Time // when the last look began that read every socket that had anything
 	looking  mono.Time // when the look at all sockets that is under way began
@@ -53,6 +54,8 @@ type conn struct {
 	held       bool      // EPOLLIN is not
 	finish     bool      // close once out is empty
 	ending     bool      // closed, and the owner has yet to be told
+	finished   bool      // the other side will send no more, and the owner knows how to go on
+	shutWrite  bool      // tell the other side that nothing more comes, once out is empty
 	lookedAt   mono.Time // when it was last read: what came before was taken then
 	unseen     bool      // it was held since, so that looks at all sockets have not seen it
 	out        []byte
@@ -85,6 +88,9 @@ func (p *epoll) Blocked() time.Duration { return p.blocked }
 func (p *epoll) Dial(id int32, to wire.Endpoint) error {
 	fd, err := p.dial(to)
 	if err != nil {
+		if p.listener >= 0 {
+			p.free = append(p.free, id)
+		}
 		return fmt.Errorf("connect to %v: %w", to, short(err))
 	}
 	for int(id) >= len(p.conns) {
@@ -205,7 +211,7 @@ func (p *epoll) attach(id int32, fd int, opening bool) error {
 
 func (p *epoll) event(id int32, c *conn) unix.EpollEvent {
 	ev := unix.EpollEvent{Fd: id, Pad: c.generation}
-	if !c.held {
+	if !c.held && !c.finished {
 		ev.Events = unix.EPOLLIN | unix.EPOLLRDHUP
 	}
 	if c.waitsOut {
@@ -273,6 +279,26 @@ func (p *epoll) open(id int32) *conn {
 		return nil
 	}
 	return &p.conns[id]
+}
+
+func (p *epoll) Reserve() int32 {
+	if n := len(p.free); n > 0 {
+		id := p.free[n-1]
+		p.free = p.free[:n-1]
+		return id
+	}
+	p.conns = append(p.conns, conn{fd: -1})
+	return int32(len(p.conns) - 1)
+}
+
+func (p *epoll) CloseWrite(id int32) {
+	c := p.open(id)
+	if c == nil {
+		return
+	}
+	if c.shutWrite = true; len(c.out) == 0 && !c.opening {
+		_ = unix.Shutdown(int(c.fd), unix.SHUT_WR) // an error shows again when the socket is read
+	}
 }
 
 func (p *epoll) Queued(id int32) int {
@@ -350,6 +376,7 @@ func (p *epoll) Wait(until mono.Time, h Handler) error {
 		// the waiting thread's own setting.
 		_ = unix.Prctl(unix.PR_SET_TIMERSLACK, 1000, 0, 0, 0)
 	}
+	_, p.halves = h.(HalfHandler)
 	began := mono.Now()
 	if p.relisten != 0 {
 		until = min(until, p.relisten)
@@ -396,6 +423,8 @@ func (p *epoll) hand(h Handler) {
 		case c.generation != b.generation: // the owner has hung up
 		case b.what == 'o':
 			h.Opened(b.id)
+		case b.what == 'f':
+			h.(HalfHandler).Finished(b.id)
 		case b.what == 'd':
 			h.Data(b.id, b.data, b.came)
 		default:
@@ -510,13 +539,7 @@ func (p *epoll) accept(h Handler) {
 			}
 			return
 		}
-		id := int32(len(p.conns))
-		if n := len(p.free); n > 0 {
-			id = p.free[n-1]
-			p.free = p.free[:n-1]
-		} else {
-			p.conns = append(p.conns, conn{fd: -1})
-		}
+		id := p.Reserve()
 		if p.attach(id, fd, false) == nil {
 			h.Accepted(id)
 		} else {
@@ -591,6 +614,9 @@ func (p *epoll) flush(id int32, c *conn) bool {
 	}
 	c.out = nil
 	p.waitOut(id, c, false)
+	if c.shutWrite {
+		_ = unix.Shutdown(int(c.fd), unix.SHUT_WR)
+	}
 	if c.finish {
 		p.Hangup(id)
 		return false
@@ -611,6 +637,10 @@ func (p *epoll) read(id int32, c *conn) {
 	case errno == unix.EAGAIN || errno == unix.EINTR:
 	case errno != 0:
 		p.broke(id, c, fmt.Errorf("read: %w", errno))
+	case n == 0 && p.halves && !c.finished:
+		c.finished = true
+		p.ask(id, c)
+		p.backlog.add(piece{id: id, generation: c.generation, what: 'f'})
 	case n == 0:
 		p.broke(id, c, ErrEnded)
 	default:

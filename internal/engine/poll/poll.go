@@ -29,8 +29,11 @@ type Driver interface {
 	// error, here or there, that this machine caused itself is a *wire.Shortage.
 	Dial(id int32, to wire.Endpoint) error
 	// Listen accepts connections at an address; port 0 picks a free one. It
-	// returns the address. A driver that listens must not Dial.
+	// returns the address. A driver that listens picks all numbers: it may Dial
+	// those that Reserve gives.
 	Listen(at netip.AddrPort) (netip.AddrPort, error)
+	// Reserve gives a free number for Dial, on a driver that listens.
+	Reserve() int32
 	// Write sends b, which is the caller's again when Write returns. What the
 	// kernel does not take at once is queued. Writing to an id that is not
 	// open does nothing.
@@ -45,6 +48,9 @@ type Driver interface {
 	Hangup(id int32)
 	// FinishAndHangup closes id once its queue is empty.
 	FinishAndHangup(id int32)
+	// CloseWrite tells the other side, once id's queue is empty, that nothing more
+	// will be sent; what it sends still comes.
+	CloseWrite(id int32)
 	// Wait blocks until something happens or until the given time, tells the
 	// handler what happened, and returns. One call handles a bounded number of
 	// events, so that the caller comes to its timers.
@@ -74,6 +80,13 @@ type Handler interface {
 	// Broke tells that the connection is gone; the id is free. The error is
 	// ErrEnded if the other side closed it in order.
 	Broke(id int32, err error)
+}
+
+// A HalfHandler also hears when the other side of a connection will send no more,
+// and may still be sent to. If a Handler is none, such a connection broke.
+type HalfHandler interface {
+	Handler
+	Finished(id int32)
 }
 
 // ErrEnded is what a Handler gets if the other side closed the

@@ -50,13 +50,14 @@ type line struct {
 	ended   bool
 	finish  bool
 	held    bool // nothing is to be read
+	shut    bool // tell the other side that nothing more comes, once out is written
 	writing int  // bytes that are being written
 }
 
 type happening struct {
 	id, generation int32
 	line           *line
-	what           byte // 'a' accepted, 'o' opened, 'd' data, 'b' broke
+	what           byte // 'a' accepted, 'o' opened, 'd' data, 'f' finished, 'b' broke
 	data           []byte
 	came           mono.Span
 	err            error
@@ -144,7 +145,8 @@ func (p *portable) serve(id, generation int32, l *line) {
 		}
 		if err != nil {
 			if errors.Is(err, io.EOF) {
-				err = ErrEnded
+				p.tell(happening{id: id, generation: generation, what: 'f', err: ErrEnded})
+				return
 			}
 			p.tell(happening{id: id, generation: generation, what: 'b', err: err})
 			return
@@ -175,6 +177,13 @@ func (l *line) writeQueue(queued *atomic.Int64) {
 	defer func() { queued.Add(-int64(len(l.out))) }()
 	for {
 		for len(l.out) == 0 && !l.ended && !l.finish {
+			if l.shut {
+				l.shut = false
+				if half, ok := l.conn.(interface{ CloseWrite() error }); ok {
+					_ = half.CloseWrite() // an error shows again when the socket is read
+				}
+				continue
+			}
 			l.wake.Wait()
 		}
 		if l.ended || len(l.out) == 0 {
@@ -228,6 +237,25 @@ func (p *portable) open(id int32) *line {
 		return nil
 	}
 	return p.conns[id].line
+}
+
+func (p *portable) Reserve() int32 {
+	if n := len(p.free); n > 0 {
+		id := p.free[n-1]
+		p.free = p.free[:n-1]
+		return id
+	}
+	p.conns = append(p.conns, portableConn{})
+	return int32(len(p.conns) - 1)
+}
+
+func (p *portable) CloseWrite(id int32) {
+	if l := p.open(id); l != nil {
+		l.mu.Lock()
+		l.shut = true
+		l.mu.Unlock()
+		l.wake.Broadcast()
+	}
 }
 
 func (p *portable) Queued(id int32) int {
@@ -341,20 +369,18 @@ func (p *portable) handle(e happening, h Handler) {
 	case 'd':
 		h.Data(e.id, e.data, e.came)
 		p.buffers.Put((*[readSize]byte)(e.data[:readSize]))
-	case 'b':
+	case 'f', 'b':
+		if half, ok := h.(HalfHandler); ok && e.what == 'f' {
+			half.Finished(e.id)
+			return
+		}
 		p.Hangup(e.id)
 		h.Broke(e.id, e.err)
 	}
 }
 
 func (p *portable) accepted(l *line, h Handler) {
-	id := int32(len(p.conns))
-	if n := len(p.free); n > 0 {
-		id = p.free[n-1]
-		p.free = p.free[:n-1]
-	} else {
-		p.conns = append(p.conns, portableConn{})
-	}
+	id := p.Reserve()
 	c := &p.conns[id]
 	c.line, c.generation = l, c.generation+1
 	generation := c.generation

@@ -143,6 +143,12 @@ func (s *side) Hold(id int32, on bool) {
 	}
 }
 
+// Reserve implements poll.Driver; neither side both listens and dials.
+func (s *side) Reserve() int32 { return -1 }
+
+// CloseWrite implements poll.Driver; there are no halves here.
+func (s *side) CloseWrite(id int32) { s.Hangup(id) }
+
 // Hangup implements poll.Driver.
 func (s *side) Hangup(id int32) {
 	if l := s.lines[id]; l != nil {
