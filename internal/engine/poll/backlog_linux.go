@@ -1,34 +1,52 @@
 package poll
 
-import "tidepull/internal/base/mono"
+import (
+	"math"
+	"time"
+	"unsafe"
+
+	"tidepull/internal/base/mono"
+)
 
 // A backlog is what was read and has not been handed to the owner. Reading first
 // and working later keeps arrival times true: what waits in a socket while the
 // owner works is joined by the kernel, and keeps the stamp of its last packet
 // alone.
 //
-// It is a queue of pieces whose bytes lie in blocks that are used again. Only
-// what is read at once is copied, once.
+// It is a queue of pieces whose bytes lie in blocks that are used again; the kernel
+// writes into them, and nothing is copied.
 type backlog struct {
 	pieces []piece // from head on
 	head   int
-	bytes  int // that the pieces from head on hold
+	errors []error // of the pieces that have one, in their order
+	bytes  int     // that the pieces from head on hold
 	block  []byte
 	spare  [][]byte
 	used   [][]byte // blocks that are full, the oldest first
+	freed  bool     // the next piece is the first with bytes in a new block
 	rounds []round  // of reading, the oldest first
 	handed uint64   // pieces handed over since the start
 	read   uint64   // pieces read since the start
 }
 
-// A piece is something that happened to a connection.
+// A piece is something that happened to a connection. There may be very many: it
+// is kept small.
 type piece struct {
 	id, generation int32
 	what           byte // 'o' opened, 'd' data, 'f' finished, 'b' broke
 	freed          bool // the block before the piece's own is used up
-	data           []byte
-	came           mono.Span
-	err            error
+	size           int32
+	early          uint32    // how many microseconds before at its first bytes may have come
+	at             mono.Time // when its last bytes came
+	first          *byte     // of its data
+}
+
+// data gives the bytes of a piece.
+func (p *piece) data() []byte { return unsafe.Slice(p.first, p.size) }
+
+// came is when they arrived.
+func (p *piece) came() mono.Span {
+	return mono.Span{From: p.at.Add(-time.Duration(p.early) * time.Microsecond), To: p.at}
 }
 
 // A round is one look at all sockets: once the pieces up to its end are handed
@@ -39,7 +57,8 @@ type round struct {
 }
 
 const (
-	blockSize = 256 << 10
+	blockSize = 512 << 10
+	maxSpare  = 16 // blocks
 	// maxBacklog bounds what is read ahead, in bytes. What is beyond it stays in
 	// the kernel, which in the end slows the server down.
 	maxBacklog = 64 << 20
@@ -52,45 +71,65 @@ func (b *backlog) full() bool { return b.bytes >= maxBacklog || b.len() >= maxPi
 
 func (b *backlog) len() int { return len(b.pieces) - b.head }
 
-// add queues a piece; its data is copied.
-func (b *backlog) add(p piece) {
-	if n := len(p.data); n > 0 {
-		if len(b.block)+n > cap(b.block) {
-			p.freed = b.block != nil
-			b.newBlock(n)
+// room gives the memory into which the next piece is to be read: readSize bytes.
+func (b *backlog) room() []byte {
+	if b.len() == 0 { // everything was handed over: begin again with what is in the processor's caches
+		for _, old := range b.used {
+			if len(b.spare) < maxSpare {
+				b.spare = append(b.spare, old)
+			}
 		}
-		at := len(b.block)
-		b.block = append(b.block, p.data...)
-		p.data = b.block[at:len(b.block):len(b.block)]
-		b.bytes += n
+		b.block, b.used, b.freed = b.block[:0], b.used[:0], false
 	}
+	if cap(b.block)-len(b.block) < readSize {
+		if b.block != nil {
+			b.used = append(b.used, b.block)
+			b.freed = true
+		}
+		if n := len(b.spare); n > 0 {
+			b.block, b.spare = b.spare[n-1][:0], b.spare[:n-1]
+		} else {
+			b.block = make([]byte, 0, blockSize)
+		}
+	}
+	return b.block[len(b.block) : len(b.block)+readSize]
+}
+
+// addData queues n bytes that were read into room.
+func (b *backlog) addData(id, generation int32, n int, from, at mono.Time) {
+	early := (at.Sub(from) + time.Microsecond - 1) / time.Microsecond
+	p := piece{id: id, generation: generation, what: 'd', size: int32(n), freed: b.freed, at: at, early: uint32(min(early, math.MaxUint32)), first: unsafe.SliceData(b.block[len(b.block):cap(b.block)])}
+	b.block, b.freed = b.block[:len(b.block)+n], false
+	b.bytes += n
 	b.pieces = append(b.pieces, p)
 	b.read++
 }
 
-func (b *backlog) newBlock(n int) {
-	if b.block != nil {
-		b.used = append(b.used, b.block)
+// add queues something else that happened.
+func (b *backlog) add(id, generation int32, what byte, err error) {
+	if err != nil {
+		b.errors = append(b.errors, err)
 	}
-	if k := len(b.spare); k > 0 && n <= blockSize {
-		b.block, b.spare = b.spare[k-1][:0], b.spare[:k-1]
-		return
-	}
-	b.block = make([]byte, 0, max(n, blockSize))
+	b.pieces = append(b.pieces, piece{id: id, generation: generation, what: what})
+	b.read++
 }
 
-// take gives the oldest piece. Its data is valid until the next call.
-func (b *backlog) take() piece {
-	p := b.pieces[b.head]
-	b.pieces[b.head] = piece{}
+// take gives the oldest piece, and the error of one that broke. Its data is valid
+// until the next call.
+func (b *backlog) take() (p piece, err error) {
+	p = b.pieces[b.head]
 	b.head++
 	b.handed++
-	b.bytes -= len(p.data)
-	if p.freed { // the first piece of a block: the one before it has been handed over whole
-		if old := b.used[0]; cap(old) == blockSize && len(b.spare) < 16 {
-			b.spare = append(b.spare, old)
+	b.bytes -= int(p.size)
+	if p.freed { // the block before has been handed over whole
+		if len(b.spare) < maxSpare {
+			b.spare = append(b.spare, b.used[0])
 		}
 		b.used = append(b.used[:0], b.used[1:]...)
+	}
+	if p.what == 'b' {
+		err = b.errors[0]
+		b.errors = append(b.errors[:0], b.errors[1:]...)
 	}
 	switch {
 	case b.head == len(b.pieces):
@@ -103,7 +142,7 @@ func (b *backlog) take() piece {
 		clear(b.pieces[n:])
 		b.pieces, b.head = b.pieces[:n], 0
 	}
-	return p
+	return p, err
 }
 
 // looked books that a look at all sockets which began at an instant is over, and

@@ -25,7 +25,6 @@ type epoll struct {
 	conns    []conn
 	free     []int32 // ids of accepted connections that ended
 	events   []unix.EpollEvent
-	buf      []byte
 	control  [64]byte
 	iov      unix.Iovec
 	msg      unix.Msghdr
@@ -70,9 +69,8 @@ func NewEpoll() (Driver, error) {
 	if err != nil {
 		return nil, fmt.Errorf("epoll_create1: %w", err)
 	}
-	p := &epoll{fd: fd, listener: -1, events: make([]unix.EpollEvent, eventsPerWait), buf: make([]byte, readSize)}
-	p.iov.Base = &p.buf[0]
-	p.iov.SetLen(len(p.buf))
+	p := &epoll{fd: fd, listener: -1, events: make([]unix.EpollEvent, eventsPerWait)}
+	p.iov.SetLen(readSize)
 	p.msg.Iov = &p.iov
 	p.msg.SetIovlen(1)
 	return p, nil
@@ -417,7 +415,7 @@ const handFor = 200 * time.Microsecond
 func (p *epoll) hand(h Handler) {
 	began := mono.Now()
 	for n := 1; p.backlog.len() > 0; n++ {
-		b := p.backlog.take()
+		b, err := p.backlog.take()
 		c := &p.conns[b.id]
 		switch {
 		case c.generation != b.generation: // the owner has hung up
@@ -426,10 +424,10 @@ func (p *epoll) hand(h Handler) {
 		case b.what == 'f':
 			h.(HalfHandler).Finished(b.id)
 		case b.what == 'd':
-			h.Data(b.id, b.data, b.came)
+			h.Data(b.id, b.data(), b.came())
 		default:
 			p.Hangup(b.id)
-			h.Broke(b.id, b.err)
+			h.Broke(b.id, err)
 		}
 		if n%8 == 0 && mono.Now().Sub(began) > handFor {
 			return
@@ -595,7 +593,7 @@ func (p *epoll) finishOpening(id int32, c *conn) bool {
 	}
 	c.opening = false
 	p.waitOut(id, c, len(c.out) > 0)
-	p.backlog.add(piece{id: id, generation: c.generation, what: 'o'})
+	p.backlog.add(id, c.generation, 'o', nil)
 	return true
 }
 
@@ -630,6 +628,8 @@ func (p *epoll) read(id int32, c *conn) {
 		p.partly = true // it waits in the kernel
 		return
 	}
+	room := p.backlog.room()
+	p.iov.Base = &room[0]
 	p.msg.Control = &p.control[0]
 	p.msg.SetControllen(len(p.control))
 	n, _, errno := unix.RawSyscall(unix.SYS_RECVMSG, uintptr(c.fd), uintptr(unsafe.Pointer(&p.msg)), 0)
@@ -640,7 +640,7 @@ func (p *epoll) read(id int32, c *conn) {
 	case n == 0 && p.halves && !c.finished:
 		c.finished = true
 		p.ask(id, c)
-		p.backlog.add(piece{id: id, generation: c.generation, what: 'f'})
+		p.backlog.add(id, c.generation, 'f', nil)
 	case n == 0:
 		p.broke(id, c, ErrEnded)
 	default:
@@ -648,8 +648,8 @@ func (p *epoll) read(id int32, c *conn) {
 		if !c.unseen {
 			from = max(from, p.seen)
 		}
-		p.backlog.add(piece{id: id, generation: c.generation, what: 'd', data: p.buf[:n], came: mono.Span{From: min(from, at), To: at}})
-		if int(n) == len(p.buf) {
+		p.backlog.addData(id, c.generation, int(n), min(from, at), at)
+		if int(n) == len(room) {
 			p.partly = true // there may be more
 		} else {
 			c.lookedAt, c.unseen = p.looking, c.held
@@ -661,7 +661,7 @@ func (p *epoll) read(id int32, c *conn) {
 func (p *epoll) broke(id int32, c *conn, err error) {
 	p.shut(c)
 	c.ending = true
-	p.backlog.add(piece{id: id, generation: c.generation, what: 'b', err: err})
+	p.backlog.add(id, c.generation, 'b', err)
 }
 
 // arrival takes the receive stamp of the last read out of its control message:

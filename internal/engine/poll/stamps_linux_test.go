@@ -2,9 +2,11 @@ package poll
 
 import (
 	"encoding/binary"
+	"errors"
 	"net"
 	"net/netip"
 	"slices"
+	"strconv"
 	"testing"
 	"time"
 
@@ -144,14 +146,25 @@ func TestBacklog(t *testing.T) {
 	next, want := byte(0), byte(0)
 	for round := range 20000 {
 		for range round % 7 {
-			b.add(piece{what: 'd', data: slices.Repeat([]byte{next}, 1+int(next)*37%5000)})
+			n := 1 + int(next)*37%5000
+			copy(b.room(), slices.Repeat([]byte{next}, n))
+			b.addData(0, 0, n, 0, 0)
 			next++
+			if next%5 == 0 {
+				b.add(0, 0, 'b', errors.New(strconv.Itoa(int(next))))
+			}
 		}
 		b.looked(mono.Time(round))
 		for n := 0; n < (round+3)%8 && b.len() > 0; n++ {
-			p := b.take()
-			if len(p.data) != 1+int(want)*37%5000 || p.data[0] != want || p.data[len(p.data)-1] != want {
-				t.Fatalf("round %d: %d bytes of %d, want %d", round, len(p.data), p.data[0], want)
+			p, err := b.take()
+			if p.what == 'b' {
+				if err == nil || err.Error() != strconv.Itoa(int(want)) {
+					t.Fatalf("round %d: %v, want %d", round, err, want)
+				}
+				continue
+			}
+			if d := p.data(); len(d) != 1+int(want)*37%5000 || d[0] != want || d[len(d)-1] != want {
+				t.Fatalf("round %d: %d bytes of %d, want %d", round, len(d), d[0], want)
 			}
 			want++
 		}
@@ -162,7 +175,7 @@ func TestBacklog(t *testing.T) {
 	for b.len() > 0 {
 		b.take()
 	}
-	if b.bytes != 0 || len(b.used) > 1 || len(b.spare) > 16 {
+	if b.bytes != 0 || len(b.used) > 1 || len(b.spare) > maxSpare || len(b.errors) != 0 {
 		t.Errorf("%d bytes are counted, %d blocks in use, %d spare", b.bytes, len(b.used), len(b.spare))
 	}
 }

@@ -52,8 +52,8 @@ func (m *Lines) Take(io *IO, b []byte) {
 
 // Next implements Machine. An empty line is no message.
 func (m *Lines) Next(io *IO) Event {
-	if ev, ok := io.pending(Main); ok {
-		return ev
+	if io.waits(Main) {
+		return io.waiting(Main)
 	}
 	for m.phase >= open {
 		b := io.taking[Main]

@@ -50,9 +50,12 @@ func (p *partial) drop(io *IO, line int) {
 	io.taking[line], p.bytes = nil, nil
 }
 
-// pending gives the event that waits to be told, if there is one.
-func (io *IO) pending(line int) (Event, bool) {
+// waits reports whether an event waits to be told.
+func (io *IO) waits(line int) bool { return io.event[line].Kind != Nothing }
+
+// waiting gives that event.
+func (io *IO) waiting(line int) Event {
 	ev := io.event[line]
 	io.event[line] = Event{}
-	return ev, ev.Kind != Nothing
+	return ev
 }

@@ -97,8 +97,8 @@ func (m *Requests) Take(io *IO, b []byte) {
 
 // Next gives what happened; see Machine.
 func (m *Requests) Next(io *IO) Event {
-	if ev, ok := io.pending(Side); ok {
-		return ev
+	if io.waits(Side) {
+		return io.waiting(Side)
 	}
 	if !m.busy {
 		return Event{}

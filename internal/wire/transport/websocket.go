@@ -92,8 +92,8 @@ func (m *WebSocket) Take(io *IO, b []byte) {
 
 // Next implements Machine.
 func (m *WebSocket) Next(io *IO) Event {
-	if ev, ok := io.pending(Main); ok {
-		return ev
+	if io.waits(Main) {
+		return io.waiting(Main)
 	}
 	if m.phase == upgrading {
 		if ev := m.upgrade(io); ev.Kind != Nothing {
