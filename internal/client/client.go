@@ -50,8 +50,8 @@ type Client struct {
 	// when that was over, a pause by its length, a turn of a repeat
 	// to the turn's time.
 	clock mono.Time
-	turns [trial.MaxNesting]turn
-	n     int32 // in its crew
+	turns *[trial.MaxNesting]turn // nil until a repeat begins
+	n     int32                   // in its crew
 	sent  uint32
 	room  ledger.Room
 	asked ledger.Room // the room that an answer is awaited for

@@ -16,6 +16,9 @@ func (c *Client) repeat(e *Env, now mono.Time, s *trial.Step) {
 	if s.Repeat.Burst > 1 {
 		first = c.clock
 	}
+	if c.turns == nil {
+		c.turns = new([trial.MaxNesting]turn)
+	}
 	c.turns[c.depth] = turn{start: first, at: c.pc}
 	c.depth++
 	c.turn(e, now, s)

@@ -195,6 +195,7 @@ func (l *Loop) setUp() {
 	l.env.Hindered = l.hindered
 	l.env.Epoch = mono.WallOffset()/1000 - mark.Epoch
 	l.clients = make([]client.Client, 0, t.Clients())
+	l.ledger.Expect(t.Clients())
 	for crew := range t.Crews {
 		for n := range t.Crews[crew].Clients {
 			id := l.ledger.AddClient(uint16(crew))

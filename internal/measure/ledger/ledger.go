@@ -151,6 +151,9 @@ func New(cfg Config) *Ledger {
 	return l
 }
 
+// Expect makes room for a number of clients.
+func (l *Ledger) Expect(clients int) { l.seats = slices.Grow(l.seats, clients) }
+
 // AddClient announces the next client, of a crew, and returns its number.
 func (l *Ledger) AddClient(crew uint16) Client {
 	l.seats = append(l.seats, standing{crew: crew})

@@ -15,16 +15,22 @@ type room struct {
 	spoken int // notices that have come to anybody
 }
 
-// A roomSeat is one client's standing in one room.
+// A roomSeat is one client's standing in one room. There are many.
 type roomSeat struct {
+	stay                // the latest, which may be over
+	earlier  *[]stay    // those before it, the latest last, as long as something that was said in them is open; nil: none
+	order    *orderSeat // if an order for all is promised
+	lastSaid [2]uint64  // 1 more than the number of the last message that it said here, on each of its connections
 	client   Client
-	lastSaid [2]uint64 // 1 more than the number of the last message that it said here, on each of its connections
-	rank     uint64    // the highest of the messages that it got
-	ranked   uint64    // 1 more than the number of that message
-	nth      uint32    // how many messages it got, if an order for all is promised
-	members  int32     // the number of members that the server said to it last; -1: none
-	stay               // the latest, which may be over
-	earlier  []stay    // those before it, the latest last, as long as something that was said in them is open
+	members  int32 // the number of members that the server said to it last; -1: none
+}
+
+// An orderSeat is what a client got of a room in which all are to get the same
+// order.
+type orderSeat struct {
+	rank   uint64 // the highest of the messages that it got
+	ranked uint64 // 1 more than the number of that message
+	nth    uint32 // how many messages it got
 }
 
 // A stay is one epoch of a client's membership of a room: who leaves and comes
@@ -48,11 +54,14 @@ func (s *stay) inside() bool { return s.over == mono.Never }
 // for: what was said before oldest is settled.
 func (s *roomSeat) begin(now, oldest mono.Time) {
 	if s.entered != mono.Never {
-		n := 0
-		for n < len(s.earlier) && s.earlier[n].ceased < oldest {
+		if s.earlier == nil {
+			s.earlier = new([]stay)
+		}
+		e, n := *s.earlier, 0
+		for n < len(e) && e[n].ceased < oldest {
 			n++
 		}
-		s.earlier = append(s.earlier[:copy(s.earlier, s.earlier[n:])], s.stay)
+		*s.earlier = append(e[:copy(e, e[n:])], s.stay)
 	}
 	s.stay = stay{asked: now, entered: mono.Never, ceased: mono.Never, over: mono.Never, broke: mono.Never}
 }
@@ -60,9 +69,11 @@ func (s *roomSeat) begin(now, oldest mono.Time) {
 // at gives the stay in which a client was a member at an instant, of which it is
 // known that there is one: the first that had not ceased before it.
 func (s *roomSeat) at(t mono.Time) *stay {
-	for i := range s.earlier {
-		if s.earlier[i].ceased >= t {
-			return &s.earlier[i]
+	if s.earlier != nil {
+		for i := range *s.earlier {
+			if in := &(*s.earlier)[i]; in.ceased >= t {
+				return in
+			}
 		}
 	}
 	return &s.stay

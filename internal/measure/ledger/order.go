@@ -56,7 +56,10 @@ func (l *Ledger) defects(r *row, a Arrival, v Verdict) (d [3]bool) {
 	if l.cfg.Order != SameOrder {
 		return d
 	}
-	seat := &rm.seats[slot]
+	if rm.seats[slot].order == nil {
+		rm.seats[slot].order = new(orderSeat)
+	}
+	seat := rm.seats[slot].order
 	seat.nth++
 	if slot < len(r.nth) {
 		r.nth[slot] = seat.nth
