@@ -12,6 +12,7 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
@@ -63,13 +64,13 @@ type extra struct {
 	locals []expr.Value // what it captured
 	web    transport.Requests
 	past   *pastWatch
-	feeds  map[feedKey]int64 // the last number of each part of a feed
-	joined uint64            // 1 more than the number of the notice that it is entering
-	resume mono.Time         // when it reads on; 0: it is reading
-	perSec int               // how many bytes it reads in a second; 0: as fast as they come
-	silent bool              // it does not answer pings
+	feeds  map[feedKey]int64   // the last number of each part of a feed
+	joined maybe.Index[uint64] // the number of the notice that it is entering
+	resume mono.Time           // when it reads on; 0: it is reading
+	perSec int                 // how many bytes it reads in a second; 0: as fast as they come
+	silent bool                // it does not answer pings
 	inbox  inbox
-	slow   int32 // 1 more than the index of the step that has it read slowly; 0: it does not
+	slow   maybe.Index[int32] // the step that has it read slowly
 }
 
 func (c *Client) extra() *extra {
@@ -355,7 +356,7 @@ func (c *Client) refused(e *Env, now mono.Time, err error) {
 // broken handles the end of an open connection. A session that waits for it
 // goes on; otherwise there is nothing more to do.
 func (c *Client) broken(e *Env, now mono.Time, err error) {
-	awaited, slow := c.wait == forBreak, c.more != nil && c.more.slow > 0
+	awaited, slow := c.wait == forBreak, c.more != nil && c.more.slow.Is()
 	c.gone(e, now)
 	e.Ledger.Break(c.id, now)
 	c.room = noRoom
@@ -369,7 +370,8 @@ func (c *Client) broken(e *Env, now mono.Time, err error) {
 	e.counts().Evicted++
 	e.event(c, now, logbook.Evicted, noRoom, e.note("evicted", err))
 	if !awaited { // a slow reader's own doing: the session ends as planned
-		e.check(c, now, c.session.Steps[c.more.slow-1].Check, true, "")
+		step, _ := c.more.slow.Get()
+		e.check(c, now, c.session.Steps[step].Check, true, "")
 		c.end(e, now)
 		return
 	}

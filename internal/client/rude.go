@@ -1,6 +1,7 @@
 package client
 
 import (
+	"tidepull/internal/base/maybe"
 	"time"
 
 	"tidepull/internal/base/mono"
@@ -26,7 +27,7 @@ func (c *Client) readOn(e *Env, now mono.Time, margin time.Duration) {
 	if c.more.resume != 0 {
 		e.IO.Lines[transport.Main].Resume = true
 	}
-	c.more.perSec, c.more.resume, c.more.slow = 0, 0, 0
+	c.more.perSec, c.more.resume, c.more.slow = 0, 0, maybe.Index[int32]{}
 	delete(e.slow, c.id)
 	e.Ledger.Slow(c.id, false, now.Add(margin))
 }

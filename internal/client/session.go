@@ -4,6 +4,7 @@ import (
 	"errors"
 	"time"
 
+	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -141,7 +142,7 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 			break
 		}
 		x := c.extra()
-		x.perSec, x.slow = s.PerSec, c.pc+1
+		x.perSec, x.slow = s.PerSec, maybe.Of(c.pc)
 		e.slow[c.id] = true
 		e.Ledger.Slow(c.id, true, now)
 		if s.Within > 0 {

@@ -6,6 +6,7 @@ import (
 	"math"
 	"time"
 
+	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/mark"
@@ -92,7 +93,7 @@ func (c *Client) announce(e *Env, now mono.Time, k ledger.Kind, room ledger.Room
 	}
 	number := e.Ledger.Say(ledger.Say{Kind: k, Audience: ledger.ToOthers, Room: room, Sender: c.id, Due: now, Sent: now, Sheet: &e.Book.At(now).Sheet})
 	if k == ledger.Joined {
-		c.extra().joined = number + 1
+		c.extra().joined = maybe.Of(number)
 		return
 	}
 	e.provedTrue(room, c.id, number)
@@ -100,9 +101,12 @@ func (c *Client) announce(e *Env, now mono.Time, k ledger.Kind, room ledger.Room
 
 // unannounce takes back that the client enters.
 func (c *Client) unannounce(e *Env) {
-	if c.more != nil && c.more.joined > 0 {
-		e.Ledger.Cancel(c.more.joined - 1)
-		c.more.joined = 0
+	if c.more == nil {
+		return
+	}
+	if number, ok := c.more.joined.Get(); ok {
+		e.Ledger.Cancel(number)
+		c.more.joined = maybe.Index[uint64]{}
 	}
 }
 

@@ -2,6 +2,7 @@ package ledger
 
 import (
 	"tidepull/internal/base/bitset"
+	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
 )
 
@@ -17,10 +18,10 @@ type room struct {
 
 // A roomSeat is one client's standing in one room. There are many.
 type roomSeat struct {
-	stay                // the latest, which may be over
-	earlier  *[]stay    // those before it, the latest last, as long as something that was said in them is open; nil: none
-	order    *orderSeat // if an order for all is promised
-	lastSaid [2]uint64  // 1 more than the number of the last message that it said here, on each of its connections
+	stay                            // the latest, which may be over
+	earlier  *[]stay                // those before it, the latest last, as long as something that was said in them is open; nil: none
+	order    *orderSeat             // if an order for all is promised
+	lastSaid [2]maybe.Index[uint64] // the last message that it said here, on each of its connections
 	client   Client
 	members  int32 // the number of members that the server said to it last; -1: none
 }
@@ -28,9 +29,9 @@ type roomSeat struct {
 // An orderSeat is what a client got of a room in which all are to get the same
 // order.
 type orderSeat struct {
-	rank   uint64 // the highest of the messages that it got
-	ranked uint64 // 1 more than the number of that message
-	nth    uint32 // how many messages it got
+	rank   uint64              // the highest of the messages that it got
+	ranked maybe.Index[uint64] // which one that is
+	nth    uint32              // how many messages it got
 }
 
 // A stay is one epoch of a client's membership of a room: who leaves and comes

@@ -1,6 +1,10 @@
 package ledger
 
-import "time"
+import (
+	"time"
+
+	"tidepull/internal/base/maybe"
+)
 
 // chain lets a message know its sender's next one in the room, of those on the
 // same connection.
@@ -11,12 +15,12 @@ func (l *Ledger) chain(r *row) {
 	if r.say.Apart {
 		last = &seat.lastSaid[1]
 	}
-	if *last > 0 {
-		if before := l.rowOf(*last - 1); before != nil {
+	if number, ok := last.Get(); ok {
+		if before := l.rowOf(number); before != nil {
 			before.next = r.number
 		}
 	}
-	*last = r.number + 1
+	*last = maybe.Of(r.number)
 }
 
 // chainedLook bounds how many later messages of a sender are looked at.
@@ -70,9 +74,10 @@ func (l *Ledger) defects(r *row, a Arrival, v Verdict) (d [3]bool) {
 	}
 	switch {
 	case r.rank >= seat.rank:
-		seat.rank, seat.ranked = r.rank, r.number+1
+		seat.rank, seat.ranked = r.rank, maybe.Of(r.number)
 	case !d[0]:
-		l.doubt(r, slot, seat.ranked-1)
+		first, _ := seat.ranked.Get() // it has a rank, so there is one
+		l.doubt(r, slot, first)
 	}
 	return d
 }

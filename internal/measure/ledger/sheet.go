@@ -1,15 +1,17 @@
 package ledger
 
+import "tidepull/internal/base/maybe"
+
 // A Sheet is the account of the messages that were due in one second.
 type Sheet struct {
 	Second  int   // of the run; the ledger does not use it
 	Own     bool  // it is of messages that the tool itself sent late; the ledger does not use it
 	Foreign int64 // arrivals in that second whose mark is not of this run
 	crews   int
-	groups  []int32 // by room and kind: 1 more than the number of its group of cells
-	cells   []Tally // crews cells a group
-	keys    []Cell  // by group; the crew is not set
-	live    int     // rows that still book here
+	groups  []maybe.Index[int32] // by room and kind: the number of its group of cells
+	cells   []Tally              // crews cells a group
+	keys    []Cell               // by group; the crew is not set
+	live    int                  // rows that still book here
 }
 
 // A Cell says what a Tally is about.
@@ -37,15 +39,17 @@ func (s *Sheet) Each(f func(Cell, *Tally)) {
 func (s *Sheet) group(r Room, k Kind, crews int) int {
 	at := int(r)*int(NumKinds) + int(k)
 	for at >= len(s.groups) {
-		s.groups = append(s.groups, 0)
+		s.groups = append(s.groups, maybe.Index[int32]{})
 	}
-	if s.groups[at] == 0 {
+	group, ok := s.groups[at].Get()
+	if !ok {
 		s.crews = crews
 		s.keys = append(s.keys, Cell{Room: r, Kind: k})
-		s.groups[at] = int32(len(s.keys))
+		group = int32(len(s.keys)) - 1
+		s.groups[at] = maybe.Of(group)
 		for range crews {
 			s.cells = append(s.cells, Tally{})
 		}
 	}
-	return int(s.groups[at]-1) * crews
+	return int(group) * crews
 }

@@ -5,6 +5,7 @@ package layers
 // Of gives the layer of each package. A package may import those of lower
 // layers, and none of its own, but for the pairs in Allowed.
 var Of = map[string]int{
+	"internal/base/maybe":        0,
 	"internal/base/mono":         0,
 	"internal/base/bitset":       0,
 	"internal/measure/mark":      0,
