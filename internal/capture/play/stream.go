@@ -1,16 +1,15 @@
 package play
 
 import (
-	"bufio"
 	"context"
-	"errors"
 	"fmt"
 	"net/http"
-	"strings"
+	"slices"
 	"time"
 
 	"tidepull/internal/capture/probe"
 	"tidepull/internal/capture/replay"
+	"tidepull/internal/wire/eventstream"
 )
 
 // A stream is an event stream that a player follows. Its goroutine ends with
@@ -23,17 +22,6 @@ type stream struct {
 func (s *stream) stop() {
 	s.cancel()
 	<-s.done
-}
-
-// maxEvent is the longest event of an event stream, in bytes.
-const maxEvent = 4 << 20
-
-// tooLong ends a stream whose server sends an event without end.
-func tooLong(ctx context.Context, events chan probe.Event) {
-	select {
-	case events <- probe.Event{What: probe.Ended, At: time.Now(), By: "you", Why: fmt.Sprintf("an event of more than %d MiB", maxEvent>>20)}:
-	case <-ctx.Done():
-	}
 }
 
 // follow opens an event stream. Its events come among the player's others.
@@ -63,32 +51,29 @@ func (p *player) follow(ctx context.Context, s *replay.Step) error {
 		defer close(st.done)
 		defer cancel()
 		defer resp.Body.Close()
-		lines := bufio.NewScanner(resp.Body)
-		lines.Buffer(nil, maxEvent)
-		var data []string
-		size := 0
-		for lines.Scan() {
-			line := strings.TrimSuffix(lines.Text(), "\r")
-			field, value, _ := strings.Cut(line, ":")
-			switch {
-			case field == "data":
-				data = append(data, strings.TrimPrefix(value, " "))
-				if size += len(value) + 1; size > maxEvent {
-					tooLong(ctx, events)
-					return
-				}
-			case line == "" && len(data) > 0: // the event is whole (WHATWG HTML 9.2.6)
-				message := []byte(strings.Join(data, "\n"))
-				data, size = nil, 0
-				select {
-				case events <- probe.Event{What: probe.In, At: time.Now(), Message: message}:
-				case <-ctx.Done():
-					return
-				}
+		tell := func(e probe.Event) bool {
+			e.At = time.Now()
+			select {
+			case events <- e:
+				return true
+			case <-ctx.Done():
+				return false
 			}
 		}
-		if errors.Is(lines.Err(), bufio.ErrTooLong) {
-			tooLong(ctx, events)
+		var reader eventstream.Reader
+		buf := make([]byte, 32<<10)
+		for {
+			n, err := resp.Body.Read(buf)
+			told := true
+			bad := reader.Feed(buf[:n], func(e eventstream.Event) {
+				told = told && tell(probe.Event{What: probe.In, Message: slices.Clone(e.Data)})
+			})
+			if bad != nil {
+				tell(probe.Event{What: probe.Ended, By: "you", Why: bad.Error()})
+			}
+			if err != nil || bad != nil || !told {
+				return
+			}
 		}
 	}()
 	return nil

@@ -1,13 +1,13 @@
 package recording
 
 import (
-	"bytes"
 	"encoding/binary"
 	"fmt"
 	"strings"
 	"time"
 
 	"tidepull/internal/base/plain"
+	"tidepull/internal/wire/eventstream"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/ws"
 )
@@ -33,9 +33,7 @@ type side struct {
 	body    http1.Body
 	stream  bool // the content is an event stream
 	begun   bool
-	name    string // of the event under way
-	id      string
-	data    []string
+	events  eventstream.Reader
 	parts   []byte // of the message under way
 	op      byte
 	pieces  int
@@ -180,7 +178,7 @@ func (t *Tap) answer(s *side, at time.Duration) (int, error) {
 	}
 	s.inBody = !s.body.Done()
 	s.stream = strings.HasPrefix(h.Get("Content-Type"), "text/event-stream")
-	s.parts = nil
+	s.parts, s.events = nil, eventstream.Reader{}
 	return n, nil
 }
 
@@ -190,7 +188,9 @@ func (t *Tap) content(s *side, at time.Duration) (int, error) {
 		return 0, err
 	}
 	if s.stream {
-		t.events(s, part, at)
+		if err := t.events(s, part, at); err != nil {
+			return 0, err
+		}
 	} else {
 		s.parts = append(s.parts, part...)
 	}
@@ -210,34 +210,13 @@ func (t *Tap) endContent(s *side, at time.Duration) {
 	s.parts = nil
 }
 
-// events reads an event stream (WHATWG HTML 9.2.6).
-func (t *Tap) events(s *side, part []byte, at time.Duration) {
-	s.parts = append(s.parts, part...)
-	for {
-		i := bytes.IndexByte(s.parts, '\n')
-		if i < 0 {
-			return
-		}
-		line := string(bytes.TrimSuffix(s.parts[:i], []byte("\r")))
-		s.parts = s.parts[i+1:]
-		field, value, _ := strings.Cut(line, ":")
-		value = strings.TrimPrefix(value, " ")
-		switch {
-		case line == "":
-			if len(s.data) > 0 {
-				e := Entry{What: Event, Kind: s.name, ID: s.id}
-				e.SetPayload([]byte(strings.Join(s.data, "\n")))
-				t.tell(s, at, e)
-			}
-			s.name, s.data = "", nil
-		case field == "data":
-			s.data = append(s.data, value)
-		case field == "event":
-			s.name = value
-		case field == "id":
-			s.id = value
-		}
-	}
+// events reads an event stream.
+func (t *Tap) events(s *side, part []byte, at time.Duration) error {
+	return s.events.Feed(part, func(ev eventstream.Event) {
+		e := Entry{What: Event, Kind: ev.Name, ID: ev.ID}
+		e.SetPayload(ev.Data)
+		t.tell(s, at, e)
+	})
 }
 
 func (t *Tap) frame(s *side, at time.Duration) (int, error) {

@@ -13,6 +13,7 @@ var Of = map[string]int{
 	"internal/base/secret":       1,
 	"internal/base/units":        0,
 	"internal/wire":              0,
+	"internal/wire/eventstream":  1,
 	"internal/wire/http1":        1,
 	"internal/wire/jsonscan":     1,
 	"internal/wire/ws":           2,
