@@ -35,7 +35,7 @@ type Client struct {
 	crew     uint16
 	phase    phase
 	wait     wait
-	title    titling
+	naming    naming
 	depth    int8
 	ebbing   bool
 	came     bool // it ended, after it had set out
@@ -102,7 +102,7 @@ type wait uint8
 const (
 	forNothing wait = iota
 	forOpen
-	forTitle
+	forName
 	forExpected
 	forEntry
 	forLeave
@@ -114,13 +114,13 @@ const (
 	forEnd
 )
 
-type titling uint8
+type naming uint8
 
 const (
-	untitled titling = iota
-	titleAsked
-	titled
-	titleRefused
+	unnamed naming = iota
+	nameAsked
+	nameConfirmed
+	nameRefused
 )
 
 const noRoom ledger.Room = -1
@@ -131,8 +131,8 @@ func (e *Env) New(id ledger.Client, crew uint16, n int32) Client {
 	c := Client{id: id, crew: crew, n: n, session: cr.Session, deadline: mono.Never, room: noRoom, way: e.newWay()}
 	c.random.Seed(e.Trial.Seed, uint64(id))
 	c.fill(e)
-	c.name = cr.Title.Append(nil, &e.scope)
-	e.bears(string(c.name), id)
+	c.name = cr.ClientName.Append(nil, &e.scope)
+	e.registerName(string(c.name), id)
 	return c
 }
 
@@ -200,7 +200,7 @@ func (c *Client) fraction() float64 { return expr.Fraction(&c.random) }
 func (c *Client) Start(e *Env, now mono.Time) {
 	e.at(c, now)
 	e.setsOut(c)
-	c.pc, c.depth, c.ebbing, c.title, c.room = 0, 0, false, untitled, noRoom
+	c.pc, c.depth, c.ebbing, c.naming, c.room = 0, 0, false, unnamed, noRoom
 	c.more = nil
 	c.phase, c.clock = offline, now
 	e.counts().Started++
@@ -214,7 +214,7 @@ func (c *Client) await(w wait, now mono.Time, within time.Duration) {
 
 // connect begins to connect.
 func (c *Client) connect(e *Env, now mono.Time, s *trial.Step) {
-	c.phase, c.title = connecting, untitled
+	c.phase, c.naming = connecting, unnamed
 	c.wait, c.began = forOpen, now // how long it may take is the transport's to watch
 	o := transport.Opening{Endpoint: e.Main, Host: e.Host, Path: e.Path}
 	c.fill(e)
@@ -287,7 +287,7 @@ func (c *Client) drain(e *Env, came mono.Span, now mono.Time) {
 			e.Ledger.Break(c.id, now)
 		case transport.Ended:
 			if ev.Err != nil {
-				e.note("close", ev.Err)
+				e.countReason("close", ev.Err)
 			}
 			c.closed(e, now)
 		case transport.Refused:
@@ -307,7 +307,7 @@ func (c *Client) opened(e *Env, at, now mono.Time) {
 	e.Opened++
 	e.event(c, now, logbook.Opened, noRoom, "")
 	e.Book.Now().Connect.Record(at.Sub(c.began))
-	c.sayTitle(e, now)
+	c.sayName(e, now)
 	c.resume(e, now)
 }
 
@@ -343,13 +343,13 @@ func (c *Client) Broke(e *Env, line int, now mono.Time, err error) {
 
 func (c *Client) refused(e *Env, now mono.Time, err error) {
 	if lack := e.shortage(err, now); lack != nil {
-		e.event(c, now, logbook.Hindered, noRoom, e.note("not opened", lack))
+		e.event(c, now, logbook.Hindered, noRoom, e.countReason("not opened", lack))
 		c.land(e, now)
 		return
 	}
 	e.counts().Refused++
 	e.Refused++
-	e.event(c, now, logbook.Refused, noRoom, e.note("refused", err))
+	e.event(c, now, logbook.Refused, noRoom, e.countReason("refused", err))
 	c.land(e, now)
 }
 
@@ -362,13 +362,13 @@ func (c *Client) broken(e *Env, now mono.Time, err error) {
 	c.room = noRoom
 	if !awaited && !slow {
 		e.counts().Broken++
-		e.event(c, now, logbook.Broke, noRoom, e.note("broken", err))
+		e.event(c, now, logbook.Broke, noRoom, e.countReason("broken", err))
 		e.Lanes.Problem(e.since(now), 0, false, c.id)
 		c.land(e, now)
 		return
 	}
 	e.counts().Evicted++
-	e.event(c, now, logbook.Evicted, noRoom, e.note("evicted", err))
+	e.event(c, now, logbook.Evicted, noRoom, e.countReason("evicted", err))
 	if !awaited { // a slow reader's own doing: the session ends as planned
 		step, _ := c.more.slow.Get()
 		e.check(c, now, c.session.Steps[step].Check, true, "")
@@ -383,7 +383,7 @@ func (c *Client) broken(e *Env, now mono.Time, err error) {
 
 // goOffline ends a connection in the middle of a session, which may connect again.
 func (c *Client) goOffline(e *Env, now mono.Time) {
-	c.phase, c.title = offline, untitled
+	c.phase, c.naming = offline, unnamed
 	c.way.Drop(&e.IO)
 	c.readOn(e, now, 0)
 }
@@ -469,8 +469,8 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 		return
 	}
 	switch c.wait {
-	case forTitle:
-		c.title = titleRefused
+	case forName:
+		c.naming = nameRefused
 		c.denied(e, now, "its name was not confirmed in time")
 	case forExpected:
 		c.unmet(e, now)
@@ -504,7 +504,7 @@ func (c *Client) Cut(e *Env, now mono.Time) {
 	if c.phase == idle {
 		return
 	}
-	e.note("cut off", errors.New("still there at the end of the run"))
+	e.countReason("cut off", errors.New("still there at the end of the run"))
 	e.Ledger.Cease(c.id, now)
 	e.Ledger.Break(c.id, now)
 	c.hangUp(e)

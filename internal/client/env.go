@@ -116,8 +116,8 @@ func (e *Env) newWay() transport.Machine {
 	return &transport.WebSocket{}
 }
 
-// bears books that a client has a name.
-func (e *Env) bears(name string, id ledger.Client) {
+// registerName books that a client has a name.
+func (e *Env) registerName(name string, id ledger.Client) {
 	first, taken := e.byName[name]
 	switch {
 	case !taken:
@@ -173,7 +173,7 @@ func (e *Env) Counted(n ledger.Count, now mono.Time) {
 			e.recorded++
 			e.Events = append(e.Events, logbook.Event{At: e.since(now), Client: n.To, Room: n.Room, What: logbook.Failed, Detail: why})
 		}
-		e.note("check "+e.Trial.Checks[i].Name, errors.New("a wrong number of members"))
+		e.countReason("check "+e.Trial.Checks[i].Name, errors.New("a wrong number of members"))
 		e.Lanes.Problem(e.since(now), 0, false, n.To)
 	}
 	e.Lanes.Add(lane.Record{At: e.since(now), What: what, Number: uint64(i), Client: n.To, Peer: -1, Room: n.Room})
@@ -194,7 +194,7 @@ func (e *Env) check(c *Client, now mono.Time, i int, held bool, why string) {
 	what := lane.Held
 	if !held {
 		what = lane.Failed
-		e.event(c, now, logbook.Failed, noRoom, e.note("check "+e.Trial.Checks[i].Name, errors.New(why)))
+		e.event(c, now, logbook.Failed, noRoom, e.countReason("check "+e.Trial.Checks[i].Name, errors.New(why)))
 		e.Lanes.Problem(e.since(now), 0, false, c.id)
 	}
 	e.lane(c, now, lane.Record{What: what, Number: uint64(i), Peer: -1, Room: noRoom})
@@ -202,8 +202,8 @@ func (e *Env) check(c *Client, now mono.Time, i int, held bool, why string) {
 
 func (e *Env) counts() *logbook.Counts { return &e.Book.Now().Counts }
 
-// note counts a reason why a connection failed, and returns it in words.
-func (e *Env) note(what string, err error) string {
+// countReason counts a reason why a connection failed, and returns it in words.
+func (e *Env) countReason(what string, err error) string {
 	reason := reasonOf(err)
 	e.count(e.Trial.Hide(fmt.Sprintf("%s: %s", what, reason)), 1)
 	return e.Trial.Hide(reason)
@@ -244,7 +244,7 @@ func reasonOf(err error) string {
 }
 
 // event records that something happened to a client.
-func (e *Env) event(c *Client, now mono.Time, what logbook.What, room ledger.Room, detail string) {
+func (e *Env) event(c *Client, now mono.Time, what logbook.EventKind, room ledger.Room, detail string) {
 	if l, ok := laneOf[what]; ok {
 		e.lane(c, now, lane.Record{What: l, Peer: -1, Room: room})
 	}
@@ -265,7 +265,7 @@ func (e *Env) roomName(r ledger.Room) []byte {
 func (e *Env) markTime(t mono.Time) int64 { return int64(t)/1000 + e.Epoch }
 
 // laneOf tells what an event is in a lane.
-var laneOf = map[logbook.What]lane.What{
+var laneOf = map[logbook.EventKind]lane.Happening{
 	logbook.SetOut: lane.SetOut, logbook.Opened: lane.Opened, logbook.Entered: lane.Entered, logbook.Left: lane.Left,
 	logbook.Closed: lane.Closed, logbook.Evicted: lane.Closed, logbook.Hindered: lane.Refused, logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,
 }

@@ -129,10 +129,10 @@ func (e *Env) arrival(id ledger.Client, crew uint16, a ledger.Arrival, size int)
 // listens reports whether the client waits for a message.
 func (c *Client) listens() bool {
 	switch c.wait {
-	case forExpected, forEntry, forLeave, forTitle:
+	case forExpected, forEntry, forLeave, forName:
 		return true
 	}
-	return c.title == titleAsked || c.more != nil && c.more.past != nil
+	return c.naming == nameAsked || c.more != nil && c.more.past != nil
 }
 
 // hear looks whether the message in the scope is what the client waits for, and
@@ -141,17 +141,17 @@ func (c *Client) hear(e *Env, at, now mono.Time) bool {
 	c.fillAgain(e)
 	s := &e.scope
 	d := &e.Trial.Dialect
-	if c.title == titleAsked {
+	if c.naming == nameAsked {
 		switch {
-		case d.Title.Confirmed.True(s):
+		case d.Naming.Confirmed.True(s):
 			c.named(e, now)
-			if c.wait == forTitle {
+			if c.wait == forName {
 				c.clock = max(c.clock, now)
 				c.run(e, now)
 			}
 			return true
-		case d.Title.Refused != nil && d.Title.Refused.True(s):
-			c.title = titleRefused
+		case d.Naming.Refused != nil && d.Naming.Refused.True(s):
+			c.naming = nameRefused
 			c.denied(e, now, e.said("its name was refused"))
 			return true
 		}
@@ -197,7 +197,7 @@ func (c *Client) met(e *Env, now mono.Time) {
 	s := c.step()
 	if s.Never {
 		e.counts().Missed++
-		e.event(c, now, logbook.Missed, noRoom, e.note("missed", errors.New(s.Label+": it must not come")))
+		e.event(c, now, logbook.Missed, noRoom, e.countReason("missed", errors.New(s.Label+": it must not come")))
 		e.check(c, now, s.Check, false, "it must not come, and came")
 	} else {
 		e.counts().Met++
@@ -215,7 +215,7 @@ func (c *Client) unmet(e *Env, now mono.Time) {
 		e.check(c, now, s.Check, true, "")
 	} else {
 		e.counts().Missed++
-		e.event(c, now, logbook.Missed, noRoom, e.note("missed", errors.New(s.Label)))
+		e.event(c, now, logbook.Missed, noRoom, e.countReason("missed", errors.New(s.Label)))
 		e.check(c, now, s.Check, false, "it has not come in time")
 	}
 	c.resume(e, now)

@@ -71,7 +71,7 @@ func (e *Env) stray(r rumour, now mono.Time) {
 	if r.kind == ledger.Gone {
 		what = "left"
 	}
-	e.note("announced falsely", errors.New("a client was said to have "+what+" that had not"))
+	e.countReason("announced falsely", errors.New("a client was said to have "+what+" that had not"))
 	e.Lanes.Add(lane.Record{At: e.since(r.at), What: lane.Got, Number: lane.NoMessage, Client: r.to, Peer: r.about, Room: r.room, Fate: ledger.Stray, Kind: r.kind})
 	e.Lanes.Problem(e.since(r.at), 0, false, r.to, r.about)
 }

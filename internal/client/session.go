@@ -198,9 +198,9 @@ func (c *Client) fillAsked(e *Env) {
 	e.scope.Vars[expr.VarRoom] = expr.Value{Kind: expr.String, Str: e.roomName(c.asked)}
 }
 
-// sayTitle tells the server the client's name, if the dialect has names.
-func (c *Client) sayTitle(e *Env, now mono.Time) {
-	t := &e.Trial.Dialect.Title
+// sayName tells the server the client's name, if the dialect has names.
+func (c *Client) sayName(e *Env, now mono.Time) {
+	t := &e.Trial.Dialect.Naming
 	if d := c.step().Dial; d != nil && d.Nameless {
 		return
 	}
@@ -211,14 +211,14 @@ func (c *Client) sayTitle(e *Env, now mono.Time) {
 	}
 	c.fill(e)
 	c.send(e, t.Send, false)
-	c.title = titleAsked
+	c.naming = nameAsked
 	if t.Confirmed == nil {
 		c.named(e, now)
 	}
 }
 
 func (c *Client) named(e *Env, now mono.Time) {
-	c.title = titled
+	c.naming = nameConfirmed
 	e.Ledger.Enter(c.id, ledger.Everyone, now)
 }
 
@@ -239,8 +239,8 @@ func (c *Client) roomOf(e *Env, s *trial.Step) ledger.Room {
 }
 
 func (c *Client) enter(e *Env, now mono.Time, s *trial.Step) {
-	if c.title == titleAsked {
-		c.await(forTitle, now, s.Within)
+	if c.naming == nameAsked {
+		c.await(forName, now, s.Within)
 		return
 	}
 	c.asked = c.roomOf(e, s)
@@ -290,7 +290,7 @@ func (c *Client) notEntered(e *Env, now mono.Time, why string, refused bool) {
 // nothing that it could say.
 func (c *Client) denied(e *Env, now mono.Time, why string) {
 	e.counts().Denied++
-	e.event(c, now, logbook.Denied, noRoom, e.note("denied", errors.New(why)))
+	e.event(c, now, logbook.Denied, noRoom, e.countReason("denied", errors.New(why)))
 	e.Lanes.Problem(e.since(now), 0, false, c.id)
 	c.ebbing = true
 	c.sayClose(e, now, ws.CloseNormal, "")

@@ -114,7 +114,7 @@ func (c *Client) sayUnheard(e *Env, now mono.Time, t *expr.Template) []byte {
 
 func (c *Client) unsent(e *Env, now mono.Time, why string) {
 	e.counts().Unsent++
-	e.note("unsent", errors.New(why))
+	e.countReason("unsent", errors.New(why))
 	e.Lanes.Problem(e.since(now), 0, false, c.id)
 }
 

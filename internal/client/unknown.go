@@ -67,7 +67,7 @@ func shapeOf(dst, payload []byte) []byte {
 func (e *Env) recognises(c *Client, payload []byte) bool {
 	c.read(e, payload)
 	d := &e.Trial.Dialect
-	rules := []*expr.Program{d.Title.Confirmed, d.Title.Refused, d.Enter.Confirmed, d.Enter.Refused, d.Leave.Confirmed, d.Leave.Refused, d.Past, d.Heard.When, d.Presence.When, d.Joined.When, d.Gone.When}
+	rules := []*expr.Program{d.Naming.Confirmed, d.Naming.Refused, d.Enter.Confirmed, d.Enter.Refused, d.Leave.Confirmed, d.Leave.Refused, d.Past, d.Heard.When, d.Presence.When, d.Joined.When, d.Gone.When}
 	for i := range c.session.Steps {
 		if s := &c.session.Steps[i]; s.Do == trial.Expect {
 			rules = append(rules, s.When)

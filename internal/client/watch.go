@@ -329,7 +329,7 @@ func (c *Client) follow(e *Env, i int32, f *trial.Feed) (wrong string) {
 	last, known := x.feeds[feedKey{i, key}]
 	switch {
 	case !known && len(x.feeds) >= maxKeys:
-		e.note("not judged", fmt.Errorf("feed %s has more than %d keys at one client", f.Name, maxKeys))
+		e.countReason("not judged", fmt.Errorf("feed %s has more than %d keys at one client", f.Name, maxKeys))
 		return unjudged
 	case !known:
 		if x.feeds == nil {

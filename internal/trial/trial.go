@@ -116,7 +116,7 @@ func (t *Target) Lines() bool { return strings.HasPrefix(t.Address, "tcp:") }
 // not spoken; a part without When is not recognised.
 type Dialect struct {
 	Name     string
-	Title    Exchange      // naming oneself
+	Naming    Exchange      // naming oneself
 	Enter    Exchange      // entering a room
 	Leave    Exchange      // leaving a room
 	Past     *expr.Program // recognises a message that comes as history; nil: none does
@@ -210,7 +210,7 @@ type FinalCheck struct {
 type Crew struct {
 	Name    string
 	Clients int
-	Title   *expr.Template // a client's name
+	ClientName   *expr.Template // a client's name
 	Session *Session
 	Groups  int  // clients in a group; 1 if there are none
 	Tide    Tide // its own; no legs: the trial's
@@ -227,14 +227,14 @@ func (s *Session) Remembers() bool {
 	return slices.ContainsFunc(s.Steps, func(st Step) bool { return st.Already })
 }
 
-// Do tells what a step does.
-type Do uint8
+// StepKind tells what a step does.
+type StepKind uint8
 
 // The steps of a session. A repeat stands as Repeat, its steps, and Again; a
 // choice as Choose, with a Jump behind each of its options; a condition as
 // Branch, its steps, and a Jump over the otherwise.
 const (
-	Connect Do = iota
+	Connect StepKind = iota
 	Expect
 	Enter
 	Say
@@ -265,7 +265,7 @@ const NoCheck = -1
 
 // A Step is one step of a session. Which fields count depends on Do.
 type Step struct {
-	Do      Do
+	Do      StepKind
 	Check   int             // the number of the check that the step makes, or NoCheck
 	Label   string          // its name, for reports
 	When    *expr.Program   // Expect: the condition; Branch: likewise, over variables

@@ -76,7 +76,7 @@ func hostileRun(t *testing.T) *run.Snapshot {
 	tr.Checks = []trial.Check{{Name: hostile, Kind: hostile}}
 	for i := range 60 {
 		c := ledger.Client(i % 7)
-		r := lane.Record{At: time.Duration(i) * 230 * time.Millisecond, Client: c, Peer: (c + 3) % 7, Room: 1, Number: uint64(i % 9), What: lane.What(i % int(lane.NumWhats)), Fate: ledger.Fate(i % int(ledger.NumFates)), Kind: ledger.Kind(i % int(ledger.NumKinds)), Took: time.Duration(i) * time.Millisecond, Size: uint32(i)}
+		r := lane.Record{At: time.Duration(i) * 230 * time.Millisecond, Client: c, Peer: (c + 3) % 7, Room: 1, Number: uint64(i % 9), What: lane.Happening(i % int(lane.NumWhats)), Fate: ledger.Fate(i % int(ledger.NumFates)), Kind: ledger.Kind(i % int(ledger.NumKinds)), Took: time.Duration(i) * time.Millisecond, Size: uint32(i)}
 		s.Lanes = append(s.Lanes, r)
 	}
 	for n := range uint64(9) {
@@ -222,7 +222,7 @@ func TestWindowKeys(t *testing.T) {
 	v := newTestView(s)
 	step := func(k string, want scene.Span) {
 		t.Helper()
-		v.press(press(k), scene.Scene{S: s, W: s.Total, Entries: s.Entries})
+		v.press(press(k), scene.Scene{Run: s, Window: s.Total, Entries: s.Entries})
 		if v.window != want {
 			t.Fatalf("after %q the window is %v, want %v", k, v.window, want)
 		}
@@ -249,7 +249,7 @@ func TestWindowKeys(t *testing.T) {
 		t.Error("nothing is said at the end of the jumps")
 	}
 	step("w", scene.Span{})
-	if v.press(press("esc"), scene.Scene{S: s, W: s.Total}) != true {
+	if v.press(press("esc"), scene.Scene{Run: s, Window: s.Total}) != true {
 		t.Error("esc does not leave a run that is over")
 	}
 }
@@ -260,17 +260,17 @@ func TestFiguresOfTheWindow(t *testing.T) {
 	v := newTestView(s)
 	p := look.NewPalette(true, colorprofile.TrueColor)
 	whole := v.scene(&p, 100, 30)
-	if whole.Label != "last 10 s" || whole.W.Seconds != 10 {
-		t.Errorf("watch sums up %q, %d seconds", whole.Label, whole.W.Seconds)
+	if whole.Label != "last 10 s" || whole.Window.Seconds != 10 {
+		t.Errorf("watch sums up %q, %d seconds", whole.Label, whole.Window.Seconds)
 	}
 	v.view = viewLedger
-	if sc := v.scene(&p, 100, 30); sc.W != s.Total || sc.Label != "whole run" {
+	if sc := v.scene(&p, 100, 30); sc.Window != s.Total || sc.Label != "whole run" {
 		t.Errorf("the ledger sums up %q", sc.Label)
 	}
 	v.window = scene.Span{From: 3, To: 5}
 	sc := v.scene(&p, 100, 30)
-	if sc.W.Total.Said != 2 || sc.W.Total.Owed != 80 || sc.Label != "0:03-0:05" || len(sc.Entries) != 2 {
-		t.Errorf("%q: %+v", sc.Label, sc.W.Total)
+	if sc.Window.Total.Said != 2 || sc.Window.Total.Owed != 80 || sc.Label != "0:03-0:05" || len(sc.Entries) != 2 {
+		t.Errorf("%q: %+v", sc.Label, sc.Window.Total)
 	}
 }
 

@@ -247,10 +247,10 @@ func (v *runView) scene(p *look.Palette, width, height int) scene.Scene {
 	default:
 		span, label = scene.Span{From: 0, To: len(s.Entries)}, "whole run"
 	}
-	sc := scene.Scene{P: p, S: s, Label: label, Width: width, Height: height, W: s.Total, Entries: s.Entries}
+	sc := scene.Scene{Palette: p, Run: s, Label: label, Width: width, Height: height, Window: s.Total, Entries: s.Entries}
 	if span.To-span.From < len(s.Entries) {
 		sc.Entries = span.Of(s.Entries)
-		sc.W = v.sum(span, sc.Entries)
+		sc.Window = v.sum(span, sc.Entries)
 	}
 	return sc
 }

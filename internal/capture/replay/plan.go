@@ -43,22 +43,22 @@ type Actor struct {
 	Steps  []Step
 }
 
-// Do tells what a step does.
-type Do string
+// StepKind tells what a step does.
+type StepKind string
 
 // The steps.
 const (
-	Ask     Do = "request"
-	Connect Do = "connect"
-	Say     Do = "say"
-	Hear    Do = "hear"   // something that the server says
-	Follow  Do = "follow" // a request whose answer is an event stream
-	Close   Do = "close"
+	Ask     StepKind = "request"
+	Connect StepKind = "connect"
+	Say     StepKind = "say"
+	Hear    StepKind = "hear"   // something that the server says
+	Follow  StepKind = "follow" // a request whose answer is an event stream
+	Close   StepKind = "close"
 )
 
 // A Step is one thing that an actor does, or hears.
 type Step struct {
-	Do      Do
+	Do      StepKind
 	At      time.Duration // since the recording began
 	Method  string        // Ask
 	Path    string        // Ask, Connect

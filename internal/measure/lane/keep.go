@@ -99,7 +99,7 @@ func (r *Recorder) add(rec Record) bool {
 }
 
 // keepBody keeps what a message said, if it is still held.
-func (r *Recorder) keepBody(number uint64, what What) {
+func (r *Recorder) keepBody(number uint64, what Happening) {
 	if what != Said && what != Got && what != Lost && what != Heard {
 		return
 	}

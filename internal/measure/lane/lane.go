@@ -15,12 +15,12 @@ import (
 	"tidepull/internal/measure/ledger"
 )
 
-// What tells what a record is about.
-type What uint8
+// Happening tells what a record is about.
+type Happening uint8
 
 // The kinds of record.
 const (
-	Said      What = iota // a message; Peer is -1, or the one a whisper is for
+	Said      Happening = iota // a message; Peer is -1, or the one a whisper is for
 	Got                   // a marked message; Peer is its sender, Fate what it was
 	Heard                 // a message without a mark
 	Beat                  // a ping was answered
@@ -42,7 +42,7 @@ const (
 
 var whatNames = [NumWhats]string{"said", "got", "heard", "beat", "set out", "connected", "entered", "left", "closed", "broke", "refused", "denied", "check held", "check failed", "requested", "answered", "lost"}
 
-func (w What) String() string {
+func (w Happening) String() string {
 	if w >= NumWhats {
 		return "unknown"
 	}
@@ -50,10 +50,10 @@ func (w What) String() string {
 }
 
 // WhatNamed is the opposite of What.String.
-func WhatNamed(name string) What {
+func WhatNamed(name string) Happening {
 	for i, n := range whatNames {
 		if n == name {
-			return What(i)
+			return Happening(i)
 		}
 	}
 	return NumWhats
@@ -68,7 +68,7 @@ type Record struct {
 	Peer   ledger.Client // -1 if there is none
 	Room   ledger.Room   // -1 if there is none
 	Size   uint32        // of the message, in bytes
-	What   What
+	What   Happening
 	Fate   ledger.Fate // of Got
 	Kind   ledger.Kind // of Said, Got and Lost
 

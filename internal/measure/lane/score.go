@@ -102,7 +102,7 @@ func Arrange(records []Record, clients []ledger.Client, f Filter, from, to time.
 }
 
 // rank puts what causes something before it, if both have the same time.
-func rank(w What) int {
+func rank(w Happening) int {
 	switch w {
 	case SetOut, Opened:
 		return 0

@@ -24,17 +24,17 @@ const (
 	NumFates
 )
 
-// Gravity says how bad a fate is.
-type Gravity uint8
+// Severity says how bad a fate is.
+type Severity uint8
 
-// The gravities, from the worst.
+// The severities, from the worst.
 const (
-	Missing   Gravity = iota // it did not come
+	Missing   Severity = iota // it did not come
 	Wrong                    // it came, and should not have, or not so
 	Slow                     // it came too late
 	Tolerated                // nobody is to blame
 	Fine
-	numGravities
+	numSeverities
 )
 
 // sums says into which sums a fate's counter goes.
@@ -51,7 +51,7 @@ const (
 var fates = [NumFates]struct {
 	name    string
 	counter func(*Tally) *int64 // nil: it is counted elsewhere
-	gravity Gravity
+	severity Severity
 	sums    sums
 	why     string
 }{
@@ -81,8 +81,8 @@ func (f Fate) Title() string {
 	return f.String()
 }
 
-// Gravity says how bad the fate is.
-func (f Fate) Gravity() Gravity { return fates[f].gravity }
+// Severity says how bad the fate is.
+func (f Fate) Severity() Severity { return fates[f].severity }
 
 // Why says what a fate means, in words for who looks at one delivery.
 func (f Fate) Why() string { return fates[f].why }

@@ -87,10 +87,10 @@ func (l *Ledger) message(r *row, whole bool) Message {
 	s := r.say
 	m := Message{Number: r.number, Kind: s.Kind, Audience: s.Audience, Room: s.Room, Sender: s.Sender, Due: s.Due, Sent: s.Sent,
 		Owed: int(r.owed), Reached: int(r.reached), Late: int(r.late), Lost: int(r.lost), Odd: r.oddRest}
-	var ranked [numGravities][]Outcome
+	var ranked [numSeverities][]Outcome
 	n := 0
 	add := func(o Outcome) {
-		if rank := o.Fate.Gravity(); n < maxOutcomes && (rank < Fine || whole) {
+		if rank := o.Fate.Severity(); n < maxOutcomes && (rank < Fine || whole) {
 			ranked[rank] = append(ranked[rank], o)
 			n++
 		}

@@ -342,7 +342,7 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 }
 
 func (l *Ledger) judge(r *row, a Arrival, latency, least time.Duration, own bool) Fate {
-	slot := l.sit(a.To, r.say.Room)
+	slot := l.ensureSlot(a.To, r.say.Room)
 	if a.Past {
 		return l.judgePast(r, slot, a, latency)
 	}

@@ -138,9 +138,9 @@ func (s *standing) add(new seat) {
 	s.n++
 }
 
-// sit is slot, and gives the client a slot if it has none yet: it asks to
+// ensureSlot is slot, and gives the client a slot if it has none yet: it asks to
 // enter, or got a message that it should not have.
-func (l *Ledger) sit(c Client, r Room) int {
+func (l *Ledger) ensureSlot(c Client, r Room) int {
 	slot := l.slot(c, r)
 	if slot < 0 {
 		rm := &l.rooms[r]
@@ -179,7 +179,7 @@ func (l *Ledger) piledUp(c Client, sent mono.Time) bool {
 
 // Ask books that a client asked to enter a room.
 func (l *Ledger) Ask(c Client, r Room, now mono.Time) {
-	slot := l.sit(c, r)
+	slot := l.ensureSlot(c, r)
 	s := &l.rooms[r].seats[slot]
 	switch {
 	case !s.inside():

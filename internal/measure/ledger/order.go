@@ -9,7 +9,7 @@ import (
 // chain lets a message know its sender's next one in the room, of those on the
 // same connection.
 func (l *Ledger) chain(r *row) {
-	slot := l.sit(r.say.Sender, r.say.Room)
+	slot := l.ensureSlot(r.say.Sender, r.say.Room)
 	seat := &l.rooms[r.say.Room].seats[slot]
 	last := &seat.lastSaid[0]
 	if r.say.Apart {

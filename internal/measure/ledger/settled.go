@@ -49,7 +49,7 @@ func (l *Ledger) hadSettled(a Arrival) bool {
 		return false
 	}
 	m := l.settled.at(int(a.Mark.Number - l.settled.at(0).number))
-	slot := l.sit(a.To, m.room)
+	slot := l.ensureSlot(a.To, m.room)
 	if slices.Contains(m.few, int32(slot)) {
 		return true
 	}

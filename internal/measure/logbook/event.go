@@ -6,12 +6,12 @@ import (
 	"tidepull/internal/measure/ledger"
 )
 
-// What tells what happened to a client.
-type What uint8
+// EventKind tells what happened to a client.
+type EventKind uint8
 
 // What happens in a client's life.
 const (
-	SetOut What = iota
+	SetOut EventKind = iota
 	Opened
 	Entered
 	Left
@@ -28,7 +28,7 @@ const (
 
 var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "closed", "broke", "refused", "denied", "missed", "check failed", "not opened", "evicted"}
 
-func (w What) String() string {
+func (w EventKind) String() string {
 	if w >= numWhats {
 		return "unknown"
 	}
@@ -40,7 +40,7 @@ type Event struct {
 	At     time.Duration // since the start of the run
 	Client ledger.Client
 	Room   ledger.Room // of Entered and Left; -1 of others
-	What   What
+	What   EventKind
 	Detail string // why, of what went wrong
 }
 
@@ -48,10 +48,10 @@ type Event struct {
 const MaxEvents = 1 << 20
 
 // WhatNamed is the opposite of What.String.
-func WhatNamed(name string) What {
+func WhatNamed(name string) EventKind {
 	for i, n := range whatNames {
 		if n == name {
-			return What(i)
+			return EventKind(i)
 		}
 	}
 	return numWhats

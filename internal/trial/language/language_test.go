@@ -29,7 +29,7 @@ func TestDemoTrial(t *testing.T) {
 		}
 	}
 	steps := tr.Crews[2].Session.Steps
-	want := []trial.Do{trial.Connect, trial.Enter, trial.Repeat, trial.Say, trial.Tell, trial.Again, trial.Leave}
+	want := []trial.StepKind{trial.Connect, trial.Enter, trial.Repeat, trial.Say, trial.Tell, trial.Again, trial.Leave}
 	for i, s := range steps {
 		if s.Do != want[i] {
 			t.Fatalf("step %d is %d, want %d", i, s.Do, want[i])
@@ -226,7 +226,7 @@ dialect "plain-json" {
 	if err := tr.Fields.Extract([]byte(`{"op":"joined","channel":"quay"}`), s.Fields); err != nil || !tr.Dialect.Enter.Confirmed.True(s) {
 		t.Errorf("the confirmation is not recognised: %v", err)
 	}
-	if tr.Dialect.Title.Send != nil || tr.Dialect.Past != nil {
+	if tr.Dialect.Naming.Send != nil || tr.Dialect.Past != nil {
 		t.Error("parts of the built-in dialect are left")
 	}
 }

@@ -106,7 +106,7 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 		attrs := r.open(part.Body, "dialect."+part.Type).Attributes
 		switch part.Type {
 		case "name":
-			d.Title = r.exchange(attrs)
+			d.Naming = r.exchange(attrs)
 		case "enter":
 			d.Enter = r.exchange(attrs)
 		case "leave":
@@ -150,7 +150,7 @@ func (r *reader) exchange(a hcl.Attributes) trial.Exchange {
 func (r *reader) readCrew(b *hcl.Block) {
 	content := r.open(b.Body, "crew")
 	a := content.Attributes
-	c := trial.Crew{Name: b.Labels[0], Clients: r.whole(a["clients"], 1, 1<<24, 1), Title: r.textTemplate(a["name"]), Groups: r.whole(a["groups_of"], 1, 1<<20, 1)}
+	c := trial.Crew{Name: b.Labels[0], Clients: r.whole(a["clients"], 1, 1<<24, 1), ClientName: r.textTemplate(a["name"]), Groups: r.whole(a["groups_of"], 1, 1<<20, 1)}
 	for i, t := range content.Blocks {
 		if i > 0 {
 			r.fail(t.DefRange, "there is a second tide; a crew has one")
@@ -163,13 +163,13 @@ func (r *reader) readCrew(b *hcl.Block) {
 			r.fail(b.LabelRanges[0], "there is a crew %q already", c.Name)
 		}
 	}
-	if c.Title == nil {
-		c.Title = &expr.Template{}
-		c.Title.Text(c.Name + "-")
+	if c.ClientName == nil {
+		c.ClientName = &expr.Template{}
+		c.ClientName.Text(c.Name + "-")
 		var n expr.Builder
 		n.Var(expr.VarN)
 		p, _ := n.Build()
-		c.Title.Value(p)
+		c.ClientName.Value(p)
 	}
 	if s := a["session"]; s != nil {
 		c.Session = r.sessionOf(s)

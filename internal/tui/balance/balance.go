@@ -117,7 +117,7 @@ func (m Model) here() place {
 // View draws the view.
 func (m Model) View(sc scene.Scene) []string {
 	here := m.here()
-	lines := []string{sc.P.Rule(m.title(sc, here), sc.P.Draw(look.Faint, sc.Label), sc.Width)}
+	lines := []string{sc.Palette.Rule(m.title(sc, here), sc.Palette.Draw(look.Faint, sc.Label), sc.Width)}
 	lines = append(lines, m.head(sc, here)...)
 	foot := m.foot(sc, here)
 	rows := m.rows(sc)
@@ -126,12 +126,12 @@ func (m Model) View(sc scene.Scene) []string {
 	for i := from; i < min(len(rows), from+room); i++ {
 		pointer := "  "
 		if i == here.cursor {
-			pointer = sc.P.Draw(look.Strong, "▸ ")
+			pointer = sc.Palette.Draw(look.Strong, "▸ ")
 		}
 		lines = append(lines, look.Fit(pointer+rows[i].text, sc.Width))
 	}
 	if len(rows) == 0 {
-		lines = append(lines, "  "+sc.P.Draw(look.Faint, "nothing to show here"))
+		lines = append(lines, "  "+sc.Palette.Draw(look.Faint, "nothing to show here"))
 	}
 	return append(lines, foot...)
 }
@@ -143,17 +143,17 @@ func (m Model) title(sc scene.Scene, here place) string {
 	case message:
 		return fmt.Sprintf("message %d", here.key)
 	case client:
-		return "client " + plain.Text(sc.S.ClientName(int32(here.key)), 40)
+		return "client " + plain.Text(sc.Run.ClientName(int32(here.key)), 40)
 	}
 	return "ledger by " + orders[m.by]
 }
 
 func (m Model) name(sc scene.Scene, key int) string {
 	switch {
-	case m.by == 0 && key < len(sc.S.Rooms):
-		return plain.Text(sc.S.Rooms[key], 24)
-	case m.by == 1 && key < len(sc.S.Trial.Crews):
-		return plain.Text(sc.S.Trial.Crews[key].Name, 24)
+	case m.by == 0 && key < len(sc.Run.Rooms):
+		return plain.Text(sc.Run.Rooms[key], 24)
+	case m.by == 1 && key < len(sc.Run.Trial.Crews):
+		return plain.Text(sc.Run.Trial.Crews[key].Name, 24)
 	case m.by == 2:
 		return ledger.Kind(key).String()
 	}
@@ -202,13 +202,13 @@ func (m Model) tallyLine(sc scene.Scene, name string, t *ledger.Tally) string {
 		if v == 0 {
 			ink = look.Text
 		}
-		s += look.Right(sc.P.Draw(ink, units.Count(v)), fieldWidth)
+		s += look.Right(sc.Palette.Draw(ink, units.Count(v)), fieldWidth)
 	}
 	return s
 }
 
 func (m Model) head(sc scene.Scene, here place) []string {
-	p := sc.P
+	p := sc.Palette
 	switch here.what {
 	case sheet:
 		s := look.Fit("", nameWidth+2)
@@ -217,7 +217,7 @@ func (m Model) head(sc scene.Scene, here place) []string {
 		}
 		return []string{p.Draw(look.Faint, s)}
 	case message:
-		if msg := find(sc.S, uint64(here.key)); msg != nil {
+		if msg := find(sc.Run, uint64(here.key)); msg != nil {
 			return messageHead(sc, msg)
 		}
 	case client:
@@ -231,21 +231,21 @@ func (m Model) foot(sc scene.Scene, here place) []string {
 		return nil
 	}
 	why, signal := "adds up", look.AllWell
-	if problem := sc.S.Total.Imbalance(); problem != "" {
+	if problem := sc.Run.Total.Imbalance(); problem != "" {
 		why, signal = problem, look.InDanger
 	}
 	return append([]string{
-		sc.P.Draw(look.Faint, strings.Repeat("─", sc.Width)),
-		"  " + m.tallyLine(sc, "sum", &sc.W.Total),
-		"  " + sc.P.Signal(signal, why),
+		sc.Palette.Draw(look.Faint, strings.Repeat("─", sc.Width)),
+		"  " + m.tallyLine(sc, "sum", &sc.Window.Total),
+		"  " + sc.Palette.Signal(signal, why),
 	}, checks(sc)...)
 }
 
 // checks lists the trial's checks, those that failed first, and the final checks,
 // as far as there is room.
 func checks(sc scene.Scene) (lines []string) {
-	p := sc.P
-	all := run.ChecksOf(sc.S.Trial, sc.W)
+	p := sc.Palette
+	all := run.ChecksOf(sc.Run.Trial, sc.Window)
 	slices.SortStableFunc(all, func(a, b run.CheckSummary) int { return cmp.Compare(min(1, b.Failed), min(1, a.Failed)) })
 	most := max(0, min(len(all), (sc.Height-8)/2))
 	if most == 0 {
@@ -264,8 +264,8 @@ func checks(sc scene.Scene) (lines []string) {
 	if most < len(all) {
 		lines = append(lines, p.Draw(look.Faint, fmt.Sprintf("  and %d more", len(all)-most)))
 	}
-	lines = append(lines, watch.WordLines(p, sc.S, sc.Width, max(2, sc.Height/6))...)
-	for _, r := range sc.S.FinalResults {
+	lines = append(lines, watch.WordLines(p, sc.Run, sc.Width, max(2, sc.Height/6))...)
+	for _, r := range sc.Run.FinalResults {
 		signal := look.AllWell
 		if r.Verdict == run.Broken {
 			signal = look.SomethingLost
@@ -286,7 +286,7 @@ func (m Model) rows(sc scene.Scene) []row {
 		return life(sc, int32(here.key))
 	}
 	var rows []row
-	for _, l := range sc.W.By(m.key) {
+	for _, l := range sc.Window.By(m.key) {
 		rows = append(rows, row{m.tallyLine(sc, m.name(sc, l.Key), &l.Tally), &place{what: line, key: l.Key}})
 	}
 	return rows
@@ -296,13 +296,13 @@ func (m Model) rows(sc scene.Scene) []row {
 // with something wrong first.
 func (m Model) messages(sc scene.Scene, key int) []row {
 	var rows []row
-	for _, list := range [][]ledger.Message{sc.S.Kept, sc.S.Sampled} {
+	for _, list := range [][]ledger.Message{sc.Run.Kept, sc.Run.Sampled} {
 		for i := range list {
 			msg := &list[i]
 			if m.concerns(sc, msg, key) && sc.Holds(msg.Due) {
 				text := good(sc, msg)
 				if msg.Problems() > 0 {
-					text = at(sc.S, msg) + "  " + watch.Describe(sc.P, sc.S, msg)
+					text = at(sc.Run, msg) + "  " + watch.Describe(sc.Palette, sc.Run, msg)
 				}
 				rows = append(rows, row{text, &place{what: message, key: int(msg.Number)}})
 			}
@@ -322,7 +322,7 @@ func (m Model) concerns(sc scene.Scene, msg *ledger.Message, key int) bool {
 		return false
 	}
 	for _, o := range msg.Outcomes {
-		if sc.S.CrewOf(o.Client) == key {
+		if sc.Run.CrewOf(o.Client) == key {
 			return true
 		}
 	}
@@ -336,8 +336,8 @@ func clock(d time.Duration) string {
 }
 
 func good(sc scene.Scene, msg *ledger.Message) string {
-	return fmt.Sprintf("%s  %s message %d by %s in %s, owed to %d: all have it", at(sc.S, msg), sc.P.Draw(look.Faint, "·"), msg.Number,
-		plain.Text(sc.S.ClientName(msg.Sender), 30), plain.Text(sc.S.Rooms[msg.Room], 30), msg.Owed)
+	return fmt.Sprintf("%s  %s message %d by %s in %s, owed to %d: all have it", at(sc.Run, msg), sc.Palette.Draw(look.Faint, "·"), msg.Number,
+		plain.Text(sc.Run.ClientName(msg.Sender), 30), plain.Text(sc.Run.Rooms[msg.Room], 30), msg.Owed)
 }
 
 func find(s *run.Snapshot, number uint64) *ledger.Message {
@@ -354,25 +354,25 @@ func find(s *run.Snapshot, number uint64) *ledger.Message {
 func messageHead(sc scene.Scene, msg *ledger.Message) []string {
 	lag := msg.Sent.Sub(msg.Due)
 	return []string{
-		fmt.Sprintf("  a %s by %s in %s, due at %s, sent %s later", msg.Kind, plain.Text(sc.S.ClientName(msg.Sender), 30), plain.Text(sc.S.Rooms[msg.Room], 30), strings.TrimSpace(at(sc.S, msg)), units.Duration(lag)),
+		fmt.Sprintf("  a %s by %s in %s, due at %s, sent %s later", msg.Kind, plain.Text(sc.Run.ClientName(msg.Sender), 30), plain.Text(sc.Run.Rooms[msg.Room], 30), strings.TrimSpace(at(sc.Run, msg)), units.Duration(lag)),
 		fmt.Sprintf("  owed to %d, of whom %d have it, %d of them late; lost at %d", msg.Owed, msg.Reached, msg.Late, msg.Lost),
 		"",
 	}
 }
 
 func outcomes(sc scene.Scene, number uint64) []row {
-	msg := find(sc.S, number)
+	msg := find(sc.Run, number)
 	if msg == nil {
 		return nil
 	}
 	// The worst come first, and within one fate who had it first.
 	ordered := slices.Clone(msg.Outcomes)
 	slices.SortStableFunc(ordered, func(a, b ledger.Outcome) int {
-		return cmp.Or(cmp.Compare(a.Fate.Gravity(), b.Fate.Gravity()), cmp.Compare(a.Latency, b.Latency))
+		return cmp.Or(cmp.Compare(a.Fate.Severity(), b.Fate.Severity()), cmp.Compare(a.Latency, b.Latency))
 	})
 	var rows []row
 	for _, o := range ordered {
-		rows = append(rows, row{look.Fit(plain.Text(sc.S.ClientName(o.Client), 22), 24) + outcome(sc, o), &place{what: client, key: int(o.Client)}})
+		rows = append(rows, row{look.Fit(plain.Text(sc.Run.ClientName(o.Client), 22), 24) + outcome(sc, o), &place{what: client, key: int(o.Client)}})
 	}
 	return rows
 }
@@ -386,16 +386,16 @@ func outcome(sc scene.Scene, o ledger.Outcome) string {
 	if o.Fate == ledger.Lost || o.Fate == ledger.Excused || o.Fate == ledger.CaughtUp {
 		latency = ""
 	}
-	return look.Fit(sc.P.Draw(ink, o.Fate.String()), 11) + look.Right(latency, 14) + "  " + sc.P.Draw(look.Faint, o.Fate.Why())
+	return look.Fit(sc.Palette.Draw(ink, o.Fate.String()), 11) + look.Right(latency, 14) + "  " + sc.Palette.Draw(look.Faint, o.Fate.Why())
 }
 
 func clientHead(sc scene.Scene, id ledger.Client) []string {
 	sent, got := uint32(0), uint32(0)
-	if int(id) < len(sc.S.Sent) {
-		sent, got = sc.S.Sent[id], sc.S.Got[id]
+	if int(id) < len(sc.Run.Sent) {
+		sent, got = sc.Run.Sent[id], sc.Run.Got[id]
 	}
 	return []string{
-		fmt.Sprintf("  of crew %s: has sent %s messages and received %s marked ones", plain.Text(sc.S.Trial.Crews[sc.S.CrewOf(id)].Name, 30), units.Count(int64(sent)), units.Count(int64(got))),
+		fmt.Sprintf("  of crew %s: has sent %s messages and received %s marked ones", plain.Text(sc.Run.Trial.Crews[sc.Run.CrewOf(id)].Name, 30), units.Count(int64(sent)), units.Count(int64(got))),
 		"",
 	}
 }
@@ -408,17 +408,17 @@ func life(sc scene.Scene, id ledger.Client) []row {
 		row
 	}
 	var moments []moment
-	for _, e := range sc.S.Events {
+	for _, e := range sc.Run.Events {
 		if e.Client == id {
 			moments = append(moments, moment{e.At, row{text: clock(e.At) + "  " + event(sc, e)}})
 		}
 	}
-	for i := range sc.S.Kept {
-		msg := &sc.S.Kept[i]
+	for i := range sc.Run.Kept {
+		msg := &sc.Run.Kept[i]
 		for _, o := range msg.Outcomes {
 			if o.Client == id {
-				text := fmt.Sprintf("%s  message %-8d %s", at(sc.S, msg), msg.Number, outcome(sc, o))
-				moments = append(moments, moment{msg.Due.Sub(sc.S.Start), row{text, &place{what: message, key: int(msg.Number)}}})
+				text := fmt.Sprintf("%s  message %-8d %s", at(sc.Run, msg), msg.Number, outcome(sc, o))
+				moments = append(moments, moment{msg.Due.Sub(sc.Run.Start), row{text, &place{what: message, key: int(msg.Number)}}})
 			}
 		}
 	}
@@ -432,17 +432,17 @@ func life(sc scene.Scene, id ledger.Client) []row {
 
 func event(sc scene.Scene, e logbook.Event) string {
 	text := e.What.String()
-	if e.Room >= 0 && int(e.Room) < len(sc.S.Rooms) {
-		text += " " + plain.Text(sc.S.Rooms[e.Room], 30)
+	if e.Room >= 0 && int(e.Room) < len(sc.Run.Rooms) {
+		text += " " + plain.Text(sc.Run.Rooms[e.Room], 30)
 	}
 	if e.Detail != "" {
 		text += ": " + plain.Text(e.Detail, 80)
 	}
 	switch e.What {
 	case logbook.Broke, logbook.Refused:
-		return sc.P.Draw(look.Danger, text)
+		return sc.Palette.Draw(look.Danger, text)
 	case logbook.Denied, logbook.Missed, logbook.Failed:
-		return sc.P.Draw(look.Beware, text)
+		return sc.Palette.Draw(look.Beware, text)
 	}
 	return text
 }

@@ -60,7 +60,7 @@ func (m Model) Update(msg tea.KeyPressMsg, sc scene.Scene) (Model, bool) {
 
 // messages are the kept messages of the window, those with problems first.
 func messages(sc scene.Scene) (all []*ledger.Message) {
-	for _, list := range [][]ledger.Message{sc.S.Kept, sc.S.Sampled} {
+	for _, list := range [][]ledger.Message{sc.Run.Kept, sc.Run.Sampled} {
 		for i := range list {
 			if sc.Holds(list[i].Due) {
 				all = append(all, &list[i])
@@ -93,7 +93,7 @@ func (m Model) View(sc scene.Scene) []string {
 
 // reached draws the share of the audience that had the message, over time.
 func (m Model) reached(sc scene.Scene, width, rows int) []string {
-	p := sc.P
+	p := sc.Palette
 	var curve meter.Hist
 	owed := float64(0)
 	label, right := "share reached", sc.Label
@@ -106,11 +106,11 @@ func (m Model) reached(sc scene.Scene, width, rows int) []string {
 		}
 		owed = float64(msg.Owed)
 		label = fmt.Sprintf("message %d", msg.Number)
-		right = fmt.Sprintf("%s in %s, %d of %d", plain.Text(sc.S.ClientName(msg.Sender), 20), plain.Text(sc.S.Rooms[msg.Room], 20), msg.Reached, msg.Owed)
+		right = fmt.Sprintf("%s in %s, %d of %d", plain.Text(sc.Run.ClientName(msg.Sender), 20), plain.Text(sc.Run.Rooms[msg.Room], 20), msg.Reached, msg.Owed)
 	} else {
-		curve = *sc.W.Fanout()
-		owed = float64(sc.W.Total.Owed - sc.W.Total.Open() - sc.W.Total.Excused)
-		marks = []upright{{"first", sc.W.First.Quantile(0.5)}, {"median", sc.W.Median.Quantile(0.5)}, {"last", sc.W.Last.Quantile(0.5)}}
+		curve = *sc.Window.Fanout()
+		owed = float64(sc.Window.Total.Owed - sc.Window.Total.Open() - sc.Window.Total.Excused)
+		marks = []upright{{"first", sc.Window.First.Quantile(0.5)}, {"median", sc.Window.Median.Quantile(0.5)}, {"last", sc.Window.Last.Quantile(0.5)}}
 	}
 	lines := []string{p.Rule(label, p.Draw(look.Faint, right), width)}
 	if curve.Count() == 0 {
@@ -153,15 +153,15 @@ type upright struct {
 
 // percentiles draws latency by percentile, each nine taking the same room.
 func percentiles(sc scene.Scene, width, rows int) []string {
-	p := sc.P
+	p := sc.Palette
 	lines := []string{p.Rule("percentiles", p.Draw(look.Faint, "faint: the tool's reading lag"), width)}
-	f := sc.W.Fanout()
+	f := sc.Window.Fanout()
 	if f.Count() == 0 {
 		return append(lines, look.Right("", look.Gutter)+p.Draw(look.Faint, "nothing has been delivered in this window"))
 	}
 	d := look.NewDots(width-look.Gutter, rows-1)
 	const nines = 4.0
-	lag := &sc.W.ReadingLag
+	lag := &sc.Window.ReadingLag
 	ax := logAxis(min(f.Quantile(0.01), max(lag.Quantile(0.01), time.Microsecond)), max(f.Max(), lag.Max()), 4*d.Height)
 	at := func(x int) float64 { return 1 - math.Pow(10, -float64(x)/float64(2*d.Width)*nines) }
 	for x := range 2 * d.Width {
@@ -185,14 +185,14 @@ func percentiles(sc scene.Scene, width, rows int) []string {
 
 // sizes draws latency against the size of the audience, with the fitted line.
 func sizes(sc scene.Scene, width, rows int) []string {
-	p := sc.P
+	p := sc.Palette
 	text := "all audiences were of one size: no line can be fitted"
-	line, ok := sc.W.Fit.Line()
+	line, ok := sc.Window.Fit.Line()
 	if ok {
 		text = fmt.Sprintf("last recipient: %s and %s a recipient, ± %s", units.Micros(line.Base), units.Micros(line.Slope), units.Micros(line.Error))
 	}
 	lines := []string{p.Rule("room size", p.Draw(look.Faint, text), width)}
-	audiences := sc.W.BySize()
+	audiences := sc.Window.BySize()
 	table := min(width, 104)
 	header := []string{"audience", "deliveries", "p50", "p99", "max"}
 	if ok {

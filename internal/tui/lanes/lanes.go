@@ -173,7 +173,7 @@ func (m *Model) jump(by int, sc scene.Scene) {
 
 // refocus moves the focus to the next or the last thing that went wrong.
 func (m *Model) refocus(by int, sc scene.Scene) {
-	odd := lane.Odds(sc.S.Lanes)
+	odd := lane.Odds(sc.Run.Lanes)
 	at := -1
 	if m.focus != nil {
 		at = slices.Index(odd, *m.focus)
@@ -198,12 +198,12 @@ func (m Model) typed(msg tea.KeyPressMsg, sc scene.Scene) Model {
 		m.typing = false
 		return m
 	case "enter":
-		clients, label, err := sc.S.PickClients(m.input.Value())
+		clients, label, err := sc.Run.PickClients(m.input.Value())
 		if err != nil {
 			m.notice = err.Error()
 			return m
 		}
-		m.picked, m.label, m.typing, m.notice, m.cursor, m.moved, m.focus = clients, label, false, "", 0, sc.S.Finished, nil
+		m.picked, m.label, m.typing, m.notice, m.cursor, m.moved, m.focus = clients, label, false, "", 0, sc.Run.Finished, nil
 		return m
 	}
 	m.input, _ = m.input.Update(msg)
@@ -228,15 +228,15 @@ func (m *Model) auto(s *run.Snapshot) ([]ledger.Client, string) {
 // arrange makes the rows, where what they are made of has changed.
 func (m *Model) arrange(sc scene.Scene, span scene.Span) {
 	clients, label := m.picked, m.label
-	k := key{records: len(sc.S.Lanes), filter: m.filter, span: span, picked: fmt.Sprint(m.picked), run: nil}
-	if sc.S.Finished {
-		k.run = sc.S
+	k := key{records: len(sc.Run.Lanes), filter: m.filter, span: span, picked: fmt.Sprint(m.picked), run: nil}
+	if sc.Run.Finished {
+		k.run = sc.Run
 	}
 	if k == m.cached {
 		return
 	}
 	if clients == nil {
-		clients, label = m.auto(sc.S)
+		clients, label = m.auto(sc.Run)
 	}
 	m.cached, m.clients = k, clients
 	if m.picked == nil {
@@ -246,10 +246,10 @@ func (m *Model) arrange(sc scene.Scene, span scene.Span) {
 	if span.Set() {
 		from, to = time.Duration(span.From)*time.Second, time.Duration(span.To)*time.Second
 	}
-	m.rows = lane.Arrange(sc.S.Lanes, clients, filters[m.filter].f, from, to)
+	m.rows = lane.Arrange(sc.Run.Lanes, clients, filters[m.filter].f, from, to)
 	if i := slices.IndexFunc(m.rows, func(r lane.Row) bool { return m.focus != nil && r.Rec == *m.focus }); i >= 0 && !m.moved {
 		m.cursor = i
-	} else if !m.moved && !sc.S.Finished {
+	} else if !m.moved && !sc.Run.Finished {
 		m.cursor = len(m.rows) - 1
 	}
 	m.cursor = min(max(0, m.cursor), max(0, len(m.rows)-1))

@@ -49,7 +49,7 @@ func scenery() scene.Scene {
 	}
 	s.Bodies = []lane.Body{{Number: 10, Text: []byte(`{"text":"gate turning"}`)}}
 	p := look.NewPalette(true, colorprofile.NoTTY)
-	return scene.Scene{P: &p, S: s, Label: "whole run", Width: 150, Height: 30}
+	return scene.Scene{Palette: &p, Run: s, Label: "whole run", Width: 150, Height: 30}
 }
 
 func shown(m *Model, sc scene.Scene, span scene.Span) string {
@@ -156,10 +156,10 @@ func TestScroll(t *testing.T) {
 // moved.
 func TestFollowing(t *testing.T) {
 	sc := scenery()
-	whole := sc.S.Lanes
-	live := *sc.S
+	whole := sc.Run.Lanes
+	live := *sc.Run
 	live.Finished = false
-	sc.S = &live
+	sc.Run = &live
 	m := press(Model{}, sc, "g", "pilot-0,pilot-2", "enter")
 	for _, n := range []int{60, 120, len(whole)} {
 		live.Lanes = whole[:n]

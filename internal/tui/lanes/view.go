@@ -25,7 +25,7 @@ const quiet = 400 * time.Millisecond
 // is set.
 func (m *Model) View(sc scene.Scene, span scene.Span) []string {
 	m.arrange(sc, span)
-	p := sc.P
+	p := sc.Palette
 	right := fmt.Sprintf("%s, %s, %s of %d", filters[m.filter].name, sc.Label, units.Count(int64(min(len(m.rows), m.cursor+1))), len(m.rows))
 	lines := []string{p.Rule("lanes of clients "+m.label, p.Draw(look.Faint, right), sc.Width)}
 	if m.typing {
@@ -58,10 +58,10 @@ func (m *Model) names(sc scene.Scene) string {
 	for i, c := range m.clients {
 		x := m.middle(i, sc.Width)
 		each := (sc.Width - clock) / len(m.clients)
-		name := look.Clip(plain.Text(sc.S.ClientName(c), 40), each-2)
+		name := look.Clip(plain.Text(sc.Run.ClientName(c), 40), each-2)
 		d.Text(max(clock, x-len([]rune(name))/2), 0, name, look.Strong)
 	}
-	return d.Lines(sc.P)[0]
+	return d.Lines(sc.Palette)[0]
 }
 
 // A line is a row, or quiet time between two.
@@ -106,7 +106,7 @@ func (m *Model) lines(room int) (all []line, at int) {
 
 func (m *Model) draw(sc scene.Scene, room int) []string {
 	if len(m.rows) == 0 {
-		return []string{sc.P.Draw(look.Faint, "nothing of these clients is kept here; f shows more, g picks others")}
+		return []string{sc.Palette.Draw(look.Faint, "nothing of these clients is kept here; f shows more, g picks others")}
 	}
 	lines, at := m.lines(room)
 	d := look.NewDots(sc.Width, len(lines))
@@ -117,9 +117,9 @@ func (m *Model) draw(sc scene.Scene, room int) []string {
 		}
 		m.drawRow(d, y, sc, &m.rows[l.row], l.row == m.cursor)
 	}
-	out := d.Lines(sc.P)
+	out := d.Lines(sc.Palette)
 	if at >= 0 && at < len(out) {
-		out[at] = sc.P.Draw(look.Strong, "▸") + strings.TrimPrefix(out[at], " ")
+		out[at] = sc.Palette.Draw(look.Strong, "▸") + strings.TrimPrefix(out[at], " ")
 	}
 	return out
 }
@@ -284,13 +284,13 @@ func stamp(at time.Duration) string {
 func words(sc scene.Scene, r *lane.Row) string {
 	rec := &r.Rec
 	room := ""
-	if rec.Room >= 0 && int(rec.Room) < len(sc.S.Rooms) {
-		room = plain.Text(sc.S.Rooms[rec.Room], 30)
+	if rec.Room >= 0 && int(rec.Room) < len(sc.Run.Rooms) {
+		room = plain.Text(sc.Run.Rooms[rec.Room], 30)
 	}
-	who := plain.Text(sc.S.ClientName(rec.Peer), 24)
+	who := plain.Text(sc.Run.ClientName(rec.Peer), 24)
 	check := ""
-	if int(rec.Number) < len(sc.S.Trial.Checks) {
-		check = plain.Text(sc.S.Trial.Checks[rec.Number].Name, 40)
+	if int(rec.Number) < len(sc.Run.Trial.Checks) {
+		check = plain.Text(sc.Run.Trial.Checks[rec.Number].Name, 40)
 	}
 	switch rec.What {
 	case lane.Said:
@@ -334,7 +334,7 @@ func words(sc scene.Scene, r *lane.Row) string {
 // says is what a message says, behind what else is said of it: of JSON its
 // longest text, and of anything else the beginning.
 func says(sc scene.Scene, rec *lane.Record) string {
-	b := body(sc.S, rec)
+	b := body(sc.Run, rec)
 	if b == nil {
 		return ""
 	}
@@ -357,10 +357,10 @@ func says(sc scene.Scene, rec *lane.Record) string {
 // panel shows what the message under the cursor says.
 func (m *Model) panel(sc scene.Scene, height int) []string {
 	r := &m.rows[m.cursor].Rec
-	p := sc.P
-	title := fmt.Sprintf("what happened to %s at %.6f s: %s", plain.Text(sc.S.ClientName(r.Client), 40), r.At.Seconds(), words(sc, &m.rows[m.cursor]))
+	p := sc.Palette
+	title := fmt.Sprintf("what happened to %s at %.6f s: %s", plain.Text(sc.Run.ClientName(r.Client), 40), r.At.Seconds(), words(sc, &m.rows[m.cursor]))
 	lines := []string{p.Rule(title, "", sc.Width)}
-	switch b := body(sc.S, r); {
+	switch b := body(sc.Run, r); {
 	case b == nil:
 		lines = append(lines, p.Draw(look.Faint, "what it says is not kept"))
 	default:

@@ -15,9 +15,9 @@ import (
 
 // A Scene is one moment of a run view. It is made again for each picture.
 type Scene struct {
-	P       *look.Palette
-	S       *run.Snapshot
-	W       *logbook.Window  // the sum of the window
+	Palette *look.Palette
+	Run     *run.Snapshot
+	Window  *logbook.Window  // the sum of the window
 	Entries []*logbook.Entry // its seconds
 	Label   string           // of the window, for headings
 	Width   int
@@ -29,7 +29,7 @@ func (sc Scene) Holds(at mono.Time) bool {
 	if len(sc.Entries) == 0 {
 		return false
 	}
-	second := int(at.Sub(sc.S.Start) / time.Second)
+	second := int(at.Sub(sc.Run.Start) / time.Second)
 	return second >= sc.Entries[0].At && second <= sc.Entries[len(sc.Entries)-1].At
 }
 
@@ -98,7 +98,7 @@ func Recent(s *run.Snapshot) Span {
 
 // InkOf is the ink in which a fate is drawn if there is any of it.
 func InkOf(f ledger.Fate) look.Ink {
-	switch f.Gravity() {
+	switch f.Severity() {
 	case ledger.Missing:
 		return look.Lost
 	case ledger.Wrong, ledger.Slow:

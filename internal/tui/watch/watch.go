@@ -93,7 +93,7 @@ func (m *Model) View(c *Cache, sc scene.Scene) []string {
 	if sc.Height < tall || sc.Width < 100 {
 		return m.short(c, sc)
 	}
-	p, s, width, height := sc.P, sc.S, sc.Width, sc.Height
+	p, s, width, height := sc.Palette, sc.Run, sc.Width, sc.Height
 	n, each := look.Columns(width, 4)
 	const figures = 14
 	var below []string
@@ -112,7 +112,7 @@ func (m *Model) View(c *Cache, sc scene.Scene) []string {
 // short is the view if not all fits: what went wrong first, and always; the
 // rest below it scrolls.
 func (m *Model) short(c *Cache, sc scene.Scene) []string {
-	p, s, width := sc.P, sc.S, sc.Width
+	p, s, width := sc.Palette, sc.Run, sc.Width
 	fixed := wrongLines(sc, max(1, sc.Height/3))
 	n, each := look.Columns(width, 4)
 	blocks := [][]string{ledgerLines(sc, each), latencyLines(sc, each), trafficLines(sc, each), selfLines(sc, each)}
@@ -138,7 +138,7 @@ func (m *Model) short(c *Cache, sc scene.Scene) []string {
 // wrongLines are the counts that must always be seen, and the limits that do not
 // hold.
 func wrongLines(sc scene.Scene, most int) []string {
-	p, s, t := sc.P, sc.S, &sc.S.Total.Total
+	p, s, t := sc.Palette, sc.Run, &sc.Run.Total.Total
 	part := func(name string, n int64, ink look.Ink) string {
 		if n == 0 {
 			ink = look.Text
@@ -182,13 +182,13 @@ func WordLines(p *look.Palette, s *run.Snapshot, width, most int) []string {
 }
 
 func heading(sc scene.Scene, label string, each int) string {
-	return sc.P.Heading(label, each, figureWidth, two(sc, sc.Label, "whole run")...)
+	return sc.Palette.Heading(label, each, figureWidth, two(sc, sc.Label, "whole run")...)
 }
 
 // two are the figures of the window and of the whole run, where these are not
 // the same.
 func two(sc scene.Scene, window, whole string) []string {
-	if sc.W == sc.S.Total {
+	if sc.Window == sc.Run.Total {
 		return []string{whole}
 	}
 	return []string{window, whole}
@@ -197,8 +197,8 @@ func two(sc scene.Scene, window, whole string) []string {
 const figureWidth = 11
 
 func ledgerLines(sc scene.Scene, each int) []string {
-	p, all := sc.P, sc.S.Total
-	r, t := &sc.W.Total, &all.Total
+	p, all := sc.Palette, sc.Run.Total
+	r, t := &sc.Window.Total, &all.Total
 	lines := []string{heading(sc, "ledger", each)}
 	count := func(name string, of func(*ledger.Tally) int64, wrong look.Ink) {
 		a, b := of(r), of(t)
@@ -245,7 +245,7 @@ func balance(p *look.Palette, all *logbook.Window, each int) string {
 }
 
 func latencyLines(sc scene.Scene, each int) []string {
-	p, recent, all := sc.P, sc.W, sc.S.Total
+	p, recent, all := sc.Palette, sc.Window, sc.Run.Total
 	lines := []string{heading(sc, "latency", each)}
 	row := func(name string, a, b *meter.Hist, q float64) {
 		lines = append(lines, p.Line(name, each, figureWidth, two(sc, quantile(p, a, q), quantile(p, b, q))...))
@@ -278,7 +278,7 @@ func quantile(p *look.Palette, h *meter.Hist, q float64) string {
 }
 
 func trafficLines(sc scene.Scene, each int) []string {
-	p, recent, all := sc.P, sc.W, sc.S.Total
+	p, recent, all := sc.Palette, sc.Window, sc.Run.Total
 	lines := []string{heading(sc, "traffic", each)}
 	rate := func(name string, of func(*logbook.Counts) int64) {
 		per := func(w *logbook.Window) string {
@@ -326,7 +326,7 @@ func alarm(p *look.Palette, n int64, wrong look.Ink) string {
 }
 
 func selfLines(sc scene.Scene, each int) []string {
-	p, s, recent, all := sc.P, sc.S, sc.W, sc.S.Total
+	p, s, recent, all := sc.Palette, sc.Run, sc.Window, sc.Run.Total
 	lines := []string{heading(sc, "the tool", each)}
 	row := func(name string, of func(*logbook.Window) string) {
 		lines = append(lines, p.Line(name, each, figureWidth, two(sc, of(recent), of(all))...))
