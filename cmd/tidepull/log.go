@@ -11,7 +11,7 @@ import (
 	"tidepull/internal/engine/machine"
 )
 
-// openLog opens the tool's own log. Where that cannot be, the tool works
+// openLog opens the tool's own log. If that cannot be, the tool works
 // without one; if the user named the file, it is said.
 func openLog(path string) (log *slog.Logger, closeLog func()) {
 	named := path != ""

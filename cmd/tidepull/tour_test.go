@@ -61,7 +61,7 @@ func TestTour(t *testing.T) {
 	} else if out, err := exec.Command("go", "build", "-o", filepath.Join(dir, "tidepull"), ".").CombinedOutput(); err != nil {
 		t.Fatalf("building: %v\n%s", err, out)
 	}
-	// Where the machine has not enough time for the tool, a limit that holds is
+	// If the machine has not enough time for the tool, a limit that holds is
 	// not proven (status 3); that is no fault of the tour's.
 	mayBeCrowded := regexp.MustCompile(`(?m)^tidepull run [^|\n]*$`)
 	// What is started in the background ends with the shell.

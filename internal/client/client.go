@@ -35,7 +35,7 @@ type Client struct {
 	crew     uint16
 	phase    phase
 	wait     wait
-	naming    naming
+	naming   naming
 	depth    int8
 	ebbing   bool
 	came     bool // it ended, after it had set out

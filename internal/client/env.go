@@ -264,7 +264,7 @@ func (e *Env) roomName(r ledger.Room) []byte {
 // markTime converts an instant to the time that stands in a mark.
 func (e *Env) markTime(t mono.Time) int64 { return int64(t)/1000 + e.Epoch }
 
-// laneOf tells what an event is in a lane.
+// laneOf says what an event is in a lane.
 var laneOf = map[logbook.EventKind]lane.Happening{
 	logbook.SetOut: lane.SetOut, logbook.Opened: lane.Opened, logbook.Entered: lane.Entered, logbook.Left: lane.Left,
 	logbook.Closed: lane.Closed, logbook.Evicted: lane.Closed, logbook.Hindered: lane.Refused, logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,

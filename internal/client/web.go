@@ -87,7 +87,7 @@ func (c *Client) answered(e *Env, h *http1.Head, content []byte, at, now mono.Ti
 	c.resume(e, now)
 }
 
-// wrongIn tells what is not as it must be in an answer, or "".
+// wrongIn says what is not as it must be in an answer, or "".
 func wrongIn(h *http1.Head, r *trial.Request, s *expr.Scope) string {
 	switch {
 	case r.Status != 0 && h.Status != r.Status, r.Status == 0 && h.Status >= 400:

@@ -112,11 +112,11 @@ type Target struct {
 // WebSocket.
 func (t *Target) Lines() bool { return strings.HasPrefix(t.Address, "tcp:") }
 
-// A Dialect tells how a family of servers says things. A part without Send is
+// A Dialect says how a family of servers says things. A part without Send is
 // not spoken; a part without When is not recognised.
 type Dialect struct {
 	Name     string
-	Naming    Exchange      // naming oneself
+	Naming   Exchange      // naming oneself
 	Enter    Exchange      // entering a room
 	Leave    Exchange      // leaving a room
 	Past     *expr.Program // recognises a message that comes as history; nil: none does
@@ -185,7 +185,7 @@ type Barrier struct {
 	Check int
 }
 
-// BarrierScope tells who waits for whom.
+// BarrierScope says who waits for whom.
 type BarrierScope uint8
 
 // The scopes.
@@ -208,12 +208,12 @@ type FinalCheck struct {
 
 // A Crew is a group of clients that follow the same session.
 type Crew struct {
-	Name    string
-	Clients int
-	ClientName   *expr.Template // a client's name
-	Session *Session
-	Groups  int  // clients in a group; 1 if there are none
-	Tide    Tide // its own; no legs: the trial's
+	Name       string
+	Clients    int
+	ClientName *expr.Template // a client's name
+	Session    *Session
+	Groups     int  // clients in a group; 1 if there are none
+	Tide       Tide // its own; no legs: the trial's
 }
 
 // A Session is the script that one client follows.
@@ -227,7 +227,7 @@ func (s *Session) Remembers() bool {
 	return slices.ContainsFunc(s.Steps, func(st Step) bool { return st.Already })
 }
 
-// StepKind tells what a step does.
+// StepKind says what a step does.
 type StepKind uint8
 
 // The steps of a session. A repeat stands as Repeat, its steps, and Again; a
@@ -335,7 +335,7 @@ type Rate struct {
 	Shared Sharing       // among whom Every is the interval
 }
 
-// Sharing tells whose rate it is.
+// Sharing says whose rate it is.
 type Sharing uint8
 
 // The sharings.

@@ -4,7 +4,7 @@ package wire
 
 import "fmt"
 
-// A ProtocolError tells which rule of a protocol the other side broke.
+// A ProtocolError says which rule of a protocol the other side broke.
 type ProtocolError struct {
 	Protocol string // "websocket", "http"
 	Rule     string // what was wrong, in words

@@ -125,7 +125,7 @@ func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
 // tellEvery is how often the progress of a replay is reported.
 const tellEvery = time.Second
 
-// tellUntil tells how far the replay is until it is over.
+// tellUntil says how far the replay is until it is over.
 func (c *collection) tellUntil(finished <-chan struct{}, o Options) {
 	ticker := time.NewTicker(tellEvery)
 	defer ticker.Stop()

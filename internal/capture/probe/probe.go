@@ -34,7 +34,7 @@ type Target struct {
 	Secrets   []string      // what must not be shown, in no event
 }
 
-// What tells what an Event is about.
+// What says what an Event is about.
 type What string
 
 // The kinds of Event.
@@ -105,7 +105,7 @@ type Line struct {
 
 // Dial begins to connect. tell is called with each event, one at a time and in their
 // order, from a goroutine of the Line that holds no lock: it may take its time,
-// and may call the Line's methods. Where it does not keep up, less is read from
+// and may call the Line's methods. If it does not keep up, less is read from
 // the server. After Ended nothing more comes, and the Line is over.
 func Dial(number int, t Target, tell func(Event)) *Line {
 	ctx, cancel := context.WithCancel(context.Background())

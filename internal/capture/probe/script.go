@@ -197,7 +197,7 @@ func (s *script) forget(n int) {
 	s.heard, s.first = s.heard[n:], s.first+n
 }
 
-// drain tells what has come already, and the end if it is near.
+// drain says what has come already, and the end if it is near.
 func (s *script) drain() {
 	for end := time.Now().Add(time.Second); time.Now().Before(end) && (!s.line.Reported() || len(s.events) > 0 || !s.over && !s.line.Open()); {
 		s.next(time.After(5 * time.Millisecond))

@@ -87,7 +87,7 @@ func (e *Entry) SetPayload(b []byte) {
 // MaxLine is the longest line of a recording that is read.
 const MaxLine = 64 << 20
 
-// An Error tells which line of a recording is wrong.
+// An Error says which line of a recording is wrong.
 type Error struct {
 	Line int
 	Why  string
@@ -95,7 +95,7 @@ type Error struct {
 
 func (e *Error) Error() string { return fmt.Sprintf("line %d of the recording: %s", e.Line, e.Why) }
 
-// Read reads a recording. Where a line is wrong the error is an *Error; a last
+// Read reads a recording. If a line is wrong the error is an *Error; a last
 // line that was cut off is left out.
 func Read(r io.Reader) (*Recording, error) {
 	lines := bufio.NewScanner(r)

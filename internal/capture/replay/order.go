@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
+	"tidepull/internal/trial/language"
 	"time"
 )
 
@@ -67,6 +68,6 @@ func meetings(p *Plan) map[*Actor]map[int][]meeting {
 // barriers writes those that stand before a step.
 func (w *writer) barriers(a *Actor, step int) {
 	for _, m := range w.meet[a][step] {
-		w.p("barrier %s {\n within = %q\n}", quote(m.name), m.within.Round(time.Second).String())
+		w.p("barrier %s {\n within = %q\n}", language.Quote(m.name), m.within.Round(time.Second).String())
 	}
 }

@@ -43,7 +43,7 @@ type Actor struct {
 	Steps  []Step
 }
 
-// StepKind tells what a step does.
+// StepKind says what a step does.
 type StepKind string
 
 // The steps.

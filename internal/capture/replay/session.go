@@ -12,10 +12,9 @@ import (
 	"unicode"
 	"unicode/utf8"
 
-	"github.com/hashicorp/hcl/v2/hclwrite"
-
 	"tidepull/internal/base/plain"
 	"tidepull/internal/capture/recording"
+	"tidepull/internal/trial/language"
 )
 
 // SessionOf writes what a recording's clients did as a trial, with secret blocks
@@ -43,7 +42,7 @@ func (p *Plan) Trial(name string, speed float64) string {
 			w.p("#   %q becomes %s: %s", plain.Text(g.Value, 60), g.Becomes, plain.Text(g.Why, 0))
 		}
 	}
-	w.p("\ntrial %s {\n  seed = 1\n}\n", quote(name))
+	w.p("\ntrial %s {\n  seed = 1\n}\n", language.Quote(name))
 	w.secrets()
 	w.target()
 	w.p("# What was recorded is said as it stands, and nothing else.\ndialect \"recorded\" {}\n")
@@ -60,7 +59,11 @@ func (p *Plan) Trial(name string, speed float64) string {
 	}
 	w.p("tide {\n  flood \"100%%\" {\n    over = \"100ms\"\n  }\n  slack {\n    lasts = %q\n  }\n}\n", (time.Duration(float64(lasts)/speed) + 5*time.Second).Round(time.Second).String())
 	w.p("limit \"all that was answered then is answered now\" {\n  of     = checks.failed\n  equals = 0\n}")
-	return string(hclwrite.Format([]byte(w.b.String())))
+	src := []byte(w.b.String())
+	if laidOut, err := language.Format(src, name); err == nil {
+		src = laidOut
+	}
+	return string(src)
 }
 
 type writer struct {
@@ -79,7 +82,7 @@ func (w *writer) secrets() {
 		if g.Kind == "secret" && !seen[g.Value] {
 			seen[g.Value] = true
 			name, env := recording.SecretOf(g.Value)
-			w.p("secret %s {\n env = %q\n}\n", quote(name), env)
+			w.p("secret %s {\n env = %q\n}\n", language.Quote(name), env)
 		}
 	}
 }
@@ -102,14 +105,14 @@ func (w *writer) target() {
 	if u.Path == "" {
 		u.Path = "/"
 	}
-	w.p("target \"recorded\" {\n  websocket = %s\n  dialect = \"recorded\"\n  order = \"any\"\n}\n", quote(u.String()))
+	w.p("target \"recorded\" {\n  websocket = %s\n  dialect = \"recorded\"\n  order = \"any\"\n}\n", language.Quote(u.String()))
 }
 
 // crewName is the name that an actor had, made different for each copy.
 func (w *writer) crewName(a *Actor) string {
 	for _, g := range w.plan.Guesses {
 		if g.Kind == "name" && g.Actor == a.Number {
-			q := quote(g.Value)
+			q := language.Quote(g.Value)
 			return q[:len(q)-1] + `${n == 0 ? "" : "-${n}"}"`
 		}
 	}
@@ -135,7 +138,7 @@ func (w *writer) session(a *Actor) {
 			asks++
 			w.ask(a, s, asks)
 		case Follow:
-			w.p("# Here the client followed the event stream of %s, which a trial does not yet; tidepull", quote(s.Path))
+			w.p("# Here the client followed the event stream of %s, which a trial does not yet; tidepull", language.Quote(s.Path))
 			w.p("# replay does.")
 			streams = true
 		case Connect:
@@ -149,7 +152,7 @@ func (w *writer) session(a *Actor) {
 		case Close:
 			w.p("close {\n code = %d", closeCode(s))
 			if s.Reason != "" {
-				w.p("reason = %s", quote(s.Reason))
+				w.p("reason = %s", language.Quote(s.Reason))
 			}
 			w.p("}")
 		}
@@ -168,7 +171,7 @@ func (w *writer) ask(a *Actor, s *Step, n int) {
 		w.p("body = %s", w.text(a, string(s.Payload)))
 		for _, f := range s.Fields {
 			if strings.EqualFold(f.Name, "Content-Type") {
-				w.p("type = %s", quote(f.Value))
+				w.p("type = %s", language.Quote(f.Value))
 			}
 		}
 	}
@@ -184,7 +187,7 @@ func (w *writer) fields(a *Actor, s *Step, but ...string) {
 			skip = skip || strings.EqualFold(f.Name, name)
 		}
 		if !skip {
-			lines = append(lines, fmt.Sprintf("%s = %s", quote(f.Name), w.text(a, f.Value)))
+			lines = append(lines, fmt.Sprintf("%s = %s", language.Quote(f.Name), w.text(a, f.Value)))
 		}
 	}
 	if len(lines) > 0 {
@@ -222,7 +225,7 @@ func (w *writer) hear(a *Actor, i int) {
 			return
 		}
 	}
-	w.p("expect %s {\n when = %s\n already = true", quote(label), when)
+	w.p("expect %s {\n when = %s\n already = true", language.Quote(label), when)
 	if after := s.At - lastDeed(a, i); after > 2*time.Second { // others may have to do something first
 		w.p("within = %q", (2*after + 5*time.Second).Round(time.Second).String())
 	}
@@ -249,11 +252,11 @@ func (w *writer) captures(s *Step) {
 			if _, err := strconv.Atoi(part); err == nil {
 				from += "[" + part + "]"
 			} else {
-				from += "[" + quote(part) + "]"
+				from += "[" + language.Quote(part) + "]"
 			}
 		}
 		if g.Cookie != "" {
-			from = "cookie(" + quote(g.Cookie) + ")"
+			from = "cookie(" + language.Quote(g.Cookie) + ")"
 		}
 		lines = append(lines, g.Local+" = "+from)
 	}
@@ -277,15 +280,15 @@ func (w *writer) recognise(a *Actor, s *Step) (label, when string) {
 			}
 		}
 		if !plainName(key) {
-			path = "msg[" + quote(key) + "]"
+			path = "msg[" + language.Quote(key) + "]"
 		}
-		return plain.Text(value, 60), path + " == " + quote(value)
+		return plain.Text(value, 60), path + " == " + language.Quote(value)
 	}
 	text := string(s.Payload)
 	for _, part := range splitVarying(text, w.valuesOf(a)) {
 		if len(strings.TrimSpace(part)) >= 3 {
 			part = part[:min(len(part), 60)]
-			return plain.Text(part, 60), "contains(text, " + quote(strings.ToValidUTF8(part, "")) + ")"
+			return plain.Text(part, 60), "contains(text, " + language.Quote(strings.ToValidUTF8(part, "")) + ")"
 		}
 	}
 	return "a message", "length(text) > 0"
@@ -352,7 +355,7 @@ func (w *writer) object(out *strings.Builder, a *Actor, dec *json.Decoder) bool 
 				}
 				name := key.(string)
 				if !plainName(name) || strings.Contains(name, ".") || strings.Trim(name[:1], "0123456789") == "" {
-					name = quote(name)
+					name = language.Quote(name)
 				}
 				out.WriteString(" " + name + " = ")
 			}
@@ -404,7 +407,7 @@ func (w *writer) text(a *Actor, s string) string {
 			out.WriteString("${" + w.plan.Guesses[piece.guess].Becomes + "}")
 			continue
 		}
-		q := quote(piece.text)
+		q := language.Quote(piece.text)
 		out.WriteString(q[1 : len(q)-1])
 	}
 	out.WriteByte('"')
@@ -472,34 +475,4 @@ func wordEnds(s string, front bool) bool {
 		r, _ = utf8.DecodeRuneInString(s)
 	}
 	return s == "" || !unicode.IsLetter(r) && !unicode.IsDigit(r)
-}
-
-// quote writes a text as HCL does, with nothing in it that would be a template.
-func quote(s string) string {
-	var b strings.Builder
-	b.WriteByte('"')
-	for i, r := range s {
-		switch {
-		case r == '"' || r == '\\':
-			b.WriteByte('\\')
-			b.WriteRune(r)
-		case r == '\n':
-			b.WriteString(`\n`)
-		case r == '\r':
-			b.WriteString(`\r`)
-		case r == '\t':
-			b.WriteString(`\t`)
-		case r == '$' || r == '%':
-			b.WriteRune(r)
-			if strings.HasPrefix(s[i+1:], "{") {
-				b.WriteRune(r)
-			}
-		case r < 0x20 || r == 0x7f || r == 0xfffd || r == 0x2028 || r == 0x2029:
-			fmt.Fprintf(&b, `\u%04x`, r)
-		default:
-			b.WriteRune(r)
-		}
-	}
-	b.WriteByte('"')
-	return b.String()
 }

@@ -9,7 +9,7 @@ import (
 // Use is what has been used so far.
 type Use struct {
 	Process time.Duration // processor time of the whole process
-	Thread  time.Duration // of the calling thread; that of the process where threads cannot be measured one by one
+	Thread  time.Duration // of the calling thread; that of the process if threads cannot be measured one by one
 	Waited  time.Duration // for how long the thread was ready to run and had no core; 0 if it is not known
 	Stolen  time.Duration // core time taken away from the whole machine by what it runs on; 0 if it is not known
 }

@@ -30,9 +30,9 @@ type Severity uint8
 // The severities, from the worst.
 const (
 	Missing   Severity = iota // it did not come
-	Wrong                    // it came, and should not have, or not so
-	Slow                     // it came too late
-	Tolerated                // nobody is to blame
+	Wrong                     // it came, and should not have, or not so
+	Slow                      // it came too late
+	Tolerated                 // nobody is to blame
 	Fine
 	numSeverities
 )
@@ -49,11 +49,11 @@ const (
 // fates is all that is to be known of each fate, in one place: a new one has a
 // constant, a counter in Tally, and a line here.
 var fates = [NumFates]struct {
-	name    string
-	counter func(*Tally) *int64 // nil: it is counted elsewhere
+	name     string
+	counter  func(*Tally) *int64 // nil: it is counted elsewhere
 	severity Severity
-	sums    sums
-	why     string
+	sums     sums
+	why      string
 }{
 	Delivered: {"delivered", func(t *Tally) *int64 { return &t.Delivered }, Fine, settles | arrives, ""},
 	Late:      {"late", func(t *Tally) *int64 { return &t.Late }, Slow, settles | arrives, "after the promised time"},

@@ -30,7 +30,7 @@ type Client = int32
 // A Room is the number of a room in the run.
 type Room = int32
 
-// Kind tells what sort of message a row is for.
+// Kind says what sort of message a row is for.
 type Kind uint8
 
 // The kinds of message that are accounted for separately.
@@ -48,7 +48,7 @@ func (k Kind) String() string { return [NumKinds]string{"notice", "whisper", "jo
 // the server's own, and no fan-out latency is counted for them.
 func (k Kind) Said() bool { return k < Joined }
 
-// Audience tells who should get a message.
+// Audience says who should get a message.
 type Audience uint8
 
 // The audiences.

@@ -26,7 +26,7 @@ func (l *Ledger) chain(r *row) {
 // chainedLook bounds how many later messages of a sender are looked at.
 const chainedLook = 8
 
-// defects tells what is wrong with a delivery, beyond its fate: it is overtaken
+// defects says what is wrong with a delivery, beyond its fate: it is overtaken
 // by a later message of its sender, the recipient disagrees with the others on
 // the order, or the payload is another.
 //

@@ -6,7 +6,7 @@ import (
 	"tidepull/internal/measure/ledger"
 )
 
-// EventKind tells what happened to a client.
+// EventKind says what happened to a client.
 type EventKind uint8
 
 // What happens in a client's life.

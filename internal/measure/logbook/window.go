@@ -186,7 +186,7 @@ func (w *Window) Clone() *Window {
 	return &c
 }
 
-// Imbalance tells where the books disagree, or "". Marks are counted by the
+// Imbalance says where the books disagree, or "". Marks are counted by the
 // clients, fates by the ledger, latencies by the meters: each where it happens,
 // so a delivery that one of them missed shows. It is for windows that begin
 // with the run, as arrivals are booked on the second of their message.

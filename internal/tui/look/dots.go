@@ -60,7 +60,7 @@ func (d *Dots) Text(x, y int, s string, ink Ink) {
 	}
 }
 
-// Ink gives the ink of a character, Text where nothing stands there.
+// Ink gives the ink of a character, Text if there is none.
 func (d *Dots) Ink(x, y int) Ink {
 	if x < 0 || y < 0 || x >= d.Width || y >= d.Height {
 		return Text

@@ -128,7 +128,7 @@ const (
 	ColumnGap = 3
 )
 
-// Columns tells how many columns of figures fit, and how wide each is.
+// Columns says how many columns of figures fit, and how wide each is.
 func Columns(width, most int) (n, each int) {
 	n = max(1, min(most, (width+ColumnGap)/(ColumnMin+ColumnGap)))
 	return n, (width - (n-1)*ColumnGap) / n

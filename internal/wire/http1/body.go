@@ -25,7 +25,7 @@ const (
 	chunkTrailer // the fields behind the last one
 )
 
-// ResponseBody tells how the content of a response is framed (RFC 9112 6.3);
+// ResponseBody says how the content of a response is framed (RFC 9112 6.3);
 // method is its request's.
 func ResponseBody(h *Head, method string) (Body, error) {
 	if method == "HEAD" || h.Status/100 == 1 || h.Status == 204 || h.Status == 304 {
@@ -34,7 +34,7 @@ func ResponseBody(h *Head, method string) (Body, error) {
 	return body(h, Body{mode: untilClose})
 }
 
-// RequestBody tells how the content of a request is framed.
+// RequestBody says how the content of a request is framed.
 func RequestBody(h *Head) (Body, error) { return body(h, Body{}) }
 
 func body(h *Head, otherwise Body) (Body, error) {
@@ -73,7 +73,7 @@ func (b *Body) UntilClose() bool { return b.mode == untilClose }
 const maxLine = 4096
 
 // Next takes content from the front of in and tells how many bytes it took; the
-// content is borrowed. Where n is 0 more bytes are needed, or the content is
+// content is borrowed. If n is 0 more bytes are needed, or the content is
 // over (Done).
 func (b *Body) Next(in []byte) (content []byte, n int, err error) {
 	switch b.mode {

@@ -79,14 +79,14 @@ func (n *node) child(key string) *node {
 	return c.node
 }
 
-// A SyntaxError tells where a text stops being JSON.
+// A SyntaxError says where a text stops being JSON.
 type SyntaxError struct{ Offset int }
 
 func (e *SyntaxError) Error() string { return fmt.Sprintf("no valid JSON at byte %d", e.Offset) }
 
 // Extract scans b, which is valid UTF-8 (a WebSocket text message always is; the
 // scanner does not look again), and fills out[i] with the field of index i.
-// Where a name comes twice in an object the last one counts. On an error (a *SyntaxError)
+// If a name comes twice in an object the last one counts. On an error (a *SyntaxError)
 // out holds nothing of use.
 func (t *Table) Extract(b []byte, out []Value) error {
 	clear(out[:t.n])

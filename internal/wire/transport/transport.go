@@ -71,7 +71,7 @@ func (io *IO) Asks() bool {
 	return false
 }
 
-// Kind tells what happened.
+// Kind says what happened.
 type Kind uint8
 
 // The events.

@@ -10,7 +10,7 @@ type Frame struct {
 }
 
 // ParseFrame reads one frame from the front of b, whoever sent it and whatever
-// it says: it is for looking on, not for taking part. n is 0 where b does not
+// it says: it is for looking on, not for taking part. n is 0 if b does not
 // hold it all. Only a frame that is too large, or whose length is impossible,
 // is an error.
 func ParseFrame(b []byte) (f Frame, n int, err error) {

@@ -73,7 +73,7 @@ func CheckResponse(h *http1.Head, key string, o Offer) error {
 // An Offer is what a client's opening handshake offered.
 type Offer struct{ Protocols []string }
 
-// CheckRequest tells what is wrong with a client's opening handshake, or "".
+// CheckRequest says what is wrong with a client's opening handshake, or "".
 func CheckRequest(h *http1.Head) string {
 	switch {
 	case h.Method != "GET":

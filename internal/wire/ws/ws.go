@@ -60,7 +60,7 @@ type Reader struct {
 // Held is how many bytes of a message in fragments the Reader holds.
 func (r *Reader) Held() int { return len(r.parts) }
 
-// Role tells whose frames a Reader reads.
+// Role says whose frames a Reader reads.
 type Role byte
 
 // Servers send unmasked frames, clients masked ones (RFC 6455 5.1).
@@ -81,7 +81,7 @@ type header struct {
 }
 
 // Next consumes the next message or control frame from the front of b and
-// tells how many bytes it took. Where b holds no whole frame, n is 0 and the
+// tells how many bytes it took. If b holds no whole frame, n is 0 and the
 // event's Op is 0: call again with the same bytes and more behind them. A
 // non-final fragment is consumed with Op 0 and n > 0. Masked payloads are
 // unmasked in place.
