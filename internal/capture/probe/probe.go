@@ -371,9 +371,9 @@ func (l *Line) run(ctx context.Context) {
 // read takes frames, or lines, until the end.
 func (l *Line) read(ctx context.Context, held []byte) {
 	buf := make([]byte, 64<<10)
-	var m message
+	var w ws.Watcher
 	for {
-		n, err := l.take(held, &m)
+		n, err := l.take(held, &w)
 		held = held[n:]
 		if err != nil {
 			l.end("malformed: "+err.Error(), "you")
@@ -422,49 +422,21 @@ func (l *Line) end(why, by string) {
 	}
 }
 
-// A message is one that comes in fragments.
-type message struct {
-	op    byte
-	parts []byte
-	begun bool
-}
-
-// wrong says in words what a server's frame has against the protocol, or "".
-func (m *message) wrong(f *ws.Frame) string {
-	control := f.Op >= ws.OpClose
-	switch {
-	case f.Masked:
-		return "a server's frame must not be masked (RFC 6455 5.1)"
-	case f.RSV != 0:
-		return "a reserved bit is set, and no extension was agreed on (RFC 6455 5.2)"
-	case ws.Reserved(f.Op):
-		return fmt.Sprintf("the opcode %d means nothing (RFC 6455 5.2)", f.Op)
-	case control && !f.Fin:
-		return "a control frame must not be in fragments (RFC 6455 5.5)"
-	case control && len(f.Payload) > ws.MaxControl:
-		return fmt.Sprintf("a control frame has at most %d bytes (RFC 6455 5.5)", ws.MaxControl)
-	case f.Op == ws.OpClose && len(f.Payload) == 1:
-		return "a close code has two bytes (RFC 6455 5.5.1)"
-	case f.Op == ws.OpContinuation && !m.begun:
-		return "there is nothing that it continues (RFC 6455 5.4)"
-	case !control && f.Op != ws.OpContinuation && m.begun:
-		return "the message before it has not ended (RFC 6455 5.4)"
-	}
-	return ""
-}
-
 // take takes one frame, or line, from the front of what is held.
-func (l *Line) take(held []byte, m *message) (int, error) {
+func (l *Line) take(held []byte, w *ws.Watcher) (int, error) {
 	if l.tcp {
 		return l.takeLine(held)
 	}
-	f, n, err := ws.ParseFrame(held)
+	f, n, err := w.Next(held)
 	if err != nil || n == 0 {
 		return 0, err
 	}
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	e := Event{What: In, Op: ws.OpName(f.Op), Last: f.Fin, Payload: nonNil(f.Payload), Why: m.wrong(&f)}
+	e := Event{What: In, Op: ws.OpName(f.Op), Last: f.Fin, Payload: nonNil(f.Payload)}
+	if f.Wrong != nil {
+		e.Why = fmt.Sprintf("%s (%s)", f.Wrong.Rule, f.Wrong.Section)
+	}
 	switch f.Op {
 	case ws.OpPing:
 		l.event(e)
@@ -479,21 +451,11 @@ func (l *Line) take(held []byte, m *message) (int, error) {
 			delete(l.pings, string(f.Payload))
 		}
 	case ws.OpClose:
-		l.closed(&e, f)
+		l.closed(&e, f.Frame)
 		return n, nil
-	case ws.OpText, ws.OpBinary:
-		*m = message{op: f.Op, parts: f.Payload, begun: true}
-	case ws.OpContinuation:
-		if m.parts = append(m.parts, f.Payload...); len(m.parts) > ws.DefaultLimit {
-			return 0, errors.New("a message of more than 16 MiB")
-		}
 	}
-	if f.Fin && f.Op < ws.OpClose {
-		e.Message, e.Binary = nonNil(m.parts), m.op == ws.OpBinary
-		if e.Why == "" && m.op == ws.OpText && !utf8.Valid(m.parts) {
-			e.Why = "a text must be UTF-8 (RFC 6455 8.1)"
-		}
-		*m = message{}
+	if f.Whole {
+		e.Message, e.Binary = nonNil(f.Message), f.Kind == ws.OpBinary
 	}
 	l.event(e)
 	return n, nil

@@ -66,12 +66,7 @@ func answer(t *testing.T, with string) string {
 // TestRefusals: each way of not getting in is explained in words, with what to
 // try.
 func TestRefusals(t *testing.T) {
-	closed, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	nobody := "ws://" + closed.Addr().String()
-	closed.Close()
+	const nobody = "ws://127.0.0.1:9" // no port that the system deals out
 	plainServer := httptest.NewServer(http.NotFoundHandler())
 	defer plainServer.Close()
 	secure := httptest.NewTLSServer(http.NotFoundHandler())
@@ -189,7 +184,7 @@ func TestWrongFrames(t *testing.T) {
 			wrong = append(wrong, e.Why)
 		}
 	}
-	want := []string{"nothing that it continues", "the opcode 3", "", "has not ended", "not be in fragments", "at most 125", "must be UTF-8", "", "has two bytes"}
+	want := []string{"without a message to continue", "the opcode 3", "", "inside a fragmented one", "control frame is fragmented", "longer than 125 bytes", "no valid UTF-8", "", "half a code"}
 	for i := range want {
 		if i >= len(wrong) || !strings.Contains(wrong[i], want[i]) || (want[i] == "") != (wrong[i] == "") {
 			t.Fatalf("frame %d, %v: %q, want %q", i, err, wrong, want)

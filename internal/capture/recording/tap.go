@@ -21,25 +21,21 @@ type Tap struct {
 
 	sides    [2]side // the client's, the server's
 	upgraded bool
-	deflate  bool
 	methods  []string // of requests that are not answered yet
 	plain    bool     // it is no HTTP
 }
 
 type side struct {
-	from    string
-	held    []byte
-	inBody  bool
-	body    http1.Body
-	stream  bool // the content is an event stream
-	begun   bool
-	events  eventstream.Reader
-	parts   []byte // of the message under way
-	op      byte
-	pieces  int
-	squeezd bool
-	inflate ws.Inflater
-	lost    bool // it cannot be followed any more
+	from   string
+	held   []byte
+	inBody bool
+	body   http1.Body
+	stream bool // the content is an event stream
+	begun  bool
+	events eventstream.Reader
+	parts  []byte // of the content under way
+	frames ws.Watcher
+	lost   bool // it cannot be followed any more
 }
 
 // maxHeld bounds what is held until it is whole.
@@ -158,7 +154,10 @@ func (t *Tap) answer(s *side, at time.Duration) (int, error) {
 	t.tell(s, at, Entry{What: Head, Start: fmt.Sprintf("%d %s", h.Status, h.Reason), Fields: h.Fields})
 	if h.Status == 101 && h.HasToken("Upgrade", "websocket") {
 		t.upgraded = true
-		t.deflate = strings.Contains(h.Get("Sec-WebSocket-Extensions"), "permessage-deflate")
+		deflate := strings.Contains(h.Get("Sec-WebSocket-Extensions"), "permessage-deflate")
+		for i := range t.sides {
+			t.sides[i].frames = ws.Watcher{From: [...]ws.Role{ws.Client, ws.Server}[i], Deflate: deflate, Limit: maxHeld}
+		}
 		if c := &t.sides[0]; len(c.held) > 0 { // the client did not wait for the answer
 			rest := c.held
 			c.held = nil
@@ -220,59 +219,35 @@ func (t *Tap) events(s *side, part []byte, at time.Duration) error {
 }
 
 func (t *Tap) frame(s *side, at time.Duration) (int, error) {
-	f, n, err := ws.ParseFrame(s.held)
+	f, n, err := s.frames.Next(s.held)
 	if err != nil || n == 0 {
-		return 0, err
+		return n, err
 	}
-	switch f.Op {
-	case ws.OpPing, ws.OpPong:
-		e := Entry{What: Ping}
-		if f.Op == ws.OpPong {
-			e.What = Pong
-		}
+	e := Entry{}
+	switch {
+	case f.Op == ws.OpPing:
+		e.What = Ping
 		e.SetPayload(f.Payload)
-		t.tell(s, at, e)
-	case ws.OpClose:
-		e := Entry{What: Close, Code: ws.CloseNoStatus}
+	case f.Op == ws.OpPong:
+		e.What = Pong
+		e.SetPayload(f.Payload)
+	case f.Op == ws.OpClose:
+		e.What, e.Code = Close, ws.CloseNoStatus
 		if len(f.Payload) >= 2 {
 			e.Code = int(binary.BigEndian.Uint16(f.Payload))
 			e.SetPayload(f.Payload[2:])
 		}
-		t.tell(s, at, e)
-	default:
-		return n, t.fragment(s, f, at)
-	}
-	return n, nil
-}
-
-func (t *Tap) fragment(s *side, f ws.Frame, at time.Duration) error {
-	if f.Op != ws.OpContinuation {
-		s.op, s.parts, s.pieces, s.squeezd = f.Op, nil, 0, f.RSV&4 != 0
-	}
-	s.pieces++
-	if s.parts = append(s.parts, f.Payload...); len(s.parts) > maxHeld {
-		return fmt.Errorf("a message of more than %d MiB", maxHeld>>20)
-	}
-	if !f.Fin {
-		return nil
-	}
-	e := Entry{What: Message, Kind: ws.OpName(s.op)}
-	if s.pieces > 1 {
-		e.Fragments = s.pieces
-	}
-	payload := s.parts
-	if s.squeezd && t.deflate {
-		e.Compressed = len(payload)
-		out, err := s.inflate.Inflate(payload, maxHeld)
-		if err != nil {
-			return fmt.Errorf("a compressed message cannot be read: %w", err)
+	case f.Whole:
+		e.What, e.Kind, e.Compressed = Message, ws.OpName(f.Kind), f.Compressed
+		if f.Fragments > 1 {
+			e.Fragments = f.Fragments
 		}
-		payload = out
+		e.SetPayload(f.Message)
+	default:
+		return n, nil
 	}
-	e.SetPayload(payload)
 	t.tell(s, at, e)
-	s.parts = nil
-	return nil
+	return n, nil
 }
 
 // End tells that the connection is gone.

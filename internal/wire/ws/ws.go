@@ -6,7 +6,9 @@
 package ws
 
 import (
+	"cmp"
 	"encoding/binary"
+	"fmt"
 	"unicode/utf8"
 
 	"tidepull/internal/wire"
@@ -109,13 +111,7 @@ func (r *Reader) parseHeader(b []byte) (h header, err error) {
 		return h, nil
 	}
 	h.fin, h.op = b[0]&0x80 != 0, b[0]&0x0f
-	if b[0]&0x70 != 0 {
-		return h, violation("a reserved bit is set and no extension was agreed on", "5.2", CloseProtocolError)
-	}
 	masked := b[1]&0x80 != 0
-	if masked != (r.FromPeer == Client) {
-		return h, violation("a server's frame is masked, or a client's is not", "5.1", CloseProtocolError)
-	}
 	size, length := 2, uint64(b[1]&0x7f)
 	switch length {
 	case 126:
@@ -133,8 +129,11 @@ func (r *Reader) parseHeader(b []byte) (h header, err error) {
 			return h, violation("the length is not in its shortest form", "5.2", CloseProtocolError)
 		}
 	}
-	if err := r.checkHeader(h, length); err != nil {
+	if err := broken(frameHead{h.fin, b[0] >> 4 & 7, h.op, masked}, length, r.FromPeer, r.op != 0); err != nil {
 		return h, err
+	}
+	if limit := cmp.Or(r.Limit, DefaultLimit); length+uint64(len(r.parts)) > uint64(limit) {
+		return h, violation("the message is larger than the limit", "7.4.1", CloseTooBig)
 	}
 	if masked {
 		if len(b) < size+4 {
@@ -147,22 +146,31 @@ func (r *Reader) parseHeader(b []byte) (h header, err error) {
 	return h, nil
 }
 
-func (r *Reader) checkHeader(h header, length uint64) error {
-	limit := r.Limit
-	if limit == 0 {
-		limit = DefaultLimit
-	}
+// A frameHead is what a frame's first two bytes say, but for its length.
+type frameHead struct {
+	fin    bool
+	rsv    byte // the reserved bits that no extension was agreed on for
+	op     byte
+	masked bool
+}
+
+// broken gives the rule that a frame breaks which comes from one side, inside a
+// message or not; nil if it breaks none.
+func broken(h frameHead, length uint64, from Role, inMessage bool) *wire.ProtocolError {
+	control := h.op >= OpClose
 	switch {
+	case h.rsv != 0:
+		return violation("a reserved bit is set and no extension was agreed on", "5.2", CloseProtocolError)
+	case h.masked != (from == Client):
+		return violation("a server's frame is masked, or a client's is not", "5.1", CloseProtocolError)
 	case Reserved(h.op):
-		return violation("the opcode is reserved", "5.2", CloseProtocolError)
-	case h.op >= OpClose && (!h.fin || length > MaxControl):
+		return violation(fmt.Sprintf("the opcode %d is reserved", h.op), "5.2", CloseProtocolError)
+	case control && (!h.fin || length > MaxControl):
 		return violation("a control frame is fragmented or longer than 125 bytes", "5.5", CloseProtocolError)
-	case h.op == OpContinuation && r.op == 0:
+	case h.op == OpContinuation && !inMessage:
 		return violation("a continuation frame without a message to continue", "5.4", CloseProtocolError)
-	case (h.op == OpText || h.op == OpBinary) && r.op != 0:
+	case !control && h.op != OpContinuation && inMessage:
 		return violation("a new message inside a fragmented one", "5.4", CloseProtocolError)
-	case length+uint64(len(r.parts)) > uint64(limit):
-		return violation("the message is larger than the limit", "7.4.1", CloseTooBig)
 	}
 	return nil
 }
@@ -219,7 +227,7 @@ func validCode(c uint16) bool {
 	return false
 }
 
-func violation(rule, section string, code uint16) error {
+func violation(rule, section string, code uint16) *wire.ProtocolError {
 	return &wire.ProtocolError{Protocol: "websocket", Rule: rule, Section: "RFC 6455 " + section, Code: code}
 }
 
