@@ -5,10 +5,11 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
-	"net/url"
 	"time"
 
+	"tidepull/internal/engine/poll"
 	"tidepull/internal/trial"
+	"tidepull/internal/wire"
 )
 
 // remote is the flag of commands that put load on a server, or open a port.
@@ -52,11 +53,8 @@ func (r *remote) mayListen(flag, address string) error {
 }
 
 func hostOf(address string) string {
-	u, err := url.Parse(address)
-	if err != nil {
-		return ""
-	}
-	return u.Hostname()
+	a, _ := wire.ParseAddress(address) // what is wrong with it is said where it is used
+	return a.Name
 }
 
 // isLocal reports whether all addresses of a host are of this machine's loopback.
@@ -66,12 +64,12 @@ func isLocal(host string) bool {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Second)
 	defer cancel()
-	all, err := net.DefaultResolver.LookupNetIP(ctx, "ip", host)
+	all, err := poll.Lookup(ctx, host)
 	if err != nil {
 		return true // it cannot be reached either, and why is said then
 	}
 	for _, ip := range all {
-		if !ip.Unmap().IsLoopback() {
+		if !ip.IsLoopback() {
 			return false
 		}
 	}

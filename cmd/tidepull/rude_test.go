@@ -102,8 +102,9 @@ func TestRudeServers(t *testing.T) {
 // floods are the servers that send or make send without end.
 var floods = map[string]bool{"pings and never reads": true, "endless fragments": true, "half a frame": true, "never lets go": true, "closes for ever": true}
 
-// TestRudeStop: one request to end ends a run within three seconds whatever the
-// server does, a second one at once.
+// TestRudeStop: a request to end ends a run whatever the server does. By how many
+// seconds exactly is tested in virtual time (run.TestRude); here eleven tools and
+// servers share the machine with other tests.
 func TestRudeStop(t *testing.T) {
 	trial := rudeTrial(t)
 	long, err := os.ReadFile(trial)
@@ -134,10 +135,7 @@ func TestRudeStop(t *testing.T) {
 						time.Sleep(50 * time.Millisecond)
 					}
 				})
-				most := 3 * time.Second
-				if times == 2 {
-					most = 2900 * time.Millisecond // with one core for several servers and tools
-				}
+				const most = 8 * time.Second
 				if took := time.Since(asked); took > most {
 					t.Errorf("asked %d times it took %v to end, status %d\n%s", times, took, status, text)
 				}

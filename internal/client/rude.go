@@ -1,9 +1,9 @@
 package client
 
 import (
-	"tidepull/internal/base/maybe"
 	"time"
 
+	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
 	"tidepull/internal/wire/transport"
 )

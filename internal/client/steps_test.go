@@ -6,9 +6,9 @@ import (
 	"fmt"
 	"strings"
 	"testing"
-	"tidepull/internal/base/mono"
 	"time"
 
+	"tidepull/internal/base/mono"
 	"tidepull/internal/client"
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/wire/http1"

@@ -120,7 +120,7 @@ func TestProbeFromHome(t *testing.T) {
 	s.until(`address to probe: ws://127\.0\.0\.1:7411/live`, 5*time.Second)
 	s.keys("C-u")
 	s.line("nowhere")
-	s.until(`is no address such as`, 5*time.Second)
+	s.until(`one is ws://127.0.0.1`, 5*time.Second)
 	s.keys("C-u")
 	s.line(server.URL())
 	s.until(`▲ open`, 10*time.Second)

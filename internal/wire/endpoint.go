@@ -23,30 +23,43 @@ func (e Endpoint) String() string {
 
 // An Address is what a trial says of a server: a URL taken apart.
 type Address struct {
-	Scheme string // ws, http or tcp
+	Scheme string // ws, wss, http, https or tcp
 	Host   string // with its port, if the address has one; for the Host field (RFC 9110 7.2)
 	Name   string // the host without it, to be looked up
 	Port   uint16
 	Path   string // with the query: a request's target (RFC 9112 3.2.1)
 }
 
+// An AddressError is why a text is no address that a server can be reached at.
+type AddressError struct {
+	Address string
+	Wrong   string // what is wrong with it, as the rest of a sentence
+}
+
+func (e *AddressError) Error() string { return fmt.Sprintf("the address %q %s", e.Address, e.Wrong) }
+
 // ParseAddress takes an address apart. Without a port it gets that of its scheme;
-// tcp has none.
+// tcp has none. The error is an *AddressError.
 func ParseAddress(s string) (Address, error) {
 	u, err := url.Parse(s)
 	if err != nil {
-		return Address{}, err // says what and where
+		return Address{}, &AddressError{s, "cannot be read as a URL"}
 	}
 	a := Address{Scheme: u.Scheme, Host: u.Host, Name: u.Hostname(), Port: 80, Path: u.RequestURI()}
+	if u.Scheme == "wss" || u.Scheme == "https" {
+		a.Port = 443
+	}
 	switch port := u.Port(); {
+	case a.Name == "":
+		return a, &AddressError{s, "names no host"}
 	case port != "":
 		n, err := strconv.ParseUint(port, 10, 16)
 		if err != nil {
-			return a, fmt.Errorf("the port of %s must be a number up to 65535", s)
+			return a, &AddressError{s, "has a port above 65535"}
 		}
 		a.Port = uint16(n)
 	case u.Scheme == "tcp":
-		return a, fmt.Errorf("%s has no port", s)
+		return a, &AddressError{s, "names no port"}
 	}
 	return a, nil
 }

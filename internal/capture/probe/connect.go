@@ -8,9 +8,12 @@ import (
 	"fmt"
 	"net"
 	"net/url"
+	"strconv"
 	"strings"
 	"time"
 
+	"tidepull/internal/engine/poll"
+	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/ws"
 )
@@ -19,8 +22,11 @@ import (
 // taken for ws:// and wss://.
 func ParseURL(s string) (*url.URL, error) {
 	u, err := url.Parse(s)
-	if err != nil || u.Hostname() == "" {
-		return nil, fmt.Errorf("%q is no address such as ws://127.0.0.1:7411/live or tcp://127.0.0.1:7411", s)
+	if err == nil {
+		_, err = wire.ParseAddress(s)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%w; one is ws://127.0.0.1:7411/live, or tcp://127.0.0.1:7411", err)
 	}
 	switch u.Scheme {
 	case "http":
@@ -29,9 +35,6 @@ func ParseURL(s string) (*url.URL, error) {
 		u.Scheme = "wss"
 	case "ws", "wss":
 	case "tcp":
-		if u.Port() == "" {
-			return nil, fmt.Errorf("%q names no port", s)
-		}
 	default:
 		return nil, fmt.Errorf("%q: the probe speaks ws://, wss:// and tcp://", s)
 	}
@@ -50,19 +53,20 @@ func (l *Line) connect(ctx context.Context) (rest []byte, err error) {
 	if err != nil {
 		return nil, l.refuse(err.Error(), nil)
 	}
-	port := u.Port()
-	if port == "" {
-		port = map[string]string{"ws": "80", "wss": "443"}[u.Scheme]
+	address, err := wire.ParseAddress(u.String())
+	if err != nil {
+		return nil, l.refuse(err.Error(), nil)
 	}
+	port := strconv.Itoa(int(address.Port))
 	began := time.Now()
 	l.doing("it is looking up the name")
-	addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", u.Hostname())
+	addrs, err := poll.Lookup(ctx, address.Name)
 	if err != nil {
 		return nil, l.refuse("the name "+u.Hostname()+" is not known: "+err.Error(), []string{"the address by number, such as 127.0.0.1", "the spelling of the name"})
 	}
 	var names []string
 	for _, a := range addrs {
-		names = append(names, a.Unmap().String())
+		names = append(names, a.String())
 	}
 	l.say(Event{What: Phase, Phase: "name lookup", Took: time.Since(began), Detail: strings.Join(names, ", ")})
 	conn, err := l.dial(ctx, names, port)

@@ -2,10 +2,10 @@ package probe
 
 import (
 	"fmt"
-	"net/url"
 	"time"
 
 	"tidepull/internal/capture/recording"
+	"tidepull/internal/wire"
 )
 
 // Recording makes a recording of what lines did: each is a connection of it.
@@ -24,7 +24,7 @@ func Recording(t Target, events []Event) *recording.Recording {
 		e := &events[i]
 		switch e.What {
 		case Opened:
-			if u, err := url.Parse(t.URL); err == nil && u.Scheme == "tcp" {
+			if a, err := wire.ParseAddress(t.URL); err == nil && a.Scheme == "tcp" {
 				add(e, recording.Entry{What: recording.Open})
 			}
 		case Request:

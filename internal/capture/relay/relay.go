@@ -14,6 +14,7 @@ import (
 	"log/slog"
 	"net/netip"
 	"runtime"
+	"strings"
 	"time"
 
 	"tidepull/internal/base/mono"
@@ -63,12 +64,9 @@ const (
 // from it ends the keeping, not the relaying, and is returned by Stop.
 func Start(o Options, emit func(recording.Entry) error) (*Relay, error) {
 	a, err := wire.ParseAddress(o.To)
-	if err == nil && a.Name == "" {
-		err = fmt.Errorf("%q is no address such as ws://127.0.0.1:7411/live or tcp://127.0.0.1:7411", o.To)
-	}
 	switch {
 	case err != nil:
-		return nil, err
+		return nil, fmt.Errorf("%w; one is ws://127.0.0.1:7411/live, or tcp://127.0.0.1:7411", err)
 	case a.Scheme != "ws" && a.Scheme != "http" && a.Scheme != "tcp":
 		return nil, fmt.Errorf("%q: the relay speaks ws://, http:// and tcp://", o.To)
 	}
@@ -108,9 +106,9 @@ func Start(o Options, emit func(recording.Entry) error) (*Relay, error) {
 // listenAt is an address to listen at; without a host it is that of every
 // interface.
 func listenAt(s string) wire.Address {
-	a, err := wire.ParseAddress("tcp://" + s)
-	if err == nil && a.Name == "" {
-		a.Name = "0.0.0.0"
+	a, _ := wire.ParseAddress("tcp://" + s)
+	if strings.HasPrefix(s, ":") {
+		a, _ = wire.ParseAddress("tcp://0.0.0.0" + s)
 	}
 	return a // what is wrong with it is said when it is looked up
 }

@@ -4,8 +4,9 @@ import (
 	"cmp"
 	"fmt"
 	"slices"
-	"tidepull/internal/trial/language"
 	"time"
+
+	"tidepull/internal/trial/language"
 )
 
 // A meeting is a place where two clients of a recording wait for each other, so

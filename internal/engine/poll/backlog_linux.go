@@ -58,10 +58,10 @@ type round struct {
 
 const (
 	blockSize = 512 << 10
-	maxSpare  = 16 // blocks
+	maxSpare  = maxBacklog / blockSize // so that a flood makes no garbage
 	// maxBacklog bounds what is read ahead, in bytes. What is beyond it stays in
 	// the kernel, which in the end slows the server down.
-	maxBacklog = 64 << 20
+	maxBacklog = 16 << 20
 	// maxPieces bounds it in pieces, which take memory of their own.
 	maxPieces = 1 << 19
 )

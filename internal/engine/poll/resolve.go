@@ -10,16 +10,28 @@ import (
 	"tidepull/internal/wire"
 )
 
-// Resolve looks an address's name up. If it has several addresses, those of IPv4
-// come first, as most servers under development listen there.
-func Resolve(ctx context.Context, a wire.Address) (wire.Endpoint, error) {
-	addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", a.Name)
+// Lookup gives the addresses of a name, at least one, those of IPv4 first: most
+// servers under development listen there.
+func Lookup(ctx context.Context, name string) ([]netip.Addr, error) {
+	addrs, err := net.DefaultResolver.LookupNetIP(ctx, "ip", name)
 	if err != nil {
-		return wire.Endpoint{}, err // says which name
+		return nil, err // says which name
 	}
 	if len(addrs) == 0 {
-		return wire.Endpoint{}, fmt.Errorf("%s has no address", a.Name)
+		return nil, fmt.Errorf("%s has no address", name)
 	}
-	slices.SortStableFunc(addrs, func(a, b netip.Addr) int { return a.Unmap().BitLen() - b.Unmap().BitLen() })
-	return wire.Endpoint{Addr: netip.AddrPortFrom(addrs[0].Unmap(), a.Port)}, nil
+	for i := range addrs {
+		addrs[i] = addrs[i].Unmap()
+	}
+	slices.SortStableFunc(addrs, func(a, b netip.Addr) int { return a.BitLen() - b.BitLen() })
+	return addrs, nil
+}
+
+// Resolve looks an address's name up.
+func Resolve(ctx context.Context, a wire.Address) (wire.Endpoint, error) {
+	addrs, err := Lookup(ctx, a.Name)
+	if err != nil {
+		return wire.Endpoint{}, err
+	}
+	return wire.Endpoint{Addr: netip.AddrPortFrom(addrs[0], a.Port)}, nil
 }

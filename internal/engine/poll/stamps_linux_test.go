@@ -14,47 +14,60 @@ import (
 	"tidepull/internal/wire"
 )
 
-// A slow owner works for a while on each message of 8 bytes, which say when they
-// were written, and compares that with what the driver says of their arrival.
+// A slow owner works for a while on each message of 8 bytes, which are its number.
 type slow struct {
 	d      *epoll
 	work   time.Duration
 	opened int
-	errors []time.Duration // of the upper bound, by message
+	got    []arrival
 	joined int             // messages that share a read with later ones
+	errors []time.Duration // of the upper bound, by message
 	wrong  []string
-	width  []time.Duration // of the spans of joined ones
+}
+
+// An arrival is what the driver says of a message.
+type arrival struct {
+	number uint64
+	joined bool
+	came   mono.Span
 }
 
 func (s *slow) Accepted(int32)     {}
 func (s *slow) Opened(int32)       { s.opened++ }
 func (s *slow) Broke(int32, error) {}
 
-// slack is how far the two clocks and the kernel's own work may be apart.
+// slack is how long the kernel may take to put what was written into the socket.
 const slack = 20 * time.Millisecond
+
+// judge compares what the driver says with when the messages were written: before
+// and after the call.
+func (s *slow) judge(before, after []mono.Time) {
+	for _, a := range s.got {
+		if a.joined && a.came.From > after[a.number].Add(slack) {
+			s.wrong = append(s.wrong, "it says not before "+a.came.From.Sub(after[a.number]).String()+" after it was written")
+		}
+		if a.came.To < before[a.number].Add(-time.Millisecond) {
+			s.wrong = append(s.wrong, "it says that it came "+before[a.number].Sub(a.came.To).String()+" before it was written")
+		}
+		s.errors = append(s.errors, max(0, a.came.To.Sub(before[a.number])))
+	}
+	slices.Sort(s.errors)
+}
 
 func (s *slow) Data(_ int32, b []byte, came mono.Span) {
 	for ; len(b) >= 8; b = b[8:] {
-		written := mono.Time(binary.LittleEndian.Uint64(b))
-		last := len(b) < 16
-		if !last {
+		a := arrival{binary.LittleEndian.Uint64(b), len(b) >= 16, came}
+		if a.joined {
 			s.joined++
-			s.width = append(s.width, came.To.Sub(came.From))
-			if came.From > written.Add(slack) {
-				s.wrong = append(s.wrong, "it says not before "+came.From.Sub(written).String()+" after it was written")
-			}
 		}
-		if came.To.Add(slack) < written {
-			s.wrong = append(s.wrong, "it says that it came "+written.Sub(came.To).String()+" before it was written")
-		}
-		s.errors = append(s.errors, max(0, came.To.Sub(written)))
+		s.got = append(s.got, a)
 		for until := mono.Now().Add(s.work); mono.Now() < until; {
 		}
 	}
 }
 
 // flood has a server write to many sockets faster than the owner works, and gives
-// what the owner found. Every message is 8 bytes: when it was written.
+// what the owner found.
 func flood(t testing.TB, atOnce bool, sockets, rounds int, every, work time.Duration) *slow {
 	t.Helper()
 	ln, err := net.Listen("tcp", "127.0.0.1:0")
@@ -87,26 +100,34 @@ func flood(t testing.TB, atOnce bool, sockets, rounds int, every, work time.Dura
 			t.Fatal(err)
 		}
 	}
+	before, after := make([]mono.Time, sockets*rounds), make([]mono.Time, sockets*rounds)
+	written := make(chan bool)
 	go func() {
+		defer close(written)
 		var b [8]byte
+		n := 0
 		for range rounds {
 			next := time.Now().Add(every)
 			for _, c := range conns {
-				binary.LittleEndian.PutUint64(b[:], uint64(mono.Now()))
+				binary.LittleEndian.PutUint64(b[:], uint64(n))
+				before[n] = mono.Now()
 				c.Write(b[:])
+				after[n] = mono.Now()
+				n++
 			}
 			time.Sleep(time.Until(next))
 		}
 	}()
-	for end := time.Now().Add(60 * time.Second); len(s.errors) < sockets*rounds; {
+	for end := time.Now().Add(60 * time.Second); len(s.got) < sockets*rounds; {
 		if time.Now().After(end) {
-			t.Fatalf("%d of %d messages came", len(s.errors), sockets*rounds)
+			t.Fatalf("%d of %d messages came", len(s.got), sockets*rounds)
 		}
 		if err := d.Wait(d.Now().Add(time.Millisecond), s); err != nil {
 			t.Fatal(err)
 		}
 	}
-	slices.Sort(s.errors)
+	<-written
+	s.judge(before, after)
 	return s
 }
 

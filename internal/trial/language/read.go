@@ -1,6 +1,7 @@
 package language
 
 import (
+	"errors"
 	"net/url"
 	"slices"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
+	"tidepull/internal/wire"
 )
 
 func (r *reader) readTrial(b *hcl.Block) {
@@ -66,18 +68,18 @@ func (r *reader) readTarget(b *hcl.Block) {
 
 // checkAddress says what is wrong with a target's address, or "".
 func checkAddress(s string) string {
-	u, err := url.Parse(s)
+	a, err := wire.ParseAddress(s)
+	var wrong *wire.AddressError
+	errors.As(err, &wrong)
 	switch {
-	case err != nil:
-		return "cannot be read as a URL"
-	case u.Scheme == "wss":
+	case wrong != nil && a == (wire.Address{}): // it is no URL at all
+		return wrong.Wrong
+	case a.Scheme == "wss":
 		return "asks for TLS, which is not spoken yet; use ws://"
-	case u.Scheme != "ws" && u.Scheme != "tcp":
+	case a.Scheme != "ws" && a.Scheme != "tcp":
 		return "must start with ws://, or with tcp:// for lines"
-	case u.Hostname() == "":
-		return "names no host"
-	case u.Scheme == "tcp" && u.Port() == "":
-		return "names no port"
+	case wrong != nil:
+		return wrong.Wrong
 	}
 	return ""
 }
