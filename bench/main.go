@@ -52,7 +52,8 @@ func bench(rounds int, out string) error {
 	}
 	defer os.RemoveAll(dir)
 	b := &bencher{dir: dir, tool: filepath.Join(dir, "tidepull"), reader: filepath.Join(dir, "reader")}
-	for _, build := range [][]string{{"cc", "-O2", "-o", b.reader, "bench/reader/reader.c"}, {"go", "build", "-o", b.tool, "./cmd/tidepull"}} {
+	for _, build := range [][]string{{"cc", "-O2", "-o", b.reader, "bench/reader/reader.c"},
+		{"go", "build", "-o", b.tool, "./cmd/tidepull"}} {
 		if text, err := exec.Command(build[0], build[1:]...).CombinedOutput(); err != nil {
 			return fmt.Errorf("%s: %w\n%s", strings.Join(build, " "), err, text)
 		}
@@ -105,8 +106,10 @@ func (b *bencher) round(r *report) error {
 	r.errP50, r.errP99 = append(r.errP50, sum.Fanout.P50-truth.Due.P50), append(r.errP99, sum.Fanout.P99-truth.Due.P99)
 	r.lag = append(r.lag, sum.Self.ReadingLagP99)
 	r.stolen = append(r.stolen, (stolen()-before)/time.Since(began).Seconds()/float64(runtime.NumCPU()))
-	fmt.Printf("  bare %.2f us, engine %.2f us a delivery: %.2f; bare %.2f, with store %.2f: %.2f; fan-out p50 %+.0f us, p99 %+.0f us of the truth\n",
-		bare, engine, engine/bare, bare2, stored, stored/bare2, sum.Fanout.P50-truth.Due.P50, sum.Fanout.P99-truth.Due.P99)
+	fmt.Printf("  bare %.2f us, engine %.2f us a delivery: %.2f; bare %.2f, with store %.2f: %.2f; fan-out p50 "+
+		"%+.0f us, p99 %+.0f us of the truth\n",
+		bare, engine, engine/bare, bare2, stored, stored/bare2, sum.Fanout.P50-truth.Due.P50,
+		sum.Fanout.P99-truth.Due.P99)
 	return nil
 }
 
@@ -160,7 +163,8 @@ func (p *process) waitFor(text string) (string, error) {
 
 // board starts a stand-in on the first core.
 func (b *bencher) board() (*process, string, error) {
-	p, err := start(pinned(0, b.tool, "standin", "--listen", "127.0.0.1:0", "--end-with-input", "--ping-every", "1h", "--records=-1", "--history=-1"))
+	p, err := start(pinned(0, b.tool, "standin", "--listen", "127.0.0.1:0", "--end-with-input", "--ping-every", "1h",
+		"--records=-1", "--history=-1"))
 	if err != nil {
 		return nil, "", err
 	}
@@ -314,7 +318,8 @@ func (b *bencher) measureTruth() (sum summary, t truth, err error) {
 	if err != nil {
 		return sum, t, err
 	}
-	engine, err := start(pinned(1, b.tool, "--store=-", "run", path, "--headless", "--target", "ws://"+addr+"/live", "--out", b.dir))
+	engine, err := start(pinned(1, b.tool, "--store=-", "run", path, "--headless", "--target", "ws://"+addr+"/live",
+		"--out", b.dir))
 	if err != nil {
 		return sum, t, err
 	}
@@ -370,7 +375,8 @@ func (b *bencher) memory(r *report) error {
 		q.end()
 		board.end()
 	}
-	r.idle, r.busy, r.bareIdle = (engine[1]-engine[0])/(clients-10), (busy[1]-busy[0])/(clients-10), (bare[1]-bare[0])/(clients-10)
+	r.idle, r.busy, r.bareIdle = (engine[1]-engine[0])/(clients-10), (busy[1]-busy[0])/(clients-10),
+		(bare[1]-bare[0])/(clients-10)
 	return nil
 }
 
@@ -433,7 +439,9 @@ func (r *report) text(rounds int) string {
 		p("| %s | %s | "+strings.ReplaceAll(format, "+", "")+" |", name, list(v, format), median(v))
 	}
 	p("# Performance\n")
-	p("Written by `make bench` on %s (%s/%s, %d cores, Go %s), %d rounds, during which", time.Now().Format("2006-01-02"), runtime.GOOS, runtime.GOARCH, runtime.NumCPU(), strings.TrimPrefix(runtime.Version(), "go"), rounds)
+	p("Written by `make bench` on %s (%s/%s, %d cores, Go %s), %d rounds, during which",
+		time.Now().Format("2006-01-02"), runtime.GOOS, runtime.GOARCH, runtime.NumCPU(),
+		strings.TrimPrefix(runtime.Version(), "go"), rounds)
 	p("%.0f %% of the machine's core time was taken away by what it runs on.\n", 100*median(r.stolen))
 	p("The stand-in serves one room from the first core. On the second sit, at the same")
 	p("time and in the same room, a bare reader in C with %d clients that only counts", clients)
@@ -457,7 +465,8 @@ func (r *report) text(rounds int) string {
 	p("\nThe truth ends when the server's write returns, the tool's latency when the bytes")
 	p("are in the recipient's kernel, which on loopback is inside that write. Both keep")
 	p("percentiles to 0.1 %% of the value, so a difference of 0 means \"within that\".\n")
-	p("Memory of an idle client: **%.1f KB** in the engine (at most 4 is wanted), %.1f KB in", r.idle/1000, r.bareIdle/1000)
+	p("Memory of an idle client: **%.1f KB** in the engine (at most 4 is wanted), %.1f KB in", r.idle/1000,
+		r.bareIdle/1000)
 	p("the bare reader: resident memory with %d clients less that with 10. After 5 messages", clients)
 	p("a second to all of them for some time: %.1f KB, for the ledger and what the lanes view", r.busy/1000)
 	p("would need; both are bounded.")

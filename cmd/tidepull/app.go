@@ -194,13 +194,16 @@ func (a *app) Start(what home.Action) (tui.Source, error) {
 // Export implements tui.Shell: it writes what a view shows into the current
 // folder, as drawings and as tables. What is there stays.
 func (a *app) Export(x tui.Exported) (string, error) {
-	views := map[string][]string{"watch": {"tide"}, "fan-out": {"fan-out", "percentiles", "rooms"}, "ledger": {"ledger"}, "lanes": {"lanes"}}[x.View]
+	views := map[string][]string{"watch": {"tide"}, "fan-out": {"fan-out", "percentiles", "rooms"},
+		"ledger": {"ledger"}, "lanes": {"lanes"}}[x.View]
 	name := "run of " + x.Run.Started.Local().Format("2006-01-02 15:04:05")
 	var written []string
 	for _, v := range views {
 		for _, format := range []string{"svg", "pdf", "csv"} {
-			r := export.Request{Run: x.Run, Name: name, Version: Version, View: v, From: x.Window.From, To: x.Window.To, Clients: x.Clients, Focus: x.Focus}
-			path := export.FreeName(x.Run.Started.Local().Format("20060102-150405"), v, x.Window.From, x.Window.To, format)
+			r := export.Request{Run: x.Run, Name: name, Version: Version, View: v, From: x.Window.From, To: x.Window.To,
+				Clients: x.Clients, Focus: x.Focus}
+			path := export.FreeName(x.Run.Started.Local().Format("20060102-150405"), v, x.Window.From, x.Window.To,
+				format)
 			if err := writeExport(path, r, format); err != nil {
 				return "", err
 			}

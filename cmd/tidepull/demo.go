@@ -27,7 +27,8 @@ type wrongs struct {
 }
 
 func (w *wrongs) args() []string {
-	args := []string{fmt.Sprintf("--switch-seed=%d", w.SwitchSeed), fmt.Sprintf("--hold=%v", w.Hold), fmt.Sprintf("--lose=%v", w.Lose),
+	args := []string{fmt.Sprintf("--switch-seed=%d", w.SwitchSeed), fmt.Sprintf("--hold=%v", w.Hold),
+		fmt.Sprintf("--lose=%v", w.Lose),
 		fmt.Sprintf("--double=%v", w.Double), fmt.Sprintf("--misdirect=%v", w.Misdirect)}
 	for _, s := range w.Wrong {
 		args = append(args, "--wrong="+s)
@@ -37,7 +38,8 @@ func (w *wrongs) args() []string {
 
 // switches reads the flags.
 func (w *wrongs) switches() (s board.Switches, err error) {
-	values := url.Values{"seed": {fmt.Sprint(w.SwitchSeed)}, "hold": {w.Hold.String()}, "lose": {fmt.Sprint(w.Lose)}, "double": {fmt.Sprint(w.Double)}, "misdirect": {fmt.Sprint(w.Misdirect)}}
+	values := url.Values{"seed": {fmt.Sprint(w.SwitchSeed)}, "hold": {w.Hold.String()}, "lose": {fmt.Sprint(w.Lose)},
+		"double": {fmt.Sprint(w.Double)}, "misdirect": {fmt.Sprint(w.Misdirect)}}
 	for _, given := range w.Wrong {
 		name, value, ok := strings.Cut(given, "=")
 		if !ok {

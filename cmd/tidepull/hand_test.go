@@ -19,8 +19,10 @@ func TestProbeCommand(t *testing.T) {
 		t.Fatal(err)
 	}
 	kept := filepath.Join(dir, "kept.trial.hcl")
-	out, status := outcome(t, tool(t, "probe", url, "--expect", "welcome", "--send", `{"kind":"name","name":"a,b"}`, "--expect", `/"name":"a,b"\}$/`,
-		"--send", `{"kind":"enter","room":"quay"}`, "--expect", "entered", "--send-file", file, "--send-hex", "ff 00", "--ping", "now", "--close", "4001", "--keep", kept, "--json"))
+	out, status := outcome(t, tool(t, "probe", url, "--expect", "welcome", "--send", `{"kind":"name","name":"a,b"}`,
+		"--expect", `/"name":"a,b"\}$/`,
+		"--send", `{"kind":"enter","room":"quay"}`, "--expect", "entered", "--send-file", file, "--send-hex", "ff 00",
+		"--ping", "now", "--close", "4001", "--keep", kept, "--json"))
 	if status != exitHolds {
 		t.Fatalf("status %d\n%s", status, out)
 	}
@@ -41,7 +43,8 @@ func TestProbeCommand(t *testing.T) {
 		t.Errorf("it sent %s", got)
 	}
 	trial, err := os.ReadFile(kept)
-	if err != nil || !strings.Contains(string(trial), `hex = "000102ff"`) || !strings.Contains(string(trial), "code = 4001") {
+	if err != nil || !strings.Contains(string(trial), `hex = "000102ff"`) ||
+		!strings.Contains(string(trial), "code = 4001") {
 		t.Errorf("kept: %v\n%s", err, trial)
 	}
 	for _, tc := range []struct {
@@ -49,7 +52,8 @@ func TestProbeCommand(t *testing.T) {
 		status int
 		says   string
 	}{
-		{[]string{"probe", url, "--expect", "nothing of the kind", "--within", "300ms"}, exitBroken, `expected "nothing of the kind": it has not come in 300ms`},
+		{[]string{"probe", url, "--expect", "nothing of the kind", "--within", "300ms"}, exitBroken,
+			`expected "nothing of the kind": it has not come in 300ms`},
 		{[]string{"probe", "ws://127.0.0.1:1/"}, exitUnreachable, "nobody listens at 127.0.0.1:1"},
 		{[]string{"probe", url, "--close", "1000", "--send", "x"}, exitBroken, "not sent: the connection is closed"},
 		{[]string{"probe", url, "--header", "no colon"}, exitWrong, `--header "no colon" is not NAME: VALUE`},
@@ -76,7 +80,8 @@ func TestRecordings(t *testing.T) {
 		return path
 	}
 	empty := write("empty.jsonl", "")
-	wrong := write("wrong.jsonl", "{\"tidepull_recording\":1}\n{\"what\":\"open\",\"conn\":1}\n{\"what\":\"tide\",\"conn\":1}\n")
+	wrong := write("wrong.jsonl",
+		"{\"tidepull_recording\":1}\n{\"what\":\"open\",\"conn\":1}\n{\"what\":\"tide\",\"conn\":1}\n")
 	idle := write("idle.jsonl", "{\"tidepull_recording\":1}\n{\"what\":\"open\",\"conn\":1}\n")
 	noHAR := write("no.har", "{\"log\":{\"entries\":[]}}")
 	browser, err := filepath.Abs("../../internal/capture/recording/testdata/board.har")
@@ -84,7 +89,8 @@ func TestRecordings(t *testing.T) {
 		t.Fatal(err)
 	}
 	good := filepath.Join(dir, "good.jsonl")
-	if out, status := outcome(t, tool(t, "import", browser, "-o", good)); status != exitHolds || !strings.Contains(out, "21 entries of ws://127.0.0.1:") {
+	if out, status := outcome(t, tool(t, "import", browser, "-o", good)); status != exitHolds ||
+		!strings.Contains(out, "21 entries of ws://127.0.0.1:") {
 		t.Fatalf("import: %d %s", status, out)
 	}
 	for _, tc := range []struct {
@@ -99,7 +105,8 @@ func TestRecordings(t *testing.T) {
 		{[]string{"replay", idle}, exitWrong, "nothing that a client did"},
 		{[]string{"replay", good, "--copies", "0"}, exitWrong, "goes from 1"},
 		{[]string{"replay", good, "--speed=-1"}, exitWrong, "goes from 0"},
-		{[]string{"replay", good, "--vary", "Alder=nme"}, exitWrong, `nothing is called "nme" here; did you mean "name"?`},
+		{[]string{"replay", good, "--vary", "Alder=nme"}, exitWrong,
+			`nothing is called "nme" here; did you mean "name"?`},
 		{[]string{"replay", good, "--guesses"}, exitHolds, `"Alder"`},
 		{[]string{"record", "--to", "wss://127.0.0.1:1/"}, exitWrong, "the relay speaks ws://, http:// and tcp://"},
 	} {
@@ -112,7 +119,8 @@ func TestRecordings(t *testing.T) {
 	}
 
 	// What was hidden when it was imported comes from the environment.
-	if out, status := outcome(t, tool(t, "replay", good, "--to", serveBoard(t))); status != exitWrong || !strings.Contains(out, "set HIDDEN_CREDENTIAL_1 in the environment") {
+	if out, status := outcome(t, tool(t, "replay", good, "--to", serveBoard(t))); status != exitWrong ||
+		!strings.Contains(out, "set HIDDEN_CREDENTIAL_1 in the environment") {
 		t.Errorf("status %d\n%s", status, out)
 	}
 	t.Setenv("HIDDEN_CREDENTIAL_1", "low-water")
@@ -128,7 +136,8 @@ func TestRecordings(t *testing.T) {
 	}
 	began := time.Now()
 	other, status := outcome(t, tool(t, "replay", good, "--to", serveBoard(t, "--double", "1"), "--speed", "0"))
-	if status != exitBroken || !strings.Contains(other, `DIFFERS  "notice" came, but not in the recording`) || time.Since(began) > 20*time.Second {
+	if status != exitBroken || !strings.Contains(other, `DIFFERS  "notice" came, but not in the recording`) ||
+		time.Since(began) > 20*time.Second {
 		t.Errorf("status %d after %v\n%s", status, time.Since(began), other)
 	}
 }
@@ -162,7 +171,9 @@ tide {
 		says   string
 	}{
 		{nil, exitHolds, "3 clients"}, {[]string{"--set", "boats=40", "--set", "port=a;b=c"}, exitHolds, "40 clients"},
-		{[]string{"--set", "boat=4"}, exitWrong, `did you mean "boats"?`}, {[]string{"--set", "boats=x"}, exitWrong, "it is a number"}, {[]string{"--set", "boats=0"}, exitWrong, "from 1 to"},
+		{[]string{"--set", "boat=4"}, exitWrong, `did you mean "boats"?`},
+		{[]string{"--set", "boats=x"}, exitWrong, "it is a number"},
+		{[]string{"--set", "boats=0"}, exitWrong, "from 1 to"},
 	} {
 		out, status := outcome(t, tool(t, append([]string{"check", path}, tc.args...)...))
 		if status != tc.status || !strings.Contains(out, tc.says) {

@@ -30,7 +30,8 @@ func tool(t *testing.T, args ...string) *exec.Cmd {
 		path = built
 	}
 	cmd := exec.Command(path, args...)
-	cmd.Env = append(os.Environ(), "TIDEPULL_BE_THE_TOOL=1", "XDG_STATE_HOME="+t.TempDir(), "XDG_DATA_HOME="+t.TempDir())
+	cmd.Env = append(os.Environ(), "TIDEPULL_BE_THE_TOOL=1", "XDG_STATE_HOME="+t.TempDir(), "XDG_DATA_HOME="+
+		t.TempDir())
 	return cmd
 }
 
@@ -84,7 +85,8 @@ func shortened(t *testing.T, limit string) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := strings.NewReplacer(`"20s"`, `"1s"`, `"60s"`, `"2s"`, `"10s"`, `"1s"`, `"5s"`, `"1s"`, "= 240", "= 40", "= 136", "= 20", "= 24", "= 5").Replace(string(b))
+	s := strings.NewReplacer(`"20s"`, `"1s"`, `"60s"`, `"2s"`, `"10s"`, `"1s"`, `"5s"`, `"1s"`, "= 240", "= 40",
+		"= 136", "= 20", "= 24", "= 5").Replace(string(b))
 	s = s[:strings.Index(s, "limit ")] + limit
 	if err := os.WriteFile(path, []byte(s), 0o666); err != nil {
 		t.Fatal(err)
@@ -101,11 +103,14 @@ func TestExitStatus(t *testing.T) {
 		status        int
 		says          string
 	}{
-		"all well":       {shortened(t, noneLost), "well", 0, `limit "none lost": ledger.lost equals 0, measured 0: holds`},
-		"lossy":          {shortened(t, noneLost), "lossy", 1, "broken"},
-		"limit broken":   {shortened(t, nothing), "well", 1, "verdict: broken"},
-		"nothing there":  {shortened(t, noneLost), "ws://127.0.0.1:9/", 4, "no connection to 127.0.0.1:9 could be opened: [refused: connect: connection refused]"},
-		"trial wrong":    {shortened(t, strings.Replace(noneLost, "lost\n", "losst\n", 1)), "well", 2, `did you mean "ledger.lost"?`},
+		"all well": {shortened(t, noneLost), "well", 0,
+			`limit "none lost": ledger.lost equals 0, measured 0: holds`},
+		"lossy":        {shortened(t, noneLost), "lossy", 1, "broken"},
+		"limit broken": {shortened(t, nothing), "well", 1, "verdict: broken"},
+		"nothing there": {shortened(t, noneLost), "ws://127.0.0.1:9/", 4,
+			"no connection to 127.0.0.1:9 could be opened: [refused: connect: connection refused]"},
+		"trial wrong": {shortened(t, strings.Replace(noneLost, "lost\n", "losst\n", 1)), "well", 2,
+			`did you mean "ledger.lost"?`},
 		"target wrong":   {shortened(t, noneLost), "http://x/", 2, "must start with ws://"},
 		"no such file":   {"/nowhere.trial.hcl", "well", 2, "no such file"},
 		"nothing proven": {silent(t, shortened(t, unmeasured)), "well", 3, "not proven (nothing was measured)"},
@@ -120,7 +125,8 @@ func TestExitStatus(t *testing.T) {
 			}
 			dir := t.TempDir()
 			text, status := outcome(t, tool(t, "run", tc.trial, "--headless", "--out", dir, "--target", tc.target))
-			if crowded := tc.status < 2 && status == 3 && byTheMachine(text); !crowded && (status != tc.status || !strings.Contains(text, tc.says)) {
+			if crowded := tc.status < 2 && status == 3 && byTheMachine(text); !crowded &&
+				(status != tc.status || !strings.Contains(text, tc.says)) {
 				t.Fatalf("status %d, want %d and %q:\n%s", status, tc.status, tc.says, text)
 			}
 			if tc.status == 2 {
@@ -134,7 +140,8 @@ func TestExitStatus(t *testing.T) {
 // byTheMachine reports whether a run says that what else this machine does kept
 // it from proving anything.
 func byTheMachine(text string) bool {
-	for _, why := range []string{"the tool's loop was full", "messages were sent late", "what arrived was read late", "the machine had no core free", "the process was stopped", "the tool itself sent"} {
+	for _, why := range []string{"the tool's loop was full", "messages were sent late", "what arrived was read late",
+		"the machine had no core free", "the process was stopped", "the tool itself sent"} {
 		for line := range strings.Lines(text) {
 			if _, because, ok := strings.Cut(line, "not proven ("); ok && strings.Contains(because, why) {
 				return true
@@ -169,9 +176,12 @@ func checkSummary(t *testing.T, dir string, status int) {
 	if err := json.Unmarshal(b, &all); err != nil {
 		t.Fatal(err)
 	}
-	for _, path := range []string{"clients", "messages.sent", "ledger.owed", "ledger.delivered", "ledger.late", "ledger.lost", "ledger.duplicate", "ledger.stray", "ledger.excused", "ledger.by_room",
-		"fanout.p50_us", "fanout.p90_us", "fanout.p99_us", "fanout.p999_us", "fanout.max_us", "spread.first.p50_us", "spread.median.p99_us", "spread.last.p99_us",
-		"self.reading_lag_p99_us", "self.schedule_lag_p99_us", "self.cpu_us_per_delivery", "self.rss_bytes_per_client", "limits", "verdict"} {
+	for _, path := range []string{"clients", "messages.sent", "ledger.owed", "ledger.delivered", "ledger.late",
+		"ledger.lost", "ledger.duplicate", "ledger.stray", "ledger.excused", "ledger.by_room",
+		"fanout.p50_us", "fanout.p90_us", "fanout.p99_us", "fanout.p999_us", "fanout.max_us", "spread.first.p50_us",
+		"spread.median.p99_us", "spread.last.p99_us",
+		"self.reading_lag_p99_us", "self.schedule_lag_p99_us", "self.cpu_us_per_delivery", "self.rss_bytes_per_client",
+		"limits", "verdict"} {
 		at := any(all)
 		for _, key := range strings.Split(path, ".") {
 			m, _ := at.(map[string]any)
@@ -213,7 +223,8 @@ func interrupt(t *testing.T, how syscall.Signal) {
 	if took := time.Since(asked); took > 4*time.Second {
 		t.Errorf("it took %v to end", took)
 	}
-	if s := out.String(); !strings.Contains(s, "verdict: not proven (the run was cut short") || !strings.Contains(s, "1s flood") {
+	if s := out.String(); !strings.Contains(s, "verdict: not proven (the run was cut short") ||
+		!strings.Contains(s, "1s flood") {
 		t.Errorf("it printed\n%s", s)
 	}
 	if status := cmd.ProcessState.ExitCode(); status != exitNotProven {
@@ -223,13 +234,15 @@ func interrupt(t *testing.T, how syscall.Signal) {
 }
 
 func TestHelp(t *testing.T) {
-	for args, says := range map[string]string{"": "the home screen needs a terminal", "--help": "tidepull demo", "run --help": "--target=URL", "standin --help": "--misdirect", "runn": `did you mean`} {
+	for args, says := range map[string]string{"": "the home screen needs a terminal", "--help": "tidepull demo",
+		"run --help": "--target=URL", "standin --help": "--misdirect", "runn": `did you mean`} {
 		text, status := outcome(t, tool(t, strings.Fields(args)...))
 		if !strings.Contains(text, says) || status != 0 && args != "runn" && args != "" {
 			t.Errorf("tidepull %s: status %d\n%s", args, status, text)
 		}
 	}
-	if text, status := outcome(t, tool(t, "check", "../../trials/morning-tide.trial.hcl")); status != 0 || !strings.Contains(text, "400 clients in 3 crews") {
+	if text, status := outcome(t, tool(t, "check", "../../trials/morning-tide.trial.hcl")); status != 0 ||
+		!strings.Contains(text, "400 clients in 3 crews") {
 		t.Errorf("%d %s", status, text)
 	}
 }
@@ -245,7 +258,8 @@ func TestRunsAndExport(t *testing.T) {
 		t.Fatal(err)
 	}
 	trial := shortened(t, "limit \"none lost\" {\n  of = ledger.lost\n  equals = 0\n}\n")
-	text, _ := outcome(t, tool(t, "--store", filepath.Join(blocked, "runs.db"), "run", trial, "--headless", "--out", dir, "--target", serveBoard(t)))
+	text, _ := outcome(t, tool(t, "--store", filepath.Join(blocked, "runs.db"), "run", trial, "--headless", "--out",
+		dir, "--target", serveBoard(t)))
 	if !strings.Contains(text, "attention: the run is not being kept") || !strings.Contains(text, "verdict: ") {
 		t.Errorf("without a store:\n%s", text)
 	}
@@ -253,7 +267,8 @@ func TestRunsAndExport(t *testing.T) {
 		t.Error(err)
 	}
 	db := filepath.Join(dir, "runs.db")
-	text, status := outcome(t, tool(t, "--store", db, "run", trial, "--headless", "--target", serveBoard(t, "--lose", "0.05")))
+	text, status := outcome(t, tool(t, "--store", db, "run", trial, "--headless", "--target",
+		serveBoard(t, "--lose", "0.05")))
 	if status != 1 && !(status == 3 && byTheMachine(text)) || !strings.Contains(text, "kept as run 1") {
 		t.Fatalf("status %d\n%s", status, text)
 	}

@@ -26,11 +26,14 @@ func TestBeyondThisMachine(t *testing.T) {
 		args []string
 		says []string
 	}{
-		{[]string{"run", path, "--headless", "--target", "ws://192.0.2.7:80/live"}, []string{"would load 192.0.2.7 with ", "clients for", "--remote-ok", `remote = "192.0.2.7"`}},
-		{[]string{"run", path, "--headless", "--metrics", ":0"}, []string{"--metrics :0 would open a port on every interface"}},
+		{[]string{"run", path, "--headless", "--target", "ws://192.0.2.7:80/live"},
+			[]string{"would load 192.0.2.7 with ", "clients for", "--remote-ok", `remote = "192.0.2.7"`}},
+		{[]string{"run", path, "--headless", "--metrics", ":0"},
+			[]string{"--metrics :0 would open a port on every interface"}},
 		{[]string{"standin", "--listen", ":0"}, []string{"would open a port on every interface", "--remote-ok"}},
 		{[]string{"standin", "--listen", "0.0.0.0:0"}, []string{"would open a port on 0.0.0.0"}},
-		{[]string{"record", "--listen", "[::]:0", "--to", "ws://127.0.0.1:1/", "-o", filepath.Join(t.TempDir(), "r.jsonl")}, []string{"would open a port on ::"}},
+		{[]string{"record", "--listen", "[::]:0", "--to", "ws://127.0.0.1:1/", "-o",
+			filepath.Join(t.TempDir(), "r.jsonl")}, []string{"would open a port on ::"}},
 	} {
 		text, status := outcome(t, tool(t, tc.args...))
 		for _, says := range tc.says {
@@ -61,14 +64,16 @@ func TestPrivateFiles(t *testing.T) {
 	board, dir := serveBoard(t), t.TempDir()
 	path := harbour(t, "pilot-${n}", `enter { room = "lock-1" }`, "200ms", "")
 	db := filepath.Join(dir, "new", "folder", "runs.db")
-	if text, status := outcome(t, tool(t, "run", path, "--headless", "--target", board, "--store", db)); status != exitHolds && !byTheMachine(text) {
+	if text, status := outcome(t, tool(t, "run", path, "--headless", "--target", board, "--store",
+		db)); status != exitHolds && !byTheMachine(text) {
 		t.Fatalf("status %d\n%s", status, text)
 	}
 	old := filepath.Join(dir, "old.jsonl")
 	if err := os.WriteFile(old, []byte("old"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	if text, status := outcome(t, tool(t, "record", "--listen", "127.0.0.1:0", "--to", board, "-o", old)); status == 0 || !strings.Contains(text, "exists") {
+	if text, status := outcome(t, tool(t, "record", "--listen", "127.0.0.1:0", "--to", board, "-o",
+		old)); status == 0 || !strings.Contains(text, "exists") {
 		t.Errorf("a file that was there before: status %d\n%s", status, text)
 	}
 	fresh := filepath.Join(dir, "fresh.jsonl")
@@ -79,7 +84,8 @@ func TestPrivateFiles(t *testing.T) {
 	time.Sleep(500 * time.Millisecond)
 	cmd.Process.Signal(os.Interrupt)
 	cmd.Wait()
-	for file, want := range map[string]os.FileMode{db: 0o600, filepath.Dir(db): 0o700, filepath.Dir(filepath.Dir(db)): 0o700, fresh: 0o600, old: 0o644} {
+	for file, want := range map[string]os.FileMode{db: 0o600, filepath.Dir(db): 0o700,
+		filepath.Dir(filepath.Dir(db)): 0o700, fresh: 0o600, old: 0o644} {
 		if info, err := os.Stat(file); err != nil || info.Mode().Perm() != want {
 			t.Errorf("%s: %v, %v", file, info.Mode(), err)
 		}
@@ -104,11 +110,13 @@ func TestProbeToken(t *testing.T) {
 	address := strings.Replace(server.URL, "http", "ws", 1)
 	for _, from := range [][]string{{"--token-env", "HARBOUR_TOKEN"}, {"--token-file", file}} {
 		text, status := outcome(t, tool(t, append([]string{"probe", address, "--send", "a notice"}, from...)...))
-		if said := <-got; said != "Bearer "+token || status != exitUnreachable || strings.Contains(text, token) || !strings.Contains(text, "not today, Bearer •••") {
+		if said := <-got; said != "Bearer "+token || status != exitUnreachable || strings.Contains(text, token) ||
+			!strings.Contains(text, "not today, Bearer •••") {
 			t.Errorf("%v: the server got %q, status %d\n%s", from, said, status, text)
 		}
 	}
-	if text, status := outcome(t, tool(t, "probe", address, "--send", "x", "--token-env", "NOT_SET_AT_ALL")); status != exitWrong || !strings.Contains(text, "NOT_SET_AT_ALL is not set") {
+	if text, status := outcome(t, tool(t, "probe", address, "--send", "x", "--token-env",
+		"NOT_SET_AT_ALL")); status != exitWrong || !strings.Contains(text, "NOT_SET_AT_ALL is not set") {
 		t.Errorf("status %d\n%s", status, text)
 	}
 }
@@ -141,11 +149,13 @@ func TestFewFiles(t *testing.T) {
 			defer func() { cmd.Process.Signal(os.Interrupt); cmd.Wait() }()
 			said := func() string { b, _ := os.ReadFile(log); return string(b) }
 			address := ""
-			for end := time.Now().Add(20 * time.Second); address == "" && time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
+			for end := time.Now().Add(20 * time.Second); address == "" &&
+				time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
 				for _, word := range strings.Fields(said()) {
 					if u, err := url.Parse(word); err == nil && u.Host != "" && word != board {
 						address = u.Host
-					} else if host, port, err := net.SplitHostPort(word); err == nil && host == "127.0.0.1" && port != "0" {
+					} else if host, port, err := net.SplitHostPort(word); err == nil && host == "127.0.0.1" &&
+						port != "0" {
 						address = word
 					}
 				}
@@ -165,7 +175,8 @@ func TestFewFiles(t *testing.T) {
 			for end := time.Now().Add(10 * time.Second); ; time.Sleep(100 * time.Millisecond) {
 				c, err := net.Dial("tcp", address)
 				if err == nil {
-					fmt.Fprint(c, "GET /live HTTP/1.1\r\nHost: x\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n")
+					fmt.Fprint(c, "GET /live HTTP/1.1\r\nHost: x\r\nUpgrade: websocket\r\nConnection: "+
+						"Upgrade\r\nSec-WebSocket-Version: 13\r\nSec-WebSocket-Key: dGhlIHNhbXBsZSBub25jZQ==\r\n\r\n")
 					c.SetReadDeadline(time.Now().Add(time.Second))
 					b := make([]byte, 64)
 					n, _ := c.Read(b)

@@ -99,7 +99,8 @@ func (c *probeCommand) actions() []probe.Action {
 		probe.Action
 	}
 	var all []placed
-	for do, flags := range map[string][]ordered{"send": c.Send, "send-hex": c.SendHex, "send-file": c.SendFile, "expect": c.Expect, "ping": c.Ping, "close": c.Close, "pause": c.Pause} {
+	for do, flags := range map[string][]ordered{"send": c.Send, "send-hex": c.SendHex, "send-file": c.SendFile,
+		"expect": c.Expect, "ping": c.Ping, "close": c.Close, "pause": c.Pause} {
 		for _, f := range flags {
 			all = append(all, placed{f.at, probe.Action{Do: do, Text: f.text}})
 		}

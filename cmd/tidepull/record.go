@@ -36,7 +36,8 @@ func (c *recordCommand) Run(a *app) error {
 	if err != nil {
 		return err
 	}
-	w := recording.NewWriter(out, recording.Recording{Made: time.Now().Format(time.RFC3339), By: "record", Target: c.To})
+	w := recording.NewWriter(out, recording.Recording{Made: time.Now().Format(time.RFC3339), By: "record",
+		Target: c.To})
 	counts := map[string]int{}
 	var hide recording.Concealer
 	r, err := relay.Start(relay.Options{Listen: c.Listen, To: c.To, Log: a.log}, func(e recording.Entry) error {
@@ -59,11 +60,14 @@ func (c *recordCommand) Run(a *app) error {
 		return fmt.Errorf("writing %s: %w", c.Out, err)
 	}
 	fmt.Fprintf(notes, "%d connections, %d messages, %d events, %d requests and answers, %d pieces of other data: %s\n",
-		counts[recording.Open], counts[recording.Message], counts[recording.Event], counts[recording.Head], counts[recording.Data], c.Out)
+		counts[recording.Open], counts[recording.Message], counts[recording.Event], counts[recording.Head],
+		counts[recording.Data], c.Out)
 	own := r.Own()
-	fmt.Fprintf(notes, "passing on took the relay %s at the median, p99 %s, at most %s (%s pieces)", units.Duration(own.P50), units.Duration(own.P99), units.Duration(own.Max), units.Count(int64(own.Pieces)))
+	fmt.Fprintf(notes, "passing on took the relay %s at the median, p99 %s, at most %s (%s pieces)",
+		units.Duration(own.P50), units.Duration(own.P99), units.Duration(own.Max), units.Count(int64(own.Pieces)))
 	if own.Held > 0 {
-		fmt.Fprintf(notes, "; %d times one side was not read for a while, as the other one or the recording did not keep up", own.Held)
+		fmt.Fprintf(notes, "; %d times one side was not read for a while, as the other one or the recording did "+
+			"not keep up", own.Held)
 	}
 	fmt.Fprintln(notes)
 	return done()

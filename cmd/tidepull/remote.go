@@ -24,7 +24,8 @@ func (r *remote) mayReach(what, address, load string) error {
 	if r.RemoteOK || host == "" || isLocal(host) {
 		return nil
 	}
-	return fmt.Errorf("%s would load %s %s, and that is not this machine; if it is yours to load, say --remote-ok", what, host, load)
+	return fmt.Errorf("%s would load %s %s, and that is not this machine; if it is yours to load, say --remote-ok",
+		what, host, load)
 }
 
 // mayRun is mayReach for a trial, which can name a host in its target.
@@ -33,7 +34,8 @@ func (r *remote) mayRun(t *trial.Trial) error {
 		if host := hostOf(address); host != "" && host == t.Target.Remote {
 			continue
 		}
-		if err := r.mayReach(fmt.Sprintf("the trial %q", t.Name), address, fmt.Sprintf("with %d clients for %v", t.Clients(), t.Length().Round(time.Second))); err != nil {
+		if err := r.mayReach(fmt.Sprintf("the trial %q", t.Name), address,
+			fmt.Sprintf("with %d clients for %v", t.Clients(), t.Length().Round(time.Second))); err != nil {
 			return fmt.Errorf("%w, or write remote = %q in its target", err, hostOf(address))
 		}
 	}
@@ -49,7 +51,8 @@ func (r *remote) mayListen(flag, address string) error {
 	if host == "" {
 		host = "every interface"
 	}
-	return fmt.Errorf("%s %s would open a port on %s; write 127.0.0.1 before the colon, or say --remote-ok", flag, address, host)
+	return fmt.Errorf("%s %s would open a port on %s; write 127.0.0.1 before the colon, or say --remote-ok", flag,
+		address, host)
 }
 
 func hostOf(address string) string {

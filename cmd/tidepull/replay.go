@@ -99,11 +99,13 @@ func (c *replayCommand) play(plan *replay.Plan) error {
 	if c.To != "" {
 		to = c.To
 	}
-	if err := c.mayReach("the replay", to, fmt.Sprintf("with %d copies of %d clients", c.Copies, len(plan.Actors))); err != nil {
+	if err := c.mayReach("the replay", to, fmt.Sprintf("with %d copies of %d clients", c.Copies,
+		len(plan.Actors))); err != nil {
 		return err
 	}
 	if limit := machine.RaiseFileLimit(); limit > 0 && c.Copies*len(plan.Actors)*2+64 > limit {
-		return fmt.Errorf("%d copies of %d clients may need %d open files, and this process may have %d", c.Copies, len(plan.Actors), c.Copies*len(plan.Actors)*2, limit)
+		return fmt.Errorf("%d copies of %d clients may need %d open files, and this process may have %d", c.Copies,
+			len(plan.Actors), c.Copies*len(plan.Actors)*2, limit)
 	}
 	if !c.JSON {
 		printGuesses(plan)
@@ -114,7 +116,8 @@ func (c *replayCommand) play(plan *replay.Plan) error {
 	progress := func(done, of int) {
 		fmt.Fprintf(os.Stderr, "%4.0fs %d of %d clients are done\n", time.Since(began).Seconds(), done, of)
 	}
-	r, err := play.Run(ctx, plan, play.Options{To: c.To, Copies: c.Copies, Speed: c.Speed, Within: c.Within, Secrets: hiddenValues(plan), Progress: progress})
+	r, err := play.Run(ctx, plan, play.Options{To: c.To, Copies: c.Copies, Speed: c.Speed, Within: c.Within,
+		Secrets: hiddenValues(plan), Progress: progress})
 	var unreachable *play.Unreachable
 	switch {
 	case errors.As(err, &unreachable):
@@ -155,7 +158,8 @@ func hiddenValues(plan *replay.Plan) map[string]string {
 }
 
 func printResult(r *play.Result) {
-	fmt.Printf("%d copies of %d clients in %s: %s things that the server said then, %s now\n", r.Copies, r.Clients, units.Duration(r.Took), units.Count(int64(r.Expected)), units.Count(int64(r.Came)))
+	fmt.Printf("%d copies of %d clients in %s: %s things that the server said then, %s now\n", r.Copies, r.Clients,
+		units.Duration(r.Took), units.Count(int64(r.Expected)), units.Count(int64(r.Came)))
 	for _, g := range r.Groups {
 		sign := "DIFFERS"
 		if !g.Counts {

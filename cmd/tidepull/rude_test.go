@@ -90,7 +90,8 @@ func TestRudeServers(t *testing.T) {
 				if rss > rudeRSS {
 					t.Errorf("it took %d MiB", rss>>10)
 				}
-				if server.Name == "decent" && status != 0 && !(status == 3 && byTheMachine(text)) || status == 2 || status < 0 || !strings.Contains(text, "verdict: ") {
+				if server.Name == "decent" && status != 0 && !(status == 3 && byTheMachine(text)) || status == 2 ||
+					status < 0 || !strings.Contains(text, "verdict: ") {
 					t.Errorf("status %d\n%s", status, text)
 				}
 				t.Logf("status %d after %v, %d MiB", status, took.Round(100*time.Millisecond), rss>>10)
@@ -100,7 +101,8 @@ func TestRudeServers(t *testing.T) {
 }
 
 // floods are the servers that send or make send without end.
-var floods = map[string]bool{"pings and never reads": true, "endless fragments": true, "half a frame": true, "never lets go": true, "closes for ever": true}
+var floods = map[string]bool{"pings and never reads": true, "endless fragments": true, "half a frame": true,
+	"never lets go": true, "closes for ever": true}
 
 // TestRudeStop: a request to end ends a run whatever the server does. By how many
 // seconds exactly is tested in virtual time (run.TestRude); here eleven tools and
@@ -128,13 +130,14 @@ func TestRudeStop(t *testing.T) {
 				}
 				defer stop()
 				var asked time.Time
-				text, status, _, _ := bounded(t, tool(t, "run", trial, "--headless", "--target", url), 2*time.Second, func(p *os.Process) {
-					asked = time.Now()
-					for range times {
-						p.Signal(syscall.SIGTERM)
-						time.Sleep(50 * time.Millisecond)
-					}
-				})
+				text, status, _, _ := bounded(t, tool(t, "run", trial, "--headless", "--target", url), 2*time.Second,
+					func(p *os.Process) {
+						asked = time.Now()
+						for range times {
+							p.Signal(syscall.SIGTERM)
+							time.Sleep(50 * time.Millisecond)
+						}
+					})
 				const most = 8 * time.Second
 				if took := time.Since(asked); took > most {
 					t.Errorf("asked %d times it took %v to end, status %d\n%s", times, took, status, text)
@@ -147,7 +150,8 @@ func TestRudeStop(t *testing.T) {
 // bounded runs a command, does something to it after a while, and returns what
 // it printed, its status, how long it took and the most memory that it had, in
 // KiB. One that hangs is killed.
-func bounded(t *testing.T, cmd *exec.Cmd, after time.Duration, do func(*os.Process)) (text string, status int, took time.Duration, rss int64) {
+func bounded(t *testing.T, cmd *exec.Cmd, after time.Duration, do func(*os.Process)) (text string, status int,
+	took time.Duration, rss int64) {
 	t.Helper()
 	var out bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &out

@@ -174,7 +174,8 @@ func (c *checkCommand) Run() error {
 			wrong++
 			continue
 		}
-		fmt.Printf("%s: trial %q, %d clients in %d crews, %v, %d limits: no errors\n", file, t.Name, t.Clients(), len(t.Crews), t.Length(), len(t.Limits))
+		fmt.Printf("%s: trial %q, %d clients in %d crews, %v, %d limits: no errors\n", file, t.Name, t.Clients(),
+			len(t.Crews), t.Length(), len(t.Limits))
 	}
 	if wrong > 0 {
 		return &exitError{status: exitWrong}

@@ -36,7 +36,9 @@ func (runsList) Run(a *app) error {
 	w := tabwriter.NewWriter(os.Stdout, 0, 0, 3, ' ', 0)
 	fmt.Fprintln(w, "run\tname\tstarted\tclients\tlasted\tverdict\twhy\tnote")
 	for _, r := range runs {
-		fmt.Fprintf(w, "%d\t%s\t%s\t%d\t%s\t%s\t%s\t%s\n", r.ID, plain.Text(r.Title(), 40), r.Started.Local().Format("2006-01-02 15:04:05"), r.Clients, units.Clock(r.Elapsed), r.Outcome(), plain.Text(r.Why, 60), plain.Text(r.Note, 60))
+		fmt.Fprintf(w, "%d\t%s\t%s\t%d\t%s\t%s\t%s\t%s\n", r.ID, plain.Text(r.Title(), 40),
+			r.Started.Local().Format("2006-01-02 15:04:05"), r.Clients, units.Clock(r.Elapsed), r.Outcome(),
+			plain.Text(r.Why, 60), plain.Text(r.Note, 60))
 	}
 	return w.Flush()
 }
@@ -51,7 +53,8 @@ func (c *runsShow) Run(a *app) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("run %d: %s, trial %q, %s\n", r.ID, plain.Text(r.Title(), 60), plain.Text(r.Trial, 60), r.Started.Local().Format("2006-01-02 15:04:05"))
+	fmt.Printf("run %d: %s, trial %q, %s\n", r.ID, plain.Text(r.Title(), 60), plain.Text(r.Trial, 60),
+		r.Started.Local().Format("2006-01-02 15:04:05"))
 	if r.Note != "" {
 		fmt.Println(plain.Text(r.Note, 500))
 	}

@@ -46,8 +46,10 @@ func (c *standinCommand) Run(a *app) error {
 		return err
 	}
 	machine.RaiseFileLimit()
-	s, err := standin.Start(standin.Config{Listen: at, PingEvery: c.PingEvery, PongWithin: c.PongWithin, History: c.History, Records: c.Records, Portable: c.Portable, Log: a.log,
-		Login: c.Login, Origins: c.Origins, Notices: c.Notices, LeaveOut: c.LeaveOut, Share: c.Share, MaxText: c.MaxText, Gauge: c.Gauge, Store: c.StoreIn, Switches: switches})
+	s, err := standin.Start(standin.Config{Listen: at, PingEvery: c.PingEvery, PongWithin: c.PongWithin,
+		History: c.History, Records: c.Records, Portable: c.Portable, Log: a.log,
+		Login: c.Login, Origins: c.Origins, Notices: c.Notices, LeaveOut: c.LeaveOut, Share: c.Share,
+		MaxText: c.MaxText, Gauge: c.Gauge, Store: c.StoreIn, Switches: switches})
 	if err != nil {
 		return err
 	}

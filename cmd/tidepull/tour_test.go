@@ -58,7 +58,8 @@ func TestTour(t *testing.T) {
 		if err := os.Symlink(built, filepath.Join(dir, "tidepull")); err != nil {
 			t.Fatal(err)
 		}
-	} else if out, err := exec.Command("go", "build", "-o", filepath.Join(dir, "tidepull"), ".").CombinedOutput(); err != nil {
+	} else if out, err := exec.Command("go", "build", "-o", filepath.Join(dir, "tidepull"),
+		".").CombinedOutput(); err != nil {
 		t.Fatalf("building: %v\n%s", err, out)
 	}
 	// If the machine has not enough time for the tool, a limit that holds is
@@ -88,7 +89,8 @@ func TestTour(t *testing.T) {
 		for _, line := range b.prints {
 			pattern := strings.ReplaceAll(regexp.QuoteMeta(strings.TrimSpace(line)), "…", `[^\n]*`)
 			if byTheMachine(rest) {
-				pattern = strings.NewReplacer("broken", `(broken|not proven[^\n]*)`, "holds", `(holds|not proven[^\n]*)`, "exit status 1", "exit status [13]").Replace(pattern)
+				pattern = strings.NewReplacer("broken", `(broken|not proven[^\n]*)`, "holds",
+					`(holds|not proven[^\n]*)`, "exit status 1", "exit status [13]").Replace(pattern)
 			}
 			pattern = strings.ReplaceAll(pattern, " ", ` +`)
 			at := regexp.MustCompile(pattern).FindStringIndex(rest)

@@ -66,13 +66,20 @@ func TestVerdicts(t *testing.T) {
 		status int
 		says   []string
 	}{
-		"healthy and short": {harbour(t, "pilot-${n}", speaking, "1500ms", noneLost), 0, []string{"verdict: holds (all "}},
+		"healthy and short": {harbour(t, "pilot-${n}", speaking, "1500ms", noneLost), 0,
+			[]string{"verdict: holds (all "}},
 		"all denied": {harbour(t, "${filler(201)}", speaking, "1s", noneLost), 1,
-			[]string{"clients.denied is 20, wanted at most 0", "denied: its name was refused; the server said 'a name is a string of 1 to 200 bytes'"}},
-		"said in no room":  {harbour(t, "pilot-${n}", strings.Replace(speaking, `enter { room = "lock-1" }`, "", 1), "1s", ""), 1, []string{"every message could be said: messages.unsent is"}},
-		"never said":       {harbour(t, "pilot-${n}", "", "1s", noneLost), 3, []string{"none lost: nothing was measured"}},
-		"a failed expect":  {harbour(t, "pilot-${n}", "  expect \"a pilot boat\" {\n    when = msg.kind == \"boat\"\n    within = \"300ms\"\n  }\n", "1s", ""), 1, []string{"every expectation is met: expectations.missed is 20"}},
-		"not recognised":   {harbour(t, "pilot-${n}", "  send { body = { kind = \"boat\" } }\n", "1s", ""), 0, []string{`not recognised: '{"kind":"refused","what":"message","why":"no such kind"}'`}},
+			[]string{"clients.denied is 20, wanted at most 0", "denied: its name was refused; the server said 'a " +
+				"name is a string of 1 to 200 bytes'"}},
+		"said in no room": {harbour(t, "pilot-${n}", strings.Replace(speaking, `enter { room = "lock-1" }`, "", 1),
+			"1s", ""), 1, []string{"every message could be said: messages.unsent is"}},
+		"never said": {harbour(t, "pilot-${n}", "", "1s", noneLost), 3,
+			[]string{"none lost: nothing was measured"}},
+		"a failed expect": {harbour(t, "pilot-${n}", "  expect \"a pilot boat\" {\n    when = msg.kind == "+
+			"\"boat\"\n    within = \"300ms\"\n  }\n", "1s", ""), 1,
+			[]string{"every expectation is met: expectations.missed is 20"}},
+		"not recognised": {harbour(t, "pilot-${n}", "  send { body = { kind = \"boat\" } }\n", "1s", ""), 0,
+			[]string{`not recognised: '{"kind":"refused","what":"message","why":"no such kind"}'`}},
 		"refused by a 404": {harbour(t, "pilot-${n}", speaking, "1s", noneLost), 4, []string{"404"}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -115,7 +122,8 @@ func TestStopped(t *testing.T) {
 		time.Sleep(2500 * time.Millisecond)
 	}
 	cmd.Wait()
-	if status := cmd.ProcessState.ExitCode(); status != exitNotProven || !strings.Contains(out.String(), "the process was stopped") {
+	if status := cmd.ProcessState.ExitCode(); status != exitNotProven ||
+		!strings.Contains(out.String(), "the process was stopped") {
 		t.Errorf("status %d\n%s", status, out.String())
 	}
 }

@@ -181,7 +181,8 @@ func (c *Client) fill(e *Env) {
 	if c.room != noRoom {
 		v[expr.VarRoom] = expr.Value{Kind: expr.String, Str: e.roomName(c.room)}
 	}
-	v[expr.VarMark], v[expr.VarMarkBytes], v[expr.VarTo], v[expr.VarPayload] = expr.Value{}, expr.Value{}, expr.Value{}, expr.Value{}
+	v[expr.VarMark], v[expr.VarMarkBytes], v[expr.VarTo], v[expr.VarPayload] = expr.Value{}, expr.Value{}, expr.Value{},
+		expr.Value{}
 	v[expr.VarRound] = expr.Num(0)
 	if c.depth > 0 {
 		v[expr.VarRound] = expr.Num(float64(c.turns[c.depth-1].round))

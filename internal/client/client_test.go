@@ -200,14 +200,16 @@ func TestWholeSession(t *testing.T) {
 			b.wait(time.Second)
 			b.want("first turn", `{"kind":"notice","room":"lock-0","text":"turn 0 MARK"}`)
 			b.wait(time.Second)
-			b.want("second turn, the last", `{"kind":"notice","room":"lock-0","text":"turn 1 MARK"}`, `{"kind":"leave","room":"lock-0"}`)
+			b.want("second turn, the last", `{"kind":"notice","room":"lock-0","text":"turn 1 MARK"}`,
+				`{"kind":"leave","room":"lock-0"}`)
 			b.text(`{"kind":"left","room":"lock-0"}`)
 			b.want("after the session", "close 1000")
 			b.server(ws.AppendFrame(nil, ws.OpClose, ws.AppendClosePayload(nil, 1000, "")))
 			b.c.Broke(b.env, transport.Main, b.now, nil)
 			b.took()
 			c := b.window().Counts
-			if !b.c.Idle() || c.Finished != 1 || c.Broken != 0 || c.Sent != 2 || c.Met != 1 || c.Entries != 1 || c.Pings != 1 {
+			if !b.c.Idle() || c.Finished != 1 || c.Broken != 0 || c.Sent != 2 || c.Met != 1 || c.Entries != 1 ||
+				c.Pings != 1 {
 				t.Errorf("idle %v, counts %+v", b.c.Idle(), c)
 			}
 			if strings.Join(b.said, ", ") != "dial" {
@@ -254,7 +256,8 @@ func TestArrivals(t *testing.T) {
 	}
 	w := b.window()
 	got := w.Total
-	if got.Owed != 2 || got.Delivered != 1 || got.Duplicate != 6 || got.Past != 0 || w.Foreign != 1 || w.Imbalance() != "" {
+	if got.Owed != 2 || got.Delivered != 1 || got.Duplicate != 6 || got.Past != 0 || w.Foreign != 1 ||
+		w.Imbalance() != "" {
 		t.Errorf("%+v, foreign %d, %s", got, w.Foreign, w.Imbalance())
 	}
 	if f := w.Fanout(); f.Count() != 1 || f.Max() < 20*time.Millisecond {
@@ -287,13 +290,16 @@ func TestGoingWrong(t *testing.T) {
 			b.took()
 			b.sent = nil
 			b.server([]byte("220 mail.example ESMTP\r\n\r\n"))
-		}, func(c logbook.Counts) int64 { return c.Refused }, "refused: the status line is not HTTP/1.x STATUS REASON", ""},
+		}, func(c logbook.Counts) int64 { return c.Refused }, "refused: the status line is not HTTP/1.x STATUS REASON",
+			""},
 		"server's close": {func(b *bench) {
 			opened(b)
 			b.server(ws.AppendFrame(nil, ws.OpClose, ws.AppendClosePayload(nil, 1001, "tide")))
-		}, func(c logbook.Counts) int64 { return c.Broken }, "broken: the server closed with code 1001 and said 'tide'", "close 1001"},
+		}, func(c logbook.Counts) int64 { return c.Broken }, "broken: the server closed with code 1001 and said 'tide'",
+			"close 1001"},
 		"broken protocol": {func(b *bench) { opened(b); b.server([]byte{0xff, 0xff, 0, 0, 0, 0, 0, 0, 0, 0}) },
-			func(c logbook.Counts) int64 { return c.Malformed }, "broken: a reserved bit is set and no extension was agreed on", "close 1002"},
+			func(c logbook.Counts) int64 { return c.Malformed }, "broken: a reserved bit is set and no extension " +
+				"was agreed on", "close 1002"},
 		"connection lost": {func(b *bench) {
 			opened(b)
 			b.c.Broke(b.env, transport.Main, b.now, fmt.Errorf("read: connection reset"))
@@ -302,7 +308,8 @@ func TestGoingWrong(t *testing.T) {
 		"no greeting": {func(b *bench) { opened(b); b.text(`{"kind":"named"}`); b.wait(1500 * time.Millisecond) },
 			func(c logbook.Counts) int64 { return c.Missed }, "missed: greeting", `{"kind":"enter","room":"lock-0"}`},
 		"name refused": {func(b *bench) { opened(b); b.text(`{"kind":"refused","what":"name","why":"pilot \"0\" is taken"}`) },
-			func(c logbook.Counts) int64 { return c.Denied }, "denied: its name was refused; the server said '(its name) is taken'", "close 1000"},
+			func(c logbook.Counts) int64 { return c.Denied }, "denied: its name was refused; the server said '(its " +
+				"name) is taken'", "close 1000"},
 		"room refused": {func(b *bench) {
 			opened(b)
 			b.text(`{"kind":"named"}`)
@@ -365,8 +372,10 @@ func TestClosing(t *testing.T) {
 	room := b.env.Ledger.Room("lock-0")
 	hear := func() {
 		b.now = b.now.Add(time.Millisecond)
-		n := b.env.Ledger.Say(ledger.Say{Room: room, Sender: other, Due: b.now, Sent: b.now, Sheet: &b.book.Now().Sheet})
-		b.text(`{"kind":"notice","text":"` + string(mark.Append(nil, mark.Mark{Run: 9, Room: uint32(room), Sender: uint32(other), Number: n})) + `"}`)
+		n := b.env.Ledger.Say(ledger.Say{Room: room, Sender: other, Due: b.now, Sent: b.now,
+			Sheet: &b.book.Now().Sheet})
+		b.text(`{"kind":"notice","text":"` + string(mark.Append(nil,
+			mark.Mark{Run: 9, Room: uint32(room), Sender: uint32(other), Number: n})) + `"}`)
 	}
 	hear()
 	b.server(ws.AppendFrame(nil, ws.OpClose, ws.AppendClosePayload(nil, 1000, "")))

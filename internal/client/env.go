@@ -83,7 +83,9 @@ const maxReasons = 50
 
 // NewEnv makes the surroundings of a loop's clients.
 func NewEnv(t *trial.Trial, l *ledger.Ledger, b *logbook.Book) *Env {
-	e := &Env{Trial: t, Ledger: l, Book: b, Reasons: map[string]int{}, byName: map[string]ledger.Client{}, sharers: map[string][]ledger.Client{}, groupEnds: map[int64]int32{}, slow: map[ledger.Client]bool{}, Hindered: func(wire.Lack, mono.Time) {}}
+	e := &Env{Trial: t, Ledger: l, Book: b, Reasons: map[string]int{}, byName: map[string]ledger.Client{},
+		sharers: map[string][]ledger.Client{}, groupEnds: map[int64]int32{}, slow: map[ledger.Client]bool{},
+		Hindered: func(wire.Lack, mono.Time) {}}
 	e.scope.Fields = make([]jsonscan.Value, t.Fields.Len())
 	e.scope.Columns = t.Data
 	e.Lanes = lane.New(t.Grace + 4*time.Second)
@@ -145,7 +147,8 @@ func (e *Env) LostTo(number uint64, s ledger.Say, to ledger.Client, now mono.Tim
 // than to others.
 func (e *Env) DisagreedAt(number uint64, s ledger.Say, to ledger.Client) {
 	at := e.since(s.Sent)
-	e.Lanes.Add(lane.Record{At: at, What: lane.Got, Number: number, Client: to, Peer: s.Sender, Room: s.Room, Kind: s.Kind, Fate: ledger.Disagreed})
+	e.Lanes.Add(lane.Record{At: at, What: lane.Got, Number: number, Client: to, Peer: s.Sender, Room: s.Room,
+		Kind: s.Kind, Fate: ledger.Disagreed})
 	e.Lanes.Problem(at, number, true, to, s.Sender)
 }
 
@@ -165,13 +168,16 @@ func (e *Env) Counted(n ledger.Count, now mono.Time) {
 		why := fmt.Sprintf("the server said %d members of %s, there were %d", n.Said, e.Ledger.RoomName(n.Room), n.Most)
 		switch {
 		case n.Said < 0:
-			why = fmt.Sprintf("the server said no number of members of %s, there were %d", e.Ledger.RoomName(n.Room), n.Most)
+			why = fmt.Sprintf("the server said no number of members of %s, there were %d", e.Ledger.RoomName(n.Room),
+				n.Most)
 		case n.Least != n.Most:
-			why = fmt.Sprintf("the server said %d members of %s, there were %d to %d", n.Said, e.Ledger.RoomName(n.Room), n.Least, n.Most)
+			why = fmt.Sprintf("the server said %d members of %s, there were %d to %d", n.Said,
+				e.Ledger.RoomName(n.Room), n.Least, n.Most)
 		}
 		if e.recorded < logbook.MaxEvents {
 			e.recorded++
-			e.Events = append(e.Events, logbook.Event{At: e.since(now), Client: n.To, Room: n.Room, What: logbook.Failed, Detail: why})
+			e.Events = append(e.Events, logbook.Event{At: e.since(now), Client: n.To, Room: n.Room,
+				What: logbook.Failed, Detail: why})
 		}
 		e.countReason("check "+e.Trial.Checks[i].Name, errors.New("a wrong number of members"))
 		e.Lanes.Problem(e.since(now), 0, false, n.To)
@@ -250,7 +256,8 @@ func (e *Env) event(c *Client, now mono.Time, what logbook.EventKind, room ledge
 	}
 	if e.recorded < logbook.MaxEvents {
 		e.recorded++
-		e.Events = append(e.Events, logbook.Event{At: now.Sub(e.Book.Start()), Client: c.id, Room: room, What: what, Detail: detail})
+		e.Events = append(e.Events, logbook.Event{At: now.Sub(e.Book.Start()), Client: c.id, Room: room, What: what,
+			Detail: detail})
 	}
 }
 
@@ -267,5 +274,6 @@ func (e *Env) markTime(t mono.Time) int64 { return int64(t)/1000 + e.Epoch }
 // laneOf says what an event is in a lane.
 var laneOf = map[logbook.EventKind]lane.Happening{
 	logbook.SetOut: lane.SetOut, logbook.Opened: lane.Opened, logbook.Entered: lane.Entered, logbook.Left: lane.Left,
-	logbook.Closed: lane.Closed, logbook.Evicted: lane.Closed, logbook.Hindered: lane.Refused, logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,
+	logbook.Closed: lane.Closed, logbook.Evicted: lane.Closed, logbook.Hindered: lane.Refused,
+	logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,
 }

@@ -21,7 +21,8 @@ func (c *Client) message(e *Env, ev transport.Event, came mono.Span, now mono.Ti
 	d := &e.Trial.Dialect
 	marks := mark.In(payload)
 	m, end := marks.Next()
-	read := c.listens() || end > 0 && (e.sums || d.Past != nil && d.Past.MayHold(payload)) || end == 0 && e.watches(payload)
+	read := c.listens() || end > 0 && (e.sums || d.Past != nil && d.Past.MayHold(payload)) || end == 0 &&
+		e.watches(payload)
 	if read {
 		c.read(e, payload)
 	}
@@ -34,7 +35,8 @@ func (c *Client) message(e *Env, ev transport.Event, came mono.Span, now mono.Ti
 	}
 	marked := end > 0
 	if !marked {
-		e.lane(c, at, lane.Record{What: lane.Heard, Number: e.Lanes.Heard(c.id, payload, e.Trial.HideBytes), Peer: -1, Room: noRoom, Size: uint32(len(payload))})
+		e.lane(c, at, lane.Record{What: lane.Heard, Number: e.Lanes.Heard(c.id, payload, e.Trial.HideBytes), Peer: -1,
+			Room: noRoom, Size: uint32(len(payload))})
 	} else {
 		past := read && d.Past != nil && d.Past.True(&e.scope)
 		if past {
@@ -50,7 +52,8 @@ func (c *Client) message(e *Env, ev transport.Event, came mono.Span, now mono.Ti
 			since = came.From
 		}
 		for ; end > 0; m, end = marks.Next() {
-			c.arrival(e, ledger.Arrival{To: c.id, Mark: m, At: at, Since: since, Past: past, Sum: sum, Sheet: &e.Book.Now().Sheet}, len(payload))
+			c.arrival(e, ledger.Arrival{To: c.id, Mark: m, At: at, Since: since, Past: past, Sum: sum,
+				Sheet: &e.Book.Now().Sheet}, len(payload))
 		}
 	}
 	known := marked
@@ -108,7 +111,8 @@ func (e *Env) arrival(id ledger.Client, crew uint16, a ledger.Arrival, size int)
 			e.Book.Of(v.Sheet).Delivery(crew, v.Owed, v.Latency, v.Least)
 		}
 	}
-	rec := lane.Record{What: lane.Got, Number: a.Mark.Number, Peer: int32(a.Mark.Sender), Room: int32(a.Mark.Room), Fate: v.Fate, Kind: v.Kind, Size: uint32(size), Took: v.Latency}
+	rec := lane.Record{What: lane.Got, Number: a.Mark.Number, Peer: int32(a.Mark.Sender), Room: int32(a.Mark.Room),
+		Fate: v.Fate, Kind: v.Kind, Size: uint32(size), Took: v.Latency}
 	if v.Fate == ledger.Foreign {
 		rec.What, rec.Peer, rec.Room, rec.Number = lane.Heard, -1, noRoom, 0
 	}

@@ -45,7 +45,8 @@ func (e *Env) provedTrue(room ledger.Room, about ledger.Client, number uint64) {
 		if r.room != room || r.about != about {
 			return false
 		}
-		a := ledger.Arrival{To: r.to, Mark: mark.Mark{Run: e.Run, Room: uint32(room), Sender: uint32(about), Number: number}, At: r.at, Sheet: &e.Book.Now().Sheet}
+		a := ledger.Arrival{To: r.to, Mark: mark.Mark{Run: e.Run, Room: uint32(room), Sender: uint32(about),
+			Number: number}, At: r.at, Sheet: &e.Book.Now().Sheet}
 		e.arrival(r.to, r.crew, a, 0)
 		return true
 	})
@@ -72,6 +73,7 @@ func (e *Env) stray(r rumour, now mono.Time) {
 		what = "left"
 	}
 	e.countReason("announced falsely", errors.New("a client was said to have "+what+" that had not"))
-	e.Lanes.Add(lane.Record{At: e.since(r.at), What: lane.Got, Number: lane.NoMessage, Client: r.to, Peer: r.about, Room: r.room, Fate: ledger.Stray, Kind: r.kind})
+	e.Lanes.Add(lane.Record{At: e.since(r.at), What: lane.Got, Number: lane.NoMessage, Client: r.to, Peer: r.about,
+		Room: r.room, Fate: ledger.Stray, Kind: r.kind})
 	e.Lanes.Problem(e.since(r.at), 0, false, r.to, r.about)
 }

@@ -44,7 +44,8 @@ func (c *Client) account(e *Env, now mono.Time, s *trial.Step) (number uint64, o
 	if now.Sub(due) > logbook.MaxScheduleLag {
 		page = page.Own() // its latency is the tool's
 	}
-	say := ledger.Say{Audience: s.Reaches, Room: c.roomOf(e, s), Sender: c.id, Apart: s.Do == trial.Ask, Due: due, Sent: now, Sheet: &page.Sheet}
+	say := ledger.Say{Audience: s.Reaches, Room: c.roomOf(e, s), Sender: c.id, Apart: s.Do == trial.Ask, Due: due,
+		Sent: now, Sheet: &page.Sheet}
 	c.fill(e)
 	known := true
 	switch {
@@ -102,7 +103,8 @@ func digest(b []byte) uint64 { return max(1, crc64.Update(uint64(len(b)), table,
 // has agreed to anything.
 func (c *Client) sayUnheard(e *Env, now mono.Time, t *expr.Template) []byte {
 	page := e.Book.At(now)
-	say := ledger.Say{Audience: ledger.ToNobody, Room: ledger.Everyone, Sender: c.id, Due: now, Sent: now, Sheet: &page.Sheet}
+	say := ledger.Say{Audience: ledger.ToNobody, Room: ledger.Everyone, Sender: c.id, Due: now, Sent: now,
+		Sheet: &page.Sheet}
 	number := e.Ledger.Say(say)
 	e.counts().Sent++
 	c.sent++

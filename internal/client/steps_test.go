@@ -103,26 +103,36 @@ func TestRequests(t *testing.T) {
 			w.c.Connected(w.env, transport.Side, w.now)
 			got := w.out()
 			h, n, err := http1.ConsumeRequest([]byte(got))
-			if err != nil || h.Method != "POST" || h.Path != "/login?next=%2Fquay+1" || h.Get("Host") != "127.0.0.1:7411" || h.Get("X-Berth") != "12" || h.Get("Content-Type") != "application/x-www-form-urlencoded" {
+			if err != nil || h.Method != "POST" || h.Path != "/login?next=%2Fquay+1" ||
+				h.Get("Host") != "127.0.0.1:7411" || h.Get("X-Berth") != "12" ||
+				h.Get("Content-Type") != "application/x-www-form-urlencoded" {
 				t.Fatalf("%q, %v", got, err)
 			}
-			if body := got[n:]; body != "user=c-0&password=high+%26+dry" || h.Get("Content-Length") != fmt.Sprint(len(body)) {
+			if body := got[n:]; body != "user=c-0&password=high+%26+dry" ||
+				h.Get("Content-Length") != fmt.Sprint(len(body)) {
 				t.Fatalf("the form is %q", body)
 			}
-			w.answer("HTTP/1.1 308 Permanent Redirect\r\nLocation: http://127.0.0.1:7411/in\r\nContent-Length: 0\r\n\r\n")
+			w.answer("HTTP/1.1 308 Permanent Redirect\r\nLocation: http://127.0.0.1:7411/in\r\nContent-Length: " +
+				"0\r\n\r\n")
 			got = w.out()
-			if h, n, err = http1.ConsumeRequest([]byte(got)); err != nil || h.Method != "POST" || h.Path != "/in" || h.Get("X-Berth") != "12" || got[n:] != "user=c-0&password=high+%26+dry" {
+			if h, n, err = http1.ConsumeRequest([]byte(got)); err != nil || h.Method != "POST" || h.Path != "/in" ||
+				h.Get("X-Berth") != "12" || got[n:] != "user=c-0&password=high+%26+dry" {
 				t.Fatalf("the first redirect leads to %q, %v", got, err)
 			}
-			w.answer("HTTP/1.1 303 See Other\r\nLocation: home?x=1\r\nSet-Cookie: berth=12; HttpOnly\r\nSet-Cookie: old=1\r\nContent-Length: 4\r\n\r\ngone")
+			w.answer("HTTP/1.1 303 See Other\r\nLocation: home?x=1\r\nSet-Cookie: berth=12; " +
+				"HttpOnly\r\nSet-Cookie: old=1\r\nContent-Length: 4\r\n\r\ngone")
 			got = w.out()
 			h, _, err = http1.ConsumeRequest([]byte(got))
-			if err != nil || h.Method != "GET" || h.Path != "/home?x=1" || h.Get("Cookie") != "berth=12; old=1" || h.Get("X-Berth") != "12" || h.Get("Content-Length") != "" {
+			if err != nil || h.Method != "GET" || h.Path != "/home?x=1" || h.Get("Cookie") != "berth=12; old=1" ||
+				h.Get("X-Berth") != "12" || h.Get("Content-Length") != "" {
 				t.Fatalf("the redirect leads to %q, %v", got, err)
 			}
-			w.answer("HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\nContent-Type: application/json\r\nSet-Cookie: old=; Max-Age=0\r\nTransfer-Encoding: chunked\r\n\r\n13\r\n{\"ok\":true,\"token\":\r\n8\r\n\"abcdef\"\r\n1\r\n}\r\n0\r\n\r\n")
+			w.answer("HTTP/1.1 100 Continue\r\n\r\nHTTP/1.1 200 OK\r\nContent-Type: " +
+				"application/json\r\nSet-Cookie: old=; Max-Age=0\r\nTransfer-Encoding: " +
+				"chunked\r\n\r\n13\r\n{\"ok\":true,\"token\":\r\n8\r\n\"abcdef\"\r\n1\r\n}\r\n0\r\n\r\n")
 			got = w.out()
-			if h, _, err = http1.ConsumeRequest([]byte(got)); err != nil || h.Path != "/who?t=abcdef" || h.Get("Authorization") != "Bearer abcdef" || h.Get("Cookie") != "berth=12" {
+			if h, _, err = http1.ConsumeRequest([]byte(got)); err != nil || h.Path != "/who?t=abcdef" ||
+				h.Get("Authorization") != "Bearer abcdef" || h.Get("Cookie") != "berth=12" {
 				t.Fatalf("then it asks %q, %v", got, err)
 			}
 			// The server closed the connection before the request came: it is made again.
@@ -138,7 +148,8 @@ func TestRequests(t *testing.T) {
 			}
 			w.c.Connected(w.env, transport.Side, w.now)
 			got = w.out()
-			if h, n, err = http1.ConsumeRequest([]byte(got)); err != nil || h.Method != "PUT" || h.Path != "/noslash" || got[n:] != `{"a":[1,"abc",{"b":"application/json"}]}` {
+			if h, n, err = http1.ConsumeRequest([]byte(got)); err != nil || h.Method != "PUT" || h.Path != "/noslash" ||
+				got[n:] != `{"a":[1,"abc",{"b":"application/json"}]}` {
 				t.Fatalf("then it asks %q, %v", got, err)
 			}
 			w.answer("HTTP/1.1 200 OK\r\nContent-Length: 3\r\nContent-Length: 4\r\n\r\n")
@@ -152,7 +163,8 @@ func TestRequests(t *testing.T) {
 				t.Fatalf("after its requests it does %v", w.said)
 			}
 			sum := w.window()
-			if sum.Counts.Requests != 2 || sum.Counts.Unheard != 2 || sum.Answer.Count() != 2 || fmt.Sprint(sum.Checks) != "[{0 0} {1 0} {1 0} {0 1} {0 1}]" {
+			if sum.Counts.Requests != 2 || sum.Counts.Unheard != 2 || sum.Answer.Count() != 2 ||
+				fmt.Sprint(sum.Checks) != "[{0 0} {1 0} {1 0} {0 1} {0 1}]" {
 				t.Errorf("%+v, checks %v", sum.Counts, sum.Checks)
 			}
 		})
@@ -179,7 +191,8 @@ func TestLargeAnswer(t *testing.T) {
 // silent client answers nothing; a slow one asks not to be read for; one that
 // vanishes sends no close frame, and comes back.
 func TestRude(t *testing.T) {
-	for _, what := range []string{"unmasked", "reserved bits", "reserved opcode", "bad text", "stray fragment", "long control", "wrong length"} {
+	for _, what := range []string{"unmasked", "reserved bits", "reserved opcode", "bad text", "stray fragment",
+		"long control", "wrong length"} {
 		b := newBench(t, scriptOf(`
   connect {}
   malformed {
@@ -361,12 +374,13 @@ func TestHistoryWatch(t *testing.T) {
 		"none live yet":         {[]string{past(4), past(5), past(6), entered}, "-"},
 		"live before confirmed": {[]string{past(4), past(5), past(6), live(7), entered, live(8)}, ""},
 		"a gap in it":           {[]string{past(3), past(5), past(6), entered}, "there is a gap in it"},
-		"a gap behind it":       {[]string{past(4), past(5), past(6), entered, live(8)}, "a gap between it and the live"},
-		"an overlap":            {[]string{past(4), past(5), past(6), entered, live(6)}, "overlaps"},
-		"out of order":          {[]string{past(5), past(4), past(6), entered}, "out of order"},
-		"one twice":             {[]string{past(5), past(5), past(6), entered}, "came twice"},
-		"too many":              {[]string{past(3), past(4), past(5), past(6), entered}, "longer than promised"},
-		"none":                  {[]string{entered, live(1)}, ""},
+		"a gap behind it": {[]string{past(4), past(5), past(6), entered, live(8)},
+			"a gap between it and the live"},
+		"an overlap":   {[]string{past(4), past(5), past(6), entered, live(6)}, "overlaps"},
+		"out of order": {[]string{past(5), past(4), past(6), entered}, "out of order"},
+		"one twice":    {[]string{past(5), past(5), past(6), entered}, "came twice"},
+		"too many":     {[]string{past(3), past(4), past(5), past(6), entered}, "longer than promised"},
+		"none":         {[]string{entered, live(1)}, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			b := newBench(t, source, cutters["whole"])
@@ -378,7 +392,8 @@ func TestHistoryWatch(t *testing.T) {
 			w := b.window()
 			reasons := fmt.Sprint(b.env.Reasons)
 			switch {
-			case tc.wrong == "" && (w.ChecksHeld() != 1 || w.ChecksFailed() != 0), tc.wrong == "-" && w.ChecksHeld()+w.ChecksFailed() != 0,
+			case tc.wrong == "" && (w.ChecksHeld() != 1 || w.ChecksFailed() != 0), tc.wrong == "-" &&
+				w.ChecksHeld()+w.ChecksFailed() != 0,
 				len(tc.wrong) > 1 && (w.ChecksFailed() != 1 || !strings.Contains(reasons, tc.wrong)):
 				t.Errorf("held %d, failed %d, %s", w.ChecksHeld(), w.ChecksFailed(), reasons)
 			}
@@ -413,7 +428,8 @@ feed "gauges" {
 	say("south", 106, time.Second)               // old
 	b.text(`{"kind":"reading","gauge":"north"}`) // without a number, or a time
 	w := b.window()
-	if c := w.Counts; c.Readings != 15 || c.Gaps != 2 || c.Repeats != 1 || c.Backward != 1 || c.Stale != 1 || w.ChecksFailed() != 5 || w.Age.Count() != 14 {
+	if c := w.Counts; c.Readings != 15 || c.Gaps != 2 || c.Repeats != 1 || c.Backward != 1 || c.Stale != 1 ||
+		w.ChecksFailed() != 5 || w.Age.Count() != 14 {
 		t.Errorf("%+v, %d failed, %d ages; %v", c, w.ChecksFailed(), w.Age.Count(), b.env.Reasons)
 	}
 	if q := w.Age.Quantile(0.5); q > 20*time.Millisecond || w.Age.Max() < 990*time.Millisecond {
@@ -483,12 +499,14 @@ func TestNotTwice(t *testing.T) {
 // TestEvictedSlowReader: a slow reader that the server throws out has not been
 // wronged.
 func TestEvictedSlowReader(t *testing.T) {
-	b := newBench(t, scriptOf("  connect {}\n  read_slowly {\n    bytes_per_second = 10\n    evicted_within = \"5s\"\n  }"), cutters["whole"])
+	b := newBench(t, scriptOf("  connect {}\n  read_slowly {\n    bytes_per_second = 10\n    evicted_within = "+
+		"\"5s\"\n  }"), cutters["whole"])
 	b.open()
 	b.c.Broke(b.env, transport.Main, b.now, errors.New("too slow"))
 	b.took()
 	w := b.window()
-	if c := w.Counts; c.Evicted != 1 || c.Broken != 0 || c.Finished != 1 || w.ChecksHeld() != 1 || w.ChecksFailed() != 0 {
+	if c := w.Counts; c.Evicted != 1 || c.Broken != 0 || c.Finished != 1 || w.ChecksHeld() != 1 ||
+		w.ChecksFailed() != 0 {
 		t.Errorf("%+v, checks %d and %d", c, w.ChecksHeld(), w.ChecksFailed())
 	}
 }

@@ -34,7 +34,8 @@ func (e *Env) unknown(c *Client, payload []byte) {
 			u.shapes = map[string]string{}
 		}
 		if !e.recognises(c, payload) {
-			why = e.Trial.Hide(fmt.Sprintf("not recognised: '%s'", plain.Text(string(payload[:min(len(payload), 200)]), 100)))
+			why = e.Trial.Hide(fmt.Sprintf("not recognised: '%s'",
+				plain.Text(string(payload[:min(len(payload), 200)]), 100)))
 		}
 		u.shapes[string(u.shape)] = why
 	} else if !seen {
@@ -67,7 +68,8 @@ func shapeOf(dst, payload []byte) []byte {
 func (e *Env) recognises(c *Client, payload []byte) bool {
 	c.read(e, payload)
 	d := &e.Trial.Dialect
-	rules := []*expr.Program{d.Naming.Confirmed, d.Naming.Refused, d.Enter.Confirmed, d.Enter.Refused, d.Leave.Confirmed, d.Leave.Refused, d.Past, d.Heard.When, d.Presence.When, d.Joined.When, d.Gone.When}
+	rules := []*expr.Program{d.Naming.Confirmed, d.Naming.Refused, d.Enter.Confirmed, d.Enter.Refused,
+		d.Leave.Confirmed, d.Leave.Refused, d.Past, d.Heard.When, d.Presence.When, d.Joined.When, d.Gone.When}
 	for i := range c.session.Steps {
 		if s := &c.session.Steps[i]; s.Do == trial.Expect {
 			rules = append(rules, s.When)

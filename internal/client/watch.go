@@ -91,7 +91,8 @@ func (c *Client) announce(e *Env, now mono.Time, k ledger.Kind, room ledger.Room
 	if n.When == nil {
 		return
 	}
-	number := e.Ledger.Say(ledger.Say{Kind: k, Audience: ledger.ToOthers, Room: room, Sender: c.id, Due: now, Sent: now, Sheet: &e.Book.At(now).Sheet})
+	number := e.Ledger.Say(ledger.Say{Kind: k, Audience: ledger.ToOthers, Room: room, Sender: c.id, Due: now, Sent: now,
+		Sheet: &e.Book.At(now).Sheet})
 	if k == ledger.Joined {
 		c.extra().joined = maybe.Of(number)
 		return
@@ -147,7 +148,9 @@ func (c *Client) heardNotice(e *Env, at, now mono.Time, n *trial.Notice, k ledge
 		c.unfounded(e, rumour{kind: k, room: room, about: about, to: c.id, crew: c.crew, at: at}, now)
 		return
 	}
-	e.arrival(c.id, c.crew, ledger.Arrival{To: c.id, Mark: mark.Mark{Run: e.Run, Room: uint32(room), Sender: uint32(about), Number: number}, At: at, Sheet: &e.Book.Now().Sheet}, 0)
+	e.arrival(c.id, c.crew, ledger.Arrival{To: c.id,
+		Mark: mark.Mark{Run: e.Run, Room: uint32(room), Sender: uint32(about), Number: number}, At: at,
+		Sheet: &e.Book.Now().Sheet}, 0)
 }
 
 // A pastWatch follows the history that a client is given when it enters.
@@ -168,7 +171,8 @@ func (c *Client) watchPast(e *Env, s *trial.Step) {
 	if s.History < 0 || e.Trial.Dialect.Past == nil {
 		return
 	}
-	c.extra().past = &pastWatch{room: c.asked, promised: s.History, least: min(s.History, e.Ledger.Spoken(c.asked)), check: s.Check}
+	c.extra().past = &pastWatch{room: c.asked, promised: s.History, least: min(s.History, e.Ledger.Spoken(c.asked)),
+		check: s.Check}
 }
 
 // heardPast looks at a message that comes as history.

@@ -47,7 +47,8 @@ func (c *Client) ask(e *Env, now mono.Time, s *trial.Step) {
 	}
 	c.await(forAnswer, now, s.Within)
 	e.lane(c, now, lane.Record{What: lane.Requested, Peer: -1, Room: noRoom, Size: uint32(len(content))})
-	c.extra().web.Ask(&e.IO, &e.Side, e.Web, transport.Request{Method: r.Method, Path: transport.Target(string(r.Path.Append(nil, &e.scope))),
+	c.extra().web.Ask(&e.IO, &e.Side, e.Web, transport.Request{Method: r.Method,
+		Path:   transport.Target(string(r.Path.Append(nil, &e.scope))),
 		Fields: c.fields(e, r.Fields), Type: r.Type, Content: content, Redirects: r.Redirects})
 }
 
@@ -74,7 +75,8 @@ func (c *Client) answered(e *Env, h *http1.Head, content []byte, at, now mono.Ti
 	s := c.step()
 	e.counts().Requests++
 	e.Book.Now().Answer.Record(at.Sub(c.began))
-	e.lane(c, at, lane.Record{What: lane.Answered, Number: uint64(h.Status), Peer: -1, Room: noRoom, Size: uint32(len(content))})
+	e.lane(c, at, lane.Record{What: lane.Answered, Number: uint64(h.Status), Peer: -1, Room: noRoom,
+		Size: uint32(len(content))})
 	c.read(e, content)
 	e.scope.Vars[expr.VarStatus] = expr.Num(float64(h.Status))
 	e.scope.Head = h

@@ -180,7 +180,8 @@ func (l *Loop) setUp() {
 	l.start = l.drv.Now()
 	l.book = logbook.NewBook(l.start, len(t.Crews))
 	l.book.Close = l.measureSelf
-	c := ledger.Config{Run: l.cfg.Run, Crews: len(t.Crews), Prompt: t.Prompt, Grace: t.Grace, Keep: keepWrong, Sample: keepGood, Order: t.Target.Order,
+	c := ledger.Config{Run: l.cfg.Run, Crews: len(t.Crews), Prompt: t.Prompt, Grace: t.Grace, Keep: keepWrong,
+		Sample: keepGood, Order: t.Target.Order,
 		Spread:    func(s ledger.Spread) { l.book.Of(s.Sheet).Spread(s) },
 		Lost:      func(number uint64, s ledger.Say, to ledger.Client) { l.env.LostTo(number, s, to, l.drv.Now()) },
 		Disagreed: func(number uint64, s ledger.Say, to ledger.Client) { l.env.DisagreedAt(number, s, to) }}
@@ -407,8 +408,10 @@ func (l *Loop) report(now mono.Time) {
 func (l *Loop) makeReport(now mono.Time, all bool) Report {
 	closed, open := l.book.Take(all)
 	since := now.Sub(l.start)
-	r := Report{Start: l.start, Names: l.names, Elapsed: since, Leg: l.cfg.Trial.LegAt(since), Open: open, Closed: append(l.unsent.Closed, closed...),
-		Reasons: maps.Clone(l.env.Reasons), Kept: slices.Clip(l.ledger.Kept), Sampled: slices.Clone(l.ledger.Sampled), Unkept: l.ledger.Unkept, Held: l.unsent.Held}
+	r := Report{Start: l.start, Names: l.names, Elapsed: since, Leg: l.cfg.Trial.LegAt(since), Open: open,
+		Closed:  append(l.unsent.Closed, closed...),
+		Reasons: maps.Clone(l.env.Reasons), Kept: slices.Clip(l.ledger.Kept), Sampled: slices.Clone(l.ledger.Sampled),
+		Unkept: l.ledger.Unkept, Held: l.unsent.Held}
 	if l.stopped {
 		r.Leg = ""
 	}
@@ -463,7 +466,8 @@ func (l *Loop) measureSelf(p *logbook.Page) {
 	l.markedWait += part(wait - l.markedWait)
 	l.stalled -= part(l.stalled)
 	l.markedPause += h.GCPause
-	l.markedUse = machine.Use{Process: was.Process + h.Process, Thread: was.Thread + h.CPU, Waited: was.Waited + h.Waited, Stolen: was.Stolen + h.Stolen}
+	l.markedUse = machine.Use{Process: was.Process + h.Process, Thread: was.Thread + h.CPU,
+		Waited: was.Waited + h.Waited, Stolen: was.Stolen + h.Stolen}
 	if l.start.Add(time.Duration(p.At)*time.Second) <= l.taintedTo {
 		h.Waiting |= l.tainted
 	}

@@ -81,7 +81,8 @@ func (l *Loop) heardUpTo(now mono.Time) mono.Time {
 
 // hindered marks a second in which this machine could not open a connection.
 func (l *Loop) hindered(lack wire.Lack, now mono.Time) {
-	why := [...]logbook.Overload{wire.NoPort: logbook.NoPort, wire.NoFile: logbook.NoFile, wire.NoMemory: logbook.NoMemory}[lack]
+	why := [...]logbook.Overload{wire.NoPort: logbook.NoPort, wire.NoFile: logbook.NoFile,
+		wire.NoMemory: logbook.NoMemory}[lack]
 	l.book.Mark(now, now, why)
 }
 
@@ -120,9 +121,11 @@ func (l *Loop) boundQueues(id ledger.Client) {
 	waits := l.drv.Queued(id)
 	switch {
 	case waits > maxQueued:
-		l.clients[id].Overrun(l.env, l.drv.Now(), fmt.Sprintf("more than %d MiB wait to be sent to this client's connection", maxQueued>>20))
+		l.clients[id].Overrun(l.env, l.drv.Now(), fmt.Sprintf("more than %d MiB wait to be sent to this client's "+
+			"connection", maxQueued>>20))
 	case waits > 0 && l.drv.Queued(poll.All) > maxQueuedAll:
-		l.clients[id].Overrun(l.env, l.drv.Now(), fmt.Sprintf("more than %d MiB wait to be sent by all clients together", maxQueuedAll>>20))
+		l.clients[id].Overrun(l.env, l.drv.Now(),
+			fmt.Sprintf("more than %d MiB wait to be sent by all clients together", maxQueuedAll>>20))
 	default:
 		return
 	}

@@ -109,19 +109,24 @@ func TestFinalChecks(t *testing.T) {
 		portable bool
 		forget   float64
 		verdict  Verdict
-	}{"good": {verdict: Holds}, "good, portable": {portable: true, verdict: Holds}, "forgets": {forget: 0.1, verdict: Broken}} {
+	}{"good": {verdict: Holds}, "good, portable": {portable: true, verdict: Holds},
+		"forgets": {forget: 0.1, verdict: Broken}} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			snap, sum, truth := carryOut(t, kept, standin.Config{Login: true, Store: filepath.Join(t.TempDir(), "board.db"), Switches: board.Switches{Forget: tc.forget}}, tc.portable)
+			snap, sum, truth := carryOut(t, kept, standin.Config{Login: true,
+				Store: filepath.Join(t.TempDir(), "board.db"), Switches: board.Switches{Forget: tc.forget}},
+				tc.portable)
 			verdict := sum.Verdict
 			if verdict == NotProven && snap.Total.Overloaded > 0 {
 				verdict = Holds // this machine had too little for it
 			}
-			if verdict != tc.verdict || len(sum.FinalChecks) != 3 || (sum.FinalChecks[0].Verdict == Broken) != (tc.forget > 0) {
+			if verdict != tc.verdict || len(sum.FinalChecks) != 3 ||
+				(sum.FinalChecks[0].Verdict == Broken) != (tc.forget > 0) {
 				t.Errorf("%s: %+v\n%+v\n%v", sum.Verdict, sum.FinalChecks, sum.Ledger.Tally, sum.Reasons)
 			}
 			l := sum.Ledger
-			if l.Lost != 0 || l.Stray != 0 || l.Altered != 0 || l.Disagreed != 0 || !l.Balanced || l.Said != 80 || l.Delivered+l.Late+l.Excused != 80*16 || truth.Totals.Notices != 80 {
+			if l.Lost != 0 || l.Stray != 0 || l.Altered != 0 || l.Disagreed != 0 || !l.Balanced || l.Said != 80 ||
+				l.Delivered+l.Late+l.Excused != 80*16 || truth.Totals.Notices != 80 {
 				t.Errorf("%+v\n%v", l, sum.Reasons)
 			}
 			for _, c := range sum.Checks {
@@ -138,7 +143,8 @@ func TestFinalChecks(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if text := string(all) + bodies; strings.Contains(text, secret) || !strings.Contains(fmt.Sprint(snap.Names), "•••") || len(snap.Bodies) == 0 {
+			if text := string(all) + bodies; strings.Contains(text, secret) ||
+				!strings.Contains(fmt.Sprint(snap.Names), "•••") || len(snap.Bodies) == 0 {
 				t.Errorf("the secret is in what is kept, or nothing is: %d bodies, %.200s", len(snap.Bodies), text)
 			}
 		})

@@ -167,7 +167,8 @@ func (s *Snapshot) Outcome() (Verdict, string) {
 	switch {
 	case v == Broken:
 	case s.Finished && !whole:
-		return NotProven, fmt.Sprintf("the run was cut short after %s of %s", units.Duration(s.Elapsed.Round(100*time.Millisecond)), units.Duration(s.Trial.Length()))
+		return NotProven, fmt.Sprintf("the run was cut short after %s of %s",
+			units.Duration(s.Elapsed.Round(100*time.Millisecond)), units.Duration(s.Trial.Length()))
 	case s.Total == nil || s.Total.Counts.Started == 0:
 		return NotProven, nothingMeasured
 	case s.Total.Counts.Hindered > 0:
@@ -210,8 +211,10 @@ func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
 }
 
 // reasonsOf are the beginnings of the reasons that belong to a figure.
-var reasonsOf = map[string]string{"clients.refused": "refused: ", "clients.denied": "denied: ", "clients.broken": "broken: ", "clients.malformed": "broken: ",
-	"messages.unsent": "unsent: ", "expectations.missed": "missed: ", "checks.failed": "check ", "checks.failed_otherwise": "check ", "announcements.stray": "announced falsely: "}
+var reasonsOf = map[string]string{"clients.refused": "refused: ", "clients.denied": "denied: ",
+	"clients.broken": "broken: ", "clients.malformed": "broken: ",
+	"messages.unsent": "unsent: ", "expectations.missed": "missed: ", "checks.failed": "check ",
+	"checks.failed_otherwise": "check ", "announcements.stray": "announced falsely: "}
 
 // mostly gives the most frequent reason behind a figure, as an addition to a
 // sentence; "" if none is known.
@@ -239,10 +242,13 @@ func firstOf(all []string) string {
 // Wanted says what the limit is.
 func (j *Judgement) Wanted() string {
 	f := logbook.FigureNamed(j.Limit.Figure)
-	return fmt.Sprintf("%s %s %s", j.Limit.Figure, j.Limit.Rule.Words(), units.Figure(f.Unit == logbook.Duration, j.Limit.Value))
+	return fmt.Sprintf("%s %s %s", j.Limit.Figure, j.Limit.Rule.Words(),
+		units.Figure(f.Unit == logbook.Duration, j.Limit.Value))
 }
 
 // String says what was measured and what was wanted.
 func (j *Judgement) String() string {
-	return fmt.Sprintf("%s: %s is %s, wanted %s %s", j.Limit.Name, j.Limit.Figure, units.Figure(j.Unit == logbook.Duration, j.Measured), j.Limit.Rule.Words(), units.Figure(j.Unit == logbook.Duration, j.Limit.Value))
+	return fmt.Sprintf("%s: %s is %s, wanted %s %s", j.Limit.Name, j.Limit.Figure,
+		units.Figure(j.Unit == logbook.Duration, j.Measured), j.Limit.Rule.Words(),
+		units.Figure(j.Unit == logbook.Duration, j.Limit.Value))
 }

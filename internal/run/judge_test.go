@@ -51,15 +51,24 @@ func TestJudgeLimits(t *testing.T) {
 		want    [4]Verdict // prompt, few, lag, unmeasured
 		overall Verdict
 	}{
-		"all well":                             {run(20, 0, quick, 0, 0), [4]Verdict{Holds, Holds, Holds, NotProven}, NotProven},
-		"slow":                                 {run(20, 0, slow, 0, 0), [4]Verdict{Broken, Holds, Holds, NotProven}, Broken},
-		"slow in one crowded second of many":   {run(99, 1, quick, slow, late), [4]Verdict{Holds, Holds, Holds, NotProven}, NotProven},
-		"slow in many crowded seconds":         {run(20, 5, quick, slow, late), [4]Verdict{NotProven, NotProven, Holds, NotProven}, NotProven},
-		"slow in clean seconds as well":        {run(20, 5, slow, quick, late), [4]Verdict{Broken, NotProven, Holds, NotProven}, Broken},
-		"nothing but crowded seconds":          {run(0, 5, 0, slow, late), [4]Verdict{NotProven, NotProven, Holds, NotProven}, NotProven},
-		"a crowded machine makes nothing good": {run(20, 20, quick, quick, core), [4]Verdict{Holds, Holds, Holds, NotProven}, NotProven},
-		"but it may make something bad":        {run(60, 60, quick, slow, core), [4]Verdict{Holds, NotProven, Broken, NotProven}, Broken},
-		"too many refusals, most in between":   {run(110, 60, quick, quick, late), [4]Verdict{NotProven, Broken, Broken, NotProven}, Broken},
+		"all well": {run(20, 0, quick, 0, 0), [4]Verdict{Holds, Holds, Holds, NotProven},
+			NotProven},
+		"slow": {run(20, 0, slow, 0, 0), [4]Verdict{Broken, Holds, Holds, NotProven},
+			Broken},
+		"slow in one crowded second of many": {run(99, 1, quick, slow, late),
+			[4]Verdict{Holds, Holds, Holds, NotProven}, NotProven},
+		"slow in many crowded seconds": {run(20, 5, quick, slow, late),
+			[4]Verdict{NotProven, NotProven, Holds, NotProven}, NotProven},
+		"slow in clean seconds as well": {run(20, 5, slow, quick, late),
+			[4]Verdict{Broken, NotProven, Holds, NotProven}, Broken},
+		"nothing but crowded seconds": {run(0, 5, 0, slow, late),
+			[4]Verdict{NotProven, NotProven, Holds, NotProven}, NotProven},
+		"a crowded machine makes nothing good": {run(20, 20, quick, quick, core),
+			[4]Verdict{Holds, Holds, Holds, NotProven}, NotProven},
+		"but it may make something bad": {run(60, 60, quick, slow, core),
+			[4]Verdict{Holds, NotProven, Broken, NotProven}, Broken},
+		"too many refusals, most in between": {run(110, 60, quick, quick, late),
+			[4]Verdict{NotProven, Broken, Broken, NotProven}, Broken},
 	} {
 		total, clean := &logbook.Window{}, &logbook.Window{}
 		if err := add(tc.entries, total, clean); err != nil {
@@ -104,7 +113,8 @@ func TestOutcome(t *testing.T) {
 		}
 		n := l.Say(ledger.Say{Room: room, Sheet: &p.Sheet})
 		for c := range ledger.Client(2) {
-			l.Arrive(ledger.Arrival{To: c, At: 1, Sheet: &p.Sheet, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}})
+			l.Arrive(ledger.Arrival{To: c, At: 1, Sheet: &p.Sheet,
+				Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}})
 		}
 		l.Settle(mono.Never - 1)
 	}
@@ -115,23 +125,39 @@ func TestOutcome(t *testing.T) {
 		want   Verdict
 		why    string
 	}{
-		"whole":                {[]trial.Limit{lost, many}, func(*logbook.Page) {}, Snapshot{}, Holds, "limits hold"},
-		"without limits":       {nil, func(*logbook.Page) {}, Snapshot{}, Holds, "limits hold"},
-		"nobody was owed":      {[]trial.Limit{lost}, func(p *logbook.Page) { p.Sheet = ledger.Sheet{} }, Snapshot{}, NotProven, "nothing was measured"},
-		"denied":               {[]trial.Limit{lost}, func(p *logbook.Page) { p.Counts.Denied = 50 }, Snapshot{}, Broken, "no client is denied: clients.denied is 50"},
-		"unsent":               {nil, func(p *logbook.Page) { p.Counts.Unsent = 3 }, Snapshot{}, Broken, "messages.unsent is 3"},
-		"an expectation":       {nil, func(p *logbook.Page) { p.Counts.Missed = 1; p.Check(0, false) }, Snapshot{}, Broken, "expectations.missed is 1"},
-		"another check":        {nil, func(p *logbook.Page) { p.Check(0, false) }, Snapshot{}, Broken, "checks.failed_otherwise is 1"},
-		"a check, as agreed":   {[]trial.Limit{{Name: "some", Figure: "checks.failed", Rule: trial.AtMost, Value: 1}}, func(p *logbook.Page) { p.Check(0, false) }, Snapshot{}, Holds, ""},
-		"malformed":            {nil, func(p *logbook.Page) { p.Counts.Malformed = 1 }, Snapshot{}, Broken, "clients.malformed"},
-		"announced falsely":    {nil, func(p *logbook.Page) { p.Counts.StrayNews = 1 }, Snapshot{}, Broken, "announcements.stray"},
-		"cut short":            {[]trial.Limit{lost}, func(*logbook.Page) {}, Snapshot{Stopped: true}, NotProven, "cut short"},
-		"cut short, too few":   {[]trial.Limit{{Name: "more", Figure: "clients.open", Rule: trial.AtLeast, Value: 500}}, func(*logbook.Page) {}, Snapshot{Stopped: true}, NotProven, "cut short"},
-		"cut short and denied": {nil, func(p *logbook.Page) { p.Counts.Denied = 1 }, Snapshot{Stopped: true}, Broken, "clients.denied"},
-		"no port":              {[]trial.Limit{lost}, func(p *logbook.Page) { p.Counts.Hindered, p.Health.Waiting = 150, logbook.NoPort }, Snapshot{}, NotProven, "150 connections could not be opened: no local port was free"},
-		"stopped":              {nil, func(p *logbook.Page) { p.Counts.Unsent, p.Health.Waiting = 3, logbook.Stopped }, Snapshot{}, NotProven, "the process was stopped"},
-		"a question":           {nil, func(*logbook.Page) {}, Snapshot{FinalResults: []FinalResult{{Name: "kept", Verdict: Broken, Why: "3"}}}, Broken, "kept: 3"},
-		"nobody set out":       {nil, func(p *logbook.Page) { *p = *logbook.NewPage(0, 1) }, Snapshot{}, NotProven, "nothing was measured"},
+		"whole":          {[]trial.Limit{lost, many}, func(*logbook.Page) {}, Snapshot{}, Holds, "limits hold"},
+		"without limits": {nil, func(*logbook.Page) {}, Snapshot{}, Holds, "limits hold"},
+		"nobody was owed": {[]trial.Limit{lost}, func(p *logbook.Page) { p.Sheet = ledger.Sheet{} }, Snapshot{},
+			NotProven, "nothing was measured"},
+		"denied": {[]trial.Limit{lost}, func(p *logbook.Page) { p.Counts.Denied = 50 }, Snapshot{},
+			Broken, "no client is denied: clients.denied is 50"},
+		"unsent": {nil, func(p *logbook.Page) { p.Counts.Unsent = 3 }, Snapshot{}, Broken,
+			"messages.unsent is 3"},
+		"an expectation": {nil, func(p *logbook.Page) { p.Counts.Missed = 1; p.Check(0, false) }, Snapshot{},
+			Broken, "expectations.missed is 1"},
+		"another check": {nil, func(p *logbook.Page) { p.Check(0, false) }, Snapshot{}, Broken,
+			"checks.failed_otherwise is 1"},
+		"a check, as agreed": {[]trial.Limit{{Name: "some", Figure: "checks.failed", Rule: trial.AtMost, Value: 1}},
+			func(p *logbook.Page) { p.Check(0, false) }, Snapshot{}, Holds, ""},
+		"malformed": {nil, func(p *logbook.Page) { p.Counts.Malformed = 1 }, Snapshot{}, Broken,
+			"clients.malformed"},
+		"announced falsely": {nil, func(p *logbook.Page) { p.Counts.StrayNews = 1 }, Snapshot{}, Broken,
+			"announcements.stray"},
+		"cut short": {[]trial.Limit{lost}, func(*logbook.Page) {}, Snapshot{Stopped: true}, NotProven,
+			"cut short"},
+		"cut short, too few": {[]trial.Limit{{Name: "more", Figure: "clients.open", Rule: trial.AtLeast, Value: 500}},
+			func(*logbook.Page) {}, Snapshot{Stopped: true}, NotProven, "cut short"},
+		"cut short and denied": {nil, func(p *logbook.Page) { p.Counts.Denied = 1 }, Snapshot{Stopped: true}, Broken,
+			"clients.denied"},
+		"no port": {[]trial.Limit{lost},
+			func(p *logbook.Page) { p.Counts.Hindered, p.Health.Waiting = 150, logbook.NoPort }, Snapshot{}, NotProven,
+			"150 connections could not be opened: no local port was free"},
+		"stopped": {nil, func(p *logbook.Page) { p.Counts.Unsent, p.Health.Waiting = 3, logbook.Stopped },
+			Snapshot{}, NotProven, "the process was stopped"},
+		"a question": {nil, func(*logbook.Page) {},
+			Snapshot{FinalResults: []FinalResult{{Name: "kept", Verdict: Broken, Why: "3"}}}, Broken, "kept: 3"},
+		"nobody set out": {nil, func(p *logbook.Page) { *p = *logbook.NewPage(0, 1) }, Snapshot{}, NotProven,
+			"nothing was measured"},
 	} {
 		p := logbook.NewPage(0, 1)
 		well(p)

@@ -19,7 +19,8 @@ func TestNight(t *testing.T) {
 	const seconds, rooms, clients = 6000, 8, 64
 	r := rand.New(rand.NewPCG(1, 2))
 	b := logbook.NewBook(0, 1)
-	l := ledger.New(ledger.Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Spread: func(s ledger.Spread) { b.Second(s.Sheet.Second).Spread(s) }})
+	l := ledger.New(ledger.Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second,
+		Spread: func(s ledger.Spread) { b.Second(s.Sheet.Second).Spread(s) }})
 	var room [rooms]ledger.Room
 	for i := range room {
 		room[i] = l.Room(string(rune('a' + i)))
@@ -45,12 +46,15 @@ func TestNight(t *testing.T) {
 		l.Settle(now)
 		page := b.At(now)
 		for i := range 4 {
-			n := l.Say(ledger.Say{Room: room[(s+i)%rooms], Sender: ledger.Client((s + i) % rooms), Due: now, Sent: now, Sheet: &page.Sheet})
+			n := l.Say(ledger.Say{Room: room[(s+i)%rooms], Sender: ledger.Client((s + i) % rooms), Due: now, Sent: now,
+				Sheet: &page.Sheet})
 			page.Counts.Sent++
 			for to := (s + i) % rooms; to < clients; to += rooms {
 				owed++
 				latency := time.Duration(r.ExpFloat64() * 3e6)
-				v := l.Arrive(ledger.Arrival{To: ledger.Client(to), Mark: mark.Mark{Run: 1, Room: uint32(room[(s+i)%rooms]), Number: n}, At: now.Add(latency), Sheet: &page.Sheet})
+				v := l.Arrive(ledger.Arrival{To: ledger.Client(to),
+					Mark: mark.Mark{Run: 1, Room: uint32(room[(s+i)%rooms]), Number: n}, At: now.Add(latency),
+					Sheet: &page.Sheet})
 				page.Counts.Marked++
 				b.Second(v.Sheet.Second).Delivery(0, v.Owed, v.Latency, v.Least)
 				page.ReadingLag.Record(latency / 10)
@@ -72,7 +76,8 @@ func TestNight(t *testing.T) {
 	if old > fresh/3 {
 		t.Errorf("a new second takes %.0f B, an old one %.0f B", fresh, old)
 	}
-	if n := len(snap.Entries); n < seconds-60 || snap.Total.Total.Delivered < owed-owed/100 || snap.Total.Total.Delivered > owed {
+	if n := len(snap.Entries); n < seconds-60 || snap.Total.Total.Delivered < owed-owed/100 ||
+		snap.Total.Total.Delivered > owed {
 		t.Errorf("%d seconds of %d, %d delivered of %d", n, seconds, snap.Total.Total.Delivered, owed)
 	}
 	runtime.KeepAlive(c)

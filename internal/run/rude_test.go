@@ -94,7 +94,9 @@ func playRude(t *testing.T, source string, server rude.Server) *Snapshot {
 		t.Fatal(err)
 	}
 	stop := server.Serve(listening, func() { sim.Begin(listening) })
-	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: wire.Endpoint{Addr: to}, Host: "sim", Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77, Use: func() (none machine.Use) { return }})
+	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: wire.Endpoint{Addr: to}, Host: "sim",
+		Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
+		Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
 	defer stop()
@@ -123,7 +125,8 @@ func TestRude(t *testing.T) {
 		}
 		source := againstRude
 		if server.Name == "false arrivals" { // it announces who comes, and not who leaves
-			source = strings.Replace(source, "gone {\n    when = msg.kind == \"left\"", "joined {\n    when = msg.kind == \"joined\"", 1)
+			source = strings.Replace(source, "gone {\n    when = msg.kind == \"left\"",
+				"joined {\n    when = msg.kind == \"joined\"", 1)
 		}
 		s := playRude(t, source, server)
 		w := s.Total
@@ -131,7 +134,8 @@ func TestRude(t *testing.T) {
 			t.Errorf("%s: the run took %v", server.Name, s.Elapsed)
 		}
 		if len(s.Reasons) > 51 || len(s.Events) > logbook.MaxEvents || w.Imbalance() != "" || w.Total.Open() != 0 {
-			t.Errorf("%s: %d reasons, %d events, %s, %d open", server.Name, len(s.Reasons), len(s.Events), w.Imbalance(), w.Total.Open())
+			t.Errorf("%s: %d reasons, %d events, %s, %d open", server.Name, len(s.Reasons), len(s.Events),
+				w.Imbalance(), w.Total.Open())
 		}
 		for reason := range s.Reasons {
 			if reason != plain.Text(reason, 0) {
@@ -144,10 +148,12 @@ func TestRude(t *testing.T) {
 		if strings.HasPrefix(server.Name, "false ") && (w.Total.Lost != 0 || w.Counts.StrayNews == 0) {
 			t.Errorf("%s: %d lost, %d stray announcements", server.Name, w.Total.Lost, w.Counts.StrayNews)
 		}
-		if server.Name == "wild numbers" && (w.Counts.Gaps < 0 || w.Counts.Gaps > 20*1_000_000 || w.Age.Count() > 0 || w.ChecksFailed() == 0) {
+		if server.Name == "wild numbers" && (w.Counts.Gaps < 0 || w.Counts.Gaps > 20*1_000_000 || w.Age.Count() > 0 ||
+			w.ChecksFailed() == 0) {
 			t.Errorf("wild numbers: gaps %d, %d ages, %d failed", w.Counts.Gaps, w.Age.Count(), w.ChecksFailed())
 		}
-		fmt.Fprintf(page, "| %s | %s | %s | %s |\n", server.Name, server.Does, verdict, strings.ReplaceAll(plain.Text(why, 220), "|", "\\|"))
+		fmt.Fprintf(page, "| %s | %s | %s | %s |\n", server.Name, server.Does, verdict,
+			strings.ReplaceAll(plain.Text(why, 220), "|", "\\|"))
 	}
 	const path = "../../docs/hostile.md"
 	if *update {
@@ -161,7 +167,8 @@ func TestRude(t *testing.T) {
 				t.Log(line)
 			}
 		}
-		t.Errorf("docs/hostile.md is not what the servers get now (%v); go test ./internal/run -run TestRude -update writes it", err)
+		t.Errorf("docs/hostile.md is not what the servers get now (%v); go test ./internal/run -run TestRude "+
+			"-update writes it", err)
 	}
 }
 

@@ -67,7 +67,8 @@ type Snapshot struct {
 type TooMany struct{ Sockets, Files int }
 
 func (e *TooMany) Error() string {
-	return fmt.Sprintf("its clients need %d open files, and this process may have %d; take fewer clients, or raise the limit (ulimit -n)", e.Sockets, e.Files)
+	return fmt.Sprintf("its clients need %d open files, and this process may have %d; take fewer clients, or raise "+
+		"the limit (ulimit -n)", e.Sockets, e.Files)
 }
 
 // spareFiles are the files that the process needs beyond its clients'.
@@ -125,7 +126,8 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 	if r.log == nil {
 		r.log = slog.New(slog.DiscardHandler)
 	}
-	r.loop = engine.New(engine.Config{Trial: t, Driver: drv, To: to, Host: target.Host, Path: target.Path, Web: web, WebHost: webHost, Run: runNumber()})
+	r.loop = engine.New(engine.Config{Trial: t, Driver: drv, To: to, Host: target.Host, Path: target.Path, Web: web,
+		WebHost: webHost, Run: runNumber()})
 	r.snapshot.Store(&Snapshot{Trial: t.Shown(), Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
 	r.log.Info("run starts", "trial", t.Name, "target", t.Hide(t.Target.Address), "clients", t.Clients())
 	failed := make(chan error, 1)
@@ -201,14 +203,16 @@ func (r *Run) Wait() *Snapshot {
 func (r *Run) collect(failed <-chan error) {
 	defer close(r.done)
 	defer r.cancel()
-	c := collector{base: machine.Resident(), total: &logbook.Window{}, clean: &logbook.Window{}, limits: Limits(r.trial)}
+	c := collector{base: machine.Resident(), total: &logbook.Window{}, clean: &logbook.Window{},
+		limits: Limits(r.trial)}
 	for report := range r.loop.Reports() {
 		s, err := c.add(report)
 		if err != nil {
 			r.log.Error("a report could not be read", "error", err)
 			continue
 		}
-		s.Trial, s.Started, s.KernelTimes, s.Stopped = r.Snapshot().Trial, r.Snapshot().Started, r.kernel, r.stopped.Load()
+		s.Trial, s.Started, s.KernelTimes, s.Stopped = r.Snapshot().Trial, r.Snapshot().Started, r.kernel,
+			r.stopped.Load()
 		r.snapshot.Store(s)
 	}
 	last := *r.Snapshot()
@@ -217,7 +221,8 @@ func (r *Run) collect(failed <-chan error) {
 	}
 	last.Finished = true
 	r.snapshot.Store(&last)
-	r.log.Info("run ends", "trial", r.trial.Name, "elapsed", last.Elapsed, "owed", last.Total.Total.Owed, "lost", last.Total.Total.Lost, "error", last.Err)
+	r.log.Info("run ends", "trial", r.trial.Name, "elapsed", last.Elapsed, "owed", last.Total.Total.Owed, "lost",
+		last.Total.Total.Lost, "error", last.Err)
 }
 
 // A collector sums up the reports of a run.
@@ -255,9 +260,12 @@ func (c *collector) add(r engine.Report) (*Snapshot, error) {
 			c.perOpen = max(0, float64(machine.Resident()-c.base)/float64(open))
 		}
 	}
-	return &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...), Total: total, Rooms: r.Rooms, Names: r.Names, Start: r.Start, Events: slices.Clip(c.events), Lanes: slices.Clip(c.lanes), Bodies: slices.Clip(c.bodies), Sent: r.Sent, Got: r.Got,
+	return &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...), Total: total,
+		Rooms: r.Rooms, Names: r.Names, Start: r.Start, Events: slices.Clip(c.events), Lanes: slices.Clip(c.lanes),
+		Bodies: slices.Clip(c.bodies), Sent: r.Sent, Got: r.Got,
 		Judgements: Judge(c.limits, total, clean),
-		Reasons:    maps.Clone(r.Reasons), Kept: r.Kept, Sampled: r.Sampled, Unkept: r.Unkept, Held: r.Held, RSSPerOpen: c.perOpen}, nil
+		Reasons:    maps.Clone(r.Reasons), Kept: r.Kept, Sampled: r.Sampled, Unkept: r.Unkept, Held: r.Held,
+		RSSPerOpen: c.perOpen}, nil
 }
 
 // Seconds older than fine are merged, group by group, so that memory does not

@@ -122,21 +122,27 @@ func TestEqualsTruth(t *testing.T) {
 		portable bool
 		verdict  Verdict
 	}{
-		"all well":        {verdict: Holds},
-		"wrong":           {switches: board.Switches{Seed: 8, Hold: 50 * time.Millisecond, Lose: 0.02, Double: 0.02, Misdirect: 0.02}, verdict: Broken},
-		"wrong, portable": {portable: true, switches: board.Switches{Seed: 9, Lose: 0.03, Double: 0.01, Misdirect: 0.01}, verdict: Broken},
+		"all well": {verdict: Holds},
+		"wrong": {switches: board.Switches{Seed: 8, Hold: 50 * time.Millisecond, Lose: 0.02, Double: 0.02,
+			Misdirect: 0.02}, verdict: Broken},
+		"wrong, portable": {portable: true, switches: board.Switches{Seed: 9, Lose: 0.03, Double: 0.01,
+			Misdirect: 0.01}, verdict: Broken},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			snap, sum, truth := carryOut(t, shortTide, standin.Config{Switches: tc.switches, Portable: tc.portable}, tc.portable)
+			snap, sum, truth := carryOut(t, shortTide, standin.Config{Switches: tc.switches, Portable: tc.portable},
+				tc.portable)
 			l, tr := sum.Ledger, truth.Totals
 			if sum.Messages.Sent != 60*4*2 || tr.Notices+tr.Whispers != sum.Messages.Sent {
-				t.Errorf("said %d, the stand-in received %d and %d, want %d", sum.Messages.Sent, tr.Notices, tr.Whispers, 60*4*2)
+				t.Errorf("said %d, the stand-in received %d and %d, want %d", sum.Messages.Sent, tr.Notices,
+					tr.Whispers, 60*4*2)
 			}
 			if l.Overdue > 0 && sum.Self.OverloadedSeconds > 0 {
-				t.Skipf("this machine took longer than the grace time (%s); the books say so: %+v", sum.Self.OverloadedWhy, l.Tally)
+				t.Skipf("this machine took longer than the grace time (%s); the books say so: %+v",
+					sum.Self.OverloadedWhy, l.Tally)
 			}
-			if l.Owed != tr.Due || l.Delivered+l.Late != tr.Written || l.Lost+l.Excused != tr.Lost || l.Duplicate+l.Stray != tr.Doubled+tr.Misdirected || l.Stray > tr.Misdirected {
+			if l.Owed != tr.Due || l.Delivered+l.Late != tr.Written || l.Lost+l.Excused != tr.Lost ||
+				l.Duplicate+l.Stray != tr.Doubled+tr.Misdirected || l.Stray > tr.Misdirected {
 				t.Errorf("ledger %+v\ntruth %+v", l.Tally, tr)
 			}
 			if l.Excused != 0 && sum.Self.OverloadedSeconds == 0 || l.Allowed != 0 || l.Overdue != 0 || l.Foreign != 0 {
@@ -145,7 +151,8 @@ func TestEqualsTruth(t *testing.T) {
 			for what, p := range map[string]struct {
 				on  bool
 				got int64
-			}{"lost": {tc.switches.Lose+tc.switches.Misdirect > 0, l.Lost}, "duplicate": {tc.switches.Double > 0, l.Duplicate}, "stray": {tc.switches.Misdirect > 0, l.Stray}} {
+			}{"lost": {tc.switches.Lose+tc.switches.Misdirect > 0, l.Lost},
+				"duplicate": {tc.switches.Double > 0, l.Duplicate}, "stray": {tc.switches.Misdirect > 0, l.Stray}} {
 				if p.on != (p.got > 0) {
 					t.Errorf("%s: %d, though its switch is on: %v", what, p.got, p.on)
 				}
@@ -154,7 +161,8 @@ func TestEqualsTruth(t *testing.T) {
 			if !l.Balanced {
 				t.Errorf("the books do not agree: %s", snap.Total.Imbalance())
 			}
-			if hold := tc.switches.Hold.Seconds() * 1e6; sum.Fanout.P50 < hold || snap.Total.Fanout().Min().Seconds()*1e6 < hold {
+			if hold := tc.switches.Hold.Seconds() * 1e6; sum.Fanout.P50 < hold ||
+				snap.Total.Fanout().Min().Seconds()*1e6 < hold {
 				t.Errorf("fan-out p50 is %v us, but each message was held %v us", sum.Fanout.P50, hold)
 			}
 			if sum.Verdict != tc.verdict && !(sum.Verdict == NotProven && sum.Self.OverloadedSeconds > 0) {
@@ -173,8 +181,10 @@ func checkSums(t *testing.T, snap *Snapshot, sum Summary) {
 		for p := range maps.Values(parts) {
 			owed, delivered, lost, said = owed+p.Owed, delivered+p.Delivered+p.Late, lost+p.Lost, said+p.Said
 		}
-		if owed != sum.Ledger.Owed || delivered != sum.Ledger.Delivered+sum.Ledger.Late || lost != sum.Ledger.Lost || said != sum.Messages.Sent {
-			t.Errorf("%s add up to owed %d, delivered %d, lost %d, said %d; not to %+v", name, owed, delivered, lost, said, sum.Ledger.Tally)
+		if owed != sum.Ledger.Owed || delivered != sum.Ledger.Delivered+sum.Ledger.Late || lost != sum.Ledger.Lost ||
+			said != sum.Messages.Sent {
+			t.Errorf("%s add up to owed %d, delivered %d, lost %d, said %d; not to %+v", name, owed, delivered, lost,
+				said, sum.Ledger.Tally)
 		}
 	}
 	if n := sum.Fanout.Count; n != uint64(sum.Ledger.Delivered+sum.Ledger.Late) {
@@ -197,7 +207,8 @@ func checkSums(t *testing.T, snap *Snapshot, sum Summary) {
 // record of that very delivery.
 func TestEveryLossIsTrue(t *testing.T) {
 	t.Parallel()
-	source := strings.NewReplacer("pause { lasts = \"4s\" }", "", "times = 4", "", "every = \"300ms\"", "every = \"200ms\"", "\"9s\"", "\"3s\"", "over = \"500ms\"", "over = \"2s\"").Replace(shortTide)
+	source := strings.NewReplacer("pause { lasts = \"4s\" }", "", "times = 4", "", "every = \"300ms\"",
+		"every = \"200ms\"", "\"9s\"", "\"3s\"", "over = \"500ms\"", "over = \"2s\"").Replace(shortTide)
 	s, err := standin.Start(standin.Config{Switches: board.Switches{Lose: 0.05}})
 	if err != nil {
 		t.Fatal(err)
@@ -249,7 +260,8 @@ func TestEveryLossIsTrue(t *testing.T) {
 			}
 			found++
 			if !lostIn(truly, m.Number, snap.ClientName(o.Client)) {
-				t.Errorf("message %d counts as lost at %s, but the stand-in sent it", m.Number, snap.ClientName(o.Client))
+				t.Errorf("message %d counts as lost at %s, but the stand-in sent it", m.Number,
+					snap.ClientName(o.Client))
 			}
 		}
 	}
@@ -297,7 +309,8 @@ func TestStopKeepsWhatWasMeasured(t *testing.T) {
 	if b, err := os.ReadFile(filepath.Join(dir, "new", "summary.json")); err != nil || !json.Valid(b) {
 		t.Fatal(err)
 	}
-	if !sum.CutShort || sum.Messages.Sent == 0 || sum.Ledger.Owed != sum.Ledger.Delivered+sum.Ledger.Late+sum.Ledger.Lost+sum.Ledger.Excused {
+	if !sum.CutShort || sum.Messages.Sent == 0 ||
+		sum.Ledger.Owed != sum.Ledger.Delivered+sum.Ledger.Late+sum.Ledger.Lost+sum.Ledger.Excused {
 		t.Errorf("%+v", sum)
 	}
 	if sum.Connections.Finished != 60 || sum.Connections.Broken != 0 || sum.Ledger.Lost != 0 {
@@ -329,7 +342,8 @@ func TestUnreachable(t *testing.T) {
 			t.Errorf("%s: %v, want %q", address, snap.Err, want)
 		}
 	}
-	tr, err := language.Parse([]byte(strings.Replace(shortTide, "clients = 40", "clients = 4000000", 1)), "x", language.Options{Target: "ws://127.0.0.1:1/"})
+	tr, err := language.Parse([]byte(strings.Replace(shortTide, "clients = 40", "clients = 4000000", 1)), "x",
+		language.Options{Target: "ws://127.0.0.1:1/"})
 	if err != nil {
 		t.Fatal(err)
 	}

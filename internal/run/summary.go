@@ -94,12 +94,13 @@ type Messages struct {
 // LedgerSummary is the balance: owed = delivered + late + lost + excused.
 type LedgerSummary struct {
 	Tally
-	Balanced  bool             `json:"balanced"` // the books of clients, ledger and meters agree
-	Foreign   int64            `json:"foreign"`
-	StrayNews int64            `json:"stray_announcements"` // that a client joined or left which it did not
-	Unkept    int              `json:"unkept"`              // messages with something wrong that were counted, but not kept whole
-	ByRoom    map[string]Tally `json:"by_room"`
-	ByCrew    map[string]Tally `json:"by_crew"`
+	Balanced  bool  `json:"balanced"` // the books of clients, ledger and meters agree
+	Foreign   int64 `json:"foreign"`
+	StrayNews int64 `json:"stray_announcements"` // that a client joined or left which it did not
+	// messages with something wrong that were counted, but not kept whole
+	Unkept int              `json:"unkept"`
+	ByRoom map[string]Tally `json:"by_room"`
+	ByCrew map[string]Tally `json:"by_crew"`
 }
 
 // Tally is one line of the balance.
@@ -109,8 +110,9 @@ type Tally struct {
 	Delivered int64 `json:"delivered"`
 	Late      int64 `json:"late"`
 	Lost      int64 `json:"lost"`
-	MaybeLate int64 `json:"maybe_late"` // of the late ones: may have been in time, as they were read together with later ones
-	CaughtUp  int64 `json:"caught_up"`  // said in the recipient's absence, and here since it is back
+	// of the late ones: may have been in time, as they were read together with later ones
+	MaybeLate int64 `json:"maybe_late"`
+	CaughtUp  int64 `json:"caught_up"` // said in the recipient's absence, and here since it is back
 	Excused   int64 `json:"excused"`
 	Duplicate int64 `json:"duplicate"`
 	Stray     int64 `json:"stray"`
@@ -149,16 +151,18 @@ type Self struct {
 	ScheduleLagP99     float64 `json:"schedule_lag_p99_us"`
 	CPUPerDelivery     float64 `json:"cpu_us_per_delivery"`         // the loop's
 	ProcessPerDelivery float64 `json:"process_cpu_us_per_delivery"` // the whole process's
-	RSSPerClient       float64 `json:"rss_bytes_per_client"`        // 0 with fewer clients than it takes to tell from the fixed cost
-	PushedBackP99      float64 `json:"pushed_back_p99_us"`          // how far the scripts' own waits pushed turns beyond their time
-	OverloadedSeconds  int     `json:"overloaded_seconds"`
-	OverloadedWhy      string  `json:"overloaded_why"`
-	BusyShare          float64 `json:"busy_share"`
-	GCPause            float64 `json:"gc_pause_us"`
-	Waited             float64 `json:"waited_for_core_us"`
-	Stolen             float64 `json:"core_time_stolen_us"`
-	CoarseArrivals     int64   `json:"coarse_arrivals"` // their time is an upper bound
-	HeldReports        int     `json:"held_reports"`
+	// 0 with fewer clients than it takes to tell from the fixed cost
+	RSSPerClient float64 `json:"rss_bytes_per_client"`
+	// how far the scripts' own waits pushed turns beyond their time
+	PushedBackP99     float64 `json:"pushed_back_p99_us"`
+	OverloadedSeconds int     `json:"overloaded_seconds"`
+	OverloadedWhy     string  `json:"overloaded_why"`
+	BusyShare         float64 `json:"busy_share"`
+	GCPause           float64 `json:"gc_pause_us"`
+	Waited            float64 `json:"waited_for_core_us"`
+	Stolen            float64 `json:"core_time_stolen_us"`
+	CoarseArrivals    int64   `json:"coarse_arrivals"` // their time is an upper bound
+	HeldReports       int     `json:"held_reports"`
 }
 
 // LimitSummary is what became of one limit.
@@ -195,11 +199,14 @@ func ChecksOf(t *trial.Trial, w *logbook.Window) []CheckSummary {
 func Summarise(s *Snapshot) Summary {
 	w := s.Total
 	c := &w.Counts
-	sum := Summary{Version: 1, Trial: s.Trial.Name, Target: s.Trial.Hide(s.Trial.Target.Address), Seed: s.Trial.Seed, Started: s.Started, Seconds: round(s.Elapsed.Seconds()),
+	sum := Summary{Version: 1, Trial: s.Trial.Name, Target: s.Trial.Hide(s.Trial.Target.Address), Seed: s.Trial.Seed,
+		Started: s.Started, Seconds: round(s.Elapsed.Seconds()),
 		CutShort: s.Stopped || s.Err != nil, Clients: s.Trial.Clients(),
-		Connections: Connections{c.Opened, c.Refused, c.Broken, c.Denied, c.Malformed, c.Hindered, c.Evicted, c.Finished, w.Most.Open},
-		Messages:    Messages{c.Sent, c.Unsent, c.Arrivals, c.Unknown},
-		Ledger:      LedgerSummary{Tally: tallyOf(&w.Total), Balanced: w.Imbalance() == "", Foreign: w.Foreign, StrayNews: c.StrayNews, Unkept: s.Unkept, ByRoom: map[string]Tally{}, ByCrew: map[string]Tally{}},
+		Connections: Connections{c.Opened, c.Refused, c.Broken, c.Denied, c.Malformed, c.Hindered, c.Evicted,
+			c.Finished, w.Most.Open},
+		Messages: Messages{c.Sent, c.Unsent, c.Arrivals, c.Unknown},
+		Ledger: LedgerSummary{Tally: tallyOf(&w.Total), Balanced: w.Imbalance() == "", Foreign: w.Foreign,
+			StrayNews: c.StrayNews, Unkept: s.Unkept, ByRoom: map[string]Tally{}, ByCrew: map[string]Tally{}},
 		Fanout:      w.Fanout().Latencies(),
 		Spread:      Spread{w.First.Latencies(), w.Median.Latencies(), w.Last.Latencies()},
 		Early:       Early{w.FanoutEarly().Latencies(), w.LastEarly().Latencies()},
@@ -217,16 +224,22 @@ func Summarise(s *Snapshot) Summary {
 	for _, l := range w.ByCrew() {
 		sum.Ledger.ByCrew[s.Trial.Crews[l.Key].Name] = tallyOf(&l.Tally)
 	}
-	sum.Self = Self{KernelTimes: s.KernelTimes, ReadingLagP99: round(logbook.Micros(w.ReadingLag.Quantile(0.99))), ScheduleLagP99: round(logbook.Micros(w.ScheduleLag.Quantile(0.99))),
-		CPUPerDelivery: round(ratio(logbook.Micros(w.CPU), float64(c.Arrivals))), ProcessPerDelivery: round(ratio(logbook.Micros(w.ProcessCPU), float64(c.Arrivals))),
-		PushedBackP99: round(logbook.Micros(w.PushedBack.Quantile(0.99))), OverloadedWhy: w.Why.Words(), RSSPerClient: math.Round(s.RSSPerOpen), OverloadedSeconds: w.Overloaded,
-		BusyShare: round(ratio(float64(w.Busy), float64(w.Span))), GCPause: round(logbook.Micros(w.GCPause)), Waited: round(logbook.Micros(w.Waited)), Stolen: round(logbook.Micros(w.Stolen)), CoarseArrivals: c.Coarse, HeldReports: s.Held}
+	sum.Self = Self{KernelTimes: s.KernelTimes, ReadingLagP99: round(logbook.Micros(w.ReadingLag.Quantile(0.99))),
+		ScheduleLagP99:     round(logbook.Micros(w.ScheduleLag.Quantile(0.99))),
+		CPUPerDelivery:     round(ratio(logbook.Micros(w.CPU), float64(c.Arrivals))),
+		ProcessPerDelivery: round(ratio(logbook.Micros(w.ProcessCPU), float64(c.Arrivals))),
+		PushedBackP99:      round(logbook.Micros(w.PushedBack.Quantile(0.99))), OverloadedWhy: w.Why.Words(),
+		RSSPerClient: math.Round(s.RSSPerOpen), OverloadedSeconds: w.Overloaded,
+		BusyShare: round(ratio(float64(w.Busy), float64(w.Span))), GCPause: round(logbook.Micros(w.GCPause)),
+		Waited: round(logbook.Micros(w.Waited)), Stolen: round(logbook.Micros(w.Stolen)), CoarseArrivals: c.Coarse,
+		HeldReports: s.Held}
 	for _, j := range s.Judgements {
 		unit := "count"
 		if j.Unit == logbook.Duration {
 			unit = "us"
 		}
-		sum.Limits = append(sum.Limits, LimitSummary{j.Limit.Name, j.Limit.Figure, j.Limit.Rule.String(), j.Limit.Value, round(j.Measured), round(j.Early), unit, j.Verdict, j.Limit.Implied, j.Why})
+		sum.Limits = append(sum.Limits, LimitSummary{j.Limit.Name, j.Limit.Figure, j.Limit.Rule.String(), j.Limit.Value,
+			round(j.Measured), round(j.Early), unit, j.Verdict, j.Limit.Implied, j.Why})
 	}
 	return sum
 }
@@ -241,7 +254,8 @@ func ratio(a, b float64) float64 {
 }
 
 func tallyOf(t *ledger.Tally) Tally {
-	return Tally{t.Said, t.Owed, t.Delivered, t.Late, t.Lost, t.MaybeLate, t.CaughtUp, t.Excused, t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, t.Reordered, t.Disagreed, t.Altered}
+	return Tally{t.Said, t.Owed, t.Delivered, t.Late, t.Lost, t.MaybeLate, t.CaughtUp, t.Excused, t.Duplicate, t.Stray,
+		t.Allowed, t.Past, t.Overdue, t.Reordered, t.Disagreed, t.Altered}
 }
 
 // Write writes the summary as summary.json into a folder, which is made where

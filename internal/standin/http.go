@@ -99,7 +99,8 @@ func (l *loop) answerHTTP(id int32, r *request) {
 		}
 		l.answerJSON(id, r, l.board.Switches())
 	default:
-		l.answer(id, r, 404, "text/plain", []byte("here are /live, /stream, /login, /token, /guest, /publish, /history, /counters, /truth, /truth/messages, /truth/deliveries and /switches\n"))
+		l.answer(id, r, 404, "text/plain", []byte("here are /live, /stream, /login, /token, /guest, /publish, "+
+			"/history, /counters, /truth, /truth/messages, /truth/deliveries and /switches\n"))
 	}
 }
 
@@ -175,7 +176,8 @@ func (l *loop) answer(id int32, r *request, status int, kind string, content []b
 	if stays {
 		then = "keep-alive"
 	}
-	fields := append([]http1.Field{{Name: "Content-Type", Value: kind}, {Name: "Content-Length", Value: strconv.Itoa(len(content))}, {Name: "Connection", Value: then}}, more...)
+	fields := append([]http1.Field{{Name: "Content-Type", Value: kind},
+		{Name: "Content-Length", Value: strconv.Itoa(len(content))}, {Name: "Connection", Value: then}}, more...)
 	l.drv.Write(id, append(http1.AppendResponse(nil, status, http.StatusText(status), fields...), content...))
 	if !stays {
 		l.drop(id)

@@ -44,7 +44,8 @@ func TestDoor(t *testing.T) {
 	base := "http://" + s.Addr.String()
 	try := func(c *http.Client, query, bearer, origin string) int {
 		req, _ := http.NewRequest("GET", base+"/live"+query, nil)
-		for name, value := range map[string]string{"Connection": "Upgrade", "Upgrade": "websocket", "Sec-WebSocket-Version": "13", "Sec-WebSocket-Key": "AAAAAAAAAAAAAAAAAAAAAA=="} {
+		for name, value := range map[string]string{"Connection": "Upgrade", "Upgrade": "websocket",
+			"Sec-WebSocket-Version": "13", "Sec-WebSocket-Key": "AAAAAAAAAAAAAAAAAAAAAA=="} {
 			req.Header.Set(name, value)
 		}
 		if bearer != "" {
@@ -68,7 +69,8 @@ func TestDoor(t *testing.T) {
 	if n := try(plain, "", "", ""); n != 401 {
 		t.Errorf("without credentials the answer is %d", n)
 	}
-	if n, _ := do(t, plain, "POST", base+"/login", "application/x-www-form-urlencoded", "user=Alder&password=wrong"); n != 401 {
+	if n, _ := do(t, plain, "POST", base+"/login", "application/x-www-form-urlencoded",
+		"user=Alder&password=wrong"); n != 401 {
 		t.Errorf("a wrong password is answered %d", n)
 	}
 	n, said := do(t, plain, "POST", base+"/token", "application/json", `{"user":"Alder","password":"low-water"}`)
@@ -79,12 +81,14 @@ func TestDoor(t *testing.T) {
 	for _, tc := range []struct {
 		query, bearer, origin string
 		want                  int
-	}{{"", given.Token, "", 101}, {"?token=" + given.Token, "", "", 101}, {"", given.Token + "0", "", 401}, {"", given.Token, "http://harbour.example", 101}, {"", given.Token, "http://elsewhere.example", 403}} {
+	}{{"", given.Token, "", 101}, {"?token=" + given.Token, "", "", 101}, {"", given.Token + "0", "", 401},
+		{"", given.Token, "http://harbour.example", 101}, {"", given.Token, "http://elsewhere.example", 403}} {
 		if n := try(plain, tc.query, tc.bearer, tc.origin); n != tc.want {
 			t.Errorf("%+v: answered %d", tc, n)
 		}
 	}
-	for path, form := range map[string]url.Values{"/login": {"user": {"Alder"}, "password": {"low-water"}}, "/guest": nil} {
+	for path, form := range map[string]url.Values{"/login": {"user": {"Alder"}, "password": {"low-water"}},
+		"/guest": nil} {
 		c := client()
 		method := "POST"
 		if form == nil {
@@ -141,18 +145,22 @@ func TestBoardOverHTTP(t *testing.T) {
 			}
 			until(`"kind":"entered"`)
 			for i := range 25 {
-				if n, said := do(t, http.DefaultClient, "POST", base+"/publish", "application/json", fmt.Sprintf(`{"room":"lock-1","text":"berth %d","ref":"r%d"}`, i, i)); n != 200 || !strings.Contains(said, fmt.Sprintf(`"seq": %d`, i+1)) {
+				if n, said := do(t, http.DefaultClient, "POST", base+"/publish", "application/json",
+					fmt.Sprintf(`{"room":"lock-1","text":"berth %d","ref":"r%d"}`, i, i)); n != 200 ||
+					!strings.Contains(said, fmt.Sprintf(`"seq": %d`, i+1)) {
 					t.Fatalf("%d %s", n, said)
 				}
 				v.want(fmt.Sprintf(`"from":"berth-planner","seq":%d,"ref":"r%d","text":"berth %d"`, i+1, i, i))
 			}
 			until(`"text":"berth 24"`)
-			if n, _ := do(t, http.DefaultClient, "POST", base+"/publish", "", `{"room":"nowhere","text":"x"}`); n != 400 {
+			if n, _ := do(t, http.DefaultClient, "POST", base+"/publish", "",
+				`{"room":"nowhere","text":"x"}`); n != 400 {
 				t.Errorf("publishing to no room is answered %d", n)
 			}
 			_, said := do(t, http.DefaultClient, "GET", base+"/history?room=lock-1", "", "")
 			var past []struct{ Text string }
-			if err := json.Unmarshal([]byte(said), &past); err != nil || len(past) != map[string]int{"memory": 20, "SQLite": 25}[name] || past[len(past)-1].Text != "berth 24" {
+			if err := json.Unmarshal([]byte(said), &past); err != nil ||
+				len(past) != map[string]int{"memory": 20, "SQLite": 25}[name] || past[len(past)-1].Text != "berth 24" {
 				t.Errorf("history: %v %s", err, said)
 			}
 			_, said = do(t, http.DefaultClient, "GET", base+"/counters", "", "")

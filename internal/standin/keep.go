@@ -24,7 +24,8 @@ type kept struct {
 func openKeep(path string) (*keep, error) {
 	db, err := sql.Open("sqlite", path)
 	if err == nil {
-		_, err = db.Exec("PRAGMA journal_mode = WAL; CREATE TABLE IF NOT EXISTS notice (room TEXT, seq INTEGER, author TEXT, text TEXT, PRIMARY KEY (room, seq))")
+		_, err = db.Exec("PRAGMA journal_mode = WAL; CREATE TABLE IF NOT EXISTS notice (room TEXT, seq INTEGER, " +
+			"author TEXT, text TEXT, PRIMARY KEY (room, seq))")
 	}
 	if err != nil {
 		return nil, fmt.Errorf("the board's store %s: %w", path, err)
@@ -47,7 +48,8 @@ func (k *keep) flush() error {
 	}
 	defer tx.Rollback() // nothing, once it is committed
 	for _, n := range k.news {
-		if _, err := tx.Exec("INSERT OR REPLACE INTO notice VALUES (?, ?, ?, ?)", n.room, n.seq, string(n.from), string(n.text)); err != nil {
+		if _, err := tx.Exec("INSERT OR REPLACE INTO notice VALUES (?, ?, ?, ?)", n.room, n.seq, string(n.from),
+			string(n.text)); err != nil {
 			return err
 		}
 	}

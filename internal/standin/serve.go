@@ -202,11 +202,13 @@ func (l *loop) comeIn(id int32, c *conn, r *request) {
 		return
 	case r.url.Path == "/stream":
 		room := r.url.Query().Get("room")
-		l.drv.Write(id, http1.AppendResponse(nil, 200, "OK", http1.Field{Name: "Content-Type", Value: "text/event-stream"},
+		l.drv.Write(id, http1.AppendResponse(nil, 200, "OK",
+			http1.Field{Name: "Content-Type", Value: "text/event-stream"},
 			http1.Field{Name: "Cache-Control", Value: "no-store"}, http1.Field{Name: "Connection", Value: "close"}))
 		c.state, c.speaks, c.room = live, inEvents, room
 		l.board.Join(id, r.login)
-		for _, message := range []map[string]string{{"kind": "name", "name": fmt.Sprintf("stream-%d", id)}, {"kind": "enter", "room": room}} {
+		for _, message := range []map[string]string{{"kind": "name", "name": fmt.Sprintf("stream-%d", id)},
+			{"kind": "enter", "room": room}} {
 			b, _ := json.Marshal(message) // strings can always be written
 			l.board.Message(id, b, r.at)
 		}

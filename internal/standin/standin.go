@@ -129,7 +129,8 @@ func Listen(cfg Config, drv poll.Driver) (*Server, error) {
 			return nil, err
 		}
 	}
-	s.loop.board = board.New(board.Config{Switches: cfg.Switches, History: cfg.History, Presence: cfg.Presence, Records: cfg.Records, MaxText: cfg.MaxText,
+	s.loop.board = board.New(board.Config{Switches: cfg.Switches, History: cfg.History, Presence: cfg.Presence,
+		Records: cfg.Records, MaxText: cfg.MaxText,
 		Notices: cfg.Notices, LeaveOut: cfg.LeaveOut, Share: cfg.Share, Denied: cfg.Denied, Gauge: cfg.Gauge}, s.loop)
 	return s, nil
 }

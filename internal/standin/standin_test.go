@@ -159,11 +159,13 @@ func TestHarbourBoard(t *testing.T) {
 		a.want(`{"kind":"entered","room":"lock \"1\"","members":1,"seq":0}`)
 		for i := range 5 {
 			a.say(fmt.Sprintf(`{"kind":"notice","room":"lock \"1\"","text":"gauge %d \u00fc\n"}`, i))
-			a.want(fmt.Sprintf(`{"kind":"notice","room":"lock \"1\"","from":"keeper","seq":%d,"text":"gauge %d \u00fc\n"}`, i+1, i)) // byte for byte
+			// byte for byte
+			a.want(fmt.Sprintf(`{"kind":"notice","room":"lock \"1\"","from":"keeper","seq":%d,"text":"gauge %d \u00fc\n"}`, i+1, i))
 		}
 		b.say(`{"kind":"enter","room":"lock \"1\""}`)
 		for i := 2; i < 5; i++ { // the last three, in order, before the confirmation
-			if got := b.next(5 * time.Second); !strings.HasPrefix(got, `{"kind":"past"`) || !strings.Contains(got, fmt.Sprintf(`"seq":%d,`, i+1)) {
+			if got := b.next(5 * time.Second); !strings.HasPrefix(got, `{"kind":"past"`) ||
+				!strings.Contains(got, fmt.Sprintf(`"seq":%d,`, i+1)) {
 				t.Fatalf("history: %s", got)
 			}
 		}
@@ -193,7 +195,8 @@ func TestHarbourBoard(t *testing.T) {
 
 func TestSwitchesOverHTTP(t *testing.T) {
 	s := start(t, Config{})
-	for query, want := range map[string]int{"lose=0.5&hold=20ms": 200, "lose=2": 400, "loose=0.1": 400, "hold=soon": 400} {
+	for query, want := range map[string]int{"lose=0.5&hold=20ms": 200, "lose=2": 400, "loose=0.1": 400,
+		"hold=soon": 400} {
 		r, err := http.Post("http://"+s.Addr.String()+"/switches?"+query, "", nil)
 		if err != nil {
 			t.Fatal(err)
@@ -209,7 +212,8 @@ func TestSwitchesOverHTTP(t *testing.T) {
 	}
 	defer r.Body.Close()
 	var got board.Switches
-	if err := json.NewDecoder(r.Body).Decode(&got); err != nil || got != (board.Switches{Lose: 0.5, Hold: 20 * time.Millisecond}) {
+	if err := json.NewDecoder(r.Body).Decode(&got); err != nil ||
+		got != (board.Switches{Lose: 0.5, Hold: 20 * time.Millisecond}) {
 		t.Errorf("%+v, %v", got, err)
 	}
 	if r, err := http.Get("http://" + s.Addr.String() + "/nowhere"); err != nil || r.StatusCode != 404 {

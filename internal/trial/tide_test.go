@@ -14,7 +14,8 @@ func TestTide(t *testing.T) {
 	for range 200 {
 		var tide Tide
 		for range 1 + r.IntN(6) {
-			tide.Legs = append(tide.Legs, Leg{Word: "slack", To: float64(r.IntN(101)) / 100, Over: time.Duration(1+r.IntN(20)) * time.Second})
+			tide.Legs = append(tide.Legs, Leg{Word: "slack", To: float64(r.IntN(101)) / 100,
+				Over: time.Duration(1+r.IntN(20)) * time.Second})
 		}
 		at, level := time.Duration(0), 0.0
 		for i, leg := range tide.Legs {

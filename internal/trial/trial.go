@@ -297,7 +297,8 @@ type Step struct {
 }
 
 // Wrongs are the ways in which a client can break the protocol.
-var Wrongs = []string{"unmasked", "reserved bits", "reserved opcode", "bad text", "stray fragment", "long control", "wrong length"}
+var Wrongs = []string{"unmasked", "reserved bits", "reserved opcode", "bad text", "stray fragment", "long control",
+	"wrong length"}
 
 // Dial is what is special about a connection.
 type Dial struct {

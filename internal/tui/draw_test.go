@@ -32,26 +32,35 @@ import (
 
 // hostile is a name as a server or a trial may give one: escapes that clear the
 // screen, wide and combining characters, a change of direction, no end.
-const hostile = "\x1b[2J\x1b]0;x\x07 Schleuse水門 e\u0301\u202e\r\n\x9b31m" + "abcdefghijklmnopqrstuvwxyzabcdefghijklmnopqrstuvwxyz"
+const hostile = "\x1b[2J\x1b]0;x\x07 Schleuse水門 e\u0301\u202e\r\n\x9b31m" +
+	"abcdefghijklmnopqrstuvwxyzabcdefghijklmnopqrstuvwxyz"
 
 // hostileRun is a run in which every name is hostile and everything that can go
 // wrong has.
 func hostileRun(t *testing.T) *run.Snapshot {
 	t.Helper()
-	tr := &trial.Trial{Name: hostile, Prompt: time.Second, Grace: time.Second, Target: trial.Target{Name: hostile, Address: "ws://" + hostile},
-		Crews: []trial.Crew{{Name: hostile, Clients: 20}, {Name: "tugs", Clients: 20}}, Tide: trial.Tide{Legs: []trial.Leg{{Word: "flood", To: 1, Over: 5 * time.Second}, {Word: "slack", To: 1, Over: 20 * time.Second}}},
-		Limits: []trial.Limit{{Name: hostile, Figure: "fanout.p99", Rule: trial.Below, Value: 1}, {Name: "lost", Figure: "ledger.lost", Rule: trial.Equals}, {Name: "entering", Figure: "enter.p50", Rule: trial.Below, Value: 1}}}
+	tr := &trial.Trial{Name: hostile, Prompt: time.Second, Grace: time.Second,
+		Target: trial.Target{Name: hostile, Address: "ws://" + hostile},
+		Crews:  []trial.Crew{{Name: hostile, Clients: 20}, {Name: "tugs", Clients: 20}},
+		Tide: trial.Tide{Legs: []trial.Leg{{Word: "flood", To: 1, Over: 5 * time.Second},
+			{Word: "slack", To: 1, Over: 20 * time.Second}}},
+		Limits: []trial.Limit{{Name: hostile, Figure: "fanout.p99", Rule: trial.Below, Value: 1},
+			{Name: "lost", Figure: "ledger.lost", Rule: trial.Equals},
+			{Name: "entering", Figure: "enter.p50", Rule: trial.Below, Value: 1}}}
 	book := logbook.NewBook(0, 2)
-	l := ledger.New(ledger.Config{Run: 1, Crews: 2, Prompt: tr.Prompt, Grace: tr.Grace, Keep: 50, Sample: 5, Spread: func(s ledger.Spread) { book.Second(s.Sheet.Second).Spread(s) }})
+	l := ledger.New(ledger.Config{Run: 1, Crews: 2, Prompt: tr.Prompt, Grace: tr.Grace, Keep: 50, Sample: 5,
+		Spread: func(s ledger.Spread) { book.Second(s.Sheet.Second).Spread(s) }})
 	room := l.Room(hostile)
-	s := &run.Snapshot{Trial: tr, Started: time.Unix(0, 0), Elapsed: 12 * time.Second, Leg: "slack", Rooms: []string{ledger.EveryoneName, hostile}, Reasons: map[string]int{hostile: 3}, RSSPerOpen: 3000}
+	s := &run.Snapshot{Trial: tr, Started: time.Unix(0, 0), Elapsed: 12 * time.Second, Leg: "slack",
+		Rooms: []string{ledger.EveryoneName, hostile}, Reasons: map[string]int{hostile: 3}, RSSPerOpen: 3000}
 	for c := range ledger.Client(40) {
 		l.AddClient(uint16(c / 20))
 		l.Ask(c, room, 0)
 		l.Enter(c, room, 0)
 		s.Names = append(s.Names, fmt.Sprint(hostile, c))
 		s.Sent, s.Got = append(s.Sent, 1), append(s.Got, 2)
-		s.Events = append(s.Events, logbook.Event{Client: c, Room: room, What: logbook.Entered}, logbook.Event{Client: c, Room: -1, What: logbook.Broke, Detail: hostile})
+		s.Events = append(s.Events, logbook.Event{Client: c, Room: room, What: logbook.Entered},
+			logbook.Event{Client: c, Room: -1, What: logbook.Broke, Detail: hostile})
 	}
 	for second := range 12 {
 		now := mono.Time(second) * mono.Time(time.Second)
@@ -63,7 +72,8 @@ func hostileRun(t *testing.T) *run.Snapshot {
 		n := l.Say(ledger.Say{Room: room, Sender: ledger.Client(second), Due: now, Sent: now, Sheet: &p.Sheet})
 		for c := range ledger.Client(39 + second%2) { // one lost each other second
 			for range 1 + second/10 { // the last ones doubled
-				v := l.Arrive(ledger.Arrival{To: c, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: now + mono.Time(c)*1e5, Sheet: &p.Sheet})
+				v := l.Arrive(ledger.Arrival{To: c, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n},
+					At: now + mono.Time(c)*1e5, Sheet: &p.Sheet})
 				if v.Fate == ledger.Delivered {
 					p.Delivery(uint16(c/20), v.Owed, v.Latency, v.Least)
 				}
@@ -76,11 +86,16 @@ func hostileRun(t *testing.T) *run.Snapshot {
 	tr.Checks = []trial.Check{{Name: hostile, Kind: hostile}}
 	for i := range 60 {
 		c := ledger.Client(i % 7)
-		r := lane.Record{At: time.Duration(i) * 230 * time.Millisecond, Client: c, Peer: (c + 3) % 7, Room: 1, Number: uint64(i % 9), What: lane.Happening(i % int(lane.NumWhats)), Fate: ledger.Fate(i % int(ledger.NumFates)), Kind: ledger.Kind(i % int(ledger.NumKinds)), Took: time.Duration(i) * time.Millisecond, Size: uint32(i)}
+		r := lane.Record{At: time.Duration(i) * 230 * time.Millisecond, Client: c, Peer: (c + 3) % 7, Room: 1,
+			Number: uint64(i % 9), What: lane.Happening(i % int(lane.NumWhats)),
+			Fate: ledger.Fate(i % int(ledger.NumFates)), Kind: ledger.Kind(i % int(ledger.NumKinds)),
+			Took: time.Duration(i) * time.Millisecond, Size: uint32(i)}
 		s.Lanes = append(s.Lanes, r)
 	}
 	for n := range uint64(9) {
-		s.Bodies = append(s.Bodies, lane.Body{Number: n, Text: []byte(`{"` + hostile + `":[1,{"a":"` + hostile + `"}]}`), Cut: true}, lane.Body{Number: n, Text: []byte("\x00\xff" + hostile)})
+		s.Bodies = append(s.Bodies, lane.Body{Number: n,
+			Text: []byte(`{"` + hostile + `":[1,{"a":"` + hostile + `"}]}`), Cut: true},
+			lane.Body{Number: n, Text: []byte("\x00\xff" + hostile)})
 	}
 	s.FinalResults = []run.FinalResult{{Name: hostile, Verdict: run.Broken, Why: hostile}}
 	book.Second(11).Check(0, false)
@@ -104,7 +119,8 @@ type troubled struct{ Kept }
 func (troubled) Trouble() string { return "the store: " + hostile }
 
 func press(name string) tea.KeyPressMsg {
-	for code, text := range map[rune]string{tea.KeyEnter: "enter", tea.KeyEscape: "esc", tea.KeyDown: "down", tea.KeyUp: "up", tea.KeyLeft: "left", tea.KeyRight: "right"} {
+	for code, text := range map[rune]string{tea.KeyEnter: "enter", tea.KeyEscape: "esc", tea.KeyDown: "down",
+		tea.KeyUp: "up", tea.KeyLeft: "left", tea.KeyRight: "right"} {
 		if text == name {
 			return tea.KeyPressMsg{Code: code}
 		}
@@ -159,11 +175,18 @@ func check(t *testing.T, what string, m model) {
 func TestHostileNames(t *testing.T) {
 	s := hostileRun(t)
 	paths := map[string][]string{
-		"watch": {"1"}, "watch, window": {"1", "w", "+"}, "fan-out": {"2"}, "fan-out, one message": {"2", "m"}, "fan-out, the last": {"2", "M"},
-		"ledger": {"3"}, "by crew": {"3", "b"}, "by kind": {"3", "b", "b"}, "a room": {"3", "enter"}, "a message": {"3", "enter", "enter"},
-		"a client": {"3", "enter", "enter", "enter"}, "its message": {"3", "enter", "enter", "enter", "down", "down", "enter"}, "window on the amiss": {"3", "n", "n"},
-		"help": {"2", "?"}, "help, scrolled": {"3", "?", "down", "down", "down"}, "scrolled": {"1", "down", "down", "down", "down", "down", "down"}, "export": {"3", "e"}, "leaving": {"q"},
-		"lanes": {"4"}, "a payload": {"4", "enter"}, "as bytes": {"4", "down", "down", "enter", "space"}, "what is odd": {"4", "f", "f", "f", "f", "f", "n", "n", "enter"}, "unfolded": {"4", "z", "up"}, "picking": {"4", "g", "x", "enter"}, "help of lanes": {"4", "?"},
+		"watch": {"1"}, "watch, window": {"1", "w", "+"}, "fan-out": {"2"}, "fan-out, one message": {"2", "m"},
+		"fan-out, the last": {"2", "M"},
+		"ledger":            {"3"}, "by crew": {"3", "b"}, "by kind": {"3", "b", "b"}, "a room": {"3", "enter"},
+		"a message":           {"3", "enter", "enter"},
+		"a client":            {"3", "enter", "enter", "enter"},
+		"its message":         {"3", "enter", "enter", "enter", "down", "down", "enter"},
+		"window on the amiss": {"3", "n", "n"},
+		"help":                {"2", "?"}, "help, scrolled": {"3", "?", "down", "down", "down"},
+		"scrolled": {"1", "down", "down", "down", "down", "down", "down"}, "export": {"3", "e"}, "leaving": {"q"},
+		"lanes": {"4"}, "a payload": {"4", "enter"}, "as bytes": {"4", "down", "down", "enter", "space"},
+		"what is odd": {"4", "f", "f", "f", "f", "f", "n", "n", "enter"}, "unfolded": {"4", "z", "up"},
+		"picking": {"4", "g", "x", "enter"}, "help of lanes": {"4", "?"},
 	}
 	for _, profile := range []colorprofile.Profile{colorprofile.TrueColor, colorprofile.ANSI} {
 		for _, finished := range []bool{false, true} {
@@ -188,14 +211,21 @@ func TestHostileNames(t *testing.T) {
 func TestHostileServer(t *testing.T) {
 	at := time.Unix(0, 0)
 	events := []probe.Event{
-		{What: probe.Phase, Phase: "name lookup", Took: time.Millisecond, Detail: hostile}, {What: probe.Phase, Phase: "TLS", Took: time.Second, Detail: hostile},
-		{What: probe.Request, Head: &http1.Head{Method: hostile, Path: hostile, Fields: []http1.Field{{Name: hostile, Value: hostile}}}},
-		{What: probe.Answer, Head: &http1.Head{Status: 200, Reason: hostile, Fields: []http1.Field{{Name: hostile, Value: hostile}, {Name: "a", Value: ""}}}},
+		{What: probe.Phase, Phase: "name lookup", Took: time.Millisecond, Detail: hostile},
+		{What: probe.Phase, Phase: "TLS", Took: time.Second, Detail: hostile},
+		{What: probe.Request, Head: &http1.Head{Method: hostile, Path: hostile,
+			Fields: []http1.Field{{Name: hostile, Value: hostile}}}},
+		{What: probe.Answer, Head: &http1.Head{Status: 200, Reason: hostile,
+			Fields: []http1.Field{{Name: hostile, Value: hostile}, {Name: "a", Value: ""}}}},
 		{What: probe.Refused, Why: hostile, Try: []string{hostile, hostile}}, {What: probe.Opened, Detail: hostile},
-		{What: probe.In, Op: "text", Last: true, Payload: []byte(hostile), Message: []byte(hostile), Text: probe.Show([]byte(hostile)), Why: hostile},
-		{What: probe.In, Op: "binary", Last: true, Payload: []byte("\xff" + hostile), Binary: true, Text: probe.Show([]byte("\xff" + hostile))},
-		{What: probe.In, Op: "close", Code: 4000, Detail: hostile, Payload: []byte(hostile), Text: probe.Show([]byte(hostile))},
-		{What: probe.Out, Op: "text", Last: true, Payload: []byte("{\"a\":\"" + hostile + "\"}")}, {What: probe.Unsent, Why: hostile}, {What: probe.Ended, Why: hostile, By: "server"},
+		{What: probe.In, Op: "text", Last: true, Payload: []byte(hostile), Message: []byte(hostile),
+			Text: probe.Show([]byte(hostile)), Why: hostile},
+		{What: probe.In, Op: "binary", Last: true, Payload: []byte("\xff" + hostile), Binary: true,
+			Text: probe.Show([]byte("\xff" + hostile))},
+		{What: probe.In, Op: "close", Code: 4000, Detail: hostile, Payload: []byte(hostile),
+			Text: probe.Show([]byte(hostile))},
+		{What: probe.Out, Op: "text", Last: true, Payload: []byte("{\"a\":\"" + hostile + "\"}")},
+		{What: probe.Unsent, Why: hostile}, {What: probe.Ended, Why: hostile, By: "server"},
 	}
 	for i := range events {
 		events[i].At, events[i].Since, events[i].Size = at, time.Duration(i)*time.Millisecond, len(events[i].Payload)
@@ -285,9 +315,11 @@ func TestKeysAreShown(t *testing.T) {
 	v := newTestView(hostileRun(t))
 	p := look.NewPalette(true, colorprofile.NoTTY)
 	v.source = Kept{v.snapshot}
-	for view, want := range map[viewName]string{viewWatch: "w window", viewFanout: "m M message", viewLedger: "enter look into"} {
+	for view, want := range map[viewName]string{viewWatch: "w window", viewFanout: "m M message",
+		viewLedger: "enter look into"} {
 		v.view = view
-		if got := ansi.Strip(v.footer(&p, 200)); !strings.Contains(got, want) || !strings.Contains(got, "? help") || !strings.Contains(got, "q quit") {
+		if got := ansi.Strip(v.footer(&p, 200)); !strings.Contains(got, want) || !strings.Contains(got, "? help") ||
+			!strings.Contains(got, "q quit") {
 			t.Errorf("footer: %s", got)
 		}
 	}
@@ -319,22 +351,30 @@ func TestFigures(t *testing.T) {
 	n := func(v int64) string { return regexp.QuoteMeta(units.Count(v)) }
 	d := func(v time.Duration) string { return regexp.QuoteMeta(units.Duration(v)) }
 	f := w.Fanout()
-	has("watch", draw(160, 47), `owed \.+ +`+n(sum.Owed), `delivered \.+ +`+n(sum.Delivered), `lost \.+ +`+n(sum.Lost), `duplicate \.+ +`+n(sum.Duplicate), `stray \.+ +`+n(sum.Stray),
-		`fan-out p50 \.+ +`+d(f.Quantile(0.5)), `p99 \.+ +`+d(f.Quantile(0.99)), `max \.+ +`+d(f.Max()), `first recipient \.+ +`+d(w.First.Quantile(0.5)), `last recipient \.+ +`+d(w.Last.Quantile(0.5)),
-		`reading lag p99 \.+ +`+d(w.ReadingLag.Quantile(0.99)), `checks failed \.+ +1`, `verdict: broken`, `40 x denied: `, n(sum.Lost)+` lost`)
+	has("watch", draw(160, 47), `owed \.+ +`+n(sum.Owed), `delivered \.+ +`+n(sum.Delivered), `lost \.+ +`+n(sum.Lost),
+		`duplicate \.+ +`+n(sum.Duplicate), `stray \.+ +`+n(sum.Stray),
+		`fan-out p50 \.+ +`+d(f.Quantile(0.5)), `p99 \.+ +`+d(f.Quantile(0.99)), `max \.+ +`+d(f.Max()),
+		`first recipient \.+ +`+d(w.First.Quantile(0.5)), `last recipient \.+ +`+d(w.Last.Quantile(0.5)),
+		`reading lag p99 \.+ +`+d(w.ReadingLag.Quantile(0.99)), `checks failed \.+ +1`, `verdict: broken`,
+		`40 x denied: `, n(sum.Lost)+` lost`)
 	for _, size := range [][2]int{{60, 18}, {80, 24}, {100, 30}} {
 		for _, path := range [][]string{{"1"}, {"1", "down", "down", "down"}} {
-			has(fmt.Sprint("watch at ", size), draw(size[0], size[1], path...), `(?m)^lost `+n(sum.Lost)+`   duplicate `+n(sum.Duplicate)+`   stray `+n(sum.Stray), n(sum.Lost)+` lost`, `■ .*ledger\.lost is `+n(sum.Lost))
+			has(fmt.Sprint("watch at ", size), draw(size[0], size[1], path...), `(?m)^lost `+n(sum.Lost)+
+				`   duplicate `+n(sum.Duplicate)+`   stray `+n(sum.Stray), n(sum.Lost)+` lost`, `■ .*ledger\.lost is `+
+				n(sum.Lost))
 		}
 	}
-	has("fan-out", draw(160, 47, "2"), `p50 `+d(f.Quantile(0.5)), `p99 `+d(f.Quantile(0.99)), `32 to 63 +`+n(int64(f.Count()))+` +`+d(f.Quantile(0.5)))
-	has("ledger", draw(200, 47, "3"), `sum +`+n(sum.Said)+` +`+n(sum.Owed)+` +`+n(sum.Delivered)+` +`+n(sum.Late)+` +`+n(sum.Lost)+` +`+n(sum.Excused)+` +`+n(sum.Open())+` +`+n(sum.Duplicate)+` +`+n(sum.Stray), `passed +failed`)
+	has("fan-out", draw(160, 47, "2"), `p50 `+d(f.Quantile(0.5)), `p99 `+d(f.Quantile(0.99)), `32 to 63 +`+
+		n(int64(f.Count()))+` +`+d(f.Quantile(0.5)))
+	has("ledger", draw(200, 47, "3"), `sum +`+n(sum.Said)+` +`+n(sum.Owed)+` +`+n(sum.Delivered)+` +`+n(sum.Late)+` +`+
+		n(sum.Lost)+` +`+n(sum.Excused)+` +`+n(sum.Open())+` +`+n(sum.Duplicate)+` +`+n(sum.Stray), `passed +failed`)
 	one, err := logbook.Sum(s.Entries[1:2], nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	screen := draw(160, 47, "3", "n", "n")
-	has("one second", screen, `sum +`+n(one.Total.Said)+` +`+n(one.Total.Owed)+` +`+n(one.Total.Delivered)+` +`+n(one.Total.Late)+` +`+n(one.Total.Lost))
+	has("one second", screen, `sum +`+n(one.Total.Said)+` +`+n(one.Total.Owed)+` +`+n(one.Total.Delivered)+` +`+
+		n(one.Total.Late)+` +`+n(one.Total.Lost))
 	// A message of the window alone is stepped to in fan-out.
 	second := regexp.MustCompile(`message (\d+)`).FindStringSubmatch(draw(160, 47, "3", "n", "n", "2", "m"))
 	if second == nil {
@@ -353,7 +393,9 @@ func TestFigures(t *testing.T) {
 			return lines[len(lines)-1]
 		}
 		own := map[string]string{"1": "scroll", "2": "m M message", "3": "b group by", "4": "step"}[key]
-		if short, long := foot(80), foot(160); !strings.Contains(short, own) || !strings.Contains(long, own) || !strings.Contains(long, "? help") || !strings.Contains(long, "q quit") || len(strings.Fields(long)) <= len(strings.Fields(short)) {
+		if short, long := foot(80), foot(160); !strings.Contains(short, own) || !strings.Contains(long, own) ||
+			!strings.Contains(long, "? help") || !strings.Contains(long, "q quit") ||
+			len(strings.Fields(long)) <= len(strings.Fields(short)) {
 			t.Errorf("the footers of view %s:\n%s\n%s", key, short, long)
 		}
 	}

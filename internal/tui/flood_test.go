@@ -36,7 +36,8 @@ func TestProbeUnderFlood(t *testing.T) {
 				if err != nil {
 					return
 				}
-				fmt.Fprintf(c, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Accept: %s\r\n\r\n", ws.AcceptFor(r.Header.Get("Sec-WebSocket-Key")))
+				fmt.Fprintf(c, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: "+
+					"Upgrade\r\nSec-WebSocket-Accept: %s\r\n\r\n", ws.AcceptFor(r.Header.Get("Sec-WebSocket-Key")))
 				for {
 					time.Sleep(10 * time.Millisecond)
 					var b []byte

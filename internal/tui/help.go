@@ -41,7 +41,8 @@ func (h *helpPane) view(p *look.Palette, title, text string, keys []key.Binding,
 	for _, s := range []look.Signal{look.AllWell, look.SomethingLost, look.Attention, look.InDanger} {
 		lines = append(lines, "  "+look.Fit(p.Draw(s.Ink(), s.Shape()), 4)+s.Meaning())
 	}
-	lines = append(lines, "  "+look.Fit(p.Draw(look.Faint, "╱"), 4)+"a second that says nothing of the server: the tool or the machine was the bottleneck")
+	lines = append(lines, "  "+look.Fit(p.Draw(look.Faint, "╱"), 4)+"a second that says nothing of the server: the "+
+		"tool or the machine was the bottleneck")
 	lines = append(lines, "", p.Rule("keys", "", width))
 	for _, k := range keys {
 		lines = append(lines, "  "+look.Fit(p.Draw(look.Strong, k.Help().Key), 14)+k.Help().Desc)

@@ -48,7 +48,8 @@ func TestLanes(t *testing.T) {
 	s.keys("Space")
 	s.until(`00000000  7b 22 6b 69 6e 64`, 5*time.Second)
 	s.keys("Enter", "n", "n", "n", "n", "n", "n")
-	for end := time.Now().Add(10 * time.Second); s.until(`around message (\d+)`, 5*time.Second)[1] == first; time.Sleep(100 * time.Millisecond) {
+	for end := time.Now().Add(10 * time.Second); s.until(`around message (\d+)`,
+		5*time.Second)[1] == first; time.Sleep(100 * time.Millisecond) {
 		if time.Now().After(end) {
 			t.Fatalf("n goes nowhere:\n%s", s.look())
 		}
@@ -67,7 +68,8 @@ func TestLanes(t *testing.T) {
 		t.Fatalf("%v, %v", written, err)
 	}
 	svg, err := os.ReadFile(written[0])
-	if err != nil || !strings.Contains(string(svg), "What happened between the clients") || !regexp.MustCompile(`(pilot|tug|keeper)s?-\d+`).Match(svg) {
+	if err != nil || !strings.Contains(string(svg), "What happened between the clients") ||
+		!regexp.MustCompile(`(pilot|tug|keeper)s?-\d+`).Match(svg) {
 		t.Errorf("the drawing says too little: %d bytes, %v", len(svg), err)
 	}
 }

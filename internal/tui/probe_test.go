@@ -68,7 +68,8 @@ func TestProbe(t *testing.T) {
 	s.line(`{"kind":"enter","room":"lock-3"}`)
 	s.until(`\{"kind":"joined"`, 5*time.Second)
 	s.line("{\"kind\":\"notice\",\"room\":\"lock-3\",\"text\":\"bell \\\\u0007 \\\\u001b[31m\"}")
-	s.until(`<- text .*"kind":"notice"[\s\S]*<- text .*"kind":"notice"|<- text .*notice.*<- text .*notice`, 5*time.Second)
+	s.until(`<- text .*"kind":"notice"[\s\S]*<- text .*"kind":"notice"|<- text .*notice.*<- text .*notice`,
+		5*time.Second)
 	s.keys("Tab", "C-d")
 	s.until(`(?m)^ +"room": "lock-3",`, 5*time.Second)
 	s.keys("C-d", "C-b")
@@ -96,7 +97,8 @@ func TestProbe(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, part := range []string{`"Origin" = "http://harbour.example"`, `body = { kind = "enter", room = "lock-3" }`, `hex = "00ff"`, `when = msg.kind == "welcome"`, `"Alder" becomes name`} {
+	for _, part := range []string{`"Origin" = "http://harbour.example"`, `body = { kind = "enter", room = "lock-3" }`,
+		`hex = "00ff"`, `when = msg.kind == "welcome"`, `"Alder" becomes name`} {
 		if !strings.Contains(strings.Join(strings.Fields(string(text)), " "), part) {
 			t.Errorf("there is no %s in\n%s", part, text)
 		}

@@ -54,7 +54,8 @@ const (
 )
 
 var views = [numViews]struct{ key, name, help string }{
-	{"1", "watch", watch.Help}, {"2", "fan-out", fanout.Help}, {"3", "ledger", balance.Help}, {"4", "lanes", lanes.Help},
+	{"1", "watch", watch.Help}, {"2", "fan-out", fanout.Help}, {"3", "ledger", balance.Help},
+	{"4", "lanes", lanes.Help},
 }
 
 // A runView is one run on the screen.
@@ -80,7 +81,8 @@ type runView struct {
 }
 
 func newRunView(source Source, k keys, export Exporter) *runView {
-	return &runView{source: source, snapshot: source.Snapshot(), keys: k, bands: &watch.Cache{}, export: export, dragFrom: -1}
+	return &runView{source: source, snapshot: source.Snapshot(), keys: k, bands: &watch.Cache{}, export: export,
+		dragFrom: -1}
 }
 
 // press handles a key; leave tells that the user wants to leave the run.
@@ -113,7 +115,8 @@ func (v *runView) press(msg tea.KeyPressMsg, sc scene.Scene) (leave bool) {
 		v.leaving = true
 	case key.Matches(msg, v.keys.export):
 		v.save()
-	case v.pickView(msg.String()), v.view == viewLanes && v.pressInView(msg, sc), v.moveWindow(msg), v.pressInView(msg, sc):
+	case v.pickView(msg.String()), v.view == viewLanes && v.pressInView(msg, sc), v.moveWindow(msg),
+		v.pressInView(msg, sc):
 	case key.Matches(msg, v.keys.back):
 		if v.window.Set() {
 			v.window = scene.Span{}
@@ -125,7 +128,8 @@ func (v *runView) press(msg tea.KeyPressMsg, sc scene.Scene) (leave bool) {
 }
 
 func (v *runView) save() {
-	path, err := v.export(Exported{View: views[v.view].name, Run: v.snapshot, Window: v.window, Clients: v.lanes.Clients(), Focus: v.lanes.Focus()})
+	path, err := v.export(Exported{View: views[v.view].name, Run: v.snapshot, Window: v.window,
+		Clients: v.lanes.Clients(), Focus: v.lanes.Focus()})
 	if err != nil {
 		v.notice = "nothing was written: " + err.Error()
 		return
@@ -247,7 +251,8 @@ func (v *runView) scene(p *look.Palette, width, height int) scene.Scene {
 	default:
 		span, label = scene.Span{From: 0, To: len(s.Entries)}, "whole run"
 	}
-	sc := scene.Scene{Palette: p, Run: s, Label: label, Width: width, Height: height, Window: s.Total, Entries: s.Entries}
+	sc := scene.Scene{Palette: p, Run: s, Label: label, Width: width, Height: height, Window: s.Total,
+		Entries: s.Entries}
 	if span.To-span.From < len(s.Entries) {
 		sc.Entries = span.Of(s.Entries)
 		sc.Window = v.sum(span, sc.Entries)
@@ -275,7 +280,8 @@ func (v *runView) sum(span scene.Span, entries []*logbook.Entry) *logbook.Window
 func (v *runView) draw(p *look.Palette, width, height int) []string {
 	lines := []string{v.header(p, width)}
 	if v.help.open {
-		lines = append(lines, v.help.view(p, views[v.view].name, views[v.view].help+windowHelp, v.bindings(true), width, height-2)...)
+		lines = append(lines, v.help.view(p, views[v.view].name, views[v.view].help+windowHelp, v.bindings(true), width,
+			height-2)...)
 	} else {
 		lines = append(lines, tide.Strip(p, v.snapshot, v.window, width, stripRows(height))...)
 		lines = append(lines, v.outcome(p, width))
@@ -343,7 +349,8 @@ func (v *runView) header(p *look.Palette, width int) string {
 func (v *runView) footer(p *look.Palette, width int) string {
 	switch {
 	case v.leaving:
-		return p.Draw(look.Beware, "the run is going on: q again ends it at once, s stops it in order first, any other key stays")
+		return p.Draw(look.Beware, "the run is going on: q again ends it at once, s stops it in order first, any "+
+			"other key stays")
 	case v.notice != "":
 		return p.Draw(look.Beware, plain.Text(v.notice, 200))
 	case v.source.Trouble() != "":

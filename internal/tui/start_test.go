@@ -40,7 +40,8 @@ func TestStart(t *testing.T) {
 	h := shell.Home()
 	m.home = &h
 	press := func(key rune) tea.Cmd {
-		next, cmd := m.Update(tea.KeyPressMsg{Code: key, Text: map[bool]string{true: string(key)}[key < 128 && key > 31]})
+		next, cmd := m.Update(tea.KeyPressMsg{Code: key,
+			Text: map[bool]string{true: string(key)}[key < 128 && key > 31]})
 		m = next.(model)
 		return cmd
 	}

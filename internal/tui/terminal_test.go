@@ -51,7 +51,8 @@ func TestTerminal(t *testing.T) {
 	s.keys("s")
 	s.until(`tide, over after`, 30*time.Second)
 	for end := time.Now().Add(10 * time.Second); ; time.Sleep(100 * time.Millisecond) {
-		if b, err := os.ReadFile(filepath.Join(out, "summary.json")); err == nil && strings.Contains(string(b), `"verdict": "not proven"`) {
+		if b, err := os.ReadFile(filepath.Join(out, "summary.json")); err == nil &&
+			strings.Contains(string(b), `"verdict": "not proven"`) {
 			break
 		} else if time.Now().After(end) {
 			t.Fatalf("the screen is still open, and there is no summary: %v", err)

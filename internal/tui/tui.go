@@ -163,7 +163,8 @@ type start struct {
 }
 
 func newModel(shell Shell) model {
-	return model{shell: shell, keys: newKeys(), dark: true, profile: colorprofile.TrueColor, palette: look.NewPalette(true, colorprofile.TrueColor)}
+	return model{shell: shell, keys: newKeys(), dark: true, profile: colorprofile.TrueColor,
+		palette: look.NewPalette(true, colorprofile.TrueColor)}
 }
 
 func tick() tea.Cmd { return tea.Tick(refreshEvery, func(time.Time) tea.Msg { return refresh{} }) }
@@ -386,7 +387,8 @@ func (m model) drawProbe() []string {
 	foot := probing.Hints(p)
 	switch {
 	case m.help.open:
-		lines = append(lines, m.help.view(p, "probe", probing.Help, []key.Binding{m.keys.back, m.keys.interrupt}, m.width, m.height-2)...)
+		lines = append(lines, m.help.view(p, "probe", probing.Help, []key.Binding{m.keys.back, m.keys.interrupt},
+			m.width, m.height-2)...)
 		foot = hintsWithin(p, m.width, m.keys.back, m.keys.scroll)
 	default:
 		lines = append(lines, m.probe.View(p, m.width, m.height-2)...)
@@ -413,7 +415,8 @@ func (m model) drawHome() []string {
 		lines = append(lines, m.home.View(p, m.width, m.height-2)...)
 	}
 	if m.starting != nil {
-		foot = p.Draw(look.Water, fmt.Sprintf("starting %s ... %.0f s", plain.Text(m.starting.what, 60), time.Since(m.starting.since).Seconds())) + "   " + hintsWithin(p, 30, m.keys.back)
+		foot = p.Draw(look.Water, fmt.Sprintf("starting %s ... %.0f s", plain.Text(m.starting.what, 60),
+			time.Since(m.starting.since).Seconds())) + "   " + hintsWithin(p, 30, m.keys.back)
 		if m.starting.gaveUp {
 			foot = p.Draw(look.Beware, "it is ended as soon as it has started")
 		}

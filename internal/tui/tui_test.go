@@ -96,7 +96,8 @@ func TestWatch(t *testing.T) {
 	for _, size := range [][2]int{{160, 47}, {80, 24}} {
 		s := open(t, size[0], size[1], binary+" demo --lose 0.01")
 		first := number(t, s.until(`planned +\S+ +open +([1-9][\d,]*)`, 20*time.Second)[1])
-		for end := time.Now().Add(20 * time.Second); number(t, s.until(`open +([\d,]+)`, time.Second)[1]) < first+20; time.Sleep(200 * time.Millisecond) {
+		for end := time.Now().Add(20 * time.Second); number(t,
+			s.until(`open +([\d,]+)`, time.Second)[1]) < first+20; time.Sleep(200 * time.Millisecond) {
 			if time.Now().After(end) {
 				t.Fatalf("the clients do not rise past %d:\n%s", first, s.look())
 			}
@@ -145,7 +146,8 @@ func TestInterrupt(t *testing.T) {
 	s.until(`tide, over after`, 30*time.Second)
 	s.keys("C-c")
 	s.until(`the run was cut short`, 10*time.Second)
-	if b, err := os.ReadFile(filepath.Join(out, "summary.json")); err != nil || !strings.Contains(string(b), `"cut_short": true`) {
+	if b, err := os.ReadFile(filepath.Join(out, "summary.json")); err != nil ||
+		!strings.Contains(string(b), `"cut_short": true`) {
 		t.Errorf("summary: %v\n%s", err, b)
 	}
 }
@@ -156,7 +158,8 @@ func TestHostileServer(t *testing.T) {
 	trial := filepath.Join(t.TempDir(), "evil.trial.hcl")
 	source := "trial \"a\\u001b[2Jb\" {}\n" +
 		"target \"b\" { websocket = \"ws://127.0.0.1:9/\" }\n" +
-		"session \"s\" {\n  connect {}\n}\ncrew \"c\" {\n  clients = 3\n  session = session.s\n}\ntide {\n  flood \"100%\" { over = \"1s\" }\n  slack { lasts = \"20s\" }\n}\n"
+		"session \"s\" {\n  connect {}\n}\ncrew \"c\" {\n  clients = 3\n  session = session.s\n}\ntide {\n  flood " +
+		"\"100%\" { over = \"1s\" }\n  slack { lasts = \"20s\" }\n}\n"
 	if err := os.WriteFile(trial, []byte(source), 0o666); err != nil {
 		t.Fatal(err)
 	}
@@ -192,7 +195,8 @@ func TestLookInto(t *testing.T) {
 	s.until(`├.*┤`, 5*time.Second)
 	first := s.until(`sum +([\d,]+)`, 5*time.Second)[1]
 	s.keys("+", "+", "+", "+", "Right")
-	for end := time.Now().Add(5 * time.Second); number(t, s.until(`sum +([\d,]+)`, time.Second)[1]) <= number(t, first); {
+	for end := time.Now().Add(5 * time.Second); number(t, s.until(`sum +([\d,]+)`, time.Second)[1]) <= number(t,
+		first); {
 		if time.Now().After(end) {
 			t.Fatalf("a wider window says no more:\n%s", s.look())
 		}
@@ -203,7 +207,8 @@ func TestLookInto(t *testing.T) {
 	s.until(`── ledger by crew`, 5*time.Second)
 	s.keys("b", "b", "Down", "Enter")
 	s.until(`── room lock-1`, 5*time.Second)
-	row := s.until(`▸ +\d:\d\d\.\d+ +■ message (\d+) by (\S+) in lock-1, owed to \d+: lost at ([a-z]+-\d+)`, 5*time.Second)
+	row := s.until(`▸ +\d:\d\d\.\d+ +■ message (\d+) by (\S+) in lock-1, owed to \d+: lost at ([a-z]+-\d+)`,
+		5*time.Second)
 	s.keys("Enter")
 	s.until(`── message `+row[1], 5*time.Second)
 	s.until(`a notice by `+row[2]+` in lock-1`, 5*time.Second)

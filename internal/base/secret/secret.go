@@ -67,7 +67,8 @@ func written(texts []string) []string {
 	all := slices.Clone(texts)
 	for _, v := range texts {
 		quoted, _ := json.Marshal(v) // a string can always be
-		all = append(all, plain.Text(v, 0), string(quoted[1:len(quoted)-1]), escaped(v), url.QueryEscape(v), url.PathEscape(v), hex.EncodeToString([]byte(v)))
+		all = append(all, plain.Text(v, 0), string(quoted[1:len(quoted)-1]), escaped(v), url.QueryEscape(v),
+			url.PathEscape(v), hex.EncodeToString([]byte(v)))
 		all = append(all, encoded(v)...)
 	}
 	slices.Sort(all)
@@ -162,7 +163,8 @@ func (h *Hider) at(b []byte) int {
 		if hasPrefix(b, f) {
 			return len(f)
 		}
-		if end := len(b) - len(cut); end >= least && end < len(f) && string(b[end:]) == cut && hasPrefix(f, fold(b[:end])) {
+		if end := len(b) - len(cut); end >= least && end < len(f) && string(b[end:]) == cut &&
+			hasPrefix(f, fold(b[:end])) {
 			return end
 		}
 	}

@@ -16,7 +16,8 @@ import (
 // keep what they are given readable, and through two of them, and looks whether
 // anything of the secret is left.
 func TestEveryForm(t *testing.T) {
-	secrets := []string{"high-water", "S3cret/+w=rd", `quo"te\back`, "pass word&more=1", "Überfahrt-Ñ", "tide", "line\nbreak", "<b>bold</b>"}
+	secrets := []string{"high-water", "S3cret/+w=rd", `quo"te\back`, "pass word&more=1", "Überfahrt-Ñ", "tide",
+		"line\nbreak", "<b>bold</b>"}
 	readable := []string{"base64", "base64url", "hex", "json", "url", "upper", "lower", "trim", "text"}
 	r := rand.New(rand.NewPCG(1, 1))
 	for _, s := range secrets {
@@ -24,7 +25,8 @@ func TestEveryForm(t *testing.T) {
 		t.Setenv("HARBOUR_SECRET", s)
 		for _, f := range readable {
 			for _, g := range append([]string{""}, readable...) {
-				if g != "" && (f == "base64" || f == "base64url" || f == "hex") && (g == "upper" || g == "lower") && f != "hex" {
+				if g != "" && (f == "base64" || f == "base64url" || f == "hex") && (g == "upper" || g == "lower") &&
+					f != "hex" {
 					continue // base64 in other letters means something else
 				}
 				call := fmt.Sprintf(`%s("${name}${secret.s}${room}")`, f)
@@ -81,7 +83,8 @@ func TestBetween(t *testing.T) {
 		"": "",
 	} {
 		got := h.Text(text)
-		if want != "" && strings.TrimSuffix(got, "…") != want || want == "" && text != "" && !strings.Contains(got, secret.Dots) {
+		if want != "" && strings.TrimSuffix(got, "…") != want || want == "" && text != "" &&
+			!strings.Contains(got, secret.Dots) {
 			t.Errorf("%q becomes %q, want %q", text, got, want)
 		}
 	}

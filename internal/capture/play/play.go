@@ -83,7 +83,8 @@ func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
 		if g.Kind == "secret" {
 			if o.Secrets[g.Value] == "" && hidden == nil {
 				_, env := recording.SecretOf(g.Value)
-				hidden = fmt.Errorf("the recording hides a credential: set %s in the environment, or record with --with-credentials", env)
+				hidden = fmt.Errorf("the recording hides a credential: set %s in the environment, or record with "+
+					"--with-credentials", env)
 			}
 			continue
 		}
@@ -179,7 +180,8 @@ func (c *collection) add(p *player, found []replay.Difference) {
 			// Copies hear each other, which the recording could not, and a crowd is
 			// served later than one, and read later too: how much of that is the
 			// server's is a question for a trial.
-			g = &Group{Kind: d.Kind, What: d.What, Example: d, Counts: d.Kind != replay.More && d.Kind != replay.Later || c.copies == 1}
+			g = &Group{Kind: d.Kind, What: d.What, Example: d, Counts: d.Kind != replay.More &&
+				d.Kind != replay.Later || c.copies == 1}
 			c.groups[key] = g
 		}
 		g.Times++
@@ -205,5 +207,8 @@ func (c *collection) sum() {
 		}
 		return 1
 	})
-	slices.SortFunc(r.Differences, func(a, b replay.Difference) int { return (a.Copy-b.Copy)*math.MaxInt16 + a.Actor - b.Actor })
+	slices.SortFunc(r.Differences, func(a,
+		b replay.Difference) int {
+		return (a.Copy-b.Copy)*math.MaxInt16 + a.Actor - b.Actor
+	})
 }

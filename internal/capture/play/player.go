@@ -49,14 +49,19 @@ type player struct {
 	refusal    string // why it did not
 }
 
-func newPlayer(p *replay.Plan, a *replay.Actor, copy int, o Options, programs []*expr.Program, began time.Time) *player {
+func newPlayer(p *replay.Plan, a *replay.Actor, copy int, o Options, programs []*expr.Program,
+	began time.Time) *player {
 	jar, err := cookiejar.New(nil)
 	if err != nil {
 		panic(err) // only of options, of which there are none
 	}
 	pl := &player{plan: p, actor: a, copy: copy, options: o, programs: programs, values: make([]string, len(p.Guesses)),
-		need: map[replay.Shape]int{}, have: map[replay.Shape]int{}, random: rand.NewPCG(uint64(began.UnixNano()), uint64(copy)<<20^uint64(a.Number))}
-	pl.web = &http.Client{Jar: jar, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+		need: map[replay.Shape]int{}, have: map[replay.Shape]int{},
+		random: rand.NewPCG(uint64(began.UnixNano()), uint64(copy)<<20^uint64(a.Number))}
+	pl.web = &http.Client{Jar: jar, CheckRedirect: func(*http.Request,
+		[]*http.Request) error {
+		return http.ErrUseLastResponse
+	}}
 	for i, g := range p.Guesses {
 		if g.Kind == "secret" {
 			pl.values[i] = o.Secrets[g.Value]
@@ -104,7 +109,8 @@ func (p *player) run(ctx context.Context) []replay.Difference {
 	for i := range steps {
 		s := &steps[i]
 		if s.Do == replay.Hear {
-			h := replay.Heard{Shape: replay.ShapeOf(s.Payload, s.Binary, p.plan.ValuesOf(p.actor)), Sample: s.Payload, After: s.At - lastDeed, Deed: p.deed}
+			h := replay.Heard{Shape: replay.ShapeOf(s.Payload, s.Binary, p.plan.ValuesOf(p.actor)), Sample: s.Payload,
+				After: s.At - lastDeed, Deed: p.deed}
 			p.recorded = append(p.recorded, h)
 			p.need[h.Shape]++
 			last = s.At
@@ -132,7 +138,8 @@ func (p *player) run(ctx context.Context) []replay.Difference {
 	p.settle(ctx)
 	p.listen(ctx, 50*time.Millisecond, func() bool { return false })
 	if p.unheard > 0 {
-		p.failed = append(p.failed, replay.Difference{Kind: replay.Failed, What: "hear", Now: fmt.Sprintf("%d messages more than are compared", p.unheard)})
+		p.failed = append(p.failed, replay.Difference{Kind: replay.Failed, What: "hear",
+			Now: fmt.Sprintf("%d messages more than are compared", p.unheard)})
 	}
 	return append(p.failed, replay.Compare(p.recorded, p.heard, p.options.Late)...)
 }
@@ -217,7 +224,8 @@ func (p *player) hear(payload []byte, binary bool, at time.Time) {
 			vary = append(vary, v)
 		}
 	}
-	h := replay.Heard{Shape: replay.ShapeOf(payload, binary, vary), Sample: payload, After: at.Sub(p.deedAt), Deed: p.deed}
+	h := replay.Heard{Shape: replay.ShapeOf(payload, binary, vary), Sample: payload, After: at.Sub(p.deedAt),
+		Deed: p.deed}
 	if p.heardBytes += len(payload); len(p.heard) >= maxHeard || p.heardBytes > maxHeardBytes {
 		p.unheard++ // a server without end is different from any that was recorded
 		return
@@ -374,7 +382,8 @@ func (p *player) ask(ctx context.Context, s *replay.Step) error {
 	if err != nil {
 		return err
 	}
-	now := replay.Heard{Shape: shape(resp.StatusCode, content), Sample: content, After: time.Since(p.deedAt), Deed: p.deed}
+	now := replay.Heard{Shape: shape(resp.StatusCode, content), Sample: content, After: time.Since(p.deedAt),
+		Deed: p.deed}
 	p.heard = append(p.heard, now)
 	p.lastAt = time.Now()
 	cookies := map[string]string{}

@@ -62,7 +62,8 @@ func (l *Line) connect(ctx context.Context) (rest []byte, err error) {
 	l.doing("it is looking up the name")
 	addrs, err := poll.Lookup(ctx, address.Name)
 	if err != nil {
-		return nil, l.refuse("the name "+u.Hostname()+" is not known: "+err.Error(), []string{"the address by number, such as 127.0.0.1", "the spelling of the name"})
+		return nil, l.refuse("the name "+u.Hostname()+" is not known: "+err.Error(),
+			[]string{"the address by number, such as 127.0.0.1", "the spelling of the name"})
 	}
 	var names []string
 	for _, a := range addrs {
@@ -127,7 +128,8 @@ func (l *Line) dial(ctx context.Context, addrs []string, port string) (conn net.
 	for _, a := range addrs {
 		to = net.JoinHostPort(a, port)
 		if conn, err = d.DialContext(ctx, "tcp", to); err == nil {
-			l.say(Event{What: Phase, Phase: "connect", Took: time.Since(began), Detail: fmt.Sprintf("%v from %v", conn.RemoteAddr(), conn.LocalAddr())})
+			l.say(Event{What: Phase, Phase: "connect", Took: time.Since(began),
+				Detail: fmt.Sprintf("%v from %v", conn.RemoteAddr(), conn.LocalAddr())})
 			return conn, nil
 		}
 	}
@@ -138,7 +140,8 @@ func (l *Line) dial(ctx context.Context, addrs []string, port string) (conn net.
 func (l *Line) secure(ctx context.Context, u *url.URL) error {
 	began := time.Now()
 	l.doing("TLS is being agreed on")
-	c := tls.Client(l.conn, &tls.Config{ServerName: u.Hostname(), InsecureSkipVerify: l.target.Insecure, NextProtos: []string{"http/1.1"}})
+	c := tls.Client(l.conn, &tls.Config{ServerName: u.Hostname(), InsecureSkipVerify: l.target.Insecure,
+		NextProtos: []string{"http/1.1"}})
 	ctx, cancel := context.WithTimeout(ctx, connectWithin)
 	defer cancel()
 	if err := c.HandshakeContext(ctx); err != nil {
@@ -152,7 +155,8 @@ func (l *Line) secure(ctx context.Context, u *url.URL) error {
 	detail := tls.VersionName(s.Version) + ", " + tls.CipherSuiteName(s.CipherSuite)
 	if len(s.PeerCertificates) > 0 {
 		cert := s.PeerCertificates[0]
-		detail += fmt.Sprintf(", certificate of %s by %s, until %s", cert.Subject, cert.Issuer, cert.NotAfter.Format("2006-01-02"))
+		detail += fmt.Sprintf(", certificate of %s by %s, until %s", cert.Subject, cert.Issuer,
+			cert.NotAfter.Format("2006-01-02"))
 		if l.target.Insecure {
 			detail += ", not verified"
 		}
@@ -171,7 +175,8 @@ func (l *Line) shake(ctx context.Context, u *url.URL) (rest []byte, err error) {
 		fields = append(fields, http1.Field{Name: "Origin", Value: l.target.Origin})
 	}
 	if len(l.target.Protocols) > 0 {
-		fields = append(fields, http1.Field{Name: "Sec-WebSocket-Protocol", Value: strings.Join(l.target.Protocols, ", ")})
+		fields = append(fields, http1.Field{Name: "Sec-WebSocket-Protocol",
+			Value: strings.Join(l.target.Protocols, ", ")})
 	}
 	request := ws.AppendRequest(nil, u.Host, u.RequestURI(), k, fields...)
 	sent, _, err := http1.ConsumeRequest(request)
@@ -194,7 +199,9 @@ func (l *Line) shake(ctx context.Context, u *url.URL) (rest []byte, err error) {
 	for {
 		h, n, err := http1.ConsumeResponse(held)
 		if err != nil {
-			return nil, l.refuse("the answer is no HTTP: "+err.Error(), []string{"the port: does something else listen there?", "wss:// in place of ws://, if the server speaks TLS", "tcp://, if it speaks lines"})
+			return nil, l.refuse("the answer is no HTTP: "+err.Error(),
+				[]string{"the port: does something else listen there?",
+					"wss:// in place of ws://, if the server speaks TLS", "tcp://, if it speaks lines"})
 		}
 		if n > 0 {
 			l.say(Event{What: Phase, Phase: "answer", Took: time.Since(began), Detail: fmt.Sprintf("%d bytes", n)})

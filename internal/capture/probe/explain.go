@@ -19,7 +19,8 @@ func whyNoConnection(err error, to string) (string, []string) {
 	var timeout net.Error
 	switch {
 	case errors.Is(err, syscall.ECONNREFUSED):
-		return "nobody listens at " + to, []string{"whether the server runs, and its log", "the port", "whether it listens at this address, or at another one of the machine alone"}
+		return "nobody listens at " + to, []string{"whether the server runs, and its log", "the port",
+			"whether it listens at this address, or at another one of the machine alone"}
 	case errors.Is(err, syscall.ENETUNREACH), errors.Is(err, syscall.EHOSTUNREACH):
 		return "there is no way to " + to, []string{"the address", "the network"}
 	case errors.As(err, &timeout) && timeout.Timeout():
@@ -35,7 +36,8 @@ func whyNoTLS(err error) (string, []string) {
 	var record tls.RecordHeaderError
 	switch {
 	case errors.As(err, &unknown):
-		return "the certificate is not signed by anybody known here", []string{"--insecure, for a certificate of your own"}
+		return "the certificate is not signed by anybody known here",
+			[]string{"--insecure, for a certificate of your own"}
 	case errors.As(err, &name):
 		return "the certificate is for another name: " + err.Error(), []string{"the name in the address", "--insecure"}
 	case errors.As(err, &invalid):
@@ -50,12 +52,14 @@ func whyNoAnswer(err error, got int) (string, []string) {
 	var timeout net.Error
 	switch {
 	case errors.As(err, &timeout) && timeout.Timeout():
-		return "the server took the connection and does not answer", []string{"whether it waits for TLS: wss://", "whether it speaks lines: tcp://", "its log: it may be stuck"}
+		return "the server took the connection and does not answer",
+			[]string{"whether it waits for TLS: wss://", "whether it speaks lines: tcp://", "its log: it may be stuck"}
 	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
 		if got > 0 {
 			return "the connection ended in the middle of the answer", []string{"the server's log"}
 		}
-		return "the server closed the connection without an answer", []string{"whether it speaks HTTP at all: tcp://", "whether it speaks TLS: wss://", "the server's log"}
+		return "the server closed the connection without an answer",
+			[]string{"whether it speaks HTTP at all: tcp://", "whether it speaks TLS: wss://", "the server's log"}
 	}
 	return err.Error(), nil
 }
@@ -75,11 +79,13 @@ func whyRefused(h *http1.Head, err error, t Target, body []byte) (string, []stri
 	case 101:
 		try = append(try, "a proxy in between may have changed the answer: connect to the server itself")
 	case 200:
-		try = append(try, "another path: there is a page here, not a WebSocket", "a proxy in between may have taken the Upgrade out: connect to the server itself")
+		try = append(try, "another path: there is a page here, not a WebSocket",
+			"a proxy in between may have taken the Upgrade out: connect to the server itself")
 	case 301, 302, 303, 307, 308:
 		try = append(try, "where it leads: "+plain.Text(h.Get("Location"), 200))
 	case 400:
-		try = append(try, "the path and the query", "a header field or subprotocol that the server wants", "a proxy in between may have taken the Upgrade out: connect to the server itself")
+		try = append(try, "the path and the query", "a header field or subprotocol that the server wants",
+			"a proxy in between may have taken the Upgrade out: connect to the server itself")
 	case 401, 407:
 		try = append(try, "credentials: a cookie, a bearer token or a token in the address")
 	case 403:
@@ -92,7 +98,8 @@ func whyRefused(h *http1.Head, err error, t Target, body []byte) (string, []stri
 	case 404:
 		try = append(try, "another path")
 	case 405, 426:
-		try = append(try, "another path: this one takes no WebSocket", "a proxy in between may have taken the Upgrade out: connect to the server itself")
+		try = append(try, "another path: this one takes no WebSocket",
+			"a proxy in between may have taken the Upgrade out: connect to the server itself")
 	case 429, 503:
 		try = append(try, "later: the server has enough to do, or holds as many as it may")
 	case 502, 504:

@@ -52,15 +52,17 @@ const (
 
 // An Event is one thing that happened on a Line.
 type Event struct {
-	Line    int           `json:"line"`
-	At      time.Time     `json:"at"`
-	Since   time.Duration `json:"since_last_ns"` // since the last event of the line
-	What    What          `json:"what"`
-	Phase   string        `json:"phase,omitempty"` // "name lookup", "connect", "TLS", "request", "answer"
-	Took    time.Duration `json:"took_ns,omitempty"`
-	Detail  string        `json:"detail,omitempty"`
-	Head    *http1.Head   `json:"head,omitempty"`
-	Op      string        `json:"op,omitempty"` // of a frame: "text", "binary", "continuation", "ping", "pong", "close"; "line" over TCP
+	Line   int           `json:"line"`
+	At     time.Time     `json:"at"`
+	Since  time.Duration `json:"since_last_ns"` // since the last event of the line
+	What   What          `json:"what"`
+	Phase  string        `json:"phase,omitempty"` // "name lookup", "connect", "TLS", "request", "answer"
+	Took   time.Duration `json:"took_ns,omitempty"`
+	Detail string        `json:"detail,omitempty"`
+	Head   *http1.Head   `json:"head,omitempty"`
+	// of a frame: "text", "binary", "continuation", "ping", "pong", "close"; "line" over
+	// TCP
+	Op      string        `json:"op,omitempty"`
 	Last    bool          `json:"final,omitempty"`
 	Payload []byte        `json:"-"`
 	Text    string        `json:"text,omitempty"` // the payload, safe to show
@@ -109,7 +111,9 @@ type Line struct {
 // the server. After Ended nothing more comes, and the Line is over.
 func Dial(number int, t Target, tell func(Event)) *Line {
 	ctx, cancel := context.WithCancel(context.Background())
-	l := &Line{number: number, target: t, tell: tell, hider: secret.New(t.Secrets), cancel: cancel, done: make(chan struct{}), room: make(chan struct{}, 1), last: time.Now(), state: "it is not connected yet", pings: map[string]time.Time{}}
+	l := &Line{number: number, target: t, tell: tell, hider: secret.New(t.Secrets), cancel: cancel,
+		done: make(chan struct{}), room: make(chan struct{}, 1), last: time.Now(), state: "it is not connected yet",
+		pings: map[string]time.Time{}}
 	go l.run(ctx)
 	return l
 }
@@ -346,7 +350,8 @@ func (l *Line) Close(code uint16, reason string) error {
 	if err := l.write(ws.AppendMasked(nil, ws.OpClose, ws.AppendClosePayload(nil, code, reason), key())); err != nil {
 		return err
 	}
-	l.event(Event{What: Out, Op: "close", Last: true, Code: int(code), Detail: ws.CloseWords(code), Payload: []byte(reason)})
+	l.event(Event{What: Out, Op: "close", Last: true, Code: int(code), Detail: ws.CloseWords(code),
+		Payload: []byte(reason)})
 	return nil
 }
 

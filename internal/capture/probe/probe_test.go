@@ -76,25 +76,38 @@ func TestRefusals(t *testing.T) {
 		target    Target
 		says, try string
 	}{
-		"nobody listens":          {Target{URL: nobody}, "nobody listens at 127.0.0.1", "whether the server runs"},
-		"foreign origin":          {Target{URL: answer(t, "HTTP/1.1 403 Forbidden\r\nContent-Length: 0\r\n\r\n"), Origin: "http://elsewhere.example"}, "403", "another origin: http://elsewhere.example"},
-		"no origin":               {Target{URL: answer(t, "HTTP/1.1 403 Forbidden\r\nContent-Length: 0\r\n\r\n")}, "403", "an origin, as a browser sends it"},
-		"wrong path":              {Target{URL: answer(t, "HTTP/1.1 404 Not Found\r\nContent-Length: 8\r\n\r\nno berth")}, `it says "no berth"`, "another path"},
-		"no credentials":          {Target{URL: answer(t, "HTTP/1.1 401 Unauthorized\r\nContent-Length: 0\r\n\r\n")}, "401", "credentials: a cookie"},
-		"a page":                  {Target{URL: answer(t, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nhi")}, "200", "a proxy in between may have taken the Upgrade out"},
-		"missing upgrade":         {Target{URL: answer(t, "HTTP/1.1 101 Switching Protocols\r\nConnection: Upgrade\r\n\r\n")}, "no Upgrade: websocket", "a proxy in between"},
-		"wrong key":               {Target{URL: answer(t, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Accept: x\r\n\r\n")}, "does not belong to the key", ""},
-		"through a proxy":         {Target{URL: answer(t, "HTTP/1.1 502 Bad Gateway\r\nVia: 1.1 lockkeeper\r\nContent-Length: 0\r\n\r\n")}, "502", "the answer came via 1.1 lockkeeper"},
-		"no HTTP":                 {Target{URL: answer(t, "SSH-2.0-something\r\n\r\n")}, "no HTTP", "does something else listen"},
-		"closes":                  {Target{URL: answer(t, "")}, "closed the connection without an answer", "whether it speaks TLS"},
-		"TLS, not known":          {Target{URL: strings.Replace(secure.URL, "https", "wss", 1)}, "not signed by anybody known", "--insecure"},
-		"TLS where there is none": {Target{URL: strings.Replace(plainServer.URL, "http", "wss", 1)}, "does not speak TLS", "ws:// in place"},
-		"no such name":            {Target{URL: "ws://no-such-berth.invalid/"}, "is not known", "the spelling"},
+		"nobody listens": {Target{URL: nobody}, "nobody listens at 127.0.0.1", "whether the server runs"},
+		"foreign origin": {Target{URL: answer(t, "HTTP/1.1 403 Forbidden\r\nContent-Length: 0\r\n\r\n"),
+			Origin: "http://elsewhere.example"}, "403", "another origin: http://elsewhere.example"},
+		"no origin": {Target{URL: answer(t, "HTTP/1.1 403 Forbidden\r\nContent-Length: 0\r\n\r\n")},
+			"403", "an origin, as a browser sends it"},
+		"wrong path": {Target{URL: answer(t,
+			"HTTP/1.1 404 Not Found\r\nContent-Length: 8\r\n\r\nno berth")}, `it says "no berth"`, "another path"},
+		"no credentials": {Target{URL: answer(t, "HTTP/1.1 401 Unauthorized\r\nContent-Length: 0\r\n\r\n")},
+			"401", "credentials: a cookie"},
+		"a page": {Target{URL: answer(t, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nhi")}, "200",
+			"a proxy in between may have taken the Upgrade out"},
+		"missing upgrade": {Target{URL: answer(t, "HTTP/1.1 101 Switching Protocols\r\nConnection: "+
+			"Upgrade\r\n\r\n")}, "no Upgrade: websocket", "a proxy in between"},
+		"wrong key": {Target{URL: answer(t, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: "+
+			"websocket\r\nConnection: Upgrade\r\nSec-WebSocket-Accept: x\r\n\r\n")}, "does not belong to the key", ""},
+		"through a proxy": {Target{URL: answer(t, "HTTP/1.1 502 Bad Gateway\r\nVia: 1.1 "+
+			"lockkeeper\r\nContent-Length: 0\r\n\r\n")}, "502", "the answer came via 1.1 lockkeeper"},
+		"no HTTP": {Target{URL: answer(t, "SSH-2.0-something\r\n\r\n")}, "no HTTP",
+			"does something else listen"},
+		"closes": {Target{URL: answer(t, "")}, "closed the connection without an answer",
+			"whether it speaks TLS"},
+		"TLS, not known": {Target{URL: strings.Replace(secure.URL, "https", "wss", 1)},
+			"not signed by anybody known", "--insecure"},
+		"TLS where there is none": {Target{URL: strings.Replace(plainServer.URL, "http", "wss", 1)},
+			"does not speak TLS", "ws:// in place"},
+		"no such name": {Target{URL: "ws://no-such-berth.invalid/"}, "is not known", "the spelling"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			text, _, err := run(t, tc.target, time.Second)
 			var none *NoConnection
-			if !errors.As(err, &none) || !strings.Contains(text, "REFUSED: ") || !strings.Contains(text, tc.says) || !strings.Contains(text, tc.try) {
+			if !errors.As(err, &none) || !strings.Contains(text, "REFUSED: ") || !strings.Contains(text, tc.says) ||
+				!strings.Contains(text, tc.try) {
 				t.Errorf("%v\n%s", err, text)
 			}
 		})
@@ -107,7 +120,8 @@ func upgrade(w http.ResponseWriter, r *http.Request, fields string) (net.Conn, *
 	if err != nil {
 		panic(err)
 	}
-	fmt.Fprintf(rw, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n%sSec-WebSocket-Accept: %s\r\n\r\n", fields, ws.AcceptFor(r.Header.Get("Sec-WebSocket-Key")))
+	fmt.Fprintf(rw, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: "+
+		"Upgrade\r\n%sSec-WebSocket-Accept: %s\r\n\r\n", fields, ws.AcceptFor(r.Header.Get("Sec-WebSocket-Key")))
 	rw.Flush()
 	return c, rw
 }
@@ -123,7 +137,8 @@ func TestOverTLS(t *testing.T) {
 		rest := ws.AppendFrame(nil, ws.OpContinuation, []byte(`come"}`))
 		wrong := ws.AppendFrame(nil, ws.OpText, []byte("compressed?"))
 		wrong[0] |= 0x40
-		rw.Write(append(append(append(first, ws.AppendFrame(nil, ws.OpPing, []byte("are you there"))...), rest...), wrong...))
+		rw.Write(append(append(append(first, ws.AppendFrame(nil, ws.OpPing, []byte("are you there"))...), rest...),
+			wrong...))
 		rw.Flush()
 		b := make([]byte, 64) // the pong, and then what is said
 		io.ReadFull(rw, b[:6+13])
@@ -132,15 +147,22 @@ func TestOverTLS(t *testing.T) {
 		io.Copy(io.Discard, rw)
 	}))
 	defer server.Close()
-	target := Target{URL: strings.Replace(server.URL, "https", "wss", 1) + "/live?x=1", Insecure: true, Origin: "http://harbour.example", Protocols: []string{"board.3", "board.2"}, Fields: []http1.Field{{Name: "X-Berth", Value: "12"}}}
-	text, events, err := run(t, target, 5*time.Second, Action{"expect", `/^\{"kind":"welcome"\}$/`}, Action{"pause", "10s"}, Action{"send", "too late"})
+	target := Target{URL: strings.Replace(server.URL, "https", "wss", 1) + "/live?x=1", Insecure: true,
+		Origin: "http://harbour.example", Protocols: []string{"board.3", "board.2"},
+		Fields: []http1.Field{{Name: "X-Berth", Value: "12"}}}
+	text, events, err := run(t, target, 5*time.Second, Action{"expect", `/^\{"kind":"welcome"\}$/`},
+		Action{"pause", "10s"}, Action{"send", "too late"})
 	var late *NotOpen
 	if !errors.As(err, &late) {
 		t.Errorf("sending when it is over: %v", err)
 	}
-	for _, part := range []string{"name lookup", "TLS 1.3, TLS_", "certificate of O=Acme Co", "not verified", "asked: GET /live?x=1", "X-Berth: 12", "Origin: http://harbour.example", "Sec-WebSocket-Protocol: board.3, board.2",
-		"answered: 101", "open, subprotocol board.2, no extensions, cookie berth=12; Path=/", "<- text, a fragment  12 B", "<- ping  13 B", "-> pong  13 B", "<- continuation, the last fragment  6 B",
-		"WRONG: a reserved bit is set", "<- close 1008, policy: not allowed here", "the berth is taken", "-> close 1008, the answer to the server's close", "(by server)", "NOT SENT: the connection is closed"} {
+	for _, part := range []string{"name lookup", "TLS 1.3, TLS_", "certificate of O=Acme Co", "not verified",
+		"asked: GET /live?x=1", "X-Berth: 12", "Origin: http://harbour.example",
+		"Sec-WebSocket-Protocol: board.3, board.2",
+		"answered: 101", "open, subprotocol board.2, no extensions, cookie berth=12; Path=/",
+		"<- text, a fragment  12 B", "<- ping  13 B", "-> pong  13 B", "<- continuation, the last fragment  6 B",
+		"WRONG: a reserved bit is set", "<- close 1008, policy: not allowed here", "the berth is taken",
+		"-> close 1008, the answer to the server's close", "(by server)", "NOT SENT: the connection is closed"} {
 		if !strings.Contains(text, part) {
 			t.Errorf("there is no %q in\n%s", part, text)
 		}
@@ -150,7 +172,8 @@ func TestOverTLS(t *testing.T) {
 	for _, e := range rec.Entries {
 		said += e.What + " "
 	}
-	if said != "open head head ping pong message message close close end " || rec.Entries[5].Text != `{"kind":"welcome"}` || rec.Entries[5].From != recording.Server {
+	if said != "open head head ping pong message message close close end " ||
+		rec.Entries[5].Text != `{"kind":"welcome"}` || rec.Entries[5].From != recording.Server {
 		t.Errorf("as a recording it is %s", said)
 	}
 }
@@ -164,7 +187,8 @@ func TestWrongFrames(t *testing.T) {
 		return b
 	}
 	frames := [][]byte{
-		part(0x80, "of nothing"), part(0x83, "reserved"), part(0x01, "begun"), part(0x81, "in between"), part(0x09, "a piece"),
+		part(0x80, "of nothing"), part(0x83, "reserved"), part(0x01, "begun"), part(0x81, "in between"),
+		part(0x09, "a piece"),
 		part(0x89, strings.Repeat("x", 126)), part(0x81, "\xff\xfe"), part(0x81, "all right"), part(0x88, "1"),
 	}
 	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -178,13 +202,15 @@ func TestWrongFrames(t *testing.T) {
 	}))
 	defer server.Close()
 	var wrong []string
-	_, events, err := run(t, Target{URL: strings.Replace(server.URL, "http", "ws", 1)}, 5*time.Second, Action{"expect", "all right"}, Action{"pause", "300ms"})
+	_, events, err := run(t, Target{URL: strings.Replace(server.URL, "http", "ws", 1)}, 5*time.Second,
+		Action{"expect", "all right"}, Action{"pause", "300ms"})
 	for _, e := range events {
 		if e.What == In {
 			wrong = append(wrong, e.Why)
 		}
 	}
-	want := []string{"without a message to continue", "the opcode 3", "", "inside a fragmented one", "control frame is fragmented", "longer than 125 bytes", "no valid UTF-8", "", "half a code"}
+	want := []string{"without a message to continue", "the opcode 3", "", "inside a fragmented one",
+		"control frame is fragmented", "longer than 125 bytes", "no valid UTF-8", "", "half a code"}
 	for i := range want {
 		if i >= len(wrong) || !strings.Contains(wrong[i], want[i]) || (want[i] == "") != (wrong[i] == "") {
 			t.Fatalf("frame %d, %v: %q, want %q", i, err, wrong, want)
@@ -206,8 +232,10 @@ func TestDeafServer(t *testing.T) {
 	if err := os.WriteFile(big, make([]byte, 15<<20), 0o666); err != nil {
 		t.Fatal(err)
 	}
-	text, _, err := run(t, Target{URL: strings.Replace(server.URL, "http", "ws", 1)}, 5*time.Second, Action{"send-file", big}, Action{"send", "more"})
-	if err == nil || !strings.Contains(text, "NOT SENT: the server has not taken it within 1s: it does not read") || !strings.Contains(text, "end: something could not be sent (by network)") {
+	text, _, err := run(t, Target{URL: strings.Replace(server.URL, "http", "ws", 1)}, 5*time.Second,
+		Action{"send-file", big}, Action{"send", "more"})
+	if err == nil || !strings.Contains(text, "NOT SENT: the server has not taken it within 1s: it does not read") ||
+		!strings.Contains(text, "end: something could not be sent (by network)") {
 		t.Errorf("%v\n%s", err, text)
 	}
 }
@@ -237,20 +265,24 @@ func TestLines(t *testing.T) {
 		}
 	}()
 	target := Target{URL: "tcp://" + ln.Addr().String()}
-	text, _, err := run(t, target, 2*time.Second, Action{"expect", "HELLO"}, Action{"send", "NAME Alder"}, Action{"expect", `"NAME Alder\r\n"`})
+	text, _, err := run(t, target, 2*time.Second, Action{"expect", "HELLO"}, Action{"send", "NAME Alder"},
+		Action{"expect", `"NAME Alder\r\n"`})
 	if err != nil || !strings.Contains(text, "plain TCP") || !strings.Contains(text, "-> line  10 B") {
 		t.Errorf("%v\n%s", err, text)
 	}
 	var unmet *Unmet
-	if _, _, err := run(t, Target{URL: answer(t, "HTTP/1.1 404 Not Found\r\n\r\n")}, time.Second, Action{"send-hex", "0g"}); err == nil || !strings.Contains(err.Error(), "hexadecimal digits") {
+	if _, _, err := run(t, Target{URL: answer(t, "HTTP/1.1 404 Not Found\r\n\r\n")}, time.Second,
+		Action{"send-hex", "0g"}); err == nil || !strings.Contains(err.Error(), "hexadecimal digits") {
 		t.Errorf("%v", err)
 	}
-	for do, text := range map[string]string{"close": "99", "expect": "/(/", "send-file": "/no/such/file", "pause": "soon"} {
+	for do, text := range map[string]string{"close": "99", "expect": "/(/", "send-file": "/no/such/file",
+		"pause": "soon"} {
 		if _, _, err := run(t, target, time.Second, Action{do, text}); err == nil || errors.As(err, &unmet) {
 			t.Errorf("%s %s: %v", do, text, err)
 		}
 	}
-	if _, _, err := run(t, Target{URL: "mailto:harbour"}, time.Second); err == nil || !strings.Contains(err.Error(), "ws://") {
+	if _, _, err := run(t, Target{URL: "mailto:harbour"}, time.Second); err == nil ||
+		!strings.Contains(err.Error(), "ws://") {
 		t.Errorf("%v", err)
 	}
 }
@@ -267,10 +299,12 @@ func TestUnmet(t *testing.T) {
 	defer server.Close()
 	base := strings.Replace(server.URL, "http", "ws", 1)
 	var unmet *Unmet
-	if _, _, err := run(t, Target{URL: base + "/waits"}, 200*time.Millisecond, Action{"expect", "x"}); !errors.As(err, &unmet) || !strings.Contains(unmet.Why, "200ms") {
+	if _, _, err := run(t, Target{URL: base + "/waits"}, 200*time.Millisecond, Action{"expect", "x"}); !errors.As(err,
+		&unmet) || !strings.Contains(unmet.Why, "200ms") {
 		t.Errorf("%v", err)
 	}
-	if _, _, err := run(t, Target{URL: base + "/ends"}, 5*time.Second, Action{"expect", "x"}); !errors.As(err, &unmet) || !strings.Contains(unmet.Why, "without a close frame (code 1006)") {
+	if _, _, err := run(t, Target{URL: base + "/ends"}, 5*time.Second, Action{"expect", "x"}); !errors.As(err,
+		&unmet) || !strings.Contains(unmet.Why, "without a close frame (code 1006)") {
 		t.Errorf("%v", err)
 	}
 }
@@ -291,7 +325,8 @@ func TestFlood(t *testing.T) {
 	}))
 	defer server.Close()
 	began := time.Now()
-	text, events, err := run(t, Target{URL: strings.Replace(server.URL, "http", "ws", 1)}, 20*time.Second, Action{"expect", fmt.Sprintf(`"seq":%d}`, n-1)})
+	text, events, err := run(t, Target{URL: strings.Replace(server.URL, "http", "ws", 1)}, 20*time.Second,
+		Action{"expect", fmt.Sprintf(`"seq":%d}`, n-1)})
 	if err != nil || len(events) < n || time.Since(began) > 20*time.Second {
 		t.Errorf("%v after %v, %d events\n%.400s", err, time.Since(began), len(events), text)
 	}

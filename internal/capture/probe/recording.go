@@ -29,9 +29,11 @@ func Recording(t Target, events []Event) *recording.Recording {
 			}
 		case Request:
 			add(e, recording.Entry{What: recording.Open})
-			add(e, recording.Entry{What: recording.Head, From: recording.Client, Start: e.Head.Method + " " + e.Head.Path, Fields: e.Head.Fields})
+			add(e, recording.Entry{What: recording.Head, From: recording.Client, Start: e.Head.Method + " " +
+				e.Head.Path, Fields: e.Head.Fields})
 		case Answer:
-			add(e, recording.Entry{What: recording.Head, From: recording.Server, Start: fmt.Sprintf("%d %s", e.Head.Status, e.Head.Reason), Fields: e.Head.Fields})
+			add(e, recording.Entry{What: recording.Head, From: recording.Server,
+				Start: fmt.Sprintf("%d %s", e.Head.Status, e.Head.Reason), Fields: e.Head.Fields})
 		case In, Out:
 			entry := recording.Entry{From: recording.Server}
 			if e.What == Out {

@@ -199,7 +199,8 @@ func (s *script) forget(n int) {
 
 // drain says what has come already, and the end if it is near.
 func (s *script) drain() {
-	for end := time.Now().Add(time.Second); time.Now().Before(end) && (!s.line.Reported() || len(s.events) > 0 || !s.over && !s.line.Open()); {
+	for end := time.Now().Add(time.Second); time.Now().Before(end) &&
+		(!s.line.Reported() || len(s.events) > 0 || !s.over && !s.line.Open()); {
 		s.next(time.After(5 * time.Millisecond))
 	}
 }
@@ -283,7 +284,8 @@ func (s *script) closeInOrder(all []compiled) error {
 		s.drain() // it is closed already
 		return nil
 	}
-	if err := s.wait("the end of the connection", func(e Event) bool { return e.What == Ended }); err != nil && !s.over {
+	if err := s.wait("the end of the connection", func(e Event) bool { return e.What == Ended }); err != nil &&
+		!s.over {
 		return nil // what was asked for is done
 	}
 	return nil

@@ -142,7 +142,9 @@ func (r *Recording) addHAR(e *harEntry, conn int, start time.Time, u *url.URL) e
 		answered = min(ended, int64(e.Messages[0].Time*1e6)-start.UnixMicro())
 	}
 	if e.Response.Status > 0 {
-		add(answered, Entry{What: Head, From: Server, Start: strings.TrimSpace(fmt.Sprintf("%d %s", e.Response.Status, e.Response.StatusText)), Fields: e.Response.Headers})
+		add(answered, Entry{What: Head, From: Server,
+			Start:  strings.TrimSpace(fmt.Sprintf("%d %s", e.Response.Status, e.Response.StatusText)),
+			Fields: e.Response.Headers})
 	}
 	if c := e.Response.Content; c.Text != "" {
 		content := Entry{What: Content, From: Server, Text: c.Text}

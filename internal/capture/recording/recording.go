@@ -111,7 +111,8 @@ func Read(r io.Reader) (*Recording, error) {
 				return nil, &Error{n, `the first line is not {"tidepull_recording":1,...}`}
 			}
 			if rec.Version > Version {
-				return nil, &Error{n, fmt.Sprintf("it is of version %d; this tool reads up to %d", rec.Version, Version)}
+				return nil, &Error{n, fmt.Sprintf("it is of version %d; this tool reads up to %d", rec.Version,
+					Version)}
 			}
 			continue
 		}

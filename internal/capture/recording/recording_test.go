@@ -43,8 +43,10 @@ func FuzzTap(f *testing.F) {
 	f.Add(conversation(true), agreement, 1000)
 	f.Add(conversation(true), agreement, 1)
 	f.Add([]byte("name Alder\r\n"), []byte("welcome\r\n"), 3)
-	f.Add([]byte("GET / HTTP/1.1\r\n\r\n"), []byte("HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\n\r\ndata: a\n\n"), 5)
-	f.Add([]byte("POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n"), []byte("HTTP/1.1 204 No\r\n\r\n"), 2)
+	f.Add([]byte("GET / HTTP/1.1\r\n\r\n"), []byte("HTTP/1.1 200 OK\r\nContent-Type: "+
+		"text/event-stream\r\n\r\ndata: a\n\n"), 5)
+	f.Add([]byte("POST / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\n3\r\nabc\r\n0\r\n\r\n"),
+		[]byte("HTTP/1.1 204 No\r\n\r\n"), 2)
 	f.Fuzz(func(t *testing.T, client, server []byte, piece int) {
 		if piece < 1 {
 			return

@@ -156,7 +156,8 @@ func (t *Tap) answer(s *side, at time.Duration) (int, error) {
 		t.upgraded = true
 		deflate := strings.Contains(h.Get("Sec-WebSocket-Extensions"), "permessage-deflate")
 		for i := range t.sides {
-			t.sides[i].frames = ws.Watcher{From: [...]ws.Role{ws.Client, ws.Server}[i], Deflate: deflate, Limit: maxHeld}
+			t.sides[i].frames = ws.Watcher{From: [...]ws.Role{ws.Client, ws.Server}[i], Deflate: deflate,
+				Limit: maxHeld}
 		}
 		if c := &t.sides[0]; len(c.held) > 0 { // the client did not wait for the answer
 			rest := c.held

@@ -34,7 +34,8 @@ type note struct {
 const maxNotes = 1 << 16
 
 func newKeeper(emit func(recording.Entry) error) *keeper {
-	k := &keeper{notes: make(chan note, maxNotes), done: make(chan struct{}), emit: emit, taps: map[int]*recording.Tap{}}
+	k := &keeper{notes: make(chan note, maxNotes), done: make(chan struct{}), emit: emit,
+		taps: map[int]*recording.Tap{}}
 	go k.run()
 	return k
 }

@@ -286,5 +286,6 @@ func (l *loop) end(p *pair, why string) {
 }
 
 func (l *loop) own() Own {
-	return Own{Pieces: l.delay.Count(), P50: l.delay.Quantile(0.5), P99: l.delay.Quantile(0.99), Max: l.delay.Max(), Held: l.held}
+	return Own{Pieces: l.delay.Count(), P50: l.delay.Quantile(0.5), P99: l.delay.Quantile(0.99), Max: l.delay.Max(),
+		Held: l.held}
 }

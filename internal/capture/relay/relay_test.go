@@ -140,12 +140,13 @@ func TestHalfClosed(t *testing.T) {
 			}
 		}()
 		kept := 0
-		r, err := Start(Options{Listen: "127.0.0.1:0", To: "tcp://" + ln.Addr().String(), Portable: portable}, func(e recording.Entry) error {
-			if e.From == recording.Server {
-				kept += len(e.Payload())
-			}
-			return nil
-		})
+		r, err := Start(Options{Listen: "127.0.0.1:0", To: "tcp://" + ln.Addr().String(), Portable: portable},
+			func(e recording.Entry) error {
+				if e.From == recording.Server {
+					kept += len(e.Payload())
+				}
+				return nil
+			})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -178,7 +179,8 @@ func TestHalfClosed(t *testing.T) {
 func TestWebSocket(t *testing.T) {
 	for name, squeeze := range map[string]bool{"plain": false, "compressed": true} {
 		t.Run(name, func(t *testing.T) {
-			messages := []string{"the gate turns", strings.Repeat("tide gauge 3.2 m; ", 500), "", "the gate turns again: the gate turns", "né ⚓"}
+			messages := []string{"the gate turns", strings.Repeat("tide gauge 3.2 m; ", 500), "",
+				"the gate turns again: the gate turns", "né ⚓"}
 			ln, err := net.Listen("tcp", "127.0.0.1:0")
 			if err != nil {
 				t.Fatal(err)
@@ -198,7 +200,9 @@ func TestWebSocket(t *testing.T) {
 				if squeeze {
 					ext = "Sec-WebSocket-Extensions: permessage-deflate\r\n"
 				}
-				fmt.Fprintf(c, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n%sSec-WebSocket-Accept: %s\r\n\r\n", ext, ws.AcceptFor(req.Header.Get("Sec-WebSocket-Key")))
+				fmt.Fprintf(c, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: "+
+					"Upgrade\r\n%sSec-WebSocket-Accept: %s\r\n\r\n", ext,
+					ws.AcceptFor(req.Header.Get("Sec-WebSocket-Key")))
 				c.Write(frames(messages, squeeze, false))
 				io.Copy(io.Discard, c)
 			}()
@@ -233,7 +237,8 @@ func TestWebSocket(t *testing.T) {
 						compressed += e.Compressed
 					}
 				}
-				if strings.Join(got, "|") != strings.Join(messages, "|") || fragments != 3 || (compressed > 0) != squeeze {
+				if strings.Join(got, "|") != strings.Join(messages, "|") || fragments != 3 ||
+					(compressed > 0) != squeeze {
 					t.Errorf("of the %s: %.300q, %d fragments, %d bytes compressed", from, got, fragments, compressed)
 				}
 				if p, n := said(rec, recording.Ping, from); n != 1 || string(p) != "in between" {
@@ -321,14 +326,16 @@ func TestHTTP(t *testing.T) {
 		http.DefaultClient.CloseIdleConnections()
 	})
 	events, n := said(rec, recording.Event, recording.Server)
-	if n != 4 || string(events) != `{"seq":0,`+"\n"+`"gate":"turns"}{"seq":1,`+"\n"+`"gate":"turns"}{"seq":2,`+"\n"+`"gate":"turns"}last` {
+	if n != 4 || string(events) != `{"seq":0,`+"\n"+`"gate":"turns"}{"seq":1,`+"\n"+`"gate":"turns"}{"seq":2,`+"\n"+
+		`"gate":"turns"}last` {
 		t.Errorf("%d events: %s", n, events)
 	}
 	content, n := said(rec, recording.Content, recording.Server)
 	if n != 3 || string(content) != `{"poll":1,"said":"after /poll"}{"poll":2,"said":"after /poll"}{"poll":3,"said":"after /poll"}` {
 		t.Errorf("%d answers: %s", n, content)
 	}
-	if content, n := said(rec, recording.Content, recording.Client); n != 4 || string(content) != "after /streamafter /pollafter /pollafter /poll" {
+	if content, n := said(rec, recording.Content, recording.Client); n != 4 ||
+		string(content) != "after /streamafter /pollafter /pollafter /poll" {
 		t.Errorf("%d questions: %s", n, content)
 	}
 }

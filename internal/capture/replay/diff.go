@@ -58,22 +58,26 @@ func Compare(recorded, now []Heard, late Lateness) (all []Difference) {
 		if matched[i] < 0 { // the same somewhere else?
 			if k := find(now, used, func(h *Heard) bool { return h.Shape == recorded[i].Shape }); k >= 0 {
 				used[k] = true
-				all = append(all, Difference{Kind: Order, What: recorded[i].Shape.String(), Recorded: show(recorded[i].Sample), Now: show(now[k].Sample)})
+				all = append(all, Difference{Kind: Order, What: recorded[i].Shape.String(),
+					Recorded: show(recorded[i].Sample), Now: show(now[k].Sample)})
 				continue
 			}
 			if k := find(now, used, func(h *Heard) bool {
 				return recorded[i].Shape.Kind != "" && h.Shape.Kind == recorded[i].Shape.Kind
 			}); k >= 0 {
 				used[k] = true
-				all = append(all, Difference{Kind: Otherwise, What: recorded[i].Shape.Kind, Recorded: show(recorded[i].Sample), Now: show(now[k].Sample)})
+				all = append(all, Difference{Kind: Otherwise, What: recorded[i].Shape.Kind,
+					Recorded: show(recorded[i].Sample), Now: show(now[k].Sample)})
 				continue
 			}
-			all = append(all, Difference{Kind: Missing, What: recorded[i].Shape.String(), Recorded: show(recorded[i].Sample)})
+			all = append(all, Difference{Kind: Missing, What: recorded[i].Shape.String(),
+				Recorded: show(recorded[i].Sample)})
 			continue
 		}
 		then, is := recorded[i], now[matched[i]]
 		if is.After > then.After+late.Least && float64(is.After) > late.Factor*float64(then.After) {
-			all = append(all, Difference{Kind: Later, What: then.Shape.String(), Recorded: then.After.Round(time.Millisecond).String(), Now: is.After.Round(time.Millisecond).String()})
+			all = append(all, Difference{Kind: Later, What: then.Shape.String(),
+				Recorded: then.After.Round(time.Millisecond).String(), Now: is.After.Round(time.Millisecond).String()})
 		}
 	}
 	for k := range now {

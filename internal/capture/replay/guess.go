@@ -32,9 +32,10 @@ type Guess struct {
 }
 
 var (
-	uuidForm  = regexp.MustCompile(`\b[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}\b`)
-	timeForm  = regexp.MustCompile(`\b\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:?\d\d)`)
-	nameKeys  = []string{"name", "user", "username", "nick", "nickname", "login", "callsign", "from", "sender", "who", "client"}
+	uuidForm = regexp.MustCompile(`\b[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}\b`)
+	timeForm = regexp.MustCompile(`\b\d{4}-\d\d-\d\dT\d\d:\d\d:\d\d(\.\d+)?(Z|[+-]\d\d:?\d\d)`)
+	nameKeys = []string{"name", "user", "username", "nick", "nickname", "login", "callsign", "from", "sender", "who",
+		"client"}
 	otherWord = regexp.MustCompile(`[^A-Za-z0-9]+`)
 )
 
@@ -100,7 +101,8 @@ func (p *Plan) guess(rec *recording.Recording, o Options) {
 	for _, a := range p.Actors {
 		p.guessActor(a, made, o)
 	}
-	slices.SortStableFunc(p.Guesses, func(a, b Guess) int { return len(b.Value) - len(a.Value) }) // one may stand in another
+	// one may stand in another
+	slices.SortStableFunc(p.Guesses, func(a, b Guess) int { return len(b.Value) - len(a.Value) })
 	for _, a := range p.Actors {
 		for i := range a.Steps {
 			p.place(a, &a.Steps[i])
@@ -202,7 +204,8 @@ func (p *Plan) judge(a *Actor, i int, l leaf, heard map[string]given, made time.
 	}
 	within := "" // the longest that stands in it
 	for value := range heard {
-		if len(value) >= 8 && strings.Contains(l.value, value) && cmp.Or(cmp.Compare(len(value), len(within)), cmp.Compare(value, within)) > 0 {
+		if len(value) >= 8 && strings.Contains(l.value, value) &&
+			cmp.Or(cmp.Compare(len(value), len(within)), cmp.Compare(value, within)) > 0 {
 			within = value
 		}
 	}
@@ -231,7 +234,10 @@ func (p *Plan) judge(a *Actor, i int, l leaf, heard map[string]given, made time.
 }
 
 func (p *Plan) known(a *Actor, value string) bool {
-	return slices.ContainsFunc(p.Guesses, func(g Guess) bool { return g.Value == value && (g.Actor == a.Number || g.Actor == 0) })
+	return slices.ContainsFunc(p.Guesses, func(g Guess) bool {
+		return g.Value == value &&
+			(g.Actor == a.Number || g.Actor == 0)
+	})
 }
 
 func (p *Plan) give(a *Actor, value string, g given) {
@@ -253,7 +259,8 @@ func (p *Plan) give(a *Actor, value string, g given) {
 	if g.cookie != "" {
 		from = fmt.Sprintf("the server gives it as the cookie %q", g.cookie)
 	}
-	p.Guesses = append(p.Guesses, Guess{Value: value, Kind: "given", Becomes: "my." + local, Local: local, Path: g.path, Cookie: g.cookie, Why: from + ", and the client says it back", Actor: a.Number})
+	p.Guesses = append(p.Guesses, Guess{Value: value, Kind: "given", Becomes: "my." + local, Local: local, Path: g.path,
+		Cookie: g.cookie, Why: from + ", and the client says it back", Actor: a.Number})
 }
 
 // near reports whether digits are an instant near the time of the recording.
@@ -315,7 +322,8 @@ func (p *Plan) place(a *Actor, s *Step) {
 // gives reports whether a step is where a value comes from.
 func (p *Plan) gives(s *Step, g *Guess) bool {
 	if g.Cookie != "" {
-		return slices.ContainsFunc(http1.SetCookies(s.Head), func(c http1.Cookie) bool { return c.Name == g.Cookie && c.Value == g.Value })
+		return slices.ContainsFunc(http1.SetCookies(s.Head),
+			func(c http1.Cookie) bool { return c.Name == g.Cookie && c.Value == g.Value })
 	}
 	for _, b := range [][]byte{s.Answer, heardIn(s)} {
 		for _, l := range leaves(b) {

@@ -83,13 +83,16 @@ type Options struct {
 
 // follows are header fields that follow from the rest of a request, or from the
 // connection: they are not part of a plan.
-var follows = []string{"Host", "Connection", "Upgrade", "Content-Length", "Transfer-Encoding", "Cookie", "Sec-WebSocket-Key", "Sec-WebSocket-Version", "Sec-WebSocket-Extensions",
-	"Accept", "Accept-Encoding", "Accept-Language", "User-Agent", "Cache-Control", "Pragma", "Referer", "Keep-Alive", "DNT"}
+var follows = []string{"Host", "Connection", "Upgrade", "Content-Length", "Transfer-Encoding", "Cookie",
+	"Sec-WebSocket-Key", "Sec-WebSocket-Version", "Sec-WebSocket-Extensions",
+	"Accept", "Accept-Encoding", "Accept-Language", "User-Agent", "Cache-Control", "Pragma", "Referer", "Keep-Alive",
+	"DNT"}
 
 func kept(fields []http1.Field) (out []http1.Field) {
 	for _, f := range fields {
 		low := strings.ToLower(f.Name)
-		follow := strings.HasPrefix(low, "sec-fetch") || strings.HasPrefix(low, "sec-ch-") || strings.HasPrefix(low, ":") || strings.HasPrefix(low, "priority")
+		follow := strings.HasPrefix(low, "sec-fetch") || strings.HasPrefix(low, "sec-ch-") ||
+			strings.HasPrefix(low, ":") || strings.HasPrefix(low, "priority")
 		for _, name := range follows {
 			follow = follow || strings.EqualFold(f.Name, name)
 		}

@@ -12,7 +12,8 @@ import (
 
 func heardAll(texts ...string) (all []Heard) {
 	for i, s := range texts {
-		all = append(all, Heard{Shape: ShapeOf([]byte(s), false, []string{"Alder"}), Sample: []byte(s), After: time.Duration(i) * time.Millisecond})
+		all = append(all, Heard{Shape: ShapeOf([]byte(s), false, []string{"Alder"}), Sample: []byte(s),
+			After: time.Duration(i) * time.Millisecond})
 	}
 	return all
 }
@@ -20,18 +21,22 @@ func heardAll(texts ...string) (all []Heard) {
 // TestCompare tells each kind of difference apart, and nothing from what only
 // varies.
 func TestCompare(t *testing.T) {
-	then := []string{`{"kind":"welcome"}`, `{"kind":"named","name":"Alder"}`, `{"kind":"entered","room":"lock-1","members":3,"list":[1,2]}`, `welcome Alder, 12 are here`, `{"kind":"bye"}`}
+	then := []string{`{"kind":"welcome"}`, `{"kind":"named","name":"Alder"}`,
+		`{"kind":"entered","room":"lock-1","members":3,"list":[1,2]}`, `welcome Alder, 12 are here`, `{"kind":"bye"}`}
 	for name, tc := range map[string]struct {
 		now  []string
 		want string
 	}{
-		"the same":     {then, ""},
-		"what varies":  {[]string{then[0], `{"name":"Birch","kind":"named"}`, `{"kind":"entered","room":"x","members":4,"list":[7]}`, "welcome Alder, 13 are here", then[4]}, ""},
-		"one missing":  {[]string{then[0], then[1], then[3], then[4]}, "did not come entered"},
-		"another form": {[]string{then[0], then[1], `{"kind":"entered","room":"lock-1","members":"3","list":[1]}`, then[3], then[4]}, "came otherwise entered"},
-		"other order":  {[]string{then[0], then[2], then[3], then[1], then[4]}, "came in another order named"},
-		"one more":     {append(append([]string{}, then...), `{"kind":"bye"}`), "came, but not in the recording bye"},
-		"other text":   {[]string{then[0], then[1], then[2], "goodbye Alder, 12 are here", then[4]}, "did not come welcome …, # are here; came, but not in the recording goodbye …, # are here"},
+		"the same": {then, ""},
+		"what varies": {[]string{then[0], `{"name":"Birch","kind":"named"}`,
+			`{"kind":"entered","room":"x","members":4,"list":[7]}`, "welcome Alder, 13 are here", then[4]}, ""},
+		"one missing": {[]string{then[0], then[1], then[3], then[4]}, "did not come entered"},
+		"another form": {[]string{then[0], then[1], `{"kind":"entered","room":"lock-1","members":"3","list":[1]}`,
+			then[3], then[4]}, "came otherwise entered"},
+		"other order": {[]string{then[0], then[2], then[3], then[1], then[4]}, "came in another order named"},
+		"one more":    {append(append([]string{}, then...), `{"kind":"bye"}`), "came, but not in the recording bye"},
+		"other text": {[]string{then[0], then[1], then[2], "goodbye Alder, 12 are here", then[4]},
+			"did not come welcome …, # are here; came, but not in the recording goodbye …, # are here"},
 	} {
 		var got []string
 		for _, d := range Compare(heardAll(then...), heardAll(tc.now...), Lateness{3, time.Second}) {
@@ -43,7 +48,8 @@ func TestCompare(t *testing.T) {
 	}
 	late := heardAll(then...)
 	late[2].After = 1100 * time.Millisecond
-	if d := Compare(heardAll(then...), late, Lateness{3, time.Second}); len(d) != 1 || d[0].Kind != Later || d[0].What != "entered" {
+	if d := Compare(heardAll(then...), late, Lateness{3, time.Second}); len(d) != 1 || d[0].Kind != Later ||
+		d[0].What != "entered" {
 		t.Errorf("late: %+v", d)
 	}
 }
@@ -53,15 +59,19 @@ func TestGuesses(t *testing.T) {
 	made := time.Date(2026, 1, 31, 6, 0, 0, 0, time.UTC)
 	rec := &recording.Recording{Version: 1, Made: made.Format(time.RFC3339), Target: "ws://127.0.0.1:1/live"}
 	add := func(what, from, text string) {
-		rec.Entries = append(rec.Entries, recording.Entry{At: int64(len(rec.Entries)) * 1000, Conn: 1, What: what, From: from, Kind: "text", Text: text})
+		rec.Entries = append(rec.Entries, recording.Entry{At: int64(len(rec.Entries)) * 1000, Conn: 1, What: what,
+			From: from, Kind: "text", Text: text})
 	}
 	rec.Entries = append(rec.Entries,
-		recording.Entry{Conn: 1, What: recording.Head, From: recording.Client, Start: "GET /live HTTP/1.1", Fields: fields("Upgrade: websocket", "Connection: Upgrade", "Origin: http://harbour.example")},
-		recording.Entry{Conn: 1, What: recording.Head, From: recording.Server, Start: "101 Switching Protocols", Fields: fields("Upgrade: websocket", "Connection: Upgrade")})
+		recording.Entry{Conn: 1, What: recording.Head, From: recording.Client, Start: "GET /live HTTP/1.1",
+			Fields: fields("Upgrade: websocket", "Connection: Upgrade", "Origin: http://harbour.example")},
+		recording.Entry{Conn: 1, What: recording.Head, From: recording.Server, Start: "101 Switching Protocols",
+			Fields: fields("Upgrade: websocket", "Connection: Upgrade")})
 	add("message", recording.Server, `{"kind":"welcome","berth":{"id":"b-77231"}}`)
 	add("message", recording.Client, `{"kind":"name","user":"Alder"}`)
 	add("message", recording.Server, `{"kind":"list","people":["Birch","Alder"]}`)
-	add("message", recording.Client, fmt.Sprintf(`{"kind":"hold","berth":"b-77231","at":%d,"ref":"0b0d8a3e-5a07-4c5c-9e61-3f2f5bd0a111","text":"${not} a %%{template} for \"Alder\" at 2026-01-31T06:00:01Z","ten":10}`, made.UnixMilli()+5))
+	add("message", recording.Client,
+		fmt.Sprintf(`{"kind":"hold","berth":"b-77231","at":%d,"ref":"0b0d8a3e-5a07-4c5c-9e61-3f2f5bd0a111","text":"${not} a %%{template} for \"Alder\" at 2026-01-31T06:00:01Z","ten":10}`, made.UnixMilli()+5))
 	p, err := Make(rec, Options{})
 	if err != nil {
 		t.Fatal(err)
@@ -70,16 +80,21 @@ func TestGuesses(t *testing.T) {
 	for _, g := range p.Guesses {
 		got[g.Value] = g.Kind + " " + g.Becomes
 	}
-	want := map[string]string{"Alder": "name name", "b-77231": "given my.id", "0b0d8a3e-5a07-4c5c-9e61-3f2f5bd0a111": "id uuid()", "2026-01-31T06:00:01Z": "time timestamp()", fmt.Sprint(made.UnixMilli() + 5): "time now()"}
+	want := map[string]string{"Alder": "name name", "b-77231": "given my.id",
+		"0b0d8a3e-5a07-4c5c-9e61-3f2f5bd0a111": "id uuid()", "2026-01-31T06:00:01Z": "time timestamp()",
+		fmt.Sprint(made.UnixMilli() + 5): "time now()"}
 	if fmt.Sprint(got) != fmt.Sprint(want) {
 		t.Errorf("guessed %v\nwant    %v", got, want)
 	}
-	corrected, err := Make(rec, Options{Keep: []string{"b-77231", "Alder"}, Vary: map[string]string{"hold": `pick("hold", "keep")`}})
+	corrected, err := Make(rec, Options{Keep: []string{"b-77231", "Alder"},
+		Vary: map[string]string{"hold": `pick("hold", "keep")`}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	text := corrected.Trial("corrected", 1)
-	for _, part := range []string{`kind = pick("hold", "keep")`, `berth = "b-77231"`, `user = "Alder"`, `"Origin" = "http://harbour.example"`, `text = "$${not} a %%{template} for \"Alder\" at ${timestamp()}"`, "at = now()"} {
+	for _, part := range []string{`kind = pick("hold", "keep")`, `berth = "b-77231"`, `user = "Alder"`,
+		`"Origin" = "http://harbour.example"`, `text = "$${not} a %%{template} for \"Alder\" at ${timestamp()}"`,
+		"at = now()"} {
 		if !strings.Contains(strings.Join(strings.Fields(text), " "), part) {
 			t.Errorf("there is no %s in\n%s", part, text)
 		}

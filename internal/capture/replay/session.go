@@ -57,7 +57,8 @@ func (p *Plan) Trial(name string, speed float64) string {
 		w.p("crew \"client %d\" {\n  clients = 1\n  session = session[\"client %d\"]", a.Number, a.Number)
 		w.p("  name    = %s\n}\n", w.crewName(a))
 	}
-	w.p("tide {\n  flood \"100%%\" {\n    over = \"100ms\"\n  }\n  slack {\n    lasts = %q\n  }\n}\n", (time.Duration(float64(lasts)/speed) + 5*time.Second).Round(time.Second).String())
+	w.p("tide {\n  flood \"100%%\" {\n    over = \"100ms\"\n  }\n  slack {\n    lasts = %q\n  }\n}\n",
+		(time.Duration(float64(lasts)/speed) + 5*time.Second).Round(time.Second).String())
 	w.p("limit \"all that was answered then is answered now\" {\n  of     = checks.failed\n  equals = 0\n}")
 	src := []byte(w.b.String())
 	if laidOut, err := language.Format(src, name); err == nil {
@@ -105,7 +106,8 @@ func (w *writer) target() {
 	if u.Path == "" {
 		u.Path = "/"
 	}
-	w.p("target \"recorded\" {\n  websocket = %s\n  dialect = \"recorded\"\n  order = \"any\"\n}\n", language.Quote(u.String()))
+	w.p("target \"recorded\" {\n  websocket = %s\n  dialect = \"recorded\"\n  order = \"any\"\n}\n",
+		language.Quote(u.String()))
 }
 
 // crewName is the name that an actor had, made different for each copy.
@@ -138,7 +140,8 @@ func (w *writer) session(a *Actor) {
 			asks++
 			w.ask(a, s, asks)
 		case Follow:
-			w.p("# Here the client followed the event stream of %s, which a trial does not yet; tidepull", language.Quote(s.Path))
+			w.p("# Here the client followed the event stream of %s, which a trial does not yet; tidepull",
+				language.Quote(s.Path))
 			w.p("# replay does.")
 			streams = true
 		case Connect:
@@ -268,7 +271,8 @@ func (w *writer) captures(s *Step) {
 // recognise gives a name for a server's message, and a condition that it meets.
 func (w *writer) recognise(a *Actor, s *Step) (label, when string) {
 	if s.Binary {
-		return "a binary message", fmt.Sprintf("length(text) > 0 && starts(hex(text), %q)", hex.EncodeToString(s.Payload[:min(len(s.Payload), 4)]))
+		return "a binary message", fmt.Sprintf("length(text) > 0 && starts(hex(text), %q)",
+			hex.EncodeToString(s.Payload[:min(len(s.Payload), 4)]))
 	}
 	if key, value, ok := discriminator(s.Payload); ok {
 		path := "msg"
@@ -370,7 +374,8 @@ func (w *writer) object(out *strings.Builder, a *Actor, dec *json.Decoder) bool 
 	case string:
 		out.WriteString(w.text(a, v))
 	case json.Number:
-		if f, err := v.Float64(); err != nil || strconv.FormatFloat(f, 'f', -1, 64) != v.String() || f > 1e15 || f < -1e15 {
+		if f, err := v.Float64(); err != nil || strconv.FormatFloat(f, 'f', -1, 64) != v.String() || f > 1e15 ||
+			f < -1e15 {
 			return false // it would not be written the same
 		}
 		if i := w.guessOf(a, v.String()); i >= 0 {

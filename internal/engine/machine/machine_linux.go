@@ -15,7 +15,8 @@ func Now() Use {
 	if syscall.Getrusage(syscall.RUSAGE_SELF, &p) != nil || syscall.Getrusage(thread, &t) != nil {
 		return Use{}
 	}
-	return Use{cpu(&p), cpu(&t), field("/proc/thread-self/schedstat", 1, time.Nanosecond), field("/proc/stat", 8, time.Second/userHertz)}
+	return Use{cpu(&p), cpu(&t), field("/proc/thread-self/schedstat", 1, time.Nanosecond),
+		field("/proc/stat", 8, time.Second/userHertz)}
 }
 
 // userHertz is the unit of /proc/stat (proc(5)): fixed on Linux.

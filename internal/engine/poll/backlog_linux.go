@@ -98,7 +98,8 @@ func (b *backlog) room() []byte {
 // addData queues n bytes that were read into room.
 func (b *backlog) addData(id, generation int32, n int, from, at mono.Time) {
 	early := (at.Sub(from) + time.Microsecond - 1) / time.Microsecond
-	p := piece{id: id, generation: generation, what: 'd', size: int32(n), freed: b.freed, at: at, early: uint32(min(early, math.MaxUint32)), first: unsafe.SliceData(b.block[len(b.block):cap(b.block)])}
+	p := piece{id: id, generation: generation, what: 'd', size: int32(n), freed: b.freed, at: at,
+		early: uint32(min(early, math.MaxUint32)), first: unsafe.SliceData(b.block[len(b.block):cap(b.block)])}
 	b.block, b.freed = b.block[:len(b.block)+n], false
 	b.bytes += n
 	b.pieces = append(b.pieces, p)

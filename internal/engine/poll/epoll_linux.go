@@ -493,7 +493,8 @@ func (p *epoll) gather() (int, error) {
 // look asks which sockets are ready, and does not wait. It does not tell the
 // scheduler of the call.
 func (p *epoll) look() (int, error) {
-	n, _, errno := unix.RawSyscall6(unix.SYS_EPOLL_PWAIT, uintptr(p.fd), uintptr(unsafe.Pointer(&p.events[0])), uintptr(len(p.events)), 0, 0, 0)
+	n, _, errno := unix.RawSyscall6(unix.SYS_EPOLL_PWAIT, uintptr(p.fd), uintptr(unsafe.Pointer(&p.events[0])),
+		uintptr(len(p.events)), 0, 0, 0)
 	switch errno {
 	case 0:
 		return int(n), nil
@@ -511,7 +512,8 @@ func (p *epoll) wait(until, now mono.Time) (int, error) {
 		left = time.Hour
 	}
 	ts := unix.NsecToTimespec(int64(left))
-	n, _, errno := unix.Syscall6(unix.SYS_EPOLL_PWAIT2, uintptr(p.fd), uintptr(unsafe.Pointer(&p.events[0])), uintptr(len(p.events)), uintptr(unsafe.Pointer(&ts)), 0, 0)
+	n, _, errno := unix.Syscall6(unix.SYS_EPOLL_PWAIT2, uintptr(p.fd), uintptr(unsafe.Pointer(&p.events[0])),
+		uintptr(len(p.events)), uintptr(unsafe.Pointer(&ts)), 0, 0)
 	switch errno {
 	case 0:
 		return int(n), nil

@@ -99,7 +99,8 @@ func TestEchoAndEnds(t *testing.T) {
 		if err := client.d.Dial(0, wire.Endpoint{Addr: at}); err != nil { // an id is free again
 			t.Fatal(err)
 		}
-		turn(t, server, client, "the second life", func() bool { return client.opened == n+1 && server.accepted == n+1 })
+		turn(t, server, client, "the second life",
+			func() bool { return client.opened == n+1 && server.accepted == n+1 })
 	})
 }
 

@@ -65,7 +65,8 @@ type happening struct {
 
 // NewPortable returns the driver that works on every system.
 func NewPortable() (Driver, error) {
-	p := &portable{dialer: net.Dialer{Timeout: 30 * time.Second}, events: make(chan happening, 1024), stop: make(chan struct{}), timer: time.NewTimer(time.Hour)}
+	p := &portable{dialer: net.Dialer{Timeout: 30 * time.Second}, events: make(chan happening, 1024),
+		stop: make(chan struct{}), timer: time.NewTimer(time.Hour)}
 	p.ctx, p.cancel = context.WithCancel(context.Background())
 	p.buffers.New = func() any { return new([readSize]byte) }
 	return p, nil
@@ -140,7 +141,8 @@ func (p *portable) serve(id, generation int32, l *line) {
 		n, err := l.conn.Read(buf[:])
 		if n > 0 {
 			now := mono.Now()
-			p.tell(happening{id: id, generation: generation, what: 'd', data: buf[:n], came: mono.Span{From: looked, To: now}})
+			p.tell(happening{id: id, generation: generation, what: 'd', data: buf[:n],
+				came: mono.Span{From: looked, To: now}})
 			looked = now
 		}
 		if err != nil {

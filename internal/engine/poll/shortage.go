@@ -12,7 +12,8 @@ func short(err error) error {
 	for _, s := range []struct {
 		errno syscall.Errno
 		lack  wire.Lack
-	}{{syscall.EADDRNOTAVAIL, wire.NoPort}, {syscall.EMFILE, wire.NoFile}, {syscall.ENFILE, wire.NoFile}, {syscall.ENOBUFS, wire.NoMemory}, {syscall.ENOMEM, wire.NoMemory}} {
+	}{{syscall.EADDRNOTAVAIL, wire.NoPort}, {syscall.EMFILE, wire.NoFile}, {syscall.ENFILE, wire.NoFile},
+		{syscall.ENOBUFS, wire.NoMemory}, {syscall.ENOMEM, wire.NoMemory}} {
 		if errors.Is(err, s.errno) {
 			return &wire.Shortage{Lack: s.lack, Err: err}
 		}

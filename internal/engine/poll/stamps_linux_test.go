@@ -44,10 +44,12 @@ const slack = 20 * time.Millisecond
 func (s *slow) judge(before, after []mono.Time) {
 	for _, a := range s.got {
 		if a.joined && a.came.From > after[a.number].Add(slack) {
-			s.wrong = append(s.wrong, "it says not before "+a.came.From.Sub(after[a.number]).String()+" after it was written")
+			s.wrong = append(s.wrong, "it says not before "+a.came.From.Sub(after[a.number]).String()+
+				" after it was written")
 		}
 		if a.came.To < before[a.number].Add(-time.Millisecond) {
-			s.wrong = append(s.wrong, "it says that it came "+before[a.number].Sub(a.came.To).String()+" before it was written")
+			s.wrong = append(s.wrong, "it says that it came "+before[a.number].Sub(a.came.To).String()+
+				" before it was written")
 		}
 		s.errors = append(s.errors, max(0, a.came.To.Sub(before[a.number])))
 	}

@@ -19,7 +19,8 @@ func (r *Recorder) Problem(at time.Duration, number uint64, about bool, clients 
 		r.Unkept++
 		return
 	}
-	p := problem{from: at - around, to: at + around, number: number, hasBody: about, clients: [3]ledger.Client{-1, -1, -1}}
+	p := problem{from: at - around, to: at + around, number: number, hasBody: about,
+		clients: [3]ledger.Client{-1, -1, -1}}
 	copy(p.clients[:], clients)
 	r.waiting = append(r.waiting, p)
 }
@@ -48,7 +49,8 @@ func (r *Recorder) take(p problem) {
 	for _, c := range p.clients {
 		near := r.of(c, p) // from the newest back
 		// Those nearest to the problem.
-		at, _ := slices.BinarySearchFunc(near, mid, func(i uint64, t time.Duration) int { return cmp.Compare(t, r.at(i).At) })
+		at, _ := slices.BinarySearchFunc(near, mid,
+			func(i uint64, t time.Duration) int { return cmp.Compare(t, r.at(i).At) })
 		for _, i := range near[max(0, at-perClient/2):min(len(near), at+perClient/2)] {
 			r.keep(i)
 			rec := r.at(i)
@@ -104,7 +106,8 @@ func (r *Recorder) keepBody(number uint64, what Happening) {
 		return
 	}
 	b := r.body(number)
-	if _, known := r.texts[number]; known || b.number != number || b.length == 0 || r.wrote-b.at > uint64(len(r.arena)) || len(r.texts) >= maxBodies {
+	if _, known := r.texts[number]; known || b.number != number || b.length == 0 ||
+		r.wrote-b.at > uint64(len(r.arena)) || len(r.texts) >= maxBodies {
 		return
 	}
 	c := Body{number, slices.Clone(r.arena[b.at%uint64(len(r.arena)):][:b.length]), b.cut}

@@ -40,7 +40,8 @@ const (
 	NumWhats
 )
 
-var whatNames = [NumWhats]string{"said", "got", "heard", "beat", "set out", "connected", "entered", "left", "closed", "broke", "refused", "denied", "check held", "check failed", "requested", "answered", "lost"}
+var whatNames = [NumWhats]string{"said", "got", "heard", "beat", "set out", "connected", "entered", "left", "closed",
+	"broke", "refused", "denied", "check held", "check failed", "requested", "answered", "lost"}
 
 func (w Happening) String() string {
 	if w >= NumWhats {
@@ -238,14 +239,16 @@ func (r *Recorder) Said(number uint64, text []byte) {
 		r.nextLap()
 	}
 	for len(r.bodies) < maxHeld {
-		if b := r.body(number); b.length == 0 || b.number == number || !r.recent(time.Duration(b.when)*time.Millisecond) {
+		if b := r.body(number); b.length == 0 || b.number == number ||
+			!r.recent(time.Duration(b.when)*time.Millisecond) {
 			break
 		}
 		r.growBodies()
 	}
 	at := r.wrote % uint64(len(r.arena))
 	copy(r.arena[at:], text[:n])
-	*r.body(number) = held{number: number, at: r.wrote, when: uint32(r.now.Milliseconds()), length: uint16(n), cut: n < len(text), seen: -1}
+	*r.body(number) = held{number: number, at: r.wrote, when: uint32(r.now.Milliseconds()), length: uint16(n),
+		cut: n < len(text), seen: -1}
 	r.wrote += uint64(n)
 }
 

@@ -100,8 +100,10 @@ func TestSurroundings(t *testing.T) {
 		r.Add(Record{At: time.Duration(i) * time.Millisecond, Client: 1, What: Got, Number: uint64(i)})
 		r.Settle(time.Duration(i) * time.Millisecond)
 	}
-	if r.keeps > maxKept || len(r.kept) > r.keeps || r.n/inChunk-r.oldest >= maxChunks || len(r.waiting) > 256 || r.Unkept == 0 {
-		t.Errorf("%d kept, %d chunks held, %d wait, %d unkept", r.keeps, r.n/inChunk-r.oldest+1, len(r.waiting), r.Unkept)
+	if r.keeps > maxKept || len(r.kept) > r.keeps || r.n/inChunk-r.oldest >= maxChunks || len(r.waiting) > 256 ||
+		r.Unkept == 0 {
+		t.Errorf("%d kept, %d chunks held, %d wait, %d unkept", r.keeps, r.n/inChunk-r.oldest+1, len(r.waiting),
+			r.Unkept)
 	}
 }
 
@@ -110,11 +112,17 @@ func TestSurroundings(t *testing.T) {
 func TestArrange(t *testing.T) {
 	ms := time.Millisecond
 	records := []Record{
-		{At: 0, Client: 7, What: SetOut, Peer: -1, Room: -1}, {At: 1 * ms, Client: 7, What: Opened, Peer: -1, Room: -1}, {At: 2 * ms, Client: 7, What: Entered, Peer: -1, Room: 1},
-		{At: 5 * ms, Client: 7, What: Said, Number: 3, Peer: -1, Room: 1}, {At: 5 * ms, Client: 8, What: Lost, Number: 3, Peer: 7, Room: 1},
-		{At: 6 * ms, Client: 9, What: Got, Number: 3, Peer: 7, Room: 1}, {At: 7 * ms, Client: 9, What: Got, Number: 3, Peer: 7, Room: 1, Fate: ledger.Duplicate},
-		{At: 8 * ms, Client: 9, What: Got, Number: 2, Peer: 55, Room: 1}, {At: 9 * ms, Client: 9, What: Beat, Peer: -1, Room: -1},
-		{At: 10 * ms, Client: 7, What: Left, Peer: -1, Room: 1}, {At: 11 * ms, Client: 7, What: Broke, Peer: -1, Room: -1}, {At: 12 * ms, Client: 55, What: Said, Number: 9, Peer: -1, Room: 1},
+		{At: 0, Client: 7, What: SetOut, Peer: -1, Room: -1}, {At: 1 * ms, Client: 7, What: Opened, Peer: -1, Room: -1},
+		{At: 2 * ms, Client: 7, What: Entered, Peer: -1, Room: 1},
+		{At: 5 * ms, Client: 7, What: Said, Number: 3, Peer: -1, Room: 1},
+		{At: 5 * ms, Client: 8, What: Lost, Number: 3, Peer: 7, Room: 1},
+		{At: 6 * ms, Client: 9, What: Got, Number: 3, Peer: 7, Room: 1},
+		{At: 7 * ms, Client: 9, What: Got, Number: 3, Peer: 7, Room: 1, Fate: ledger.Duplicate},
+		{At: 8 * ms, Client: 9, What: Got, Number: 2, Peer: 55, Room: 1},
+		{At: 9 * ms, Client: 9, What: Beat, Peer: -1, Room: -1},
+		{At: 10 * ms, Client: 7, What: Left, Peer: -1, Room: 1},
+		{At: 11 * ms, Client: 7, What: Broke, Peer: -1, Room: -1},
+		{At: 12 * ms, Client: 55, What: Said, Number: 9, Peer: -1, Room: 1},
 	}
 	for range 20 {
 		rand.Shuffle(len(records), func(i, k int) { records[i], records[k] = records[k], records[i] })
@@ -122,11 +130,13 @@ func TestArrange(t *testing.T) {
 		for _, r := range Arrange(records, []ledger.Client{7, 8, 9}, Whole, 0, 0) {
 			text += fmt.Sprintf("%d %s %d<%d %d; ", r.Rec.At/ms, r.Rec.What, r.Lane, r.From, r.States[0])
 		}
-		const want = "0 set out 0<-1 0; 1 connected 0<-1 1; 2 entered 0<-1 2; 5 said 0<-1 2; 5 lost 1<0 2; 6 got 2<0 2; 7 got 2<0 2; 8 got 2<-1 2; 9 beat 2<-1 2; 10 left 0<-1 1; 11 broke 0<-1 0; "
+		const want = "0 set out 0<-1 0; 1 connected 0<-1 1; 2 entered 0<-1 2; 5 said 0<-1 2; 5 lost 1<0 2; 6 got " +
+			"2<0 2; 7 got 2<0 2; 8 got 2<-1 2; 9 beat 2<-1 2; 10 left 0<-1 1; 11 broke 0<-1 0; "
 		if text != want {
 			t.Fatalf("got  %s\nwant %s", text, want)
 		}
-		if rows := Arrange(records, []ledger.Client{7, 8, 9}, Odd, 6*ms, 12*ms); len(rows) != 2 || rows[0].Rec.Fate != ledger.Duplicate || rows[1].Rec.What != Broke {
+		if rows := Arrange(records, []ledger.Client{7, 8, 9}, Odd, 6*ms, 12*ms); len(rows) != 2 ||
+			rows[0].Rec.Fate != ledger.Duplicate || rows[1].Rec.What != Broke {
 			t.Fatalf("what is odd from 6 to 12 ms: %+v", rows)
 		}
 		odd := Odds(records)

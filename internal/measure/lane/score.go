@@ -72,7 +72,8 @@ func Arrange(records []Record, clients []ledger.Client, f Filter, from, to time.
 		}
 	}
 	slices.SortStableFunc(mine, func(a, b Record) int {
-		return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(rank(a.What), rank(b.What)), cmp.Compare(a.Client, b.Client), cmp.Compare(a.Number, b.Number), cmp.Compare(a.Fate, b.Fate))
+		return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(rank(a.What), rank(b.What)), cmp.Compare(a.Client, b.Client),
+			cmp.Compare(a.Number, b.Number), cmp.Compare(a.Fate, b.Fate))
 	})
 	var rows []Row
 	var states [MaxLanes]State
@@ -140,7 +141,10 @@ func first(counts map[ledger.Client]int, most int) []ledger.Client {
 	for c := range counts {
 		all = append(all, c)
 	}
-	slices.SortFunc(all, func(a, b ledger.Client) int { return cmp.Or(cmp.Compare(counts[b], counts[a]), cmp.Compare(a, b)) })
+	slices.SortFunc(all, func(a, b ledger.Client) int {
+		return cmp.Or(cmp.Compare(counts[b], counts[a]),
+			cmp.Compare(a, b))
+	})
 	all = all[:min(most, len(all))]
 	slices.Sort(all)
 	return all
@@ -165,7 +169,8 @@ func Odds(records []Record) (odd []Record) {
 		}
 	}
 	slices.SortFunc(odd, func(a, b Record) int {
-		return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(a.Client, b.Client), cmp.Compare(a.What, b.What), cmp.Compare(a.Number, b.Number))
+		return cmp.Or(cmp.Compare(a.At, b.At), cmp.Compare(a.Client, b.Client), cmp.Compare(a.What, b.What),
+			cmp.Compare(a.Number, b.Number))
 	})
 	return odd
 }

@@ -94,7 +94,8 @@ func (l *Ledger) caughtUp(a Arrival) (v Verdict, is bool) {
 		if k.row.number != a.Mark.Number || k.got {
 			continue
 		}
-		v = Verdict{Fate: CaughtUp, Sheet: k.row.say.Sheet, Kind: k.row.say.Kind, Latency: max(0, a.At.Sub(k.row.say.Due)), Own: true}
+		v = Verdict{Fate: CaughtUp, Sheet: k.row.say.Sheet, Kind: k.row.say.Kind,
+			Latency: max(0, a.At.Sub(k.row.say.Due)), Own: true}
 		l.hadSettled(a) // now it has
 		k.got = true
 		*k.row.say.Sheet.cells[k.row.cell+int(s.crew)].Of(v.Fate)++

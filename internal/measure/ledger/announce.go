@@ -12,7 +12,8 @@ type announcement struct {
 // about a client in a room; ok is false if there is none open.
 func (l *Ledger) Announced(k Kind, r Room, about Client) (number uint64, ok bool) {
 	number, ok = l.announced[announcement{r, about, k}]
-	if slot := l.slot(about, r); ok && k == Gone && slot >= 0 && l.rooms[r].seats[slot].inside() && l.rowOf(number).say.Sent < l.rooms[r].seats[slot].asked {
+	if slot := l.slot(about, r); ok && k == Gone && slot >= 0 && l.rooms[r].seats[slot].inside() &&
+		l.rowOf(number).say.Sent < l.rooms[r].seats[slot].asked {
 		return 0, false // it is in again: that was about an earlier stay
 	}
 	return number, ok

@@ -600,10 +600,12 @@ type row struct {
 	latency    []uint32   // by slot, in ticks; 0: has not come
 	least      []uint32   // by slot, if some are only known within bounds: the least; 0: that is latency
 	aloneLeast uint32     // of a narrow row: the same
-	nth        []uint32   // by slot, if an order for all is promised: how many the recipient had got before it, and 1; 0: has not come
-	doubted    []doubt    // deliveries that others may have got in another order
-	odd        []Outcome  // duplicates, strays and allowed ones
-	oddRest    int        // those beyond maxOdd
+	// by slot, if an order for all is promised: how many the recipient had got before it,
+	// and 1; 0: has not come
+	nth     []uint32
+	doubted []doubt   // deliveries that others may have got in another order
+	odd     []Outcome // duplicates, strays and allowed ones
+	oddRest int       // those beyond maxOdd
 }
 
 // maxOdd bounds the odd arrivals that are kept of one message.
@@ -618,7 +620,8 @@ func (l *Ledger) newRow() *row {
 	l.free = l.free[:n-1]
 	r.got.Clear()
 	r.past.Clear()
-	*r = row{got: r.got, past: r.past, latency: r.latency[:0], least: r.least[:0], nth: r.nth[:0], odd: r.odd[:0], few: r.few[:0], also: r.also[:0], doubted: r.doubted[:0]}
+	*r = row{got: r.got, past: r.past, latency: r.latency[:0], least: r.least[:0], nth: r.nth[:0], odd: r.odd[:0],
+		few: r.few[:0], also: r.also[:0], doubted: r.doubted[:0]}
 	return r
 }
 

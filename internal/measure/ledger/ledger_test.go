@@ -79,7 +79,8 @@ func (m *model) catchUp(msg *modelMessage, to Client) bool {
 }
 
 func (m *model) say(s Say) {
-	msg := &modelMessage{say: s, owed: map[Client]bool{}, came: map[Client]int{}, past: map[Client]bool{}, cameAt: map[Client]mono.Time{}, tally: map[uint16]*Tally{}}
+	msg := &modelMessage{say: s, owed: map[Client]bool{}, came: map[Client]int{}, past: map[Client]bool{},
+		cameAt: map[Client]mono.Time{}, tally: map[uint16]*Tally{}}
 	for c := range m.crews {
 		msg.tally[m.crews[c]] = &Tally{}
 	}
@@ -136,7 +137,9 @@ func (m *model) arrive(n int, to Client, at mono.Time, past bool, cfg Config) {
 		t.Late++
 	case msg.owed[to]:
 		t.Delivered++
-	case (msg.say.Audience == ToRoom || msg.say.Audience == ToOthers && to != msg.say.Sender || msg.say.Audience == ToMember && to == msg.say.To || msg.say.Audience == ToSender && to == msg.say.Sender) && edge:
+	case (msg.say.Audience == ToRoom || msg.say.Audience == ToOthers && to != msg.say.Sender ||
+		msg.say.Audience == ToMember && to == msg.say.To || msg.say.Audience == ToSender && to == msg.say.Sender) &&
+		edge:
 		t.Allowed++
 	default:
 		t.Stray++
@@ -203,10 +206,12 @@ func TestAgainstModel(t *testing.T) {
 	for seed := range uint64(300) {
 		r := rand.New(rand.NewPCG(seed, 9))
 		var spreads []Spread
-		cfg := Config{Run: 77, Crews: 3, Prompt: 40 * time.Millisecond, Grace: 100 * time.Millisecond, Keep: 1 << 20, Sample: 5}
+		cfg := Config{Run: 77, Crews: 3, Prompt: 40 * time.Millisecond, Grace: 100 * time.Millisecond, Keep: 1 << 20,
+			Sample: 5}
 		cfg.Spread = func(s Spread) { spreads = append(spreads, s) }
 		l := New(cfg)
-		m := &model{away: map[Client]*[2]mono.Time{}, asked: map[[2]int32]mono.Time{}, last: map[[2]int32]mono.Time{}, member: map[[2]int32]bool{}, ceased: map[[2]int32][][2]mono.Time{}, over: map[[2]int32][]mono.Time{}}
+		m := &model{away: map[Client]*[2]mono.Time{}, asked: map[[2]int32]mono.Time{}, last: map[[2]int32]mono.Time{},
+			member: map[[2]int32]bool{}, ceased: map[[2]int32][][2]mono.Time{}, over: map[[2]int32][]mono.Time{}}
 		clients, rooms := 2+r.IntN(12), 1+r.IntN(3)
 		for range clients {
 			crew := uint16(r.IntN(3))
@@ -271,7 +276,8 @@ func TestAgainstModel(t *testing.T) {
 					a[1] = now
 				}
 			case 6, 7:
-				s := Say{Kind: Notice, Audience: Audience(r.IntN(4)), Room: room, Sender: c, To: Client(r.IntN(clients)), Due: now - mono.Time(r.IntN(5))*ms, Sent: now, Sheet: &Sheet{}}
+				s := Say{Kind: Notice, Audience: Audience(r.IntN(4)), Room: room, Sender: c,
+					To: Client(r.IntN(clients)), Due: now - mono.Time(r.IntN(5))*ms, Sent: now, Sheet: &Sheet{}}
 				if s.Audience == ToMember {
 					s.Kind = Whisper
 				}
@@ -286,7 +292,8 @@ func TestAgainstModel(t *testing.T) {
 				}
 				n := max(0, len(m.messages)-1-r.IntN(12))
 				past := r.IntN(10) == 0
-				v := l.Arrive(Arrival{To: c, Mark: mark.Mark{Run: 77, Room: uint32(m.messages[n].say.Room), Number: uint64(n)}, At: now, Past: past, Sheet: global})
+				v := l.Arrive(Arrival{To: c, Mark: mark.Mark{Run: 77, Room: uint32(m.messages[n].say.Room),
+					Number: uint64(n)}, At: now, Past: past, Sheet: global})
 				switch {
 				case n >= settled:
 					m.arrive(n, c, now, past, cfg)
@@ -321,7 +328,8 @@ func TestAgainstModel(t *testing.T) {
 		var g Tally
 		global.Each(func(_ Cell, c *Tally) { g.Add(c) })
 		if g.Past != m.past || g.Overdue != m.overdue || l.Open() != 0 {
-			t.Fatalf("seed %d: past %d, overdue %d, open %d; want %d, %d, 0", seed, g.Past, g.Overdue, l.Open(), m.past, m.overdue)
+			t.Fatalf("seed %d: past %d, overdue %d, open %d; want %d, %d, 0", seed, g.Past, g.Overdue, l.Open(), m.past,
+				m.overdue)
 		}
 	}
 }
@@ -356,7 +364,8 @@ func compare(t *testing.T, seed uint64, m *model, sheets []*Sheet, spreads []Spr
 		slices.Sort(msg.first)
 		n := len(msg.first)
 		s := bySheet[sheets[i]]
-		if s.Sheet != sheets[i] || s.Reached < n || s.First != msg.first[0] || s.Median != msg.first[(n-1)/2] || s.Last != msg.first[n-1] {
+		if s.Sheet != sheets[i] || s.Reached < n || s.First != msg.first[0] || s.Median != msg.first[(n-1)/2] ||
+			s.Last != msg.first[n-1] {
 			t.Fatalf("seed %d: message %d spread %+v, want %v", seed, i, s, msg.first)
 		}
 	}
@@ -394,13 +403,16 @@ func TestKept(t *testing.T) {
 	if len(l.Kept) != 3 || len(l.Sampled) != 3 {
 		t.Fatalf("%d kept, %d sampled", len(l.Kept), len(l.Sampled))
 	}
-	if k := l.Kept[0]; k.Number != 1 || k.Lost != 1 || k.Outcomes[0] != (Outcome{Client: 1, Fate: Lost}) || k.Outcomes[1] != (Outcome{Client: 0, Fate: Delivered, Latency: time.Millisecond}) {
+	if k := l.Kept[0]; k.Number != 1 || k.Lost != 1 || k.Outcomes[0] != (Outcome{Client: 1, Fate: Lost}) ||
+		k.Outcomes[1] != (Outcome{Client: 0, Fate: Delivered, Latency: time.Millisecond}) {
 		t.Errorf("the lost one: %+v", k)
 	}
-	if k := l.Kept[1]; k.Number != 2 || k.Outcomes[0] != (Outcome{Client: 2, Fate: Stray, Latency: 3 * time.Millisecond}) || len(k.Outcomes) != 3 {
+	if k := l.Kept[1]; k.Number != 2 || k.Outcomes[0] != (Outcome{Client: 2, Fate: Stray,
+		Latency: 3 * time.Millisecond}) || len(k.Outcomes) != 3 {
 		t.Errorf("the stray one: %+v", k)
 	}
-	if k := l.Kept[2]; k.Number != 8 || k.Odd != 0 || fmt.Sprint(k.Outcomes[0].Fate, k.Outcomes[1].Fate, k.Outcomes[2].Fate) != "lost allowed delivered" {
+	if k := l.Kept[2]; k.Number != 8 || k.Odd != 0 ||
+		fmt.Sprint(k.Outcomes[0].Fate, k.Outcomes[1].Fate, k.Outcomes[2].Fate) != "lost allowed delivered" {
 		t.Errorf("the other lost one: %+v", k)
 	}
 }
@@ -451,7 +463,8 @@ func BenchmarkArrive(b *testing.B) {
 			l.Settle(now)
 			n = l.Say(Say{Room: room, Due: now, Sent: now, Sheet: sheet})
 		}
-		l.Arrive(Arrival{To: c, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: now + mono.Time(c)*500, Sheet: sheet})
+		l.Arrive(Arrival{To: c, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: now + mono.Time(c)*500,
+			Sheet: sheet})
 		c++
 	}
 }

@@ -18,8 +18,10 @@ type room struct {
 
 // A roomSeat is one client's standing in one room. There are many.
 type roomSeat struct {
-	stay                            // the latest, which may be over
-	earlier  *[]stay                // those before it, the latest last, as long as something that was said in them is open; nil: none
+	stay // the latest, which may be over
+	// those before it, the latest last, as long as something that was said in them is
+	// open; nil: none
+	earlier  *[]stay
 	order    *orderSeat             // if an order for all is promised
 	lastSaid [2]maybe.Index[uint64] // the last message that it said here, on each of its connections
 	client   Client

@@ -31,7 +31,8 @@ func TestOrder(t *testing.T) {
 		from := make([]int, count) // the sender, and the connection that it said it on
 		for i := range count {
 			from[i] = r.IntN(2 * min(senders, members))
-			if n := l.Say(Say{Room: room, Sender: Client(from[i] / 2), Apart: from[i]%2 == 1, Sheet: sheet}); n != uint64(i) {
+			if n := l.Say(Say{Room: room, Sender: Client(from[i] / 2), Apart: from[i]%2 == 1,
+				Sheet: sheet}); n != uint64(i) {
 				t.Fatal(n)
 			}
 		}
@@ -61,7 +62,8 @@ func TestOrder(t *testing.T) {
 		for left := members * count; left > 0; {
 			m := r.IntN(members)
 			for burst := 1 + r.IntN(3); burst > 0 && next[m] < count; burst-- { // one read may hold several
-				l.Arrive(Arrival{To: Client(m), Mark: mark.Mark{Run: 1, Room: uint32(room), Number: uint64(orders[m][next[m]])}, At: 1, Sheet: sheet})
+				l.Arrive(Arrival{To: Client(m), Mark: mark.Mark{Run: 1, Room: uint32(room),
+					Number: uint64(orders[m][next[m]])}, At: 1, Sheet: sheet})
 				next[m]++
 				left--
 			}
@@ -70,7 +72,8 @@ func TestOrder(t *testing.T) {
 		var got Tally
 		sheet.Each(func(_ Cell, c *Tally) { got.Add(c) })
 		if got.Reordered != wantReordered {
-			t.Fatalf("seed %d: %d are reordered, want %d; senders %v, orders %v", seed, got.Reordered, wantReordered, from, orders)
+			t.Fatalf("seed %d: %d are reordered, want %d; senders %v, orders %v", seed, got.Reordered, wantReordered,
+				from, orders)
 		}
 		// What overtakes its own sender's is said as that; if there is no such
 		// thing, disagreement must show exactly if there is any.
@@ -100,7 +103,8 @@ func TestPresence(t *testing.T) {
 	for seed := range uint64(100) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		var said []Count
-		l := New(Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Settle: settle, Presence: func(c Count) { said = append(said, c) }})
+		l := New(Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Settle: settle,
+			Presence: func(c Count) { said = append(said, c) }})
 		room := l.Room("lock-1")
 		clients := 3 + r.IntN(8)
 		asked, member := map[Client]bool{}, map[Client]bool{}
@@ -112,7 +116,8 @@ func TestPresence(t *testing.T) {
 		spans := []span{{}} // how the membership was, from when on
 		now := ms
 		changed := func() {
-			if s := (span{now, len(member), len(asked)}); s.low != spans[len(spans)-1].low || s.high != spans[len(spans)-1].high {
+			if s := (span{now, len(member), len(asked)}); s.low != spans[len(spans)-1].low ||
+				s.high != spans[len(spans)-1].high {
 				spans = append(spans, s)
 			}
 		}
@@ -221,11 +226,13 @@ func TestAnnounced(t *testing.T) {
 		if !ok {
 			return Foreign
 		}
-		return l.Arrive(Arrival{To: to, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: at, Sheet: sheet}).Fate
+		return l.Arrive(Arrival{To: to, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: at,
+			Sheet: sheet}).Fate
 	}
 	l.Ask(3, room, ms)
 	announce(Joined, 3, ms)
-	if a, b, c := hear(Joined, 3, 0, 2*ms), hear(Joined, 3, 1, 2*ms), hear(Joined, 3, 1, 3*ms); a != Delivered || b != Delivered || c != Duplicate {
+	if a, b, c := hear(Joined, 3, 0, 2*ms), hear(Joined, 3, 1, 2*ms), hear(Joined, 3, 1, 3*ms); a != Delivered ||
+		b != Delivered || c != Duplicate {
 		t.Errorf("entering: %v %v %v", a, b, c)
 	}
 	l.Enter(3, room, 3*ms)
@@ -248,7 +255,8 @@ func TestAnnounced(t *testing.T) {
 			gone.Add(t)
 		}
 	})
-	if joined.Owed != 3 || joined.Delivered != 2 || joined.Excused != 1 || joined.Lost != 0 || joined.Duplicate != 1 || joined.Said != 0 {
+	if joined.Owed != 3 || joined.Delivered != 2 || joined.Excused != 1 || joined.Lost != 0 || joined.Duplicate != 1 ||
+		joined.Said != 0 {
 		t.Errorf("joined: %+v", joined)
 	}
 	if gone.Owed != 1 || gone.Delivered != 1 || gone.Lost != 0 {
@@ -332,7 +340,8 @@ func TestPileUp(t *testing.T) {
 	l.Arrive(Arrival{To: 2, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: piled}, At: 940 * ms, Sheet: sheet})
 	l.Left(2, room, 950*ms)
 	l.Ask(2, room, 960*ms)
-	if v := l.Arrive(Arrival{To: 2, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: piled}, At: 970 * ms, Past: true, Sheet: sheet}); v.Fate != Past {
+	if v := l.Arrive(Arrival{To: 2, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: piled}, At: 970 * ms,
+		Past: true, Sheet: sheet}); v.Fate != Past {
 		t.Errorf("what piled up is %v when it comes as history in another stay", v.Fate)
 	}
 	l.Settle(mono.Never - 1)
@@ -364,7 +373,8 @@ func TestAfterSettlement(t *testing.T) {
 		l.Enter(c, Everyone, 0)
 	}
 	get := func(n uint64, to Client, at mono.Time) Fate {
-		return l.Arrive(Arrival{To: to, Mark: mark.Mark{Run: 1, Room: uint32(Everyone), Number: n}, At: at, Sheet: sheet}).Fate
+		return l.Arrive(Arrival{To: to, Mark: mark.Mark{Run: 1, Room: uint32(Everyone), Number: n}, At: at,
+			Sheet: sheet}).Fate
 	}
 	all := l.Say(Say{Room: Everyone, Sender: 0, Sheet: sheet})
 	for to := range Client(19_999) {

@@ -69,7 +69,8 @@ func (w *Window) asPart() Part {
 
 // hists are the distributions of an entry that are not in its parts.
 func (e *Entry) hists() [7]*meter.Packed {
-	return [7]*meter.Packed{&e.Connect, &e.Enter, &e.Age, &e.Answer, &e.PushedBack, &e.Health.ReadingLag, &e.Health.ScheduleLag}
+	return [7]*meter.Packed{&e.Connect, &e.Enter, &e.Age, &e.Answer, &e.PushedBack, &e.Health.ReadingLag,
+		&e.Health.ScheduleLag}
 }
 
 // hists are the same of a window, in the same order.

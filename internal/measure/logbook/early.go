@@ -63,8 +63,10 @@ func (d *doubt) clone() *doubt {
 		return nil
 	}
 	var c doubt
-	for _, h := range [][2]*meter.Hist{{&c.late.fanout, &d.late.fanout}, {&c.late.first, &d.late.first}, {&c.late.median, &d.late.median}, {&c.late.last, &d.late.last},
-		{&c.soon.fanout, &d.soon.fanout}, {&c.soon.first, &d.soon.first}, {&c.soon.median, &d.soon.median}, {&c.soon.last, &d.soon.last}} {
+	for _, h := range [][2]*meter.Hist{{&c.late.fanout, &d.late.fanout}, {&c.late.first, &d.late.first},
+		{&c.late.median, &d.late.median}, {&c.late.last, &d.late.last},
+		{&c.soon.fanout, &d.soon.fanout}, {&c.soon.first, &d.soon.first}, {&c.soon.median, &d.soon.median},
+		{&c.soon.last, &d.soon.last}} {
 		*h[0] = *h[1].Clone()
 	}
 	return &c

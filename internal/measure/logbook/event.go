@@ -26,7 +26,8 @@ const (
 	numWhats
 )
 
-var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "closed", "broke", "refused", "denied", "missed", "check failed", "not opened", "evicted"}
+var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "closed", "broke", "refused", "denied",
+	"missed", "check failed", "not opened", "evicted"}
 
 func (w EventKind) String() string {
 	if w >= numWhats {

@@ -32,8 +32,10 @@ type Figure struct {
 	// certain is set if no slowness of the tool can have caused what the
 	// figure counts.
 	certain bool
-	some    func(*Window) bool    // reports whether anything was there to be counted
-	other   func(*Window) float64 // what it would be if every arrival had been as early as it can have been; nil: the same
+	some    func(*Window) bool // reports whether anything was there to be counted
+	// what it would be if every arrival had been as early as it can have been; nil: the
+	// same
+	other func(*Window) float64
 }
 
 // Early reads the figure off a window as it would be if every arrival had been as
@@ -97,18 +99,27 @@ func makeFigures() map[string]*Figure {
 	}
 	distribution := func(name, doc string, of func(*Window) *meter.Hist) { bounded(name, doc, of, nil) }
 	bounded("fanout", "fan-out latency of owed deliveries", (*Window).Fanout, (*Window).FanoutEarly)
-	bounded("spread.first", "until the first of a message's audience has it", func(w *Window) *meter.Hist { return &w.First }, (*Window).FirstEarly)
-	bounded("spread.median", "until half of a message's audience has it", func(w *Window) *meter.Hist { return &w.Median }, (*Window).MedianEarly)
-	bounded("spread.last", "until the last of a message's audience has it", func(w *Window) *meter.Hist { return &w.Last }, (*Window).LastEarly)
+	bounded("spread.first", "until the first of a message's audience has it",
+		func(w *Window) *meter.Hist { return &w.First }, (*Window).FirstEarly)
+	bounded("spread.median", "until half of a message's audience has it",
+		func(w *Window) *meter.Hist { return &w.Median }, (*Window).MedianEarly)
+	bounded("spread.last", "until the last of a message's audience has it",
+		func(w *Window) *meter.Hist { return &w.Last }, (*Window).LastEarly)
 	distribution("connect", "from dialling to the agreed connection", func(w *Window) *meter.Hist { return &w.Connect })
 	distribution("enter", "from asking for a room to its confirmation", func(w *Window) *meter.Hist { return &w.Enter })
-	distribution("feed.age", "how old what the server pushes by itself is when it comes", func(w *Window) *meter.Hist { return &w.Age })
-	distribution("request", "from an HTTP request to the end of its answer", func(w *Window) *meter.Hist { return &w.Answer })
-	distribution("schedule.pushed_back", "how far the waits of scripts pushed the turns of repeats beyond their time", func(w *Window) *meter.Hist { return &w.PushedBack })
-	distribution("self.reading_lag", "from arrival in the kernel to the tool's reading", func(w *Window) *meter.Hist { return &w.ReadingLag })
-	distribution("self.schedule_lag", "from a message's due time to its sending", func(w *Window) *meter.Hist { return &w.ScheduleLag })
+	distribution("feed.age", "how old what the server pushes by itself is when it comes",
+		func(w *Window) *meter.Hist { return &w.Age })
+	distribution("request", "from an HTTP request to the end of its answer",
+		func(w *Window) *meter.Hist { return &w.Answer })
+	distribution("schedule.pushed_back", "how far the waits of scripts pushed the turns of repeats beyond their time",
+		func(w *Window) *meter.Hist { return &w.PushedBack })
+	distribution("self.reading_lag", "from arrival in the kernel to the tool's reading",
+		func(w *Window) *meter.Hist { return &w.ReadingLag })
+	distribution("self.schedule_lag", "from a message's due time to its sending",
+		func(w *Window) *meter.Hist { return &w.ScheduleLag })
 	deliveries := func(name string, of func(*ledger.Tally) int64) *Figure {
-		f := add("ledger."+strings.ReplaceAll(name, " ", "_"), Count, "deliveries that are "+name, func(w *Window) float64 { return float64(of(&w.Total)) })
+		f := add("ledger."+strings.ReplaceAll(name, " ", "_"), Count, "deliveries that are "+name,
+			func(w *Window) float64 { return float64(of(&w.Total)) })
 		f.some = func(w *Window) bool { return w.Total.Owed > 0 }
 		return f
 	}
@@ -139,22 +150,31 @@ func makeFigures() map[string]*Figure {
 			}
 			return n
 		}},
-		{"messages.unsent", "messages that were due and could not be said", func(w *Window) int64 { return w.Counts.Unsent }},
+		{"messages.unsent", "messages that were due and could not be said",
+			func(w *Window) int64 { return w.Counts.Unsent }},
 		{"messages.arrivals", "messages received, of any kind", func(w *Window) int64 { return w.Counts.Arrivals }},
 		{"clients.open", "the most connections open at once", func(w *Window) int64 { return int64(w.Most.Open) }},
-		{"messages.unknown", "messages without a mark that no rule of the dialect recognised", func(w *Window) int64 { return w.Counts.Unknown }},
-		{"announcements.stray", "announcements that a client joined or left which it did not", func(w *Window) int64 { return w.Counts.StrayNews }},
-		{"clients.hindered", "connections that could not be opened for want of a local port, file or memory", func(w *Window) int64 { return w.Counts.Hindered }},
-		{"clients.evicted", "clients that the server closed while they misbehaved on purpose", func(w *Window) int64 { return w.Counts.Evicted }},
-		{"clients.refused", "connections that never came to be open", func(w *Window) int64 { return w.Counts.Refused }},
+		{"messages.unknown", "messages without a mark that no rule of the dialect recognised",
+			func(w *Window) int64 { return w.Counts.Unknown }},
+		{"announcements.stray", "announcements that a client joined or left which it did not",
+			func(w *Window) int64 { return w.Counts.StrayNews }},
+		{"clients.hindered", "connections that could not be opened for want of a local port, file or memory",
+			func(w *Window) int64 { return w.Counts.Hindered }},
+		{"clients.evicted", "clients that the server closed while they misbehaved on purpose",
+			func(w *Window) int64 { return w.Counts.Evicted }},
+		{"clients.refused", "connections that never came to be open",
+			func(w *Window) int64 { return w.Counts.Refused }},
 		{"clients.broken", "open connections that the server ended", func(w *Window) int64 { return w.Counts.Broken }},
 		{"clients.denied", "names and rooms refused or not answered", func(w *Window) int64 { return w.Counts.Denied }},
-		{"clients.malformed", "connections on which the server broke the protocol", func(w *Window) int64 { return w.Counts.Malformed }},
+		{"clients.malformed", "connections on which the server broke the protocol",
+			func(w *Window) int64 { return w.Counts.Malformed }},
 		{"expectations.met", "expectations that were met", func(w *Window) int64 { return w.Counts.Met }},
-		{"expectations.missed", "expectations that were not met in time", func(w *Window) int64 { return w.Counts.Missed }},
+		{"expectations.missed", "expectations that were not met in time",
+			func(w *Window) int64 { return w.Counts.Missed }},
 		{"checks.held", "checks of any kind that held", (*Window).ChecksHeld},
 		{"checks.failed", "checks of any kind that failed", (*Window).ChecksFailed},
-		{"checks.failed_otherwise", "checks that failed, expectations apart", func(w *Window) int64 { return w.ChecksFailed() - w.Counts.Missed }},
+		{"checks.failed_otherwise", "checks that failed, expectations apart",
+			func(w *Window) int64 { return w.ChecksFailed() - w.Counts.Missed }},
 		{"requests.answered", "HTTP requests that were answered", func(w *Window) int64 { return w.Counts.Requests }},
 		{"requests.unanswered", "HTTP requests that were not", func(w *Window) int64 { return w.Counts.Unheard }},
 		{"feed.readings", "what the server pushed by itself", func(w *Window) int64 { return w.Counts.Readings }},
@@ -162,14 +182,16 @@ func makeFigures() map[string]*Figure {
 		{"feed.repeats", "what came again of it", func(w *Window) int64 { return w.Counts.Repeats }},
 		{"feed.backward", "what came of it after a later one", func(w *Window) int64 { return w.Counts.Backward }},
 		{"feed.stale", "what was older than it may be", func(w *Window) int64 { return w.Counts.Stale }},
-		{"self.overloaded", "seconds in which the tool was the bottleneck", func(w *Window) int64 { return int64(w.Overloaded) }},
+		{"self.overloaded", "seconds in which the tool was the bottleneck",
+			func(w *Window) int64 { return int64(w.Overloaded) }},
 	} {
 		add(c.name, Count, c.doc, func(w *Window) float64 { return float64(c.of(w)) }).some = somethingFor(c.name)
 	}
 	for name, f := range all {
 		f.self = strings.HasPrefix(name, "self.")
 		switch name {
-		case "clients.malformed", "messages.unknown", "announcements.stray", "feed.repeats", "feed.backward", "clients.hindered":
+		case "clients.malformed", "messages.unknown", "announcements.stray", "feed.repeats", "feed.backward",
+			"clients.hindered":
 			f.certain = true
 		}
 	}

@@ -42,8 +42,10 @@ type Counts struct {
 	Stale     int64 // that were older than they may be
 	Unknown   int64 // messages without a mark that no rule of the dialect recognised
 	StrayNews int64 // announcements that a client joined or left which it did not
-	Piled     int64 // deliveries that had piled up at clients that read slowly on purpose, on the second of their message
-	Evicted   int64 // clients that the server closed while they misbehaved on purpose
+	// deliveries that had piled up at clients that read slowly on purpose, on the second
+	// of their message
+	Piled   int64
+	Evicted int64 // clients that the server closed while they misbehaved on purpose
 }
 
 // A CheckCount is how often a check of the trial held and failed.
@@ -225,8 +227,10 @@ type Series struct {
 
 // Entry copies the page.
 func (p *Page) Entry() *Entry {
-	e := &Entry{At: p.At, Settled: p.settled(), Foreign: p.Sheet.Foreign, Counts: p.Counts, Gauges: p.Gauges, Health: p.Health, Part: p.part(),
-		Connect: p.Connect.Pack(), Enter: p.Enter.Pack(), Age: p.Age.Pack(), Answer: p.Answer.Pack(), PushedBack: p.PushedBack.Pack(), Checks: slices.Clone(p.Checks)}
+	e := &Entry{At: p.At, Settled: p.settled(), Foreign: p.Sheet.Foreign, Counts: p.Counts, Gauges: p.Gauges,
+		Health: p.Health, Part: p.part(),
+		Connect: p.Connect.Pack(), Enter: p.Enter.Pack(), Age: p.Age.Pack(), Answer: p.Answer.Pack(),
+		PushedBack: p.PushedBack.Pack(), Checks: slices.Clone(p.Checks)}
 	e.Health.ReadingLag, e.Health.ScheduleLag = p.ReadingLag.Pack(), p.ScheduleLag.Pack()
 	if p.own != nil {
 		own := p.own.part()

@@ -21,7 +21,8 @@ func fill(t *testing.T, seed uint64, seconds int) *Book {
 	t.Helper()
 	r := rand.New(rand.NewPCG(seed, 1))
 	b := NewBook(0, 3)
-	l := ledger.New(ledger.Config{Run: 1, Crews: 3, Prompt: 50 * time.Millisecond, Grace: 3 * time.Second, Spread: func(s ledger.Spread) { b.Second(s.Sheet.Second).Spread(s) }})
+	l := ledger.New(ledger.Config{Run: 1, Crews: 3, Prompt: 50 * time.Millisecond, Grace: 3 * time.Second,
+		Spread: func(s ledger.Spread) { b.Second(s.Sheet.Second).Spread(s) }})
 	rooms := []ledger.Room{l.Room("lock-1"), l.Room("lock-2")}
 	for i := range 30 {
 		c := l.AddClient(uint16(i % 3))
@@ -44,7 +45,8 @@ func fill(t *testing.T, seed uint64, seconds int) *Book {
 			}
 			for range 1 + r.IntN(20)/19 {
 				at := now + mono.Time(r.IntN(90))*mono.Time(time.Millisecond)
-				v := l.Arrive(ledger.Arrival{To: c, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: at, Sheet: &b.Now().Sheet})
+				v := l.Arrive(ledger.Arrival{To: c, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: at,
+					Sheet: &b.Now().Sheet})
 				b.Now().Counts.Marked++
 				if v.Fate == ledger.Delivered || v.Fate == ledger.Late {
 					b.Second(v.Sheet.Second).Delivery(uint16(c%3), v.Owed, v.Latency, v.Least)
@@ -79,7 +81,8 @@ func TestWindowsAddUp(t *testing.T) {
 		t.Fatalf("%d seconds", len(entries))
 	}
 	whole := sum(t, entries)
-	if whole.Imbalance() != "" || whole.Total.Owed == 0 || whole.Total.Lost == 0 || whole.Total.Duplicate == 0 || whole.Total.Late == 0 || whole.Total.Open() != 0 {
+	if whole.Imbalance() != "" || whole.Total.Owed == 0 || whole.Total.Lost == 0 || whole.Total.Duplicate == 0 ||
+		whole.Total.Late == 0 || whole.Total.Open() != 0 {
 		t.Fatalf("%s %+v", whole.Imbalance(), whole.Total)
 	}
 	r := rand.New(rand.NewPCG(2, 2))
@@ -107,7 +110,8 @@ func TestWindowsAddUp(t *testing.T) {
 			t.Errorf("cut at %d, the balance sheets differ", cut)
 		}
 	}
-	for _, lines := range [][]Line{whole.ByRoom(), whole.ByCrew(), whole.By(func(c ledger.Cell) int { return int(c.Kind) })} {
+	for _, lines := range [][]Line{whole.ByRoom(), whole.ByCrew(),
+		whole.By(func(c ledger.Cell) int { return int(c.Kind) })} {
 		var all ledger.Tally
 		for _, l := range lines {
 			all.Add(&l.Tally)
@@ -157,7 +161,8 @@ func TestTakeWaitsForSettlement(t *testing.T) {
 	b.Advance(3 * second)
 	l.Settle(2 * second)
 	closed, open = b.Take(false)
-	if len(closed) != 3 || len(open) != 1 || !closed[0].Settled || closed[0].Cells[0].Tally.Lost != 1 || open[0].At != 3 {
+	if len(closed) != 3 || len(open) != 1 || !closed[0].Settled || closed[0].Cells[0].Tally.Lost != 1 ||
+		open[0].At != 3 {
 		t.Fatalf("%d closed, %d open", len(closed), len(open))
 	}
 	if p := b.At(0); p.At != 3 {
@@ -171,13 +176,16 @@ func TestJudge(t *testing.T) {
 		make func(*Page)
 		want Overload
 	}{
-		"idle":             {func(*Page) {}, 0},
-		"busy, with room":  {func(p *Page) { p.Health.Busy = 900 * time.Millisecond }, 0},
-		"full":             {func(p *Page) { p.Health.Busy = 990 * time.Millisecond }, LoopFull},
-		"one late send":    {func(p *Page) { record(&p.ScheduleLag, 99, time.Millisecond, 1, 300*time.Millisecond) }, 0},
-		"many late sends":  {func(p *Page) { record(&p.ScheduleLag, 80, time.Millisecond, 20, 30*time.Millisecond) }, SendsLate},
-		"one late read":    {func(p *Page) { record(&p.ReadingLag, 99, time.Millisecond, 1, time.Second) }, 0},
-		"many late reads":  {func(p *Page) { record(&p.ReadingLag, 10, time.Millisecond, 90, 200*time.Millisecond) }, ReadingLate},
+		"idle":            {func(*Page) {}, 0},
+		"busy, with room": {func(p *Page) { p.Health.Busy = 900 * time.Millisecond }, 0},
+		"full":            {func(p *Page) { p.Health.Busy = 990 * time.Millisecond }, LoopFull},
+		"one late send": {func(p *Page) { record(&p.ScheduleLag, 99, time.Millisecond, 1, 300*time.Millisecond) },
+			0},
+		"many late sends": {func(p *Page) { record(&p.ScheduleLag, 80, time.Millisecond, 20, 30*time.Millisecond) },
+			SendsLate},
+		"one late read": {func(p *Page) { record(&p.ReadingLag, 99, time.Millisecond, 1, time.Second) }, 0},
+		"many late reads": {func(p *Page) { record(&p.ReadingLag, 10, time.Millisecond, 90, 200*time.Millisecond) },
+			ReadingLate},
 		"a burst is usual": {func(p *Page) { record(&p.ReadingLag, 10, time.Millisecond, 90, 40*time.Millisecond) }, 0},
 	} {
 		p := NewPage(0, 1)
@@ -279,7 +287,10 @@ func TestCoarsen(t *testing.T) {
 	}
 	all := append(append(append([]*Entry{}, entries[:2]...), coarse...), entries[8:]...)
 	a, b := sum(t, entries), sum(t, all)
-	if a.Total != b.Total || a.Counts != b.Counts || a.Fit != b.Fit || a.Seconds != b.Seconds || len(a.Cells) != len(b.Cells) || a.Fanout().Latencies() != b.Fanout().Latencies() || a.First.Latencies() != b.First.Latencies() || a.Connect.Latencies() != b.Connect.Latencies() || a.ReadingLag.Latencies() != b.ReadingLag.Latencies() {
+	if a.Total != b.Total || a.Counts != b.Counts || a.Fit != b.Fit || a.Seconds != b.Seconds ||
+		len(a.Cells) != len(b.Cells) || a.Fanout().Latencies() != b.Fanout().Latencies() ||
+		a.First.Latencies() != b.First.Latencies() || a.Connect.Latencies() != b.Connect.Latencies() ||
+		a.ReadingLag.Latencies() != b.ReadingLag.Latencies() {
 		t.Errorf("%+v\n%+v", a.Total, b.Total)
 	}
 	whole, err := Sum(entries[2:8], nil)
@@ -288,7 +299,8 @@ func TestCoarsen(t *testing.T) {
 	}
 	for i, e := range coarse {
 		f, err := e.Fanout()
-		if err != nil || f.Latencies() != whole.Fanout().Latencies() || e.At != entries[2+i].At || e.Counts != entries[2+i].Counts {
+		if err != nil || f.Latencies() != whole.Fanout().Latencies() || e.At != entries[2+i].At ||
+			e.Counts != entries[2+i].Counts {
 			t.Errorf("second %d: %v", e.At, err)
 		}
 	}

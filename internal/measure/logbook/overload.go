@@ -25,8 +25,10 @@ const (
 
 // overloadWords say the reasons so that "because" can stand before them.
 var overloadWords = [numOverloads]string{
-	"the tool's loop was full", "messages were sent late", "what arrived was read late", "the machine had no core free, or took it away",
-	"the process was stopped", "no local port was free", "no file was left to open", "there was no memory left for sockets",
+	"the tool's loop was full", "messages were sent late", "what arrived was read late",
+	"the machine had no core free, or took it away",
+	"the process was stopped", "no local port was free", "no file was left to open",
+	"there was no memory left for sockets",
 }
 
 // Words says why, the causes first and the symptoms only if no cause is
@@ -83,7 +85,8 @@ func (p *Page) Judge() {
 	if p.ReadingLag.Quantile(lagShare) > MaxReadingLag {
 		h.Overload |= ReadingLate
 	}
-	if h.Waited > maxWaited && float64(h.Waited) > maxWaitedShare*float64(h.CPU) || h.Span > shortest && float64(h.Stolen) > maxStolenShare*float64(h.Span) {
+	if h.Waited > maxWaited && float64(h.Waited) > maxWaitedShare*float64(h.CPU) || h.Span > shortest &&
+		float64(h.Stolen) > maxStolenShare*float64(h.Span) {
 		h.Overload |= NoCore
 		if h.Waiting&Stopped == 0 && h.Overload&LoopFull != 0 && h.Busy-h.Waited < h.Span/2 {
 			h.Overload &^= LoopFull // it did not work, it waited

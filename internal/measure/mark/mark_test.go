@@ -10,7 +10,8 @@ import (
 func TestFind(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 4))
 	for range 2000 {
-		m := Mark{r.Uint32N(1 << runBits), r.Uint32N(1 << roomBits), r.Uint32N(1 << senderBits), r.Uint64N(1 << numberBits), r.Int64N(1 << timeBits)}
+		m := Mark{r.Uint32N(1 << runBits), r.Uint32N(1 << roomBits), r.Uint32N(1 << senderBits),
+			r.Uint64N(1 << numberBits), r.Int64N(1 << timeBits)}
 		token := Append(nil, m)
 		if len(token) != Len {
 			t.Fatalf("mark has %d bytes, want %d", len(token), Len)

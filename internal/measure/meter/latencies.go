@@ -19,5 +19,6 @@ type Latencies struct {
 // Latencies gives the distribution of what was recorded.
 func (h *Hist) Latencies() Latencies {
 	us := func(d time.Duration) float64 { return math.Round(float64(d)) / 1000 }
-	return Latencies{h.n, us(h.Quantile(0.5)), us(h.Quantile(0.9)), us(h.Quantile(0.99)), us(h.Quantile(0.999)), us(h.Max())}
+	return Latencies{h.n, us(h.Quantile(0.5)), us(h.Quantile(0.9)), us(h.Quantile(0.99)), us(h.Quantile(0.999)),
+		us(h.Max())}
 }

@@ -117,7 +117,8 @@ func (c *Chart) Write(w io.Writer, f Format) error {
 		upper, lower := draw.Crop(body, 0, 0, body.Max.Y-body.Min.Y-cut, 0), draw.Crop(body, 0, 0, 0, -cut)
 		// The two stand on one another: the same second is in the same place.
 		a, b := above.DataCanvas(upper), below.DataCanvas(lower)
-		upper, lower = draw.Crop(upper, max(0, b.Min.X-a.Min.X), -max(0, a.Max.X-b.Max.X), 0, 0), draw.Crop(lower, max(0, a.Min.X-b.Min.X), -max(0, b.Max.X-a.Max.X), 0, 0)
+		upper, lower = draw.Crop(upper, max(0, b.Min.X-a.Min.X), -max(0, a.Max.X-b.Max.X), 0, 0),
+			draw.Crop(lower, max(0, a.Min.X-b.Min.X), -max(0, b.Max.X-a.Max.X), 0, 0)
 		c.Above.draw(above, upper)
 		c.draw(below, lower)
 	}
@@ -151,7 +152,8 @@ func (c *Chart) plot(across reach) (*plot.Plot, error) {
 	p := plot.New()
 	p.BackgroundColor = color.White
 	p.X.Label.Text, p.Y.Label.Text = safe(c.X.Label), safe(c.Y.Label)
-	for _, s := range []*draw.TextStyle{&p.X.Label.TextStyle, &p.Y.Label.TextStyle, &p.X.Tick.Label, &p.Y.Tick.Label, &p.Legend.TextStyle} {
+	for _, s := range []*draw.TextStyle{&p.X.Label.TextStyle, &p.Y.Label.TextStyle, &p.X.Tick.Label, &p.Y.Tick.Label,
+		&p.Legend.TextStyle} {
 		s.Font.Variant, s.Font.Size = "Sans", 9
 	}
 	grid := plotter.NewGrid()
@@ -190,9 +192,11 @@ func (c *Chart) key(on draw.Canvas) draw.Canvas {
 		middle := y + 3
 		switch s.Style {
 		case Points:
-			on.DrawGlyph(draw.GlyphStyle{Color: ink, Radius: 2.5, Shape: draw.CircleGlyph{}}, vg.Point{X: x + sample/2, Y: middle})
+			on.DrawGlyph(draw.GlyphStyle{Color: ink, Radius: 2.5, Shape: draw.CircleGlyph{}},
+				vg.Point{X: x + sample/2, Y: middle})
 		case Filled:
-			on.FillPolygon(pale, []vg.Point{{X: x, Y: y - 1}, {X: x + sample, Y: y - 1}, {X: x + sample, Y: y + 8}, {X: x, Y: y + 8}})
+			on.FillPolygon(pale, []vg.Point{{X: x, Y: y - 1}, {X: x + sample, Y: y - 1}, {X: x + sample, Y: y + 8},
+				{X: x, Y: y + 8}})
 		default:
 			on.StrokeLine2(lineStyle(s.Style), x, middle, x+sample, middle)
 		}

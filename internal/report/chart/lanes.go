@@ -83,7 +83,8 @@ func (l *Lanes) Write(w io.Writer, f Format) error {
 		if pages > 1 {
 			style := textStyle(8)
 			style.Color, style.XAlign = soft, draw.XRight
-			page.FillText(style, vg.Point{X: page.Max.X - margin, Y: page.Min.Y + margin/2}, fmt.Sprintf("page %d of %d", n+1, pages))
+			page.FillText(style, vg.Point{X: page.Max.X - margin, Y: page.Min.Y + margin/2},
+				fmt.Sprintf("page %d of %d", n+1, pages))
 		}
 	}
 	_, err = out.WriteTo(w)
@@ -101,7 +102,8 @@ func (l *Lanes) page(page draw.Canvas, rows []LaneRow) {
 	rule(body, y-3)
 	y -= laneRow
 	if len(rows) == 0 {
-		body.FillText(textStyle(11), vg.Point{X: body.Min.X + timeWidth, Y: y - laneRow}, "nothing is kept of these clients in this window")
+		body.FillText(textStyle(11), vg.Point{X: body.Min.X + timeWidth, Y: y - laneRow},
+			"nothing is kept of these clients in this window")
 	}
 	for i := range rows {
 		l.row(body, y, &rows[i])

@@ -158,7 +158,8 @@ func (c *pdfCanvas) path(p vg.Path) {
 			steps := max(1, int(math.Ceil(math.Abs(comp.Angle)/arcStep)))
 			for i := range steps + 1 {
 				angle := comp.Start + comp.Angle*float64(i)/float64(steps)
-				c.doc.LineTo(c.at(vg.Point{X: comp.Pos.X + comp.Radius*vg.Length(math.Cos(angle)), Y: comp.Pos.Y + comp.Radius*vg.Length(math.Sin(angle))}))
+				c.doc.LineTo(c.at(vg.Point{X: comp.Pos.X + comp.Radius*vg.Length(math.Cos(angle)),
+					Y: comp.Pos.Y + comp.Radius*vg.Length(math.Sin(angle))}))
 			}
 		case vg.CurveComp:
 			switch len(comp.Control) {

@@ -100,7 +100,8 @@ func (r *Request) window() (*logbook.Window, []*logbook.Entry, error) {
 	entries := r.Run.Entries
 	if r.To > 0 || r.From > 0 {
 		if r.From < 0 || r.To <= r.From || r.From >= len(entries) {
-			return nil, nil, fmt.Errorf("the window %d..%d is not within the run's %d seconds", r.From, r.To, len(entries))
+			return nil, nil, fmt.Errorf("the window %d..%d is not within the run's %d seconds", r.From, r.To,
+				len(entries))
 		}
 		entries = entries[r.From:min(r.To, len(entries))]
 	}
@@ -112,14 +113,17 @@ func (r *Request) window() (*logbook.Window, []*logbook.Entry, error) {
 func (r *Request) notes() []string {
 	window := "the whole run"
 	if r.To > r.From {
-		window = "window " + units.Clock(time.Duration(r.From)*time.Second) + " to " + units.Clock(time.Duration(r.To)*time.Second)
+		window = "window " + units.Clock(time.Duration(r.From)*time.Second) + " to " +
+			units.Clock(time.Duration(r.To)*time.Second)
 	}
 	lines := []string{
-		fmt.Sprintf("%s, trial %q at %s, started %s", plain.Text(r.Name, 60), plain.Text(r.Run.Trial.Name, 60), plain.Text(r.Run.Trial.Target.Address, 80), r.Run.Started.UTC().Format("2006-01-02 15:04:05 UTC")),
+		fmt.Sprintf("%s, trial %q at %s, started %s", plain.Text(r.Name, 60), plain.Text(r.Run.Trial.Name, 60),
+			plain.Text(r.Run.Trial.Target.Address, 80), r.Run.Started.UTC().Format("2006-01-02 15:04:05 UTC")),
 		fmt.Sprintf("%s; %s clients; tide pull %s", window, units.Count(int64(r.Run.Trial.Clients())), r.Version),
 	}
 	if w, _, err := r.window(); err == nil && w.Overloaded > 0 {
-		lines = append(lines, fmt.Sprintf("attention: %d of these %d seconds say nothing of the server: %s", w.Overloaded, w.Seconds, w.Why.Words()))
+		lines = append(lines, fmt.Sprintf("attention: %d of these %d seconds say nothing of the server: %s",
+			w.Overloaded, w.Seconds, w.Why.Words()))
 	}
 	if !r.Run.KernelTimes {
 		lines = append(lines, "attention: no kernel receive times; latencies may be too long by the reading lag")
@@ -186,7 +190,8 @@ func (s *sheet) writeJSON(w io.Writer, r Request) error {
 			rows[i][s.Header[k]] = v
 		}
 	}
-	b, err := json.MarshalIndent(map[string]any{"title": s.Title, "unit": s.Unit, "notes": r.notes(), "rows": rows}, "", "  ")
+	b, err := json.MarshalIndent(map[string]any{"title": s.Title, "unit": s.Unit, "notes": r.notes(), "rows": rows}, "",
+		"  ")
 	if err != nil {
 		return err
 	}

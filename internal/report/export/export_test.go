@@ -32,11 +32,17 @@ import (
 // clients, one message a second in each, later ones slower, and one lost.
 func snapshot(t *testing.T) *run.Snapshot {
 	t.Helper()
-	tr := &trial.Trial{Name: "a <small> tide", Prompt: time.Second, Grace: 2 * time.Second, Target: trial.Target{Address: "ws://127.0.0.1:7411/live"},
-		Crews: []trial.Crew{{Name: "pilots", Clients: 3}, {Name: "tugs", Clients: 40}}, Tide: trial.Tide{Legs: []trial.Leg{{Word: "flood", To: 1, Over: 2 * time.Second}, {Word: "slack", To: 1, Over: 6 * time.Second}}},
-		Limits: []trial.Limit{{Name: "prompt", Figure: "fanout.p99", Rule: trial.Below, Value: 1e6}, {Name: "none lost", Figure: "ledger.lost", Rule: trial.Equals}, {Name: "soon connected", Figure: "connect.p50", Rule: trial.Below, Value: 1}}}
+	tr := &trial.Trial{Name: "a <small> tide", Prompt: time.Second, Grace: 2 * time.Second,
+		Target: trial.Target{Address: "ws://127.0.0.1:7411/live"},
+		Crews:  []trial.Crew{{Name: "pilots", Clients: 3}, {Name: "tugs", Clients: 40}},
+		Tide: trial.Tide{Legs: []trial.Leg{{Word: "flood", To: 1, Over: 2 * time.Second},
+			{Word: "slack", To: 1, Over: 6 * time.Second}}},
+		Limits: []trial.Limit{{Name: "prompt", Figure: "fanout.p99", Rule: trial.Below, Value: 1e6},
+			{Name: "none lost", Figure: "ledger.lost", Rule: trial.Equals},
+			{Name: "soon connected", Figure: "connect.p50", Rule: trial.Below, Value: 1}}}
 	book := logbook.NewBook(0, 2)
-	l := ledger.New(ledger.Config{Run: 1, Crews: 2, Prompt: tr.Prompt, Grace: tr.Grace, Keep: 10, Sample: 4, Spread: func(s ledger.Spread) { book.Second(s.Sheet.Second).Spread(s) }})
+	l := ledger.New(ledger.Config{Run: 1, Crews: 2, Prompt: tr.Prompt, Grace: tr.Grace, Keep: 10, Sample: 4,
+		Spread: func(s ledger.Spread) { book.Second(s.Sheet.Second).Spread(s) }})
 	rooms := []ledger.Room{l.Room("lock-1"), l.Room("quay")}
 	for i := range 43 {
 		crew := uint16(0)
@@ -51,7 +57,8 @@ func snapshot(t *testing.T) *run.Snapshot {
 		now := mono.Time(second)*mono.Time(time.Second) + 1e8
 		book.Advance(now)
 		page := book.Now()
-		page.Gauges = logbook.Gauges{Planned: tr.Tide.Clients(time.Duration(now), 43), Out: 43, Open: min(43, 20*(second+1))}
+		page.Gauges = logbook.Gauges{Planned: tr.Tide.Clients(time.Duration(now), 43), Out: 43,
+			Open: min(43, 20*(second+1))}
 		page.Health.Span = time.Second
 		if second == 5 {
 			page.Health.Busy = time.Second
@@ -65,7 +72,8 @@ func snapshot(t *testing.T) *run.Snapshot {
 					continue // lost
 				}
 				at := now + mono.Time(second+1)*mono.Time(100*time.Microsecond)*mono.Time(c-from+1)
-				v := l.Arrive(ledger.Arrival{To: ledger.Client(c), Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: at, Sheet: &page.Sheet})
+				v := l.Arrive(ledger.Arrival{To: ledger.Client(c),
+					Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: at, Sheet: &page.Sheet})
 				page.Counts.Marked++
 				page.Counts.Arrivals++
 				page.Delivery(uint16(k), v.Owed, v.Latency, v.Least)
@@ -81,7 +89,9 @@ func snapshot(t *testing.T) *run.Snapshot {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := &run.Snapshot{Trial: tr, Started: time.Date(2026, 3, 1, 6, 0, 0, 0, time.UTC), Elapsed: 8 * time.Second, Entries: entries, Total: w, Rooms: []string{ledger.EveryoneName, "lock-1", "quay"}, KernelTimes: true, Finished: true, Kept: l.Kept}
+	s := &run.Snapshot{Trial: tr, Started: time.Date(2026, 3, 1, 6, 0, 0, 0, time.UTC), Elapsed: 8 * time.Second,
+		Entries: entries, Total: w, Rooms: []string{ledger.EveryoneName, "lock-1", "quay"}, KernelTimes: true,
+		Finished: true, Kept: l.Kept}
 	for i := range 43 {
 		s.Names = append(s.Names, fmt.Sprintf("client <%d>", i))
 	}
@@ -123,7 +133,8 @@ func lanesByHand() (all []lane.Record) {
 		}
 		add(ms, what)
 	}
-	add(time.Second, lane.Record{What: lane.Got, Client: 8, Peer: 1, Room: 1, Number: 77, Fate: ledger.Stray, Took: 3 * ms})
+	add(time.Second, lane.Record{What: lane.Got, Client: 8, Peer: 1, Room: 1, Number: 77, Fate: ledger.Stray,
+		Took: 3 * ms})
 	add(ms, lane.Record{What: lane.Beat, Client: 8, Peer: -1, Room: -1})
 	add(ms, lane.Record{What: lane.Failed, Client: 8, Peer: -1, Room: -1})
 	add(ms, lane.Record{What: lane.Broke, Client: 8, Peer: -1, Room: -1})
@@ -168,20 +179,23 @@ func TestGolden(t *testing.T) {
 				continue
 			}
 			text := b.String()
-			if !strings.HasPrefix(text, "%PDF-1.") || strings.Count(text, "/Type /Page\n") != 1 || !strings.Contains(text, "/FontFile2") || !strings.Contains(text, "%%EOF") {
+			if !strings.HasPrefix(text, "%PDF-1.") || strings.Count(text, "/Type /Page\n") != 1 ||
+				!strings.Contains(text, "/FontFile2") || !strings.Contains(text, "%%EOF") {
 				t.Errorf("%s: no PDF of so many pages with its fonts in it", view)
 			}
 		}
 	}
 	var whole bytes.Buffer
-	if err := Write(&whole, Request{Run: s, View: "lanes", All: true}, "pdf"); err != nil || strings.Count(whole.String(), "/Type /Page\n") < 2 {
+	if err := Write(&whole, Request{Run: s, View: "lanes", All: true}, "pdf"); err != nil ||
+		strings.Count(whole.String(), "/Type /Page\n") < 2 {
 		t.Errorf("all of the lanes: %v, %d pages", err, strings.Count(whole.String(), "/Type /Page\n"))
 	}
 	svg, err := os.ReadFile("testdata/percentiles.svg")
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, part := range []string{"Latency by percentile", "run 1, trial", "window 0:02 to 0:06", "tide pull test", "1 of these 4 seconds say nothing of the server"} {
+	for _, part := range []string{"Latency by percentile", "run 1, trial", "window 0:02 to 0:06", "tide pull test",
+		"1 of these 4 seconds say nothing of the server"} {
 		if !strings.Contains(string(svg), part) {
 			t.Errorf("the drawing does not say %q", part)
 		}
@@ -252,7 +266,8 @@ func TestNothingMeasured(t *testing.T) {
 func TestResults(t *testing.T) {
 	dir := t.TempDir()
 	s := snapshot(t)
-	s.FinalResults = []run.FinalResult{{Name: "members", Verdict: run.Holds}, {Name: "what is kept", Verdict: run.Broken, Why: "3 < 4"}}
+	s.FinalResults = []run.FinalResult{{Name: "members", Verdict: run.Holds},
+		{Name: "what is kept", Verdict: run.Broken, Why: "3 < 4"}}
 	if err := Results(dir, s); err != nil {
 		t.Fatal(err)
 	}
@@ -264,7 +279,10 @@ func TestResults(t *testing.T) {
 		return b
 	}
 	var junit suite
-	if err := xml.Unmarshal(read("junit.xml"), &junit); err != nil || junit.Tests != 5 || junit.Failures != 2 || junit.Cases[4].Name != "final check: what is kept" || junit.Cases[4].Failure.Text != "3 < 4" || junit.Cases[3].Failure != nil || junit.Skipped != 2 || junit.Cases[1].Failure == nil || junit.Name != "a <small> tide" {
+	if err := xml.Unmarshal(read("junit.xml"), &junit); err != nil || junit.Tests != 5 || junit.Failures != 2 ||
+		junit.Cases[4].Name != "final check: what is kept" || junit.Cases[4].Failure.Text != "3 < 4" ||
+		junit.Cases[3].Failure != nil || junit.Skipped != 2 || junit.Cases[1].Failure == nil ||
+		junit.Name != "a <small> tide" {
 		t.Errorf("%+v, %v", junit, err)
 	}
 	rows, err := csv.NewReader(bytes.NewReader(read("seconds.csv"))).ReadAll()
@@ -284,7 +302,8 @@ func TestResults(t *testing.T) {
 		n += h.TotalCount()
 		last = max(last, h.Max())
 	}
-	if f := s.Total.Fanout(); n != int64(f.Count()) || float64(last) < 0.998*float64(f.Max()) || float64(last) > 1.002*float64(f.Max()) {
+	if f := s.Total.Fanout(); n != int64(f.Count()) || float64(last) < 0.998*float64(f.Max()) ||
+		float64(last) > 1.002*float64(f.Max()) {
 		t.Errorf("the log has %d latencies up to %d ns, the run %d up to %v", n, last, f.Count(), f.Max())
 	}
 }
@@ -394,7 +413,8 @@ func TestMetrics(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, line := range []string{`tidepull_clients{state="open"} 43`, "tidepull_ledger_lost_total 1", "tidepull_messages_sent_total 16", `tidepull_fanout_seconds_count 343`} {
+	for _, line := range []string{`tidepull_clients{state="open"} 43`, "tidepull_ledger_lost_total 1",
+		"tidepull_messages_sent_total 16", `tidepull_fanout_seconds_count 343`} {
 		if !strings.Contains(string(b), line+"\n") {
 			t.Errorf("no line %q in\n%s", line, b)
 		}
@@ -454,7 +474,8 @@ func TestHostileTexts(t *testing.T) {
 		t.Errorf("%v: %q", err, b.String())
 	}
 	checkXML(t, "junit", &b)
-	if got := safeName("run 3: a/b\x1b", "lanes", 2, 9, "svg", func(p string) bool { return p == "tidepull-run-3-a-b-lanes-2-9s.svg" }); got != "tidepull-run-3-a-b-lanes-2-9s-2.svg" {
+	if got := safeName("run 3: a/b\x1b", "lanes", 2, 9, "svg",
+		func(p string) bool { return p == "tidepull-run-3-a-b-lanes-2-9s.svg" }); got != "tidepull-run-3-a-b-lanes-2-9s-2.svg" {
 		t.Errorf("a second export is %s", got)
 	}
 }

@@ -33,10 +33,13 @@ func (r *Request) lanes() (sheet, drawing) {
 		clients, _ = r.Run.Around(focus)
 	}
 	rows, left := r.stretch(lane.Arrange(r.Run.Lanes, clients, lane.Whole, from, to), focus)
-	s := sheet{Title: "What happened between the clients", Unit: "s and ms where a name ends so", Header: []string{"at_s", "client", "what", "message", "from", "room", "fate", "latency_ms", "says"}}
-	d := &chart.Lanes{Title: s.Title, Notes: append(r.notes(), "a dot: said; an arrow: arrived, with its latency; an arrow that begins beside its lane: from a client that is not shown; a cross: went wrong, or lost on the way")}
+	s := sheet{Title: "What happened between the clients", Unit: "s and ms where a name ends so",
+		Header: []string{"at_s", "client", "what", "message", "from", "room", "fate", "latency_ms", "says"}}
+	d := &chart.Lanes{Title: s.Title, Notes: append(r.notes(), "a dot: said; an arrow: arrived, with its latency; "+
+		"an arrow that begins beside its lane: from a client that is not shown; a cross: went wrong, or lost on the way")}
 	if left > 0 {
-		d.Notes = append(d.Notes, fmt.Sprintf("%s more things happened between these clients in the window; --all draws them", units.Count(int64(left))))
+		d.Notes = append(d.Notes, fmt.Sprintf("%s more things happened between these clients in the window; --all "+
+			"draws them", units.Count(int64(left))))
 	}
 	for _, c := range clients[:min(len(clients), lane.MaxLanes)] {
 		d.Names = append(d.Names, plain.Text(r.Run.ClientName(c), 30))
@@ -46,7 +49,8 @@ func (r *Request) lanes() (sheet, drawing) {
 		s.Rows = append(s.Rows, r.laneRow(row))
 		if i > 0 {
 			if gap := row.Rec.At - rows[i-1].Rec.At; gap > 400*time.Millisecond {
-				d.Rows = append(d.Rows, chart.LaneRow{Time: "~ " + units.Duration(gap.Round(time.Millisecond)), Mark: chart.Gap, Lines: linesOf(&rows[i-1])})
+				d.Rows = append(d.Rows, chart.LaneRow{Time: "~ " + units.Duration(gap.Round(time.Millisecond)),
+					Mark: chart.Gap, Lines: linesOf(&rows[i-1])})
 			}
 		}
 		d.Rows = append(d.Rows, r.drawnRow(row))
@@ -68,7 +72,8 @@ func (r *Request) stretch(rows []lane.Row, focus *lane.Record) ([]lane.Row, int)
 		most = maxRows
 	}
 	if focus != nil {
-		at, _ = slices.BinarySearchFunc(rows, focus.At, func(row lane.Row, t time.Duration) int { return cmp.Compare(row.Rec.At, t) })
+		at, _ = slices.BinarySearchFunc(rows, focus.At,
+			func(row lane.Row, t time.Duration) int { return cmp.Compare(row.Rec.At, t) })
 	}
 	from := min(max(0, at-most/2), max(0, len(rows)-most))
 	if r.All {
@@ -109,7 +114,8 @@ func (r *Request) says(rec *lane.Record) string {
 
 func (r *Request) laneRow(row *lane.Row) []any {
 	rec := &row.Rec
-	cells := []any{rec.At.Seconds(), r.Run.ClientName(rec.Client), rec.What.String(), nil, nil, r.roomName(rec.Room), nil, nil, nil}
+	cells := []any{rec.At.Seconds(), r.Run.ClientName(rec.Client), rec.What.String(), nil, nil, r.roomName(rec.Room),
+		nil, nil, nil}
 	switch rec.What {
 	case lane.Said, lane.Got, lane.Lost:
 		cells[3] = rec.Number
@@ -129,7 +135,8 @@ func (r *Request) laneRow(row *lane.Row) []any {
 // drawnRow is a row as it is drawn.
 func (r *Request) drawnRow(row *lane.Row) chart.LaneRow {
 	rec := &row.Rec
-	d := chart.LaneRow{Time: fmt.Sprintf("%.6f s", rec.At.Seconds()), Lane: row.Lane, From: row.From, Lines: linesOf(row), Mark: chart.Ring, Text: rec.What.String()}
+	d := chart.LaneRow{Time: fmt.Sprintf("%.6f s", rec.At.Seconds()), Lane: row.Lane, From: row.From,
+		Lines: linesOf(row), Mark: chart.Ring, Text: rec.What.String()}
 	peer := plain.Text(r.Run.ClientName(rec.Peer), 24)
 	check := ""
 	if int(rec.Number) < len(r.Run.Trial.Checks) {

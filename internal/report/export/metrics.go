@@ -69,11 +69,13 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 			send(strings.ReplaceAll(name, ".", "_")+"_total", f.Doc, prometheus.CounterValue, v)
 		}
 	}
-	for name, h := range map[string]*meter.Hist{"fanout": w.Fanout(), "first": &w.First, "median": &w.Median, "last": &w.Last, "reading_lag": &w.ReadingLag, "schedule_lag": &w.ScheduleLag} {
+	for name, h := range map[string]*meter.Hist{"fanout": w.Fanout(), "first": &w.First, "median": &w.Median,
+		"last": &w.Last, "reading_lag": &w.ReadingLag, "schedule_lag": &w.ScheduleLag} {
 		quantiles := map[float64]float64{}
 		for _, q := range logbook.Quantiles {
 			quantiles[q] = h.Quantile(q).Seconds()
 		}
-		out <- prometheus.MustNewConstSummary(prometheus.NewDesc("tidepull_"+name+"_seconds", "latency since the start", nil, nil), h.Count(), h.Mean().Seconds()*float64(h.Count()), quantiles)
+		out <- prometheus.MustNewConstSummary(prometheus.NewDesc("tidepull_"+name+"_seconds", "latency since the start",
+			nil, nil), h.Count(), h.Mean().Seconds()*float64(h.Count()), quantiles)
 	}
 }

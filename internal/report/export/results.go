@@ -25,7 +25,8 @@ func Results(dir string, s *run.Snapshot) error {
 	if err := sum.Write(dir); err != nil {
 		return err
 	}
-	for name, write := range map[string]func(io.Writer, *run.Snapshot) error{"junit.xml": JUnit, "seconds.csv": Seconds, "latency.hlog": HdrLog} {
+	for name, write := range map[string]func(io.Writer, *run.Snapshot) error{"junit.xml": JUnit, "seconds.csv": Seconds,
+		"latency.hlog": HdrLog} {
 		if err := writeFile(filepath.Join(dir, name), s, write); err != nil {
 			return fmt.Errorf("writing %s: %w", name, err)
 		}
@@ -72,9 +73,11 @@ type message struct {
 // failed, those not proven are skipped.
 func JUnit(w io.Writer, s *run.Snapshot) error {
 	trialName := plain.Text(s.Trial.Name, 0)
-	out := suite{Name: trialName, Tests: len(s.Judgements) + len(s.FinalResults), Time: fmt.Sprintf("%.3f", s.Elapsed.Seconds()), Stamp: s.Started.UTC().Format("2006-01-02T15:04:05")}
+	out := suite{Name: trialName, Tests: len(s.Judgements) + len(s.FinalResults),
+		Time: fmt.Sprintf("%.3f", s.Elapsed.Seconds()), Stamp: s.Started.UTC().Format("2006-01-02T15:04:05")}
 	for _, j := range s.Judgements {
-		text := fmt.Sprintf("%s %s %s, measured %s", j.Limit.Figure, j.Limit.Rule, headless.Figure(j.Unit, j.Limit.Value), headless.Figure(j.Unit, j.Measured))
+		text := fmt.Sprintf("%s %s %s, measured %s", j.Limit.Figure, j.Limit.Rule,
+			headless.Figure(j.Unit, j.Limit.Value), headless.Figure(j.Unit, j.Measured))
 		name := plain.Text(j.Limit.Name, 0)
 		if j.Limit.Implied {
 			name = "implied: " + name
@@ -113,8 +116,10 @@ func JUnit(w io.Writer, s *run.Snapshot) error {
 // Seconds writes the figures of each second as CSV. Times are microseconds.
 func Seconds(w io.Writer, s *run.Snapshot) error {
 	c := csv.NewWriter(w)
-	header := []string{"second", "planned", "open", "entered", "said", "arrived", "owed", "delivered", "late", "lost", "excused", "duplicate", "stray",
-		"fanout_p50_us", "fanout_p90_us", "fanout_p99_us", "fanout_max_us", "first_p50_us", "median_p50_us", "last_p50_us", "last_max_us",
+	header := []string{"second", "planned", "open", "entered", "said", "arrived", "owed", "delivered", "late", "lost",
+		"excused", "duplicate", "stray",
+		"fanout_p50_us", "fanout_p90_us", "fanout_p99_us", "fanout_max_us", "first_p50_us", "median_p50_us",
+		"last_p50_us", "last_max_us",
 		"reading_lag_p99_us", "schedule_lag_p99_us", "overloaded"}
 	if err := c.Write(header); err != nil {
 		return err
@@ -126,7 +131,8 @@ func Seconds(w io.Writer, s *run.Snapshot) error {
 		}
 		t := &one.Total
 		var row []string
-		for _, n := range []int64{int64(e.At), int64(e.Gauges.Planned), int64(e.Gauges.Open), int64(e.Gauges.Entered), e.Counts.Sent, e.Counts.Arrivals,
+		for _, n := range []int64{int64(e.At), int64(e.Gauges.Planned), int64(e.Gauges.Open), int64(e.Gauges.Entered),
+			e.Counts.Sent, e.Counts.Arrivals,
 			t.Owed, t.Delivered, t.Late, t.Lost, t.Excused, t.Duplicate, t.Stray} {
 			row = append(row, strconv.FormatInt(n, 10))
 		}
@@ -134,7 +140,8 @@ func Seconds(w io.Writer, s *run.Snapshot) error {
 		for _, q := range []struct {
 			h *meter.Hist
 			q float64
-		}{{f, 0.5}, {f, 0.9}, {f, 0.99}, {f, 1}, {&one.First, 0.5}, {&one.Median, 0.5}, {&one.Last, 0.5}, {&one.Last, 1}, {&one.ReadingLag, 0.99}, {&one.ScheduleLag, 0.99}} {
+		}{{f, 0.5}, {f, 0.9}, {f, 0.99}, {f, 1}, {&one.First, 0.5}, {&one.Median, 0.5}, {&one.Last, 0.5},
+			{&one.Last, 1}, {&one.ReadingLag, 0.99}, {&one.ScheduleLag, 0.99}} {
 			text := "" // nothing was measured
 			if q.h.Count() > 0 {
 				text = fmt.Sprintf("%.1f", logbook.Micros(q.h.Quantile(q.q)))

@@ -19,9 +19,12 @@ func ms(d time.Duration) float64 { return float64(d) / 1e6 }
 // tide is the number of clients against the plan, and the latency band, by
 // second.
 func (r *Request) tide(entries []*logbook.Entry) (sheet, drawing) {
-	s := sheet{Title: "Tide and fan-out latency by second", Unit: "ms where a name ends in _ms", Header: []string{"second", "planned", "open", "said", "arrived", "lost", "p50_ms", "p99_ms", "last_ms", "overloaded"}}
+	s := sheet{Title: "Tide and fan-out latency by second", Unit: "ms where a name ends in _ms",
+		Header: []string{"second", "planned", "open", "said", "arrived", "lost", "p50_ms", "p99_ms", "last_ms",
+			"overloaded"}}
 	c := &chart.Chart{Title: "The tide, and how soon its messages arrived", Notes: r.notes(),
-		X: chart.Axis{Label: "time since the start, minutes and seconds", Clock: true}, Y: chart.Axis{Label: "fan-out latency", Log: true, Name: chart.Millis}}
+		X: chart.Axis{Label: "time since the start, minutes and seconds", Clock: true},
+		Y: chart.Axis{Label: "fan-out latency", Log: true, Name: chart.Millis}}
 	var t, p50, p99, last, plan, open []float64
 	for _, e := range entries {
 		all, err := e.Fanout()
@@ -38,7 +41,8 @@ func (r *Request) tide(entries []*logbook.Entry) (sheet, drawing) {
 		}
 		t = append(t, float64(e.At))
 		plan, open = append(plan, float64(e.Gauges.Planned)), append(open, float64(e.Gauges.Open))
-		row := []any{e.At, e.Gauges.Planned, e.Gauges.Open, e.Counts.Sent, e.Counts.Arrivals, lost, nil, nil, nil, e.Health.Overload != 0}
+		row := []any{e.At, e.Gauges.Planned, e.Gauges.Open, e.Counts.Sent, e.Counts.Arrivals, lost, nil, nil, nil,
+			e.Health.Overload != 0}
 		a, b, f := math.NaN(), math.NaN(), math.NaN()
 		if all.Count() > 0 {
 			a, b, f = ms(all.Quantile(0.5)), ms(all.Quantile(0.99)), ms(far.Max())
@@ -51,16 +55,19 @@ func (r *Request) tide(entries []*logbook.Entry) (sheet, drawing) {
 		{Name: "median to p99", Style: chart.Filled, X: t, Y: p99}, {Name: "median", X: t, Y: p50},
 		{Name: "last recipient", Style: chart.Points, X: t, Y: last},
 	}
-	c.Above = &chart.Chart{Y: chart.Axis{Label: "clients", Name: chart.Count}, Series: []chart.Series{{Name: "open", X: t, Y: open}, {Name: "planned", Style: chart.Dotted, X: t, Y: plan}}}
+	c.Above = &chart.Chart{Y: chart.Axis{Label: "clients", Name: chart.Count},
+		Series: []chart.Series{{Name: "open", X: t, Y: open}, {Name: "planned", Style: chart.Dotted, X: t, Y: plan}}}
 	return s, c
 }
 
 // fanout is the share of what was owed that had arrived, over time.
 func (r *Request) fanout(w *logbook.Window) (sheet, drawing) {
-	s := sheet{Title: "Share of the audience reached", Unit: "ms, share from 0 to 1", Header: []string{"latency_ms", "share"}}
+	s := sheet{Title: "Share of the audience reached", Unit: "ms, share from 0 to 1",
+		Header: []string{"latency_ms", "share"}}
 	owed := float64(max(1, w.Total.Owed-w.Total.Open()-w.Total.Excused))
 	c := &chart.Chart{Title: "Share of the audience reached, by time since the message was due", Notes: r.notes(),
-		X: chart.Axis{Label: "time since the message was due", Log: true, Name: chart.Millis}, Y: chart.Axis{Label: "share of what was owed", Name: chart.Percent}}
+		X: chart.Axis{Label: "time since the message was due", Log: true, Name: chart.Millis},
+		Y: chart.Axis{Label: "share of what was owed", Name: chart.Percent}}
 	var x, y []float64
 	seen := 0.0
 	w.Fanout().Each(func(upper time.Duration, n uint32) {
@@ -73,7 +80,8 @@ func (r *Request) fanout(w *logbook.Window) (sheet, drawing) {
 		name  string
 		h     *meter.Hist
 		style chart.Style
-	}{{"first recipient", &w.First, chart.Dotted}, {"median recipient", &w.Median, chart.Dashed}, {"last recipient", &w.Last, chart.Points}} {
+	}{{"first recipient", &w.First, chart.Dotted}, {"median recipient", &w.Median, chart.Dashed},
+		{"last recipient", &w.Last, chart.Points}} {
 		c.Series = append(c.Series, cumulative(m.name+" (by message)", m.h, m.style))
 	}
 	return s, c
@@ -91,10 +99,15 @@ func cumulative(name string, h *meter.Hist, style chart.Style) chart.Series {
 
 // percentiles is the latency by percentile, with the tool's own lags beside it.
 func (r *Request) percentiles(w *logbook.Window) (sheet, drawing) {
-	s := sheet{Title: "Latency by percentile", Unit: "ms", Header: []string{"percentile", "fanout_ms", "first_ms", "median_ms", "last_ms", "reading_lag_ms", "schedule_lag_ms"}}
-	c := &chart.Chart{Title: "Latency by percentile", Notes: r.notes(), Y: chart.Axis{Label: "latency", Log: true, Name: chart.Millis}, X: chart.Axis{Label: "percentile; each nine takes the same room"}}
+	s := sheet{Title: "Latency by percentile", Unit: "ms",
+		Header: []string{"percentile", "fanout_ms", "first_ms", "median_ms", "last_ms", "reading_lag_ms",
+			"schedule_lag_ms"}}
+	c := &chart.Chart{Title: "Latency by percentile", Notes: r.notes(),
+		Y: chart.Axis{Label: "latency", Log: true, Name: chart.Millis},
+		X: chart.Axis{Label: "percentile; each nine takes the same room"}}
 	hists := []*meter.Hist{w.Fanout(), &w.First, &w.Median, &w.Last, &w.ReadingLag, &w.ScheduleLag}
-	names := []string{"fan-out, all deliveries", "first recipient", "median recipient", "last recipient", "the tool's reading lag", "the tool's schedule lag"}
+	names := []string{"fan-out, all deliveries", "first recipient", "median recipient", "last recipient",
+		"the tool's reading lag", "the tool's schedule lag"}
 	styles := []chart.Style{chart.Solid, chart.Dotted, chart.Dashed, chart.Dashed, chart.Points, chart.Dotted}
 	series := make([]chart.Series, len(hists))
 	const steps = 40
@@ -125,8 +138,12 @@ func (r *Request) percentiles(w *logbook.Window) (sheet, drawing) {
 
 // rooms is latency against the size of the audience, with the fitted line.
 func (r *Request) rooms(w *logbook.Window) (sheet, drawing) {
-	s := sheet{Title: "Latency by size of the audience", Unit: "ms", Header: []string{"audience_from", "audience_to", "deliveries", "p50_ms", "p99_ms", "max_ms", "fitted_last_from_ms", "fitted_last_to_ms"}}
-	c := &chart.Chart{Title: "Latency by size of the audience", X: chart.Axis{Label: "recipients of a message", Log: true, Name: chart.Count}, Y: chart.Axis{Label: "latency", Log: true, Name: chart.Millis}}
+	s := sheet{Title: "Latency by size of the audience", Unit: "ms",
+		Header: []string{"audience_from", "audience_to", "deliveries", "p50_ms", "p99_ms", "max_ms",
+			"fitted_last_from_ms", "fitted_last_to_ms"}}
+	c := &chart.Chart{Title: "Latency by size of the audience",
+		X: chart.Axis{Label: "recipients of a message", Log: true, Name: chart.Count},
+		Y: chart.Axis{Label: "latency", Log: true, Name: chart.Millis}}
 	line, fitted := w.Fit.Line()
 	var x, p50, p99, fx, fy []float64
 	for _, size := range w.BySize() {
@@ -142,10 +159,12 @@ func (r *Request) rooms(w *logbook.Window) (sheet, drawing) {
 	}
 	note := "all audiences were of one size, so no line can be fitted"
 	if fitted {
-		note = fmt.Sprintf("the last recipient, fitted: %s and %s a recipient, 95 %% certain within %s either way", units.Micros(line.Base), units.Micros(line.Slope), units.Micros(line.Error))
+		note = fmt.Sprintf("the last recipient, fitted: %s and %s a recipient, 95 %% certain within %s either way",
+			units.Micros(line.Base), units.Micros(line.Slope), units.Micros(line.Error))
 	}
 	c.Notes = append(r.notes(), note)
-	c.Series = []chart.Series{{Name: "median", Style: chart.Points, X: x, Y: p50}, {Name: "p99", Style: chart.Dashed, X: x, Y: p99}, {Name: "last recipient, fitted", X: fx, Y: fy}}
+	c.Series = []chart.Series{{Name: "median", Style: chart.Points, X: x, Y: p50},
+		{Name: "p99", Style: chart.Dashed, X: x, Y: p99}, {Name: "last recipient, fitted", X: fx, Y: fy}}
 	return s, c
 }
 
@@ -176,12 +195,14 @@ func columnNames(fates []ledger.Fate) []string {
 
 // ledger is the balance sheet by room, crew and kind.
 func (r *Request) ledger(w *logbook.Window) (sheet, drawing) {
-	s := sheet{Title: "Balance sheet", Unit: "deliveries; said: messages", Header: append([]string{"room", "crew", "kind"}, columnNames(ledger.Fates)...)}
+	s := sheet{Title: "Balance sheet", Unit: "deliveries; said: messages",
+		Header: append([]string{"room", "crew", "kind"}, columnNames(ledger.Fates)...)}
 	// On paper there is no room for what is hardly ever counted.
 	shown := slices.DeleteFunc(slices.Clone(ledger.Fates), func(f ledger.Fate) bool {
 		return f == ledger.Overdue || f == ledger.CaughtUp && w.Total.CaughtUp == 0
 	})
-	t := &chart.Table{Title: "Who was owed what, and what became of it", Notes: append(r.notes(), "owed = delivered + late + caught up + lost + excused + open"),
+	t := &chart.Table{Title: "Who was owed what, and what became of it",
+		Notes:  append(r.notes(), "owed = delivered + late + caught up + lost + excused + open"),
 		Header: append([]string{"room"}, columnNames(shown)...)}
 	cells := make([]ledger.Cell, 0, len(w.Cells))
 	for c := range w.Cells {

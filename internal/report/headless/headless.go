@@ -20,7 +20,8 @@ import (
 // Follow prints a line for each second of a run until it is over.
 func Follow(w io.Writer, r *run.Run) *run.Snapshot {
 	t := r.Snapshot().Trial
-	fmt.Fprintf(w, "trial %q against %s: %d clients, %v\n", plain.Text(t.Name, 80), plain.Text(t.Hide(t.Target.Address), 200), t.Clients(), t.Length())
+	fmt.Fprintf(w, "trial %q against %s: %d clients, %v\n", plain.Text(t.Name, 80),
+		plain.Text(t.Hide(t.Target.Address), 200), t.Clients(), t.Length())
 	fmt.Fprintln(w, "each line: what happened in that second | the ledger since the start")
 	ticker := time.NewTicker(time.Second)
 	defer ticker.Stop()
@@ -50,8 +51,10 @@ func line(s *run.Snapshot) string {
 		leg = "over"
 	}
 	t := &s.Total.Total
-	text := fmt.Sprintf("%4ds %-5s clients %d of %d, said %d, arrived %d, fan-out p50 %s p99 %s, last recipient %s | owed %d delivered %d late %d lost %d duplicate %d stray %d",
-		e.At, leg, e.Gauges.Open, e.Gauges.Planned, e.Counts.Sent, e.Counts.Arrivals, us(w.Fanout(), 0.5), us(w.Fanout(), 0.99), us(&w.Last, 1),
+	text := fmt.Sprintf("%4ds %-5s clients %d of %d, said %d, arrived %d, fan-out p50 %s p99 %s, last recipient %s "+
+		"| owed %d delivered %d late %d lost %d duplicate %d stray %d",
+		e.At, leg, e.Gauges.Open, e.Gauges.Planned, e.Counts.Sent, e.Counts.Arrivals, us(w.Fanout(), 0.5),
+		us(w.Fanout(), 0.99), us(&w.Last, 1),
 		t.Owed, t.Delivered, t.Late, t.Lost, t.Duplicate, t.Stray)
 	if why := e.Health.Overload.Words(); why != "" {
 		text += "  (" + why + ")"
@@ -74,16 +77,20 @@ func Report(w io.Writer, s *run.Snapshot) {
 	if t.CaughtUp > 0 {
 		caughtUp = fmt.Sprintf(" + caught up %d", t.CaughtUp)
 	}
-	fmt.Fprintf(w, "  owed %d = delivered %d + late %d%s + lost %d + excused %d\n", t.Owed, t.Delivered, t.Late, caughtUp, t.Lost, t.Excused)
+	fmt.Fprintf(w, "  owed %d = delivered %d + late %d%s + lost %d + excused %d\n", t.Owed, t.Delivered, t.Late,
+		caughtUp, t.Lost, t.Excused)
 	if why := s.Total.Imbalance(); why != "" {
 		fmt.Fprintf(w, "  the books do not agree: %s; please report this as a fault of the tool\n", why)
 	}
-	fmt.Fprintf(w, "  also came: duplicate %d, stray %d, allowed at the edge %d, history %d, overdue %d, foreign %d\n", t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, s.Total.Foreign)
+	fmt.Fprintf(w, "  also came: duplicate %d, stray %d, allowed at the edge %d, history %d, overdue %d, foreign %d\n",
+		t.Duplicate, t.Stray, t.Allowed, t.Past, t.Overdue, s.Total.Foreign)
 	if t.Defects() > 0 {
-		fmt.Fprintf(w, "  on top: reordered %d, out of the others' order %d, altered %d\n", t.Reordered, t.Disagreed, t.Altered)
+		fmt.Fprintf(w, "  on top: reordered %d, out of the others' order %d, altered %d\n", t.Reordered, t.Disagreed,
+			t.Altered)
 	}
 	if c := &s.Total.Counts; c.Readings > 0 {
-		fmt.Fprintf(w, "  feeds: %d readings, missing %d, repeated %d, backward %d, too old %d; age p99 %s\n", c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, us(&s.Total.Age, 0.99))
+		fmt.Fprintf(w, "  feeds: %d readings, missing %d, repeated %d, backward %d, too old %d; age p99 %s\n",
+			c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, us(&s.Total.Age, 0.99))
 	}
 	f, early := s.Total.Fanout(), s.Total.FanoutEarly()
 	both := func(q float64) string { return units.Between(early.Quantile(q), f.Quantile(q)) }
@@ -91,18 +98,25 @@ func Report(w io.Writer, s *run.Snapshot) {
 		return units.Between(s.Total.LastEarly().Quantile(q), s.Total.Last.Quantile(q))
 	}
 	if f.Count() > 0 {
-		fmt.Fprintf(w, "  fan-out p50 %s, p90 %s, p99 %s, longest %s; the last of the audience: p50 %s, p99 %s\n", both(0.5), both(0.9), both(0.99), both(1), last(0.5), last(0.99))
+		fmt.Fprintf(w, "  fan-out p50 %s, p90 %s, p99 %s, longest %s; the last of the audience: p50 %s, p99 %s\n",
+			both(0.5), both(0.9), both(0.99), both(1), last(0.5), last(0.99))
 	}
 	if t.MaybeLate > 0 {
-		fmt.Fprintf(w, "  of those late, %d may have been in time: they were read together with later ones\n", t.MaybeLate)
+		fmt.Fprintf(w, "  of those late, %d may have been in time: they were read together with later ones\n",
+			t.MaybeLate)
 	}
 	lag := "from the kernel's receive times"
 	if !s.KernelTimes {
 		lag = "no kernel receive times here: latencies may be too long by the reading lag"
 	}
-	fmt.Fprintf(w, "  the tool itself: reading lag p99 %s, schedule lag p99 %s, %v of core time taken from the machine, %d of %d seconds say nothing of the server%s (%s)\n", us(&s.Total.ReadingLag, 0.99), us(&s.Total.ScheduleLag, 0.99), units.Duration(s.Total.Stolen), s.Total.Overloaded, s.Total.Seconds, because(s.Total.Why), lag)
+	fmt.Fprintf(w, "  the tool itself: reading lag p99 %s, schedule lag p99 %s, %v of core time taken from the "+
+		"machine, %d of %d seconds say nothing of the server%s (%s)\n", us(&s.Total.ReadingLag, 0.99),
+		us(&s.Total.ScheduleLag, 0.99), units.Duration(s.Total.Stolen), s.Total.Overloaded, s.Total.Seconds,
+		because(s.Total.Why), lag)
 	if s.Total.PushedBack.Count() > 0 {
-		fmt.Fprintf(w, "  scripts: %d turns began later than their time, because of what the script itself waited for: p50 %s, longest %s\n", s.Total.PushedBack.Count(), us(&s.Total.PushedBack, 0.5), us(&s.Total.PushedBack, 1))
+		fmt.Fprintf(w, "  scripts: %d turns began later than their time, because of what the script itself waited "+
+			"for: p50 %s, longest %s\n", s.Total.PushedBack.Count(), us(&s.Total.PushedBack, 0.5),
+			us(&s.Total.PushedBack, 1))
 	}
 	for _, reason := range slices.Sorted(maps.Keys(s.Reasons)) {
 		fmt.Fprintf(w, "  %d x %s\n", s.Reasons[reason], reason)
@@ -111,7 +125,8 @@ func Report(w io.Writer, s *run.Snapshot) {
 		fmt.Fprintf(w, "  check %q (%s): passed %d, failed %d\n", c.Name, c.Kind, c.Held, c.Failed)
 	}
 	if s.Trial.ClosedLoop {
-		fmt.Fprintln(w, "  some of this was a closed loop: it went as fast as the server answered, so its rate is not the trial's")
+		fmt.Fprintln(w, "  some of this was a closed loop: it went as fast as the server answered, so its rate is "+
+			"not the trial's")
 	}
 	for _, r := range s.FinalResults {
 		fmt.Fprintf(w, "  final check %q: %s", r.Name, r.Verdict)
@@ -133,7 +148,8 @@ func Report(w io.Writer, s *run.Snapshot) {
 			}
 			continue
 		}
-		fmt.Fprintf(w, "  %s %q: %s, measured %s: %s", kindOf(&j), j.Limit.Name, j.Wanted(), Figure(j.Unit, j.Measured), j.Verdict)
+		fmt.Fprintf(w, "  %s %q: %s, measured %s: %s", kindOf(&j), j.Limit.Name, j.Wanted(), Figure(j.Unit, j.Measured),
+			j.Verdict)
 		if j.Why != "" {
 			fmt.Fprintf(w, " (%s)", j.Why)
 		}

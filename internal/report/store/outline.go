@@ -44,7 +44,8 @@ type limit struct {
 }
 
 func outlineOf(t *trial.Trial) (string, error) {
-	o := outline{Name: t.Name, Seed: t.Seed, Prompt: int64(t.Prompt), Grace: int64(t.Grace), Target: t.Target.Name, URL: t.Hide(t.Target.Address), Closed: t.ClosedLoop, Implied: true, Tide: t.Tide.Legs}
+	o := outline{Name: t.Name, Seed: t.Seed, Prompt: int64(t.Prompt), Grace: int64(t.Grace), Target: t.Target.Name,
+		URL: t.Hide(t.Target.Address), Closed: t.ClosedLoop, Implied: true, Tide: t.Tide.Legs}
 	for _, c := range t.Crews {
 		o.Crews = append(o.Crews, crew{c.Name, c.Clients, c.Tide.Legs})
 	}
@@ -65,7 +66,8 @@ func readOutline(s string) (*trial.Trial, bool, error) {
 	if err := json.Unmarshal([]byte(s), &o); err != nil {
 		return nil, false, fmt.Errorf("the outline of the trial: %w", err)
 	}
-	t := &trial.Trial{Name: o.Name, Seed: o.Seed, Target: trial.Target{Name: o.Target, Address: o.URL}, Tide: trial.Tide{Legs: o.Tide}}
+	t := &trial.Trial{Name: o.Name, Seed: o.Seed, Target: trial.Target{Name: o.Target, Address: o.URL},
+		Tide: trial.Tide{Legs: o.Tide}}
 	t.Prompt, t.Grace = time.Duration(o.Prompt), time.Duration(o.Grace)
 	for _, c := range o.Crews {
 		t.Crews = append(t.Crews, trial.Crew{Name: c.Name, Clients: c.Clients, Tide: trial.Tide{Legs: c.Tide}})

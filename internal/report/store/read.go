@@ -28,9 +28,11 @@ func (s *Store) Load(id int64) (*run.Snapshot, error) {
 }
 
 func (s *Store) load(r Run) (*run.Snapshot, error) {
-	snap := &run.Snapshot{Started: r.Started, Elapsed: r.Elapsed, Finished: true, Stopped: r.State == "stopped" || r.State == "running", Reasons: map[string]int{}}
+	snap := &run.Snapshot{Started: r.Started, Elapsed: r.Elapsed, Finished: true, Stopped: r.State == "stopped" ||
+		r.State == "running", Reasons: map[string]int{}}
 	var o string
-	if err := s.db.QueryRow("SELECT outline, kernel FROM run WHERE id = ?", r.ID).Scan(&o, &snap.KernelTimes); err != nil {
+	if err := s.db.QueryRow("SELECT outline, kernel FROM run WHERE id = ?", r.ID).Scan(&o,
+		&snap.KernelTimes); err != nil {
 		return nil, err
 	}
 	var err error
@@ -38,7 +40,8 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 	if snap.Trial, implied, err = readOutline(o); err != nil {
 		return nil, err
 	}
-	for _, read := range []func(int64, *run.Snapshot) error{s.readSeconds, s.readCells, s.readLatencies, s.readNames, s.readMessages, s.readOutcomes, s.readEvents, s.readReasons, s.readLanes, s.readBodies, s.readFinalResults} {
+	for _, read := range []func(int64, *run.Snapshot) error{s.readSeconds, s.readCells, s.readLatencies, s.readNames,
+		s.readMessages, s.readOutcomes, s.readEvents, s.readReasons, s.readLanes, s.readBodies, s.readFinalResults} {
 		if err := read(r.ID, snap); err != nil {
 			return nil, err
 		}
@@ -85,12 +88,16 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 		e := &logbook.Entry{}
 		var counts, health, fit, checks, own, early []byte
 		var reading, schedule meter.Packed
-		err := rows.Scan(&e.At, &e.Settled, &e.Gauges.Planned, &e.Gauges.Out, &e.Gauges.Open, &e.Gauges.Entered, &counts, &health, &fit, &e.Foreign,
-			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), (*[]byte)(&e.Connect), (*[]byte)(&e.Enter), (*[]byte)(&reading), (*[]byte)(&schedule), (*[]byte)(&e.Age), (*[]byte)(&e.Answer), &checks, &own, (*[]byte)(&e.PushedBack), &early)
+		err := rows.Scan(&e.At, &e.Settled, &e.Gauges.Planned, &e.Gauges.Out, &e.Gauges.Open, &e.Gauges.Entered,
+			&counts, &health, &fit, &e.Foreign,
+			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), (*[]byte)(&e.Connect), (*[]byte)(&e.Enter),
+			(*[]byte)(&reading), (*[]byte)(&schedule), (*[]byte)(&e.Age), (*[]byte)(&e.Answer), &checks, &own,
+			(*[]byte)(&e.PushedBack), &early)
 		for _, part := range []struct {
 			from []byte
 			into any
-		}{{counts, &e.Counts}, {health, &e.Health}, {fit, &e.Fit}, {checks, &e.Checks}, {own, &e.Own}, {early, &e.Early}} {
+		}{{counts, &e.Counts}, {health, &e.Health}, {fit, &e.Fit}, {checks, &e.Checks}, {own, &e.Own},
+			{early, &e.Early}} {
 			if err == nil {
 				err = json.Unmarshal(part.from, part.into)
 			}
@@ -101,7 +108,9 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 		}
 		snap.Entries = append(snap.Entries, e)
 		return err
-	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, connect, enter, reading_lag, schedule_lag, age, answer, checks, own, pushed_back, early FROM second WHERE run = ? ORDER BY at", id)
+	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, "+
+		"connect, enter, reading_lag, schedule_lag, age, answer, checks, own, pushed_back, early FROM second WHERE "+
+		"run = ? ORDER BY at", id)
 }
 
 func kindOf(name string) ledger.Kind {
@@ -131,7 +140,8 @@ func (s *Store) readCells(id int64, snap *run.Snapshot) error {
 			snap.Entries[at].Cells = append(snap.Entries[at].Cells, c)
 		}
 		return nil
-	}, "SELECT at, room, crew, kind, said, owed, maybe_late, "+fateColumns+" FROM cell WHERE run = ? ORDER BY at, room, crew, kind", id)
+	}, "SELECT at, room, crew, kind, said, owed, maybe_late, "+fateColumns+
+		" FROM cell WHERE run = ? ORDER BY at, room, crew, kind", id)
 }
 
 func (s *Store) readLatencies(id int64, snap *run.Snapshot) error {
@@ -172,7 +182,8 @@ func (s *Store) readMessages(id int64, snap *run.Snapshot) error {
 		var m ledger.Message
 		var kind string
 		var wrong bool
-		if err := rows.Scan(&m.Number, &kind, &m.Audience, &m.Room, &m.Sender, (*int64)(&m.Due), (*int64)(&m.Sent), &m.Owed, &m.Reached, &m.Late, &m.Lost, &m.Odd, &wrong); err != nil {
+		if err := rows.Scan(&m.Number, &kind, &m.Audience, &m.Room, &m.Sender, (*int64)(&m.Due), (*int64)(&m.Sent),
+			&m.Owed, &m.Reached, &m.Late, &m.Lost, &m.Odd, &wrong); err != nil {
 			return err
 		}
 		m.Kind = kindOf(kind)
@@ -182,7 +193,8 @@ func (s *Store) readMessages(id int64, snap *run.Snapshot) error {
 			snap.Sampled = append(snap.Sampled, m)
 		}
 		return nil
-	}, "SELECT number, kind, audience, room, sender, due, said, owed, reached, late, lost, odd, wrong FROM message WHERE run = ? ORDER BY number", id)
+	}, "SELECT number, kind, audience, room, sender, due, said, owed, reached, late, lost, odd, wrong FROM message "+
+		"WHERE run = ? ORDER BY number", id)
 }
 
 func (s *Store) readOutcomes(id int64, snap *run.Snapshot) error {
@@ -238,7 +250,8 @@ func (s *Store) readLanes(id int64, snap *run.Snapshot) error {
 		var r lane.Record
 		var what, fate, kind string
 		var number int64
-		err := rows.Scan((*int64)(&r.At), &r.Client, &what, &number, &r.Peer, &r.Room, &r.Size, &fate, &kind, (*int64)(&r.Took))
+		err := rows.Scan((*int64)(&r.At), &r.Client, &what, &number, &r.Peer, &r.Room, &r.Size, &fate, &kind,
+			(*int64)(&r.Took))
 		r.Number = uint64(number)
 		r.What, r.Fate, r.Kind = lane.WhatNamed(what), fateOf(fate), kindOf(kind)
 		snap.Lanes = append(snap.Lanes, r)

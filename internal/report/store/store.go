@@ -37,7 +37,8 @@ type TooNew struct {
 }
 
 func (e *TooNew) Error() string {
-	return fmt.Sprintf("%s was written by a newer version of the tool (schema %d; this one knows %d)", e.Path, e.Version, e.Know)
+	return fmt.Sprintf("%s was written by a newer version of the tool (schema %d; this one knows %d)", e.Path,
+		e.Version, e.Know)
 }
 
 // Open opens the store in a file, which is made if it is missing, and brings
@@ -171,7 +172,8 @@ const runColumns = "id, trial, name, note, target, clients, started, elapsed, st
 
 func scanRun(row interface{ Scan(...any) error }) (r Run, err error) {
 	var started, elapsed int64
-	err = row.Scan(&r.ID, &r.Trial, &r.Name, &r.Note, &r.Target, &r.Clients, &started, &elapsed, &r.State, &r.Verdict, &r.Why, &r.Summary)
+	err = row.Scan(&r.ID, &r.Trial, &r.Name, &r.Note, &r.Target, &r.Clients, &started, &elapsed, &r.State, &r.Verdict,
+		&r.Why, &r.Summary)
 	r.Started, r.Elapsed = time.UnixMicro(started), time.Duration(elapsed)*time.Microsecond
 	return r, err
 }
@@ -232,7 +234,9 @@ func (s *Store) one(id int64, query string, args ...any) error {
 
 // Insert adds a run that is only a line of the list, without anything measured.
 func (s *Store) Insert(r Run) error {
-	_, err := s.db.Exec("INSERT INTO run (trial, name, note, target, clients, started, elapsed, state, verdict, tool, outline, kernel, summary) VALUES (?,?,?,?,?,?,?,?,?,'','{}',0,?)",
-		r.Trial, r.Name, r.Note, r.Target, r.Clients, max(0, r.Started.UnixMicro()), r.Elapsed.Microseconds(), r.State, r.Verdict, string(r.Summary))
+	_, err := s.db.Exec("INSERT INTO run (trial, name, note, target, clients, started, elapsed, state, verdict, "+
+		"tool, outline, kernel, summary) VALUES (?,?,?,?,?,?,?,?,?,'','{}',0,?)",
+		r.Trial, r.Name, r.Note, r.Target, r.Clients, max(0, r.Started.UnixMicro()), r.Elapsed.Microseconds(), r.State,
+		r.Verdict, string(r.Summary))
 	return err
 }

@@ -67,7 +67,8 @@ func startRun(t *testing.T, lasts string) *run.Run {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.Stop() })
-	tr, err := language.Parse([]byte(strings.Replace(source, "LASTS", lasts, 1)), "t.trial.hcl", language.Options{Target: s.URL()})
+	tr, err := language.Parse([]byte(strings.Replace(source, "LASTS", lasts, 1)), "t.trial.hcl",
+		language.Options{Target: s.URL()})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -111,25 +112,33 @@ func TestSameFiguresAsLive(t *testing.T) {
 		y, _ := json.Marshal(b)
 		t.Errorf("live\n%s\nkept\n%s", x, y)
 	}
-	if !reflect.DeepEqual(live.Lanes, kept.Lanes) || len(live.Lanes) < 100 || len(live.Bodies) == 0 || len(live.Bodies) != len(kept.Bodies) {
-		t.Errorf("live there are %d records in lanes and %d bodies, kept %d and %d", len(live.Lanes), len(live.Bodies), len(kept.Lanes), len(kept.Bodies))
+	if !reflect.DeepEqual(live.Lanes, kept.Lanes) || len(live.Lanes) < 100 || len(live.Bodies) == 0 ||
+		len(live.Bodies) != len(kept.Bodies) {
+		t.Errorf("live there are %d records in lanes and %d bodies, kept %d and %d", len(live.Lanes), len(live.Bodies),
+			len(kept.Lanes), len(kept.Bodies))
 	}
 	if a.Ledger.Lost == 0 || a.Ledger.Duplicate == 0 || len(kept.Events) < 60 || a.Verdict != run.Broken {
 		t.Errorf("the run shows too little: %+v, %d events", a.Ledger.Tally, len(kept.Events))
 	}
-	if !reflect.DeepEqual(live.Events, kept.Events) || !reflect.DeepEqual(live.Names, kept.Names) || !reflect.DeepEqual(live.Rooms, kept.Rooms) || !reflect.DeepEqual(live.Got, kept.Got) {
+	if !reflect.DeepEqual(live.Events, kept.Events) || !reflect.DeepEqual(live.Names, kept.Names) ||
+		!reflect.DeepEqual(live.Rooms, kept.Rooms) || !reflect.DeepEqual(live.Got, kept.Got) {
 		t.Error("events, names, rooms or traffic differ")
 	}
 	if len(live.Entries) != len(kept.Entries) {
 		t.Fatalf("%d seconds, %d kept", len(live.Entries), len(kept.Entries))
 	}
 	for i := range live.Entries {
-		for _, e := range []*logbook.Entry{live.Entries[i], kept.Entries[i]} { // live they stand in the order of first use
-			slices.SortFunc(e.Cells, func(a, b logbook.CellTally) int { return strings.Compare(fmt.Sprint(a.Cell), fmt.Sprint(b.Cell)) })
+		// live they stand in the order of first use
+		for _, e := range []*logbook.Entry{live.Entries[i], kept.Entries[i]} {
+			slices.SortFunc(e.Cells, func(a, b logbook.CellTally) int {
+				return strings.Compare(fmt.Sprint(a.Cell),
+					fmt.Sprint(b.Cell))
+			})
 		}
 		x, _ := json.Marshal(live.Entries[i])
 		y, _ := json.Marshal(kept.Entries[i])
-		if strings.ReplaceAll(string(x), `""`, "null") != strings.ReplaceAll(string(y), `""`, "null") { // an empty histogram
+		// an empty histogram
+		if strings.ReplaceAll(string(x), `""`, "null") != strings.ReplaceAll(string(y), `""`, "null") {
 			t.Errorf("second %d: live\n%s\nkept\n%s", i, x, y)
 		}
 	}
@@ -180,7 +189,8 @@ func TestKilled(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if n := len(kept.Entries); n < 3 || kept.Elapsed < 3*time.Second || kept.Total.Counts.Sent == 0 || kept.Total.Total.Lost == 0 {
+	if n := len(kept.Entries); n < 3 || kept.Elapsed < 3*time.Second || kept.Total.Counts.Sent == 0 ||
+		kept.Total.Total.Lost == 0 {
 		t.Errorf("%d seconds, elapsed %v, ledger %+v", n, kept.Elapsed, kept.Total.Total)
 	}
 	r, err := s.Run(1)
@@ -236,7 +246,8 @@ func TestTrouble(t *testing.T) {
 func TestList(t *testing.T) {
 	s := openStore(t, filepath.Join(t.TempDir(), "runs.db"))
 	for i := range 3 {
-		if _, err := s.db.Exec("INSERT INTO run (trial, target, clients, started, tool, outline, kernel) VALUES ('t', 'ws://x', 1, ?, 'x', '{}', 1)", i); err != nil {
+		if _, err := s.db.Exec("INSERT INTO run (trial, target, clients, started, tool, outline, kernel) VALUES "+
+			"('t', 'ws://x', 1, ?, 'x', '{}', 1)", i); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -333,12 +344,15 @@ func TestFirstSchema(t *testing.T) {
 	}{
 		{migrations[0], nil}, {"PRAGMA user_version = 1", nil},
 		{`INSERT INTO run (trial, target, clients, started, state, verdict, tool, outline, kernel, summary) VALUES ('old', 'ws://x', 2, 5, 'finished', 'holds', '0.0', '{"name":"old","crews":[{"name":"pilots","clients":2}],"tide":[{"Word":"flood","To":1,"Over":1000000000}]}', 1, '')`, nil},
-		{"INSERT INTO room VALUES (1, 0, '(everyone)'), (1, 1, 'lock-1')", nil}, {"INSERT INTO client VALUES (1, 0, 'pilots', 'Alder', 3, 4), (1, 1, 'pilots', 'Birch', 0, 1)", nil},
+		{"INSERT INTO room VALUES (1, 0, '(everyone)'), (1, 1, 'lock-1')", nil},
+		{"INSERT INTO client VALUES (1, 0, 'pilots', 'Alder', 3, 4), (1, 1, 'pilots', 'Birch', 0, 1)", nil},
 		{`INSERT INTO second VALUES (1, 0, 1, 2, 2, 2, 2, 3, 4, 0, '{"Started":2,"Opened":2,"Sent":3,"Marked":4}', '{}', '{}', 0, ?, ?, ?, ?, ?, ?, ?)`, []any{[]byte(h.Pack()), []byte(h.Pack()), []byte(h.Pack()), nil, nil, nil, nil}},
 		{"INSERT INTO cell VALUES (1, 0, 1, 0, 'notice', 3, 4, 3, 0, 1, 0, 0, 0, 0, 0, 0)", nil},
 		{"INSERT INTO latency VALUES (1, 0, 0, 2, ?)", []any{[]byte(h.Pack())}},
-		{"INSERT INTO message VALUES (1, 2, 'notice', 0, 1, 0, 10, 11, 2, 1, 0, 1, 0, 1)", nil}, {"INSERT INTO outcome VALUES (1, 2, 0, 1, 'lost', 0)", nil},
-		{"INSERT INTO event VALUES (1, 0, 99, 1, 'broke', NULL, 'the cable')", nil}, {"INSERT INTO reason VALUES (1, 'broken: the cable', 1)", nil},
+		{"INSERT INTO message VALUES (1, 2, 'notice', 0, 1, 0, 10, 11, 2, 1, 0, 1, 0, 1)", nil},
+		{"INSERT INTO outcome VALUES (1, 2, 0, 1, 'lost', 0)", nil},
+		{"INSERT INTO event VALUES (1, 0, 99, 1, 'broke', NULL, 'the cable')", nil},
+		{"INSERT INTO reason VALUES (1, 'broken: the cable', 1)", nil},
 	} {
 		if _, err := old.Exec(q.query, q.args...); err != nil {
 			t.Fatalf("%.60s: %v", q.query, err)
@@ -351,10 +365,12 @@ func TestFirstSchema(t *testing.T) {
 		t.Fatal(err)
 	}
 	w := snap.Total
-	if w.Total.Owed != 4 || w.Total.Lost != 1 || w.Total.Altered != 0 || w.Counts.Sent != 3 || len(w.Checks) != 0 || w.First.Count() != 1 || w.Age.Count() != 0 {
+	if w.Total.Owed != 4 || w.Total.Lost != 1 || w.Total.Altered != 0 || w.Counts.Sent != 3 || len(w.Checks) != 0 ||
+		w.First.Count() != 1 || w.Age.Count() != 0 {
 		t.Errorf("%+v %+v, %d", w.Total, w.Counts, w.First.Count())
 	}
-	if len(snap.Kept) != 1 || snap.Kept[0].Outcomes[0].Fate != ledger.Lost || snap.ClientName(1) != "Birch" || snap.Events[0].What != logbook.Broke || len(snap.Lanes)+len(snap.Bodies)+len(snap.FinalResults) != 0 {
+	if len(snap.Kept) != 1 || snap.Kept[0].Outcomes[0].Fate != ledger.Lost || snap.ClientName(1) != "Birch" ||
+		snap.Events[0].What != logbook.Broke || len(snap.Lanes)+len(snap.Bodies)+len(snap.FinalResults) != 0 {
 		t.Errorf("%+v %+v", snap.Kept, snap.Events)
 	}
 	if snap.Trial.TideOf(0).Length() != time.Second || snap.Overall() != run.Holds {

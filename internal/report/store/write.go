@@ -122,7 +122,9 @@ func (k *Keeper) write(tx *sql.Tx, s *run.Snapshot, id int64, at *progress) (int
 	}
 	for ; at.lanes < len(s.Lanes); at.lanes++ {
 		r := &s.Lanes[at.lanes]
-		w.exec("INSERT OR REPLACE INTO lane VALUES (?,?,?,?,?,?,?,?,?,?,?,?)", id, at.lanes, r.At.Nanoseconds(), r.Client, r.What.String(), int64(r.Number), r.Peer, r.Room, r.Size, r.Fate.String(), r.Kind.String(), r.Took.Nanoseconds())
+		w.exec("INSERT OR REPLACE INTO lane VALUES (?,?,?,?,?,?,?,?,?,?,?,?)", id, at.lanes, r.At.Nanoseconds(),
+			r.Client, r.What.String(), int64(r.Number), r.Peer, r.Room, r.Size, r.Fate.String(), r.Kind.String(),
+			r.Took.Nanoseconds())
 	}
 	for ; at.bodies < len(s.Bodies); at.bodies++ {
 		b := &s.Bodies[at.bodies]
@@ -136,8 +138,10 @@ func (k *Keeper) begin(tx *sql.Tx, s *run.Snapshot) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	result, err := tx.Exec("INSERT INTO run (trial, target, clients, started, tool, outline, kernel) VALUES (?, ?, ?, ?, ?, ?, ?)",
-		s.Trial.Name, s.Trial.Hide(s.Trial.Target.Address), s.Trial.Clients(), s.Started.UnixMicro(), k.tool, o, s.KernelTimes)
+	result, err := tx.Exec("INSERT INTO run (trial, target, clients, started, tool, outline, kernel) VALUES (?, ?, "+
+		"?, ?, ?, ?, ?)",
+		s.Trial.Name, s.Trial.Hide(s.Trial.Target.Address), s.Trial.Clients(), s.Started.UnixMicro(), k.tool, o,
+		s.KernelTimes)
 	if err != nil {
 		return 0, err
 	}
@@ -147,7 +151,8 @@ func (k *Keeper) begin(tx *sql.Tx, s *run.Snapshot) (int64, error) {
 	}
 	w := newWriter(tx, id)
 	for i, name := range s.Names {
-		w.exec("INSERT INTO client (run, number, crew, name) VALUES (?, ?, ?, ?)", id, i, s.Trial.Crews[s.CrewOf(int32(i))].Name, name)
+		w.exec("INSERT INTO client (run, number, crew, name) VALUES (?, ?, ?, ?)", id, i,
+			s.Trial.Crews[s.CrewOf(int32(i))].Name, name)
 	}
 	return id, w.err
 }
@@ -184,7 +189,8 @@ func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
 	for text, n := range s.Reasons {
 		w.exec("INSERT OR REPLACE INTO reason VALUES (?, ?, ?)", w.run, text, n)
 	}
-	w.exec("UPDATE run SET elapsed = ?, state = ?, verdict = ?, why = ?, summary = ? WHERE id = ?", s.Elapsed.Microseconds(), state, string(verdict), why, string(summary), w.run)
+	w.exec("UPDATE run SET elapsed = ?, state = ?, verdict = ?, why = ?, summary = ? WHERE id = ?",
+		s.Elapsed.Microseconds(), state, string(verdict), why, string(summary), w.run)
 	return w.err
 }
 
@@ -233,16 +239,20 @@ var fateColumns = func() string {
 	return strings.Join(names, ", ")
 }()
 
-var insertCell = "INSERT OR REPLACE INTO cell (run, at, room, crew, kind, said, owed, maybe_late, " + fateColumns + ") VALUES (?" + strings.Repeat(",?", 7+len(ledger.Fates)) + ")"
+var insertCell = "INSERT OR REPLACE INTO cell (run, at, room, crew, kind, said, owed, maybe_late, " + fateColumns +
+	") VALUES (?" + strings.Repeat(",?", 7+len(ledger.Fates)) + ")"
 
 func (w *writer) second(e *logbook.Entry) {
 	health := e.Health
 	reading, schedule := health.ReadingLag, health.ScheduleLag
 	health.ReadingLag, health.ScheduleLag = nil, nil
 	g := e.Gauges
-	w.exec("INSERT OR REPLACE INTO second VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, e.At, e.Settled, g.Planned, g.Out, g.Open, g.Entered,
+	w.exec("INSERT OR REPLACE INTO second VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, e.At,
+		e.Settled, g.Planned, g.Out, g.Open, g.Entered,
 		e.Counts.Sent, e.Counts.Arrivals, e.Health.Overload, w.json(e.Counts), w.json(health), w.json(e.Fit), e.Foreign,
-		[]byte(e.First), []byte(e.Median), []byte(e.Last), []byte(e.Connect), []byte(e.Enter), []byte(reading), []byte(schedule), []byte(e.Age), []byte(e.Answer), w.json(e.Checks), w.json(e.Own), []byte(e.PushedBack), w.json(e.Early))
+		[]byte(e.First), []byte(e.Median), []byte(e.Last), []byte(e.Connect), []byte(e.Enter), []byte(reading),
+		[]byte(schedule), []byte(e.Age), []byte(e.Answer), w.json(e.Checks), w.json(e.Own), []byte(e.PushedBack),
+		w.json(e.Early))
 	for _, c := range e.Cells {
 		t := &c.Tally
 		row := []any{w.run, e.At, c.Cell.Room, c.Cell.Crew, c.Cell.Kind.String(), t.Said, t.Owed, t.MaybeLate}
@@ -252,15 +262,19 @@ func (w *writer) second(e *logbook.Entry) {
 		w.exec(insertCell, row...)
 	}
 	for _, l := range e.Latency {
-		w.exec("INSERT OR REPLACE INTO latency VALUES (?,?,?,?,?)", w.run, e.At, l.Key.Crew, l.Key.Class, []byte(l.Latency))
+		w.exec("INSERT OR REPLACE INTO latency VALUES (?,?,?,?,?)", w.run, e.At, l.Key.Crew, l.Key.Class,
+			[]byte(l.Latency))
 	}
 }
 
 func (w *writer) message(m *ledger.Message, s *run.Snapshot, wrong bool) {
-	w.exec("INSERT OR REPLACE INTO message VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, m.Number, m.Kind.String(), m.Audience, m.Room, m.Sender,
-		m.Due.Sub(s.Start).Nanoseconds(), m.Sent.Sub(s.Start).Nanoseconds(), m.Owed, m.Reached, m.Late, m.Lost, m.Odd, wrong)
+	w.exec("INSERT OR REPLACE INTO message VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, m.Number, m.Kind.String(),
+		m.Audience, m.Room, m.Sender,
+		m.Due.Sub(s.Start).Nanoseconds(), m.Sent.Sub(s.Start).Nanoseconds(), m.Owed, m.Reached, m.Late, m.Lost, m.Odd,
+		wrong)
 	for i, o := range m.Outcomes {
-		w.exec("INSERT OR REPLACE INTO outcome VALUES (?,?,?,?,?,?)", w.run, m.Number, i, o.Client, o.Fate.String(), o.Latency.Nanoseconds())
+		w.exec("INSERT OR REPLACE INTO outcome VALUES (?,?,?,?,?,?)", w.run, m.Number, i, o.Client, o.Fate.String(),
+			o.Latency.Nanoseconds())
 	}
 }
 
@@ -269,5 +283,6 @@ func (w *writer) event(i int, e *logbook.Event) {
 	if e.Room >= 0 {
 		room = e.Room
 	}
-	w.exec("INSERT OR REPLACE INTO event VALUES (?,?,?,?,?,?,?)", w.run, i, e.At.Nanoseconds(), e.Client, e.What.String(), room, e.Detail)
+	w.exec("INSERT OR REPLACE INTO event VALUES (?,?,?,?,?,?,?)", w.run, i, e.At.Nanoseconds(), e.Client,
+		e.What.String(), room, e.Detail)
 }

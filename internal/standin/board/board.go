@@ -114,7 +114,8 @@ var fieldTable = func() *jsonscan.Table {
 
 // New makes an empty board.
 func New(cfg Config, out Out) *Board {
-	b := &Board{cfg: cfg, out: out, names: map[string][]int32{}, byName: map[string]*room{}, nextAnn: mono.Never, gauges: mono.Never}
+	b := &Board{cfg: cfg, out: out, names: map[string][]int32{}, byName: map[string]*room{}, nextAnn: mono.Never,
+		gauges: mono.Never}
 	if b.cfg.MaxText == 0 {
 		b.cfg.MaxText = 1 << 20
 	}

@@ -132,7 +132,8 @@ func TestPresence(t *testing.T) {
 		t.Fatal("announced at once")
 	}
 	b.Tick(mono.Time(100 * time.Millisecond))
-	if got := e.sent[0][len(e.sent[0])-1]; got != `{"kind":"presence","room":"lock-0","members":4}` || heard(e, "presence") != 9 {
+	if got := e.sent[0][len(e.sent[0])-1]; got != `{"kind":"presence","room":"lock-0","members":4}` ||
+		heard(e, "presence") != 9 {
 		t.Errorf("%s; %d announcements", got, heard(e, "presence"))
 	}
 	b.Tick(mono.Time(300 * time.Millisecond))
@@ -149,7 +150,8 @@ func TestTruthIsBounded(t *testing.T) {
 		b.Message(0, []byte(fmt.Sprintf(`{"kind":"notice","room":"lock-0","text":"%d"}`, i)), 0)
 	}
 	lines := strings.Split(strings.TrimSpace(string(b.Truth.AppendMessages(nil))), "\n")
-	if len(lines) != 10 || !strings.Contains(lines[0], `"n":31,`) || !strings.Contains(lines[9], `"n":40,`) || b.Truth.Totals.Written != 80 {
+	if len(lines) != 10 || !strings.Contains(lines[0], `"n":31,`) || !strings.Contains(lines[9], `"n":40,`) ||
+		b.Truth.Totals.Written != 80 {
 		t.Errorf("%d lines from %s to %s; %+v", len(lines), lines[0], lines[len(lines)-1], b.Truth.Totals)
 	}
 	if n := strings.Count(string(b.Truth.AppendDeliveries(nil)), "\n"); n != 10 {
@@ -159,7 +161,8 @@ func TestTruthIsBounded(t *testing.T) {
 
 func TestSet(t *testing.T) {
 	s := Switches{Seed: 3, Lose: 0.5}
-	for query, ok := range map[string]bool{"lose=0.1&double=1": true, "misdirect=-0.1": false, "lose=NaN": false, "hold=1h&x=1": false, "seed=-1": false} {
+	for query, ok := range map[string]bool{"lose=0.1&double=1": true, "misdirect=-0.1": false, "lose=NaN": false,
+		"hold=1h&x=1": false, "seed=-1": false} {
 		next := s
 		v, _ := url.ParseQuery(query)
 		if err := next.Set(v); (err == nil) != ok || !ok && next != s {

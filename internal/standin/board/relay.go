@@ -57,7 +57,10 @@ func (b *Board) relay(payload []byte, m relayed) {
 		b.hold(heldRelay{m, slices.Clone(payload), b.out.Now().Add(overtaken), true})
 	default:
 		b.deliver(payload, m)
-		if i := slices.IndexFunc(b.held, func(h heldRelay) bool { return h.behind && h.sender == m.sender && h.room == m.room }); i >= 0 {
+		if i := slices.IndexFunc(b.held, func(h heldRelay) bool {
+			return h.behind && h.sender == m.sender &&
+				h.room == m.room
+		}); i >= 0 {
 			b.Truth.Totals.Reordered++
 			b.release(i)
 		}
@@ -94,7 +97,8 @@ func (b *Board) deliver(payload []byte, m relayed) {
 	}
 	switch {
 	case m.unbooked:
-	case m.room == nil && s.happens(overhearIt, s.Overhear, b, m, -1), m.room != nil && s.happens(leakIt, s.Leak, b, m, -1):
+	case m.room == nil && s.happens(overhearIt, s.Overhear, b, m, -1), m.room != nil &&
+		s.happens(leakIt, s.Leak, b, m, -1):
 		if other := b.outsider(m, m.sender); other >= 0 {
 			b.out.Send(other, b.frame)
 			b.Truth.book(b, m, other, DidMisdirect)
@@ -203,7 +207,8 @@ func alter(payload []byte, binary bool) ([]byte, bool) {
 	switch _, marked := mark.Find(tail); {
 	case bytes.IndexByte(text, '<') >= 0:
 		out = append(body[:at+8:at+8], bytes.ReplaceAll(text, []byte("<"), []byte("&lt;"))...)
-	case len(text) > 2000 && marked == 0 && bytes.IndexFunc(tail, func(r rune) bool { return r == '\\' || r > 126 }) < 0:
+	case len(text) > 2000 && marked == 0 && bytes.IndexFunc(tail,
+		func(r rune) bool { return r == '\\' || r > 126 }) < 0:
 		out = body[:len(body)-16]
 	default:
 		out = append(body, ' ')
@@ -224,7 +229,8 @@ func (b *Board) outsider(m relayed, instead int32) int32 {
 		r := b.rooms[(start+i)%len(b.rooms)]
 		for k := range r.members {
 			other := r.members[(int(max(0, instead))+k)%len(r.members)]
-			if other != instead && other != m.sender && !slices.Contains(b.names[m.to], other) && (m.room == nil || !b.members[other].in(m.room)) {
+			if other != instead && other != m.sender && !slices.Contains(b.names[m.to], other) &&
+				(m.room == nil || !b.members[other].in(m.room)) {
 				return other
 			}
 		}

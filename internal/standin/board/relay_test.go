@@ -29,8 +29,10 @@ func talk(t *testing.T, cfg Config, rounds int) (*Board, *ear) {
 	for round := range rounds {
 		for id := range int32(12) {
 			e.now += 1e6
-			b.Message(id, []byte(fmt.Sprintf(`{"kind":"notice","room":"lock-%d","text":"%d from %d <&> here"}`, id%2, round, id)), e.now)
-			b.Message(id, []byte(fmt.Sprintf(`{"kind":"whisper","to":"pilot-%d","text":"%d to you"}`, (id+1)%12, round)), e.now)
+			b.Message(id, []byte(fmt.Sprintf(`{"kind":"notice","room":"lock-%d","text":"%d from %d <&> here"}`, id%2,
+				round, id)), e.now)
+			b.Message(id, []byte(fmt.Sprintf(`{"kind":"whisper","to":"pilot-%d","text":"%d to you"}`, (id+1)%12,
+				round)), e.now)
 		}
 	}
 	e.now += 1e9
@@ -59,51 +61,56 @@ func TestEachSwitch(t *testing.T) {
 		check func(b *Board, e *ear) string
 	}{
 		"none": {Switches{}, func(*Totals) int64 { return 1 }, nil},
-		"wrong echo": {Switches{WrongEcho: 0.3}, func(t *Totals) int64 { return t.WrongEcho }, func(b *Board, e *ear) string {
-			missing := 0
-			for id, texts := range e.sent {
-				own := 0
-				for _, s := range texts {
-					if strings.Contains(s, `"kind":"notice"`) && strings.Contains(s, fmt.Sprintf(`"from":"pilot-%d"`, id)) {
-						own++
+		"wrong echo": {Switches{WrongEcho: 0.3}, func(t *Totals) int64 { return t.WrongEcho },
+			func(b *Board, e *ear) string {
+				missing := 0
+				for id, texts := range e.sent {
+					own := 0
+					for _, s := range texts {
+						if strings.Contains(s, `"kind":"notice"`) &&
+							strings.Contains(s, fmt.Sprintf(`"from":"pilot-%d"`, id)) {
+							own++
+						}
 					}
+					missing += rounds - own
 				}
-				missing += rounds - own
-			}
-			return differs(int64(missing), b.Truth.Totals.WrongEcho)
-		}},
+				return differs(int64(missing), b.Truth.Totals.WrongEcho)
+			}},
 		"leak":     {Switches{Leak: 0.3}, func(t *Totals) int64 { return t.Misdirected }, nil},
 		"overhear": {Switches{Overhear: 0.3}, func(t *Totals) int64 { return t.Misdirected }, nil},
-		"reorder": {Switches{Reorder: 0.3}, func(t *Totals) int64 { return t.Reordered }, func(b *Board, e *ear) string {
-			for _, id := range []int32{0, 2, 4} {
-				out := 0
-				for from := range 12 {
-					last := -1
-					for _, s := range e.sent[id] {
-						var m struct {
-							Kind, From string
-							Seq        int
-						}
-						if json.Unmarshal([]byte(s), &m); m.Kind == "notice" && m.From == fmt.Sprintf("pilot-%d", from) {
-							if m.Seq < last {
-								out++
+		"reorder": {Switches{Reorder: 0.3}, func(t *Totals) int64 { return t.Reordered },
+			func(b *Board, e *ear) string {
+				for _, id := range []int32{0, 2, 4} {
+					out := 0
+					for from := range 12 {
+						last := -1
+						for _, s := range e.sent[id] {
+							var m struct {
+								Kind, From string
+								Seq        int
 							}
-							last = m.Seq
+							if json.Unmarshal([]byte(s), &m); m.Kind == "notice" &&
+								m.From == fmt.Sprintf("pilot-%d", from) {
+								if m.Seq < last {
+									out++
+								}
+								last = m.Seq
+							}
 						}
 					}
+					if out == 0 {
+						return "nobody's messages are out of order"
+					}
 				}
-				if out == 0 {
-					return "nobody's messages are out of order"
+				return ""
+			}},
+		"disorder": {Switches{Disorder: 0.1}, func(t *Totals) int64 { return t.Disordered },
+			func(b *Board, e *ear) string {
+				if strings.Join(onlyNotices(e.sent[0]), "\n") == strings.Join(onlyNotices(e.sent[2]), "\n") {
+					return "two members have the same order"
 				}
-			}
-			return ""
-		}},
-		"disorder": {Switches{Disorder: 0.1}, func(t *Totals) int64 { return t.Disordered }, func(b *Board, e *ear) string {
-			if strings.Join(onlyNotices(e.sent[0]), "\n") == strings.Join(onlyNotices(e.sent[2]), "\n") {
-				return "two members have the same order"
-			}
-			return ""
-		}},
+				return ""
+			}},
 		"alter": {Switches{Alter: 0.3}, func(t *Totals) int64 { return t.Altered }, func(b *Board, e *ear) string {
 			n := int64(0)
 			for _, texts := range e.sent {
@@ -123,7 +130,8 @@ func TestEachSwitch(t *testing.T) {
 		}},
 		"too big": {Switches{TooBig: 18}, func(t *Totals) int64 { return t.Swallowed }, func(b *Board, e *ear) string {
 			// Texts from "10 from 10" on are longer than 18 bytes.
-			return differs(b.Truth.Totals.Notices+b.Truth.Totals.Whispers+b.Truth.Totals.Swallowed, int64(notices+whispers))
+			return differs(b.Truth.Totals.Notices+b.Truth.Totals.Whispers+b.Truth.Totals.Swallowed,
+				int64(notices+whispers))
 		}},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -185,7 +193,9 @@ func TestSwitchNames(t *testing.T) {
 		t.Errorf("some switch is not thrown: %s", b)
 	}
 	before := s
-	for query, want := range map[string]string{"lose=1.5": "no probability", "hold=soon": "invalid duration", "too_big=-1": "less than 0", "tide=1": "there is no such switch; there are seed, hold", "lose=0.1&tide=2": "no such switch"} {
+	for query, want := range map[string]string{"lose=1.5": "no probability", "hold=soon": "invalid duration",
+		"too_big=-1": "less than 0", "tide=1": "there is no such switch; there are seed, hold",
+		"lose=0.1&tide=2": "no such switch"} {
 		values, _ := url.ParseQuery(query)
 		if err := s.Set(values); err == nil || !strings.Contains(err.Error(), want) || s != before {
 			t.Errorf("%s: %v", query, err)
@@ -244,7 +254,8 @@ func TestDoors(t *testing.T) {
 	if len(e.sent[1]) == 0 || !bytes.Equal([]byte(e.sent[1][len(e.sent[1])-1]), []byte{0, 255, 7}) {
 		t.Errorf("an upload comes as %q", e.sent[1])
 	}
-	if seq, refused := b.Publish([]byte(`{"room":"quay","text":"from the office","ref":"r1"}`), 0); seq != 2 || refused != "" {
+	if seq, refused := b.Publish([]byte(`{"room":"quay","text":"from the office","ref":"r1"}`), 0); seq != 2 ||
+		refused != "" {
 		t.Errorf("published: %d %s", seq, refused)
 	}
 	hear(0, `"from":"berth-planner","seq":2,"ref":"r1"`)

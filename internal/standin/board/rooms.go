@@ -38,7 +38,8 @@ func (b *Board) enter(id int32) {
 		b.change(r, id, "joined")
 		again = b.tellPast(id, r)
 	}
-	b.reply(id, `{"kind":"entered","room":`+string(r.nameJSON)+`,"members":`+strconv.Itoa(len(r.members))+`,"seq":`+strconv.FormatInt(r.seq, 10)+`}`)
+	b.reply(id, `{"kind":"entered","room":`+string(r.nameJSON)+`,"members":`+strconv.Itoa(len(r.members))+`,"seq":`+
+		strconv.FormatInt(r.seq, 10)+`}`)
 	again()
 	if strings.HasPrefix(name, GaugePrefix) && b.cfg.Gauge > 0 && b.gauges == mono.Never {
 		b.gauges = b.out.Now().Add(b.cfg.Gauge)
@@ -132,7 +133,8 @@ func (b *Board) change(r *room, id int32, what string) {
 		b.body = append(append(b.body[:0], `{"kind":"`...), what...)
 		b.body = append(append(b.body, `","room":`...), r.nameJSON...)
 		b.body = append(append(append(b.body, `,"name":`...), b.members[id].nameJSON...), '}')
-		m := relayed{room: r, sender: id, from: b.members[id].name + " " + what, said: b.members[id].said, leaveOut: true, unbooked: true}
+		m := relayed{room: r, sender: id, from: b.members[id].name + " " + what, said: b.members[id].said,
+			leaveOut: true, unbooked: true}
 		b.deliver(b.body, m)
 	}
 	if !r.dirty {

@@ -19,7 +19,8 @@ func (b *Board) notice(id int32, at mono.Time) {
 	default:
 		m := &b.members[id]
 		m.said++
-		b.post(r, m.nameJSON, text.Raw, relayed{sender: id, from: m.name, said: m.said, received: at, leaveOut: b.cfg.LeaveOut})
+		b.post(r, m.nameJSON, text.Raw, relayed{sender: id, from: m.name, said: m.said, received: at,
+			leaveOut: b.cfg.LeaveOut})
 	}
 }
 
@@ -95,7 +96,8 @@ func (b *Board) Publish(payload []byte, at mono.Time) (seq int64, refused string
 		return r.seq, ""
 	}
 	b.quirks++
-	return b.post(r, []byte(`"berth-planner"`), text.Raw, relayed{sender: -1, from: "berth-planner", said: b.quirks, received: at}), ""
+	return b.post(r, []byte(`"berth-planner"`), text.Raw,
+		relayed{sender: -1, from: "berth-planner", said: b.quirks, received: at}), ""
 }
 
 func (b *Board) whisper(id int32, at mono.Time) {
@@ -132,7 +134,8 @@ func (b *Board) Upload(id int32, payload []byte, at mono.Time) {
 	}
 	m.said++
 	b.Truth.Totals.Notices++
-	b.relay(payload, relayed{room: m.rooms[len(m.rooms)-1], sender: id, from: m.name, said: m.said, received: at, text: payload, binary: true, leaveOut: b.cfg.LeaveOut})
+	b.relay(payload, relayed{room: m.rooms[len(m.rooms)-1], sender: id, from: m.name, said: m.said, received: at,
+		text: payload, binary: true, leaveOut: b.cfg.LeaveOut})
 }
 
 // Counters are what the board says of itself to whoever asks.

@@ -129,7 +129,8 @@ func (t *Truth) book(b *Board, m relayed, to int32, did Did) {
 		}
 	}
 	if t.most > 0 {
-		t.deliveries = keep(t.deliveries, Delivery{N: t.nMessages, To: b.members[to].name, At: wallMicros(now), Did: did}, int(t.nDelivered), t.most)
+		t.deliveries = keep(t.deliveries, Delivery{N: t.nMessages, To: b.members[to].name, At: wallMicros(now),
+			Did: did}, int(t.nDelivered), t.most)
 	}
 	t.nDelivered++
 }
@@ -144,7 +145,8 @@ type Summary struct {
 
 // Summary gives the truth in figures.
 func (b *Board) Summary() Summary {
-	s := Summary{Totals: b.Truth.Totals, Relay: b.Truth.Relay.Latencies(), Due: b.Truth.FromDue.Latencies(), Rooms: map[string]int{}}
+	s := Summary{Totals: b.Truth.Totals, Relay: b.Truth.Relay.Latencies(), Due: b.Truth.FromDue.Latencies(),
+		Rooms: map[string]int{}}
 	for _, r := range b.rooms {
 		s.Rooms[r.name] = len(r.members)
 	}

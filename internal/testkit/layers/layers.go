@@ -65,7 +65,8 @@ var Of = map[string]int{
 const Pure = 4
 
 // Impure are the exceptions to Pure.
-var Impure = map[string]bool{"internal/testkit/leak": true, "internal/engine/poll": true, "internal/engine/machine": true}
+var Impure = map[string]bool{"internal/testkit/leak": true, "internal/engine/poll": true,
+	"internal/engine/machine": true}
 
 // Cookies is the package of a Pure layer that may use net/http: for its parsers of
 // cookies, which are functions over strings.

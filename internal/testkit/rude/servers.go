@@ -113,7 +113,10 @@ var Servers = []Server{
 				c.N = 1
 				name, _ := json.Marshal(c.Name)
 				room, _ := json.Marshal(c.Room)
-				c.Others(func(o *Conn) { o.Text(`{"kind":"left","room":` + string(room) + `,"who":` + string(name) + `}`) })
+				c.Others(func(o *Conn) {
+					o.Text(`{"kind":"left","room":` + string(room) + `,"who":` + string(name) +
+						`}`)
+				})
 			}
 			return false
 		})},
@@ -135,7 +138,8 @@ var Servers = []Server{
 		Frame: harbour(nil),
 		Tick: func(c *Conn, n int) {
 			if n%50 == 0 && c.CanSend() {
-				c.Text(fmt.Sprintf(`{"kind":"gauge","seq":%s,"at":1767225600000000000,"members":-1e300}`, []string{"1", "1e300", "2", "-1e300", "2.5", "9007199254740992", "3"}[n/50%7]))
+				c.Text(fmt.Sprintf(`{"kind":"gauge","seq":%s,"at":1767225600000000000,"members":-1e300}`,
+					[]string{"1", "1e300", "2", "-1e300", "2.5", "9007199254740992", "3"}[n/50%7]))
 			}
 		}},
 	{Name: "a reason for each", Does: "closes every connection with a reason of its own, full of control characters",
@@ -159,9 +163,10 @@ var Servers = []Server{
 			c.open = true
 		},
 		Tick: flood([]byte("X-Filler: the tide turns at the outer lock\r\n"))},
-	{Name: "wrong key", Does: "agrees with a key that does not belong to the handshake", Shake: func(c *Conn, h *http1.Head) {
-		c.Send(ws.AppendAgreement(nil, "AAAAAAAAAAAAAAAAAAAAAA=="))
-	}},
+	{Name: "wrong key", Does: "agrees with a key that does not belong to the handshake",
+		Shake: func(c *Conn, h *http1.Head) {
+			c.Send(ws.AppendAgreement(nil, "AAAAAAAAAAAAAAAAAAAAAA=="))
+		}},
 	{Name: "early hints", Does: "sends 103 and 100 before it agrees, as it may", Shake: func(c *Conn, h *http1.Head) {
 		c.Send([]byte("HTTP/1.1 103 Early Hints\r\nLink: </a>\r\n\r\nHTTP/1.1 100 Continue\r\n\r\n"))
 		c.Agree(h)
@@ -170,7 +175,8 @@ var Servers = []Server{
 		c.Send([]byte("HTTP/1.1 503 the port is closed\x1b[31m\r\nContent-Length: 0\r\n\r\n"))
 		c.Finish()
 	}},
-	{Name: "hangs up", Does: "takes the connection and hangs up at once", Shake: func(c *Conn, _ *http1.Head) { c.Hangup() }},
+	{Name: "hangs up", Does: "takes the connection and hangs up at once",
+		Shake: func(c *Conn, _ *http1.Head) { c.Hangup() }},
 	{Name: "silent", Does: "agrees and never says anything", Frame: func(*Conn, byte, []byte) {}},
 	{Name: "masked", Does: "sends masked frames, which only clients may", Open: func(c *Conn) {
 		c.Send(ws.AppendMasked(nil, ws.OpText, []byte("{}"), [4]byte{1, 2, 3, 4}))
@@ -181,10 +187,12 @@ var Servers = []Server{
 	{Name: "deep", Does: "sends JSON nested 200,000 deep, and cut off", Frame: harbour(nil), Open: func(c *Conn) {
 		c.Text(`{"kind":` + strings.Repeat("[", 200_000))
 	}},
-	{Name: "new words each time", Does: "sends messages that nothing recognises, each unlike the others", Frame: harbour(nil), Tick: func(c *Conn, n int) {
-		if n%10 == 0 && c.CanSend() {
-			c.s.server.N++
-			c.Text(fmt.Sprintf(`{"kind":"%s\u001b[2J"}`, strings.Map(func(r rune) rune { return r - '0' + 'a' }, fmt.Sprint(c.s.server.N*7919))))
-		}
-	}},
+	{Name: "new words each time", Does: "sends messages that nothing recognises, each unlike the others",
+		Frame: harbour(nil), Tick: func(c *Conn, n int) {
+			if n%10 == 0 && c.CanSend() {
+				c.s.server.N++
+				c.Text(fmt.Sprintf(`{"kind":"%s\u001b[2J"}`,
+					strings.Map(func(r rune) rune { return r - '0' + 'a' }, fmt.Sprint(c.s.server.N*7919))))
+			}
+		}},
 }

@@ -55,7 +55,8 @@ func TestBehind(t *testing.T) {
 		t.Fatal(err)
 	}
 	exact := playBehind(t, tr, standin.Config{}, board.Switches{}, 0).window
-	if f := exact.Fanout(); f != nil && (f.Min() != 6*time.Millisecond || f.Max() != 6*time.Millisecond) || exact.Total.Late != 0 || exact.FanoutEarly().Min() != 6*time.Millisecond {
+	if f := exact.Fanout(); f != nil && (f.Min() != 6*time.Millisecond || f.Max() != 6*time.Millisecond) ||
+		exact.Total.Late != 0 || exact.FanoutEarly().Min() != 6*time.Millisecond {
 		t.Fatalf("%v to %v, %+v", exact.Fanout().Min(), exact.Fanout().Max(), exact.Total)
 	}
 	w := playBehind(t, tr, standin.Config{}, board.Switches{}, 20*time.Millisecond).window
@@ -68,7 +69,8 @@ func TestBehind(t *testing.T) {
 		t.Errorf("%d and %d, p50 %v", late.Count(), early.Count(), late.Quantile(0.5))
 	}
 	for name, h := range map[string][2]interface{ Quantile(float64) time.Duration }{
-		"fan-out": {early, late}, "first": {w.FirstEarly(), &w.First}, "median": {w.MedianEarly(), &w.Median}, "last": {w.LastEarly(), &w.Last}} {
+		"fan-out": {early, late}, "first": {w.FirstEarly(), &w.First}, "median": {w.MedianEarly(), &w.Median},
+		"last": {w.LastEarly(), &w.Last}} {
 		for _, q := range []float64{0.001, 0.1, 0.5, 0.9, 0.99, 1} {
 			if from, to := h[0].Quantile(q), h[1].Quantile(q); from > truth+10*time.Microsecond || to < truth {
 				t.Errorf("%s at %v: from %v to %v, and in truth %v", name, q, from, to, truth)
@@ -78,7 +80,8 @@ func TestBehind(t *testing.T) {
 	if w.Total.Late == 0 || w.Total.MaybeLate != w.Total.Late {
 		t.Errorf("%d late, %d of them perhaps not; in truth none", w.Total.Late, w.Total.MaybeLate)
 	}
-	for _, j := range run.Judge(append(tr.Limits, trial.Limit{Name: "none late", Figure: "ledger.late", Rule: trial.AtMost}), w, w) {
+	for _, j := range run.Judge(append(tr.Limits, trial.Limit{Name: "none late", Figure: "ledger.late",
+		Rule: trial.AtMost}), w, w) {
 		if j.Verdict != run.NotProven || !strings.Contains(j.Why, "read together: it lies between ") {
 			t.Errorf("%s is %s, %s", j.Limit.Name, j.Verdict, j.Why)
 		}

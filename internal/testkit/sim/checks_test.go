@@ -34,8 +34,9 @@ const talk = `
 
 var weaknesses = map[string]weakness{
 	"2 wrong echo": {switches: board.Switches{WrongEcho: 0.2}, session: talk, figure: "ledger.lost"},
-	"2 wrong echo, of who is left out": {config: standin.Config{LeaveOut: true}, switches: board.Switches{WrongEcho: 0.2},
-		session: strings.Replace(talk, "text =", "text =", 1), figure: "ledger.stray"},
+	"2 wrong echo, of who is left out": {config: standin.Config{LeaveOut: true},
+		switches: board.Switches{WrongEcho: 0.2},
+		session:  strings.Replace(talk, "text =", "text =", 1), figure: "ledger.stray"},
 	"3 room leak": {switches: board.Switches{Leak: 0.1}, session: talk, figure: "ledger.stray"},
 	"4 whisper leak": {switches: board.Switches{Overhear: 0.3}, figure: "ledger.stray", session: `
   connect {}
@@ -50,7 +51,8 @@ var weaknesses = map[string]weakness{
     }
   }
 `},
-	"11 history": {switches: board.Switches{History: 0.5}, figure: "checks.failed", reason: "the history of late comers", session: `
+	"11 history": {switches: board.Switches{History: 0.5}, figure: "checks.failed",
+		reason: "the history of late comers", session: `
   connect {}
   when {
     that = n < 4
@@ -72,8 +74,10 @@ var weaknesses = map[string]weakness{
     say { body = { kind = "notice", room = room, text = "${mark}" } }
   }
 `},
-	"14 reordering": {switches: board.Switches{Reorder: 0.2}, session: strings.Replace(talk, "500ms", "100ms", 1), figure: "ledger.reordered"},
-	"15 order":      {switches: board.Switches{Disorder: 0.05}, session: strings.Replace(talk, "500ms", "200ms", 1), figure: "ledger.disagreed"},
+	"14 reordering": {switches: board.Switches{Reorder: 0.2}, session: strings.Replace(talk, "500ms", "100ms", 1),
+		figure: "ledger.reordered"},
+	"15 order": {switches: board.Switches{Disorder: 0.05}, session: strings.Replace(talk, "500ms", "200ms", 1),
+		figure: "ledger.disagreed"},
 	"16 altered": {switches: board.Switches{Alter: 0.1}, figure: "ledger.altered", session: `
   connect {}
   enter { room = "lock-1" }
@@ -111,7 +115,8 @@ var weaknesses = map[string]weakness{
     }
   }
 `},
-	"24 open door, before the name": {switches: board.Switches{OpenDoor: 1}, figure: "checks.failed", reason: "must be refused", session: `
+	"24 open door, before the name": {switches: board.Switches{OpenDoor: 1}, figure: "checks.failed",
+		reason: "must be refused", session: `
   when {
     that = n < 10
     connect {}
@@ -130,7 +135,8 @@ var weaknesses = map[string]weakness{
     }
   }
 `},
-	"24 open door, a room for others": {switches: board.Switches{OpenDoor: 1}, figure: "checks.failed", reason: "must be denied", session: `
+	"24 open door, a room for others": {switches: board.Switches{OpenDoor: 1}, figure: "checks.failed",
+		reason: "must be denied", session: `
   connect {}
   enter {
     room   = "harbour-office"
@@ -154,14 +160,17 @@ var weaknesses = map[string]weakness{
     }
   }
 `},
-	"24 open door, without credentials": {config: standin.Config{Login: true}, switches: board.Switches{OpenDoor: 1}, figure: "checks.failed", session: `
+	"24 open door, without credentials": {config: standin.Config{Login: true}, switches: board.Switches{OpenDoor: 1},
+		figure: "checks.failed", session: `
   request "the door" {
     path   = "/live"
     status = 401
   }
 `},
-	"27 presence": {switches: board.Switches{Presence: 0.3}, session: talk, figure: "checks.failed", reason: "the number of members"},
-	"27 enter and leave notices": {config: standin.Config{Notices: true}, switches: board.Switches{Lose: 0.02}, figure: "ledger.lost", session: `
+	"27 presence": {switches: board.Switches{Presence: 0.3}, session: talk, figure: "checks.failed",
+		reason: "the number of members"},
+	"27 enter and leave notices": {config: standin.Config{Notices: true}, switches: board.Switches{Lose: 0.02},
+		figure: "ledger.lost", session: `
   connect {}
   enter { room = "lock-1" }
   pause {
@@ -180,8 +189,10 @@ var weaknesses = map[string]weakness{
     }
   }
 `},
-	"31 identity clash": {config: standin.Config{Share: true}, switches: board.Switches{Clash: 0.5}, session: talk, crew: `name = "pilot-${floor(n / 2)}"`, figure: "ledger.lost"},
-	"31 identity clash, whispers": {config: standin.Config{Share: true}, switches: board.Switches{Clash: 0.5}, crew: `name = "pilot-${floor(n / 2)}"`, figure: "ledger.lost", session: `
+	"31 identity clash": {config: standin.Config{Share: true}, switches: board.Switches{Clash: 0.5}, session: talk,
+		crew: `name = "pilot-${floor(n / 2)}"`, figure: "ledger.lost"},
+	"31 identity clash, whispers": {config: standin.Config{Share: true}, switches: board.Switches{Clash: 0.5},
+		crew: `name = "pilot-${floor(n / 2)}"`, figure: "ledger.lost", session: `
   connect {}
   enter { room = "lock-1" }
   barrier "all there" {}
@@ -194,11 +205,16 @@ var weaknesses = map[string]weakness{
     }
   }
 `},
-	"self-pushing: gaps":    {switches: board.Switches{Lose: 0.05}, session: gauge, top: feed, figure: "feed.gaps"},
-	"self-pushing: doubles": {switches: board.Switches{Double: 0.05}, session: gauge, top: feed, figure: "feed.repeats"},
-	"self-pushing: order":   {switches: board.Switches{Disorder: 0.05}, config: standin.Config{Gauge: 200 * time.Millisecond}, session: gauge, top: feed, figure: "feed.backward"},
-	"self-pushing: age":     {switches: board.Switches{Hold: 700 * time.Millisecond}, session: gauge, top: feed, figure: "feed.stale"},
-	"silent clients":        {config: standin.Config{PongWithin: 30 * time.Second}, session: "\n  connect {}\n  enter { room = \"lock-1\" }\n  fall_silent { evicted_within = \"17s\" }\n", figure: "checks.failed"},
+	"self-pushing: gaps": {switches: board.Switches{Lose: 0.05}, session: gauge, top: feed, figure: "feed.gaps"},
+	"self-pushing: doubles": {switches: board.Switches{Double: 0.05}, session: gauge, top: feed,
+		figure: "feed.repeats"},
+	"self-pushing: order": {switches: board.Switches{Disorder: 0.05},
+		config: standin.Config{Gauge: 200 * time.Millisecond}, session: gauge, top: feed, figure: "feed.backward"},
+	"self-pushing: age": {switches: board.Switches{Hold: 700 * time.Millisecond}, session: gauge, top: feed,
+		figure: "feed.stale"},
+	"silent clients": {config: standin.Config{PongWithin: 30 * time.Second},
+		session: "\n  connect {}\n  enter { room = \"lock-1\" }\n  fall_silent { evicted_within = \"17s\" }\n",
+		figure:  "checks.failed"},
 }
 
 const gauge = `
@@ -227,8 +243,10 @@ func (w *weakness) trial(name string) string {
 	if w.config.LeaveOut {
 		reaches = "\n      reaches = \"others\"\n"
 	}
-	session := strings.Replace(w.session, "    say { body = { kind = \"notice\", room = room, text = \"${name} stands by ${mark}\" } }",
-		"    say {\n      body = { kind = \"notice\", room = room, text = \"${name} stands by ${mark}\" }"+reaches+"\n    }", 1)
+	session := strings.Replace(w.session, "    say { body = { kind = \"notice\", room = room, text = \"${name} "+
+		"stands by ${mark}\" } }",
+		"    say {\n      body = { kind = \"notice\", room = room, text = \"${name} stands by ${mark}\" }"+reaches+
+			"\n    }", 1)
 	return `
 trial "` + name + `" { seed = 5 }
 target "board" {
@@ -332,8 +350,10 @@ func figure(t *testing.T, w *logbook.Window, name string) float64 {
 // clean wants a run in which nothing is wrong.
 func clean(t *testing.T, p played) {
 	t.Helper()
-	for _, name := range []string{"ledger.lost", "ledger.late", "ledger.duplicate", "ledger.stray", "ledger.reordered", "ledger.disagreed", "ledger.altered",
-		"checks.failed", "feed.gaps", "feed.repeats", "feed.backward", "feed.stale", "clients.broken", "clients.refused", "clients.denied", "messages.unsent"} {
+	for _, name := range []string{"ledger.lost", "ledger.late", "ledger.duplicate", "ledger.stray", "ledger.reordered",
+		"ledger.disagreed", "ledger.altered",
+		"checks.failed", "feed.gaps", "feed.repeats", "feed.backward", "feed.stale", "clients.broken",
+		"clients.refused", "clients.denied", "messages.unsent"} {
 		if strings.HasPrefix(t.Name(), "TestWeaknesses/silent") && name == "checks.failed" {
 			continue
 		}
@@ -341,7 +361,8 @@ func clean(t *testing.T, p played) {
 			t.Errorf("without the switch %s is %v\n%v", name, n, p.reasons)
 		}
 	}
-	if why := p.window.Imbalance(); why != "" || p.window.Counts.Opened == 0 && p.window.Counts.Requests == 0 || p.window.Total.Open() != 0 {
+	if why := p.window.Imbalance(); why != "" || p.window.Counts.Opened == 0 && p.window.Counts.Requests == 0 ||
+		p.window.Total.Open() != 0 {
 		t.Errorf("without the switch: %s, %+v, %+v", why, p.window.Total, p.window.Counts)
 	}
 }

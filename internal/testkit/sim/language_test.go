@@ -199,7 +199,8 @@ func TestEverything(t *testing.T) {
 	p := playWith(t, everything, standin.Config{Login: true}, board.Switches{})
 	w := p.window
 	for name, want := range map[string]float64{
-		"ledger.lost": 0, "ledger.stray": 0, "ledger.duplicate": 0, "ledger.late": 0, "checks.failed": 0, "clients.refused": 0, "clients.denied": 0, "messages.unsent": 0, "clients.broken": 0,
+		"ledger.lost": 0, "ledger.stray": 0, "ledger.duplicate": 0, "ledger.late": 0, "checks.failed": 0,
+		"clients.refused": 0, "clients.denied": 0, "messages.unsent": 0, "clients.broken": 0,
 	} {
 		if got := figure(t, w, name); got != want {
 			t.Errorf("%s is %v, want %v", name, got, want)
@@ -215,8 +216,10 @@ func TestEverything(t *testing.T) {
 		held[p.trial.Checks[i].Kind+" "+p.trial.Checks[i].Name] = c.Held
 	}
 	for name, want := range map[string]int64{
-		"request log in": 3, "request token": 3, "request publish": 12, "barrier everybody": 6, "barrier both are here": 12, "expect the answer": 6, "expect the call": 6,
-		"ask who is here": 12, "expect nothing else": 12, "malformed closes at unmasked": 2, "malformed closes at wrong length": 2,
+		"request log in": 3, "request token": 3, "request publish": 12, "barrier everybody": 6,
+		"barrier both are here": 12, "expect the answer": 6, "expect the call": 6,
+		"ask who is here": 12, "expect nothing else": 12, "malformed closes at unmasked": 2,
+		"malformed closes at wrong length": 2,
 	} {
 		if held[name] != want {
 			t.Errorf("%q held %d times, want %d", name, held[name], want)

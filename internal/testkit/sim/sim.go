@@ -126,7 +126,8 @@ func (s *side) Queued(id int32) (n int) {
 func (s *side) Write(id int32, b []byte) {
 	if l := s.lines[id]; l != nil && len(b) > 0 {
 		l.sent += len(b)
-		l.peer.side.post(packet{at: s.net.now.Add(s.net.latency), to: l.peer, what: 'd', data: append([]byte(nil), b...)})
+		l.peer.side.post(packet{at: s.net.now.Add(s.net.latency), to: l.peer, what: 'd',
+			data: append([]byte(nil), b...)})
 	}
 }
 

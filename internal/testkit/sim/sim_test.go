@@ -69,7 +69,9 @@ func playBehind(t *testing.T, tr *trial.Trial, cfg standin.Config, switches boar
 		server.Serve()
 	}()
 	to := netip.MustParseAddrPort("127.0.0.1:7411")
-	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: wire.Endpoint{Addr: to}, Host: "sim", Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77, Use: func() (none machine.Use) { return }})
+	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: wire.Endpoint{Addr: to}, Host: "sim",
+		Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
+		Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
 	p := played{trial: tr}
@@ -90,7 +92,8 @@ func playBehind(t *testing.T, tr *trial.Trial, cfg standin.Config, switches boar
 		t.Fatal(err)
 	}
 	for _, e := range entries {
-		e.Health = logbook.Health{ReadingLag: e.Health.ReadingLag, ScheduleLag: e.Health.ScheduleLag} // the rest is real time
+		// the rest is real time
+		e.Health = logbook.Health{ReadingLag: e.Health.ReadingLag, ScheduleLag: e.Health.ScheduleLag}
 	}
 	record, err := json.Marshal([]any{entries, p.last.Kept, p.last.Reasons})
 	if err != nil {
@@ -117,10 +120,12 @@ func TestSameSeedSameRun(t *testing.T) {
 		t.Error("a run with another seed is the same")
 	}
 	l := w.Total
-	if l.Lost == 0 || l.Lost > truth.Lost || l.Duplicate != truth.Doubled || l.Stray == 0 || l.Stray > truth.Misdirected {
+	if l.Lost == 0 || l.Lost > truth.Lost || l.Duplicate != truth.Doubled || l.Stray == 0 ||
+		l.Stray > truth.Misdirected {
 		t.Errorf("ledger %+v\ntruth %+v", l, truth)
 	}
-	if w.Imbalance() != "" || l.Open() != 0 || w.Counts.Opened != 400 || w.Counts.Finished != 400 || w.Counts.Broken != 0 {
+	if w.Imbalance() != "" || l.Open() != 0 || w.Counts.Opened != 400 || w.Counts.Finished != 400 ||
+		w.Counts.Broken != 0 {
 		t.Errorf("%s: %+v\n%+v", w.Imbalance(), l, w.Counts)
 	}
 	// The wire takes 3 ms each way; nothing else takes time here.
@@ -176,15 +181,18 @@ func TestSwitches(t *testing.T) {
 	} {
 		w, _, tr := play(t, speakInSlack, s)
 		l := w.Total
-		if l.Said != 480 || l.Owed != tr.Due || l.Delivered != tr.Written || l.Lost != tr.Lost || l.Excused+l.Allowed+l.Overdue+l.Late != 0 {
+		if l.Said != 480 || l.Owed != tr.Due || l.Delivered != tr.Written || l.Lost != tr.Lost ||
+			l.Excused+l.Allowed+l.Overdue+l.Late != 0 {
 			t.Errorf("%s: ledger %+v\ntruth %+v", name, l, tr)
 		}
 		// An outsider may be sent the same message instead of two members: the
 		// second time it is a duplicate to him.
-		if l.Duplicate+l.Stray != tr.Doubled+tr.Misdirected || l.Stray > tr.Misdirected || name != "all" && l.Duplicate != tr.Doubled {
+		if l.Duplicate+l.Stray != tr.Doubled+tr.Misdirected || l.Stray > tr.Misdirected || name != "all" &&
+			l.Duplicate != tr.Doubled {
 			t.Errorf("%s: ledger %+v\ntruth %+v", name, l, tr)
 		}
-		if (l.Lost > 0) != (s.Lose+s.Misdirect > 0) || (l.Duplicate > 0) != (s.Double > 0) || (l.Stray > 0) != (s.Misdirect > 0) {
+		if (l.Lost > 0) != (s.Lose+s.Misdirect > 0) || (l.Duplicate > 0) != (s.Double > 0) ||
+			(l.Stray > 0) != (s.Misdirect > 0) {
 			t.Errorf("%s: ledger %+v", name, l)
 		}
 		if want := 6*time.Millisecond + s.Hold; w.Fanout().Min() != want {
@@ -200,12 +208,14 @@ func TestNoFalseAlarm(t *testing.T) {
 	if underRace {
 		runs = 15 // the same code, ten times as slow
 	}
-	source := strings.NewReplacer("240", "24", "136", "12", "= 24\n", "= 6\n", "% 8", "% 3", `"5s"`, `"700ms"`, `"60s"`, `"2s"`, `"20s"`, `"3s"`, `"10s"`, `"3s"`).Replace(string(trials.Demo))
+	source := strings.NewReplacer("240", "24", "136", "12", "= 24\n", "= 6\n", "% 8", "% 3", `"5s"`, `"700ms"`, `"60s"`,
+		`"2s"`, `"20s"`, `"3s"`, `"10s"`, `"3s"`).Replace(string(trials.Demo))
 	for seed := range runs {
 		s := strings.Replace(source, "seed = 7", "seed = "+string(rune('0'+seed/10))+string(rune('0'+seed%10)), 1)
 		w, _, _ := play(t, strings.Replace(s, "seed = 0", "seed = ", 1), board.Switches{})
 		l := w.Total
-		if l.Owed == 0 || l.Lost != 0 || l.Late != 0 || l.Duplicate != 0 || l.Stray != 0 || l.Overdue != 0 || l.Open() != 0 || w.Foreign != 0 || w.Imbalance() != "" {
+		if l.Owed == 0 || l.Lost != 0 || l.Late != 0 || l.Duplicate != 0 || l.Stray != 0 || l.Overdue != 0 ||
+			l.Open() != 0 || w.Foreign != 0 || w.Imbalance() != "" {
 			t.Errorf("seed %d: %+v", seed, l)
 		}
 	}

@@ -51,19 +51,24 @@ func TestDueWhenTheScriptSaysIt(t *testing.T) {
 		steps  string
 		pushed bool
 	}{
-		"a pause":        {"repeat {\n every = \"1s\"\n pause { lasts = \"500ms\" }\n " + say + "\n}", false},
-		"an overrun":     {"repeat {\n every = \"200ms\"\n pause { lasts = \"500ms\" }\n " + say + "\n}", true},
-		"jitter":         {"repeat {\n every = \"300ms\"\n jitter = \"100%\"\n " + say + "\n}", false},
-		"between bursts": {"repeat {\n every = \"500ms\"\n burst = 3\n pause { lasts = \"50ms\" }\n " + say + "\n}", false},
-		"behind an ask":  {"repeat {\n every = \"500ms\"\n ask \"who\" {\n send = { kind = \"members\", room = room }\n when = msg.kind == \"members\"\n }\n " + say + "\n}", false},
+		"a pause":    {"repeat {\n every = \"1s\"\n pause { lasts = \"500ms\" }\n " + say + "\n}", false},
+		"an overrun": {"repeat {\n every = \"200ms\"\n pause { lasts = \"500ms\" }\n " + say + "\n}", true},
+		"jitter":     {"repeat {\n every = \"300ms\"\n jitter = \"100%\"\n " + say + "\n}", false},
+		"between bursts": {"repeat {\n every = \"500ms\"\n burst = 3\n pause { lasts = \"50ms\" }\n " + say + "\n}",
+			false},
+		"behind an ask": {"repeat {\n every = \"500ms\"\n ask \"who\" {\n send = { kind = \"members\", room = " +
+			"room }\n when = msg.kind == \"members\"\n }\n " + say + "\n}", false},
 	} {
 		p := playWith(t, harbour(tc.steps), standin.Config{}, board.Switches{})
 		f := p.window.Fanout()
-		if f.Count() < 1000 || f.Min() != wireTime || f.Max() != wireTime || p.window.Total.Late > 0 || p.window.ScheduleLag.Max() > time.Millisecond {
-			t.Errorf("%s: %d latencies from %v to %v, schedule lag up to %v", name, f.Count(), f.Min(), f.Max(), p.window.ScheduleLag.Max())
+		if f.Count() < 1000 || f.Min() != wireTime || f.Max() != wireTime || p.window.Total.Late > 0 ||
+			p.window.ScheduleLag.Max() > time.Millisecond {
+			t.Errorf("%s: %d latencies from %v to %v, schedule lag up to %v", name, f.Count(), f.Min(), f.Max(),
+				p.window.ScheduleLag.Max())
 		}
 		if pushed := p.window.PushedBack.Quantile(0.5) > 100*time.Millisecond; pushed != tc.pushed {
-			t.Errorf("%s: %d turns were pushed back, by %v in the middle", name, p.window.PushedBack.Count(), p.window.PushedBack.Quantile(0.5))
+			t.Errorf("%s: %d turns were pushed back, by %v in the middle", name, p.window.PushedBack.Count(),
+				p.window.PushedBack.Quantile(0.5))
 		}
 	}
 }
@@ -83,7 +88,8 @@ func TestSlowReaders(t *testing.T) {
     say { body = { kind = "notice", room = room, text = mark } }
   }`), standin.Config{}, board.Switches{})
 	w := p.window
-	if w.Total.Lost > 0 || w.Total.Late > 0 || w.Counts.Piled == 0 || w.Fanout().Max() != wireTime || w.Imbalance() != "" {
+	if w.Total.Lost > 0 || w.Total.Late > 0 || w.Counts.Piled == 0 || w.Fanout().Max() != wireTime ||
+		w.Imbalance() != "" {
 		t.Errorf("%+v, %d piled up, longest %v, %s", w.Total, w.Counts.Piled, w.Fanout().Max(), w.Imbalance())
 	}
 	lossy := playWith(t, harbour(`
@@ -133,7 +139,9 @@ func TestNoPort(t *testing.T) {
 		server.Serve()
 	}()
 	to := netip.MustParseAddrPort("127.0.0.1:7411")
-	loop := engine.New(engine.Config{Trial: tr, Driver: &poor{dialling, 5}, To: wire.Endpoint{Addr: to}, Host: "sim", Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77, Use: func() (none machine.Use) { return }})
+	loop := engine.New(engine.Config{Trial: tr, Driver: &poor{dialling, 5}, To: wire.Endpoint{Addr: to}, Host: "sim",
+		Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
+		Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
 	var entries []*logbook.Entry
@@ -148,7 +156,9 @@ func TestNoPort(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if w.Counts.Refused != 0 || w.Counts.Opened != 5 || w.Counts.Hindered != 15 || w.Why&logbook.NoPort == 0 || !strings.Contains(w.Why.Words(), "no local port was free") || reasons["not opened: no local port is free"] != 15 {
+	if w.Counts.Refused != 0 || w.Counts.Opened != 5 || w.Counts.Hindered != 15 || w.Why&logbook.NoPort == 0 ||
+		!strings.Contains(w.Why.Words(), "no local port was free") ||
+		reasons["not opened: no local port is free"] != 15 {
 		t.Errorf("%+v, %s, %v", w.Counts, w.Why.Words(), reasons)
 	}
 }

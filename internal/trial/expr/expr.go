@@ -109,7 +109,8 @@ const (
 )
 
 // VarNames are the variables' names in the trial language.
-var VarNames = [NumVars]string{"n", "name", "crew", "room", "mark", "round", "to", "group", "place", "payload", "mark_bytes", "text", "status"}
+var VarNames = [NumVars]string{"n", "name", "crew", "room", "mark", "round", "to", "group", "place", "payload",
+	"mark_bytes", "text", "status"}
 
 // stackDepth is the most values an expression may hold at once.
 const stackDepth = 24

@@ -23,7 +23,8 @@ func program(t *testing.T, f func(*Builder)) *Program {
 // as a JSON value; whatever a variable holds, the JSON stays JSON.
 func TestTemplates(t *testing.T) {
 	name := program(t, func(b *Builder) { b.Var(VarName) })
-	for _, v := range []Value{Str(`berth "4"`), Str("\x00\x1b[2J\n\\"), Str("Schleuse 水"), Str("\xff"), Num(3), Num(-2.5), Num(1e21), Truth(true), {}} {
+	for _, v := range []Value{Str(`berth "4"`), Str("\x00\x1b[2J\n\\"), Str("Schleuse 水"), Str("\xff"), Num(3),
+		Num(-2.5), Num(1e21), Truth(true), {}} {
 		var s Scope
 		s.Vars[VarName] = v
 		var tmpl Template
@@ -66,7 +67,8 @@ func TestTemplates(t *testing.T) {
 // decides, and the result is always a truth.
 func TestShortcuts(t *testing.T) {
 	field := func(i int) func(*Builder) { return func(b *Builder) { b.Field(i) } }
-	values := []jsonscan.Value{{Kind: jsonscan.Bool, Raw: []byte("true")}, {Kind: jsonscan.Bool, Raw: []byte("false")}, {Kind: jsonscan.Number, Raw: []byte("1")}, {}}
+	values := []jsonscan.Value{{Kind: jsonscan.Bool, Raw: []byte("true")}, {Kind: jsonscan.Bool, Raw: []byte("false")},
+		{Kind: jsonscan.Number, Raw: []byte("1")}, {}}
 	for i := range values {
 		for k := range values {
 			s := Scope{Fields: values}
@@ -93,7 +95,9 @@ func TestMayHold(t *testing.T) {
 	ruledOut := 0
 	for _, text := range []string{"past", "", `a"b`, "水", "\n"} {
 		p := is(text)
-		for _, msg := range []string{`{"kind":"past"}`, `{"kind":"p\u0061st"}`, `{"kind":"notice","text":"past"}`, `{"kind":"notice"}`, `{"kind":""}`, `{"kind":"a\"b"}`, `{"kind":"水"}`, `{"kind":"\u6c34"}`, `{"kind":"\\n"}`} {
+		for _, msg := range []string{`{"kind":"past"}`, `{"kind":"p\u0061st"}`, `{"kind":"notice","text":"past"}`,
+			`{"kind":"notice"}`, `{"kind":""}`, `{"kind":"a\"b"}`, `{"kind":"水"}`, `{"kind":"\u6c34"}`,
+			`{"kind":"\\n"}`} {
 			if err := table.Extract([]byte(msg), out); err != nil {
 				t.Fatal(err)
 			}
@@ -178,7 +182,8 @@ func TestWildNumbers(t *testing.T) {
 			t.Errorf("%v is the whole number %d, %v", n, whole, ok)
 		}
 	}
-	if v := FunctionNamed("substr").do(&Scope{}, []Value{Str("gate turning"), Num(5), Num(1e300)}); string(v.Str) != "turning" {
+	if v := FunctionNamed("substr").do(&Scope{}, []Value{Str("gate turning"), Num(5),
+		Num(1e300)}); string(v.Str) != "turning" {
 		t.Errorf("the rest is %q", v.Str)
 	}
 }

@@ -60,10 +60,17 @@ func init() {
 	number := func(name, doc string, f func(float64) float64) {
 		add(name, "number", doc, 1, 1, func(_ *Scope, a []Value) Value { return numeric(f, a[0]) })
 	}
-	text("base64", "in base64", func(dst, src []byte) ([]byte, bool) { return base64.StdEncoding.AppendEncode(dst, src), true })
-	text("base64url", "in base64 for addresses, without padding", func(dst, src []byte) ([]byte, bool) { return base64.RawURLEncoding.AppendEncode(dst, src), true })
+	text("base64", "in base64", func(dst, src []byte) ([]byte, bool) {
+		return base64.StdEncoding.AppendEncode(dst, src),
+			true
+	})
+	text("base64url", "in base64 for addresses, without padding",
+		func(dst, src []byte) ([]byte, bool) { return base64.RawURLEncoding.AppendEncode(dst, src), true })
 	text("unbase64", "what base64 stands for, of either kind", unbase64)
-	text("hex", "in hexadecimal digits", func(dst, src []byte) ([]byte, bool) { return hex.AppendEncode(dst, src), true })
+	text("hex", "in hexadecimal digits", func(dst, src []byte) ([]byte, bool) {
+		return hex.AppendEncode(dst, src),
+			true
+	})
 	text("unhex", "what hexadecimal digits stand for", func(dst, src []byte) ([]byte, bool) {
 		dst, err := hex.AppendDecode(dst, src)
 		return dst, err == nil
@@ -84,14 +91,28 @@ func init() {
 		sum := sha512.Sum512(src)
 		return append(dst, sum[:]...), true
 	})
-	text("json", "as a JSON text, with its quotes", func(dst, src []byte) ([]byte, bool) { return jsonscan.AppendQuoted(dst, src), true })
-	text("url", "escaped for a query", func(dst, src []byte) ([]byte, bool) { return append(dst, url.QueryEscape(string(src))...), true })
-	text("upper", "in capitals", func(dst, src []byte) ([]byte, bool) { return append(dst, bytes.ToUpper(src)...), true })
-	text("lower", "in small letters", func(dst, src []byte) ([]byte, bool) { return append(dst, bytes.ToLower(src)...), true })
-	text("trim", "without white space around it", func(dst, src []byte) ([]byte, bool) { return append(dst, bytes.TrimSpace(src)...), true })
+	text("json", "as a JSON text, with its quotes",
+		func(dst, src []byte) ([]byte, bool) { return jsonscan.AppendQuoted(dst, src), true })
+	text("url", "escaped for a query", func(dst, src []byte) ([]byte,
+		bool) {
+		return append(dst, url.QueryEscape(string(src))...), true
+	})
+	text("upper", "in capitals", func(dst, src []byte) ([]byte, bool) {
+		return append(dst, bytes.ToUpper(src)...),
+			true
+	})
+	text("lower", "in small letters", func(dst, src []byte) ([]byte, bool) {
+		return append(dst, bytes.ToLower(src)...),
+			true
+	})
+	text("trim", "without white space around it", func(dst, src []byte) ([]byte,
+		bool) {
+		return append(dst, bytes.TrimSpace(src)...), true
+	})
 	text("text", "as text", func(dst, src []byte) ([]byte, bool) { return append(dst, src...), true })
 	add("hmac_sha256", "key, text", "its HMAC with SHA-256, 32 bytes", 2, 2, (*Scope).hmac)
-	add("aes_gcm", "key, nonce, text", "encrypted with AES-GCM, the tag behind it; the nonce has 12 bytes", 3, 3, (*Scope).seal)
+	add("aes_gcm", "key, nonce, text", "encrypted with AES-GCM, the tag behind it; the nonce has 12 bytes", 3, 3,
+		(*Scope).seal)
 	add("aes_gcm_open", "key, nonce, text", "what aes_gcm encrypted; null if the tag is wrong", 3, 3, (*Scope).unseal)
 	add("replace", "text, old, new", "with each old made new", 3, 3, func(s *Scope, a []Value) Value {
 		src, old, with := s.text(a[0]), s.text(a[1]), s.text(a[2])
@@ -102,7 +123,8 @@ func init() {
 		from := a[1].upTo(len(src))
 		return Value{Kind: String, Str: src[from : from+a[2].upTo(len(src)-from)]}
 	})
-	add("length", "text", "its length in bytes", 1, 1, func(s *Scope, a []Value) Value { return Num(float64(len(s.text(a[0])))) })
+	add("length", "text", "its length in bytes", 1, 1,
+		func(s *Scope, a []Value) Value { return Num(float64(len(s.text(a[0])))) })
 	add("contains", "text, part", "whether the part stands in it", 2, 2, func(s *Scope, a []Value) Value {
 		return Truth(bytes.Contains(s.text(a[0]), s.text(a[1])))
 	})
@@ -122,19 +144,21 @@ func init() {
 	number("abs", "without its sign", math.Abs)
 	add("min", "numbers", "the least", 1, 20, func(_ *Scope, a []Value) Value { return fold(a, math.Min) })
 	add("max", "numbers", "the greatest", 1, 20, func(_ *Scope, a []Value) Value { return fold(a, math.Max) })
-	add("now", "", "milliseconds since 1970", 0, 0, func(s *Scope, _ []Value) Value { return Num(float64(s.Now / 1000)) })
+	add("now", "", "milliseconds since 1970", 0, 0,
+		func(s *Scope, _ []Value) Value { return Num(float64(s.Now / 1000)) })
 	add("timestamp", "", "the time as in 2026-01-31T06:00:00.000Z", 0, 0, func(s *Scope, _ []Value) Value {
 		return s.write(func(dst []byte) ([]byte, bool) {
 			return time.UnixMicro(s.Now).UTC().AppendFormat(dst, "2006-01-02T15:04:05.000Z07:00"), true
 		})
 	})
-	add("parse_time", "text", "milliseconds since 1970 of a time as in RFC 3339, or null", 1, 1, func(s *Scope, a []Value) Value {
-		t, err := time.Parse(time.RFC3339, string(s.text(a[0])))
-		if err != nil {
-			return Value{}
-		}
-		return Num(float64(t.UnixMilli()))
-	})
+	add("parse_time", "text", "milliseconds since 1970 of a time as in RFC 3339, or null", 1, 1,
+		func(s *Scope, a []Value) Value {
+			t, err := time.Parse(time.RFC3339, string(s.text(a[0])))
+			if err != nil {
+				return Value{}
+			}
+			return Num(float64(t.UnixMilli()))
+		})
 	add("random", "from, to", "a whole number, both ends included", 2, 2, func(s *Scope, a []Value) Value {
 		span := math.Floor(a[1].Num) - math.Ceil(a[0].Num) + 1
 		if span < 1 {
@@ -142,12 +166,15 @@ func init() {
 		}
 		return Num(math.Ceil(a[0].Num) + math.Floor(s.fraction()*span))
 	})
-	add("uniform", "from, to", "a number in between", 2, 2, func(s *Scope, a []Value) Value { return Num(a[0].Num + s.fraction()*(a[1].Num-a[0].Num)) })
+	add("uniform", "from, to", "a number in between", 2, 2,
+		func(s *Scope, a []Value) Value { return Num(a[0].Num + s.fraction()*(a[1].Num-a[0].Num)) })
 	add("normal", "mean, deviation", "a number of the normal distribution", 2, 2, func(s *Scope, a []Value) Value {
 		return Num(a[0].Num + a[1].Num*math.Sqrt(-2*math.Log(1-s.fraction()))*math.Cos(2*math.Pi*s.fraction()))
 	})
-	add("exponential", "mean", "a number of the exponential distribution", 1, 1, func(s *Scope, a []Value) Value { return Num(-a[0].Num * math.Log(1-s.fraction())) })
-	add("pick", "values", "one of them, at random", 1, 20, func(s *Scope, a []Value) Value { return a[int(s.fraction()*float64(len(a)))] })
+	add("exponential", "mean", "a number of the exponential distribution", 1, 1,
+		func(s *Scope, a []Value) Value { return Num(-a[0].Num * math.Log(1-s.fraction())) })
+	add("pick", "values", "one of them, at random", 1, 20,
+		func(s *Scope, a []Value) Value { return a[int(s.fraction()*float64(len(a)))] })
 	add("uuid", "", "a random UUID, version 4", 0, 0, (*Scope).uuid)
 	add("filler", "length", "text of that many bytes", 1, 1, func(s *Scope, a []Value) Value {
 		n := a[0].upTo(maxText)
@@ -162,7 +189,8 @@ func init() {
 			return dst, true
 		})
 	})
-	add("awkward", "number", "one of the texts that servers get wrong: many-byte letters, markup, control characters, escapes, nothing", 1, 1, func(_ *Scope, a []Value) Value {
+	add("awkward", "number", "one of the texts that servers get wrong: many-byte letters, markup, control "+
+		"characters, escapes, nothing", 1, 1, func(_ *Scope, a []Value) Value {
 		i, ok := a[0].Int()
 		if !ok {
 			return Value{}

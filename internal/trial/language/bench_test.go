@@ -31,14 +31,16 @@ func BenchmarkCompiled(b *testing.B) {
 		b.Fatal(r.diags)
 	}
 	s := &expr.Scope{Fields: make([]jsonscan.Value, r.trial.Fields.Len())}
-	s.Vars[expr.VarName], s.Vars[expr.VarRoom], s.Vars[expr.VarMark], s.Vars[expr.VarN] = expr.Str("pilot-3"), expr.Str("lock-3"), expr.Str("tpmk0"), expr.Num(3)
+	s.Vars[expr.VarName], s.Vars[expr.VarRoom], s.Vars[expr.VarMark], s.Vars[expr.VarN] = expr.Str("pilot-3"),
+		expr.Str("lock-3"), expr.Str("tpmk0"), expr.Num(3)
 	var out []byte
 	compiled := func() bool {
 		out = t.Append(out[:0], s)
 		return r.trial.Fields.Extract(message, s.Fields) == nil && condition.True(s)
 	}
 
-	vars := map[string]cty.Value{"name": cty.StringVal("pilot-3"), "room": cty.StringVal("lock-3"), "mark": cty.StringVal("tpmk0"), "n": cty.NumberIntVal(3)}
+	vars := map[string]cty.Value{"name": cty.StringVal("pilot-3"), "room": cty.StringVal("lock-3"),
+		"mark": cty.StringVal("tpmk0"), "n": cty.NumberIntVal(3)}
 	ctx := &hcl.EvalContext{Variables: vars, Functions: map[string]function.Function{"upper": stdlib.UpperFunc}}
 	var texts string
 	tree := func() bool {

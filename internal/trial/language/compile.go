@@ -74,7 +74,8 @@ func (r *reader) textParts(t *expr.Template, e hcl.Expression, put func(*expr.Te
 		return marks
 	}
 	for _, part := range tmpl.Parts {
-		if lit, ok := part.(*hclsyntax.LiteralValueExpr); ok && lit.Val.Type() == cty.String && lit.Val.IsKnown() && !lit.Val.IsNull() {
+		if lit, ok := part.(*hclsyntax.LiteralValueExpr); ok && lit.Val.Type() == cty.String && lit.Val.IsKnown() &&
+			!lit.Val.IsNull() {
 			r.literal(t, lit.Val.AsString(), put)
 			continue
 		}

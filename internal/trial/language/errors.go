@@ -82,7 +82,8 @@ func (e *Errors) write(b *strings.Builder, d *hcl.Diagnostic) {
 	line, from, to = around(line, from, to)
 	fmt.Fprintf(b, "%6d | %s\n", at.Start.Line, plain.Text(line, 0))
 	shown := func(s string) int { return ansi.StringWidth(plain.Text(s, 0)) }
-	fmt.Fprintf(b, "       | %s%s\n", strings.Repeat(" ", shown(line[:from])), strings.Repeat("^", max(1, shown(line[from:to]))))
+	fmt.Fprintf(b, "       | %s%s\n", strings.Repeat(" ", shown(line[:from])),
+		strings.Repeat("^", max(1, shown(line[from:to]))))
 }
 
 // around cuts a long line to what stands around a part of it.
@@ -104,7 +105,8 @@ func around(line string, from, to int) (string, int, int) {
 
 // ourWords makes the parser's words ours: what stands as NAME = VALUE is an
 // attribute in the reference, and here.
-var ourWords = strings.NewReplacer("An argument named", "An attribute named", "The argument", "The attribute", "An argument or block definition", "An attribute or a block")
+var ourWords = strings.NewReplacer("An argument named", "An attribute named", "The argument", "The attribute",
+	"An argument or block definition", "An attribute or a block")
 
 func offsetOf(src []byte, line int) int {
 	at := 0

@@ -5,44 +5,61 @@ import "strings"
 // examples has an example of each block, which the reference shows and a test
 // runs against the stand-in (Example makes a whole trial of one).
 var examples = map[string]string{
-	"trial":       "trial \"morning tide\" {\n  seed   = 7\n  prompt = \"500ms\"\n  grace  = \"3s\"\n}",
-	"import":      "import \"board.hcl\" {}",
-	"variable":    "variable \"pilots\" { default = 4 }",
-	"secret":      "secret \"token\" { env = \"HARBOUR_TOKEN\" }",
-	"data":        "data \"berths\" { file = \"berths.csv\" }",
-	"target":      "target \"board\" {\n  websocket = \"ws://127.0.0.1:7411/live\"\n  order     = \"sender\"\n}",
-	"dialect":     "dialect \"ours\" {\n  name {\n    send      = { kind = \"name\", name = name }\n    confirmed = msg.kind == \"named\"\n  }\n  enter {\n    send      = { kind = \"enter\", room = room }\n    confirmed = msg.kind == \"entered\" && msg.room == room\n  }\n}",
-	"feed":        "feed \"tide gauge\" {\n  when  = msg.kind == \"reading\"\n  key   = msg.gauge\n  seq   = msg.seq\n  time  = msg.at\n  fresh = \"2s\"\n}",
-	"session":     "session \"watch a lock\" {\n  connect {}\n  enter { room = \"lock-1\" }\n  leave {}\n}",
-	"crew":        "crew \"tugs\" {\n  clients   = 4\n  session   = session.watch\n  name      = \"tug-${n}\"\n  groups_of = 2\n}",
-	"tide":        "tide {\n  flood \"100%\" { over = \"1s\" }\n  slack { lasts = \"2s\" }\n  ebb { over = \"1s\" }\n}",
-	"limit":       "limit \"nothing is lost\" {\n  of     = ledger.lost\n  equals = 0\n}",
-	"final_check": "final_check \"the board kept all notices\" {\n  request { path = \"/truth\" }\n  holds = msg.totals.notices == messages.notices\n}",
+	"trial":    "trial \"morning tide\" {\n  seed   = 7\n  prompt = \"500ms\"\n  grace  = \"3s\"\n}",
+	"import":   "import \"board.hcl\" {}",
+	"variable": "variable \"pilots\" { default = 4 }",
+	"secret":   "secret \"token\" { env = \"HARBOUR_TOKEN\" }",
+	"data":     "data \"berths\" { file = \"berths.csv\" }",
+	"target":   "target \"board\" {\n  websocket = \"ws://127.0.0.1:7411/live\"\n  order     = \"sender\"\n}",
+	"dialect": "dialect \"ours\" {\n  name {\n    send      = { kind = \"name\", name = name }\n    confirmed " +
+		"= msg.kind == \"named\"\n  }\n  enter {\n    send      = { kind = \"enter\", room = room }\n    confirmed " +
+		"= msg.kind == \"entered\" && msg.room == room\n  }\n}",
+	"feed": "feed \"tide gauge\" {\n  when  = msg.kind == \"reading\"\n  key   = msg.gauge\n  seq   = " +
+		"msg.seq\n  time  = msg.at\n  fresh = \"2s\"\n}",
+	"session": "session \"watch a lock\" {\n  connect {}\n  enter { room = \"lock-1\" }\n  leave {}\n}",
+	"crew": "crew \"tugs\" {\n  clients   = 4\n  session   = session.watch\n  name      = \"tug-${n}\"\n  " +
+		"groups_of = 2\n}",
+	"tide":  "tide {\n  flood \"100%\" { over = \"1s\" }\n  slack { lasts = \"2s\" }\n  ebb { over = \"1s\" }\n}",
+	"limit": "limit \"nothing is lost\" {\n  of     = ledger.lost\n  equals = 0\n}",
+	"final_check": "final_check \"the board kept all notices\" {\n  request { path = \"/truth\" }\n  holds = " +
+		"msg.totals.notices == messages.notices\n}",
 
-	"dialect.name":     "name {\n  send      = { kind = \"name\", name = name }\n  confirmed = msg.kind == \"named\"\n  refused   = msg.kind == \"refused\" && msg.what == \"name\"\n}",
-	"dialect.enter":    "enter {\n  send      = { kind = \"enter\", room = room }\n  confirmed = msg.kind == \"entered\" && msg.room == room\n}",
-	"dialect.leave":    "leave {\n  send      = { kind = \"leave\", room = room }\n  confirmed = msg.kind == \"left\" && msg.room == room\n}",
-	"dialect.past":     "past {\n  when = msg.kind == \"past\"\n  seq  = msg.seq\n}",
-	"dialect.heard":    "heard {\n  when    = msg.kind == \"notice\"\n  room    = msg.room\n  seq     = msg.seq\n  payload = msg.text\n}",
-	"dialect.presence": "presence {\n  when    = msg.kind == \"presence\"\n  room    = msg.room\n  members = msg.members\n}",
-	"dialect.joined":   "joined {\n  when = msg.kind == \"joined\"\n  room = msg.room\n  name = msg.name\n}",
-	"dialect.gone":     "gone {\n  when = msg.kind == \"gone\"\n  room = msg.room\n  name = msg.name\n}",
+	"dialect.name": "name {\n  send      = { kind = \"name\", name = name }\n  confirmed = msg.kind == " +
+		"\"named\"\n  refused   = msg.kind == \"refused\" && msg.what == \"name\"\n}",
+	"dialect.enter": "enter {\n  send      = { kind = \"enter\", room = room }\n  confirmed = msg.kind == " +
+		"\"entered\" && msg.room == room\n}",
+	"dialect.leave": "leave {\n  send      = { kind = \"leave\", room = room }\n  confirmed = msg.kind == " +
+		"\"left\" && msg.room == room\n}",
+	"dialect.past": "past {\n  when = msg.kind == \"past\"\n  seq  = msg.seq\n}",
+	"dialect.heard": "heard {\n  when    = msg.kind == \"notice\"\n  room    = msg.room\n  seq     = msg.seq\n  " +
+		"payload = msg.text\n}",
+	"dialect.presence": "presence {\n  when    = msg.kind == \"presence\"\n  room    = msg.room\n  members = " +
+		"msg.members\n}",
+	"dialect.joined": "joined {\n  when = msg.kind == \"joined\"\n  room = msg.room\n  name = msg.name\n}",
+	"dialect.gone":   "gone {\n  when = msg.kind == \"gone\"\n  room = msg.room\n  name = msg.name\n}",
 
-	"connect":     "connect {\n  within = \"5s\"\n  origin = \"http://harbour.example\"\n}",
-	"request":     "request \"look at the truth\" {\n  path   = \"/truth\"\n  status = 200\n  when   = msg.totals != null\n}",
-	"enter":       "enter {\n  room    = \"lock-${n % 2}\"\n  capture = { members = msg.members }\n}",
-	"say":         "say {\n  body    = { kind = \"notice\", room = room, text = \"gate turning ${mark}\" }\n  reaches = \"room\"\n}",
-	"whisper":     "whisper {\n  to   = \"pilots-${(n + 1) % 4}\"\n  body = { kind = \"whisper\", to = to, text = \"your berth is free ${mark}\" }\n}",
-	"send":        "send { body = { kind = \"members\", room = room } }",
-	"ask":         "ask \"who is there\" {\n  send = { kind = \"members\", room = room }\n  when = msg.kind == \"members\"\n}",
-	"expect":      "expect \"a notice\" {\n  when    = msg.kind == \"notice\"\n  within  = \"2s\"\n  already = true\n}",
-	"leave":       "leave {}",
-	"pause":       "pause {\n  lasts = \"100ms\"\n  most  = \"300ms\"\n}",
-	"repeat":      "repeat {\n  every  = \"300ms\"\n  jitter = \"20%\"\n  times  = 3\n  say { body = { kind = \"notice\", room = room, text = mark } }\n}",
-	"choose":      "choose {\n  option {\n    weight = 3\n    pause { lasts = \"100ms\" }\n  }\n  option {\n    say { body = { kind = \"notice\", room = room, text = mark } }\n  }\n}",
-	"option":      "choose {\n  option {\n    weight = 2\n    pause { lasts = \"50ms\" }\n  }\n}",
-	"when":        "when {\n  that = n % 2 == 0\n  pause { lasts = \"100ms\" }\n}",
-	"otherwise":   "when {\n  that = n == 0\n  pause { lasts = \"100ms\" }\n}\notherwise {\n  pause { lasts = \"200ms\" }\n}",
+	"connect": "connect {\n  within = \"5s\"\n  origin = \"http://harbour.example\"\n}",
+	"request": "request \"look at the truth\" {\n  path   = \"/truth\"\n  status = 200\n  when   = msg.totals " +
+		"!= null\n}",
+	"enter": "enter {\n  room    = \"lock-${n % 2}\"\n  capture = { members = msg.members }\n}",
+	"say": "say {\n  body    = { kind = \"notice\", room = room, text = \"gate turning ${mark}\" }\n  " +
+		"reaches = \"room\"\n}",
+	"whisper": "whisper {\n  to   = \"pilots-${(n + 1) % 4}\"\n  body = { kind = \"whisper\", to = to, text = " +
+		"\"your berth is free ${mark}\" }\n}",
+	"send": "send { body = { kind = \"members\", room = room } }",
+	"ask": "ask \"who is there\" {\n  send = { kind = \"members\", room = room }\n  when = msg.kind == " +
+		"\"members\"\n}",
+	"expect": "expect \"a notice\" {\n  when    = msg.kind == \"notice\"\n  within  = \"2s\"\n  already = true\n}",
+	"leave":  "leave {}",
+	"pause":  "pause {\n  lasts = \"100ms\"\n  most  = \"300ms\"\n}",
+	"repeat": "repeat {\n  every  = \"300ms\"\n  jitter = \"20%\"\n  times  = 3\n  say { body = { kind = " +
+		"\"notice\", room = room, text = mark } }\n}",
+	"choose": "choose {\n  option {\n    weight = 3\n    pause { lasts = \"100ms\" }\n  }\n  option {\n    " +
+		"say { body = { kind = \"notice\", room = room, text = mark } }\n  }\n}",
+	"option": "choose {\n  option {\n    weight = 2\n    pause { lasts = \"50ms\" }\n  }\n}",
+	"when":   "when {\n  that = n % 2 == 0\n  pause { lasts = \"100ms\" }\n}",
+	"otherwise": "when {\n  that = n == 0\n  pause { lasts = \"100ms\" }\n}\notherwise {\n  pause { lasts = " +
+		"\"200ms\" }\n}",
 	"set":         "set { berth = \"berth-${n + 1}\" }",
 	"barrier":     "barrier \"all there\" {\n  among  = \"crew\"\n  within = \"5s\"\n}",
 	"close":       "close {\n  code   = 1000\n  reason = \"off duty\"\n}",
@@ -66,11 +83,13 @@ var examples = map[string]string{
 func Example(name string) string {
 	example := examples[name]
 	parts := map[string]string{
-		"trial":   "trial \"example\" {}",
-		"target":  "target \"board\" { websocket = \"ws://127.0.0.1:7411/live\" }",
-		"session": "session \"watch\" {\n  connect {}\n  enter { room = \"lock-${n % 2}\" }\n  say { body = { kind = \"notice\", room = room, text = mark } }\n  pause { lasts = \"500ms\" }\n}",
-		"crew":    "crew \"pilots\" {\n  clients = 4\n  session = session.watch\n}",
-		"tide":    "tide {\n  flood \"100%\" { over = \"200ms\" }\n  slack { lasts = \"3s\" }\n  ebb { over = \"200ms\" }\n}",
+		"trial":  "trial \"example\" {}",
+		"target": "target \"board\" { websocket = \"ws://127.0.0.1:7411/live\" }",
+		"session": "session \"watch\" {\n  connect {}\n  enter { room = \"lock-${n % 2}\" }\n  say { body = { kind " +
+			"= \"notice\", room = room, text = mark } }\n  pause { lasts = \"500ms\" }\n}",
+		"crew": "crew \"pilots\" {\n  clients = 4\n  session = session.watch\n}",
+		"tide": "tide {\n  flood \"100%\" { over = \"200ms\" }\n  slack { lasts = \"3s\" }\n  ebb { over = " +
+			"\"200ms\" }\n}",
 	}
 	more := ""
 	part := lastPart(name)

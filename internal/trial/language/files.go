@@ -30,7 +30,8 @@ func ReadFile(path string, most int64) ([]byte, error) {
 	case !info.Mode().IsRegular():
 		return nil, &fs.PathError{Op: "read", Path: path, Err: errors.New("it is not a regular file")}
 	case info.Size() > most:
-		return nil, &fs.PathError{Op: "read", Path: path, Err: fmt.Errorf("it has %d bytes; at most %d are read", info.Size(), most)}
+		return nil, &fs.PathError{Op: "read", Path: path,
+			Err: fmt.Errorf("it has %d bytes; at most %d are read", info.Size(), most)}
 	}
 	f, err := os.Open(path)
 	if err != nil {
@@ -51,9 +52,11 @@ func tooDeep(src []byte, name string) *hcl.Diagnostic {
 	depth, signs := 0, 0
 	for _, t := range tokens {
 		switch t.Type {
-		case hclsyntax.TokenOBrace, hclsyntax.TokenOBrack, hclsyntax.TokenOParen, hclsyntax.TokenTemplateInterp, hclsyntax.TokenTemplateControl, hclsyntax.TokenOQuote:
+		case hclsyntax.TokenOBrace, hclsyntax.TokenOBrack, hclsyntax.TokenOParen, hclsyntax.TokenTemplateInterp,
+			hclsyntax.TokenTemplateControl, hclsyntax.TokenOQuote:
 			depth++
-		case hclsyntax.TokenCBrace, hclsyntax.TokenCBrack, hclsyntax.TokenCParen, hclsyntax.TokenTemplateSeqEnd, hclsyntax.TokenCQuote:
+		case hclsyntax.TokenCBrace, hclsyntax.TokenCBrack, hclsyntax.TokenCParen, hclsyntax.TokenTemplateSeqEnd,
+			hclsyntax.TokenCQuote:
 			depth = max(0, depth-1)
 		}
 		if t.Type == hclsyntax.TokenBang || t.Type == hclsyntax.TokenMinus {
@@ -62,7 +65,9 @@ func tooDeep(src []byte, name string) *hcl.Diagnostic {
 			signs = 0
 		}
 		if depth > maxNesting || signs > maxNesting {
-			return &hcl.Diagnostic{Severity: hcl.DiagError, Summary: fmt.Sprintf("this is nested more than %d deep, which no trial needs", maxNesting), Subject: t.Range.Ptr()}
+			return &hcl.Diagnostic{Severity: hcl.DiagError,
+				Summary: fmt.Sprintf("this is nested more than %d deep, which no trial needs", maxNesting),
+				Subject: t.Range.Ptr()}
 		}
 	}
 	return nil

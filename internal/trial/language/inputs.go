@@ -83,7 +83,8 @@ func (r *reader) readVariables() {
 	}
 	for _, name := range keys(r.options.Set) {
 		if _, known := values[name]; !known {
-			r.missing(hcl.Range{Filename: r.main, Start: hcl.InitialPos, End: hcl.InitialPos}, "--set %s: the trial has no such variable%s", name, nearest(name, keys(values)))
+			r.missing(hcl.Range{Filename: r.main, Start: hcl.InitialPos, End: hcl.InitialPos},
+				"--set %s: the trial has no such variable%s", name, nearest(name, keys(values)))
 		}
 	}
 	r.vars = hcl.EvalContext{Variables: map[string]cty.Value{"var": cty.ObjectVal(values)}}
@@ -236,7 +237,8 @@ func (r *reader) readLocals() {
 			if a := b.Body.Attributes["capture"]; a != nil {
 				if o, ok := a.Expr.(*hclsyntax.ObjectConsExpr); ok {
 					for _, item := range o.Items {
-						if key, diags := item.KeyExpr.Value(nil); !diags.HasErrors() && key.IsKnown() && !key.IsNull() && key.Type() == cty.String {
+						if key, diags := item.KeyExpr.Value(nil); !diags.HasErrors() && key.IsKnown() &&
+							!key.IsNull() && key.Type() == cty.String {
 							add(key.AsString())
 						}
 					}

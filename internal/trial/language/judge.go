@@ -15,7 +15,8 @@ func escaped(s string) string { return url.QueryEscape(s) }
 
 func (r *reader) readFeed(b *hcl.Block) {
 	a := r.open(b.Body, "feed").Attributes
-	f := trial.Feed{Name: b.Labels[0], When: r.condition(a["when"]), Key: r.condition(a["key"]), Seq: r.condition(a["seq"]), Time: r.condition(a["time"]),
+	f := trial.Feed{Name: b.Labels[0], When: r.condition(a["when"]), Key: r.condition(a["key"]),
+		Seq: r.condition(a["seq"]), Time: r.condition(a["time"]),
 		Fresh: r.duration(a["fresh"], 0), Check: r.check(b.Labels[0], "feed")}
 	if f.Seq == nil && f.Time == nil {
 		r.fail(b.DefRange, "a feed is judged by its seq, its time, or both: give one")
@@ -38,7 +39,8 @@ func (r *reader) readFinalCheck(b *hcl.Block) {
 			continue
 		}
 		qa := r.open(q.Body, "final_check.request").Attributes
-		k.Request = trial.Request{Path: r.textTemplate(qa["path"]), Method: r.text(qa["method"], "GET"), Fields: r.fields(qa["headers"]), Type: r.text(qa["type"], "text/plain")}
+		k.Request = trial.Request{Path: r.textTemplate(qa["path"]), Method: r.text(qa["method"], "GET"),
+			Fields: r.fields(qa["headers"]), Type: r.text(qa["type"], "text/plain")}
 		if k.Request.Path == nil {
 			k.Request.Path = &expr.Template{}
 		}

@@ -49,8 +49,10 @@ func Parse(src []byte, name string, o Options) (*trial.Trial, error) {
 	if o.Read == nil {
 		o.Read = func(path string) ([]byte, error) { return ReadFile(path, maxDataFile) }
 	}
-	r := &reader{sources: map[string][]byte{}, options: o, sessions: map[string]*session{}, dialects: map[string]*hcl.Block{},
-		blocks: map[string][]*hcl.Block{}, secrets: map[string]string{}, tables: map[string]map[string]int{}, locals: map[string]int{}, imported: map[string]bool{}}
+	r := &reader{sources: map[string][]byte{}, options: o, sessions: map[string]*session{},
+		dialects: map[string]*hcl.Block{},
+		blocks:   map[string][]*hcl.Block{}, secrets: map[string]string{}, tables: map[string]map[string]int{},
+		locals: map[string]int{}, imported: map[string]bool{}}
 	r.trial.Fields = &jsonscan.Table{}
 	r.readFile(src, name)
 	if r.diags.HasErrors() {
@@ -168,7 +170,8 @@ func strike(src []byte, at int) bool {
 
 // fail reports an error at a place.
 func (r *reader) fail(at hcl.Range, format string, a ...any) {
-	r.diags = append(r.diags, &hcl.Diagnostic{Severity: hcl.DiagError, Summary: fmt.Sprintf(format, a...), Subject: &at})
+	r.diags = append(r.diags, &hcl.Diagnostic{Severity: hcl.DiagError, Summary: fmt.Sprintf(format, a...),
+		Subject: &at})
 }
 
 // missing reports that something is not there, unless the syntax is to blame.
@@ -198,7 +201,8 @@ func (r *reader) follows(body hcl.Body, d *hcl.Diagnostic) bool {
 		return false
 	}
 	for _, s := range r.struck {
-		if s.Filename == b.SrcRange.Filename && s.Start.Line >= b.SrcRange.Start.Line && s.Start.Line <= b.SrcRange.End.Line {
+		if s.Filename == b.SrcRange.Filename && s.Start.Line >= b.SrcRange.Start.Line &&
+			s.Start.Line <= b.SrcRange.End.Line {
 			return true
 		}
 	}

@@ -20,10 +20,12 @@ func TestDemoTrial(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if tr.Clients() != 400 || len(tr.Crews) != 3 || tr.Tide.Length() != 90*time.Second || len(tr.Limits) != 5 || tr.Seed != 7 {
+	if tr.Clients() != 400 || len(tr.Crews) != 3 || tr.Tide.Length() != 90*time.Second || len(tr.Limits) != 5 ||
+		tr.Seed != 7 {
 		t.Errorf("%+v", tr)
 	}
-	for at, want := range map[time.Duration]int{0: 0, 10 * time.Second: 200, 30 * time.Second: 400, 85 * time.Second: 200, 90 * time.Second: 0, time.Hour: 0} {
+	for at, want := range map[time.Duration]int{0: 0, 10 * time.Second: 200, 30 * time.Second: 400,
+		85 * time.Second: 200, 90 * time.Second: 0, time.Hour: 0} {
 		if got := tr.Tide.Clients(at, 400); got != want {
 			t.Errorf("at %v there should be %d clients, want %d", at, got, want)
 		}
@@ -39,11 +41,13 @@ func TestDemoTrial(t *testing.T) {
 		t.Errorf("the repeat: %+v", steps)
 	}
 	s := &expr.Scope{}
-	s.Vars[expr.VarN], s.Vars[expr.VarRound], s.Vars[expr.VarMark], s.Vars[expr.VarRoom] = expr.Num(13), expr.Num(8), expr.Str("MARK"), expr.Str(`lock "6"`)
+	s.Vars[expr.VarN], s.Vars[expr.VarRound], s.Vars[expr.VarMark], s.Vars[expr.VarRoom] = expr.Num(13), expr.Num(8),
+		expr.Str("MARK"), expr.Str(`lock "6"`)
 	if got := string(steps[1].Room.Append(nil, s)); got != "lock-6" {
 		t.Errorf("the room is %q", got)
 	}
-	if got := string(steps[3].Body.Append(nil, s)); got != `{"kind":"notice","room":"lock \"6\"","text":"tide gauge 6.2 m, turn 8 MARK"}` {
+	if got := string(steps[3].Body.Append(nil,
+		s)); got != `{"kind":"notice","room":"lock \"6\"","text":"tide gauge 6.2 m, turn 8 MARK"}` {
 		t.Errorf("the message is %s", got)
 	}
 }
@@ -141,7 +145,8 @@ func TestMayHold(t *testing.T) {
 		t.Fatal(err)
 	}
 	past := tr.Dialect.Past
-	if past.MayHold([]byte(`{"kind":"notice"}`)) || !past.MayHold([]byte(`{"kind":"past"}`)) || !past.MayHold([]byte(`{"kind":"\u0070ast"}`)) {
+	if past.MayHold([]byte(`{"kind":"notice"}`)) || !past.MayHold([]byte(`{"kind":"past"}`)) ||
+		!past.MayHold([]byte(`{"kind":"\u0070ast"}`)) {
 		t.Error("a look at the bytes does not know whether a message may be of the past")
 	}
 }
@@ -194,7 +199,8 @@ func TestFormat(t *testing.T) {
 	}
 	a, errA := Parse(trials.Demo, "a", Options{})
 	b, errB := Parse(tidy, "b", Options{})
-	if errA != nil || errB != nil || a.Clients() != b.Clients() || len(a.Limits) != len(b.Limits) || len(a.Crews[2].Session.Steps) != len(b.Crews[2].Session.Steps) {
+	if errA != nil || errB != nil || a.Clients() != b.Clients() || len(a.Limits) != len(b.Limits) ||
+		len(a.Crews[2].Session.Steps) != len(b.Crews[2].Session.Steps) {
 		t.Errorf("it reads otherwise now: %v, %v", errA, errB)
 	}
 	var all *Errors
@@ -223,7 +229,8 @@ dialect "plain-json" {
 	if got := string(tr.Dialect.Enter.Send.Append(nil, s)); got != `{"op":"join","channel":"quay"}` {
 		t.Errorf("it says %s", got)
 	}
-	if err := tr.Fields.Extract([]byte(`{"op":"joined","channel":"quay"}`), s.Fields); err != nil || !tr.Dialect.Enter.Confirmed.True(s) {
+	if err := tr.Fields.Extract([]byte(`{"op":"joined","channel":"quay"}`), s.Fields); err != nil ||
+		!tr.Dialect.Enter.Confirmed.True(s) {
 		t.Errorf("the confirmation is not recognised: %v", err)
 	}
 	if tr.Dialect.Naming.Send != nil || tr.Dialect.Past != nil {

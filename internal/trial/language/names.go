@@ -21,7 +21,8 @@ func (c *compiler) named(e *hclsyntax.ScopeTraversalExpr, root string) {
 		want = 2
 	}
 	if len(parts) != want {
-		c.wrong(e.Range(), "write %s", map[string]string{"my": "my.NAME", "var": "var.NAME", "secret": "secret.NAME", "data": "data.NAME.COLUMN"}[root])
+		c.wrong(e.Range(), "write %s", map[string]string{"my": "my.NAME", "var": "var.NAME", "secret": "secret.NAME",
+			"data": "data.NAME.COLUMN"}[root])
 		return
 	}
 	switch root {
@@ -151,7 +152,8 @@ func (c *compiler) match(e *hclsyntax.FunctionCallExpr) {
 	}
 	re, err := regexp.Compile(text)
 	if err != nil {
-		c.wrong(e.Args[1].Range(), "the pattern cannot be read: %s", strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+		c.wrong(e.Args[1].Range(), "the pattern cannot be read: %s",
+			strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 		return
 	}
 	group := min(1, re.NumSubexp())

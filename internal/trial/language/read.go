@@ -62,7 +62,8 @@ func (r *reader) readTarget(b *hcl.Block) {
 	if u, err := url.Parse(t.HTTP); a["http"] != nil && (err != nil || u.Scheme != "http" || u.Host == "") {
 		r.fail(a["http"].Expr.Range(), "%q is no http:// address", t.HTTP)
 	}
-	t.Order = [...]ledger.Order{ledger.BySender, ledger.SameOrder, ledger.AnyOrder}[r.oneOf(a["order"], "sender", "same", "any")]
+	t.Order = [...]ledger.Order{ledger.BySender, ledger.SameOrder,
+		ledger.AnyOrder}[r.oneOf(a["order"], "sender", "same", "any")]
 	r.readDialect(r.text(a["dialect"], "plain-json"), a["dialect"], b)
 }
 
@@ -116,10 +117,13 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 		case "past":
 			d.Past, d.PastSeq = r.condition(attrs["when"]), r.condition(attrs["seq"])
 		case "heard":
-			d.Heard = trial.Heard{When: r.condition(attrs["when"]), Room: r.condition(attrs["room"]), Seq: r.condition(attrs["seq"]), Payload: r.condition(attrs["payload"]), Decoded: r.condition(attrs["decoded"])}
+			d.Heard = trial.Heard{When: r.condition(attrs["when"]), Room: r.condition(attrs["room"]),
+				Seq: r.condition(attrs["seq"]), Payload: r.condition(attrs["payload"]),
+				Decoded: r.condition(attrs["decoded"])}
 		case "presence":
-			d.Presence = trial.Presence{When: r.condition(attrs["when"]), Room: r.condition(attrs["room"]), Members: r.condition(attrs["members"]),
-				Within: r.duration(attrs["within"], 2*time.Second), Check: r.check("the number of members", "presence")}
+			d.Presence = trial.Presence{When: r.condition(attrs["when"]), Room: r.condition(attrs["room"]),
+				Members: r.condition(attrs["members"]),
+				Within:  r.duration(attrs["within"], 2*time.Second), Check: r.check("the number of members", "presence")}
 		case "joined":
 			d.Joined = r.notice(attrs)
 		case "gone":
@@ -152,7 +156,8 @@ func (r *reader) exchange(a hcl.Attributes) trial.Exchange {
 func (r *reader) readCrew(b *hcl.Block) {
 	content := r.open(b.Body, "crew")
 	a := content.Attributes
-	c := trial.Crew{Name: b.Labels[0], Clients: r.whole(a["clients"], 1, 1<<24, 1), ClientName: r.textTemplate(a["name"]), Groups: r.whole(a["groups_of"], 1, 1<<20, 1)}
+	c := trial.Crew{Name: b.Labels[0], Clients: r.whole(a["clients"], 1, 1<<24, 1),
+		ClientName: r.textTemplate(a["name"]), Groups: r.whole(a["groups_of"], 1, 1<<20, 1)}
 	for i, t := range content.Blocks {
 		if i > 0 {
 			r.fail(t.DefRange, "there is a second tide; a crew has one")
@@ -243,7 +248,8 @@ func (r *reader) readLimit(b *hcl.Block) {
 		}
 	}
 	if given != 1 {
-		r.fail(b.DefRange, "a limit has one rule; this one has %d: give one of %s", given, quotedList(slices.Clone(trial.RuleNames[:])))
+		r.fail(b.DefRange, "a limit has one rule; this one has %d: give one of %s", given,
+			quotedList(slices.Clone(trial.RuleNames[:])))
 		return
 	}
 	r.trial.Limits = append(r.trial.Limits, l)

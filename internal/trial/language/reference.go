@@ -34,7 +34,8 @@ func Reference() string {
 	for i, name := range expr.VarNames {
 		p("| `%s` | %s |", name, varDocs[i])
 	}
-	p("| `msg` | in conditions: the message at hand, such as `msg.kind` or `msg.list[0]`; a field that it does not have is `null` |")
+	p("| `msg` | in conditions: the message at hand, such as `msg.kind` or `msg.list[0]`; a field that it does not " +
+		"have is `null` |")
 	p("| `my.NAME` | what the client remembers, by `capture` or `set` |")
 	p("| `var.NAME`, `secret.NAME`, `data.NAME.COLUMN` | a variable, a secret, the client's row of data |")
 	p("\nThere are `+ - * / %%`, `== != < <= > >=`, `&& || !`, `a ? b : c` and brackets.\n")
@@ -43,7 +44,8 @@ func Reference() string {
 	for _, f := range expr.Functions() {
 		p("| `%s(%s)` | %s |", f.Name, f.Args, f.Doc)
 	}
-	p("| `match(text, pattern, group)` | the part of it that a group of a regular expression matches, or null; the first group where none is given |")
+	p("| `match(text, pattern, group)` | the part of it that a group of a regular expression matches, or null; the " +
+		"first group where none is given |")
 	p("| `field(text, path)` | a field of a JSON text, such as `field(msg.data, \"berth.name\")` |")
 	p("")
 	p("## The stand-in's switches\n")
@@ -69,9 +71,12 @@ func Reference() string {
 }
 
 var varDocs = [expr.NumVars]string{
-	"the client's number in its crew, from 0", "the client's name", "its crew's name", "the room it entered last; in `enter` and `leave` of a dialect the room that is asked for",
-	"the mark of the message being said", "how often the innermost `repeat` has run, from 0", "in a whisper, the name of the client it is for",
-	"the client's group in its crew, from 0; see `groups_of`", "its place in the group, from 0", "the payload of the message being said", "the mark in its binary form, 26 bytes",
+	"the client's number in its crew, from 0", "the client's name", "its crew's name",
+	"the room it entered last; in `enter` and `leave` of a dialect the room that is asked for",
+	"the mark of the message being said", "how often the innermost `repeat` has run, from 0",
+	"in a whisper, the name of the client it is for",
+	"the client's group in its crew, from 0; see `groups_of`", "its place in the group, from 0",
+	"the payload of the message being said", "the mark in its binary form, 26 bytes",
 	"the whole message or answer at hand", "the status of the HTTP answer at hand",
 }
 

@@ -80,7 +80,9 @@ func (r *reader) readSteps(s *trial.Session, blocks hcl.Blocks, depth int) {
 			}
 		case "ask":
 			s.Steps = append(s.Steps, trial.Step{Do: trial.Send, Check: trial.NoCheck, Body: r.plainBody(a["send"])},
-				trial.Step{Do: trial.Expect, Label: b.Labels[0], Check: r.check(b.Labels[0], "ask"), When: r.condition(a["when"]), Within: r.duration(a["within"], 5*time.Second), Capture: r.captures(a["capture"])})
+				trial.Step{Do: trial.Expect, Label: b.Labels[0], Check: r.check(b.Labels[0], "ask"),
+					When: r.condition(a["when"]), Within: r.duration(a["within"], 5*time.Second),
+					Capture: r.captures(a["capture"])})
 		case "say", "whisper":
 			r.readSay(s, b, a)
 		default:
@@ -98,7 +100,8 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 	case "request":
 		r.readRequest(&st, b, a)
 	case "expect":
-		st.Do, st.Label, st.When, st.Within = trial.Expect, b.Labels[0], r.condition(a["when"]), r.duration(a["within"], 5*time.Second)
+		st.Do, st.Label, st.When, st.Within = trial.Expect, b.Labels[0], r.condition(a["when"]),
+			r.duration(a["within"], 5*time.Second)
 		st.Never, st.Already, st.Check = r.yes(a["never"]), r.yes(a["already"]), r.check(b.Labels[0], "expect")
 	case "enter":
 		r.readEnter(&st, b, a)
@@ -119,7 +122,8 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 			}
 		}
 		if st.Barrier == len(r.trial.Barriers) {
-			r.trial.Barriers = append(r.trial.Barriers, trial.Barrier{Name: b.Labels[0], Scope: scope, Check: r.check(b.Labels[0], "barrier")})
+			r.trial.Barriers = append(r.trial.Barriers,
+				trial.Barrier{Name: b.Labels[0], Scope: scope, Check: r.check(b.Labels[0], "barrier")})
 		}
 	case "close":
 		st.Do, st.Code, st.Reason = trial.Close, uint16(r.whole(a["code"], 1000, 4999, 1000)), r.text(a["reason"], "")
@@ -131,14 +135,17 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 	case "fall_silent":
 		st.Do = trial.Silence
 		if a["evicted_within"] != nil {
-			st.Within, st.Check = r.duration(a["evicted_within"], time.Minute), r.check("a silent client is evicted", "fall_silent")
+			st.Within, st.Check = r.duration(a["evicted_within"], time.Minute),
+				r.check("a silent client is evicted", "fall_silent")
 		}
 	case "read_slowly":
 		st.Do, st.PerSec = trial.Slow, r.whole(a["bytes_per_second"], 0, 1<<40, 0)
 		if a["evicted_within"] != nil {
-			st.Within, st.Check = r.duration(a["evicted_within"], time.Minute), r.check("a slow reader is evicted", "read_slowly")
+			st.Within, st.Check = r.duration(a["evicted_within"], time.Minute),
+				r.check("a slow reader is evicted", "read_slowly")
 			if st.PerSec == 0 {
-				r.fail(a["evicted_within"].Range, "a client that reads as fast as it can is not evicted for it; give bytes_per_second above 0")
+				r.fail(a["evicted_within"].Range, "a client that reads as fast as it can is not evicted for it; "+
+					"give bytes_per_second above 0")
 			}
 		}
 	case "malformed":
@@ -195,7 +202,8 @@ func (r *reader) readSay(s *trial.Session, b *hcl.Block, a hcl.Attributes) {
 	s.Steps = append(s.Steps, st)
 	if a["refused"] != nil {
 		const name = "a message that must be refused"
-		s.Steps = append(s.Steps, trial.Step{Do: trial.Expect, Label: name, Check: r.check(name, "refused"), When: r.condition(a["refused"]), Within: r.duration(a["within"], 5*time.Second)})
+		s.Steps = append(s.Steps, trial.Step{Do: trial.Expect, Label: name, Check: r.check(name, "refused"),
+			When: r.condition(a["refused"]), Within: r.duration(a["within"], 5*time.Second)})
 	}
 }
 
@@ -207,7 +215,8 @@ func (r *reader) plainBody(a *hcl.Attribute) *expr.Template {
 
 // content reads a message: a body, digits or a file. One that is accounted for
 // must hold its mark; digits and files get it behind them.
-func (r *reader) content(b *hcl.Block, a hcl.Attributes, accounted bool, inPayload int) (t *expr.Template, binary bool) {
+func (r *reader) content(b *hcl.Block, a hcl.Attributes, accounted bool, inPayload int) (t *expr.Template,
+	binary bool) {
 	given := 0
 	for _, name := range []string{"body", "hex", "file"} {
 		if a[name] != nil {
@@ -272,7 +281,8 @@ func (r *reader) readRepeat(s *trial.Session, b *hcl.Block, content *hcl.BodyCon
 	case closed && a["every"] == nil && a["rate"] == nil:
 		r.trial.ClosedLoop = true
 		if !waits(content.Blocks) {
-			r.fail(b.DefRange, "a closed repeat goes on as fast as answers come, but nothing in it waits for one: put an expect, an ask or a request into it")
+			r.fail(b.DefRange, "a closed repeat goes on as fast as answers come, but nothing in it waits for one: "+
+				"put an expect, an ask or a request into it")
 		}
 	default:
 		r.fail(b.DefRange, "give one of every, rate and closed")
@@ -407,7 +417,8 @@ func (r *reader) eachField(a *hcl.Attribute, f func(name string, value hclsyntax
 	}
 	for _, item := range o.Items {
 		key, diags := item.KeyExpr.Value(nil)
-		if diags.HasErrors() || key.Type() != cty.String || !key.IsKnown() || key.IsNull() || strings.ContainsAny(key.AsString(), "\r\n:") && a.Name == "headers" {
+		if diags.HasErrors() || key.Type() != cty.String || !key.IsKnown() || key.IsNull() ||
+			strings.ContainsAny(key.AsString(), "\r\n:") && a.Name == "headers" {
 			r.fail(item.KeyExpr.Range(), "a name must be a fixed text")
 			continue
 		}
@@ -429,8 +440,10 @@ func (r *reader) query(t *expr.Template, a *hcl.Attribute) (marks int) {
 }
 
 func (r *reader) readRequest(st *trial.Step, b *hcl.Block, a hcl.Attributes) {
-	st.Do, st.Label, st.Within, st.Check = trial.Ask, b.Labels[0], r.duration(a["within"], 10*time.Second), r.check(b.Labels[0], "request")
-	q := &trial.Request{Path: r.textTemplate(a["path"]), Status: r.whole(a["status"], 100, 599, 0), When: r.condition(a["when"]), Redirects: r.whole(a["redirects"], 0, 20, 5)}
+	st.Do, st.Label, st.Within, st.Check = trial.Ask, b.Labels[0], r.duration(a["within"], 10*time.Second),
+		r.check(b.Labels[0], "request")
+	q := &trial.Request{Path: r.textTemplate(a["path"]), Status: r.whole(a["status"], 100, 599, 0),
+		When: r.condition(a["when"]), Redirects: r.whole(a["redirects"], 0, 20, 5)}
 	if q.Path == nil {
 		q.Path = &expr.Template{}
 	}
@@ -460,7 +473,8 @@ func (r *reader) readRequest(st *trial.Step, b *hcl.Block, a hcl.Attributes) {
 	if q.Content != nil {
 		method = "POST"
 	}
-	if q.Method = r.text(a["method"], method); strings.Trim(q.Method, "ABCDEFGHIJKLMNOPQRSTUVWXYZ") != "" || q.Method == "" {
+	if q.Method = r.text(a["method"], method); strings.Trim(q.Method, "ABCDEFGHIJKLMNOPQRSTUVWXYZ") != "" ||
+		q.Method == "" {
 		r.fail(a["method"].Expr.Range(), "a method is a word in capitals, such as PUT")
 	}
 	if a["reaches"] != nil {

@@ -5,7 +5,8 @@ import "github.com/hashicorp/hcl/v2"
 // webSocketOnly are the steps, and the attributes of steps, that lines over TCP
 // have nothing for.
 var webSocketOnly = map[string][]string{
-	"connect": {"path", "headers", "origin", "subprotocol", "bearer"}, "close": {"code", "reason"}, "say": {"binary"}, "send": {"binary"}, "whisper": {"binary"},
+	"connect": {"path", "headers", "origin", "subprotocol", "bearer"}, "close": {"code", "reason"}, "say": {"binary"},
+	"send": {"binary"}, "whisper": {"binary"},
 	"fall_silent": nil, "malformed": nil,
 }
 

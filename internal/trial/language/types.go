@@ -26,9 +26,11 @@ func (k kind) String() string {
 // numberNames and textNames are the variables and functions of which the kind is
 // known.
 var (
-	numberNames = words("n round group place status length floor ceil round abs min max now random uniform normal exponential")
-	textNames   = words("name crew room mark mark_bytes to payload text base64 base64url hex json url upper lower trim replace substr uuid filler timestamp")
-	truthNames  = words("contains starts")
+	numberNames = words("n round group place status length floor ceil round abs min max now random uniform normal " +
+		"exponential")
+	textNames = words("name crew room mark mark_bytes to payload text base64 base64url hex json url upper lower " +
+		"trim replace substr uuid filler timestamp")
+	truthNames = words("contains starts")
 )
 
 func words(s string) map[string]bool {
@@ -132,7 +134,8 @@ func (r *reader) checkForms(name string, attrs hcl.Attributes) {
 		}
 		for _, t := range a.Expr.Variables() {
 			if t.RootName() == "status" {
-				r.fail(t.SourceRange(), "status is that of an HTTP answer: it is known only in a request and a final_check")
+				r.fail(t.SourceRange(), "status is that of an HTTP answer: it is known only in a request and a "+
+					"final_check")
 			}
 		}
 	}
@@ -148,7 +151,8 @@ func (r *reader) checkPath(a *hcl.Attribute) {
 		}
 		first = t.Parts[0]
 	}
-	if lit, ok := first.(*hclsyntax.LiteralValueExpr); ok && lit.Val.Type() == cty.String && lit.Val.IsKnown() && !strings.HasPrefix(lit.Val.AsString(), "/") {
+	if lit, ok := first.(*hclsyntax.LiteralValueExpr); ok && lit.Val.Type() == cty.String && lit.Val.IsKnown() &&
+		!strings.HasPrefix(lit.Val.AsString(), "/") {
 		r.fail(a.Expr.Range(), `a path begins with "/"`)
 	}
 }
@@ -163,7 +167,8 @@ func (r *reader) checkNames() {
 		for _, b := range r.blocks[kind] {
 			at, taken := first[b.Labels[0]]
 			if taken {
-				r.fail(b.LabelRanges[0], "there is a %s %q already, in line %d of %s", kind, b.Labels[0], at.Start.Line, at.Filename)
+				r.fail(b.LabelRanges[0], "there is a %s %q already, in line %d of %s", kind, b.Labels[0], at.Start.Line,
+					at.Filename)
 				continue
 			}
 			first[b.Labels[0]] = b.LabelRanges[0]

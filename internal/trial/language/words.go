@@ -20,7 +20,8 @@ type blockWord struct {
 	doc    string
 }
 
-var steps = []string{"connect", "request", "enter", "say", "whisper", "send", "ask", "expect", "leave", "pause", "repeat", "choose", "when", "otherwise", "set", "barrier",
+var steps = []string{"connect", "request", "enter", "say", "whisper", "send", "ask", "expect", "leave", "pause",
+	"repeat", "choose", "when", "otherwise", "set", "barrier",
 	"close", "vanish", "fall_silent", "read_slowly", "malformed"}
 
 const (
@@ -55,7 +56,8 @@ var content = []word{
 
 // marked is content that is accounted for.
 var marked = append([]word{
-	{"payload", formTemplate, false, "what recipients must find, byte for byte, where the dialect says; it stands as ${payload} in the body"},
+	{"payload", formTemplate, false, "what recipients must find, byte for byte, where the dialect says; it stands " +
+		"as ${payload} in the body"},
 }, append([]word{
 	{"body", formBody, false, "the message, with ${mark} somewhere in it, or ${mark_bytes}"},
 	{"hex", "hexadecimal digits", false, "instead: bytes, sent as a binary message with the mark behind them"},
@@ -75,33 +77,42 @@ func attrs(lists ...[]word) (all []word) {
 
 // vocabulary is the whole language. "" is the file itself.
 var vocabulary = map[string]*blockWord{
-	"": {blocks: []string{"trial", "import", "variable", "secret", "data", "target", "dialect", "feed", "session", "crew", "tide", "limit", "final_check"}},
+	"": {blocks: []string{"trial", "import", "variable", "secret", "data", "target", "dialect", "feed", "session",
+		"crew", "tide", "limit", "final_check"}},
 	"trial": {label: "name", doc: "names the experiment", attrs: []word{
 		{"seed", formNumber, false, "what all random choices follow from; 1 if it is not given"},
 		{"prompt", formDuration, false, `a delivery later than this is late; "1s" if it is not given`},
 		{"grace", formDuration, false, `a message may arrive this long after it was sent; "5s" if it is not given`},
 	}},
-	"import": {label: "path", doc: "takes in the blocks of another file; what stands in this one goes before its trial, target and tide"},
-	"variable": {label: "name", doc: "a value that --set NAME=VALUE on the command line changes; it is var.NAME", attrs: []word{
-		{"default", "number, text, true or false", true, "its value if it is not set"},
-	}},
-	"secret": {label: "name", doc: "a text that is in no file, store, log, screen or export; it is secret.NAME", attrs: []word{
-		{"env", formText, false, "the environment variable that holds it"},
-		{"file", "path", false, "instead: the file that holds it"},
-	}},
-	"data": {label: "name", doc: "rows that are dealt out to clients by their number; a column is data.NAME.COLUMN", attrs: []word{
-		{"file", "path", true, "a .csv file whose first line names the columns, or a .json file with a list of objects"},
-	}},
+	"import": {label: "path", doc: "takes in the blocks of another file; what stands in this one goes before its " +
+		"trial, target and tide"},
+	"variable": {label: "name", doc: "a value that --set NAME=VALUE on the command line changes; it is var.NAME",
+		attrs: []word{
+			{"default", "number, text, true or false", true, "its value if it is not set"},
+		}},
+	"secret": {label: "name", doc: "a text that is in no file, store, log, screen or export; it is secret.NAME",
+		attrs: []word{
+			{"env", formText, false, "the environment variable that holds it"},
+			{"file", "path", false, "instead: the file that holds it"},
+		}},
+	"data": {label: "name", doc: "rows that are dealt out to clients by their number; a column is data.NAME.COLUMN",
+		attrs: []word{
+			{"file", "path", true,
+				"a .csv file whose first line names the columns, or a .json file with a list of objects"},
+		}},
 	"target": {label: "name", doc: "the server under test", attrs: []word{
 		{"websocket", formText, false, "a ws:// address; --target on the command line goes before it"},
 		{"lines", formText, false, "instead: a tcp:// address; each message is a line of text"},
-		{"http", formText, false, "an http:// address for requests; that of websocket if it is not given; a target with lines needs it for requests"},
+		{"http", formText, false, "an http:// address for requests; that of websocket if it is not given; a target " +
+			"with lines needs it for requests"},
 		{"remote", formText, false, "the name of a host that is not this machine and may be loaded"},
 		{"dialect", formText, false, `how its messages look; "plain-json" if it is not given`},
-		{"order", `"sender", "same" or "any"`, false, `what it promises of a room: each sender's messages in order, all in the same order for everybody, or nothing; "sender" if it is not given`},
+		{"order", `"sender", "same" or "any"`, false,
+			`what it promises of a room: each sender's messages in order, all in the same order for everybody, or nothing; "sender" if it is not given`},
 	}},
 	"dialect": {label: "name", doc: "how names, rooms and messages look for one family of servers",
-		blocks: []string{"dialect.name", "dialect.enter", "dialect.leave", "dialect.past", "dialect.heard", "dialect.presence", "dialect.joined", "dialect.gone"}},
+		blocks: []string{"dialect.name", "dialect.enter", "dialect.leave", "dialect.past", "dialect.heard",
+			"dialect.presence", "dialect.joined", "dialect.gone"}},
 	"dialect.name":  {doc: "naming oneself, once the connection is open", attrs: exchange},
 	"dialect.enter": {doc: "entering a room", attrs: exchange},
 	"dialect.leave": {doc: "leaving a room", attrs: exchange},
@@ -109,21 +120,25 @@ var vocabulary = map[string]*blockWord{
 		{"when", formCondition, true, "recognises one"}, {"seq", formValue, false, "its number in its room"},
 	}},
 	"dialect.heard": {doc: "live messages", attrs: []word{
-		{"when", formCondition, false, "recognises one"}, {"room", formValue, false, "its room"}, {"seq", formValue, false, "its number in its room"},
+		{"when", formCondition, false, "recognises one"}, {"room", formValue, false, "its room"},
+		{"seq", formValue, false, "its number in its room"},
 		{"payload", formValue, false, "what its sender wanted to say; the whole message if it is not given"},
 		{"decoded", formValue, false, "the text in which the mark is found, such as unbase64(msg.data)"},
 	}},
 	"dialect.presence": {doc: "how the server says how many members a room has; the number is checked", attrs: []word{
-		{"when", formCondition, true, "recognises it"}, {"room", formValue, true, "the room"}, {"members", formValue, true, "the number"},
+		{"when", formCondition, true, "recognises it"}, {"room", formValue, true, "the room"},
+		{"members", formValue, true, "the number"},
 		within(`how soon after a change it must be right; "2s" if it is not given`),
 	}},
 	"dialect.joined": {doc: "how the server announces who enters, to each of the others, once", attrs: notice},
 	"dialect.gone":   {doc: "how the server announces who leaves, to each of the others, once", attrs: notice},
-	"feed": {label: "name", doc: "what the server pushes by itself, judged by its own number, key and time", attrs: []word{
-		{"when", formCondition, true, "recognises it"}, {"key", formValue, false, "what is numbered on its own"},
-		{"seq", formValue, false, "its number, which rises by one"}, {"time", formValue, false, "milliseconds since 1970; parse_time() makes them of a text"},
-		{"fresh", formDuration, false, "how old it may be when it comes"},
-	}},
+	"feed": {label: "name", doc: "what the server pushes by itself, judged by its own number, key and time",
+		attrs: []word{
+			{"when", formCondition, true, "recognises it"}, {"key", formValue, false, "what is numbered on its own"},
+			{"seq", formValue, false, "its number, which rises by one"},
+			{"time", formValue, false, "milliseconds since 1970; parse_time() makes them of a text"},
+			{"fresh", formDuration, false, "how old it may be when it comes"},
+		}},
 	"session": {label: "name", doc: "the script that one client follows, step by step", blocks: steps},
 	"connect": {doc: "connect and agree on WebSocket", attrs: []word{
 		within(`how long that may take; "10s" if it is not given`),
@@ -132,10 +147,12 @@ var vocabulary = map[string]*blockWord{
 		{"headers", formFields, false, "more header fields; cookies that the client has are sent by themselves"},
 		{"subprotocol", formTemplate, false, "what is offered, separated by commas"},
 		{"bearer", formTemplate, false, "the token of an Authorization field"},
-		{"early", formBody, false, "a message, with ${mark} in it, that is sent before the server has agreed: it must reach nobody"},
+		{"early", formBody, false, "a message, with ${mark} in it, that is sent before the server has agreed: it " +
+			"must reach nobody"},
 		{"nameless", formYes, false, "do not say the client's name"},
 	}},
-	"request": {label: "name", doc: "an HTTP request, with the client's cookies; with reaches it publishes a message, whose latency counts from the call", attrs: []word{
+	"request": {label: "name", doc: "an HTTP request, with the client's cookies; with reaches it publishes a " +
+		"message, whose latency counts from the call", attrs: []word{
 		{"path", formTemplate, true, "of the target's http address"},
 		{"method", formText, false, `"GET" if it is not given, "POST" if there is content`},
 		{"query", formFields, false, "what is put behind the path"},
@@ -156,18 +173,21 @@ var vocabulary = map[string]*blockWord{
 	"enter": {doc: "enter a room and wait for the confirmation", attrs: []word{
 		{"room", formTemplate, true, "the room's name"},
 		{"denied", formYes, false, "the entry must be refused"},
-		{"history", formNumber, false, "so many messages of the past are promised: they must come, in order, and join what is said from then on"},
+		{"history", formNumber, false, "so many messages of the past are promised: they must come, in order, and " +
+			"join what is said from then on"},
 		within(`how long to wait; "10s" if it is not given`),
 		capture,
 	}},
 	"say": {doc: "say a message", attrs: attrs(marked, []word{
-		{"reaches", `"room", "others", "everyone", "sender" or "nobody"`, false, `who should get it; "room" if it is not given`},
+		{"reaches", `"room", "others", "everyone", "sender" or "nobody"`, false,
+			`who should get it; "room" if it is not given`},
 		{"room", formTemplate, false, "the room it is for; the one entered last if it is not given"},
 		{"refused", formCondition, false, "the refusal that must come; the message must reach nobody"},
 		within(`how long to wait for the refusal; "5s" if it is not given`),
 	})},
-	"whisper": {doc: "say a message to one member", attrs: attrs([]word{{"to", formTemplate, true, "the name of the client it is for"}}, marked)},
-	"send":    {doc: "send something that is not accounted for", attrs: content},
+	"whisper": {doc: "say a message to one member",
+		attrs: attrs([]word{{"to", formTemplate, true, "the name of the client it is for"}}, marked)},
+	"send": {doc: "send something that is not accounted for", attrs: content},
 	"ask": {label: "name", doc: "send something and wait for the answer, such as who is in the room", attrs: []word{
 		{"send", formBody, true, "the question"}, {"when", formCondition, true, "recognises the answer"},
 		within(`how long to wait; "5s" if it is not given`), capture,
@@ -186,18 +206,22 @@ var vocabulary = map[string]*blockWord{
 	"pause": {doc: "wait", attrs: []word{
 		{"lasts", formDuration, true, "for how long"}, {"most", formDuration, false, "up to this long, at random"},
 	}},
-	"repeat": {doc: "do the steps inside again and again, on schedule; the first turn comes after a random part of the interval", blocks: steps, attrs: []word{
+	"repeat": {doc: "do the steps inside again and again, on schedule; the first turn comes after a random part of " +
+		"the interval", blocks: steps, attrs: []word{
 		{"every", formDuration, false, "the interval from turn to turn"},
 		{"rate", "rate, such as \"100/s\"", false, "instead: how many turns a second, or a minute (\"/m\")"},
 		{"per", `"client", "crew" or "room"`, false, `whose rate or interval that is; "client" if it is not given`},
-		{"pattern", `"steady" or "poisson"`, false, `"poisson": the intervals are random, as those of independent arrivals; "steady" if it is not given`},
+		{"pattern", `"steady" or "poisson"`, false,
+			`"poisson": the intervals are random, as those of independent arrivals; "steady" if it is not given`},
 		{"burst", formNumber, false, "so many turns come at once"},
-		{"closed", formYes, false, "instead of an interval: as fast as answers come back; something inside must wait for one"},
+		{"closed", formYes, false, "instead of an interval: as fast as answers come back; something inside must " +
+			"wait for one"},
 		{"jitter", formShare, false, "each turn comes up to this share of the interval early or late"},
 		{"times", formNumber, false, "how many turns; until the tide falls if it is not given"},
 	}},
 	"choose": {doc: "do one of the options, by their weights", blocks: []string{"option"}},
-	"option": {doc: "one of the choices", blocks: steps, attrs: []word{{"weight", formNumber, false, "1 if it is not given"}}},
+	"option": {doc: "one of the choices", blocks: steps,
+		attrs: []word{{"weight", formNumber, false, "1 if it is not given"}}},
 	"when": {doc: "do the steps inside if something holds", blocks: steps, attrs: []word{
 		{"that", "condition on the client's variables", true, "what must hold"},
 	}},
@@ -208,7 +232,8 @@ var vocabulary = map[string]*blockWord{
 		within(`how long to wait; "60s" if it is not given`),
 	}},
 	"close": {doc: "close the connection in order; the session goes on", attrs: []word{
-		{"code", formNumber, false, "the close code; 1000 if it is not given"}, {"reason", formText, false, "the reason"},
+		{"code", formNumber, false, "the close code; 1000 if it is not given"},
+		{"reason", formText, false, "the reason"},
 	}},
 	"vanish": {doc: "cut the connection without a close frame; the session goes on"},
 	"fall_silent": {doc: "answer no pings any more", attrs: []word{
@@ -219,15 +244,17 @@ var vocabulary = map[string]*blockWord{
 		{"evicted_within", formDuration, false, "wait for the server to close the connection: it must in this time"},
 	}},
 	"malformed": {doc: "break the protocol; the server must close the connection", attrs: []word{
-		{"what", "one of the wrongs below", true, "unmasked, reserved bits, reserved opcode, bad text, stray fragment, long control or wrong length"},
+		{"what", "one of the wrongs below", true, "unmasked, reserved bits, reserved opcode, bad text, stray " +
+			"fragment, long control or wrong length"},
 		within(`how soon; "5s" if it is not given`),
 	}},
-	"crew": {label: "name", doc: "a group of clients that follow the same session", blocks: []string{"tide"}, attrs: []word{
-		{"clients", formNumber, true, "how many"},
-		{"session", "session.NAME", true, "what they do"},
-		{"name", formTemplate, false, `a client's name; the crew's name and "-${n}" if it is not given`},
-		{"groups_of", formNumber, false, "deals the clients into groups of so many; they know their group and place"},
-	}},
+	"crew": {label: "name", doc: "a group of clients that follow the same session", blocks: []string{"tide"},
+		attrs: []word{
+			{"clients", formNumber, true, "how many"},
+			{"session", "session.NAME", true, "what they do"},
+			{"name", formTemplate, false, `a client's name; the crew's name and "-${n}" if it is not given`},
+			{"groups_of", formNumber, false, "deals the clients into groups of so many; they know their group and place"},
+		}},
 	"tide": {doc: "how many clients there are over time", blocks: []string{"flood", "slack", "ebb", "wave", "spike"}},
 	"flood": {label: "share", doc: "rises to a share of all clients", attrs: []word{
 		{"over", formDuration, false, "how long that takes"},
@@ -241,18 +268,25 @@ var vocabulary = map[string]*blockWord{
 		{"steps", formNumber, false, "in so many steps, and not steadily"},
 	}},
 	"wave": {doc: "falls and rises again and again between where it is and a lower share", attrs: []word{
-		{"to", formShare, true, "the share at its lowest"}, {"period", formDuration, true, "from crest to crest"}, {"times", formNumber, true, "how many crests"},
+		{"to", formShare, true, "the share at its lowest"}, {"period", formDuration, true, "from crest to crest"},
+		{"times", formNumber, true, "how many crests"},
 	}},
 	"spike": {label: "share", doc: "rises to a share at once, and falls back", attrs: []word{
 		{"lasts", formDuration, true, "how long it stays up"},
 	}},
-	"limit": {label: "name", doc: "a pass/fail rule on a figure; one of below, above, at_most, at_least, equals", attrs: []word{
-		{"of", "figure, such as fanout.p99", true, "what is limited"},
-		{"below", formLimit, false, "it must be less than this"}, {"above", formLimit, false, "it must be more than this"}, {"at_most", formLimit, false, "it must not be more than this"},
-		{"at_least", formLimit, false, "it must not be less than this"}, {"equals", formLimit, false, "it must be this"},
-	}},
-	"final_check": {label: "name", doc: "asks the server when all clients are gone, and compares the answer with the run's own account", blocks: []string{"final_check.request"}, attrs: []word{
-		{"command", "list of texts", false, "instead of a request: a program and its arguments; its output is the answer"},
+	"limit": {label: "name", doc: "a pass/fail rule on a figure; one of below, above, at_most, at_least, equals",
+		attrs: []word{
+			{"of", "figure, such as fanout.p99", true, "what is limited"},
+			{"below", formLimit, false, "it must be less than this"},
+			{"above", formLimit, false, "it must be more than this"},
+			{"at_most", formLimit, false, "it must not be more than this"},
+			{"at_least", formLimit, false, "it must not be less than this"},
+			{"equals", formLimit, false, "it must be this"},
+		}},
+	"final_check": {label: "name", doc: "asks the server when all clients are gone, and compares the answer with " +
+		"the run's own account", blocks: []string{"final_check.request"}, attrs: []word{
+		{"command", "list of texts", false, "instead of a request: a program and its arguments; its output is the " +
+			"answer"},
 		{"holds", formFinal, true, "such as msg.notices == messages.notices"},
 		within(`how long the answer may take; "10s" if it is not given`),
 	}},
@@ -266,7 +300,8 @@ var vocabulary = map[string]*blockWord{
 }
 
 var notice = []word{
-	{"when", formCondition, true, "recognises it"}, {"room", formValue, true, "the room"}, {"name", formValue, true, "who it is about"},
+	{"when", formCondition, true, "recognises it"}, {"room", formValue, true, "the room"},
+	{"name", formValue, true, "who it is about"},
 }
 
 // schema makes the library's schema for a block.

@@ -246,7 +246,10 @@ func (m Model) foot(sc scene.Scene, here place) []string {
 func checks(sc scene.Scene) (lines []string) {
 	p := sc.Palette
 	all := run.ChecksOf(sc.Run.Trial, sc.Window)
-	slices.SortStableFunc(all, func(a, b run.CheckSummary) int { return cmp.Compare(min(1, b.Failed), min(1, a.Failed)) })
+	slices.SortStableFunc(all, func(a, b run.CheckSummary) int {
+		return cmp.Compare(min(1, b.Failed),
+			min(1, a.Failed))
+	})
 	most := max(0, min(len(all), (sc.Height-8)/2))
 	if most == 0 {
 		return nil
@@ -270,7 +273,8 @@ func checks(sc scene.Scene) (lines []string) {
 		if r.Verdict == run.Broken {
 			signal = look.SomethingLost
 		}
-		lines = append(lines, look.Fit("  "+p.Signal(signal, "final_check "+plain.Text(r.Name, 40)+" "+string(r.Verdict))+"  "+p.Draw(look.Faint, plain.Text(r.Why, 200)), sc.Width))
+		lines = append(lines, look.Fit("  "+p.Signal(signal, "final_check "+plain.Text(r.Name, 40)+" "+
+			string(r.Verdict))+"  "+p.Draw(look.Faint, plain.Text(r.Why, 200)), sc.Width))
 	}
 	return lines
 }
@@ -336,7 +340,8 @@ func clock(d time.Duration) string {
 }
 
 func good(sc scene.Scene, msg *ledger.Message) string {
-	return fmt.Sprintf("%s  %s message %d by %s in %s, owed to %d: all have it", at(sc.Run, msg), sc.Palette.Draw(look.Faint, "·"), msg.Number,
+	return fmt.Sprintf("%s  %s message %d by %s in %s, owed to %d: all have it", at(sc.Run, msg),
+		sc.Palette.Draw(look.Faint, "·"), msg.Number,
 		plain.Text(sc.Run.ClientName(msg.Sender), 30), plain.Text(sc.Run.Rooms[msg.Room], 30), msg.Owed)
 }
 
@@ -354,8 +359,11 @@ func find(s *run.Snapshot, number uint64) *ledger.Message {
 func messageHead(sc scene.Scene, msg *ledger.Message) []string {
 	lag := msg.Sent.Sub(msg.Due)
 	return []string{
-		fmt.Sprintf("  a %s by %s in %s, due at %s, sent %s later", msg.Kind, plain.Text(sc.Run.ClientName(msg.Sender), 30), plain.Text(sc.Run.Rooms[msg.Room], 30), strings.TrimSpace(at(sc.Run, msg)), units.Duration(lag)),
-		fmt.Sprintf("  owed to %d, of whom %d have it, %d of them late; lost at %d", msg.Owed, msg.Reached, msg.Late, msg.Lost),
+		fmt.Sprintf("  a %s by %s in %s, due at %s, sent %s later", msg.Kind,
+			plain.Text(sc.Run.ClientName(msg.Sender), 30), plain.Text(sc.Run.Rooms[msg.Room], 30),
+			strings.TrimSpace(at(sc.Run, msg)), units.Duration(lag)),
+		fmt.Sprintf("  owed to %d, of whom %d have it, %d of them late; lost at %d", msg.Owed, msg.Reached, msg.Late,
+			msg.Lost),
 		"",
 	}
 }
@@ -372,7 +380,8 @@ func outcomes(sc scene.Scene, number uint64) []row {
 	})
 	var rows []row
 	for _, o := range ordered {
-		rows = append(rows, row{look.Fit(plain.Text(sc.Run.ClientName(o.Client), 22), 24) + outcome(sc, o), &place{what: client, key: int(o.Client)}})
+		rows = append(rows, row{look.Fit(plain.Text(sc.Run.ClientName(o.Client), 22), 24) + outcome(sc, o),
+			&place{what: client, key: int(o.Client)}})
 	}
 	return rows
 }
@@ -386,7 +395,8 @@ func outcome(sc scene.Scene, o ledger.Outcome) string {
 	if o.Fate == ledger.Lost || o.Fate == ledger.Excused || o.Fate == ledger.CaughtUp {
 		latency = ""
 	}
-	return look.Fit(sc.Palette.Draw(ink, o.Fate.String()), 11) + look.Right(latency, 14) + "  " + sc.Palette.Draw(look.Faint, o.Fate.Why())
+	return look.Fit(sc.Palette.Draw(ink, o.Fate.String()), 11) + look.Right(latency, 14) + "  " +
+		sc.Palette.Draw(look.Faint, o.Fate.Why())
 }
 
 func clientHead(sc scene.Scene, id ledger.Client) []string {
@@ -395,7 +405,9 @@ func clientHead(sc scene.Scene, id ledger.Client) []string {
 		sent, got = sc.Run.Sent[id], sc.Run.Got[id]
 	}
 	return []string{
-		fmt.Sprintf("  of crew %s: has sent %s messages and received %s marked ones", plain.Text(sc.Run.Trial.Crews[sc.Run.CrewOf(id)].Name, 30), units.Count(int64(sent)), units.Count(int64(got))),
+		fmt.Sprintf("  of crew %s: has sent %s messages and received %s marked ones",
+			plain.Text(sc.Run.Trial.Crews[sc.Run.CrewOf(id)].Name, 30), units.Count(int64(sent)),
+			units.Count(int64(got))),
 		"",
 	}
 }
@@ -418,7 +430,8 @@ func life(sc scene.Scene, id ledger.Client) []row {
 		for _, o := range msg.Outcomes {
 			if o.Client == id {
 				text := fmt.Sprintf("%s  message %-8d %s", at(sc.Run, msg), msg.Number, outcome(sc, o))
-				moments = append(moments, moment{msg.Due.Sub(sc.Run.Start), row{text, &place{what: message, key: int(msg.Number)}}})
+				moments = append(moments, moment{msg.Due.Sub(sc.Run.Start),
+					row{text, &place{what: message, key: int(msg.Number)}}})
 			}
 		}
 	}

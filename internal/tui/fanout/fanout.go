@@ -106,15 +106,18 @@ func (m Model) reached(sc scene.Scene, width, rows int) []string {
 		}
 		owed = float64(msg.Owed)
 		label = fmt.Sprintf("message %d", msg.Number)
-		right = fmt.Sprintf("%s in %s, %d of %d", plain.Text(sc.Run.ClientName(msg.Sender), 20), plain.Text(sc.Run.Rooms[msg.Room], 20), msg.Reached, msg.Owed)
+		right = fmt.Sprintf("%s in %s, %d of %d", plain.Text(sc.Run.ClientName(msg.Sender), 20),
+			plain.Text(sc.Run.Rooms[msg.Room], 20), msg.Reached, msg.Owed)
 	} else {
 		curve = *sc.Window.Fanout()
 		owed = float64(sc.Window.Total.Owed - sc.Window.Total.Open() - sc.Window.Total.Excused)
-		marks = []upright{{"first", sc.Window.First.Quantile(0.5)}, {"median", sc.Window.Median.Quantile(0.5)}, {"last", sc.Window.Last.Quantile(0.5)}}
+		marks = []upright{{"first", sc.Window.First.Quantile(0.5)}, {"median", sc.Window.Median.Quantile(0.5)},
+			{"last", sc.Window.Last.Quantile(0.5)}}
 	}
 	lines := []string{p.Rule(label, p.Draw(look.Faint, right), width)}
 	if curve.Count() == 0 {
-		return append(lines, look.Right("", look.Gutter)+p.Draw(look.Faint, "nothing has been delivered in this window"))
+		return append(lines, look.Right("", look.Gutter)+p.Draw(look.Faint,
+			"nothing has been delivered in this window"))
 	}
 	ax := logAxis(curve.Min(), curve.Max(), 2*(width-look.Gutter))
 	d := look.NewDots(width-look.Gutter, rows-1)
@@ -157,7 +160,8 @@ func percentiles(sc scene.Scene, width, rows int) []string {
 	lines := []string{p.Rule("percentiles", p.Draw(look.Faint, "faint: the tool's reading lag"), width)}
 	f := sc.Window.Fanout()
 	if f.Count() == 0 {
-		return append(lines, look.Right("", look.Gutter)+p.Draw(look.Faint, "nothing has been delivered in this window"))
+		return append(lines, look.Right("", look.Gutter)+p.Draw(look.Faint,
+			"nothing has been delivered in this window"))
 	}
 	d := look.NewDots(width-look.Gutter, rows-1)
 	const nines = 4.0
@@ -189,7 +193,8 @@ func sizes(sc scene.Scene, width, rows int) []string {
 	text := "all audiences were of one size: no line can be fitted"
 	line, ok := sc.Window.Fit.Line()
 	if ok {
-		text = fmt.Sprintf("last recipient: %s and %s a recipient, ± %s", units.Micros(line.Base), units.Micros(line.Slope), units.Micros(line.Error))
+		text = fmt.Sprintf("last recipient: %s and %s a recipient, ± %s", units.Micros(line.Base),
+			units.Micros(line.Slope), units.Micros(line.Error))
 	}
 	lines := []string{p.Rule("room size", p.Draw(look.Faint, text), width)}
 	audiences := sc.Window.BySize()
@@ -208,9 +213,11 @@ func sizes(sc scene.Scene, width, rows int) []string {
 		if from == to {
 			name = fmt.Sprint(from)
 		}
-		row := []string{name, units.Count(int64(h.Count())), units.Duration(h.Quantile(0.5)), units.Duration(h.Quantile(0.99)), units.Duration(h.Max())}
+		row := []string{name, units.Count(int64(h.Count())), units.Duration(h.Quantile(0.5)),
+			units.Duration(h.Quantile(0.99)), units.Duration(h.Max())}
 		if ok {
-			row = append(row, units.Micros(max(0, line.Base+line.Slope*float64(from)))+" to "+units.Micros(max(0, line.Base+line.Slope*float64(to))))
+			row = append(row, units.Micros(max(0, line.Base+line.Slope*float64(from)))+" to "+
+				units.Micros(max(0, line.Base+line.Slope*float64(to))))
 		}
 		lines = append(lines, columns(row))
 	}
@@ -256,7 +263,8 @@ func sizeChart(p *look.Palette, sizes []logbook.Size, line logbook.FittedLine, f
 		ruler.Text(min(x(float64(s.Class))/2, d.Width-5), 0, fmt.Sprint(s.From), look.Faint)
 	}
 	lines := ax.sideways(p, d)
-	return append(lines, look.Right("", look.Gutter)+ruler.Lines(p)[0], look.Right("", look.Gutter)+p.Draw(look.Faint, "• p50  ◦ p99  dots: fitted last"))
+	return append(lines, look.Right("", look.Gutter)+ruler.Lines(p)[0],
+		look.Right("", look.Gutter)+p.Draw(look.Faint, "• p50  ◦ p99  dots: fitted last"))
 }
 
 func columns(cells []string) string {

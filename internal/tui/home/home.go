@@ -365,7 +365,8 @@ func (m *Model) list(p *look.Palette, width, room int, alone bool) []string {
 		from := min(max(0, selected-room+2), max(0, len(lines)-room))
 		to := min(len(lines), from+room)
 		m.rows = items[from:to]
-		return append(slices.Clone(lines[from:to]), "", p.Draw(look.Faint, look.Fit("why: "+plain.Text(r.Why, 400), width)))
+		return append(slices.Clone(lines[from:to]), "",
+			p.Draw(look.Faint, look.Fit("why: "+plain.Text(r.Why, 400), width)))
 	}
 	from := min(max(0, selected-room+2), max(0, len(lines)-room))
 	to := min(len(lines), from+room)
@@ -396,7 +397,8 @@ func (m Model) runLine(p *look.Palette, r *store.Run, width int) string {
 	if json.Unmarshal(r.Summary, &sum) == nil {
 		lost, p99 = units.Count(sum.Ledger.Lost), units.Micros(sum.Fanout.P99)
 	}
-	tail := fmt.Sprintf("%s  %7s  %8s  %9s  ", r.Started.Local().Format("2006-01-02 15:04:05"), units.Count(int64(r.Clients)), lost, p99)
+	tail := fmt.Sprintf("%s  %7s  %8s  %9s  ", r.Started.Local().Format("2006-01-02 15:04:05"),
+		units.Count(int64(r.Clients)), lost, p99)
 	return p.Line(name, width-14, 0, tail) + look.Right(word, 14)
 }
 

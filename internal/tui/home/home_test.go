@@ -46,25 +46,32 @@ func TestHome(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	for i, summary := range []string{`{"verdict":"holds","ledger":{"lost":0},"fanout":{"p99_us":1500}}`, `{"verdict":"broken","ledger":{"lost":7},"fanout":{"p99_us":2500}}`, ``} {
-		if err := s.Insert(store.Run{Trial: "morning \x1b[2J tide", Clients: 400, State: []string{"finished", "finished", "running"}[i], Verdict: []string{"holds", "broken", ""}[i], Summary: []byte(summary)}); err != nil {
+	for i, summary := range []string{`{"verdict":"holds","ledger":{"lost":0},"fanout":{"p99_us":1500}}`,
+		`{"verdict":"broken","ledger":{"lost":7},"fanout":{"p99_us":2500}}`, ``} {
+		if err := s.Insert(store.Run{Trial: "morning \x1b[2J tide", Clients: 400,
+			State: []string{"finished", "finished", "running"}[i], Verdict: []string{"holds", "broken", ""}[i],
+			Summary: []byte(summary)}); err != nil {
 			t.Fatal(err)
 		}
 	}
 	m := New([]string{"a.trial.hcl", "b.trial.hcl"}, s, "")
 	text := shown(m)
-	for _, part := range []string{"▸ morning tide, against the stand-in", "  a.trial.hcl", "▲ holds", "■ broken", "╳ cut short", "morning ␛[2J tide"} {
+	for _, part := range []string{"▸ morning tide, against the stand-in", "  a.trial.hcl", "▲ holds", "■ broken",
+		"╳ cut short", "morning ␛[2J tide"} {
 		if !strings.Contains(text, part) {
 			t.Errorf("%q is not shown:\n%s", part, text)
 		}
 	}
-	if text := shown(press1(t, m, "down", "down", "down", "down", "down")); !strings.Contains(text, "fan-out p50, p99") || !strings.Contains(text, "1.50 ms") {
+	if text := shown(press1(t, m, "down", "down", "down", "down", "down")); !strings.Contains(text,
+		"fan-out p50, p99") || !strings.Contains(text, "1.50 ms") {
 		t.Errorf("beside the run does not stand what it was:\n%s", text)
 	}
-	if text := shown(m); !strings.Contains(text, "the plan of morning tide") || !strings.Contains(text, "240 clients, session watch a lock") || !strings.Contains(text, "nothing is lost") {
+	if text := shown(m); !strings.Contains(text, "the plan of morning tide") ||
+		!strings.Contains(text, "240 clients, session watch a lock") || !strings.Contains(text, "nothing is lost") {
 		t.Errorf("beside the demo does not stand its plan:\n%s", text)
 	}
-	if text := shown(press1(t, m, "down")); !strings.Contains(text, "what is wrong with it") || !strings.Contains(text, "a.trial.hcl: no such file") {
+	if text := shown(press1(t, m, "down")); !strings.Contains(text, "what is wrong with it") ||
+		!strings.Contains(text, "a.trial.hcl: no such file") {
 		t.Errorf("beside a trial that cannot be read does not stand why:\n%s", text)
 	}
 	if _, a := press(t, m, "enter"); a == nil || !a.Demo {
@@ -84,7 +91,9 @@ func TestHome(t *testing.T) {
 		t.Errorf("not named:\n%s", shown(m))
 	}
 	m, _ = press(t, m, "c", "down", "c")
-	if text := shown(m); !strings.Contains(text, "two runs") || !strings.Contains(text, "2 new") || !strings.Contains(text, "fan-out p99") || !strings.Contains(text, "2.50 ms") || !strings.Contains(text, "1.50 ms") {
+	if text := shown(m); !strings.Contains(text, "two runs") || !strings.Contains(text, "2 new") ||
+		!strings.Contains(text, "fan-out p99") || !strings.Contains(text, "2.50 ms") ||
+		!strings.Contains(text, "1.50 ms") {
 		t.Errorf("not compared:\n%s", text)
 	}
 	if _, a := press(t, m, "enter", "d", "d", "down", "enter"); a != nil {
@@ -112,7 +121,8 @@ func press1(t *testing.T, m Model, names ...string) Model {
 // TestNoStore: without a store the screen works, and says why there is none.
 func TestNoStore(t *testing.T) {
 	m := New(nil, nil, "the store: disk \x07 gone")
-	if text := shown(m); !strings.Contains(text, "╳ the store: disk ␇ gone") || !strings.Contains(text, "none; tidepull demo --write") {
+	if text := shown(m); !strings.Contains(text, "╳ the store: disk ␇ gone") ||
+		!strings.Contains(text, "none; tidepull demo --write") {
 		t.Errorf("it shows\n%s", text)
 	}
 	if _, a := press(t, m, "down", "r", "d", "c", "enter"); a == nil || !a.Demo {

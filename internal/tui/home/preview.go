@@ -87,7 +87,8 @@ func (m Model) side(p *look.Palette, width, height int) []string {
 // planSide is what a trial is going to do.
 func planSide(p *look.Palette, t *trial.Trial, width, height int) []string {
 	lines := []string{p.Rule("the plan of "+plain.Text(t.Name, 40), p.Draw(look.Faint, units.Clock(t.Length())), width)}
-	lines = append(lines, drawTide(p, t.Length(), t.Clients(), func(at time.Duration) int { return t.Planned(at) }, nil, width, min(8, max(3, height/5)))...)
+	lines = append(lines, drawTide(p, t.Length(), t.Clients(), func(at time.Duration) int { return t.Planned(at) }, nil,
+		width, min(8, max(3, height/5)))...)
 	each := min(width, 76)
 	line := func(name, value string) {
 		lines = append(lines, p.Line(name, each, 0, look.Clip(value, each-len(name)-4)))
@@ -104,9 +105,11 @@ func planSide(p *look.Palette, t *trial.Trial, width, height int) []string {
 			lines = append(lines, p.Draw(look.Faint, fmt.Sprintf("and %d more", len(t.Crews)-i)))
 			break
 		}
-		line(plain.Text(c.Name, 30), fmt.Sprintf("%s clients, session %s", units.Count(int64(c.Clients)), plain.Text(c.Session.Name, 30)))
+		line(plain.Text(c.Name, 30), fmt.Sprintf("%s clients, session %s", units.Count(int64(c.Clients)),
+			plain.Text(c.Session.Name, 30)))
 	}
-	lines = append(lines, "", p.Rule("limits", p.Draw(look.Faint, fmt.Sprintf("and %d implied", len(run.Limits(t))-len(t.Limits))), each))
+	lines = append(lines, "", p.Rule("limits", p.Draw(look.Faint,
+		fmt.Sprintf("and %d implied", len(run.Limits(t))-len(t.Limits))), each))
 	if len(t.Limits) == 0 {
 		lines = append(lines, p.Draw(look.Faint, "none of its own"))
 	}
@@ -148,7 +151,8 @@ func (m Model) runSide(p *look.Palette, r *store.Run, width, height int) []strin
 		}
 		length := time.Duration(len(v.Open)) * time.Second
 		second := func(at time.Duration) int { return min(len(v.Open)-1, int(at/time.Second)) }
-		lines = append(lines, drawTide(p, length, most, func(at time.Duration) int { return v.Planned[second(at)] }, func(at time.Duration) int { return v.Open[second(at)] }, width, min(6, max(3, height/7)))...)
+		lines = append(lines, drawTide(p, length, most, func(at time.Duration) int { return v.Planned[second(at)] },
+			func(at time.Duration) int { return v.Open[second(at)] }, width, min(6, max(3, height/7)))...)
 		lines = append(lines, drawBand(p, v, width, min(6, max(3, height/7)))...)
 	}
 	if r.Note != "" {
@@ -156,7 +160,8 @@ func (m Model) runSide(p *look.Palette, r *store.Run, width, height int) []strin
 	}
 	s := m.preview.sum
 	if s == nil {
-		return append(lines, "", p.Draw(look.Faint, "it was killed before it could be summed up; enter shows what was kept"))
+		return append(lines, "", p.Draw(look.Faint, "it was killed before it could be summed up; enter shows what "+
+			"was kept"))
 	}
 	each := min(width, 76)
 	line := func(name, value string) { lines = append(lines, p.Line(name, each, 0, value)) }
@@ -180,7 +185,8 @@ func (m Model) runSide(p *look.Palette, r *store.Run, width, height int) []strin
 			if l.Verdict == run.Broken {
 				signal = look.SomethingLost
 			}
-			lines = append(lines, look.Fit(p.Draw(signal.Ink(), signal.Shape())+" "+plain.Text(l.Name, 60)+": "+string(l.Verdict)+" "+p.Draw(look.Faint, plain.Text(l.Why, 80)), width))
+			lines = append(lines, look.Fit(p.Draw(signal.Ink(), signal.Shape())+" "+plain.Text(l.Name, 60)+": "+
+				string(l.Verdict)+" "+p.Draw(look.Faint, plain.Text(l.Why, 80)), width))
 		}
 	}
 	return lines
@@ -188,7 +194,8 @@ func (m Model) runSide(p *look.Palette, r *store.Run, width, height int) []strin
 
 // drawTide draws numbers of clients over time: the plan as a dotted line, what
 // was there as water.
-func drawTide(p *look.Palette, length time.Duration, most int, planned, open func(time.Duration) int, width, rows int) []string {
+func drawTide(p *look.Palette, length time.Duration, most int, planned, open func(time.Duration) int, width,
+	rows int) []string {
 	if length <= 0 || width < look.Gutter+10 {
 		return nil
 	}

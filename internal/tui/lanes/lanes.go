@@ -71,7 +71,8 @@ var filters = []struct {
 	name string
 	f    lane.Filter
 }{
-	{"all", lane.Whole}, {"messages", lane.Messages}, {"membership", lane.Membership | lane.Messages}, {"beats", lane.Beats | lane.Membership}, {"checks", lane.Checks | lane.Membership}, {"problems", lane.Odd},
+	{"all", lane.Whole}, {"messages", lane.Messages}, {"membership", lane.Membership | lane.Messages},
+	{"beats", lane.Beats | lane.Membership}, {"checks", lane.Checks | lane.Membership}, {"problems", lane.Odd},
 }
 
 // Typing reports whether keys are text for the user's input.
@@ -203,7 +204,8 @@ func (m Model) typed(msg tea.KeyPressMsg, sc scene.Scene) Model {
 			m.notice = err.Error()
 			return m
 		}
-		m.picked, m.label, m.typing, m.notice, m.cursor, m.moved, m.focus = clients, label, false, "", 0, sc.Run.Finished, nil
+		m.picked, m.label, m.typing, m.notice, m.cursor, m.moved, m.focus = clients, label, false, "", 0,
+			sc.Run.Finished, nil
 		return m
 	}
 	m.input, _ = m.input.Update(msg)
@@ -247,7 +249,8 @@ func (m *Model) arrange(sc scene.Scene, span scene.Span) {
 		from, to = time.Duration(span.From)*time.Second, time.Duration(span.To)*time.Second
 	}
 	m.rows = lane.Arrange(sc.Run.Lanes, clients, filters[m.filter].f, from, to)
-	if i := slices.IndexFunc(m.rows, func(r lane.Row) bool { return m.focus != nil && r.Rec == *m.focus }); i >= 0 && !m.moved {
+	if i := slices.IndexFunc(m.rows, func(r lane.Row) bool { return m.focus != nil && r.Rec == *m.focus }); i >= 0 &&
+		!m.moved {
 		m.cursor = i
 	} else if !m.moved && !sc.Run.Finished {
 		m.cursor = len(m.rows) - 1
@@ -270,5 +273,6 @@ func body(s *run.Snapshot, r *lane.Record) *lane.Body {
 
 // Hints are the keys of the view.
 func Hints() [][2]string {
-	return [][2]string{{"↑ ↓", "step"}, {"n N", "next, last problem"}, {"enter", "show message"}, {"g", "clients"}, {"f", "filter"}, {"z", "fold quiet time"}, {"space", "as bytes"}}
+	return [][2]string{{"↑ ↓", "step"}, {"n N", "next, last problem"}, {"enter", "show message"}, {"g", "clients"},
+		{"f", "filter"}, {"z", "fold quiet time"}, {"space", "as bytes"}}
 }

@@ -21,7 +21,9 @@ import (
 // scenery is a run of twelve clients in two crews and two rooms, in which three
 // messages went wrong.
 func scenery() scene.Scene {
-	s := &run.Snapshot{Finished: true, Trial: &trial.Trial{Crews: []trial.Crew{{Name: "pilots", Clients: 8}, {Name: "tugs", Clients: 4}}, Checks: []trial.Check{{Name: "greeting"}}}, Rooms: []string{"(everyone)", "lock-1", "lock-2"}}
+	s := &run.Snapshot{Finished: true, Trial: &trial.Trial{Crews: []trial.Crew{{Name: "pilots", Clients: 8},
+		{Name: "tugs", Clients: 4}}, Checks: []trial.Check{{Name: "greeting"}}},
+		Rooms: []string{"(everyone)", "lock-1", "lock-2"}}
 	at := time.Duration(0)
 	add := func(after time.Duration, r lane.Record) {
 		at += after
@@ -37,7 +39,8 @@ func scenery() scene.Scene {
 		from := ledger.Client(n % 12)
 		add(200*time.Millisecond, lane.Record{What: lane.Said, Client: from, Number: n, Peer: -1, Room: 1 + from%2})
 		for c := from % 2; c < 12; c += 2 {
-			r := lane.Record{What: lane.Got, Client: c, Number: n, Peer: from, Room: 1 + from%2, Took: time.Duration(c+1) * time.Millisecond}
+			r := lane.Record{What: lane.Got, Client: c, Number: n, Peer: from, Room: 1 + from%2,
+				Took: time.Duration(c+1) * time.Millisecond}
 			switch {
 			case n == 10 && c == 4, n == 20 && c == 6:
 				r.What = lane.Lost
@@ -63,7 +66,8 @@ func shown(m *Model, sc scene.Scene, span scene.Span) string {
 func press(m Model, sc scene.Scene, names ...string) Model {
 	for _, name := range names {
 		k := tea.KeyPressMsg{Code: rune(name[0]), Text: name}
-		for code, other := range map[rune]string{tea.KeyEnter: "enter", tea.KeyEscape: "esc", tea.KeyDown: "down", tea.KeyUp: "up", tea.KeySpace: "space", tea.KeyEnd: "end", tea.KeyHome: "home", tea.KeyPgDown: "pgdown"} {
+		for code, other := range map[rune]string{tea.KeyEnter: "enter", tea.KeyEscape: "esc", tea.KeyDown: "down",
+			tea.KeyUp: "up", tea.KeySpace: "space", tea.KeyEnd: "end", tea.KeyHome: "home", tea.KeyPgDown: "pgdown"} {
 			if other == name {
 				k = tea.KeyPressMsg{Code: code}
 			}
@@ -125,7 +129,8 @@ func TestLanes(t *testing.T) {
 	// A window leaves out what is not in it.
 	text = shown(&m, sc, scene.Span{From: 3, To: 4})
 	for _, line := range strings.Split(text, "\n")[2:] {
-		if at := strings.Fields(strings.TrimPrefix(line, "▸")); len(at) > 1 && strings.Contains(at[0], ".") && !strings.HasPrefix(at[0], "3.") {
+		if at := strings.Fields(strings.TrimPrefix(line, "▸")); len(at) > 1 && strings.Contains(at[0], ".") &&
+			!strings.HasPrefix(at[0], "3.") {
 			t.Errorf("in the window from 3 s to 4 s stands %q", line)
 		}
 	}
@@ -138,7 +143,8 @@ func TestScroll(t *testing.T) {
 	for _, size := range [][2]int{{60, 6}, {80, 12}, {150, 30}, {200, 60}} {
 		sc.Width, sc.Height = size[0], size[1]
 		m := press(Model{}, sc, "g", "pilots", "enter")
-		for _, k := range strings.Split("home down down z pgdown pgdown up enter down end up z home enter pgdown", " ") {
+		for _, k := range strings.Split("home down down z pgdown pgdown up enter down end up z home enter pgdown",
+			" ") {
 			m = press(m, sc, k)
 			text := shown(&m, sc, scene.Span{})
 			lines := strings.Split(text, "\n")
@@ -170,7 +176,8 @@ func TestFollowing(t *testing.T) {
 	}
 	m = press(m, sc, "up", "up")
 	at := m.cursor
-	live.Lanes = append(append([]lane.Record(nil), whole...), lane.Record{At: time.Minute, Client: 0, What: lane.Beat, Peer: -1, Room: -1})
+	live.Lanes = append(append([]lane.Record(nil), whole...),
+		lane.Record{At: time.Minute, Client: 0, What: lane.Beat, Peer: -1, Room: -1})
 	shown(&m, sc, scene.Span{})
 	if m.cursor != at {
 		t.Errorf("the cursor was moved to %d and is on %d", at, m.cursor)

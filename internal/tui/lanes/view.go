@@ -26,7 +26,8 @@ const quiet = 400 * time.Millisecond
 func (m *Model) View(sc scene.Scene, span scene.Span) []string {
 	m.arrange(sc, span)
 	p := sc.Palette
-	right := fmt.Sprintf("%s, %s, %s of %d", filters[m.filter].name, sc.Label, units.Count(int64(min(len(m.rows), m.cursor+1))), len(m.rows))
+	right := fmt.Sprintf("%s, %s, %s of %d", filters[m.filter].name, sc.Label,
+		units.Count(int64(min(len(m.rows), m.cursor+1))), len(m.rows))
 	lines := []string{p.Rule("lanes of clients "+m.label, p.Draw(look.Faint, right), sc.Width)}
 	if m.typing {
 		lines = append(lines, m.input.View())
@@ -106,7 +107,8 @@ func (m *Model) lines(room int) (all []line, at int) {
 
 func (m *Model) draw(sc scene.Scene, room int) []string {
 	if len(m.rows) == 0 {
-		return []string{sc.Palette.Draw(look.Faint, "nothing of these clients is kept here; f shows more, g picks others")}
+		return []string{sc.Palette.Draw(look.Faint, "nothing of these clients is kept here; f shows more, g picks "+
+			"others")}
 	}
 	lines, at := m.lines(room)
 	d := look.NewDots(sc.Width, len(lines))
@@ -300,7 +302,8 @@ func words(sc scene.Scene, r *lane.Row) string {
 		return fmt.Sprintf("#%d in %s", rec.Number, room) + says(sc, rec)
 	case lane.Got:
 		if rec.Number >= lane.NoMessage {
-			return fmt.Sprintf("the server said that %s %s, which is not so", who, map[bool]string{true: "left", false: "joined"}[rec.Kind == ledger.Gone])
+			return fmt.Sprintf("the server said that %s %s, which is not so", who,
+				map[bool]string{true: "left", false: "joined"}[rec.Kind == ledger.Gone])
 		}
 		text := units.Duration(rec.Took)
 		if r.From < 0 || rec.Fate == ledger.Stray {
@@ -358,7 +361,8 @@ func says(sc scene.Scene, rec *lane.Record) string {
 func (m *Model) panel(sc scene.Scene, height int) []string {
 	r := &m.rows[m.cursor].Rec
 	p := sc.Palette
-	title := fmt.Sprintf("what happened to %s at %.6f s: %s", plain.Text(sc.Run.ClientName(r.Client), 40), r.At.Seconds(), words(sc, &m.rows[m.cursor]))
+	title := fmt.Sprintf("what happened to %s at %.6f s: %s", plain.Text(sc.Run.ClientName(r.Client), 40),
+		r.At.Seconds(), words(sc, &m.rows[m.cursor]))
 	lines := []string{p.Rule(title, "", sc.Width)}
 	switch b := body(sc.Run, r); {
 	case b == nil:
@@ -373,7 +377,8 @@ func (m *Model) panel(sc scene.Scene, height int) []string {
 		return nil
 	}
 	if len(lines) > height {
-		lines = append(lines[:height-1:height-1], p.Draw(look.Faint, fmt.Sprintf("... %d lines more", len(lines)-height+1)))
+		lines = append(lines[:height-1:height-1], p.Draw(look.Faint,
+			fmt.Sprintf("... %d lines more", len(lines)-height+1)))
 	}
 	for len(lines) < height {
 		lines = append(lines, "")

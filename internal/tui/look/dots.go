@@ -43,7 +43,8 @@ func (d *Dots) Dot(x, y int, ink Ink) {
 }
 
 // rank orders the inks for characters in which two meet.
-var rank = [numInks]uint8{Plan: 1, Deep: 2, Faint: 3, Text: 4, Water: 5, Good: 6, Beware: 7, Lost: 8, Danger: 9, Strong: 10}
+var rank = [numInks]uint8{Plan: 1, Deep: 2, Faint: 3, Text: 4, Water: 5, Good: 6, Beware: 7, Lost: 8, Danger: 9,
+	Strong: 10}
 
 // Char sets a whole character, which covers dots.
 func (d *Dots) Char(x, y int, r rune, ink Ink) {

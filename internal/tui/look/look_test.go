@@ -10,7 +10,8 @@ import (
 )
 
 // words are pieces of text of all widths.
-var words = []string{"", "a", "lock-1", "水門水門水門", "e\u0301e\u0301", "a long label that goes on and on and on", "128,400"}
+var words = []string{"", "a", "lock-1", "水門水門水門", "e\u0301e\u0301", "a long label that goes on and on and on",
+	"128,400"}
 
 // TestWidths: whatever is drawn into a width has that width.
 func TestWidths(t *testing.T) {
@@ -19,7 +20,8 @@ func TestWidths(t *testing.T) {
 	word := func() string { return p.Draw(Ink(r.IntN(int(numInks))), words[r.IntN(len(words))]) }
 	for range 3000 {
 		w := 10 + r.IntN(120)
-		for name, s := range map[string]string{"Rule": p.Rule(word(), word(), w), "Rule without": p.Rule(word(), "", w), "Fit": Fit(word()+word(), w)} {
+		for name, s := range map[string]string{"Rule": p.Rule(word(), word(), w), "Rule without": p.Rule(word(), "", w),
+			"Fit": Fit(word()+word(), w)} {
 			if got := ansi.StringWidth(s); got != w {
 				t.Fatalf("%s into %d has %d: %q", name, w, got, ansi.Strip(s))
 			}
@@ -35,7 +37,8 @@ func TestWidths(t *testing.T) {
 	if got := ansi.Strip(p.Line("owed", 30, 10, "4,612", "128,400")); got != "owed ......... 4,612   128,400" {
 		t.Errorf("%q", got)
 	}
-	if got := ansi.Strip(p.Heading("ledger", 40, 11, "last 10 s", "whole run")); got != "── ledger ────────── last 10 s  whole run" && ansi.StringWidth(got) != 40 {
+	if got := ansi.Strip(p.Heading("ledger", 40, 11, "last 10 s",
+		"whole run")); got != "── ledger ────────── last 10 s  whole run" && ansi.StringWidth(got) != 40 {
 		t.Errorf("%q", got)
 	}
 }

@@ -104,9 +104,13 @@ const (
 )
 
 var modes = [...]struct{ key, prompt, empty string }{
-	text: {"", "send ", "type a message, enter sends it"}, bytes: {"ctrl+b", "send bytes ", "hexadecimal digits, such as 01 ff"}, file: {"ctrl+f", "send file ", "a path"},
-	closing: {"ctrl+x", "close with ", "a close code; nothing is 1000"}, address: {"ctrl+a", "address ", "such as ws://127.0.0.1:7411/live"}, origin: {"ctrl+o", "origin ", "such as http://harbour.example"},
-	header: {"ctrl+e", "header fields ", "NAME: VALUE; NAME: VALUE"}, subprotocol: {"ctrl+l", "subprotocols ", "separated by commas"},
+	text:  {"", "send ", "type a message, enter sends it"},
+	bytes: {"ctrl+b", "send bytes ", "hexadecimal digits, such as 01 ff"}, file: {"ctrl+f", "send file ", "a path"},
+	closing:     {"ctrl+x", "close with ", "a close code; nothing is 1000"},
+	address:     {"ctrl+a", "address ", "such as ws://127.0.0.1:7411/live"},
+	origin:      {"ctrl+o", "origin ", "such as http://harbour.example"},
+	header:      {"ctrl+e", "header fields ", "NAME: VALUE; NAME: VALUE"},
+	subprotocol: {"ctrl+l", "subprotocols ", "separated by commas"},
 }
 
 // A Model is the view's state.
@@ -306,7 +310,8 @@ func (m *Model) enter() {
 		m.notice = err.Error()
 		return // it stays to be put right
 	}
-	if t := strings.TrimSpace(typed); m.mode == text && t != "" && (t[0] == '{' || t[0] == '[') && !json.Valid([]byte(t)) {
+	if t := strings.TrimSpace(typed); m.mode == text && t != "" && (t[0] == '{' || t[0] == '[') &&
+		!json.Valid([]byte(t)) {
 		m.notice = "sent, but it is no valid JSON"
 	}
 	l.back = 0
@@ -407,7 +412,9 @@ func (m *Model) Notice() string { return plain.Text(m.notice, 300) }
 // Hints are the keys of the view, for its foot.
 func Hints(p *look.Palette) string {
 	var parts []string
-	for _, h := range [][2]string{{"enter", "send"}, {"ctrl", ""}, {"p", "ping"}, {"b", "bytes"}, {"f", "file"}, {"x", "close"}, {"r", "redial"}, {"n", "another"}, {"o", "origin"}, {"e", "header"}, {"l", "protocol"}, {"d", "unfold"}, {"s", "keep"}, {"tab", "next"}, {"?", "help"}, {"esc", "leave"}} {
+	for _, h := range [][2]string{{"enter", "send"}, {"ctrl", ""}, {"p", "ping"}, {"b", "bytes"}, {"f", "file"},
+		{"x", "close"}, {"r", "redial"}, {"n", "another"}, {"o", "origin"}, {"e", "header"}, {"l", "protocol"},
+		{"d", "unfold"}, {"s", "keep"}, {"tab", "next"}, {"?", "help"}, {"esc", "leave"}} {
 		parts = append(parts, strings.TrimSpace(p.Draw(look.Strong, h[0])+" "+p.Draw(look.Faint, h[1])))
 	}
 	return strings.Join(parts, "  ")

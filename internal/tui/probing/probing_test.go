@@ -58,7 +58,8 @@ func TestNobody(t *testing.T) {
 		key   rune
 		text  string
 		wrong string
-	}{{'b', "0g", "no hexadecimal digits"}, {'f', "/no/such/file", "no such file"}, {'x', "99", "from 1000 to 4999"}, {'a', "nowhere", "no address such as"}, {'e', "no colon", "is not NAME: VALUE"}} {
+	}{{'b', "0g", "no hexadecimal digits"}, {'f', "/no/such/file", "no such file"}, {'x', "99", "from 1000 to 4999"},
+		{'a', "nowhere", "names no host"}, {'e', "no colon", "is not NAME: VALUE"}} {
 		m.Update(ctrl(tc.key))
 		m.Update(ctrl('u'))
 		typed(m, tc.text)
@@ -74,7 +75,8 @@ func TestNobody(t *testing.T) {
 	m.Update(ctrl('l'))
 	typed(m, "board.2, board.1")
 	m.Update(enter)
-	if got := fmt.Sprint(m.lanes[0].target.Fields, m.lanes[0].target.Protocols); got != "[{X-Berth 12} {Cookie a=b}] [board.2 board.1]" {
+	if got := fmt.Sprint(m.lanes[0].target.Fields,
+		m.lanes[0].target.Protocols); got != "[{X-Berth 12} {Cookie a=b}] [board.2 board.1]" {
 		t.Errorf("it says %s of itself", got)
 	}
 	m.Update(ctrl('n'))
@@ -101,7 +103,8 @@ func TestNobody(t *testing.T) {
 func TestScrollBack(t *testing.T) {
 	var events []probe.Event
 	for i := range 300 {
-		events = append(events, probe.Event{What: probe.In, Op: "text", Last: true, Payload: fmt.Appendf(nil, "notice %d", i), Text: fmt.Sprintf("notice %d", i)})
+		events = append(events, probe.Event{What: probe.In, Op: "text", Last: true,
+			Payload: fmt.Appendf(nil, "notice %d", i), Text: fmt.Sprintf("notice %d", i)})
 	}
 	m := Shown(1, "ws://127.0.0.1:1/", events)
 	p := look.NewPalette(true, colorprofile.NoTTY)

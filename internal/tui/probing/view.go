@@ -40,7 +40,8 @@ func (m *Model) lane(p *look.Palette, l *lane, i, width, height int) []string {
 	if i == m.at && len(m.lanes) > 1 {
 		label = p.Draw(look.Strong, "▸ "+label)
 	}
-	head := p.Rule(label+p.Draw(look.Faint, " at ")+look.Clip(plain.Text(l.target.URL, 0), max(8, width-34)), state(p, l), width)
+	head := p.Rule(label+p.Draw(look.Faint, " at ")+look.Clip(plain.Text(l.target.URL, 0), max(8, width-34)),
+		state(p, l), width)
 	// From the newest back, and no further than is seen: there may be thousands.
 	var blocks [][]string
 	have := 0
@@ -54,7 +55,8 @@ func (m *Model) lane(p *look.Palette, l *lane, i, width, height int) []string {
 	end := len(lines) - l.back
 	lines = lines[max(0, end-height):end]
 	if l.dropped > 0 && len(lines) > 1 {
-		lines[0] = p.Draw(look.Beware, fmt.Sprintf("%s events came faster than they can be drawn and are not kept", units.Count(int64(l.dropped))))
+		lines[0] = p.Draw(look.Beware, fmt.Sprintf("%s events came faster than they can be drawn and are not kept",
+			units.Count(int64(l.dropped))))
 	}
 	return append([]string{head}, lines...)
 }
@@ -120,7 +122,8 @@ func phaseLine(p *look.Palette, e *probe.Event, phases []time.Duration, l *lane,
 		to = max(from+1, int(float64(before+e.Took)/float64(total)*barWidth+0.5))
 	}
 	from, to = min(from, barWidth-1), min(to, barWidth)
-	bar := p.Draw(look.Faint, strings.Repeat("·", from)) + p.Draw(look.Water, strings.Repeat("▄", to-from)) + p.Draw(look.Faint, strings.Repeat("·", barWidth-to))
+	bar := p.Draw(look.Faint, strings.Repeat("·", from)) + p.Draw(look.Water,
+		strings.Repeat("▄", to-from)) + p.Draw(look.Faint, strings.Repeat("·", barWidth-to))
 	text := fmt.Sprintf("%-11s ", e.Phase) + bar + look.Right(units.Duration(e.Took), 10)
 	return look.Fit(text+"  "+p.Draw(look.Faint, plain.Text(e.Detail, 0)), width)
 }

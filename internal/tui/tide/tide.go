@@ -78,7 +78,8 @@ func water(p *look.Palette, s *run.Snapshot, sc Scale, window scene.Span, rows i
 		}
 		h := height(float64(s.Entries[i].Gauges.Open))
 		for y := 0; y < h; y++ {
-			if !window.Set() || i >= window.From && i < window.To || (x+y)%2 == 0 { // outside the window the water is thin
+			// outside the window the water is thin
+			if !window.Set() || i >= window.From && i < window.To || (x+y)%2 == 0 {
 				d.Dot(x, 4*rows-1-y, look.Deep)
 			}
 		}

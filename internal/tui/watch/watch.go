@@ -102,7 +102,8 @@ func (m *Model) View(c *Cache, sc scene.Scene) []string {
 	below = append(below, troubleLines(p, s, width)...)
 	below = below[:min(len(below), max(0, height-figures-5))]
 	band := max(4, height-figures-1-len(below))
-	lines := []string{p.Rule("how soon", p.Draw(look.Faint, "dots from the median up to p99, above them the last recipient"), width)}
+	lines := []string{p.Rule("how soon", p.Draw(look.Faint, "dots from the median up to p99, above them the last "+
+		"recipient"), width)}
 	lines = append(lines, c.bandRows(p, s, tide.NewScale(s, width), band)...)
 	blocks := [][]string{ledgerLines(sc, each), latencyLines(sc, each), trafficLines(sc, each), selfLines(sc, each)}
 	lines = append(lines, look.Beside(figures, each, blocks[:n]...)...)
@@ -145,10 +146,13 @@ func wrongLines(sc scene.Scene, most int) []string {
 		}
 		return name + " " + p.Draw(ink, units.Count(n))
 	}
-	lines := []string{look.Fit(strings.Join([]string{part("lost", t.Lost, look.Lost), part("duplicate", t.Duplicate, look.Beware), part("stray", t.Stray, look.Beware), part("late", t.Late, look.Beware), part("owed", t.Owed, look.Text)}, "   "), sc.Width)}
+	lines := []string{look.Fit(strings.Join([]string{part("lost", t.Lost, look.Lost),
+		part("duplicate", t.Duplicate, look.Beware), part("stray", t.Stray, look.Beware),
+		part("late", t.Late, look.Beware), part("owed", t.Owed, look.Text)}, "   "), sc.Width)}
 	for i := range s.Judgements {
 		if j := &s.Judgements[i]; j.Verdict == run.Broken && len(lines) < most {
-			lines = append(lines, look.Fit(p.Draw(look.SomethingLost.Ink(), look.SomethingLost.Shape())+" "+plain.Text(j.String(), 200), sc.Width))
+			lines = append(lines, look.Fit(p.Draw(look.SomethingLost.Ink(), look.SomethingLost.Shape())+" "+
+				plain.Text(j.String(), 200), sc.Width))
 		}
 	}
 	return lines
@@ -176,7 +180,8 @@ func WordLines(p *look.Palette, s *run.Snapshot, width, most int) []string {
 	right = p.Draw(look.Faint, right)
 	lines := []string{p.Rule("what was said, and why", right, width)}
 	for _, r := range all[:min(most, len(all))] {
-		lines = append(lines, look.Fit(look.Right(units.Count(int64(r.n)), 7)+p.Draw(look.Faint, " x ")+plain.Text(r.text, 400), width))
+		lines = append(lines, look.Fit(look.Right(units.Count(int64(r.n)), 7)+p.Draw(look.Faint,
+			" x ")+plain.Text(r.text, 400), width))
 	}
 	return lines
 }
@@ -208,7 +213,8 @@ func ledgerLines(sc scene.Scene, each int) []string {
 			}
 			return look.Text
 		}
-		lines = append(lines, p.Line(name, each, figureWidth, two(sc, p.Draw(ink(a), units.Count(a)), p.Draw(ink(b), units.Count(b)))...))
+		lines = append(lines, p.Line(name, each, figureWidth,
+			two(sc, p.Draw(ink(a), units.Count(a)), p.Draw(ink(b), units.Count(b)))...))
 	}
 	count("owed", func(t *ledger.Tally) int64 { return t.Owed }, look.Text)
 	shown := func(f ledger.Fate) {
@@ -258,8 +264,10 @@ func latencyLines(sc scene.Scene, each int) []string {
 	}{{"fan-out p50", 0.5}, {"p90", 0.9}, {"p99", 0.99}, {"p99.9", 0.999}, {"max", 1}} {
 		row(x.name, a, b, x.q)
 	}
-	if from, to := early.Quantile(0.99), b.Quantile(0.99); units.Duration(from) != units.Duration(to) { // some were read together
-		lines = append(lines, p.Line("p99 at least", each, figureWidth, two(sc, quantile(p, recent.FanoutEarly(), 0.99), quantile(p, early, 0.99))...))
+	// some were read together
+	if from, to := early.Quantile(0.99), b.Quantile(0.99); units.Duration(from) != units.Duration(to) {
+		lines = append(lines, p.Line("p99 at least", each, figureWidth,
+			two(sc, quantile(p, recent.FanoutEarly(), 0.99), quantile(p, early, 0.99))...))
 	}
 	row("first recipient", &recent.First, &all.First, 0.5)
 	row("median recipient", &recent.Median, &all.Median, 0.5)
@@ -287,11 +295,13 @@ func trafficLines(sc scene.Scene, each int) []string {
 		lines = append(lines, p.Line(name, each, figureWidth, two(sc, per(recent), per(all))...))
 	}
 	count := func(name string, of func(*logbook.Counts) int64, wrong look.Ink) {
-		lines = append(lines, p.Line(name, each, figureWidth, two(sc, alarm(p, of(&recent.Counts), wrong), alarm(p, of(&all.Counts), wrong))...))
+		lines = append(lines, p.Line(name, each, figureWidth,
+			two(sc, alarm(p, of(&recent.Counts), wrong), alarm(p, of(&all.Counts), wrong))...))
 	}
 	rate("sent", func(c *logbook.Counts) int64 { return c.Sent })
 	rate("arrived", func(c *logbook.Counts) int64 { return c.Arrivals })
-	lines = append(lines, p.Line("received", each, figureWidth, two(sc, units.Bytes(float64(recent.Counts.Bytes)), units.Bytes(float64(all.Counts.Bytes)))...))
+	lines = append(lines, p.Line("received", each, figureWidth,
+		two(sc, units.Bytes(float64(recent.Counts.Bytes)), units.Bytes(float64(all.Counts.Bytes)))...))
 	count("connections", func(c *logbook.Counts) int64 { return c.Opened }, look.Text)
 	count("refused", func(c *logbook.Counts) int64 { return c.Refused }, look.Danger)
 	count("broken", func(c *logbook.Counts) int64 { return c.Broken }, look.Danger)
@@ -304,7 +314,8 @@ func trafficLines(sc scene.Scene, each int) []string {
 		count("pings answered", func(c *logbook.Counts) int64 { return c.Pings }, look.Text)
 	}
 	check := func(name string, of func(*logbook.Window) int64, wrong look.Ink) {
-		lines = append(lines, p.Line(name, each, figureWidth, two(sc, alarm(p, of(recent), wrong), alarm(p, of(all), wrong))...))
+		lines = append(lines, p.Line(name, each, figureWidth,
+			two(sc, alarm(p, of(recent), wrong), alarm(p, of(all), wrong))...))
 	}
 	check("checks passed", (*logbook.Window).ChecksHeld, look.Text)
 	check("checks failed", (*logbook.Window).ChecksFailed, look.Beware)
@@ -399,7 +410,8 @@ func limitLines(p *look.Palette, s *run.Snapshot, width int) []string {
 	}
 	right := p.Draw(look.Faint, fmt.Sprintf("%d implied ones hold", held))
 	if open > 0 {
-		right = p.Draw(look.Beware, fmt.Sprintf("%d implied ones are not proven", open)) + p.Draw(look.Faint, ", ") + right
+		right = p.Draw(look.Beware, fmt.Sprintf("%d implied ones are not proven", open)) + p.Draw(look.Faint,
+			", ") + right
 	}
 	lines := []string{p.Rule("limits", right, width)}
 	return append(lines, look.Beside(len(blocks[0]), each, blocks...)...)
@@ -433,7 +445,8 @@ func troubleLines(p *look.Palette, s *run.Snapshot, width int) []string {
 		return nil
 	}
 	total := len(s.Kept) + s.Unkept
-	lines := []string{p.Rule("problems", p.Draw(look.Faint, units.Count(int64(total))+" messages with one in all, the newest kept ones here; 3 has them all"), width)}
+	lines := []string{p.Rule("problems", p.Draw(look.Faint, units.Count(int64(total))+
+		" messages with one in all, the newest kept ones here; 3 has them all"), width)}
 	for i := len(s.Kept) - 1; i >= max(0, len(s.Kept)-troubleShown); i-- {
 		lines = append(lines, look.Fit(Describe(p, s, &s.Kept[i]), width))
 	}
@@ -446,7 +459,8 @@ func Describe(p *look.Palette, s *run.Snapshot, m *ledger.Message) string {
 	if m.Lost > 0 {
 		signal = look.SomethingLost
 	}
-	text := fmt.Sprintf("message %d by %s in %s, owed to %d", m.Number, plain.Text(s.ClientName(m.Sender), 30), plain.Text(s.Rooms[m.Room], 30), m.Owed)
+	text := fmt.Sprintf("message %d by %s in %s, owed to %d", m.Number, plain.Text(s.ClientName(m.Sender), 30),
+		plain.Text(s.Rooms[m.Room], 30), m.Owed)
 	if len(m.Outcomes) > 0 {
 		o := m.Outcomes[0]
 		text += fmt.Sprintf(": %s at %s", o.Fate, plain.Text(s.ClientName(o.Client), 30))

@@ -50,7 +50,8 @@ func (r *Reader) Feed(b []byte, f func(Event)) error {
 			i = len(b)
 		}
 		if len(r.line)+len(r.data)+i > MaxEvent {
-			return &wire.ProtocolError{Protocol: "event stream", Rule: "an event of more than " + strconv.Itoa(MaxEvent>>20) + " MiB", Section: "a bound of this reader"}
+			return &wire.ProtocolError{Protocol: "event stream", Rule: "an event of more than " +
+				strconv.Itoa(MaxEvent>>20) + " MiB", Section: "a bound of this reader"}
 		}
 		r.line = append(r.line, b[:i]...)
 		if i == len(b) {

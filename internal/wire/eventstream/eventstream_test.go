@@ -13,7 +13,10 @@ func read(t *testing.T, stream string, step int) (events []string, r *Reader) {
 	r = &Reader{}
 	for b := []byte(stream); len(b) > 0; {
 		n := min(step, len(b))
-		if err := r.Feed(b[:n], func(e Event) { events = append(events, fmt.Sprintf("%s/%s/%s", e.Name, e.ID, e.Data)) }); err != nil {
+		if err := r.Feed(b[:n], func(e Event) {
+			events = append(events,
+				fmt.Sprintf("%s/%s/%s", e.Name, e.ID, e.Data))
+		}); err != nil {
 			t.Fatal(err)
 		}
 		b = b[n:]
@@ -27,12 +30,13 @@ func TestStandard(t *testing.T) {
 	for stream, want := range map[string][]string{
 		"data: YHOO\ndata: +2\ndata: 10\n\n": {"//YHOO\n+2\n10"},
 		": test stream\n\ndata: first event\nid: 1\n\ndata:second event\nid\n\ndata:  third event\n\n": {"/1/first event", "//second event", "// third event"},
-		"data\n\ndata\ndata\n\ndata:":                                            {"//", "//\n"},
-		"data:test\n\ndata: test\n\n":                                            {"//test", "//test"},
-		"event: add\ndata: 73857293\n\nevent: remove\ndata: 2153\n\ndata: x\n\n": {"add//73857293", "remove//2153", "//x"},
-		"\ufeffdata: after a mark\n\n":                                           {"//after a mark"},
-		"id: a\x00b\ndata: x\n\nevent: none\n\nunknown: field\ndata: y\n\n":      {"//x", "//y"},
-		"retry: 1500\nretry: soon\ndata: never ended":                            nil,
+		"data\n\ndata\ndata\n\ndata:": {"//", "//\n"},
+		"data:test\n\ndata: test\n\n": {"//test", "//test"},
+		"event: add\ndata: 73857293\n\nevent: remove\ndata: 2153\n\ndata: x\n\n": {"add//73857293", "remove//2153",
+			"//x"},
+		"\ufeffdata: after a mark\n\n":                                      {"//after a mark"},
+		"id: a\x00b\ndata: x\n\nevent: none\n\nunknown: field\ndata: y\n\n": {"//x", "//y"},
+		"retry: 1500\nretry: soon\ndata: never ended":                       nil,
 	} {
 		for _, ends := range []string{"\n", "\r\n", "\r"} {
 			text := strings.ReplaceAll(stream, "\n", ends)

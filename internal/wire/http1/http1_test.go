@@ -60,7 +60,8 @@ func TestBody(t *testing.T) {
 		"HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n",
 		"HTTP/1.1 204 No Content\r\n\r\n",
 		"HTTP/1.1 200 OK\r\n\r\nuntil the end",
-		"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5;x=y\r\nberth\r\n" + fmt.Sprintf("%x\r\n%s\r\n", len(long), long) + "0\r\nTrailer: one\r\n\r\n",
+		"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n5;x=y\r\nberth\r\n" +
+			fmt.Sprintf("%x\r\n%s\r\n", len(long), long) + "0\r\nTrailer: one\r\n\r\n",
 		"HTTP/1.1 301 Moved Permanently\nLocation: /quay\nContent-Length: 2\n\nhi",
 	} {
 		std, err := http.ReadResponse(bufio.NewReader(strings.NewReader(raw)), &http.Request{Method: "GET"})
@@ -89,7 +90,8 @@ func TestBody(t *testing.T) {
 		"HTTP/1.1 200 OK\r\nX: " + strings.Repeat("y", MaxHead) + "\r\n\r\n":       "longer than 32 KiB",
 		"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n" + long[:10] + long: "",
 	} {
-		if _, _, whole, err := read(t, []byte(raw), "GET", len(raw)); rule != "" && (err == nil || !strings.Contains(err.Error(), rule)) || whole {
+		if _, _, whole, err := read(t, []byte(raw), "GET", len(raw)); rule != "" &&
+			(err == nil || !strings.Contains(err.Error(), rule)) || whole {
 			t.Errorf("%.60q: %v, want %q", raw, err, rule)
 		}
 	}

@@ -38,7 +38,8 @@ func TestExtract(t *testing.T) {
 // FuzzExtract holds the scanner against encoding/json: both must agree on what
 // is JSON, and on the strings in it.
 func FuzzExtract(f *testing.F) {
-	for _, s := range []string{`{"kind":"a\ud83d\ude00\n"}`, `[1,2.0e-3]`, `{"room":null,"list":[0,false]}`, `{"a":01}`, "{\"kind\":\"\xff\"}", `{"kind":"\ud800"}`, `"\u00zz"`, ``} {
+	for _, s := range []string{`{"kind":"a\ud83d\ude00\n"}`, `[1,2.0e-3]`, `{"room":null,"list":[0,false]}`, `{"a":01}`,
+		"{\"kind\":\"\xff\"}", `{"kind":"\ud800"}`, `"\u00zz"`, ``} {
 		f.Add([]byte(s))
 	}
 	f.Fuzz(func(t *testing.T, b []byte) {

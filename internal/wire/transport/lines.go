@@ -89,7 +89,8 @@ func (m *Lines) Next(io *IO) Event {
 func (m *Lines) violated(io *IO, rule string) Event {
 	m.Drop(io)
 	io.Lines[Main].Hangup = true
-	return Event{Kind: Violated, Err: &wire.ProtocolError{Protocol: "lines", Rule: rule, Section: "a line is UTF-8, ended by LF"}}
+	return Event{Kind: Violated, Err: &wire.ProtocolError{Protocol: "lines", Rule: rule,
+		Section: "a line is UTF-8, ended by LF"}}
 }
 
 // Lost implements Machine.

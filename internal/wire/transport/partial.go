@@ -9,7 +9,8 @@ import (
 // come in part, in bytes.
 const MaxHeld = 128 << 20
 
-var tooMuchHeld = &wire.ProtocolError{Protocol: "websocket", Rule: "all clients together hold 128 MiB of messages that are not whole yet", Section: "RFC 6455 7.4.1", Code: ws.CloseTooBig}
+var tooMuchHeld = &wire.ProtocolError{Protocol: "websocket", Rule: "all clients together hold 128 MiB of messages " +
+	"that are not whole yet", Section: "RFC 6455 7.4.1", Code: ws.CloseTooBig}
 
 // A partial holds what has come of a message that is not whole yet.
 type partial struct{ bytes []byte }

@@ -63,7 +63,8 @@ func (m *Requests) send(io *IO) {
 	}
 	all = append(all, r.Fields...)
 	if r.Content != nil {
-		all = append(all, http1.Field{Name: "Content-Type", Value: r.Type}, http1.Field{Name: "Content-Length", Value: strconv.Itoa(len(r.Content))})
+		all = append(all, http1.Field{Name: "Content-Type", Value: r.Type},
+			http1.Field{Name: "Content-Length", Value: strconv.Itoa(len(r.Content))})
 	}
 	if m.open && m.used && !idempotent(r.Method) && io.Now.Sub(m.quiet) > maxQuiet {
 		m.hangUp(io) // the server may be about to close it, and this could not be sent again

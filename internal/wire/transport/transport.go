@@ -105,7 +105,9 @@ type Opening struct {
 	Host     string        // for the Host field
 	Path     string        // of the request, if there is one
 	Fields   []http1.Field // of the request
-	Early    []byte        // the content of a message that is sent before the server has agreed to anything; nil if there is none
+	// the content of a message that is sent before the server has agreed to anything; nil
+	// if there is none
+	Early []byte
 }
 
 // A Machine is one client's transport.

@@ -56,7 +56,8 @@ func newIO() *IO { return &IO{Random: rand.NewPCG(1, 2)} }
 func opened(t testing.TB, io *IO) (m *WebSocket, agreement []byte) {
 	t.Helper()
 	m = &WebSocket{}
-	m.Open(io, &Opening{Endpoint: wire.Endpoint{Unix: "/s"}, Host: "h", Path: "/live", Fields: []http1.Field{{Name: "Sec-WebSocket-Protocol", Value: "a, b"}}}, 100)
+	m.Open(io, &Opening{Endpoint: wire.Endpoint{Unix: "/s"}, Host: "h", Path: "/live",
+		Fields: []http1.Field{{Name: "Sec-WebSocket-Protocol", Value: "a, b"}}}, 100)
 	if io.Lines[Main].Dial == nil || io.Lines[Main].Dial.String() != "unix:/s" || m.Deadline() != 100 {
 		t.Fatalf("it asks for %+v until %v", io.Lines[Main], m.Deadline())
 	}
@@ -81,11 +82,22 @@ func TestCutAnywhere(t *testing.T) {
 		bytes []byte
 		tells []string
 	}{
-		"websocket": {false, slices.Concat(frame(ws.OpText, "one"), []byte{0x01, 2, 't', 'w'}, frame(ws.OpPing, "p"), []byte{0x80, 1, 'o'}, frame(ws.OpBinary, "\x00\xff"), frame(ws.OpText, long), frame(ws.OpClose, "\x0b\xb8bye")),
-			[]string{fmt.Sprintf("%d <nil>", Opened), `message false "one"`, `beat "p"`, `message false "two"`, `message true "\x00\xff"`, fmt.Sprintf("message false %q", long), fmt.Sprintf("%d the server closed with code 3000 and said 'bye'", Broken)}},
-		"lines":       {true, []byte("one\r\n\n\r\ntwo\n" + long + "\nthree\nrest"), []string{`message false "one"`, `message false "two"`, fmt.Sprintf("message false %q", long), `message false "three"`}},
-		"no text":     {true, []byte("one\nca\xff\nthree\n"), []string{`message false "one"`, fmt.Sprintf("%d lines: a line is no valid UTF-8 (a line is UTF-8, ended by LF)", Violated)}},
-		"no protocol": {false, slices.Concat(frame(ws.OpText, "one"), []byte{0xf1, 0}, frame(ws.OpText, "two")), []string{fmt.Sprintf("%d <nil>", Opened), `message false "one"`, fmt.Sprintf("%d websocket: a reserved bit is set and no extension was agreed on (RFC 6455 5.2)", Violated)}},
+		"websocket": {false, slices.Concat(frame(ws.OpText, "one"), []byte{0x01, 2, 't', 'w'}, frame(ws.OpPing, "p"),
+			[]byte{0x80, 1, 'o'}, frame(ws.OpBinary, "\x00\xff"), frame(ws.OpText, long),
+			frame(ws.OpClose, "\x0b\xb8bye")),
+			[]string{fmt.Sprintf("%d <nil>", Opened), `message false "one"`, `beat "p"`, `message false "two"`,
+				`message true "\x00\xff"`, fmt.Sprintf("message false %q", long),
+				fmt.Sprintf("%d the server closed with code 3000 and said 'bye'", Broken)}},
+		"lines": {true, []byte("one\r\n\n\r\ntwo\n" + long + "\nthree\nrest"),
+			[]string{`message false "one"`, `message false "two"`, fmt.Sprintf("message false %q", long),
+				`message false "three"`}},
+		"no text": {true, []byte("one\nca\xff\nthree\n"),
+			[]string{`message false "one"`, fmt.Sprintf("%d lines: a line is no valid UTF-8 (a line is UTF-8, "+
+				"ended by LF)", Violated)}},
+		"no protocol": {false, slices.Concat(frame(ws.OpText, "one"), []byte{0xf1, 0}, frame(ws.OpText, "two")),
+			[]string{fmt.Sprintf("%d <nil>", Opened), `message false "one"`,
+				fmt.Sprintf("%d websocket: a reserved bit is set and no extension was agreed on (RFC 6455 5.2)",
+					Violated)}},
 	} {
 		var whole Line
 		for _, step := range []int{1 << 30, 1, 2, 3, 5, 7, 1000, 4096} {
@@ -105,13 +117,15 @@ func TestCutAnywhere(t *testing.T) {
 			}
 			events, asked := feed(io, m, b, step)
 			if !slices.Equal(events, life.tells) {
-				t.Fatalf("%s in pieces of %d: %d events, want %d: %.300q", name, step, len(events), len(life.tells), events)
+				t.Fatalf("%s in pieces of %d: %d events, want %d: %.300q", name, step, len(events), len(life.tells),
+					events)
 			}
 			if step == 1<<30 {
 				whole = asked
 			}
 			if !bytes.Equal(asked.Out, whole.Out) || asked.Hangup != whole.Hangup {
-				t.Errorf("%s in pieces of %d asks for %q %v, in one for %q %v", name, step, asked.Out, asked.Hangup, whole.Out, whole.Hangup)
+				t.Errorf("%s in pieces of %d asks for %q %v, in one for %q %v", name, step, asked.Out, asked.Hangup,
+					whole.Out, whole.Hangup)
 			}
 			m.Drop(io)
 			if io.Held != 0 {
@@ -128,8 +142,10 @@ func TestEnds(t *testing.T) {
 		do   func(io *IO, m Machine)
 		want string
 	}{
-		"lost":              {func(io *IO, m Machine) { m.Lost(io, errors.New("reset")) }, fmt.Sprint(Broken, " reset")},
-		"closed, then lost": {func(io *IO, m Machine) { m.Close(io, 1000, ""); m.Lost(io, errors.New("reset")) }, fmt.Sprint(Ended, " <nil>")},
+		"lost": {func(io *IO, m Machine) { m.Lost(io, errors.New("reset")) },
+			fmt.Sprint(Broken, " reset")},
+		"closed, then lost": {func(io *IO, m Machine) { m.Close(io, 1000, ""); m.Lost(io, errors.New("reset")) },
+			fmt.Sprint(Ended, " <nil>")},
 		"lost twice": {func(io *IO, m Machine) {
 			m.Lost(io, errors.New("reset"))
 			m.Next(io)
@@ -167,7 +183,8 @@ func TestEnds(t *testing.T) {
 		t.Errorf("closing until %v", m.Deadline())
 	}
 	events, _ := feed(io, m, append(frame(ws.OpText, "late"), frame(ws.OpClose, "\x03\xe8")...), 3)
-	if want := []string{`message false "late"`, fmt.Sprint(Answered, " <nil>")}; !slices.Equal(events, want) || m.Deadline() != mono.Time(endWithin) {
+	if want := []string{`message false "late"`, fmt.Sprint(Answered, " <nil>")}; !slices.Equal(events, want) ||
+		m.Deadline() != mono.Time(endWithin) {
 		t.Errorf("closing it tells %q, until %v", events, m.Deadline())
 	}
 	m.Expire(io)
@@ -183,7 +200,8 @@ func TestHeldTogether(t *testing.T) {
 	feed(io, m, agreement, 1<<30)
 	io.Held = MaxHeld // by others
 	events, asked := feed(io, m, ws.AppendFrame(nil, ws.OpText, make([]byte, 100))[:50], 1<<30)
-	if len(events) != 1 || !strings.Contains(events[0], "together hold 128 MiB") || !asked.Hangup || io.Held != MaxHeld {
+	if len(events) != 1 || !strings.Contains(events[0], "together hold 128 MiB") || !asked.Hangup ||
+		io.Held != MaxHeld {
 		t.Errorf("%q, %d held", events, io.Held-MaxHeld)
 	}
 }

@@ -65,7 +65,8 @@ func CheckResponse(h *http1.Head, key string, o Offer) error {
 	case h.Get("Sec-WebSocket-Extensions") != "":
 		return refuse("the server uses an extension that was not offered")
 	case h.Get("Sec-WebSocket-Protocol") != "" && !slices.Contains(o.Protocols, h.Get("Sec-WebSocket-Protocol")):
-		return refuse("the server picked the subprotocol %q, which was not offered", plain.Text(h.Get("Sec-WebSocket-Protocol"), 60))
+		return refuse("the server picked the subprotocol %q, which was not offered",
+			plain.Text(h.Get("Sec-WebSocket-Protocol"), 60))
 	}
 	return nil
 }

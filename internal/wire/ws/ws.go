@@ -112,6 +112,10 @@ func (r *Reader) parseHeader(b []byte) (h header, err error) {
 	}
 	h.fin, h.op = b[0]&0x80 != 0, b[0]&0x0f
 	masked := b[1]&0x80 != 0
+	// Of a control frame the seven bits say all; for the others the length does not matter here.
+	if err := broken(frameHead{h.fin, b[0] >> 4 & 7, h.op, masked}, uint64(b[1]&0x7f), r.FromPeer, r.op != 0); err != nil {
+		return h, err
+	}
 	size, length := 2, uint64(b[1]&0x7f)
 	switch length {
 	case 126:
@@ -128,9 +132,6 @@ func (r *Reader) parseHeader(b []byte) (h header, err error) {
 		if length = binary.BigEndian.Uint64(b[2:]); length < 1<<16 || length>>63 != 0 {
 			return h, violation("the length is not in its shortest form", "5.2", CloseProtocolError)
 		}
-	}
-	if err := broken(frameHead{h.fin, b[0] >> 4 & 7, h.op, masked}, length, r.FromPeer, r.op != 0); err != nil {
-		return h, err
 	}
 	if limit := cmp.Or(r.Limit, DefaultLimit); length+uint64(len(r.parts)) > uint64(limit) {
 		return h, violation("the message is larger than the limit", "7.4.1", CloseTooBig)

@@ -91,20 +91,21 @@ func TestViolations(t *testing.T) {
 		bytes []byte
 		code  uint16
 	}{
-		"reserved bit":        {[]byte{0xc1, 0}, CloseProtocolError},
-		"reserved opcode":     {[]byte{0x83, 0}, CloseProtocolError},
-		"masked by a server":  {[]byte{0x81, 0x80, 0, 0, 0, 0}, CloseProtocolError},
-		"long length":         {[]byte{0x81, 126, 0, 5}, CloseProtocolError},
-		"longer length":       {[]byte{0x81, 127, 0, 0, 0, 0, 0, 0, 0, 5}, CloseProtocolError},
-		"fragmented ping":     {[]byte{0x09, 0}, CloseProtocolError},
-		"long ping":           {AppendFrame(nil, OpPing, make([]byte, 126)), CloseProtocolError},
-		"stray continuation":  {[]byte{0x80, 0}, CloseProtocolError},
-		"message in message":  {append(fragment(true, false, OpText, "a"), 0x81, 0), CloseProtocolError},
-		"bad UTF-8":           {AppendFrame(nil, OpText, []byte{0xff}), CloseBadPayload},
-		"half a close code":   {AppendFrame(nil, OpClose, []byte{3}), CloseProtocolError},
-		"forbidden code":      {AppendFrame(nil, OpClose, AppendClosePayload(nil, 1005, "")), CloseProtocolError},
-		"over the limit":      {AppendFrame(nil, OpBinary, make([]byte, 2000)), CloseTooBig},
-		"fragments over that": {append(fragment(true, false, OpBinary, strings.Repeat("a", 900)), fragment(false, true, 0, strings.Repeat("b", 200))...), CloseTooBig},
+		"reserved bit":       {[]byte{0xc1, 0}, CloseProtocolError},
+		"reserved opcode":    {[]byte{0x83, 0}, CloseProtocolError},
+		"masked by a server": {[]byte{0x81, 0x80, 0, 0, 0, 0}, CloseProtocolError},
+		"long length":        {[]byte{0x81, 126, 0, 5}, CloseProtocolError},
+		"longer length":      {[]byte{0x81, 127, 0, 0, 0, 0, 0, 0, 0, 5}, CloseProtocolError},
+		"fragmented ping":    {[]byte{0x09, 0}, CloseProtocolError},
+		"long ping":          {AppendFrame(nil, OpPing, make([]byte, 126)), CloseProtocolError},
+		"stray continuation": {[]byte{0x80, 0}, CloseProtocolError},
+		"message in message": {append(fragment(true, false, OpText, "a"), 0x81, 0), CloseProtocolError},
+		"bad UTF-8":          {AppendFrame(nil, OpText, []byte{0xff}), CloseBadPayload},
+		"half a close code":  {AppendFrame(nil, OpClose, []byte{3}), CloseProtocolError},
+		"forbidden code":     {AppendFrame(nil, OpClose, AppendClosePayload(nil, 1005, "")), CloseProtocolError},
+		"over the limit":     {AppendFrame(nil, OpBinary, make([]byte, 2000)), CloseTooBig},
+		"fragments over that": {append(fragment(true, false, OpBinary, strings.Repeat("a", 900)),
+			fragment(false, true, 0, strings.Repeat("b", 200))...), CloseTooBig},
 	} {
 		_, _, err := readAll(&Reader{Limit: 1000}, tc.bytes, func(left int) int { return left })
 		var violated *wire.ProtocolError
@@ -225,7 +226,8 @@ func FuzzParseFrame(f *testing.F) {
 			r.FromPeer = Client
 		}
 		ev, m, readErr := r.Next(append([]byte(nil), b...))
-		if readErr == nil && m > 0 && (err != nil || m != n || ev.Op != 0 && ev.Op != OpClose && string(ev.Payload) != string(frame.Payload)) {
+		if readErr == nil && m > 0 && (err != nil || m != n || ev.Op != 0 && ev.Op != OpClose &&
+			string(ev.Payload) != string(frame.Payload)) {
 			t.Fatalf("the Reader takes %d bytes, %q; ParseFrame %d, %q, %v", m, ev.Payload, n, frame.Payload, err)
 		}
 	})
