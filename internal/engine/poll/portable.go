@@ -63,9 +63,12 @@ type happening struct {
 	err            error
 }
 
+// maxAhead bounds what is read and waits for the owner, in pieces of up to readSize.
+const maxAhead = 128
+
 // NewPortable returns the driver that works on every system.
 func NewPortable() (Driver, error) {
-	p := &portable{dialer: net.Dialer{Timeout: 30 * time.Second}, events: make(chan happening, 1024),
+	p := &portable{dialer: net.Dialer{Timeout: 30 * time.Second}, events: make(chan happening, maxAhead),
 		stop: make(chan struct{}), timer: time.NewTimer(time.Hour)}
 	p.ctx, p.cancel = context.WithCancel(context.Background())
 	p.buffers.New = func() any { return new([readSize]byte) }
