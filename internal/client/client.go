@@ -155,7 +155,7 @@ func (c *Client) AwaitsServer() bool {
 	case forNothing, forTime, forOthers, forBreath:
 		return false
 	}
-	return c.more == nil || c.more.resume == 0 || c.more.resume > c.deadline
+	return c.more == nil || c.more.resume == 0 || c.more.resume > min(c.deadline, c.way.Deadline())
 }
 
 // Traffic is how many messages the client has said, and how many marked ones

@@ -106,15 +106,17 @@ func judge(l trial.Limit, total, clean *logbook.Window) Judgement {
 	f := logbook.FigureNamed(l.Figure)
 	j := Judgement{Limit: l, Unit: f.Unit, Verdict: Holds}
 	of, measured := f.Of(total)
-	j.Measured, j.Early = of, f.Early(total)
+	j.Measured = of
+	from := total // where the figure is read
 	inClean, measuredClean := f.Of(clean)
 	if f.Unit == logbook.Duration && !f.Self() {
 		if measured && !measuredClean { // of all that there is, for want of anything better
-			j.Verdict, j.Why = NotProven, whyOf(total)
+			j.Early, j.Verdict, j.Why = f.Early(total), NotProven, whyOf(total)
 			return j
 		}
-		j.Measured, j.Early, of = inClean, f.Early(clean), inClean
+		j.Measured, of, from = inClean, inClean, clean
 	}
+	j.Early = f.Early(from)
 	switch {
 	case measured && l.Holds(of) != l.Holds(j.Early):
 		j.Verdict, j.Why = NotProven, "several messages were read together: it lies between "+j.bounds()

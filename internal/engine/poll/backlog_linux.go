@@ -75,9 +75,7 @@ func (b *backlog) len() int { return len(b.pieces) - b.head }
 func (b *backlog) room() []byte {
 	if b.len() == 0 { // everything was handed over: begin again with what is in the processor's caches
 		for _, old := range b.used {
-			if len(b.spare) < maxSpare {
-				b.spare = append(b.spare, old)
-			}
+			b.reuse(old)
 		}
 		b.block, b.used, b.freed = b.block[:0], b.used[:0], false
 	}
@@ -93,6 +91,13 @@ func (b *backlog) room() []byte {
 		}
 	}
 	return b.block[len(b.block) : len(b.block)+readSize]
+}
+
+// reuse keeps a block for later, unless there are enough.
+func (b *backlog) reuse(block []byte) {
+	if len(b.spare) < maxSpare {
+		b.spare = append(b.spare, block)
+	}
 }
 
 // addData queues n bytes that were read into room.
@@ -123,9 +128,7 @@ func (b *backlog) take() (p piece, err error) {
 	b.handed++
 	b.bytes -= int(p.size)
 	if p.freed { // the block before has been handed over whole
-		if len(b.spare) < maxSpare {
-			b.spare = append(b.spare, b.used[0])
-		}
+		b.reuse(b.used[0])
 		b.used = append(b.used[:0], b.used[1:]...)
 	}
 	if p.what == 'b' {

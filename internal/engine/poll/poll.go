@@ -7,8 +7,8 @@
 // its arrival times are those at which the goroutine got the bytes. New picks
 // the better one.
 //
-// A Driver belongs to the goroutine that calls it. It is the only package that
-// knows system calls.
+// A Driver belongs to the goroutine that calls it. No other
+// package knows the system calls of sockets.
 package poll
 
 import (

@@ -323,8 +323,9 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 	if a.Since != 0 {
 		v.Least = max(0, min(a.At, max(a.Since, r.say.Sent)).Sub(r.say.Due))
 	}
-	v.Own = l.piledUp(a.To, r.say.Sent) || l.missed(a.To, r.say.Sent)
-	v.Fate = l.judge(r, a, v.Latency, v.Least, l.piledUp(a.To, r.say.Sent))
+	piled, away := l.piledUp(a.To, r.say.Sent), l.missed(a.To, r.say.Sent)
+	v.Own = piled || away
+	v.Fate = l.judge(r, a, v.Latency, v.Least, piled, away)
 	*cell.Of(v.Fate)++
 	if v.Fate == Late && v.Least <= l.cfg.Prompt {
 		cell.MaybeLate++
@@ -341,7 +342,7 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 	return v
 }
 
-func (l *Ledger) judge(r *row, a Arrival, latency, least time.Duration, own bool) Fate {
+func (l *Ledger) judge(r *row, a Arrival, latency, least time.Duration, piled, away bool) Fate {
 	slot := l.ensureSlot(a.To, r.say.Room)
 	if a.Past {
 		return l.judgePast(r, slot, a, latency)
@@ -351,8 +352,7 @@ func (l *Ledger) judge(r *row, a Arrival, latency, least time.Duration, own bool
 		r.note(a.To, Duplicate, latency)
 		return Duplicate
 	case r.owes(slot):
-		away := l.missed(a.To, r.say.Sent)
-		return l.deliver(r, slot, a.At, latency, least, own || away, away)
+		return l.deliver(r, slot, a.At, latency, least, piled || away, away)
 	case r.past.Has(slot):
 		r.note(a.To, Duplicate, latency)
 		return Duplicate

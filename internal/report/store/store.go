@@ -1,7 +1,6 @@
 // Package store keeps runs in one SQLite file: written each second while a run
 // goes on, so that one that is killed is there up to its last second, and read
-// back as the same Snapshot that a live run shows. It is the only package that
-// knows SQL.
+// back as the same Snapshot that a live run shows.
 package store
 
 import (

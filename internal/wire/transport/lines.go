@@ -95,17 +95,11 @@ func (m *Lines) violated(io *IO, rule string) Event {
 
 // Lost implements Machine.
 func (m *Lines) Lost(io *IO, err error) {
-	ev := Event{Kind: Broken, Err: err}
-	switch m.phase {
-	case idle:
-		return
-	case connecting:
-		ev.Kind = Refused
-	case closing:
-		ev = Event{Kind: Ended}
+	if m.phase != idle {
+		ev := m.phase.lost(err)
+		m.Drop(io)
+		io.event[Main] = ev
 	}
-	m.Drop(io)
-	io.event[Main] = ev
 }
 
 // Expire implements Machine.

@@ -138,7 +138,7 @@ type Machine interface {
 	Drop(io *IO)
 	// Deadline is when Expire is to be called; mono.Never if nothing is waited for.
 	Deadline() mono.Time
-	// Open reports whether messages can be sent.
+	// IsOpen reports whether messages can be sent.
 	IsOpen() bool
 }
 

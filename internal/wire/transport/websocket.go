@@ -23,6 +23,17 @@ const (
 	ending  // and answered; the server ends the connection (RFC 6455 7.1.1)
 )
 
+// lost is what it means that the line of a transport in this phase is gone.
+func (p phase) lost(err error) Event {
+	switch p {
+	case connecting, upgrading:
+		return Event{Kind: Refused, Err: err}
+	case closing, ending:
+		return Event{Kind: Ended}
+	}
+	return Event{Kind: Broken, Err: err}
+}
+
 // closeWithin is how long the server may take to answer a close frame, and
 // endWithin to end the connection then.
 const (
@@ -200,17 +211,11 @@ func (m *WebSocket) closed(io *IO, f ws.Event) Event {
 
 // Lost implements Machine.
 func (m *WebSocket) Lost(io *IO, err error) {
-	ev := Event{Kind: Broken, Err: err}
-	switch m.phase {
-	case idle:
-		return
-	case connecting, upgrading:
-		ev.Kind = Refused
-	case closing, ending:
-		ev = Event{Kind: Ended}
+	if m.phase != idle {
+		ev := m.phase.lost(err)
+		m.Drop(io)
+		io.event[Main] = ev
 	}
-	m.Drop(io)
-	io.event[Main] = ev
 }
 
 // Expire implements Machine.
