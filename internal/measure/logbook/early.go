@@ -19,19 +19,32 @@ type EarlyPart struct {
 	Last   meter.Packed `json:",omitempty"`
 }
 
-// earlyHists are an EarlyPart as it is being counted.
-type earlyHists struct{ fanout, first, median, last meter.Hist }
+// The distributions of an EarlyPart, by number.
+const (
+	fanout = iota
+	first
+	median
+	last
+	numEarly
+)
 
-func (e *earlyHists) pack() EarlyPart {
-	return EarlyPart{e.fanout.Pack(), e.first.Pack(), e.median.Pack(), e.last.Pack()}
+func (p *EarlyPart) hists() [numEarly]*meter.Packed {
+	return [numEarly]*meter.Packed{fanout: &p.Fanout, first: &p.First, median: &p.Median, last: &p.Last}
+}
+
+// earlyHists are an EarlyPart as it is being counted.
+type earlyHists [numEarly]meter.Hist
+
+func (e *earlyHists) pack() (p EarlyPart) {
+	for i, into := range p.hists() {
+		*into = e[i].Pack()
+	}
+	return p
 }
 
 func (e *earlyHists) merge(p *EarlyPart) error {
-	for _, h := range []struct {
-		into *meter.Hist
-		from meter.Packed
-	}{{&e.fanout, p.Fanout}, {&e.first, p.First}, {&e.median, p.Median}, {&e.last, p.Last}} {
-		if err := h.into.MergePacked(h.from); err != nil {
+	for i, from := range p.hists() {
+		if err := e[i].MergePacked(*from); err != nil {
 			return err
 		}
 	}
@@ -63,55 +76,31 @@ func (d *doubt) clone() *doubt {
 		return nil
 	}
 	var c doubt
-	for _, h := range [][2]*meter.Hist{{&c.late.fanout, &d.late.fanout}, {&c.late.first, &d.late.first},
-		{&c.late.median, &d.late.median}, {&c.late.last, &d.late.last},
-		{&c.soon.fanout, &d.soon.fanout}, {&c.soon.first, &d.soon.first}, {&c.soon.median, &d.soon.median},
-		{&c.soon.last, &d.soon.last}} {
-		*h[0] = *h[1].Clone()
+	for i := range numEarly {
+		c.late[i], c.soon[i] = *d.late[i].Clone(), *d.soon[i].Clone()
 	}
 	return &c
 }
 
 // early gives a distribution as it would be if everything had come as early as it
 // can have: h itself if all of it is known exactly.
-func early(h, late, soon *meter.Hist) *meter.Hist {
-	if late.Count() == 0 {
+func (w *Window) early(h *meter.Hist, which int) *meter.Hist {
+	if w.doubt == nil || w.doubt.late[which].Count() == 0 {
 		return h
 	}
 	c := h.Clone()
-	c.Replace(late, soon)
+	c.Replace(&w.doubt.late[which], &w.doubt.soon[which])
 	return c
 }
 
 // FanoutEarly is Fanout with each arrival as early as it can have been.
-func (w *Window) FanoutEarly() *meter.Hist {
-	h := w.Fanout()
-	if w.doubt == nil {
-		return h
-	}
-	return early(h, &w.doubt.late.fanout, &w.doubt.soon.fanout)
-}
+func (w *Window) FanoutEarly() *meter.Hist { return w.early(w.Fanout(), fanout) }
 
 // FirstEarly is First with each arrival as early as it can have been.
-func (w *Window) FirstEarly() *meter.Hist {
-	if w.doubt == nil {
-		return &w.First
-	}
-	return early(&w.First, &w.doubt.late.first, &w.doubt.soon.first)
-}
+func (w *Window) FirstEarly() *meter.Hist { return w.early(&w.First, first) }
 
 // MedianEarly is Median with each arrival as early as it can have been.
-func (w *Window) MedianEarly() *meter.Hist {
-	if w.doubt == nil {
-		return &w.Median
-	}
-	return early(&w.Median, &w.doubt.late.median, &w.doubt.soon.median)
-}
+func (w *Window) MedianEarly() *meter.Hist { return w.early(&w.Median, median) }
 
 // LastEarly is Last with each arrival as early as it can have been.
-func (w *Window) LastEarly() *meter.Hist {
-	if w.doubt == nil {
-		return &w.Last
-	}
-	return early(&w.Last, &w.doubt.late.last, &w.doubt.soon.last)
-}
+func (w *Window) LastEarly() *meter.Hist { return w.early(&w.Last, last) }

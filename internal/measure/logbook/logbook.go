@@ -132,8 +132,8 @@ func NewPage(at, crews int) *Page {
 func (p *Page) Delivery(crew uint16, owed int, latency, least time.Duration) {
 	if least < latency {
 		d := p.inDoubt()
-		d.late.fanout.Record(latency)
-		d.soon.fanout.Record(least)
+		d.late[fanout].Record(latency)
+		d.soon[fanout].Record(least)
 	}
 	h := &p.latency[crew][ClassOf(owed)]
 	if *h == nil {
@@ -163,12 +163,12 @@ func (p *Page) Spread(s ledger.Spread) {
 	p.last.Record(s.Last)
 	if s.Loose {
 		d := p.inDoubt()
-		d.late.first.Record(s.First)
-		d.late.median.Record(s.Median)
-		d.late.last.Record(s.Last)
-		d.soon.first.Record(s.FirstLeast)
-		d.soon.median.Record(s.MedianLeast)
-		d.soon.last.Record(s.LastLeast)
+		d.late[first].Record(s.First)
+		d.late[median].Record(s.Median)
+		d.late[last].Record(s.Last)
+		d.soon[first].Record(s.FirstLeast)
+		d.soon[median].Record(s.MedianLeast)
+		d.soon[last].Record(s.LastLeast)
 	}
 	if s.Reached == s.Owed {
 		p.fit.Point(float64(s.Owed), Micros(s.Last))
