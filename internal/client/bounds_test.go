@@ -9,11 +9,11 @@ import (
 
 // TestReasonsAreBounded: what servers say does not fill the table.
 func TestReasonsAreBounded(t *testing.T) {
-	e := &Env{Trial: &trial.Trial{}, Reasons: map[string]int{}}
+	e := &Env{Trial: &trial.Trial{}}
 	for i := range 2000 {
 		e.countReason("closed", fmt.Errorf("reason %d", i))
 	}
-	if n := len(e.Reasons); n != maxReasons+1 || e.Reasons[otherReasons] != 2000-maxReasons {
-		t.Errorf("%d reasons are kept, %d others", n, e.Reasons[otherReasons])
+	if n := len(e.Reasons.All()); n != 51 || e.Reasons.Of("other reasons") != 1950 {
+		t.Errorf("%d reasons are kept, %d others", n, e.Reasons.Of("other reasons"))
 	}
 }

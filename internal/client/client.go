@@ -14,6 +14,7 @@ import (
 
 	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -31,7 +32,6 @@ type Client struct {
 	way      transport.Machine
 	deadline mono.Time // of what it waits for
 	id       ledger.Client
-	got      uint32 // marked messages
 	crew     uint16
 	phase    phase
 	wait     wait
@@ -53,7 +53,6 @@ type Client struct {
 	clock mono.Time
 	turns *[trial.MaxNesting]turn // nil until a repeat begins
 	n     int32                   // in its crew
-	sent  uint32
 	room  ledger.Room
 	asked ledger.Room // the room that an answer is awaited for
 	pc    int32
@@ -64,13 +63,13 @@ type extra struct {
 	locals []expr.Value // what it captured
 	web    transport.Requests
 	past   *pastWatch
-	feeds  map[feedKey]int64   // the last number of each part of a feed
-	joined maybe.Index[uint64] // the number of the notice that it is entering
-	resume mono.Time           // when it reads on; 0: it is reading
-	perSec int                 // how many bytes it reads in a second; 0: as fast as they come
-	silent bool                // it does not answer pings
+	feeds  map[feedKey]int64 // the last number of each part of a feed
+	resume mono.Time         // when it reads on; 0: it is reading
+	perSec int               // how many bytes it reads in a second; 0: as fast as they come
+	silent bool              // it does not answer pings
 	inbox  inbox
 	slow   maybe.Index[int32] // the step that has it read slowly
+	inside []ledger.Room      // if some rate is dealt out in rooms: those that it is in
 }
 
 func (c *Client) extra() *extra {
@@ -132,7 +131,7 @@ func (e *Env) New(id ledger.Client, crew uint16, n int32) Client {
 	c.random.Seed(e.Trial.Seed, uint64(id))
 	c.fill(e)
 	c.name = cr.ClientName.Append(nil, &e.scope)
-	e.registerName(string(c.name), id)
+	e.Names.add(string(c.name), id)
 	return c
 }
 
@@ -157,10 +156,6 @@ func (c *Client) AwaitsServer() bool {
 	}
 	return c.more == nil || c.more.resume == 0 || c.more.resume > min(c.deadline, c.way.Deadline())
 }
-
-// Traffic is how many messages the client has said, and how many marked ones
-// it has received.
-func (c *Client) Traffic() (sent, got uint32) { return c.sent, c.got }
 
 // Idle reports whether the client is not connected and does not try to be.
 func (c *Client) Idle() bool { return c.phase == idle }
@@ -200,7 +195,7 @@ func (c *Client) fraction() float64 { return expr.Fraction(&c.random) }
 // Start makes a client that is idle set out.
 func (c *Client) Start(e *Env, now mono.Time) {
 	e.at(c, now)
-	e.setsOut(c)
+	e.setsOut(c, now)
 	c.pc, c.depth, c.ebbing, c.naming, c.room = 0, 0, false, unnamed, noRoom
 	c.more = nil
 	c.phase, c.clock = offline, now
@@ -285,7 +280,7 @@ func (c *Client) drain(e *Env, came mono.Span, now mono.Time) {
 		case transport.Beat:
 			c.beat(e, ev.Payload, now)
 		case transport.Answered:
-			e.Ledger.Break(c.id, now)
+			c.isGone(e, now)
 		case transport.Ended:
 			if ev.Err != nil {
 				e.countReason("close", ev.Err)
@@ -305,7 +300,10 @@ func (c *Client) drain(e *Env, came mono.Span, now mono.Time) {
 func (c *Client) opened(e *Env, at, now mono.Time) {
 	c.phase = open
 	e.counts().Opened++
-	e.Opened++
+	if !e.opened {
+		e.opened = true
+		e.note(c, now, fact.ConnOpen, 0, 1)
+	}
 	e.event(c, now, logbook.Opened, noRoom, "")
 	e.Book.Now().Connect.Record(at.Sub(c.began))
 	c.sayName(e, now)
@@ -319,7 +317,7 @@ func (c *Client) beat(e *Env, payload []byte, now mono.Time) {
 		return
 	}
 	e.counts().Pings++
-	e.lane(c, now, lane.Record{What: lane.Beat, Peer: -1, Room: noRoom})
+	e.record(c, now, lane.Beat, 0, 0)
 	if e.Queued == nil || e.Queued(c.id) < maxReplies {
 		c.way.Reply(&e.IO, payload)
 	}
@@ -349,7 +347,7 @@ func (c *Client) refused(e *Env, now mono.Time, err error) {
 		return
 	}
 	e.counts().Refused++
-	e.Refused++
+	e.note(c, now, fact.ConnsFail, 0, 1)
 	e.event(c, now, logbook.Refused, noRoom, e.countReason("refused", err))
 	c.land(e, now)
 }
@@ -358,13 +356,13 @@ func (c *Client) refused(e *Env, now mono.Time, err error) {
 // goes on; otherwise there is nothing more to do.
 func (c *Client) broken(e *Env, now mono.Time, err error) {
 	awaited, slow := c.wait == forBreak, c.more != nil && c.more.slow.Is()
-	c.gone(e, now)
-	e.Ledger.Break(c.id, now)
+	c.goes(e, now)
+	c.isGone(e, now)
 	c.room = noRoom
 	if !awaited && !slow {
 		e.counts().Broken++
 		e.event(c, now, logbook.Broke, noRoom, e.countReason("broken", err))
-		e.Lanes.Problem(e.since(now), 0, false, c.id)
+		e.trouble(c, now)
 		c.land(e, now)
 		return
 	}
@@ -391,7 +389,7 @@ func (c *Client) goOffline(e *Env, now mono.Time) {
 
 // closed handles the end of a connection that the client closed in order.
 func (c *Client) closed(e *Env, now mono.Time) {
-	e.Ledger.Break(c.id, now)
+	c.isGone(e, now)
 	if int(c.pc) < len(c.session.Steps) && c.step().Do == trial.Close && !c.ebbing {
 		c.goOffline(e, now)
 		e.event(c, now, logbook.Closed, noRoom, "")
@@ -414,7 +412,7 @@ func (c *Client) land(e *Env, now mono.Time) {
 		c.more.web.Drop(&e.IO)
 	}
 	c.phase, c.wait, c.deadline, c.more = idle, forNothing, mono.Never, nil
-	e.landed(c)
+	e.landed(c, now)
 }
 
 // hangUp closes the main line; the transport hears no more of it.
@@ -438,7 +436,7 @@ func (c *Client) Ebb(e *Env, now mono.Time) {
 		c.end(e, now)
 	case c.wait != forTime && c.wait != forOthers:
 	case c.depth > 0:
-		c.leaveRepeats(e)
+		c.leaveRepeats(e, now)
 		c.run(e, now)
 	default:
 		c.carryOn(e, now)
@@ -446,9 +444,9 @@ func (c *Client) Ebb(e *Env, now mono.Time) {
 }
 
 // Go tells a client that waits at a barrier that all are there.
-func (c *Client) Go(e *Env, now mono.Time) {
+func (c *Client) Go(e *Env, now mono.Time, barrier int32) {
 	e.at(c, now)
-	if c.wait == forOthers {
+	if c.wait == forOthers && int32(c.step().Barrier) == barrier {
 		e.check(c, now, e.Trial.Barriers[c.step().Barrier].Check, true, "")
 		c.resume(e, now)
 	}
@@ -489,7 +487,7 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 		c.clock = max(c.clock, c.deadline)
 		c.carryOn(e, now)
 	case forOthers:
-		e.leaveBarrier(c)
+		e.note(c, now, fact.WaitsNot, 0, 0)
 		e.check(c, now, e.Trial.Barriers[c.step().Barrier].Check, false, "the others have not come in time")
 		c.resume(e, now)
 	case forBreath:
@@ -506,8 +504,8 @@ func (c *Client) Cut(e *Env, now mono.Time) {
 		return
 	}
 	e.countReason("cut off", errors.New("still there at the end of the run"))
-	e.Ledger.Cease(c.id, now)
-	e.Ledger.Break(c.id, now)
+	c.quitAll(e, now)
+	c.isGone(e, now)
 	c.hangUp(e)
 	c.end(e, now)
 }

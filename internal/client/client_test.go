@@ -10,7 +10,8 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/client"
-	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/account"
+	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial/language"
@@ -53,6 +54,10 @@ type bench struct {
 	env  *client.Env
 	c    client.Client
 	book *logbook.Book
+	acc  *account.Account
+	told fact.Batch
+	tick int
+	why  map[string]int // reasons, as of the last report
 	now  mono.Time
 	sent []byte // by the client, not looked at yet
 	cuts func(left int) int
@@ -66,11 +71,46 @@ func newBench(t *testing.T, source string, cuts func(int) int) *bench {
 		t.Fatal(err)
 	}
 	b := &bench{t: t, cuts: cuts, book: logbook.NewBook(0, 1)}
-	l := ledger.New(ledger.Config{Run: 9, Crews: 1, Prompt: tr.Prompt, Grace: tr.Grace, Keep: 10})
-	b.env = client.NewEnv(tr, l, b.book)
-	b.env.Run, b.env.Host, b.env.Path = 9, "127.0.0.1:7411", "/live"
-	b.c = b.env.New(l.AddClient(0), 0, 0)
+	names := client.NewNames()
+	b.env = client.NewEnv(tr, names, b.book)
+	b.env.Run, b.env.Host, b.env.Path, b.env.Shares = 9, "127.0.0.1:7411", "/live", 1
+	b.c = b.env.New(0, 0, 0)
+	for n := 1; n < tr.Crews[0].Clients; n++ {
+		b.env.New(int32(n), 0, int32(n))
+	}
+	b.acc = account.New(account.Config{Trial: tr, Run: 9, Shares: 1, Sharers: names.Sharers})
 	return b
+}
+
+// tell takes what was told to the account.
+func (b *bench) tell() {
+	b.env.CaughtUp(b.now)
+	b.told.Log, b.env.Facts = b.env.Facts, b.told.Log
+	b.told.UpTo = b.now + 1
+	b.acc.Take(0, &b.told)
+	if err := b.acc.Work(); err != nil {
+		b.t.Fatal(err)
+	}
+}
+
+// report gives the seconds that are over, and those that are not.
+func (b *bench) report(ended bool) (closed, open []*logbook.Entry) {
+	b.t.Helper()
+	p := &fact.Part{Tick: b.tick, Reasons: b.env.Reasons.All()}
+	p.Closed, p.Open = b.book.Take(ended)
+	b.tick++
+	b.told.Part, b.told.Ended = p, ended
+	if ended {
+		p.Tick = fact.LastTick
+	}
+	b.tell()
+	b.told.Part = nil
+	r, err := b.acc.Report()
+	if err != nil {
+		b.t.Fatal(err)
+	}
+	b.why = r.Reasons
+	return r.Closed, r.Open
 }
 
 // took keeps what the last call asked for.
@@ -165,7 +205,7 @@ func (b *bench) want(what string, want ...string) {
 
 // window sums up everything so far. It takes the pages away.
 func (b *bench) window() *logbook.Window {
-	closed, _ := b.book.Take(true)
+	closed, _ := b.report(true)
 	w, err := logbook.Sum(closed, nil)
 	if err != nil {
 		b.t.Fatal(err)
@@ -246,9 +286,9 @@ func TestArrivals(t *testing.T) {
 	b.text(`{"kind":"no mark"}`)
 	// Whoever looks while it goes on sees books that agree, also where something
 	// is booked on a second that is long over.
-	b.wait(5 * time.Second)
+	b.wait(3 * time.Second)
 	for range 4 {
-		closed, open := b.book.Take(false)
+		closed, open := b.report(false)
 		if w, err := logbook.Sum(append(closed, open...), nil); err != nil || len(closed) > 0 || w.Imbalance() != "" {
 			t.Fatalf("under way: %d closed, %v, %s", len(closed), err, w.Imbalance())
 		}
@@ -320,8 +360,8 @@ func TestGoingWrong(t *testing.T) {
 	} {
 		b := newBench(t, script, cutters["byte by byte"])
 		tc.do(b)
-		if tc.reason != "" && b.env.Reasons[tc.reason] != 1 {
-			t.Errorf("%s: reasons %v, want %q", name, b.env.Reasons, tc.reason)
+		if tc.reason != "" && b.env.Reasons.Of(tc.reason) != 1 {
+			t.Errorf("%s: reasons %v, want %q", name, b.env.Reasons.All(), tc.reason)
 		}
 		if sent := strings.Join(b.frames(), " "); sent != tc.sent {
 			t.Errorf("%s: sent %q, want %q", name, sent, tc.sent)
@@ -359,8 +399,9 @@ func TestEbb(t *testing.T) {
 // TestClosing: between a client's close and the server's answer it is owed
 // nothing, and may have what others say: the server hears them in any order.
 func TestClosing(t *testing.T) {
-	b := newBench(t, strings.Replace(script, "leave {}", "", 1), cutters["whole"])
-	other := b.env.Ledger.AddClient(0)
+	two := strings.NewReplacer("leave {}", "", "clients = 1", "clients = 2").Replace(script)
+	b := newBench(t, two, cutters["whole"])
+	const other, room, number = 1, 1, 2 // the share's numbers: two messages were said
 	b.open()
 	b.text(`{"kind":"named"}`)
 	b.text(`{"kind":"welcome"}`)
@@ -369,13 +410,12 @@ func TestClosing(t *testing.T) {
 	if said := b.frames(); len(said) != 5 || said[4] != "close 1000" {
 		t.Fatalf("it says %q", said)
 	}
-	room := b.env.Ledger.Room("lock-0")
 	hear := func() {
 		b.now = b.now.Add(time.Millisecond)
-		n := b.env.Ledger.Say(ledger.Say{Room: room, Sender: other, Due: b.now, Sent: b.now,
-			Sheet: &b.book.Now().Sheet})
+		b.env.Facts.Add(fact.Fact{Kind: fact.Says, Client: other, Room: room, Number: number, At: b.now, Time: b.now})
+		b.now = b.now.Add(time.Millisecond)
 		b.text(`{"kind":"notice","text":"` + string(mark.Append(nil,
-			mark.Mark{Run: 9, Room: uint32(room), Sender: uint32(other), Number: n})) + `"}`)
+			mark.Mark{Run: 9, Room: room, Sender: other, Number: number})) + `"}`)
 	}
 	hear()
 	b.server(ws.AppendFrame(nil, ws.OpClose, ws.AppendClosePayload(nil, 1000, "")))
@@ -387,7 +427,9 @@ func TestClosing(t *testing.T) {
 
 // TestNoAllocation: receiving a notice, and saying one, allocates nothing.
 func TestNoAllocation(t *testing.T) {
-	b := newBench(t, strings.Replace(script, "times = 2", "", 1), cutters["whole"])
+	b := newBench(t, strings.NewReplacer("times = 2", "", `every = "1s"`, `every = "10ms"`, `trial "t" {}`,
+		"trial \"t\" {\n  prompt = \"100ms\"\n  grace = \"200ms\"\n}").Replace(script),
+		cutters["whole"])
 	b.open()
 	b.text(`{"kind":"named"}`)
 	b.text(`{"kind":"welcome"}`)
@@ -397,6 +439,7 @@ func TestNoAllocation(t *testing.T) {
 		b.now = b.now.Add(time.Millisecond)
 		b.c.Data(b.env, transport.Main, frame, mono.At(b.now), b.now)
 		b.env.IO.Clear()
+		b.tell()
 	}
 	b.wait(time.Second)
 	said := b.frames()[0]
@@ -409,10 +452,11 @@ func TestNoAllocation(t *testing.T) {
 	}
 	say := func() {
 		b.env.IO.Clear()
-		b.env.Ledger.Settle(b.c.Next())
-		b.c.Tick(b.env, b.c.Next())
+		b.now = b.c.Next()
+		b.c.Tick(b.env, b.now)
+		b.tell()
 	}
-	for range 300 { // rows are made as they are needed, and used again
+	for range 5000 { // what is needed is made, and used again; as much is kept of what is lost as may be
 		say()
 	}
 	if n := testing.AllocsPerRun(200, say); n != 0 {

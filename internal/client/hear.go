@@ -4,7 +4,7 @@ import (
 	"errors"
 
 	"tidepull/internal/base/mono"
-	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/mark"
@@ -35,8 +35,7 @@ func (c *Client) message(e *Env, ev transport.Event, came mono.Span, now mono.Ti
 	}
 	marked := end > 0
 	if !marked {
-		e.lane(c, at, lane.Record{What: lane.Heard, Number: e.Lanes.Heard(c.id, payload, e.Trial.HideBytes), Peer: -1,
-			Room: noRoom, Size: uint32(len(payload))})
+		e.listens(c, at, payload)
 	} else {
 		past := read && d.Past != nil && d.Past.True(&e.scope)
 		if past {
@@ -52,8 +51,7 @@ func (c *Client) message(e *Env, ev transport.Event, came mono.Span, now mono.Ti
 			since = came.From
 		}
 		for ; end > 0; m, end = marks.Next() {
-			c.arrival(e, ledger.Arrival{To: c.id, Mark: m, At: at, Since: since, Past: past, Sum: sum,
-				Sheet: &e.Book.Now().Sheet}, len(payload))
+			c.gets(e, m, at, since, past, sum, len(payload))
 		}
 	}
 	known := marked
@@ -94,40 +92,20 @@ func (c *Client) sumOf(e *Env, payload []byte, binary bool) uint64 {
 	return digest(payload)
 }
 
-func (c *Client) arrival(e *Env, a ledger.Arrival, size int) {
-	c.got++
-	e.arrival(c.id, c.crew, a, size)
-}
-
-// arrival books that a marked message, or an announcement, came to a client.
-func (e *Env) arrival(id ledger.Client, crew uint16, a ledger.Arrival, size int) {
-	v := e.Ledger.Arrive(a)
-	page := e.Book.Second(v.Sheet.Second)
-	page.Counts.Marked++
-	if (v.Fate == ledger.Delivered || v.Fate == ledger.Late) && v.Kind.Said() {
-		if v.Own {
-			page.Counts.Piled++
-		} else {
-			e.Book.Of(v.Sheet).Delivery(crew, v.Owed, v.Latency, v.Least)
-		}
+// gets tells that a marked message came.
+func (c *Client) gets(e *Env, m mark.Mark, at, since mono.Time, past bool, sum uint64, size int) {
+	f := fact.Fact{Kind: fact.Gets, Client: c.id, Peer: ledger.Client(m.Sender), Room: int32(m.Room), Number: m.Number,
+		Time: e.rel(at), Sum: sum, Size: uint32(size)}
+	if since != 0 {
+		f.Since = e.rel(since)
 	}
-	rec := lane.Record{What: lane.Got, Number: a.Mark.Number, Peer: int32(a.Mark.Sender), Room: int32(a.Mark.Room),
-		Fate: v.Fate, Kind: v.Kind, Size: uint32(size), Took: v.Latency}
-	if v.Fate == ledger.Foreign {
-		rec.What, rec.Peer, rec.Room, rec.Number = lane.Heard, -1, noRoom, 0
+	if past {
+		f.Flags |= fact.History
 	}
-	rec.At, rec.Client = e.since(a.At), id
-	e.Lanes.Add(rec)
-	if rec.Odd() {
-		e.Lanes.Problem(e.since(a.At), a.Mark.Number, true, id, rec.Peer)
+	if m.Run != e.Run {
+		f.Flags |= fact.Foreign
 	}
-	for i, has := range v.Defects {
-		if has {
-			rec.Fate = ledger.Reordered + ledger.Fate(i)
-			e.Lanes.Add(rec)
-			e.Lanes.Problem(e.since(a.At), a.Mark.Number, true, id, rec.Peer)
-		}
-	}
+	e.tell(e.now, f)
 }
 
 // listens reports whether the client waits for a message.
@@ -180,7 +158,7 @@ func (c *Client) hear(e *Env, at, now mono.Time) bool {
 	case forLeave:
 		s.Vars[expr.VarRoom] = expr.Value{Kind: expr.String, Str: e.roomName(c.asked)}
 		if d.Leave.Confirmed.True(s) {
-			e.Ledger.Left(c.id, c.asked, now)
+			c.isOut(e, now, c.asked)
 			e.event(c, now, logbook.Left, c.asked, "")
 			c.resume(e, now)
 			return true

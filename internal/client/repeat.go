@@ -11,8 +11,8 @@ import (
 // repeat begins a repeat: its first turn comes after a random part of its
 // interval, so that clients which came together do not speak together.
 func (c *Client) repeat(e *Env, now mono.Time, s *trial.Step) {
-	e.turning[c.crew]++
-	first := c.clock.Add(time.Duration(c.fraction() * float64(c.interval(e, s.Repeat))))
+	e.turnsChange(c, now, 1)
+	first := c.clock.Add(time.Duration(c.fraction() * float64(c.interval(e, s.Repeat, now))))
 	if s.Repeat.Burst > 1 {
 		first = c.clock
 	}
@@ -25,14 +25,14 @@ func (c *Client) repeat(e *Env, now mono.Time, s *trial.Step) {
 }
 
 // interval is what lies between two turns, before chance comes in.
-func (c *Client) interval(e *Env, r *trial.Rate) time.Duration {
+func (c *Client) interval(e *Env, r *trial.Rate, now mono.Time) time.Duration {
 	among := 1
 	switch r.Shared {
 	case trial.PerCrew:
-		among = int(e.turning[c.crew])
+		among = e.turning[c.crew].before(e.rel(now))
 	case trial.PerRoom:
 		if c.room != noRoom {
-			among = e.Ledger.Members(c.room)
+			among = e.membersBefore(c.room, e.rel(now))
 		}
 	}
 	return r.Every * time.Duration(max(1, among))
@@ -42,12 +42,12 @@ func (c *Client) interval(e *Env, r *trial.Rate) time.Duration {
 func (c *Client) turn(e *Env, now mono.Time, s *trial.Step) {
 	t, r := &c.turns[c.depth-1], s.Repeat
 	if c.ebbing {
-		c.leaveRepeats(e)
+		c.leaveRepeats(e, now)
 		return
 	}
 	if r.Times > 0 && int(t.round) >= r.Times {
 		c.depth--
-		e.turning[c.crew]--
+		e.turnsChange(c, now, -1)
 		c.pc = int32(s.Goto) + 1
 		return
 	}
@@ -61,10 +61,10 @@ func (c *Client) turn(e *Env, now mono.Time, s *trial.Step) {
 	case t.round == 0:
 	case int(t.round)%r.Burst != 0: // in the middle of a burst
 	case r.Random:
-		t.start = t.start.Add(time.Duration(-math.Log(1-c.fraction()) * float64(c.interval(e, r))))
+		t.start = t.start.Add(time.Duration(-math.Log(1-c.fraction()) * float64(c.interval(e, r, now))))
 		due = t.start
 	case r.Shared != trial.PerClient:
-		t.start = t.start.Add(c.interval(e, r))
+		t.start = t.start.Add(c.interval(e, r, now))
 		due = t.start
 	case r.Burst > 1:
 		t.start = t.start.Add(r.Every)
@@ -85,8 +85,8 @@ func (c *Client) turn(e *Env, now mono.Time, s *trial.Step) {
 }
 
 // leaveRepeats goes on after the outermost repeat.
-func (c *Client) leaveRepeats(e *Env) {
-	e.turning[c.crew] -= int32(c.depth)
+func (c *Client) leaveRepeats(e *Env, now mono.Time) {
+	e.turnsChange(c, now, -int32(c.depth))
 	c.pc = int32(c.session.Steps[c.turns[0].at].Goto) + 1
 	c.depth = 0
 }

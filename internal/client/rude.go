@@ -5,6 +5,7 @@ import (
 
 	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
 	"tidepull/internal/wire/transport"
 )
 
@@ -28,6 +29,5 @@ func (c *Client) readOn(e *Env, now mono.Time, margin time.Duration) {
 		e.IO.Lines[transport.Main].Resume = true
 	}
 	c.more.perSec, c.more.resume, c.more.slow = 0, 0, maybe.Index[int32]{}
-	delete(e.slow, c.id)
-	e.Ledger.Slow(c.id, false, now.Add(margin))
+	e.tell(now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom, Time: e.rel(now.Add(margin))})
 }

@@ -6,6 +6,7 @@ import (
 
 	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
@@ -85,7 +86,8 @@ func (c *Client) do(e *Env, now mono.Time) {
 		c.ask(e, now, s)
 		return
 	case trial.Wait:
-		if !c.ebbing && c.waitForOthers(e, now, s) {
+		if !c.ebbing {
+			c.waitForOthers(e, now, s)
 			return
 		}
 	case trial.Pause:
@@ -143,15 +145,14 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 		}
 		x := c.extra()
 		x.perSec, x.slow = s.PerSec, maybe.Of(c.pc)
-		e.slow[c.id] = true
-		e.Ledger.Slow(c.id, true, now)
+		e.tellOf(c, now, fact.ReadsSlowly, noRoom)
 		if s.Within > 0 {
 			c.await(forBreak, now, s.Within)
 			return
 		}
 	case trial.Vanish:
-		c.gone(e, now)
-		e.Ledger.Break(c.id, now)
+		c.goes(e, now)
+		c.isGone(e, now)
 		e.event(c, now, logbook.Closed, noRoom, "vanished")
 		c.room = noRoom
 		c.hangUp(e)
@@ -204,7 +205,7 @@ func (c *Client) sayName(e *Env, now mono.Time) {
 	if d := c.step().Dial; d != nil && d.Nameless {
 		return
 	}
-	e.Ledger.Ask(c.id, ledger.Everyone, now)
+	e.tellOf(c, now, fact.Asks, ledger.Everyone)
 	if t.Send == nil {
 		c.named(e, now)
 		return
@@ -219,7 +220,7 @@ func (c *Client) sayName(e *Env, now mono.Time) {
 
 func (c *Client) named(e *Env, now mono.Time) {
 	c.naming = nameConfirmed
-	e.Ledger.Enter(c.id, ledger.Everyone, now)
+	e.tellOf(c, now, fact.Enters, ledger.Everyone)
 }
 
 // send sends what a template says.
@@ -235,7 +236,7 @@ func (c *Client) roomOf(e *Env, s *trial.Step) ledger.Room {
 	}
 	c.fill(e)
 	e.short = s.Room.Append(e.short[:0], &e.scope)
-	return e.Ledger.RoomBytes(e.short)
+	return e.roomNumber(e.short)
 }
 
 func (c *Client) enter(e *Env, now mono.Time, s *trial.Step) {
@@ -244,9 +245,9 @@ func (c *Client) enter(e *Env, now mono.Time, s *trial.Step) {
 		return
 	}
 	c.asked = c.roomOf(e, s)
-	e.Ledger.Ask(c.id, c.asked, now)
+	e.tellOf(c, now, fact.Asks, c.asked)
 	c.announce(e, now, ledger.Joined, c.asked)
-	c.watchPast(e, s)
+	c.watchPast(e, now, s)
 	c.fillAsked(e)
 	c.send(e, e.Trial.Dialect.Enter.Send, false)
 	c.await(forEntry, now, s.Within)
@@ -257,7 +258,8 @@ func (c *Client) enter(e *Env, now mono.Time, s *trial.Step) {
 
 func (c *Client) entered(e *Env, at, now mono.Time) {
 	c.room = c.asked
-	e.Ledger.Enter(c.id, c.room, now)
+	e.tellOf(c, now, fact.Enters, c.room)
+	c.isIn(e, now, c.room)
 	e.counts().Entries++
 	e.event(c, now, logbook.Entered, c.room, "")
 	e.Book.Now().Enter.Record(max(0, at.Sub(c.began)))
@@ -273,8 +275,10 @@ func (c *Client) entered(e *Env, at, now mono.Time) {
 // notEntered handles a room that was refused, or not confirmed.
 func (c *Client) notEntered(e *Env, now mono.Time, why string, refused bool) {
 	s := c.step()
-	e.Ledger.Left(c.id, c.asked, now)
-	c.unannounce(e)
+	c.isOut(e, now, c.asked)
+	if e.Trial.Dialect.Joined.When != nil {
+		e.tellOf(c, now, fact.Withdraws, c.asked)
+	}
 	if !s.Denied {
 		if refused {
 			why = e.said("its room was refused")
@@ -291,7 +295,7 @@ func (c *Client) notEntered(e *Env, now mono.Time, why string, refused bool) {
 func (c *Client) denied(e *Env, now mono.Time, why string) {
 	e.counts().Denied++
 	e.event(c, now, logbook.Denied, noRoom, e.countReason("denied", errors.New(why)))
-	e.Lanes.Problem(e.since(now), 0, false, c.id)
+	e.trouble(c, now)
 	c.ebbing = true
 	c.sayClose(e, now, ws.CloseNormal, "")
 }
@@ -302,14 +306,14 @@ func (c *Client) leave(e *Env, now mono.Time, s *trial.Step) {
 		c.pc++
 		return
 	}
-	e.Ledger.Quit(c.id, c.asked, now)
+	c.quits(e, now, c.asked)
 	c.announce(e, now, ledger.Gone, c.asked)
 	if c.asked == c.room {
 		c.room = noRoom
 	}
 	l := &e.Trial.Dialect.Leave
 	if l.Send == nil {
-		e.Ledger.Left(c.id, c.asked, now)
+		c.isOut(e, now, c.asked)
 		c.pc++
 		return
 	}
@@ -325,8 +329,8 @@ func (c *Client) leave(e *Env, now mono.Time, s *trial.Step) {
 // sayClose ends the connection in order. The client is owed
 // nothing any more, but until the server has answered it may get what others say.
 func (c *Client) sayClose(e *Env, now mono.Time, code uint16, reason string) {
-	c.gone(e, now)
-	e.Ledger.Cease(c.id, now)
+	c.goes(e, now)
+	c.quitAll(e, now)
 	c.room = noRoom
 	c.phase = closing
 	c.wait, c.began, c.deadline = forEnd, now, mono.Never // how long it may take is the transport's to watch

@@ -5,24 +5,23 @@ import (
 	"hash/crc64"
 
 	"tidepull/internal/base/mono"
-	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
-	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
 )
 
-// say says a message, if it can: its row in the ledger is opened, and its mark
-// put into it.
+// say says a message, if it can: the account hears of it, and its mark is put into
+// it.
 func (c *Client) say(e *Env, now mono.Time, s *trial.Step) {
-	if _, ok := c.account(e, now, s); ok {
+	if c.account(e, now, s) {
 		c.bodyOf(e, s)
 		c.way.Say(&e.IO, e.body, s.Binary)
 	}
 }
 
-// bodyOf writes a message whose row was opened last into e.body.
+// bodyOf writes a message that was accounted for last into e.body.
 func (c *Client) bodyOf(e *Env, s *trial.Step) {
 	t := s.Body
 	if s.Do == trial.Ask {
@@ -30,59 +29,53 @@ func (c *Client) bodyOf(e *Env, s *trial.Step) {
 	}
 	e.body = t.Append(e.body[:0], &e.scope)
 	if s.Payload != nil && (s.Binary || e.Trial.Dialect.Heard.Payload == nil) {
-		e.Ledger.SetSum(digest(e.body)) // the whole message is compared
+		e.Facts.Facts[len(e.Facts.Facts)-1].Sum = digest(e.body) // the whole message is compared
 	}
-	e.Lanes.Said(e.Ledger.Next()-1, e.Trial.HideBytes(e.body))
+	e.quote(c)
 }
 
-// account opens a message's row in the ledger and sets the mark and the payload
-// in the scope; ok is false if the message cannot be said.
-func (c *Client) account(e *Env, now mono.Time, s *trial.Step) (number uint64, ok bool) {
+// account tells that a message is being said, and sets the mark and the payload in
+// the scope; false if the message cannot be said.
+func (c *Client) account(e *Env, now mono.Time, s *trial.Step) bool {
 	due := min(c.clock, now)
-	page := e.Book.At(due)
-	page.ScheduleLag.Record(now.Sub(due))
-	if now.Sub(due) > logbook.MaxScheduleLag {
-		page = page.Own() // its latency is the tool's
+	f := fact.Fact{Kind: fact.Says, Client: c.id, Peer: -1, What: uint8(s.Reaches), Time: e.rel(due)}
+	if s.Do == trial.Ask {
+		f.Flags |= fact.Apart
 	}
-	say := ledger.Say{Audience: s.Reaches, Room: c.roomOf(e, s), Sender: c.id, Apart: s.Do == trial.Ask, Due: due,
-		Sent: now, Sheet: &page.Sheet}
+	room := c.roomOf(e, s)
 	c.fill(e)
 	known := true
 	switch {
 	case s.Do == trial.Tell:
-		known = c.address(e, s, &say)
-	case s.All || say.Room == noRoom && s.Reaches == ledger.ToNobody:
-		say.Room = ledger.Everyone
+		f.Peer, known = c.address(e, s)
+		f.What, f.Flags = uint8(ledger.ToMember), f.Flags|fact.Told
+		room = ledger.Everyone
+	case s.All || room == noRoom && s.Reaches == ledger.ToNobody:
+		room = ledger.Everyone
 	}
 	switch {
 	case !known:
 		c.unsent(e, now, "no client has the name that a whisper is for")
-		return 0, false
-	case say.Room == noRoom:
+		return false
+	case room == noRoom:
 		c.unsent(e, now, "the client is in no room")
-		return 0, false
+		return false
 	}
-	c.mark(e, say.Room, e.Ledger.Next(), due)
-	c.payload(e, s, &say)
-	number = e.Ledger.Say(say)
-	e.counts().Sent++
-	c.sent++
-	rec := lane.Record{What: lane.Said, Number: number, Peer: -1, Room: say.Room, Kind: say.Kind}
-	if say.Kind == ledger.Whisper {
-		rec.Peer = say.To
+	f.Room, f.Number = room, e.nextNumber()
+	c.mark(e, room, f.Number, due)
+	if s.Payload != nil {
+		e.payload = s.Payload.Append(e.payload[:0], &e.scope)
+		e.scope.Vars[expr.VarPayload] = expr.Value{Kind: expr.String, Str: e.payload}
+		f.Sum = digest(e.payload)
 	}
-	e.lane(c, now, rec)
-	return number, true
+	e.tell(now, f)
+	return true
 }
 
-// payload makes the message's payload and its digest.
-func (c *Client) payload(e *Env, s *trial.Step, say *ledger.Say) {
-	if s.Payload == nil {
-		return
-	}
-	e.payload = s.Payload.Append(e.payload[:0], &e.scope)
-	e.scope.Vars[expr.VarPayload] = expr.Value{Kind: expr.String, Str: e.payload}
-	say.Sum = digest(e.payload)
+// nextNumber gives the number of the share's next message.
+func (e *Env) nextNumber() uint64 {
+	e.spoken++
+	return e.lastNumber()
 }
 
 // mark sets the mark in the scope, in both its forms.
@@ -102,33 +95,25 @@ func digest(b []byte) uint64 { return max(1, crc64.Update(uint64(len(b)), table,
 // sayUnheard makes a message that must reach nobody: it is sent before the server
 // has agreed to anything.
 func (c *Client) sayUnheard(e *Env, now mono.Time, t *expr.Template) []byte {
-	page := e.Book.At(now)
-	say := ledger.Say{Audience: ledger.ToNobody, Room: ledger.Everyone, Sender: c.id, Due: now, Sent: now,
-		Sheet: &page.Sheet}
-	number := e.Ledger.Say(say)
-	e.counts().Sent++
-	c.sent++
+	f := fact.Fact{Kind: fact.Says, Client: c.id, Peer: -1, What: uint8(ledger.ToNobody), Room: ledger.Everyone,
+		Number: e.nextNumber(), Time: e.rel(now)}
+	e.tell(now, f)
 	c.fill(e)
-	c.mark(e, say.Room, number, now)
-	e.lane(c, now, lane.Record{What: lane.Said, Number: number, Peer: -1, Room: say.Room})
+	c.mark(e, ledger.Everyone, f.Number, now)
 	return t.Append(nil, &e.scope)
 }
 
 func (c *Client) unsent(e *Env, now mono.Time, why string) {
 	e.counts().Unsent++
 	e.countReason("unsent", errors.New(why))
-	e.Lanes.Problem(e.since(now), 0, false, c.id)
+	e.trouble(c, now)
 }
 
-// address makes a message a whisper; false means that there is no client of
-// the name that it is for.
-func (c *Client) address(e *Env, s *trial.Step, say *ledger.Say) bool {
+// address evaluates whom a whisper is for; false means that no client has that
+// name.
+func (c *Client) address(e *Env, s *trial.Step) (to ledger.Client, known bool) {
 	e.to = s.To.Append(e.to[:0], &e.scope)
 	e.scope.Vars[expr.VarTo] = expr.Value{Kind: expr.String, Str: e.to}
-	to, known := e.byName[string(e.to)]
-	say.Kind, say.Audience, say.Room, say.To = ledger.Whisper, ledger.ToMember, ledger.Everyone, to
-	if len(e.sharers) > 0 {
-		say.Also = e.sharers[string(e.to)]
-	}
-	return known
+	to, known = e.Names.Of(e.to)
+	return to, known
 }

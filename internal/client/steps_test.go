@@ -4,12 +4,14 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/client"
+	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/transport"
@@ -182,8 +184,8 @@ func TestLargeAnswer(t *testing.T) {
 	for range 9 {
 		w.c.Data(w.env, transport.Side, piece, mono.At(w.now), w.now)
 	}
-	if w.window().Counts.Unheard != 1 || len(w.env.Reasons) != 1 {
-		t.Errorf("%v", w.env.Reasons)
+	if w.window().Counts.Unheard != 1 || len(w.env.Reasons.All()) != 1 {
+		t.Errorf("%v", w.env.Reasons.All())
 	}
 }
 
@@ -285,69 +287,40 @@ func (b *bench) frames0() {
 	}
 }
 
-// TestBarrier: nobody goes on before all are there who can still come; who is
-// gone is not waited for, and after a time nobody is.
+// TestBarrier: a client that waits at a barrier says so, goes on when it may go on at
+// that one, and says so when it has waited for long enough.
 func TestBarrier(t *testing.T) {
-	b := newBench(t, strings.Replace(scriptOf(`
-  barrier "all" { within = "5s" }
+	b := newBench(t, scriptOf(`
+  barrier "one" { within = "5s" }
+  barrier "two" { within = "5s" }
   connect {}
-`), "clients = 1", "clients = 3", 1), cutters["whole"])
-	clients := []*ledgerClient{{b: b, c: &b.c}}
-	for i := 1; i < 3; i++ {
-		c := b.env.New(b.env.Ledger.AddClient(0), 0, int32(i))
-		clients = append(clients, &ledgerClient{b: b, c: &c})
-	}
-	dials := func() (n int) {
-		for _, c := range clients {
-			n += c.dials
+`), cutters["whole"])
+	notes := func(kinds ...fact.NoteKind) {
+		t.Helper()
+		var got []fact.NoteKind
+		for _, n := range b.env.Notes {
+			got = append(got, n.Kind)
 		}
-		return n
+		if b.env.Notes = nil; !slices.Equal(got, kinds) {
+			t.Fatalf("notes %v, want %v", got, kinds)
+		}
 	}
-	clients[0].start()
-	clients[1].start()
-	if dials() != 0 || len(b.env.Released) != 0 {
-		t.Fatalf("%d go on before the third is there", dials())
+	b.c.Start(b.env, b.now)
+	notes(fact.WaitsAt)
+	if b.c.Go(b.env, b.now, 1); b.env.IO.Asks() {
+		t.Error("it goes on because of another barrier")
 	}
-	clients[2].start()
-	if fmt.Sprint(b.env.Released) != "[0 1 2]" {
-		t.Fatalf("released %v", b.env.Released)
+	b.c.Go(b.env, b.now, 0)
+	notes(fact.WaitsAt)
+	b.wait(5 * time.Second)
+	notes(fact.WaitsNot)
+	if b.c.Go(b.env, b.now, 1); len(b.said) != 1 || b.said[0] != "dial" {
+		t.Errorf("it said %v", b.said)
 	}
-	b.env.Released = nil
-	for _, c := range clients {
-		c.do(func() { c.c.Go(b.env, b.now) })
-	}
-	if dials() != 3 {
-		t.Errorf("%d go on", dials())
-	}
-	// They close and come again, one of them alone: the other two will not come.
-	for _, c := range clients {
-		c.do(func() { c.c.Broke(b.env, transport.Main, b.now, errors.New("refused")) })
-	}
-	clients[1].start()
-	if fmt.Sprint(b.env.Released) != "[1]" {
-		t.Errorf("alone: released %v", b.env.Released)
-	}
-	if w := b.window(); w.ChecksHeld() != 3 || w.ChecksFailed() != 0 {
+	if w := b.window(); w.ChecksHeld() != 1 || w.ChecksFailed() != 1 {
 		t.Errorf("checks %v", w.Checks)
 	}
 }
-
-// A ledgerClient is one of several clients on a bench.
-type ledgerClient struct {
-	b     *bench
-	c     *clientType
-	dials int
-}
-
-func (l *ledgerClient) do(f func()) {
-	f()
-	if l.b.env.IO.Lines[transport.Main].Dial != nil {
-		l.dials++
-	}
-	l.b.env.IO.Clear()
-}
-
-func (l *ledgerClient) start() { l.do(func() { l.c.Start(l.b.env, l.b.now) }) }
 
 // TestHistoryWatch gives a late comer histories of many kinds.
 func TestHistoryWatch(t *testing.T) {
@@ -390,7 +363,7 @@ func TestHistoryWatch(t *testing.T) {
 				b.text(s)
 			}
 			w := b.window()
-			reasons := fmt.Sprint(b.env.Reasons)
+			reasons := fmt.Sprint(b.why)
 			switch {
 			case tc.wrong == "" && (w.ChecksHeld() != 1 || w.ChecksFailed() != 0), tc.wrong == "-" &&
 				w.ChecksHeld()+w.ChecksFailed() != 0,
@@ -430,7 +403,7 @@ feed "gauges" {
 	w := b.window()
 	if c := w.Counts; c.Readings != 15 || c.Gaps != 2 || c.Repeats != 1 || c.Backward != 1 || c.Stale != 1 ||
 		w.ChecksFailed() != 5 || w.Age.Count() != 14 {
-		t.Errorf("%+v, %d failed, %d ages; %v", c, w.ChecksFailed(), w.Age.Count(), b.env.Reasons)
+		t.Errorf("%+v, %d failed, %d ages; %v", c, w.ChecksFailed(), w.Age.Count(), b.why)
 	}
 	if q := w.Age.Quantile(0.5); q > 20*time.Millisecond || w.Age.Max() < 990*time.Millisecond {
 		t.Errorf("ages: median %v, longest %v", q, w.Age.Max())

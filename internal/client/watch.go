@@ -6,10 +6,9 @@ import (
 	"math"
 	"time"
 
-	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
-	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
 )
@@ -44,8 +43,9 @@ func (c *Client) watch(e *Env, at, now mono.Time) (known bool) {
 	switch {
 	case d.Presence.When != nil && d.Presence.When.True(s):
 		n := d.Presence.Members.Eval(s)
-		if room, ok := e.roomIn(d.Presence.Room); ok && n.Kind == expr.Number {
-			e.Ledger.MembersSaid(c.id, room, members(n), at)
+		if n.Kind == expr.Number {
+			c.tellOfRoom(e, now, d.Presence.Room, fact.Fact{Kind: fact.HearsMembers, Time: e.rel(at),
+				Number: uint64(members(n))})
 		}
 	case d.Joined.When != nil && d.Joined.When.True(s):
 		c.heardNotice(e, at, now, &d.Joined, ledger.Joined)
@@ -63,101 +63,52 @@ func (c *Client) watch(e *Env, at, now mono.Time) (known bool) {
 	return known
 }
 
-// members gives a number of members as a server tells it; -1 for what cannot be
-// one.
+// members gives a number of members as a server tells it; noMembers for what cannot
+// be one.
 func members(v expr.Value) int {
 	if n, ok := v.Int(); ok && n >= 0 && n < 1<<31 {
 		return int(n)
 	}
-	return -1
+	return fact.NoMembers
 }
 
-// roomIn gives the room that a program names.
-func (e *Env) roomIn(p *expr.Program) (ledger.Room, bool) {
-	v := p.Eval(&e.scope)
-	if v.Kind != expr.String {
-		return noRoom, false
-	}
-	return e.Ledger.RoomNamed(v.Str)
-}
-
-// announce books that the server should tell a room's others that the client
-// enters or leaves.
+// announce tells that the server should tell a room's others that the client enters
+// or leaves, if that is what it does.
 func (c *Client) announce(e *Env, now mono.Time, k ledger.Kind, room ledger.Room) {
 	n := &e.Trial.Dialect.Joined
 	if k == ledger.Gone {
 		n = &e.Trial.Dialect.Gone
 	}
-	if n.When == nil {
-		return
-	}
-	number := e.Ledger.Say(ledger.Say{Kind: k, Audience: ledger.ToOthers, Room: room, Sender: c.id, Due: now, Sent: now,
-		Sheet: &e.Book.At(now).Sheet})
-	if k == ledger.Joined {
-		c.extra().joined = maybe.Of(number)
-		return
-	}
-	e.provedTrue(room, c.id, number)
-}
-
-// unannounce takes back that the client enters.
-func (c *Client) unannounce(e *Env) {
-	if c.more == nil {
-		return
-	}
-	if number, ok := c.more.joined.Get(); ok {
-		e.Ledger.Cancel(number)
-		c.more.joined = maybe.Index[uint64]{}
+	if n.When != nil {
+		e.tell(now, fact.Fact{Kind: fact.Announces, Client: c.id, Room: room, What: uint8(k)})
 	}
 }
 
-// gone books, before the client is out of its rooms, that the others should
-// hear that it leaves.
-func (c *Client) gone(e *Env, now mono.Time) {
-	if e.Trial.Dialect.Gone.When == nil {
-		return
+// goes tells, before the client is out of its rooms, that the others should hear
+// that it leaves.
+func (c *Client) goes(e *Env, now mono.Time) {
+	if e.Trial.Dialect.Gone.When != nil {
+		e.tellOf(c, now, fact.Goes, noRoom)
 	}
-	e.Ledger.Inside(c.id, func(r ledger.Room) {
-		if r == ledger.Everyone {
-			return
-		}
-		e.Ledger.Quit(c.id, r, now)
-		c.announce(e, now, ledger.Gone, r)
-	})
 }
 
-// heardNotice books that the client heard who enters or leaves.
+// heardNotice tells that the client heard who enters or leaves.
 func (c *Client) heardNotice(e *Env, at, now mono.Time, n *trial.Notice, k ledger.Kind) {
-	room, ok := e.roomIn(n.Room)
 	who := n.Who.Eval(&e.scope)
-	if !ok || who.Kind != expr.String {
+	if who.Kind != expr.String {
 		return
 	}
-	about, known := e.byName[string(who.Str)]
+	about, known := e.Names.Of(who.Str)
 	if !known {
 		return // a client of somebody else's
 	}
-	number, open := e.Ledger.Announced(k, room, about)
-	for _, other := range e.sharers[string(who.Str)] {
-		if !open {
-			about = other
-			number, open = e.Ledger.Announced(k, room, about)
-		}
-	}
-	if !open {
-		c.unfounded(e, rumour{kind: k, room: room, about: about, to: c.id, crew: c.crew, at: at}, now)
-		return
-	}
-	e.arrival(c.id, c.crew, ledger.Arrival{To: c.id,
-		Mark: mark.Mark{Run: e.Run, Room: uint32(room), Sender: uint32(about), Number: number}, At: at,
-		Sheet: &e.Book.Now().Sheet}, 0)
+	c.tellOfRoom(e, now, n.Room, fact.Fact{Kind: fact.Hears, Peer: about, What: uint8(k), Time: e.rel(at)})
 }
 
 // A pastWatch follows the history that a client is given when it enters.
 type pastWatch struct {
 	room     ledger.Room
 	promised int
-	least    int // what must come: what was surely said there before
 	check    int
 	count    int
 	last     int64 // the number of the last one
@@ -167,12 +118,12 @@ type pastWatch struct {
 }
 
 // watchPast begins to follow a history, if one is promised.
-func (c *Client) watchPast(e *Env, s *trial.Step) {
+func (c *Client) watchPast(e *Env, now mono.Time, s *trial.Step) {
 	if s.History < 0 || e.Trial.Dialect.Past == nil {
 		return
 	}
-	c.extra().past = &pastWatch{room: c.asked, promised: s.History, least: min(s.History, e.Ledger.Spoken(c.asked)),
-		check: s.Check}
+	c.extra().past = &pastWatch{room: c.asked, promised: s.History, check: s.Check}
+	e.tell(now, fact.Fact{Kind: fact.WantsHistory, Client: c.id, Room: c.asked, Number: uint64(s.History)})
 }
 
 // heardPast looks at a message that comes as history.
@@ -210,19 +161,15 @@ func (c *Client) judgePast(e *Env, now mono.Time) {
 	w.judged = true
 	switch {
 	case w.wrong != "":
-	case w.count < w.least:
-		w.wrong = "it is shorter than promised"
 	case w.count > w.promised:
 		w.wrong = "it is longer than promised"
 	}
-	if w.wrong != "" {
-		e.check(c, now, w.check, false, w.wrong)
+	if w.wrong == "" { // whether it is too short is known to who knows what was said there
+		e.tell(now, fact.Fact{Kind: fact.HasHistory, Client: c.id, Room: noRoom, Check: int16(w.check),
+			Number: uint64(w.count)})
 	}
 	if w.wrong != "" || !w.numbered || e.Trial.Dialect.Heard.Seq == nil {
-		if w.wrong == "" {
-			e.check(c, now, w.check, true, "")
-		}
-		c.more.past = nil
+		c.judgesHistory(e, now, w)
 	}
 }
 
@@ -250,7 +197,17 @@ func (c *Client) firstLive(e *Env, now mono.Time) {
 		w.wrong, w.last = wrong, seq // judged together with the rest
 		return
 	}
-	e.check(c, now, w.check, wrong == "", wrong)
+	w.wrong = wrong
+	c.judgesHistory(e, now, w)
+}
+
+// judgesHistory tells what is right or wrong with a history, but for its length.
+func (c *Client) judgesHistory(e *Env, now mono.Time, w *pastWatch) {
+	f := fact.Fact{Kind: fact.JudgesHistory, Client: c.id, Room: noRoom, Check: int16(w.check), Flags: fact.Good}
+	if w.wrong != "" {
+		f.Flags = 0
+	}
+	e.tellText(now, f, []byte(w.wrong))
 	c.more.past = nil
 }
 

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
@@ -36,7 +37,7 @@ func (c *Client) ask(e *Env, now mono.Time, s *trial.Step) {
 	var content []byte
 	switch {
 	case r.Publishes:
-		if _, ok := c.account(e, now, s); !ok {
+		if !c.account(e, now, s) {
 			c.pc++
 			return
 		}
@@ -46,7 +47,7 @@ func (c *Client) ask(e *Env, now mono.Time, s *trial.Step) {
 		content = r.Content.Append(nil, &e.scope)
 	}
 	c.await(forAnswer, now, s.Within)
-	e.lane(c, now, lane.Record{What: lane.Requested, Peer: -1, Room: noRoom, Size: uint32(len(content))})
+	e.record(c, now, lane.Requested, 0, len(content))
 	c.extra().web.Ask(&e.IO, &e.Side, e.Web, transport.Request{Method: r.Method,
 		Path:   transport.Target(string(r.Path.Append(nil, &e.scope))),
 		Fields: c.fields(e, r.Fields), Type: r.Type, Content: content, Redirects: r.Redirects})
@@ -75,8 +76,7 @@ func (c *Client) answered(e *Env, h *http1.Head, content []byte, at, now mono.Ti
 	s := c.step()
 	e.counts().Requests++
 	e.Book.Now().Answer.Record(at.Sub(c.began))
-	e.lane(c, at, lane.Record{What: lane.Answered, Number: uint64(h.Status), Peer: -1, Room: noRoom,
-		Size: uint32(len(content))})
+	e.record(c, at, lane.Answered, uint64(h.Status), len(content))
 	c.read(e, content)
 	e.scope.Vars[expr.VarStatus] = expr.Num(float64(h.Status))
 	e.scope.Head = h
@@ -112,7 +112,7 @@ func (c *Client) unanswered(e *Env, now mono.Time, err error) {
 	e.counts().Unheard++
 	e.check(c, now, c.step().Check, false, reasonOf(err))
 	if c.phase == offline {
-		e.Refused++ // if nobody gets any further, the server is not there
+		e.note(c, now, fact.ConnsFail, 0, 1) // if nobody gets any further, the server is not there
 	}
 	c.resume(e, now)
 }

@@ -1,10 +1,16 @@
 package engine
 
 import (
+	"fmt"
 	"math/rand/v2"
+	"slices"
 	"testing"
+	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 )
 
@@ -79,5 +85,101 @@ func TestInterleave(t *testing.T) {
 	}
 	if len(seen) != 401 {
 		t.Errorf("%d clients in the order", len(seen))
+	}
+}
+
+// TestConductor: nobody goes on before all are there who can still come; who is gone is
+// not waited for; and a target that refuses everybody is given up.
+func TestConductor(t *testing.T) {
+	tr := &trial.Trial{
+		Crews: []trial.Crew{{Clients: 3}, {Clients: 4, Groups: 2}},
+		Tide:  trial.Tide{Legs: []trial.Leg{{To: 1, Over: time.Second}}},
+		Barriers: []trial.Barrier{{Crews: []int{0}}, {Crews: []int{1}, Scope: trial.AmongGroup},
+			{Crews: []int{0, 1}, Scope: trial.AmongCrew}},
+	}
+	c := newConductor(tr)
+	var said []string
+	tell := func(kind fact.NoteKind, client ledger.Client, which, by int32, want ...string) {
+		t.Helper()
+		said = said[:0]
+		for _, n := range c.take(nil, &fact.Note{Kind: kind, Client: client, Which: which, By: by}) {
+			said = append(said, fmt.Sprint(map[fact.NoteKind]string{fact.MayGo: "go", fact.CannotBe: "end"}[n.Kind], " ",
+				n.Client, " ", n.Which))
+		}
+		if !slices.Equal(said, want) {
+			t.Fatalf("it says %q, want %q", said, want)
+		}
+	}
+	tell(fact.WaitsAt, 2, 0, 0)
+	tell(fact.WaitsAt, 0, 0, 0)
+	tell(fact.WaitsAt, 1, 0, 0, "go 2 0", "go 0 0", "go 1 0")
+	tell(fact.WaitsAt, 1, 0, 0)
+	tell(fact.Ended, 0, 0, 1)
+	tell(fact.WaitsNot, 1, 0, 0)
+	tell(fact.Ended, 2, 0, 1)
+	tell(fact.WaitsAt, 1, 0, 0, "go 1 0")
+	tell(fact.Ended, 2, 0, -1) // it is back
+	tell(fact.WaitsAt, 1, 2, 0)
+	tell(fact.Ended, 2, 0, 1, "go 1 2")
+	tell(fact.WaitsAt, 3, 1, 0) // in groups of two: 3 and 4, 5 and 6
+	tell(fact.WaitsAt, 6, 1, 0)
+	tell(fact.WaitsAt, 4, 1, 0, "go 3 1", "go 4 1")
+	tell(fact.Ended, 5, 0, 1, "go 6 1")
+	tell(fact.ConnsFail, 0, 0, 6)
+	tell(fact.ConnsFail, 1, 0, 1, "end 1 0")
+	tell(fact.ConnsFail, 1, 0, 1)
+	c = newConductor(tr)
+	tell(fact.ConnOpen, 1, 0, 1)
+	tell(fact.ConnsFail, 1, 0, 100)
+}
+
+// TestInbox: what shares put comes out once, in order, and a share that is far ahead
+// waits.
+func TestInbox(t *testing.T) {
+	b := newInbox(2)
+	done := make(chan bool)
+	const batches, size = 50, maxWaiting / 10
+	go func() {
+		defer close(done)
+		for i := range batches {
+			batch := fact.Batch{UpTo: mono.Time(i), Ended: i == batches-1}
+			for range size {
+				batch.AddText(fact.Fact{Number: uint64(i)}, []byte(fmt.Sprint(i)))
+			}
+			if i%7 == 0 {
+				batch.Part = &fact.Part{Tick: i, Closed: []*logbook.Entry{{At: i}}}
+			}
+			b.put(1, &batch)
+			if len(batch.Facts) != 0 {
+				t.Error("a batch that was put is not empty")
+			}
+		}
+	}()
+	var got fact.Batch
+	facts, most, seconds := 0, 0, []int{}
+	for !got.Ended {
+		<-b.signal
+		if b.take(0, &got) {
+			t.Fatal("share 0 has put nothing")
+		}
+		for b.take(1, &got) {
+			most = max(most, len(got.Facts))
+			for i := range got.Facts {
+				if f := &got.Facts[i]; f.Number != uint64(facts/size) || string(got.TextOf(f)) != fmt.Sprint(facts/size) {
+					t.Fatalf("fact %d is of batch %d, %q", facts, f.Number, got.TextOf(f))
+				}
+				facts++
+			}
+			if got.Part != nil {
+				for _, e := range got.Part.Closed {
+					seconds = append(seconds, e.At)
+				}
+			}
+			got.Clear()
+			time.Sleep(time.Millisecond)
+		}
+	}
+	if <-done; facts != batches*size || most > maxWaiting+size || len(seconds) != 8 || !slices.IsSorted(seconds) {
+		t.Errorf("%d facts, %d at most at once, seconds %v", facts, most, seconds)
 	}
 }

@@ -6,7 +6,6 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/engine/poll"
-	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/transport"
@@ -32,40 +31,40 @@ const (
 // or read, so what should have happened then says nothing of the server. After a
 // long one that goes for what was under way when it began and for what had piled
 // up when it was over, too: the server may have had to wait for the clients.
-func (l *Loop) noticeStall(now mono.Time) {
-	if l.turned == 0 {
+func (s *share) noticeStall(now mono.Time) {
+	if s.turned == 0 {
 		return
 	}
-	began := max(l.turned, l.asleep)
+	began := max(s.turned, s.asleep)
 	stood := now.Sub(began)
 	if stood < stallAfter {
 		return
 	}
-	why := l.causeOf(stood)
+	why := s.causeOf(stood)
 	if why != logbook.LoopFull {
-		l.stalled += stood // it was not busy
+		s.stalled += stood // it was not busy
 	}
-	page := l.book.Now()
+	page := s.book.Now()
 	page.ReadingLag.Record(stood)
 	page.ScheduleLag.Record(stood)
 	from, to := began, now
 	if stood >= longStall {
-		from, to = began.Add(-l.cfg.Trial.Grace), now.Add(afterStall)
-		if to > l.taintedTo {
-			l.tainted, l.taintedTo = why, to
+		from, to = began.Add(-s.trial.Grace), now.Add(afterStall)
+		if to > s.taintedTo {
+			s.tainted, s.taintedTo = why, to
 		}
 	}
-	l.book.Advance(now)
-	l.book.Mark(from, to, why)
+	s.book.Advance(now)
+	s.book.Mark(from, to, why)
 }
 
 // causeOf says why the loop stood still, from what the system says of it since
 // the second began.
-func (l *Loop) causeOf(stood time.Duration) logbook.Overload {
-	use := l.cfg.Use()
-	waited := use.Waited - l.markedUse.Waited
-	switch ran := use.Thread - l.markedUse.Thread; {
-	case waited > stood/2 || use.Stolen-l.markedUse.Stolen > stood/2:
+func (s *share) causeOf(stood time.Duration) logbook.Overload {
+	use := s.cfg.Use()
+	waited := use.Waited - s.markedUse.Waited
+	switch ran := use.Thread - s.markedUse.Thread; {
+	case waited > stood/2 || use.Stolen-s.markedUse.Stolen > stood/2:
 		return logbook.NoCore
 	case ran > stood/2:
 		return logbook.LoopFull
@@ -75,33 +74,33 @@ func (l *Loop) causeOf(stood time.Duration) logbook.Overload {
 
 // heardUpTo is the time up to which silence is an answer: what had arrived by
 // then was read, or the loop is hopelessly behind.
-func (l *Loop) heardUpTo(now mono.Time) mono.Time {
-	return min(now, max(l.drv.CaughtUp(), now.Add(-longestLag)))
+func (s *share) heardUpTo(now mono.Time) mono.Time {
+	return min(now, max(s.drv.CaughtUp(), now.Add(-longestLag)))
 }
 
 // hindered marks a second in which this machine could not open a connection.
-func (l *Loop) hindered(lack wire.Lack, now mono.Time) {
+func (s *share) hindered(lack wire.Lack, now mono.Time) {
 	why := [...]logbook.Overload{wire.NoPort: logbook.NoPort, wire.NoFile: logbook.NoFile,
 		wire.NoMemory: logbook.NoMemory}[lack]
-	l.book.Mark(now, now, why)
+	s.book.Mark(now, now, why)
 }
 
 // endInTime cuts off the clients that are still there when the run has to be
 // over.
-func (l *Loop) endInTime(now mono.Time) {
-	if l.endBy == 0 {
-		if since := now.Sub(l.start); since <= l.cfg.Trial.Length() {
+func (s *share) endInTime(now mono.Time) {
+	if s.endBy == 0 {
+		if s.since(now) <= s.trial.Length() {
 			return
 		}
-		l.endBy = l.start.Add(l.cfg.Trial.Length() + l.cfg.Trial.Grace + endWithin)
+		s.endBy = s.start.Add(s.trial.Length() + s.trial.Grace + endWithin)
 	}
-	if now < l.endBy {
+	if now < s.endBy {
 		return
 	}
-	for i := range l.clients {
-		if !l.clients[i].Idle() {
-			l.clients[i].Cut(l.env, now)
-			l.after(int32(i))
+	for i := range s.clients {
+		if !s.clients[i].Idle() {
+			s.clients[i].Cut(s.env, now)
+			s.after(int32(i))
 		}
 	}
 }
@@ -113,18 +112,18 @@ const (
 )
 
 // boundQueues ends a client to whose server more waits to be sent than may.
-func (l *Loop) boundQueues(id ledger.Client) {
-	out := &l.env.IO.Lines[transport.Main].Out
+func (s *share) boundQueues(id int32) {
+	out := &s.env.IO.Lines[transport.Main].Out
 	if len(*out) == 0 {
 		return
 	}
-	waits := l.drv.Queued(id)
+	waits := s.drv.Queued(id)
 	switch {
 	case waits > maxQueued:
-		l.clients[id].Overrun(l.env, l.drv.Now(), fmt.Sprintf("more than %d MiB wait to be sent to this client's "+
+		s.clients[id].Overrun(s.env, s.drv.Now(), fmt.Sprintf("more than %d MiB wait to be sent to this client's "+
 			"connection", maxQueued>>20))
-	case waits > 0 && l.drv.Queued(poll.All) > maxQueuedAll:
-		l.clients[id].Overrun(l.env, l.drv.Now(),
+	case waits > 0 && s.drv.Queued(poll.All) > maxQueuedAll:
+		s.clients[id].Overrun(s.env, s.drv.Now(),
 			fmt.Sprintf("more than %d MiB wait to be sent by all clients together", maxQueuedAll>>20))
 	default:
 		return

@@ -3,6 +3,7 @@ package engine
 import (
 	"cmp"
 	"slices"
+	"time"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/ledger"
@@ -60,65 +61,82 @@ func interleave(crews []trial.Crew, which map[int]bool) []int32 {
 }
 
 // planned is how many clients of a basin there should be.
-func (l *Loop) planned(b *basin, now mono.Time) int {
-	if l.stopped {
+func (s *share) planned(b *basin, at mono.Time) int {
+	if s.stopped.Load() {
 		return 0
 	}
-	return b.tide.Clients(now.Sub(l.start), len(b.order))
+	return b.tide.Clients(s.since(at), len(b.order))
 }
 
-// allPlanned is how many clients there should be.
-func (l *Loop) allPlanned(now mono.Time) (n int) {
-	for i := range l.basins {
-		n += l.planned(&l.basins[i], now)
+const (
+	// tideStep is how often the tide is looked at, and fineStep while more clients are
+	// to set out than may in one step.
+	tideStep = 5 * time.Millisecond
+	fineStep = time.Millisecond
+	// startsPerStep bounds the clients of a basin that set out in one step: connecting
+	// takes the kernel a while, and what arrives in the meantime is to be read.
+	startsPerStep = 32
+)
+
+// followTide sends clients out, or in, as the tides want. Which client does when
+// follows from the tide alone: each share goes through the steps of all, and moves its
+// own clients.
+func (s *share) followTide(now mono.Time) {
+	s.startLate(now)
+	if s.stopped.Load() {
+		s.grid = min(s.grid, now)
 	}
-	return n
-}
-
-// behind reports whether more clients are to set out.
-func (l *Loop) behind(now mono.Time) bool {
-	for i := range l.basins {
-		if b := &l.basins[i]; b.started-b.ebbed < l.planned(b, now) {
-			return true
+	for started := 0; s.grid <= now && started < startsPerStep; {
+		behind := false
+		for i := range s.basins {
+			b := &s.basins[i]
+			started += s.step(b, now)
+			behind = behind || b.started-b.ebbed < s.planned(b, s.grid)
+		}
+		if behind {
+			s.grid = s.grid.Add(fineStep)
+		} else {
+			s.grid = s.start.Add((s.since(s.grid)/tideStep + 1) * tideStep)
 		}
 	}
-	return false
 }
 
-// followTide sends clients out, or in, as the tides want.
-func (l *Loop) followTide(now mono.Time) {
-	for i := range l.basins {
-		b := &l.basins[i]
-		want := l.planned(b, now)
-		for n := 0; n < startsPerTurn && b.started-b.ebbed < want; n++ {
-			id := b.order[b.started%len(b.order)]
-			if !l.clients[id].Idle() {
-				break // it is still closing
+// step takes a basin through one step of its tide, and returns how many of the share's
+// clients set out.
+func (s *share) step(b *basin, now mono.Time) (started int) {
+	want := s.planned(b, s.grid)
+	for n := 0; n < startsPerStep && b.started-b.ebbed < want; n++ {
+		if id := b.order[b.started%len(b.order)]; s.mine(id) {
+			s.late = append(s.late, id)
+			started++
+		}
+		b.started++
+	}
+	s.startLate(now)
+	for b.started-b.ebbed > want {
+		if id := b.order[b.ebbed%len(b.order)]; s.mine(id) {
+			if i := slices.Index(s.late, id); i >= 0 {
+				s.late = slices.Delete(s.late, i, i+1)
+			} else {
+				s.clients[s.local(id)].Ebb(s.env, now)
+				s.after(s.local(id))
 			}
-			b.started++
-			l.clients[id].Start(l.env, now)
-			l.after(id)
 		}
-		for b.started-b.ebbed > want {
-			id := b.order[b.ebbed%len(b.order)]
-			b.ebbed++
-			l.clients[id].Ebb(l.env, now)
-			l.after(id)
-		}
+		b.ebbed++
 	}
+	return started
 }
 
-// followed is how many clients of each crew have all that happens to them kept.
-const followed = 3
-
-// follow picks the clients whose whole lanes are kept: the first of each crew,
-// up to the recorder's bound.
-func (l *Loop) follow() {
-	next := ledger.Client(0)
-	for _, c := range l.cfg.Trial.Crews {
-		for n := range min(followed, c.Clients) {
-			l.env.Lanes.Follow(next + ledger.Client(n))
+// startLate sends those out that should have set out: one that is still closing does so
+// once it has closed.
+func (s *share) startLate(now mono.Time) {
+	s.late = slices.DeleteFunc(s.late, func(id ledger.Client) bool {
+		i := s.local(id)
+		if !s.clients[i].Idle() {
+			return false
 		}
-		next += ledger.Client(c.Clients)
-	}
+		s.clients[i].Start(s.env, now)
+		s.after(i)
+		return true
+	})
 }

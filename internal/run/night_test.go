@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
-	"tidepull/internal/engine"
+	"tidepull/internal/measure/account"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/mark"
@@ -63,7 +63,7 @@ func TestNight(t *testing.T) {
 		if s%group == group-1 {
 			closed, _ := b.Take(false)
 			var err error
-			if snap, err = c.add(engine.Report{Closed: closed}); err != nil {
+			if snap, err = c.add(account.Report{Closed: closed}); err != nil {
 				t.Fatal(err)
 			}
 			if s+1 == fine {

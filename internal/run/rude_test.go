@@ -13,6 +13,7 @@ import (
 	"tidepull/internal/base/plain"
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/machine"
+	"tidepull/internal/engine/poll"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/testkit/rude"
 	"tidepull/internal/testkit/sim"
@@ -94,7 +95,7 @@ func playRude(t *testing.T, source string, server rude.Server) *Snapshot {
 		t.Fatal(err)
 	}
 	stop := server.Serve(listening, func() { sim.Begin(listening) })
-	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: wire.Endpoint{Addr: to}, Host: "sim",
+	loop := engine.New(engine.Config{Trial: tr, Drivers: []poll.Driver{dialling}, To: wire.Endpoint{Addr: to}, Host: "sim",
 		Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
 		Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)

@@ -12,14 +12,15 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"runtime"
 	"slices"
 	"sync/atomic"
 	"time"
 
-	"tidepull/internal/base/mono"
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
+	"tidepull/internal/measure/account"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -31,6 +32,7 @@ import (
 type Options struct {
 	Trial    *trial.Trial
 	Portable bool // use the portable driver
+	Loops    int  // how many event loops serve the clients; 0: as many as the trial says
 	Log      *slog.Logger
 }
 
@@ -44,7 +46,6 @@ type Snapshot struct {
 	Total        *logbook.Window  // of all entries
 	Rooms        []string         // by number
 	Names        []string         // of the clients, by number
-	Start        mono.Time        // what the times of messages count from
 	Events       []logbook.Event
 	Sent, Got    []uint32 // by client: messages said, marked messages received
 	Reasons      map[string]int
@@ -77,7 +78,7 @@ const spareFiles = 64
 // A Run is a trial being carried out.
 type Run struct {
 	trial    *trial.Trial
-	loop     *engine.Loop
+	engine   *engine.Engine
 	snapshot atomic.Pointer[Snapshot]
 	stopped  atomic.Bool
 	cancel   context.CancelFunc
@@ -117,23 +118,44 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 	if o.Portable {
 		newDriver = poll.NewPortable
 	}
-	drv, err := newDriver()
-	if err != nil {
-		return nil, err
+	var drivers []poll.Driver
+	for range loops(o.Loops, t) {
+		drv, err := newDriver()
+		if err != nil {
+			for _, d := range drivers {
+				d.Close()
+			}
+			return nil, fmt.Errorf("making a driver: %w", err)
+		}
+		drivers = append(drivers, drv)
 	}
 	ctx, cancel := context.WithCancel(ctx)
-	r := &Run{trial: t, cancel: cancel, done: make(chan struct{}), log: o.Log, kernel: drv.KernelTimes()}
+	r := &Run{trial: t, cancel: cancel, done: make(chan struct{}), log: o.Log, kernel: drivers[0].KernelTimes()}
 	if r.log == nil {
 		r.log = slog.New(slog.DiscardHandler)
 	}
-	r.loop = engine.New(engine.Config{Trial: t, Driver: drv, To: to, Host: target.Host, Path: target.Path, Web: web,
+	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, To: to, Host: target.Host, Path: target.Path, Web: web,
 		WebHost: webHost, Run: runNumber()})
 	r.snapshot.Store(&Snapshot{Trial: t.Shown(), Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
 	r.log.Info("run starts", "trial", t.Name, "target", t.Hide(t.Target.Address), "clients", t.Clients())
 	failed := make(chan error, 1)
-	go func() { failed <- r.loop.Run(ctx) }()
+	go func() { failed <- r.engine.Run(ctx) }()
 	go r.collect(failed)
 	return r, nil
+}
+
+// loops is how many event loops serve a trial's clients: as many as are asked for, or
+// one for each core that the machine has beyond two, which are for the server and for
+// the account. No loop is without a client.
+func loops(asked int, t *trial.Trial) int {
+	n := asked
+	if n == 0 {
+		n = t.Loops
+	}
+	if n == 0 {
+		n = runtime.NumCPU() - 2
+	}
+	return max(1, min(n, t.Clients()))
 }
 
 func runNumber() uint32 {
@@ -181,7 +203,7 @@ func (r *Run) Snapshot() *Snapshot { return r.snapshot.Load() }
 // is kept.
 func (r *Run) Stop() {
 	r.stopped.Store(true)
-	r.loop.Stop()
+	r.engine.Stop()
 }
 
 // Abort ends the run at once.
@@ -205,7 +227,7 @@ func (r *Run) collect(failed <-chan error) {
 	defer r.cancel()
 	c := collector{base: machine.Resident(), total: &logbook.Window{}, clean: &logbook.Window{},
 		limits: Limits(r.trial)}
-	for report := range r.loop.Reports() {
+	for report := range r.engine.Reports() {
 		s, err := c.add(report)
 		if err != nil {
 			r.log.Error("a report could not be read", "error", err)
@@ -240,7 +262,7 @@ type collector struct {
 	limits   []trial.Limit
 }
 
-func (c *collector) add(r engine.Report) (*Snapshot, error) {
+func (c *collector) add(r account.Report) (*Snapshot, error) {
 	c.closed = append(c.closed, r.Closed...)
 	if err := c.coarsen(); err != nil {
 		return nil, err
@@ -261,7 +283,7 @@ func (c *collector) add(r engine.Report) (*Snapshot, error) {
 		}
 	}
 	return &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...), Total: total,
-		Rooms: r.Rooms, Names: r.Names, Start: r.Start, Events: slices.Clip(c.events), Lanes: slices.Clip(c.lanes),
+		Rooms: r.Rooms, Names: r.Names, Events: slices.Clip(c.events), Lanes: slices.Clip(c.lanes),
 		Bodies: slices.Clip(c.bodies), Sent: r.Sent, Got: r.Got,
 		Judgements: Judge(c.limits, total, clean),
 		Reasons:    maps.Clone(r.Reasons), Kept: r.Kept, Sampled: r.Sampled, Unkept: r.Unkept, Held: r.Held,

@@ -237,13 +237,14 @@ func TestEveryLossIsTrue(t *testing.T) {
 		t.Fatal(snap.Err)
 	}
 	truly := map[string]bool{} // message number and recipient
-	numbers := map[int64]string{}
+	numbers, received := map[int64]string{}, map[int64]int64{}
 	get(t, s, "/truth/messages", func(r *http.Response) error {
-		return eachLine(r, func(m board.Message) { numbers[m.N] = m.Mark })
+		return eachLine(r, func(m board.Message) { numbers[m.N], received[m.N] = m.Mark, m.Received })
 	})
+	late := (tr.Grace - 10*time.Millisecond).Microseconds() // on a busy machine a stand-in can be so late
 	get(t, s, "/truth/deliveries", func(r *http.Response) error {
 		return eachLine(r, func(d board.Delivery) {
-			if d.What == "lost" {
+			if d.What == "lost" || d.At-received[d.N] > late {
 				truly[numbers[d.N]+" "+d.To] = true
 			}
 		})

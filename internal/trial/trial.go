@@ -35,8 +35,12 @@ type Trial struct {
 	FinalChecks []FinalCheck
 	Secrets     []string // texts that must not be kept or shown
 	hider       *secret.Hider
+	Loops       int  // how many event loops serve the clients; 0: it is not said
 	ClosedLoop  bool // some repeat goes on as fast as answers come
 }
+
+// MaxLoops bounds Loops.
+const MaxLoops = 256
 
 // Clients is how many clients all crews have together.
 func (t *Trial) Clients() int {

@@ -21,6 +21,7 @@ func New() (Driver, error) { return NewEpoll() }
 // it.
 type epoll struct {
 	fd       int
+	waker    waker
 	listener int // -1 if it does not listen
 	conns    []conn
 	free     []int32 // ids of accepted connections that ended
@@ -63,6 +64,9 @@ type conn struct {
 // listenerID marks the listener's events.
 const listenerID = -1
 
+// wakerID marks the waker's events.
+const wakerID = -2
+
 // NewEpoll returns the Linux driver.
 func NewEpoll() (Driver, error) {
 	fd, err := unix.EpollCreate1(unix.EPOLL_CLOEXEC)
@@ -73,6 +77,10 @@ func NewEpoll() (Driver, error) {
 	p.iov.SetLen(readSize)
 	p.msg.Iov = &p.iov
 	p.msg.SetIovlen(1)
+	if err := p.waker.open(fd); err != nil {
+		unix.Close(fd)
+		return nil, err
+	}
 	return p, nil
 }
 
@@ -449,6 +457,10 @@ func (p *epoll) drain(n int, began mono.Time, h Handler) (err error) {
 				p.accept(h)
 				continue
 			}
+			if ev.Fd == wakerID {
+				p.waker.read()
+				continue
+			}
 			if c := p.open(ev.Fd); c != nil && c.generation == ev.Pad {
 				p.serve(ev.Fd, c, ev.Events)
 			}
@@ -698,5 +710,6 @@ func (p *epoll) Close() error {
 	if p.listener >= 0 {
 		unix.Close(p.listener)
 	}
+	p.waker.close()
 	return unix.Close(p.fd)
 }

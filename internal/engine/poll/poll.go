@@ -55,6 +55,9 @@ type Driver interface {
 	// handler what happened, and returns. One call handles a bounded number of
 	// events, so that the caller comes to its timers.
 	Wait(until mono.Time, h Handler) error
+	// Wake makes a Wait that blocks return soon, or the next one not block. Unlike the
+	// others it may be called from any goroutine, and after Close.
+	Wake()
 	// CaughtUp is the time up to which everything that arrived has been handed
 	// over. A caller that is behind must not take silence for an answer: what
 	// it waits for may be in the kernel already.

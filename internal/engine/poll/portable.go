@@ -29,6 +29,7 @@ type portable struct {
 	conns    []portableConn // owner
 	free     []int32        // owner
 	stop     chan struct{}
+	wake     chan struct{}
 	running  sync.WaitGroup
 	buffers  sync.Pool
 	timer    *time.Timer
@@ -69,7 +70,7 @@ const maxAhead = 128
 // NewPortable returns the driver that works on every system.
 func NewPortable() (Driver, error) {
 	p := &portable{dialer: net.Dialer{Timeout: 30 * time.Second}, events: make(chan happening, maxAhead),
-		stop: make(chan struct{}), timer: time.NewTimer(time.Hour)}
+		stop: make(chan struct{}), wake: make(chan struct{}, 1), timer: time.NewTimer(time.Hour)}
 	p.ctx, p.cancel = context.WithCancel(context.Background())
 	p.buffers.New = func() any { return new([readSize]byte) }
 	return p, nil
@@ -340,6 +341,10 @@ func (p *portable) Wait(until mono.Time, h Handler) error {
 		p.blocked += mono.Now().Sub(began)
 		woken = mono.Now()
 		p.handle(e, h)
+	case <-p.wake:
+		p.blocked += mono.Now().Sub(began)
+		p.caughtUp = began
+		return nil
 	case <-p.timer.C:
 		p.blocked += mono.Now().Sub(began)
 		p.caughtUp = began
@@ -358,6 +363,14 @@ func (p *portable) Wait(until mono.Time, h Handler) error {
 		}
 	}
 	return nil
+}
+
+// Wake implements Driver.
+func (p *portable) Wake() {
+	select {
+	case p.wake <- struct{}{}:
+	default:
+	}
 }
 
 func (p *portable) handle(e happening, h Handler) {

@@ -113,7 +113,7 @@ const (
 	maxKept     = 60_000  // records
 	maxBodies   = 2_000
 	perClient   = 200 // records of one client around one problem
-	maxFollowed = 16  // clients of whom everything is kept
+	MaxFollowed = 16  // clients of whom everything is kept
 	perFollowed = 2_000
 )
 
@@ -168,7 +168,7 @@ func New(reach time.Duration) *Recorder {
 
 // Follow has everything of a client kept, from now on and up to a bound.
 func (r *Recorder) Follow(c ledger.Client) {
-	if len(r.followed) < maxFollowed {
+	if len(r.followed) < MaxFollowed {
 		r.followed[c] = 0
 	}
 }
@@ -260,14 +260,13 @@ const heardBit = 1 << 62
 const NoMessage = heardBit
 
 // Heard holds what a message without a mark says, if its client is followed, and
-// returns the number that it is known by; 0 if nothing was held. hide takes
-// out what must not be kept.
-func (r *Recorder) Heard(c ledger.Client, text []byte, hide func([]byte) []byte) uint64 {
+// returns the number that it is known by; 0 if nothing was held.
+func (r *Recorder) Heard(c ledger.Client, text []byte) uint64 {
 	if own, followed := r.followed[c]; !followed || own >= perFollowed || len(text) == 0 {
 		return 0
 	}
 	r.heard++
-	r.Said(heardBit|r.heard, hide(text[:min(len(text), 2*MaxBody)]))
+	r.Said(heardBit|r.heard, text)
 	return heardBit | r.heard
 }
 

@@ -79,13 +79,16 @@ const EveryoneName = "(everyone)"
 
 // Config says how a Ledger judges.
 type Config struct {
-	Run    uint32        // the run's number, as it stands in the marks
-	Crews  int           // how many crews there are
-	Prompt time.Duration // a delivery later than this after its due time is late
-	Grace  time.Duration // how long after it was said a message may still arrive
-	Keep   int           // how many messages with something wrong are kept whole
-	Sample int           // how many good ones are kept as a sample
-	Order  Order         // what is promised
+	Run    uint32 // the run's number, as it stands in the marks
+	Crews  int    // how many crews there are
+	Shares int    // how many number their messages each by itself; 0: one
+	// Announcements says that there are any, which then have numbers of their own.
+	Announcements bool
+	Prompt        time.Duration // a delivery later than this after its due time is late
+	Grace         time.Duration // how long after it was said a message may still arrive
+	Keep          int           // how many messages with something wrong are kept whole
+	Sample        int           // how many good ones are kept as a sample
+	Order         Order         // what is promised
 	// Presence, if set, is called with each number of members that a client was
 	// given: at once if it cannot be right, and once the room has been quiet
 	// for Settle.
@@ -124,12 +127,10 @@ type Ledger struct {
 	numbers   bool                    // the server has said to somebody how many members a room has
 	restless  queue[unquiet]          // rooms whose numbers are to be judged once they are quiet, by time
 	returned  queue[unsettled]        // clients that are back from an absence, by time
-	settled   queue[remains]          // who got the messages that were settled last
-	settledBy int                     // words of memory that these take
+	streams   []stream                // of the shares, and of the ledger's own announcements
 
-	live    []*row // rows from number base on, a settled one is nil
-	head    int
-	base    uint64
+	live    queue[*row] // rows that are not settled, in the order in which they were opened
+	opened  uint64      // rows so far
 	free    []*row
 	spare   []*members
 	random  rand.PCG // which good messages are sampled repeats with the run's number
@@ -146,6 +147,8 @@ type Ledger struct {
 // New makes an empty ledger.
 func New(cfg Config) *Ledger {
 	l := &Ledger{cfg: cfg, named: map[string]Room{}, announced: map[announcement]uint64{}}
+	l.cfg.Shares = max(1, cfg.Shares)
+	l.streams = make([]stream, Streams(l.cfg.Shares, cfg.Announcements))
 	l.random.Seed(uint64(cfg.Run), 0)
 	l.Room(EveryoneName)
 	return l
@@ -205,20 +208,34 @@ type Say struct {
 	Due      mono.Time // when it should have been sent
 	Sent     mono.Time // when it was handed to the kernel
 	Sheet    *Sheet    // of the second of Due
+	Share    int       // whose client said it
 }
 
-// Next is the number that the next Say gets.
-func (l *Ledger) Next() uint64 { return l.base + uint64(len(l.live)-l.head) }
-
-// Say opens a row and returns the message's number.
+// Say opens a row and returns the message's number: see Number.
 func (l *Ledger) Say(s Say) uint64 {
-	number := l.Next()
+	which := s.Share
+	if !s.Kind.Said() {
+		which = len(l.streams) - 1
+	}
+	number := l.Next(which)
+	l.SayAs(number, s) // the next number is free
+	return number
+}
+
+// SayAs is Say for a message that has its number; false if that is taken, or far ahead
+// of the others.
+func (l *Ledger) SayAs(number uint64, s Say) bool {
 	r := l.newRow()
+	if from, place := l.streamOf(number); !from.open(place, r) {
+		l.free = append(l.free, r)
+		return false
+	}
 	if s.Audience == ToSender {
 		s.To = s.Sender
 	}
 	rm := &l.rooms[s.Room]
-	r.say, r.number, r.only, r.except = s, number, -1, -1
+	r.say, r.number, r.only, r.except, r.opened = s, number, -1, -1, l.opened
+	l.opened++
 	r.cell = s.Sheet.group(s.Room, s.Kind, l.cfg.Crews)
 	s.Sheet.live++
 	if s.Kind.Said() {
@@ -254,11 +271,11 @@ func (l *Ledger) Say(s Say) uint64 {
 			r.nth = zeroed(r.nth, len(rm.seats))
 		}
 	}
-	l.live = append(l.live, r)
+	l.live.push(r)
 	if !s.Kind.Said() {
 		l.announced[announcement{s.Room, s.Sender, s.Kind}] = number
 	}
-	return number
+	return true
 }
 
 func zeroed(s []uint32, n int) []uint32 {
@@ -296,7 +313,7 @@ type Verdict struct {
 // Arrive books an arrival.
 func (l *Ledger) Arrive(a Arrival) Verdict {
 	crew := int(l.seats[a.To].crew)
-	if a.Mark.Run != l.cfg.Run || a.Mark.Number >= l.Next() || int(a.Mark.Room) >= len(l.rooms) {
+	if a.Mark.Run != l.cfg.Run || !l.isKnown(a.Mark.Number) || int(a.Mark.Room) >= len(l.rooms) {
 		a.Sheet.Foreign++
 		return Verdict{Fate: Foreign, Sheet: a.Sheet}
 	}
@@ -415,15 +432,8 @@ func (l *Ledger) mayHave(r *row, slot int) bool {
 	return s.inside() || s.over >= r.say.Sent
 }
 
-func (l *Ledger) rowOf(number uint64) *row {
-	if number < l.base {
-		return nil
-	}
-	return l.live[l.head+int(number-l.base)]
-}
-
 // Open is the number of rows that are not settled.
-func (l *Ledger) Open() int { return len(l.live) - l.head }
+func (l *Ledger) Open() int { return l.live.len() }
 
 // NextSettlement is when the oldest open row is to be settled.
 func (l *Ledger) NextSettlement() mono.Time {
@@ -431,31 +441,24 @@ func (l *Ledger) NextSettlement() mono.Time {
 	if l.returned.len() > 0 {
 		quiet = min(quiet, l.returned.at(0).at.Add(l.cfg.Grace))
 	}
-	if l.head == len(l.live) {
+	if l.live.len() == 0 {
 		return quiet
 	}
-	return min(quiet, l.live[l.head].say.Sent.Add(l.cfg.Grace))
+	return min(quiet, (*l.live.at(0)).say.Sent.Add(l.cfg.Grace))
 }
 
 // Settle closes the rows whose grace time is over at now, the oldest first:
 // what is owed and has not come is lost, or excused.
 func (l *Ledger) Settle(now mono.Time) {
 	l.judgeQuiet(now)
-	for l.head < len(l.live) && l.live[l.head].say.Sent.Add(l.cfg.Grace) <= now {
-		r := l.live[l.head]
+	for l.live.len() > 0 && (*l.live.at(0)).say.Sent.Add(l.cfg.Grace) <= now {
+		r := *l.live.at(0)
 		l.settle(r)
 		l.remember(r)
-		l.live[l.head] = nil
-		l.head++
-		l.base++
+		l.live.pop()
 		l.free = append(l.free, r)
 	}
 	l.settleClaims(now)
-	if l.head > 64 && l.head > len(l.live)/2 {
-		n := copy(l.live, l.live[l.head:])
-		clear(l.live[n:])
-		l.live, l.head = l.live[:n], 0
-	}
 }
 
 func (l *Ledger) settle(r *row) {
@@ -494,10 +497,10 @@ func (l *Ledger) settle(r *row) {
 // oldest is when the oldest message that is not settled was sent; now if there is
 // none.
 func (l *Ledger) oldest(now mono.Time) mono.Time {
-	if l.head == len(l.live) {
+	if l.live.len() == 0 {
 		return now
 	}
-	return l.live[l.head].say.Sent
+	return (*l.live.at(0)).say.Sent
 }
 
 // disown gives back the membership that a row was owed to.
@@ -578,6 +581,7 @@ func (l *Ledger) spread(r *row) {
 type row struct {
 	say        Say
 	number     uint64
+	opened     uint64   // how many rows were opened before it
 	cell       int      // of the sheet: the first crew's
 	members    *members // who is owed it, shared; nil if it is for one alone
 	only       int32    // the slot that alone is owed it, or -1

@@ -95,7 +95,7 @@ func (l *Ledger) doubt(r *row, slot int, first uint64) {
 	at := r
 	if other := l.rowOf(first); other == nil {
 		return
-	} else if first < r.number {
+	} else if other.opened < r.opened {
 		at = other
 	}
 	at.doubted = append(at.doubted, doubt{int32(slot), first, r.number})

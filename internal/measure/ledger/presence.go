@@ -9,6 +9,7 @@ type Count struct {
 	Said  int // -1: none was
 	Least int // what it may be
 	Most  int
+	At    mono.Time
 	Final bool // the room has been quiet, so that the number must be right
 }
 
@@ -82,7 +83,7 @@ func (l *Ledger) MembersSaid(c Client, r Room, n int, at mono.Time) {
 	l.numbers = true
 	rm := &l.rooms[r]
 	rm.seats[slot].members = int32(min(max(n, 0), 1<<30))
-	count := Count{To: c, Room: r, Said: n, Least: rm.now.bits.Len(), Most: rm.count.inside}
+	count := Count{To: c, Room: r, Said: n, Least: rm.now.bits.Len(), Most: rm.count.inside, At: at}
 	oldest := at.Add(-l.cfg.Settle)
 	rm.count.lows, rm.count.highs = trim(rm.count.lows, oldest), trim(rm.count.highs, oldest)
 	if q := rm.count.lows; len(q) > 0 {
@@ -118,7 +119,8 @@ func (l *Ledger) judgeQuiet(now mono.Time) {
 		}
 		for slot := range rm.seats {
 			if s := &rm.seats[slot]; rm.now.bits.Has(slot) {
-				l.cfg.Presence(Count{To: s.client, Room: r, Said: int(s.members), Least: n, Most: n, Final: true})
+				l.cfg.Presence(Count{To: s.client, Room: r, Said: int(s.members), Least: n, Most: n,
+					At: first.at.Add(l.cfg.Settle), Final: true})
 			}
 		}
 	}

@@ -15,6 +15,9 @@ type Book struct {
 	pages  []*Page // by second, from the oldest that is not handed over
 	takes  int
 	judged int // pages below this second are complete but for settlements
+	// Hold is how many seconds that are over are held back, because they may yet be
+	// marked.
+	Hold int
 	// Close, if set, is called with each second when it is over, before it is
 	// judged.
 	Close func(*Page)
@@ -78,15 +81,23 @@ func (b *Book) Start() mono.Time { return b.start }
 // Take removes the oldest pages on which nothing more will be booked and
 // returns them as entries, and copies of the others beside them. With all set
 // it takes every page.
-func (b *Book) Take(all bool) (closed, open []*Entry) {
+func (b *Book) Take(all bool) (closed, open []*Entry) { return b.TakeClosed(all), b.Open() }
+
+// TakeClosed is the first half of Take.
+func (b *Book) TakeClosed(all bool) (closed []*Entry) {
 	for len(b.pages) > 0 {
 		p := b.pages[0]
-		if !all && (p.At >= b.judged || !p.settled()) {
+		if !all && (p.At >= b.judged-b.Hold || !p.settled()) {
 			break
 		}
 		closed = append(closed, p.Entry())
 		b.pages = b.pages[1:]
 	}
+	return closed
+}
+
+// Open is the second half of Take.
+func (b *Book) Open() (open []*Entry) {
 	b.takes++
 	for i, p := range b.pages {
 		// On pages that are over little happens any more: they are copied
@@ -97,5 +108,5 @@ func (b *Book) Take(all bool) (closed, open []*Entry) {
 		}
 		open = append(open, p.copied)
 	}
-	return closed, open
+	return open
 }

@@ -270,7 +270,7 @@ func (w *writer) second(e *logbook.Entry) {
 func (w *writer) message(m *ledger.Message, s *run.Snapshot, wrong bool) {
 	w.exec("INSERT OR REPLACE INTO message VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, m.Number, m.Kind.String(),
 		m.Audience, m.Room, m.Sender,
-		m.Due.Sub(s.Start).Nanoseconds(), m.Sent.Sub(s.Start).Nanoseconds(), m.Owed, m.Reached, m.Late, m.Lost, m.Odd,
+		int64(m.Due), int64(m.Sent), m.Owed, m.Reached, m.Late, m.Lost, m.Odd,
 		wrong)
 	for i, o := range m.Outcomes {
 		w.exec("INSERT OR REPLACE INTO outcome VALUES (?,?,?,?,?,?)", w.run, m.Number, i, o.Client, o.Fate.String(),

@@ -6,7 +6,9 @@ package sim
 
 import (
 	"errors"
+	"maps"
 	"net/netip"
+	"slices"
 	"time"
 
 	"tidepull/internal/base/mono"
@@ -14,20 +16,22 @@ import (
 	"tidepull/internal/wire"
 )
 
-// A Net joins one listening driver and one dialling driver. The two sides run
-// in goroutines of their own, of which only one is awake at any moment: they
-// hand the Net to each other in Wait.
+// A Net joins one listening driver and some dialling ones. The sides run in goroutines
+// of their own, of which only one is awake at any moment: they hand the Net to each
+// other in Wait. What happens at one instant comes to the listening side in an order
+// that does not depend on how many dialling sides there are.
 type Net struct {
 	latency time.Duration
 	join    time.Duration // what comes to a line between two multiples of it is handed over as one read; 0: each alone
 	now     mono.Time
-	sides   [2]*side // the listening one, the dialling one
+	sides   []*side // the listening one first
 }
 
-// A side is one of the two drivers.
+// A side is one of the drivers.
 type side struct {
 	net     *Net
-	other   *side
+	number  int // of the dialling side, from 0; -1: it listens
+	begun   bool
 	wake    chan struct{}
 	until   mono.Time // when it wants to be woken at the latest
 	inbox   []packet  // by time of arrival
@@ -42,6 +46,7 @@ type line struct {
 	peer   *line
 	side   *side
 	id     int32
+	order  int64 // of connections: the same for any number of dialling sides
 	holds  bool
 	held   []packet  // what came while it holds
 	readAt mono.Time // when it was last read
@@ -63,18 +68,45 @@ func New(latency time.Duration) (listening, dialling poll.Driver) {
 // NewJoining is New with a dialling side that is behind: it reads at the multiples
 // of join alone, and what came to a line in between has the time of the last of it.
 func NewJoining(latency, join time.Duration) (listening, dialling poll.Driver) {
-	n := &Net{latency: latency, join: join}
-	for i := range n.sides {
-		n.sides[i] = &side{net: n, wake: make(chan struct{}, 1), lines: map[int32]*line{}, until: mono.Never}
-	}
-	n.sides[0].other, n.sides[1].other = n.sides[1], n.sides[0]
-	return n.sides[0], n.sides[1]
+	l, d := NewShared(latency, join, 1)
+	return l, d[0]
 }
 
-func (s *side) CaughtUp() mono.Time    { return s.net.now }
-func (s *side) Now() mono.Time         { return s.net.now }
+// NewShared is NewJoining with several dialling sides. Side i of n has the clients i,
+// i+n, i+2n and so on of all clients, as its lines 0, 1, 2.
+func NewShared(latency, join time.Duration, n int) (listening poll.Driver, dialling []poll.Driver) {
+	net := &Net{latency: latency, join: join}
+	for i := range n + 1 {
+		s := &side{net: net, number: i - 1, wake: make(chan struct{}, 1), lines: map[int32]*line{}}
+		net.sides = append(net.sides, s)
+		if i > 0 {
+			dialling = append(dialling, s)
+		}
+	}
+	net.sides[1].begun = true
+	return net.sides[0], dialling
+}
+
+// begin waits until it is this side's turn for the first time. The first dialling side
+// begins.
+func (s *side) begin() {
+	if !s.begun {
+		<-s.wake
+		s.begun = true
+	}
+}
+
+func (s *side) CaughtUp() mono.Time    { return s.Now() }
 func (s *side) KernelTimes() bool      { return true }
-func (s *side) Blocked() time.Duration { return time.Duration(s.net.now) }
+func (s *side) Blocked() time.Duration { return time.Duration(s.Now()) }
+
+// Now implements poll.Driver. Before the side's first turn it is the start.
+func (s *side) Now() mono.Time {
+	if !s.begun {
+		return 0
+	}
+	return s.net.now
+}
 
 // Listen implements poll.Driver; there is only one address.
 func (s *side) Listen(at netip.AddrPort) (netip.AddrPort, error) {
@@ -84,23 +116,26 @@ func (s *side) Listen(at netip.AddrPort) (netip.AddrPort, error) {
 
 // Dial implements poll.Driver.
 func (s *side) Dial(id int32, _ wire.Endpoint) error {
-	if !s.other.listens || s.other.closed {
+	s.begin()
+	server := s.net.sides[0]
+	if !server.listens || server.closed {
 		return errors.New("sim: nobody listens")
 	}
-	near, far := &line{side: s, id: id}, &line{side: s.other, id: s.other.nextID}
-	s.other.nextID++
+	order := int64(id)*int64(len(s.net.sides)-1) + int64(s.number)
+	near, far := &line{side: s, id: id, order: order}, &line{side: server, order: order}
 	near.peer, far.peer = far, near
 	s.lines[id] = near
-	s.other.post(packet{at: s.net.now.Add(s.net.latency), to: far, what: 'a'})
+	server.post(packet{at: s.net.now.Add(s.net.latency), to: far, what: 'a'})
 	s.post(packet{at: s.net.now.Add(2 * s.net.latency), to: near, what: 'o'})
 	return nil
 }
 
-// post puts a packet into the inbox, which stays ordered by time: everything
-// takes equally long, but for the opening, which is the round trip.
+// post puts a packet into the inbox, which stays ordered by time, and for the listening
+// side by connection: everything takes equally long, but for the opening, which is the
+// round trip.
 func (s *side) post(p packet) {
 	i := len(s.inbox)
-	for i > 0 && s.inbox[i-1].at > p.at {
+	for i > 0 && (s.inbox[i-1].at > p.at || s.listens && s.inbox[i-1].at == p.at && s.inbox[i-1].to.order > p.to.order) {
 		i--
 	}
 	s.inbox = append(s.inbox, packet{})
@@ -124,6 +159,7 @@ func (s *side) Queued(id int32) (n int) {
 
 // Write implements poll.Driver.
 func (s *side) Write(id int32, b []byte) {
+	s.begin()
 	if l := s.lines[id]; l != nil && len(b) > 0 {
 		l.sent += len(b)
 		l.peer.side.post(packet{at: s.net.now.Add(s.net.latency), to: l.peer, what: 'd',
@@ -161,17 +197,16 @@ func (s *side) Hangup(id int32) {
 // FinishAndHangup implements poll.Driver.
 func (s *side) FinishAndHangup(id int32) { s.Hangup(id) }
 
+// Wake implements poll.Driver. It is for the side whose turn it is: everything else
+// stands still.
+func (s *side) Wake() { s.until = min(s.until, s.net.now) }
+
 // Wait implements poll.Driver: it hands over to whichever side has something
 // to do first, and moves the clock there.
 func (s *side) Wait(until mono.Time, h poll.Handler) error {
+	s.begin()
 	s.until = max(until, s.net.now)
-	for {
-		if s.other.closed || s.next() <= s.other.next() {
-			break
-		}
-		s.other.wake <- struct{}{}
-		<-s.wake
-	}
+	s.handOver()
 	s.net.now = max(s.net.now, s.next())
 	for n := 0; n < 256 && len(s.inbox) > 0 && s.readAt(s.inbox[0].at) <= s.net.now; n++ {
 		p := s.inbox[0]
@@ -180,6 +215,29 @@ func (s *side) Wait(until mono.Time, h poll.Handler) error {
 	}
 	s.until = mono.Never
 	return nil
+}
+
+// handOver lets the side go on that has something to do first, and comes back when that
+// is this one.
+func (s *side) handOver() {
+	for {
+		first := s.net.first()
+		if first == s || first == nil {
+			return
+		}
+		first.wake <- struct{}{}
+		<-s.wake
+	}
+}
+
+// first is the side that has something to do first.
+func (n *Net) first() (first *side) {
+	for _, s := range n.sides {
+		if !s.closed && (first == nil || s.next() < first.next()) {
+			first = s
+		}
+	}
+	return first
 }
 
 // next is when the side has something to do.
@@ -226,6 +284,8 @@ func (s *side) joined(p packet) (data []byte, came mono.Span) {
 func (s *side) handle(p packet, h poll.Handler) {
 	switch {
 	case p.what == 'a':
+		p.to.id = s.nextID
+		s.nextID++
 		s.lines[p.to.id] = p.to
 		h.Accepted(p.to.id)
 	case s.lines[p.to.id] != p.to: // hung up in the meantime
@@ -243,18 +303,19 @@ func (s *side) handle(p packet, h poll.Handler) {
 	}
 }
 
-// Begin blocks until it is this side's turn for the first time. The listening
-// side calls it before its loop; the dialling side begins.
-func Begin(d poll.Driver) { <-d.(*side).wake }
+// Begin blocks until it is a side's turn for the first time. What does not begin with a
+// Wait calls it.
+func Begin(d poll.Driver) { d.(*side).begin() }
 
 // Close implements poll.Driver.
 func (s *side) Close() error {
+	s.begin()
 	s.closed = true
-	for id := range s.lines {
+	for _, id := range slices.Sorted(maps.Keys(s.lines)) {
 		s.Hangup(id)
 	}
-	if !s.other.closed {
-		s.other.wake <- struct{}{}
+	if next := s.net.first(); next != nil {
+		next.wake <- struct{}{}
 	}
 	return nil
 }

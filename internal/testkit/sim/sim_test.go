@@ -11,6 +11,7 @@ import (
 
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/machine"
+	"tidepull/internal/measure/account"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/standin"
@@ -28,10 +29,11 @@ type played struct {
 	record  string // all of it
 	truth   board.Totals
 	reasons []string
-	last    engine.Report
+	last    account.Report
 	lanes   []lane.Record
 	trial   *trial.Trial
 	events  []logbook.Event
+	entries []*logbook.Entry
 }
 
 // play runs a trial against the stand-in in virtual time.
@@ -58,20 +60,24 @@ func playTrial(t *testing.T, tr *trial.Trial, cfg standin.Config, switches board
 // playBehind is playTrial with a tool that reads at the multiples of a time alone.
 func playBehind(t *testing.T, tr *trial.Trial, cfg standin.Config, switches board.Switches, join time.Duration) played {
 	t.Helper()
-	listening, dialling := sim.NewJoining(3*time.Millisecond, join)
+	return playShared(t, tr, cfg, switches, join, 1)
+}
+
+// playShared is playBehind with the clients in several shares.
+func playShared(t *testing.T, tr *trial.Trial, cfg standin.Config, switches board.Switches, join time.Duration,
+	shares int) played {
+	t.Helper()
+	listening, dialling := sim.NewShared(3*time.Millisecond, join, shares)
 	cfg.Switches = switches
 	server, err := standin.Listen(cfg, listening)
 	if err != nil {
 		t.Fatal(err)
 	}
-	go func() {
-		sim.Begin(listening)
-		server.Serve()
-	}()
+	go server.Serve()
 	to := netip.MustParseAddrPort("127.0.0.1:7411")
-	loop := engine.New(engine.Config{Trial: tr, Driver: dialling, To: wire.Endpoint{Addr: to}, Host: "sim",
+	loop := engine.New(engine.Config{Trial: tr, Drivers: dialling, To: wire.Endpoint{Addr: to}, Host: "sim",
 		Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
-		Use: func() (none machine.Use) { return }})
+		Encoded: shares > 1, Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
 	p := played{trial: tr}
@@ -91,6 +97,7 @@ func playBehind(t *testing.T, tr *trial.Trial, cfg standin.Config, switches boar
 	if p.window, err = logbook.Sum(entries, nil); err != nil {
 		t.Fatal(err)
 	}
+	p.entries = entries
 	for _, e := range entries {
 		// the rest is real time
 		e.Health = logbook.Health{ReadingLag: e.Health.ReadingLag, ScheduleLag: e.Health.ScheduleLag}

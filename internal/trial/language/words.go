@@ -83,6 +83,8 @@ var vocabulary = map[string]*blockWord{
 		{"seed", formNumber, false, "what all random choices follow from; 1 if it is not given"},
 		{"prompt", formDuration, false, `a delivery later than this is late; "1s" if it is not given`},
 		{"grace", formDuration, false, `a message may arrive this long after it was sent; "5s" if it is not given`},
+		{"loops", formNumber, false, "how many event loops serve the clients, each on a thread of its own; one for " +
+			"each core that the machine has beyond two if it is not given, and at least one"},
 	}},
 	"import": {label: "path", doc: "takes in the blocks of another file; what stands in this one goes before its " +
 		"trial, target and tide"},

@@ -306,7 +306,7 @@ func (m Model) messages(sc scene.Scene, key int) []row {
 			if m.concerns(sc, msg, key) && sc.Holds(msg.Due) {
 				text := good(sc, msg)
 				if msg.Problems() > 0 {
-					text = at(sc.Run, msg) + "  " + watch.Describe(sc.Palette, sc.Run, msg)
+					text = at(msg) + "  " + watch.Describe(sc.Palette, sc.Run, msg)
 				}
 				rows = append(rows, row{text, &place{what: message, key: int(msg.Number)}})
 			}
@@ -333,14 +333,14 @@ func (m Model) concerns(sc scene.Scene, msg *ledger.Message, key int) bool {
 	return false
 }
 
-func at(s *run.Snapshot, msg *ledger.Message) string { return clock(msg.Due.Sub(s.Start)) }
+func at(msg *ledger.Message) string { return clock(time.Duration(msg.Due)) }
 
 func clock(d time.Duration) string {
 	return fmt.Sprintf("%8s.%03d", units.Clock(d), d.Milliseconds()%1000)
 }
 
 func good(sc scene.Scene, msg *ledger.Message) string {
-	return fmt.Sprintf("%s  %s message %d by %s in %s, owed to %d: all have it", at(sc.Run, msg),
+	return fmt.Sprintf("%s  %s message %d by %s in %s, owed to %d: all have it", at(msg),
 		sc.Palette.Draw(look.Faint, "·"), msg.Number,
 		plain.Text(sc.Run.ClientName(msg.Sender), 30), plain.Text(sc.Run.Rooms[msg.Room], 30), msg.Owed)
 }
@@ -361,7 +361,7 @@ func messageHead(sc scene.Scene, msg *ledger.Message) []string {
 	return []string{
 		fmt.Sprintf("  a %s by %s in %s, due at %s, sent %s later", msg.Kind,
 			plain.Text(sc.Run.ClientName(msg.Sender), 30), plain.Text(sc.Run.Rooms[msg.Room], 30),
-			strings.TrimSpace(at(sc.Run, msg)), units.Duration(lag)),
+			strings.TrimSpace(at(msg)), units.Duration(lag)),
 		fmt.Sprintf("  owed to %d, of whom %d have it, %d of them late; lost at %d", msg.Owed, msg.Reached, msg.Late,
 			msg.Lost),
 		"",
@@ -429,8 +429,8 @@ func life(sc scene.Scene, id ledger.Client) []row {
 		msg := &sc.Run.Kept[i]
 		for _, o := range msg.Outcomes {
 			if o.Client == id {
-				text := fmt.Sprintf("%s  message %-8d %s", at(sc.Run, msg), msg.Number, outcome(sc, o))
-				moments = append(moments, moment{msg.Due.Sub(sc.Run.Start),
+				text := fmt.Sprintf("%s  message %-8d %s", at(msg), msg.Number, outcome(sc, o))
+				moments = append(moments, moment{time.Duration(msg.Due),
 					row{text, &place{what: message, key: int(msg.Number)}}})
 			}
 		}

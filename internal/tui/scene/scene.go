@@ -29,7 +29,7 @@ func (sc Scene) Holds(at mono.Time) bool {
 	if len(sc.Entries) == 0 {
 		return false
 	}
-	second := int(at.Sub(sc.Run.Start) / time.Second)
+	second := int(time.Duration(at) / time.Second)
 	return second >= sc.Entries[0].At && second <= sc.Entries[len(sc.Entries)-1].At
 }
 

@@ -1,0 +1,128 @@
+package client
+
+import (
+	"errors"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/trial"
+)
+
+// rel counts an instant from the start of the run.
+func (e *Env) rel(t mono.Time) mono.Time {
+	if t == mono.Never {
+		return t
+	}
+	return t - e.Book.Start()
+}
+
+// tell tells a fact. The facts of a share go forward in time.
+func (e *Env) tell(now mono.Time, f fact.Fact) {
+	e.told = max(e.told, e.rel(now))
+	f.At = e.told
+	e.Facts.Add(f)
+}
+
+func (e *Env) tellText(now mono.Time, f fact.Fact, text []byte) {
+	e.told = max(e.told, e.rel(now))
+	f.At = e.told
+	e.Facts.AddText(f, text)
+}
+
+// tellOf tells a fact that is about a client and a room and no more.
+func (e *Env) tellOf(c *Client, now mono.Time, k fact.Kind, room ledger.Room) {
+	e.tell(now, fact.Fact{Kind: k, Client: c.id, Room: room})
+}
+
+// CaughtUp tells that what came to the share until an instant is in the facts before.
+func (e *Env) CaughtUp(until mono.Time) {
+	e.Facts.Add(fact.Fact{Kind: fact.Caught, Client: fact.AfterAll, At: e.told, Time: e.rel(until)})
+}
+
+// note tells something that changes what others do.
+func (e *Env) note(c *Client, now mono.Time, k fact.NoteKind, which, by int32) {
+	e.Notes = append(e.Notes, fact.Note{At: e.rel(now), Kind: k, Client: c.id, Which: which, By: by})
+}
+
+// record tells something for the lanes alone.
+func (e *Env) record(c *Client, at mono.Time, what lane.Happening, number uint64, size int) {
+	e.tell(e.now, fact.Fact{Kind: fact.Records, Client: c.id, Peer: -1, Room: noRoom, What: uint8(what),
+		Number: number, Size: uint32(size), Time: e.rel(at)})
+}
+
+// listens tells of a message without a mark, if the client is followed: servers tell
+// everybody of everybody, and there is far too much of that.
+func (e *Env) listens(c *Client, at mono.Time, payload []byte) {
+	if e.followed[c.id] {
+		e.tellText(e.now, fact.Fact{Kind: fact.Listens, Client: c.id, Peer: -1, Room: noRoom, Time: e.rel(at),
+			Size: uint32(len(payload))}, e.shown(payload))
+	}
+}
+
+// quote tells what the message says that was accounted for last.
+func (e *Env) quote(c *Client) {
+	e.tellText(e.now, fact.Fact{Kind: fact.Quotes, Client: c.id, Room: noRoom,
+		Number: e.lastNumber()}, e.shown(e.body))
+}
+
+// lastNumber is that of the share's last message.
+func (e *Env) lastNumber() uint64 {
+	return ledger.Number(e.spoken-1, e.Share, Streams(e.Trial, e.Shares))
+}
+
+// Streams is how many number messages side by side in a run.
+func Streams(t *trial.Trial, shares int) int {
+	return ledger.Streams(max(1, shares), t.Dialect.Joined.When != nil || t.Dialect.Gone.When != nil)
+}
+
+// shown is what the lanes can show of a message, without secrets.
+func (e *Env) shown(b []byte) []byte {
+	b = e.Trial.HideBytes(b[:min(len(b), 2*lane.MaxBody)])
+	return b[:min(len(b), lane.MaxBody+1)] // one more says that it is cut
+}
+
+// trouble tells that something went wrong with a client.
+func (e *Env) trouble(c *Client, now mono.Time) {
+	e.tell(now, fact.Fact{Kind: fact.Troubles, Client: c.id, Peer: -1, Room: noRoom, Time: e.rel(now)})
+}
+
+// event tells that something happened in a client's life.
+func (e *Env) event(c *Client, now mono.Time, what logbook.EventKind, room ledger.Room, detail string) {
+	e.tellText(now, fact.Fact{Kind: fact.Happens, Client: c.id, Room: room, What: uint8(what)}, []byte(detail))
+}
+
+// check books that a check held or failed.
+func (e *Env) check(c *Client, now mono.Time, i int, held bool, why string) {
+	if i < 0 {
+		return
+	}
+	e.Book.Now().Check(i, held)
+	f := fact.Fact{Kind: fact.Checks, Client: c.id, Room: noRoom, Check: int16(i), Flags: fact.Good}
+	if held {
+		e.tell(now, f)
+		return
+	}
+	f.Flags = 0
+	e.tellText(now, f, []byte(e.countReason("check "+e.Trial.Checks[i].Name, errors.New(why))))
+}
+
+// followed is how many clients of each crew have all that happens to them kept.
+const followed = 3
+
+// Followed are the clients whose whole lanes are kept: the first of each crew, up to
+// the bound of the lanes.
+func Followed(t *trial.Trial) (all []ledger.Client) {
+	next := ledger.Client(0)
+	for _, c := range t.Crews {
+		for n := range min(followed, c.Clients) {
+			if len(all) < lane.MaxFollowed {
+				all = append(all, next+ledger.Client(n))
+			}
+		}
+		next += ledger.Client(c.Clients)
+	}
+	return all
+}

@@ -1,0 +1,140 @@
+package engine
+
+import (
+	"slices"
+
+	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/trial"
+)
+
+// A conductor knows what takes all shares to know: who waits at which barrier, and
+// whether the target can be reached at all. It lives with the first share; what it
+// hears and says are notes.
+type conductor struct {
+	trial    *trial.Trial
+	crews    []uint16                    // by client
+	first    []ledger.Client             // of each crew
+	expected []int                       // clients of each crew at its highest tide
+	ended    []int                       // clients of each crew that ended early
+	groups   map[int64]int               // the same, by crew and group
+	barriers []map[int32][]ledger.Client // who waits, by barrier, and then by whom it is among
+
+	opened  bool // some connection was
+	refused int
+	over    bool // it has been said that nothing can be reached
+}
+
+func newConductor(t *trial.Trial) *conductor {
+	c := &conductor{trial: t, ended: make([]int, len(t.Crews)), groups: map[int64]int{}}
+	for i, crew := range t.Crews {
+		c.first = append(c.first, ledger.Client(len(c.crews)))
+		c.expected = append(c.expected, t.TideOf(i).Most(crew.Clients))
+		for range crew.Clients {
+			c.crews = append(c.crews, uint16(i))
+		}
+	}
+	for range t.Barriers {
+		c.barriers = append(c.barriers, map[int32][]ledger.Client{})
+	}
+	return c
+}
+
+// giveUpAfter is how many refusals, before any connection was agreed on, mean that
+// the target cannot be reached.
+const giveUpAfter = 20
+
+// take takes a note, and appends to dst what follows from it.
+func (c *conductor) take(dst []fact.Note, n *fact.Note) []fact.Note {
+	switch n.Kind {
+	case fact.WaitsAt:
+		b, key := &c.trial.Barriers[n.Which], c.among(n.Client, &c.trial.Barriers[n.Which])
+		waiting := c.barriers[n.Which]
+		waiting[key] = append(waiting[key], n.Client)
+		return c.open(dst, n.Which, key, b, n.Client)
+	case fact.WaitsNot:
+		c.leave(n.Client)
+	case fact.Ended:
+		c.leave(n.Client)
+		crew := c.crews[n.Client]
+		c.ended[crew] += int(n.By)
+		c.groups[c.group(n.Client)] += int(n.By)
+		if n.By < 0 {
+			break
+		}
+		for i := range c.barriers {
+			b := &c.trial.Barriers[i]
+			dst = c.open(dst, int32(i), c.among(n.Client, b), b, n.Client)
+		}
+	case fact.ConnOpen:
+		c.opened = true
+	case fact.ConnsFail:
+		c.refused += int(n.By)
+		if !c.opened && !c.over && c.refused >= min(giveUpAfter, len(c.crews)) {
+			c.over = true
+			dst = append(dst, fact.Note{At: n.At, Kind: fact.CannotBe, Client: n.Client})
+		}
+	}
+	return dst
+}
+
+// place is a client's number in its crew.
+func (c *conductor) place(id ledger.Client) int32 { return id - c.first[c.crews[id]] }
+
+func (c *conductor) groupSize(crew uint16) int32 { return int32(max(1, c.trial.Crews[crew].Groups)) }
+
+func (c *conductor) group(id ledger.Client) int64 {
+	crew := c.crews[id]
+	return int64(crew)<<32 | int64(c.place(id)/c.groupSize(crew))
+}
+
+// among says with whom a client waits at a barrier: clients with the same number wait
+// for each other.
+func (c *conductor) among(id ledger.Client, b *trial.Barrier) int32 {
+	crew := c.crews[id]
+	switch b.Scope {
+	case trial.AmongCrew:
+		return int32(crew)
+	case trial.AmongGroup:
+		return int32(crew)<<20 | c.place(id)/c.groupSize(crew)
+	}
+	return 0
+}
+
+// open lets those who wait go on once all are there who can still come; like is one of
+// those who could.
+func (c *conductor) open(dst []fact.Note, barrier, key int32, b *trial.Barrier, like ledger.Client) []fact.Note {
+	need, crew := 0, c.crews[like]
+	switch b.Scope {
+	case trial.AmongAll:
+		for _, i := range b.Crews {
+			need += c.expected[i] - c.ended[i]
+		}
+	case trial.AmongCrew:
+		need = c.expected[crew] - c.ended[crew]
+	case trial.AmongGroup:
+		size := int(c.groupSize(crew))
+		group := int(c.place(like)) / size
+		need = min(c.trial.Crews[crew].Groups, c.trial.Crews[crew].Clients-group*size) - c.groups[c.group(like)]
+	}
+	waiting := c.barriers[barrier][key]
+	if len(waiting) == 0 || len(waiting) < need {
+		return dst
+	}
+	delete(c.barriers[barrier], key)
+	for _, id := range waiting {
+		dst = append(dst, fact.Note{Kind: fact.MayGo, Client: id, Which: barrier})
+	}
+	return dst
+}
+
+// leave takes a client away from where it waits.
+func (c *conductor) leave(id ledger.Client) {
+	for i := range c.barriers {
+		for key, waiting := range c.barriers[i] {
+			if at := slices.Index(waiting, id); at >= 0 {
+				c.barriers[i][key] = slices.Delete(waiting, at, at+1)
+			}
+		}
+	}
+}

@@ -1,0 +1,95 @@
+package engine
+
+import (
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
+)
+
+// takeNotes does what notes of others and of the share's own clients ask for, and passes
+// on what is for others. Letting one client go may lead to more.
+func (s *share) takeNotes(now mono.Time) {
+	s.read = s.mail.take(s.read)
+	for i := range s.read {
+		s.takeNote(&s.read[i], now)
+	}
+	for len(s.env.Notes) > 0 || len(s.answers) > 0 {
+		own, answers := s.env.Notes, s.answers
+		s.env.Notes, s.answers = nil, nil
+		for i := range own {
+			s.passOn(&own[i])
+		}
+		for i := range answers {
+			s.passOn(&answers[i])
+		}
+	}
+}
+
+// heed takes notes that have come before something else happens, which they may change.
+func (s *share) heed(now mono.Time) {
+	if s.mail.some.Load() {
+		s.takeNotes(now)
+	}
+}
+
+// passOn takes a note to whom it is for.
+func (s *share) passOn(n *fact.Note) {
+	all := s.engine.shares
+	switch n.Kind {
+	case fact.Turning, fact.Members:
+		for _, other := range all {
+			if other != s {
+				s.send(other, false, n)
+			}
+		}
+	case fact.MayGo:
+		to := all[int(n.Client)%len(all)]
+		if to == s {
+			s.takeNote(n, s.drv.Now())
+		} else {
+			s.send(to, true, n)
+		}
+	case fact.CannotBe:
+		for _, other := range all {
+			if other != s {
+				s.send(other, true, n)
+			}
+		}
+		s.takeNote(n, s.drv.Now())
+	default: // for the conductor
+		if s.conductor != nil {
+			s.takeNote(n, s.drv.Now())
+		} else {
+			s.send(all[0], true, n)
+		}
+	}
+}
+
+// send sends a note to another share.
+func (s *share) send(to *share, urgent bool, n *fact.Note) {
+	note := *n
+	if s.cfg.Encoded {
+		again, err := fact.ParseNotes(fact.AppendNotes(nil, []fact.Note{note}))
+		if err != nil {
+			s.failure = err
+			return
+		}
+		note = again[0]
+	}
+	to.mail.post(urgent, note)
+}
+
+// takeNote does what a note says.
+func (s *share) takeNote(n *fact.Note, now mono.Time) {
+	switch n.Kind {
+	case fact.Turning, fact.Members:
+		s.env.Heed(n)
+	case fact.MayGo:
+		i := s.local(n.Client)
+		s.clients[i].Go(s.env, now, n.Which)
+		s.after(i)
+	case fact.CannotBe:
+		s.failure = errNotReached
+	default:
+		s.answers = s.conductor.take(s.answers, n)
+	}
+}

@@ -1,0 +1,313 @@
+package engine
+
+import (
+	"context"
+	"runtime/debug"
+	"sync/atomic"
+	"time"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/client"
+	"tidepull/internal/engine/machine"
+	"tidepull/internal/engine/poll"
+	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/mark"
+	"tidepull/internal/trial"
+	"tidepull/internal/wire"
+	"tidepull/internal/wire/transport"
+)
+
+const (
+	reportEvery = 250 * time.Millisecond
+	lookAgain   = 2 * time.Millisecond
+)
+
+// A share owns some of a run's clients: client n belongs to share n modulo the number
+// of shares. All its fields belong to its goroutine, but for the channel, the mailbox
+// and stopped.
+type share struct {
+	cfg    *Config
+	engine *Engine
+	trial  *trial.Trial
+	number int
+	drv    poll.Driver
+	stop   chan struct{}
+	mail   mailbox
+
+	env       *client.Env
+	book      *logbook.Book
+	clients   []client.Client // by number divided by the number of shares
+	stride    int32           // how many clients the biggest share has
+	timers    *timers
+	basins    []basin
+	late      []ledger.Client // those that should have set out, and have not
+	grid      mono.Time       // the next instant at which the tide is looked at
+	start     mono.Time
+	stopped   atomic.Bool
+	conductor *conductor // nil but for the first share
+
+	turned    mono.Time        // when the last turn began
+	asleep    mono.Time        // until when it may have waited
+	endBy     mono.Time        // when all clients are cut off, come what may; 0: not set
+	stalled   time.Duration    // since measureSelf was last called
+	tainted   logbook.Overload // why seconds up to taintedTo say nothing of the server
+	taintedTo mono.Time
+
+	ticks       int // parts told so far
+	batch       fact.Batch
+	read        []fact.Note // that were in the mailbox
+	answers     []fact.Note // of the conductor
+	markedWait  time.Duration
+	markedAt    mono.Time
+	markedUse   machine.Use
+	markedPause time.Duration
+	gc          debug.GCStats
+	failure     error
+}
+
+func newShare(e *Engine, number int) *share {
+	s := &share{cfg: &e.cfg, engine: e, trial: e.cfg.Trial, number: number, drv: e.cfg.Drivers[number],
+		stop: make(chan struct{}, 1)}
+	s.mail.wake = s.drv.Wake
+	return s
+}
+
+func (s *share) setUp(start mono.Time, names *client.Names) {
+	t, shares := s.trial, len(s.engine.shares)
+	s.start = start
+	s.book = logbook.NewBook(s.start, len(t.Crews))
+	s.book.Close = s.measureSelf
+	s.book.Hold = int(t.Grace/time.Second) + 2 // a stall marks what was under way when it began
+	s.env = client.NewEnv(t, names, s.book)
+	s.env.Share, s.env.Shares = s.number, shares
+	s.env.Run, s.env.Main, s.env.Host, s.env.Path = s.cfg.Run, s.cfg.To, s.cfg.Host, s.cfg.Path
+	s.env.Side, s.env.Web = s.cfg.Web, s.cfg.WebHost
+	s.env.Queued = func(c ledger.Client) int { return s.drv.Queued(s.local(c)) }
+	s.env.Hindered = s.hindered
+	s.env.Epoch = mono.WallOffset()/1000 - mark.Epoch
+	s.stride = int32((t.Clients() + shares - 1) / shares)
+	s.clients = make([]client.Client, 0, s.stride)
+	if s.number == 0 {
+		s.conductor = newConductor(t)
+	}
+}
+
+// ready ends the set-up, once the clients are there.
+func (s *share) ready() {
+	s.timers = newTimers(len(s.clients))
+	s.basins = basins(s.trial)
+	s.grid = s.start
+	s.markedAt, s.markedWait, s.markedUse = s.start, s.drv.Blocked(), s.cfg.Use()
+	s.markedPause = s.gcPause()
+}
+
+// since is how long the run has gone on.
+func (s *share) since(now mono.Time) time.Duration { return now.Sub(s.start) }
+
+// local is where a client of the share stands in it.
+func (s *share) local(id ledger.Client) int32 { return id / int32(len(s.engine.shares)) }
+
+// mine reports whether a client is the share's.
+func (s *share) mine(id ledger.Client) bool { return int(id)%len(s.engine.shares) == s.number }
+
+// run carries out what the share has to do of the trial.
+func (s *share) run(ctx context.Context) error {
+	defer s.drv.Close()
+	for !s.over() {
+		now := s.drv.Now()
+		s.noticeStall(now)
+		s.book.Advance(now)
+		s.takeOrders(ctx)
+		s.takeNotes(now)
+		s.endInTime(now)
+		s.followTide(now)
+		s.fireTimers(now)
+		s.takeNotes(now)
+		s.hand(now)
+		s.turned, s.asleep = now, s.wake(now)
+		if err := s.drv.Wait(s.asleep, s); err != nil {
+			s.failure = err
+		}
+	}
+	s.finish()
+	return s.failure
+}
+
+func (s *share) takeOrders(ctx context.Context) {
+	select {
+	case <-s.stop:
+		s.stopped.Store(true)
+		s.endBy = s.drv.Now().Add(stopWithin)
+	case <-ctx.Done():
+		s.failure = ctx.Err()
+	default:
+	}
+}
+
+// hand hands over what was told, and four times a second what the share measured
+// itself. What is told later has a time from now on.
+func (s *share) hand(now mono.Time) {
+	s.env.CaughtUp(s.heardUpTo(now))
+	s.batch.Log, s.env.Facts = s.env.Facts, s.batch.Log
+	s.batch.UpTo, s.batch.Part = mono.Time(s.since(s.drv.Now())), nil
+	if ticks := int(s.since(now) / reportEvery); ticks >= s.ticks {
+		s.ticks = ticks + 1
+		s.batch.Part = s.part(now, ticks, false)
+	}
+	s.engine.hand(s.number, &s.batch)
+}
+
+// part is what the share measured itself.
+func (s *share) part(now mono.Time, tick int, all bool) *fact.Part {
+	s.gauge()
+	p := &fact.Part{Tick: tick, Reasons: s.env.Reasons.All()}
+	p.Closed, p.Open = s.book.Take(all)
+	return p
+}
+
+// finish hands over the last of what was told.
+func (s *share) finish() {
+	now := s.drv.Now()
+	s.book.Advance(now)
+	s.gauge()
+	s.measureSelf(s.book.Now())
+	s.book.Now().Judge()
+	s.env.CaughtUp(mono.Never)
+	s.batch = fact.Batch{Log: s.env.Facts, UpTo: mono.Time(s.since(now)), Ended: true,
+		Part: s.part(now, fact.LastTick, true)}
+	s.engine.hand(s.number, &s.batch)
+}
+
+func (s *share) fireTimers(now mono.Time) {
+	for {
+		i, when := s.timers.first()
+		if when > now {
+			return
+		}
+		c := &s.clients[i]
+		if c.AwaitsServer() && c.Next() > s.heardUpTo(now) {
+			s.timers.set(i, now.Add(lookAgain)) // the answer may be here, and not read yet
+			continue
+		}
+		c.Tick(s.env, s.drv.Now())
+		s.after(i)
+	}
+}
+
+// after does what a client asked for.
+func (s *share) after(i int32) {
+	c, e := &s.clients[i], s.env
+	for asked := true; asked; {
+		s.boundQueues(i)
+		var dial [transport.NumLines]*wire.Endpoint
+		for line := range e.IO.Lines {
+			if w := &e.IO.Lines[line]; w.Asks() {
+				s.serve(s.lineID(i, line), w)
+				dial[line] = w.Dial
+			}
+		}
+		e.IO.Clear()
+		asked = false
+		for line, to := range dial {
+			if to == nil {
+				continue
+			}
+			if err := s.drv.Dial(s.lineID(i, line), *to); err != nil {
+				c.Broke(e, line, s.drv.Now(), err)
+				asked = e.IO.Asks() // a failed attempt may have led to the next
+			}
+		}
+	}
+	s.timers.set(i, c.Next())
+}
+
+// serve does what is asked for of one line, but for dialling.
+func (s *share) serve(id int32, w *transport.Line) {
+	if len(w.Out) > 0 {
+		s.drv.Write(id, w.Out)
+	}
+	if w.Hangup {
+		s.drv.FinishAndHangup(id)
+	}
+	if w.Hold || w.Resume {
+		s.drv.Hold(id, w.Hold)
+	}
+}
+
+// Accepted does not happen: a share does not listen.
+func (s *share) Accepted(int32) {}
+
+// lineID is the driver's number for a line of a client.
+func (s *share) lineID(i int32, line int) int32 { return i + int32(line)*s.stride }
+
+// lineOf is the opposite of lineID.
+func (s *share) lineOf(id int32) (i int32, line int) { return id % s.stride, int(id / s.stride) }
+
+// Opened implements poll.Handler.
+func (s *share) Opened(id int32) {
+	i, line := s.lineOf(id)
+	now := s.drv.Now()
+	s.heed(now)
+	s.clients[i].Connected(s.env, line, now)
+	s.after(i)
+}
+
+// Data implements poll.Handler.
+func (s *share) Data(id int32, b []byte, came mono.Span) {
+	now := s.drv.Now()
+	s.book.Advance(now)
+	s.heed(now)
+	i, line := s.lineOf(id)
+	s.clients[i].Data(s.env, line, b, came, now)
+	s.after(i)
+}
+
+// Broke implements poll.Handler.
+func (s *share) Broke(id int32, err error) {
+	now := s.drv.Now()
+	s.heed(now)
+	i, line := s.lineOf(id)
+	s.clients[i].Broke(s.env, line, now, err)
+	s.after(i)
+}
+
+// wake is when the share must act even if nothing arrives.
+func (s *share) wake(now mono.Time) mono.Time {
+	_, until := s.timers.first()
+	until = min(until, s.start.Add(time.Duration(s.ticks)*reportEvery))
+	if !s.stopped.Load() && s.since(now) <= s.trial.Length() {
+		until = min(until, s.grid)
+	}
+	return until
+}
+
+// over reports whether the tide is over and all clients have ended.
+func (s *share) over() bool {
+	if s.failure != nil {
+		return true
+	}
+	if !s.stopped.Load() && s.since(s.drv.Now()) <= s.trial.Length() {
+		return false
+	}
+	for i := range s.clients {
+		if !s.clients[i].Idle() {
+			return false
+		}
+	}
+	return len(s.late) == 0
+}
+
+func (s *share) gauge() {
+	g := &s.book.Now().Gauges
+	*g = logbook.Gauges{}
+	for i := range s.clients {
+		if c := &s.clients[i]; !c.Idle() {
+			g.Out++
+			if c.Open() {
+				g.Open++
+			}
+		}
+	}
+}

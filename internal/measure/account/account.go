@@ -1,0 +1,255 @@
+// Package account keeps the account of a run: it takes the facts that the shares of
+// its clients tell (package fact), in the order of time, to the ledger, to the pages
+// of the seconds, and to the lanes.
+//
+// The account is one, however many shares there are: every figure comes out of one
+// sequence of facts, which is the same for any number of shares. What goes on at one
+// instant is put into the order of the clients.
+//
+//	shares ──fact.Batch──> Account ──Report──> run
+//
+// With one share it works on the share's own thread; with several it has its own, so
+// that keeping the books delays nobody who reads. An Account has one owner and reads no
+// clock. Its times count from the start of the run.
+package account
+
+import (
+	"time"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/trial"
+)
+
+// Config says what an Account is of.
+type Config struct {
+	Trial  *trial.Trial
+	Run    uint32   // as it stands in the marks
+	Shares int      // how many tell facts
+	Names  []string // of the clients, by number; to be shown
+	// Sharers gives all clients that have the name of one, if there are several.
+	Sharers func(ledger.Client) []ledger.Client
+	// Followed are the clients of whom everything is kept.
+	Followed []ledger.Client
+	// Close, if set, is called with each second when it is over.
+	Close func(*logbook.Page)
+}
+
+const (
+	keepWrong = 1000 // messages with something wrong that are kept whole
+	keepGood  = 200  // of the good ones
+)
+
+// An Account is that of one run.
+type Account struct {
+	cfg    Config
+	trial  *trial.Trial
+	ledger *ledger.Ledger
+	book   *logbook.Book
+	lanes  *lane.Recorder
+	shares []share
+	now    mono.Time // of the fact at hand
+	caught mono.Time // the least of the shares'
+	end    mono.Time // when the last share ended
+	close  mono.Time // when seconds are closed next
+	failed error
+	crews  []uint16 // by client
+
+	reasons   logbook.Reasons
+	events    []logbook.Event // since the last report
+	recorded  int             // events so far
+	sent, got []uint32        // by client
+	slow      map[ledger.Client]bool
+	history   map[ledger.Client]*history
+	rumours   []rumour         // announcements that may yet prove true, by time
+	ticks     int              // of the last report
+	closed    []*logbook.Entry // seconds that are over here, and perhaps not for the shares
+}
+
+// A share is what is known of one.
+type share struct {
+	log    fact.Log // facts that wait for those of others
+	next   int      // the first of them that is not worked through
+	sorted int      // up to here they are in order
+	upTo   mono.Time
+	caught mono.Time     // silence up to here is an answer
+	rooms  []ledger.Room // the ledger's numbers, by the share's own
+	part   fact.Part     // the last; Closed are those that are not reported yet
+}
+
+// New makes the account of a run that begins.
+func New(cfg Config) *Account {
+	t := cfg.Trial
+	a := &Account{cfg: cfg, trial: t, book: logbook.NewBook(0, len(t.Crews)), shares: make([]share, cfg.Shares),
+		lanes: lane.New(t.Grace + 4*time.Second), slow: map[ledger.Client]bool{}, ticks: -1,
+		history: map[ledger.Client]*history{}, sent: make([]uint32, t.Clients()), got: make([]uint32, t.Clients())}
+	a.book.Close = cfg.Close
+	c := ledger.Config{Run: cfg.Run, Crews: len(t.Crews), Shares: cfg.Shares,
+		Announcements: t.Dialect.Joined.When != nil || t.Dialect.Gone.When != nil, Prompt: t.Prompt, Grace: t.Grace,
+		Keep: keepWrong, Sample: keepGood, Order: t.Target.Order,
+		Spread: func(s ledger.Spread) { a.book.Of(s.Sheet).Spread(s) }, Lost: a.lost, Disagreed: a.disagreed}
+	if t.Dialect.Presence.When != nil {
+		c.Settle, c.Presence = t.Dialect.Presence.Within, a.counted
+	}
+	a.ledger = ledger.New(c)
+	a.ledger.Expect(t.Clients())
+	for crew := range t.Crews {
+		for range t.Crews[crew].Clients {
+			a.ledger.AddClient(uint16(crew))
+			a.crews = append(a.crews, uint16(crew))
+		}
+	}
+	for i := range a.shares {
+		a.shares[i].part.Tick = -1
+		a.shares[i].rooms = []ledger.Room{ledger.Everyone}
+	}
+	for _, c := range cfg.Followed {
+		a.lanes.Follow(c)
+	}
+	return a
+}
+
+// Take takes what a share has to tell; the batch's log is empty afterwards. Nothing is
+// worked through before Work.
+func (a *Account) Take(from int, b *fact.Batch) {
+	s := &a.shares[from]
+	if s.next > 0 {
+		s.log.Drop(s.next)
+		s.sorted, s.next = s.sorted-s.next, 0
+	}
+	if len(s.log.Facts) == 0 {
+		s.log, b.Log = b.Log, s.log
+		s.sorted = 0
+	} else {
+		s.log.Append(&b.Log)
+	}
+	b.Log.Clear()
+	if s.upTo = b.UpTo; b.Ended {
+		a.end, s.upTo = max(a.end, b.UpTo), mono.Never
+	}
+	if b.Part != nil {
+		closed := append(s.part.Closed, b.Part.Closed...)
+		s.part = *b.Part
+		s.part.Closed = closed
+	}
+}
+
+// Work works through all facts that are told, in the order of time, up to the instant
+// from which on some share may still have others to tell. An error says that facts are
+// missing or make no sense.
+func (a *Account) Work() error {
+	horizon := mono.Never
+	for i := range a.shares {
+		horizon = min(horizon, a.shares[i].upTo)
+	}
+	for {
+		first, second := a.heads(horizon)
+		if first == nil {
+			break
+		}
+		a.workThrough(first, horizon, second)
+	}
+	if horizon == mono.Never {
+		a.moveTo(a.end)
+		a.settle(mono.Never - 1)
+		a.lanes.Settle(1 << 62)
+		return a.failed
+	}
+	a.moveTo(horizon)
+	a.lanes.Settle(time.Duration(a.now))
+	return a.failed
+}
+
+// heads gives the share whose facts come next, and the one whose come after it; nil if
+// there are none before the horizon.
+func (a *Account) heads(horizon mono.Time) (first, second *share) {
+	for i := range a.shares {
+		s := &a.shares[i]
+		switch f := s.head(horizon); {
+		case f == nil:
+		case first == nil:
+			first = s
+		case before(f, first.head(horizon)):
+			first, second = s, first
+		case second == nil || before(f, second.head(horizon)):
+			second = s
+		}
+	}
+	return first, second
+}
+
+// before is the order in which the facts of different shares are worked through.
+func before(f, g *fact.Fact) bool { return f.At < g.At || f.At == g.At && f.Client < g.Client }
+
+// head is the share's next fact before the horizon, or nil.
+func (s *share) head(horizon mono.Time) *fact.Fact {
+	if s.next == len(s.log.Facts) || s.log.Facts[s.next].At >= horizon {
+		return nil
+	}
+	if s.next >= s.sorted {
+		s.sorted = s.log.SortEqual(s.next) // no more of this instant can come
+	}
+	return &s.log.Facts[s.next]
+}
+
+// workThrough works through a share's facts as long as they come before those of the
+// others.
+func (a *Account) workThrough(s *share, horizon mono.Time, others *share) {
+	var other *fact.Fact
+	if others != nil {
+		other = others.head(horizon)
+	}
+	for f := s.head(horizon); f != nil; f = s.head(horizon) {
+		if f.Kind == fact.Caught {
+			s.caught = f.Time
+			a.caught = mono.Never
+			for i := range a.shares {
+				a.caught = min(a.caught, a.shares[i].caught)
+			}
+		} else {
+			a.moveTo(f.At)
+			a.apply(s, f)
+		}
+		s.next++
+		if next := s.head(horizon); other != nil && next != nil && !before(next, other) {
+			return
+		}
+	}
+}
+
+// moveTo moves the account's time, and settles what is due by then. Seconds are closed at
+// instants that do not depend on how far the shares were worked through at once.
+func (a *Account) moveTo(t mono.Time) {
+	for t >= a.close {
+		a.stepTo(a.close)
+		g := &a.book.Now().Gauges
+		*g = logbook.Gauges{Planned: a.trial.Planned(time.Duration(a.now))}
+		for i := 1; i < a.ledger.Rooms(); i++ {
+			g.Entered += a.ledger.Members(ledger.Room(i))
+		}
+		a.closed = append(a.closed, a.book.TakeClosed(false)...)
+		a.close = a.close.Add(closeEvery)
+	}
+	a.stepTo(t)
+}
+
+const closeEvery = 250 * time.Millisecond
+
+func (a *Account) stepTo(t mono.Time) {
+	if t > a.now {
+		a.now = t
+		a.book.Advance(t)
+	}
+	if to := min(t, a.caught); to >= a.ledger.NextSettlement() || len(a.rumours) > 0 {
+		a.settle(to)
+	}
+}
+
+// settle judges what silence says up to an instant.
+func (a *Account) settle(to mono.Time) {
+	a.ledger.Settle(to)
+	a.settleRumours(to)
+}

@@ -1,0 +1,213 @@
+package account
+
+import (
+	"fmt"
+	"time"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/mark"
+)
+
+const noRoom ledger.Room = -1
+
+// apply takes one fact to where it belongs.
+func (a *Account) apply(s *share, f *fact.Fact) {
+	l := a.ledger
+	if int(f.Client) >= len(a.crews) {
+		return // nobody's
+	}
+	switch f.Kind {
+	case fact.NamesRoom:
+		s.rooms = append(s.rooms, l.RoomBytes(s.log.TextOf(f)))
+	case fact.Asks:
+		l.Ask(f.Client, s.room(f), f.At)
+	case fact.Enters:
+		l.Enter(f.Client, s.room(f), f.At)
+	case fact.Quits:
+		l.Quit(f.Client, s.room(f), f.At)
+	case fact.IsOut:
+		l.Left(f.Client, s.room(f), f.At)
+	case fact.Closes:
+		l.Cease(f.Client, f.At)
+	case fact.IsGone:
+		l.Break(f.Client, f.At)
+	case fact.ReadsSlowly:
+		a.slow[f.Client] = true
+		l.Slow(f.Client, true, f.At)
+	case fact.ReadsOn:
+		delete(a.slow, f.Client)
+		l.Slow(f.Client, false, f.Time)
+	case fact.Says:
+		a.says(s, f)
+	case fact.Gets:
+		a.gets(f)
+	case fact.Announces:
+		a.announce(f.Client, ledger.Kind(f.What), s.room(f), f.At)
+	case fact.Withdraws:
+		if number, open := l.Announced(ledger.Joined, s.room(f), f.Client); open {
+			l.Cancel(number)
+		}
+	case fact.Goes:
+		l.Inside(f.Client, func(r ledger.Room) {
+			if r != ledger.Everyone {
+				l.Quit(f.Client, r, f.At)
+				a.announce(f.Client, ledger.Gone, r, f.At)
+			}
+		})
+	case fact.Hears:
+		if room, ok := a.roomOf(s, f); ok {
+			a.hears(f, room)
+		}
+	case fact.HearsMembers:
+		if room, ok := a.roomOf(s, f); ok {
+			l.MembersSaid(f.Client, room, int(int64(f.Number)), f.Time)
+		}
+	case fact.WantsHistory:
+		a.history[f.Client] = &history{least: min(int(f.Number), l.Spoken(s.room(f)))}
+	case fact.HasHistory:
+		a.hasHistory(f)
+	case fact.JudgesHistory:
+		a.judgesHistory(f, string(s.log.TextOf(f)))
+	case fact.Checks:
+		a.checked(f.Client, noRoom, int(f.Check), f.Is(fact.Good), string(s.log.TextOf(f)), f.At)
+	case fact.Happens:
+		a.happens(f.Client, s.room(f), logbook.EventKind(f.What), string(s.log.TextOf(f)), f.At)
+	case fact.Records:
+		a.lanes.Add(lane.Record{At: time.Duration(f.Time), What: lane.Happening(f.What), Number: f.Number, Client: f.Client,
+			Peer: f.Peer, Room: s.room(f), Size: f.Size})
+	case fact.Quotes:
+		a.lanes.Said(f.Number, s.log.TextOf(f))
+	case fact.Listens:
+		a.lanes.Add(lane.Record{At: time.Duration(f.Time), What: lane.Heard, Client: f.Client, Peer: -1, Room: noRoom,
+			Size: f.Size, Number: a.lanes.Heard(f.Client, s.log.TextOf(f))})
+	case fact.Troubles:
+		a.lanes.Problem(time.Duration(f.Time), 0, false, f.Client, f.Peer)
+	}
+}
+
+// room gives the ledger's number of a fact's room.
+func (s *share) room(f *fact.Fact) ledger.Room {
+	if f.Room < 0 || int(f.Room) >= len(s.rooms) {
+		return noRoom
+	}
+	return s.rooms[f.Room]
+}
+
+// roomOf is room for a fact that may name a room which its share does not know.
+func (a *Account) roomOf(s *share, f *fact.Fact) (ledger.Room, bool) {
+	if f.Room < 0 {
+		return a.ledger.RoomNamed(s.log.TextOf(f))
+	}
+	r := s.room(f)
+	return r, r != noRoom
+}
+
+// says opens a message's row.
+func (a *Account) says(from *share, f *fact.Fact) {
+	page := a.book.At(f.Time)
+	page.ScheduleLag.Record(f.At.Sub(f.Time))
+	if f.At.Sub(f.Time) > logbook.MaxScheduleLag {
+		page = page.Own() // its latency is the tool's
+	}
+	say := ledger.Say{Audience: ledger.Audience(f.What), Room: from.room(f), Sender: f.Client, Sum: f.Sum,
+		Apart: f.Is(fact.Apart), Due: f.Time, Sent: f.At, Sheet: &page.Sheet}
+	rec := lane.Record{At: time.Duration(f.At), What: lane.Said, Client: f.Client, Peer: -1, Room: say.Room}
+	if f.Is(fact.Told) {
+		say.Kind, say.To, say.Also = ledger.Whisper, f.Peer, a.cfg.Sharers(f.Peer)
+		rec.Kind, rec.Peer = say.Kind, say.To
+	}
+	if rec.Number = f.Number; !a.ledger.SayAs(f.Number, say) {
+		if a.failed == nil {
+			a.failed = fmt.Errorf("account: message %d was told of twice, or others before it were not", f.Number)
+		}
+		return
+	}
+	a.sent[f.Client]++
+	a.book.Now().Counts.Sent++
+	a.lanes.Add(rec)
+}
+
+// gets books that a marked message came.
+func (a *Account) gets(f *fact.Fact) {
+	// The number of the room is the one that its sender's share has given to it.
+	room := noRoom
+	if from := a.ledger.StreamOf(f.Number); from < len(a.shares) {
+		room = a.shares[from].room(f)
+	}
+	m := mark.Mark{Run: a.cfg.Run, Room: uint32(room), Sender: uint32(f.Peer), Number: f.Number}
+	if f.Is(fact.Foreign) || room == noRoom {
+		m.Run++
+	}
+	a.got[f.Client]++
+	a.arrival(ledger.Arrival{To: f.Client, Mark: m, At: f.Time, Since: f.Since, Past: f.Is(fact.History), Sum: f.Sum,
+		Sheet: &a.book.Now().Sheet}, int(f.Size))
+}
+
+// arrival books that a marked message, or an announcement, came to a client.
+func (a *Account) arrival(in ledger.Arrival, size int) {
+	v := a.ledger.Arrive(in)
+	page := a.book.Second(v.Sheet.Second)
+	page.Counts.Marked++
+	if (v.Fate == ledger.Delivered || v.Fate == ledger.Late) && v.Kind.Said() {
+		if v.Own {
+			page.Counts.Piled++
+		} else {
+			a.book.Of(v.Sheet).Delivery(a.crews[in.To], v.Owed, v.Latency, v.Least)
+		}
+	}
+	rec := lane.Record{What: lane.Got, Number: in.Mark.Number, Peer: int32(in.Mark.Sender), Room: int32(in.Mark.Room),
+		Fate: v.Fate, Kind: v.Kind, Size: uint32(size), Took: v.Latency}
+	if v.Fate == ledger.Foreign {
+		rec.What, rec.Peer, rec.Room, rec.Number = lane.Heard, -1, noRoom, 0
+	}
+	rec.At, rec.Client = time.Duration(in.At), in.To
+	a.lanes.Add(rec)
+	if rec.Odd() {
+		a.lanes.Problem(rec.At, in.Mark.Number, true, in.To, rec.Peer)
+	}
+	for i, has := range v.Defects {
+		if has {
+			rec.Fate = ledger.Reordered + ledger.Fate(i)
+			a.lanes.Add(rec)
+			a.lanes.Problem(rec.At, in.Mark.Number, true, in.To, rec.Peer)
+		}
+	}
+}
+
+// lost keeps for the lanes that a message has not come to a client.
+func (a *Account) lost(number uint64, s ledger.Say, to ledger.Client) {
+	at := time.Duration(s.Sent)
+	a.lanes.Lost(lane.Record{At: at, Number: number, Client: to, Peer: s.Sender, Room: s.Room, Kind: s.Kind})
+	a.lanes.Problem(at, number, s.Kind.Said(), to, s.Sender)
+}
+
+// disagreed keeps for the lanes that a message came to a client in another order than
+// to others.
+func (a *Account) disagreed(number uint64, s ledger.Say, to ledger.Client) {
+	at := time.Duration(s.Sent)
+	a.lanes.Add(lane.Record{At: at, What: lane.Got, Number: number, Client: to, Peer: s.Sender, Room: s.Room,
+		Kind: s.Kind, Fate: ledger.Disagreed})
+	a.lanes.Problem(at, number, true, to, s.Sender)
+}
+
+// happens books that something happened in a client's life.
+func (a *Account) happens(c ledger.Client, room ledger.Room, what logbook.EventKind, detail string, at mono.Time) {
+	if l, ok := laneOf[what]; ok {
+		a.lanes.Add(lane.Record{At: time.Duration(at), What: l, Client: c, Peer: -1, Room: room})
+	}
+	if a.recorded < logbook.MaxEvents {
+		a.recorded++
+		a.events = append(a.events, logbook.Event{At: time.Duration(at), Client: c, Room: room, What: what, Detail: detail})
+	}
+}
+
+// laneOf says what an event is in a lane.
+var laneOf = map[logbook.EventKind]lane.Happening{
+	logbook.SetOut: lane.SetOut, logbook.Opened: lane.Opened, logbook.Entered: lane.Entered, logbook.Left: lane.Left,
+	logbook.Closed: lane.Closed, logbook.Evicted: lane.Closed, logbook.Hindered: lane.Refused,
+	logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,
+}

@@ -1,0 +1,80 @@
+package account
+
+import (
+	"fmt"
+	"time"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+)
+
+// checked books for events and lanes that a check held or failed.
+func (a *Account) checked(c ledger.Client, room ledger.Room, i int, held bool, why string, at mono.Time) {
+	what := lane.Held
+	if !held {
+		what = lane.Failed
+		a.happens(c, room, logbook.Failed, why, at)
+		a.lanes.Problem(time.Duration(at), 0, false, c)
+	}
+	a.lanes.Add(lane.Record{At: time.Duration(at), What: what, Number: uint64(i), Client: c, Peer: -1, Room: room})
+}
+
+// check is checked for a check that is made here, and counts it.
+func (a *Account) check(c ledger.Client, room ledger.Room, i int, held bool, why, reason string, at mono.Time) {
+	a.book.At(at).Check(i, held)
+	if !held {
+		a.reasons.Count(a.trial.Hide("check "+a.trial.Checks[i].Name+": "+reason), 1)
+	}
+	a.checked(c, room, i, held, a.trial.Hide(why), at)
+}
+
+// counted judges a number of members that the server said to a client.
+func (a *Account) counted(n ledger.Count) {
+	i := a.trial.Dialect.Presence.Check
+	if a.slow[n.To] {
+		return // it may not have read the latest yet
+	}
+	if n.Right() && !n.Final {
+		a.book.At(n.At).Check(i, true)
+		return
+	}
+	name := a.ledger.RoomName(n.Room)
+	why := ""
+	switch {
+	case n.Right():
+	case n.Said < 0:
+		why = fmt.Sprintf("the server said no number of members of %s, there were %d", name, n.Most)
+	case n.Least != n.Most:
+		why = fmt.Sprintf("the server said %d members of %s, there were %d to %d", n.Said, name, n.Least, n.Most)
+	default:
+		why = fmt.Sprintf("the server said %d members of %s, there were %d", n.Said, name, n.Most)
+	}
+	a.check(n.To, n.Room, i, n.Right(), why, "a wrong number of members", n.At)
+}
+
+// A history is what is known of the one that a client asked for.
+type history struct {
+	least int // what must come: what was surely said there before
+	short bool
+}
+
+// hasHistory judges how long a history is.
+func (a *Account) hasHistory(f *fact.Fact) {
+	if h := a.history[f.Client]; h != nil && int(f.Number) < h.least {
+		h.short = true
+		const why = "it is shorter than promised"
+		a.check(f.Client, noRoom, int(f.Check), false, why, why, f.At)
+	}
+}
+
+// judgesHistory books what else is right or wrong with a history, if it is long enough.
+func (a *Account) judgesHistory(f *fact.Fact, why string) {
+	h := a.history[f.Client]
+	delete(a.history, f.Client)
+	if h == nil || !h.short {
+		a.check(f.Client, noRoom, int(f.Check), f.Is(fact.Good), why, why, f.At)
+	}
+}

@@ -1,0 +1,29 @@
+package fact
+
+import (
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/logbook"
+)
+
+// A Batch is what a share hands to the account at once.
+type Batch struct {
+	Log
+	// UpTo is a promise: all facts before it are in this batch or were in earlier
+	// ones. The account works through the facts of all shares in the order of time,
+	// up to the least of their promises.
+	UpTo  mono.Time
+	Ended bool  // there will be no more of them
+	Part  *Part // what the share measured itself; nil but for four times a second
+}
+
+// A Part is what a share measured itself: counts, gauges and distributions that need
+// no account.
+type Part struct {
+	Tick    int              // how many parts there should have been before it; LastTick for the last one
+	Closed  []*logbook.Entry // seconds that are over, each reported once
+	Open    []*logbook.Entry // the others, as they stand
+	Reasons map[string]int   // why connections were refused or broke, and what was missed
+}
+
+// LastTick is that of a share's last part.
+const LastTick = 1<<31 - 1

@@ -1,0 +1,277 @@
+package fact
+
+import (
+	"encoding/binary"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/ledger"
+)
+
+// version is that of the encoding of batches and notes, which is their first byte.
+//
+// Integers are varints (encoding/binary), signed ones zigzag. A batch is its promise,
+// its texts, the number of its facts, the facts, and its part as JSON. A fact is its
+// kind, a set of which of its fields are not 0, and these; times count from the one
+// before. An arrival takes some 20 bytes.
+const version = 1
+
+// The fields of a fact that are written if they are not 0, as bits of a set.
+const (
+	hasTime = 1 << iota
+	hasSince
+	hasNumber
+	hasSum
+	hasPeer
+	hasRoom
+	hasSize
+	hasText
+	hasCheck
+	hasWhat
+	hasFlags
+)
+
+// ErrEncoding is why bytes are no batch, and no notes.
+var ErrEncoding = errors.New("fact: not a known encoding")
+
+// AppendBatch appends the encoding of a batch to dst.
+func AppendBatch(dst []byte, b *Batch) []byte {
+	dst = append(dst, version)
+	ended := uint64(0)
+	if b.Ended {
+		ended = 1
+	}
+	dst = binary.AppendUvarint(dst, ended)
+	dst = binary.AppendVarint(dst, int64(b.UpTo))
+	dst = appendBytes(dst, b.Text)
+	dst = binary.AppendUvarint(dst, uint64(len(b.Facts)))
+	last := mono.Time(0)
+	for i := range b.Facts {
+		dst = appendFact(dst, &b.Facts[i], last)
+		last = b.Facts[i].At
+	}
+	if b.Part == nil {
+		return appendBytes(dst, nil)
+	}
+	part, err := json.Marshal(b.Part)
+	if err != nil {
+		panic(fmt.Sprintf("fact: a part that is no plain data: %v", err)) // its types say that it is
+	}
+	return appendBytes(dst, part)
+}
+
+func appendBytes(dst, b []byte) []byte {
+	return append(binary.AppendUvarint(dst, uint64(len(b))), b...)
+}
+
+func appendFact(dst []byte, f *Fact, last mono.Time) []byte {
+	set := uint64(0)
+	for i, has := range [...]bool{f.Time != 0, f.Since != 0, f.Number != 0, f.Sum != 0, f.Peer != 0, f.Room != 0,
+		f.Size != 0, f.to > f.from, f.Check != 0, f.What != 0, f.Flags != 0} {
+		if has {
+			set |= 1 << i
+		}
+	}
+	dst = append(dst, byte(f.Kind))
+	dst = binary.AppendUvarint(dst, set)
+	dst = binary.AppendVarint(dst, int64(f.At-last))
+	dst = binary.AppendVarint(dst, int64(f.Client))
+	if set&hasTime != 0 {
+		dst = binary.AppendVarint(dst, int64(f.Time-f.At))
+	}
+	if set&hasSince != 0 {
+		dst = binary.AppendVarint(dst, int64(f.Since-f.Time))
+	}
+	if set&hasNumber != 0 {
+		dst = binary.AppendUvarint(dst, f.Number)
+	}
+	if set&hasSum != 0 {
+		dst = binary.LittleEndian.AppendUint64(dst, f.Sum)
+	}
+	for i, v := range [...]int64{int64(f.Peer), int64(f.Room), int64(f.Size)} {
+		if set&(hasPeer<<i) != 0 {
+			dst = binary.AppendVarint(dst, v)
+		}
+	}
+	if set&hasText != 0 {
+		dst = binary.AppendUvarint(dst, uint64(f.from))
+		dst = binary.AppendUvarint(dst, uint64(f.to-f.from))
+	}
+	for i, v := range [...]int64{int64(f.Check), int64(f.What), int64(f.Flags)} {
+		if set&(hasCheck<<i) != 0 {
+			dst = binary.AppendVarint(dst, v)
+		}
+	}
+	return dst
+}
+
+// ParseBatch is the opposite of AppendBatch. The batch shares nothing with b. An error
+// wraps ErrEncoding.
+func ParseBatch(b []byte) (Batch, error) {
+	r := reader{b: b}
+	r.version()
+	batch := Batch{Ended: r.uvarint() == 1, UpTo: mono.Time(r.varint())}
+	batch.Text = append([]byte(nil), r.bytes()...)
+	n := r.uvarint()
+	if n > uint64(len(r.b)) { // each takes more than a byte
+		r.failed = true
+	}
+	if r.failed {
+		return Batch{}, ErrEncoding
+	}
+	batch.Facts = make([]Fact, n)
+	last := mono.Time(0)
+	for i := range batch.Facts {
+		r.fact(&batch.Facts[i], last, uint64(len(batch.Text)))
+		last = batch.Facts[i].At
+	}
+	if part := r.bytes(); len(part) > 0 {
+		batch.Part = new(Part)
+		if err := json.Unmarshal(part, batch.Part); err != nil {
+			return Batch{}, fmt.Errorf("%w: the part: %w", ErrEncoding, err)
+		}
+	}
+	if r.failed || len(r.b) > 0 {
+		return Batch{}, ErrEncoding
+	}
+	return batch, nil
+}
+
+// AppendNotes appends the encoding of notes to dst.
+func AppendNotes(dst []byte, notes []Note) []byte {
+	dst = append(dst, version)
+	dst = binary.AppendUvarint(dst, uint64(len(notes)))
+	for i := range notes {
+		n := &notes[i]
+		dst = append(dst, byte(n.Kind))
+		for _, v := range [...]int64{int64(n.At), int64(n.By), int64(n.Which), int64(n.Client)} {
+			dst = binary.AppendVarint(dst, v)
+		}
+		dst = appendBytes(dst, []byte(n.Room))
+	}
+	return dst
+}
+
+// ParseNotes is the opposite of AppendNotes. An error is ErrEncoding.
+func ParseNotes(b []byte) ([]Note, error) {
+	r := reader{b: b}
+	r.version()
+	n := r.uvarint()
+	if r.failed || n > uint64(len(r.b)) {
+		return nil, ErrEncoding
+	}
+	notes := make([]Note, n)
+	for i := range notes {
+		kind := NoteKind(r.byte())
+		notes[i] = Note{Kind: kind, At: mono.Time(r.varint()), By: int32(r.varint()), Which: int32(r.varint()),
+			Client: ledger.Client(r.varint()), Room: string(r.bytes())}
+		r.failed = r.failed || kind >= numNotes
+	}
+	if r.failed || len(r.b) > 0 {
+		return nil, ErrEncoding
+	}
+	return notes, nil
+}
+
+// A reader reads an encoding from the front; once something is missing it gives 0.
+type reader struct {
+	b      []byte
+	failed bool
+}
+
+func (r *reader) fail() uint64 {
+	r.failed, r.b = true, nil
+	return 0
+}
+
+func (r *reader) version() {
+	if r.byte() != version {
+		r.fail()
+	}
+}
+
+func (r *reader) byte() byte {
+	if len(r.b) == 0 {
+		return byte(r.fail())
+	}
+	c := r.b[0]
+	r.b = r.b[1:]
+	return c
+}
+
+func (r *reader) uvarint() uint64 {
+	v, n := binary.Uvarint(r.b)
+	if n <= 0 {
+		return r.fail()
+	}
+	r.b = r.b[n:]
+	return v
+}
+
+func (r *reader) varint() int64 {
+	v, n := binary.Varint(r.b)
+	if n <= 0 {
+		return int64(r.fail())
+	}
+	r.b = r.b[n:]
+	return v
+}
+
+func (r *reader) bytes() []byte {
+	n := r.uvarint()
+	if n > uint64(len(r.b)) {
+		r.fail()
+		return nil
+	}
+	b := r.b[:n]
+	r.b = r.b[n:]
+	return b
+}
+
+func (r *reader) fact(f *Fact, last mono.Time, texts uint64) {
+	f.Kind = Kind(r.byte())
+	set := r.uvarint()
+	f.At = last + mono.Time(r.varint())
+	f.Client = ledger.Client(r.varint())
+	if set&hasTime != 0 {
+		f.Time = f.At + mono.Time(r.varint())
+	}
+	if set&hasSince != 0 {
+		f.Since = f.Time + mono.Time(r.varint())
+	}
+	if set&hasNumber != 0 {
+		f.Number = r.uvarint()
+	}
+	if set&hasSum != 0 {
+		if len(r.b) < 8 {
+			r.fail()
+			return
+		}
+		f.Sum, r.b = binary.LittleEndian.Uint64(r.b), r.b[8:]
+	}
+	var few [3]int64
+	for i := range few {
+		if set&(hasPeer<<i) != 0 {
+			few[i] = r.varint()
+		}
+	}
+	f.Peer, f.Room, f.Size = ledger.Client(few[0]), int32(few[1]), uint32(few[2])
+	if set&hasText != 0 {
+		from, n := r.uvarint(), r.uvarint()
+		if from > texts || n > texts-from {
+			r.fail()
+			return
+		}
+		f.from, f.to = uint32(from), uint32(from+n)
+	}
+	few = [3]int64{}
+	for i := range few {
+		if set&(hasCheck<<i) != 0 {
+			few[i] = r.varint()
+		}
+	}
+	f.Check, f.What, f.Flags = int16(few[0]), uint8(few[1]), uint8(few[2])
+	r.failed = r.failed || f.Kind >= numKinds
+}
