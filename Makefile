@@ -25,7 +25,8 @@ lint:
 fuzz: ## each fuzz target for a while
 	@scripts/fuzz $(or $(FUZZTIME),20s)
 
-soak: build ## a hundred healthy runs of odd shapes beside busy loops: nothing is blamed on the server
+soak: build ## a hundred healthy runs of odd shapes beside busy loops, and a thousand seeds in several shares
+	TIDEPULL_SEEDS=$(or $(SEEDS),1000) $(GO) test ./internal/testkit/sim -run TestShares -timeout 30m
 	SOAK=$(or $(RUNS),100) TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test ./cmd/tidepull -run TestSoak -v -timeout 60m
 
 bench: ## docs/performance.md; needs cc

@@ -96,8 +96,9 @@ type live struct {
 	board   *standinProcess // nil if the target is somebody else's
 }
 
-func (a *app) start(t *trial.Trial, portable bool) (*live, error) {
-	r, err := run.Start(context.Background(), run.Options{Trial: t, Portable: portable, Log: a.log})
+func (a *app) start(t *trial.Trial, o run.Options) (*live, error) {
+	o.Trial, o.Log = t, a.log
+	r, err := run.Start(context.Background(), o)
 	if err != nil {
 		return nil, err
 	}
@@ -176,13 +177,13 @@ func (a *app) Start(what home.Action) (tui.Source, error) {
 		if err := new(remote).mayRun(t); err != nil {
 			return nil, err
 		}
-		return a.start(t, false)
+		return a.start(t, run.Options{})
 	}
 	board, t, err := demoTrial(nil)
 	if err != nil {
 		return nil, err
 	}
-	l, err := a.start(t, false)
+	l, err := a.start(t, run.Options{})
 	if err != nil {
 		board.stop()
 		return nil, err

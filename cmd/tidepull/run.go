@@ -24,6 +24,7 @@ type showing struct {
 	Out      string `placeholder:"DIR" help:"Write summary.json, junit.xml, seconds.csv and latency.hlog into this folder when the run is over."`
 	Metrics  string `placeholder:"ADDR" help:"Serve live figures to Prometheus at http://ADDR/metrics."`
 	remote
+	Loops    int  `placeholder:"N" help:"Serve the clients with so many event loops, each on a thread of its own, instead of as many as the trial says, or one for each core beyond two."`
 	Portable bool `help:"Use the driver for systems without epoll, for comparison. It has no kernel receive times."`
 }
 
@@ -45,6 +46,9 @@ func (c *runCommand) Run(a *app) error {
 // carryOut runs a trial, shows it, writes what was asked for, and returns what
 // the exit status follows from.
 func (s *showing) carryOut(a *app, t *trial.Trial) error {
+	if s.Loops < 0 || s.Loops > trial.MaxLoops {
+		return fmt.Errorf("--loops is %d; it may be 1 to %d", s.Loops, trial.MaxLoops)
+	}
 	if err := s.mayRun(t); err != nil {
 		return err
 	}
@@ -53,7 +57,7 @@ func (s *showing) carryOut(a *app, t *trial.Trial) error {
 			return err
 		}
 	}
-	l, err := a.start(t, s.Portable)
+	l, err := a.start(t, run.Options{Portable: s.Portable, Loops: s.Loops})
 	if err != nil {
 		return err
 	}

@@ -3,7 +3,6 @@ package client
 import (
 	"errors"
 	"fmt"
-	"time"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/base/plain"
@@ -109,8 +108,6 @@ func (e *Env) newWay() transport.Machine {
 	}
 	return &transport.WebSocket{}
 }
-
-func (e *Env) since(t mono.Time) time.Duration { return t.Sub(e.Book.Start()) }
 
 // wall is an instant in microseconds since 1970.
 func (e *Env) wall(t mono.Time) int64 { return e.markTime(t) + mark.Epoch }

@@ -268,8 +268,6 @@ func TestRude(t *testing.T) {
 	}
 }
 
-type clientType = client.Client
-
 const markEpochMillis = mark.Epoch / 1000
 
 // markOf is a mark of a message that the ledger knows nothing of.

@@ -20,7 +20,6 @@ import (
 	"tidepull/internal/measure/account"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
-	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 	"tidepull/internal/wire"
 )
@@ -59,23 +58,25 @@ var errNotReached = errors.New("engine: nothing can be reached")
 // An Engine carries out one trial.
 type Engine struct {
 	cfg     Config
+	real    bool // the processor time that threads use is measured
 	shares  []*share
 	account *account.Account
-	inbox   *inbox // nil with one share, which works on the account itself
+	working sync.Mutex // held by the share that works on the account
+	slots   []slot     // what the shares have handed over; none with one share
+	batch   fact.Batch // that is being taken
 	reports chan account.Report
 	unsent  account.Report // what could not be handed over
 	reasons map[string]int // as last reported
-
-	use    machine.Use // of the account's thread, when a second was over last
-	failed error
+	failed  error
 }
 
 // New makes an engine for a trial. It does nothing until Run.
 func New(cfg Config) *Engine {
-	if cfg.Use == nil {
+	real := cfg.Use == nil
+	if real {
 		cfg.Use = machine.Now
 	}
-	e := &Engine{cfg: cfg, reports: make(chan account.Report, 8)}
+	e := &Engine{cfg: cfg, real: real, reports: make(chan account.Report, 8)}
 	for i := range cfg.Drivers {
 		e.shares = append(e.shares, newShare(e, i))
 	}
@@ -103,20 +104,29 @@ func (e *Engine) Stop() {
 // the context's error if that ended first.
 func (e *Engine) Run(ctx context.Context) error {
 	defer close(e.reports)
-	runtime.LockOSThread() // so that the thread's processor time is its own
-	defer runtime.UnlockOSThread()
+	defer e.ownThread()()
 	e.setUp()
 	if len(e.shares) == 1 {
-		e.failed = e.shares[0].run(ctx)
-		e.work()
+		e.fail(e.shares[0].run(ctx))
 	} else {
 		e.runSeveral(ctx)
+		e.takeAll()
 	}
 	e.reportLast(ctx)
 	if errors.Is(e.failed, errNotReached) {
 		return &Unreachable{To: e.cfg.To.String(), Reasons: slices.Sorted(maps.Keys(e.reasons))}
 	}
 	return e.failed
+}
+
+// ownThread keeps a goroutine on a thread of its own, so that the thread's processor time
+// is the goroutine's, until the function that it returns is called.
+func (e *Engine) ownThread() (until func()) {
+	if !e.real {
+		return func() {}
+	}
+	runtime.LockOSThread()
+	return runtime.UnlockOSThread
 }
 
 // setUp makes the clients, in the order of their numbers, and the account.
@@ -141,9 +151,7 @@ func (e *Engine) setUp() {
 	cfg := account.Config{Trial: t, Run: e.cfg.Run, Shares: n, Names: names, Followed: client.Followed(t),
 		Sharers: func(c ledger.Client) []ledger.Client { return all.Sharers(c) }}
 	if n > 1 {
-		e.inbox = newInbox(n)
-		e.use = e.cfg.Use()
-		cfg.Close = e.measureAccount
+		e.slots = make([]slot, n)
 	}
 	e.account = account.New(cfg)
 	for _, s := range e.shares {
@@ -151,48 +159,58 @@ func (e *Engine) setUp() {
 	}
 }
 
-// runSeveral runs shares on threads of their own, and the account on this one.
+// runSeveral runs shares on threads of their own. If one fails the others end, too.
 func (e *Engine) runSeveral(ctx context.Context) {
 	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
-	defer e.inbox.end()
-	var running sync.WaitGroup
 	errs := make(chan error, len(e.shares))
 	for _, s := range e.shares {
-		running.Go(func() {
-			runtime.LockOSThread()
-			defer runtime.UnlockOSThread()
+		go func() {
+			defer e.ownThread()()
 			errs <- s.run(ctx)
-		})
+		}()
 	}
-	batch := fact.Batch{}
-	for ended := 0; ended < len(e.shares); {
-		select {
-		case <-e.inbox.signal:
-		case err := <-errs:
-			ended++
-			if err != nil && (e.failed == nil || errors.Is(e.failed, context.Canceled)) {
-				e.failed = err
-				cancel() // one cannot go on without the others
+	var failed error
+	for range e.shares {
+		if err := <-errs; err != nil {
+			if failed == nil {
+				failed = err
 			}
+			cancel()
 		}
-		for i := range e.shares {
-			for e.inbox.take(i, &batch) {
-				e.take(i, &batch)
-			}
-		}
-		e.work()
 	}
-	running.Wait()
+	e.fail(failed)
 }
 
-// hand takes a batch of a share to the account.
+// maxWaiting is how many facts of a share may wait for the account. One that is further
+// ahead waits for those who work on it.
+const maxWaiting = 1 << 18
+
+// hand takes what a share has to tell to the account. Whichever share finds nobody at
+// work on the account works on what all of them have handed over; the others go on with
+// their clients.
 func (e *Engine) hand(share int, b *fact.Batch) {
-	if e.inbox != nil {
-		e.inbox.put(share, b)
+	if len(e.slots) == 0 {
+		e.take(share, b)
+		e.work()
 		return
 	}
-	e.take(share, b)
+	if waiting := e.slots[share].put(b); waiting > maxWaiting {
+		e.working.Lock()
+	} else if !e.working.TryLock() {
+		return
+	}
+	defer e.working.Unlock()
+	e.takeAll()
+}
+
+// takeAll takes what all shares have handed over.
+func (e *Engine) takeAll() {
+	for i := range e.slots {
+		if e.slots[i].take(&e.batch) {
+			e.take(i, &e.batch)
+		}
+	}
 	e.work()
 }
 
@@ -210,17 +228,15 @@ func (e *Engine) take(share int, b *fact.Batch) {
 
 // work works through what was told, and reports if it is time to.
 func (e *Engine) work() {
-	if err := e.account.Work(); err != nil {
-		e.fail(err)
-	}
+	e.fail(e.account.Work())
 	if e.account.Due() {
 		e.report()
 	}
 }
 
-// fail ends the run with an error, if it has none yet.
+// fail ends the run with an error, if there is one and it has none yet.
 func (e *Engine) fail(err error) {
-	if e.failed == nil {
+	if e.failed == nil && err != nil {
 		e.failed = err
 	}
 }
@@ -266,10 +282,4 @@ func (e *Engine) reportLast(ctx context.Context) {
 		case <-time.After(time.Second):
 		}
 	}
-}
-
-// measureAccount books what the account's own thread used in a second.
-func (e *Engine) measureAccount(p *logbook.Page) {
-	use := e.cfg.Use()
-	p.Health.CPU, e.use = use.Thread-e.use.Thread, use
 }

@@ -37,38 +37,19 @@ func (m *mailbox) take(read []fact.Note) []fact.Note {
 	return notes
 }
 
-// An inbox takes the batches of the shares to an account that has a thread of its own.
-type inbox struct {
-	mu     sync.Mutex
-	room   sync.Cond // there is, again
-	slots  []slot    // by share
-	signal chan struct{}
-	ended  bool // nobody takes any more
-}
-
-// A slot holds what one share has handed over and the account has not taken.
+// A slot holds what a share has handed over and the account has not taken, if several
+// shares do so side by side.
 type slot struct {
+	mu    sync.Mutex
 	batch fact.Batch
 	full  bool
 }
 
-// maxWaiting bounds the facts of one share that wait for the account; a share that is
-// that far ahead waits for it, and counts as full.
-const maxWaiting = 1 << 18
-
-func newInbox(shares int) *inbox {
-	b := &inbox{slots: make([]slot, shares), signal: make(chan struct{}, 1)}
-	b.room.L = &b.mu
-	return b
-}
-
-// put hands a batch over; its log is empty afterwards.
-func (b *inbox) put(share int, batch *fact.Batch) {
-	b.mu.Lock()
-	s := &b.slots[share]
-	for len(s.batch.Facts) > maxWaiting && !b.ended {
-		b.room.Wait()
-	}
+// put hands a batch over, and returns how many facts wait now; the batch's log is empty
+// afterwards.
+func (s *slot) put(batch *fact.Batch) (waiting int) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if len(s.batch.Facts) == 0 {
 		s.batch.Log, batch.Log = batch.Log, s.batch.Log
 	} else {
@@ -81,32 +62,18 @@ func (b *inbox) put(share int, batch *fact.Batch) {
 		}
 		s.batch.Part = p
 	}
-	b.mu.Unlock()
 	batch.Clear()
-	select {
-	case b.signal <- struct{}{}:
-	default:
-	}
+	return len(s.batch.Facts)
 }
 
-// take gives what a share has handed over, in place of an empty batch.
-func (b *inbox) take(share int, empty *fact.Batch) bool {
-	b.mu.Lock()
-	defer b.mu.Unlock()
-	s := &b.slots[share]
+// take gives what was handed over, in place of an empty batch.
+func (s *slot) take(empty *fact.Batch) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
 	if !s.full {
 		return false
 	}
 	*empty, s.batch = s.batch, fact.Batch{Log: empty.Log}
 	s.full = false
-	b.room.Broadcast()
 	return true
-}
-
-// end lets everybody go on who waits: nobody takes any more.
-func (b *inbox) end() {
-	b.mu.Lock()
-	b.ended = true
-	b.mu.Unlock()
-	b.room.Broadcast()
 }

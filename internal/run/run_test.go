@@ -120,9 +120,13 @@ func TestEqualsTruth(t *testing.T) {
 	for name, tc := range map[string]struct {
 		switches board.Switches
 		portable bool
+		loops    int
 		verdict  Verdict
 	}{
 		"all well": {verdict: Holds},
+		"three loops": {loops: 3, switches: board.Switches{Seed: 10, Lose: 0.02, Double: 0.02, Misdirect: 0.02},
+			verdict: Broken},
+		"two loops, portable": {loops: 2, portable: true, verdict: Holds},
 		"wrong": {switches: board.Switches{Seed: 8, Hold: 50 * time.Millisecond, Lose: 0.02, Double: 0.02,
 			Misdirect: 0.02}, verdict: Broken},
 		"wrong, portable": {portable: true, switches: board.Switches{Seed: 9, Lose: 0.03, Double: 0.01,
@@ -130,7 +134,8 @@ func TestEqualsTruth(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			snap, sum, truth := carryOut(t, shortTide, standin.Config{Switches: tc.switches, Portable: tc.portable},
+			source := strings.Replace(shortTide, "seed   = 3", fmt.Sprintf("seed = 3\nloops = %d", max(1, tc.loops)), 1)
+			snap, sum, truth := carryOut(t, source, standin.Config{Switches: tc.switches, Portable: tc.portable},
 				tc.portable)
 			l, tr := sum.Ledger, truth.Totals
 			if sum.Messages.Sent != 60*4*2 || tr.Notices+tr.Whispers != sum.Messages.Sent {

@@ -8,9 +8,8 @@
 //
 //	shares ──fact.Batch──> Account ──Report──> run
 //
-// With one share it works on the share's own thread; with several it has its own, so
-// that keeping the books delays nobody who reads. An Account has one owner and reads no
-// clock. Its times count from the start of the run.
+// An Account has one owner at a time and reads no clock. Its times count from the start
+// of the run.
 package account
 
 import (
@@ -34,8 +33,6 @@ type Config struct {
 	Sharers func(ledger.Client) []ledger.Client
 	// Followed are the clients of whom everything is kept.
 	Followed []ledger.Client
-	// Close, if set, is called with each second when it is over.
-	Close func(*logbook.Page)
 }
 
 const (
@@ -86,7 +83,6 @@ func New(cfg Config) *Account {
 	a := &Account{cfg: cfg, trial: t, book: logbook.NewBook(0, len(t.Crews)), shares: make([]share, cfg.Shares),
 		lanes: lane.New(t.Grace + 4*time.Second), slow: map[ledger.Client]bool{}, ticks: -1,
 		history: map[ledger.Client]*history{}, sent: make([]uint32, t.Clients()), got: make([]uint32, t.Clients())}
-	a.book.Close = cfg.Close
 	c := ledger.Config{Run: cfg.Run, Crews: len(t.Crews), Shares: cfg.Shares,
 		Announcements: t.Dialect.Joined.When != nil || t.Dialect.Gone.When != nil, Prompt: t.Prompt, Grace: t.Grace,
 		Keep: keepWrong, Sample: keepGood, Order: t.Target.Order,

@@ -17,8 +17,11 @@ const noRoom ledger.Room = -1
 // apply takes one fact to where it belongs.
 func (a *Account) apply(s *share, f *fact.Fact) {
 	l := a.ledger
-	if int(f.Client) >= len(a.crews) {
-		return // nobody's
+	if !a.makesSense(s, f) {
+		if a.failed == nil {
+			a.failed = fmt.Errorf("account: a fact makes no sense: %+v", *f)
+		}
+		return
 	}
 	switch f.Kind {
 	case fact.NamesRoom:
@@ -87,6 +90,33 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 	case fact.Troubles:
 		a.lanes.Problem(time.Duration(f.Time), 0, false, f.Client, f.Peer)
 	}
+}
+
+// makesSense reports whether what a fact is about exists. Shares may be in other
+// processes.
+func (a *Account) makesSense(s *share, f *fact.Fact) bool {
+	known := func(c ledger.Client) bool { return c >= 0 && int(c) < len(a.crews) }
+	switch f.Kind {
+	case fact.Asks, fact.Enters, fact.Quits, fact.IsOut, fact.Says, fact.Announces, fact.Withdraws, fact.WantsHistory:
+		if s.room(f) == noRoom {
+			return false
+		}
+	}
+	switch f.Kind {
+	case fact.Says:
+		if ledger.Audience(f.What) > ledger.ToNobody || f.Is(fact.Told) && !known(f.Peer) {
+			return false
+		}
+	case fact.Announces, fact.Hears:
+		if k := ledger.Kind(f.What); k.Said() || k >= ledger.NumKinds || f.Kind == fact.Hears && !known(f.Peer) {
+			return false
+		}
+	case fact.HasHistory, fact.JudgesHistory, fact.Checks:
+		if f.Check < 0 || int(f.Check) >= len(a.trial.Checks) {
+			return false
+		}
+	}
+	return known(f.Client)
 }
 
 // room gives the ledger's number of a fact's room.

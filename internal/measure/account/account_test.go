@@ -1,0 +1,119 @@
+package account
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/trial"
+)
+
+const ms = mono.Time(time.Millisecond)
+
+// twoShares makes an account of four clients in two shares, all of them in one room.
+func twoShares(t *testing.T) *Account {
+	t.Helper()
+	tr := &trial.Trial{Prompt: 50 * time.Millisecond, Grace: 100 * time.Millisecond, Crews: []trial.Crew{{Clients: 4}},
+		Tide: trial.Tide{Legs: []trial.Leg{{To: 1, Over: time.Minute}}}, Checks: []trial.Check{{Name: "berth"}}}
+	a := New(Config{Trial: tr, Run: 3, Shares: 2, Names: []string{"a", "b", "c", "d"},
+		Sharers: func(ledger.Client) []ledger.Client { return nil }})
+	for share := range 2 {
+		b := fact.Batch{UpTo: 2 * ms}
+		if share == 1 { // which knows another room before
+			b.AddText(fact.Fact{Kind: fact.NamesRoom, Room: 1}, []byte("quay"))
+		}
+		b.AddText(fact.Fact{Kind: fact.NamesRoom, Room: 1 + int32(share)}, []byte("lock-1"))
+		for c := int32(share); c < 4; c += 2 {
+			b.Add(fact.Fact{Kind: fact.Asks, Client: c, Room: 1 + int32(share)})
+			b.Add(fact.Fact{Kind: fact.Enters, Client: c, Room: 1 + int32(share), At: ms})
+		}
+		a.Take(share, &b)
+	}
+	if err := a.Work(); err != nil {
+		t.Fatal(err)
+	}
+	return a
+}
+
+// tell hands over facts of one share, which has told all up to an instant, and has read
+// all that came by then.
+func (a *Account) tell(t *testing.T, share int, upTo mono.Time, facts ...fact.Fact) {
+	t.Helper()
+	b := fact.Batch{UpTo: upTo, Log: fact.Log{Facts: facts}}
+	last := mono.Time(0)
+	if n := len(facts); n > 0 {
+		last = facts[n-1].At
+	}
+	b.Add(fact.Fact{Kind: fact.Caught, Client: fact.AfterAll, At: max(last, a.now), Time: upTo})
+	a.Take(share, &b)
+	if err := a.Work(); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// TestSilence: what a share tells waits until the others have told as much, and silence
+// means nothing before all of them have read what came.
+func TestSilence(t *testing.T) {
+	a := twoShares(t)
+	got := func(client int32, at mono.Time) fact.Fact {
+		return fact.Fact{Kind: fact.Gets, Client: client, Number: 0, Room: 1, At: at, Time: at}
+	}
+	tally := func() ledger.Tally {
+		w, err := logbook.Sum([]*logbook.Entry{a.book.Now().Entry()}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return w.Total
+	}
+	// Client 1 has the message before the account knows that client 0 said it.
+	a.tell(t, 1, 30*ms, got(1, 12*ms))
+	if n := tally(); n != (ledger.Tally{}) {
+		t.Fatalf("ahead of the other share: %+v", n)
+	}
+	a.tell(t, 0, 20*ms, fact.Fact{Kind: fact.Says, Client: 0, Peer: -1, Room: 1, At: 10 * ms, Time: 10 * ms}, got(0, 11*ms),
+		got(2, 13*ms))
+	if n := tally(); n.Owed != 4 || n.Delivered != 3 || n.Lost != 0 {
+		t.Fatalf("after the other share: %+v", n)
+	}
+	a.tell(t, 0, 500*ms)
+	if n := tally(); n.Lost != 0 {
+		t.Fatalf("the grace time is over for one share only: %+v", n)
+	}
+	a.tell(t, 1, 200*ms, got(3, 109*ms)) // in time, and read late
+	a.tell(t, 1, 500*ms)
+	if n := tally(); n.Lost != 0 || n.Late != 1 || n.Open() != 0 {
+		t.Fatalf("in the end: %+v", n)
+	}
+}
+
+// TestNonsense: facts about what does not exist end the run with an error.
+func TestNonsense(t *testing.T) {
+	for name, f := range map[string]fact.Fact{
+		"a client":          {Kind: fact.IsGone, Client: 4},
+		"a negative client": {Kind: fact.IsGone, Client: -1},
+		"a room":            {Kind: fact.Enters, Client: 0, Room: 9},
+		"an audience":       {Kind: fact.Says, Client: 0, Room: 1, What: 77},
+		"a recipient":       {Kind: fact.Says, Client: 0, Room: 1, Flags: fact.Told, Peer: 40},
+		"a number far off":  {Kind: fact.Says, Client: 0, Room: 1, Number: 1 << 30},
+		"a check":           {Kind: fact.Checks, Client: 0, Check: 5},
+		"an announcement":   {Kind: fact.Announces, Client: 0, Room: 1, What: uint8(ledger.Notice)},
+		"somebody":          {Kind: fact.Hears, Client: 0, Room: 1, What: uint8(ledger.Gone), Peer: 7},
+	} {
+		a := twoShares(t)
+		f.At = 5 * ms
+		for share := range 2 {
+			b := fact.Batch{UpTo: 10 * ms}
+			if share == 0 {
+				b.Add(f)
+			}
+			a.Take(share, &b)
+		}
+		if err := a.Work(); err == nil || !strings.HasPrefix(err.Error(), "account: ") {
+			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
