@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
-	"tidepull/internal/client"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/wire/http1"
