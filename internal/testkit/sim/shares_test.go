@@ -146,7 +146,7 @@ func TestShares(t *testing.T) {
 	case all != "":
 		seeds, _ = strconv.Atoi(all)
 	case underRace:
-		seeds = 16 // the same code, ten times as slow
+		seeds = 8 // the same code, ten times as slow
 	}
 	crowded := strings.NewReplacer("clients = 40", "clients = 13", "clients = 20", "clients = 8", "% 20", "% 8",
 		`"12s"`, `"6s"`).Replace(speakInSlack)
