@@ -24,9 +24,9 @@ const (
 	NotProven Verdict = "not proven"
 )
 
-// MaxOverloaded is the share of a run's time in which the tool may have been
+// maxOverloaded is the share of a run's time in which the tool may have been
 // the bottleneck before a limit that holds counts as not proven.
-const MaxOverloaded = 0.05
+const maxOverloaded = 0.05
 
 // A Judgement is what became of one limit.
 type Judgement struct {
@@ -91,7 +91,7 @@ func whyOf(total *logbook.Window) string {
 // What is counted breaks a limit if it does in clean; if it does in total alone,
 // nothing is proven.
 func Judge(limits []trial.Limit, total, clean *logbook.Window) []Judgement {
-	doubtful := float64(total.Doubtful) > MaxOverloaded*float64(total.Span)
+	doubtful := float64(total.Doubtful) > maxOverloaded*float64(total.Span)
 	judgements := make([]Judgement, len(limits))
 	for i, l := range limits {
 		judgements[i] = judge(l, total, clean)

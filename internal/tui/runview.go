@@ -74,13 +74,13 @@ type runView struct {
 	summedSpan scene.Span
 	help       helpPane
 	leaving    bool // q was pressed once while the run goes on
-	export     Exporter
+	export     exporter
 	notice     string
 	dragFrom   int              // the second at which the mouse button went down on the tide; -1: it did not
 	tabs       [numViews][2]int // where the views' names stand in the footer
 }
 
-func newRunView(source Source, k keys, export Exporter) *runView {
+func newRunView(source Source, k keys, export exporter) *runView {
 	return &runView{source: source, snapshot: source.Snapshot(), keys: k, bands: &watch.Cache{}, export: export,
 		dragFrom: -1}
 }

@@ -43,8 +43,8 @@ type Exported struct {
 	Focus   *lane.Record    // around which they are; may be nil
 }
 
-// An Exporter is a Shell's Export.
-type Exporter func(Exported) (string, error)
+// An exporter is a Shell's Export.
+type exporter func(Exported) (string, error)
 
 // Show opens the interface on a run and returns when the user leaves it. Where
 // that is before the run is over, the run is ended.

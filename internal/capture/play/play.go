@@ -46,12 +46,12 @@ type Result struct {
 	Took        time.Duration       `json:"took_ns"`
 	Same        bool                `json:"same"`
 	Groups      []Group             `json:"differences"`
-	Differences []replay.Difference `json:"all"` // the first MaxDifferences of them
+	Differences []replay.Difference `json:"all"` // the first maxDifferences of them
 	Unlisted    int                 `json:"unlisted"`
 }
 
-// MaxDifferences bounds the differences that are kept one by one.
-const MaxDifferences = 1000
+// maxDifferences bounds the differences that are kept one by one.
+const maxDifferences = 1000
 
 // A Group is the differences of one kind about the same thing.
 type Group struct {
@@ -169,7 +169,7 @@ func (c *collection) add(p *player, found []replay.Difference) {
 	r.Came += len(p.heard)
 	for _, d := range found {
 		d.Copy, d.Actor = p.copy+1, p.actor.Number
-		if len(r.Differences) < MaxDifferences {
+		if len(r.Differences) < maxDifferences {
 			r.Differences = append(r.Differences, d)
 		} else {
 			r.Unlisted++

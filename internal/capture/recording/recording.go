@@ -84,8 +84,8 @@ func (e *Entry) SetPayload(b []byte) {
 	e.Text, e.Bytes = "", bytes.Clone(b)
 }
 
-// MaxLine is the longest line of a recording that is read.
-const MaxLine = 64 << 20
+// maxLine is the longest line of a recording that is read.
+const maxLine = 64 << 20
 
 // An Error says which line of a recording is wrong.
 type Error struct {
@@ -99,7 +99,7 @@ func (e *Error) Error() string { return fmt.Sprintf("line %d of the recording: %
 // line that was cut off is left out.
 func Read(r io.Reader) (*Recording, error) {
 	lines := bufio.NewScanner(r)
-	lines.Buffer(make([]byte, 64<<10), MaxLine)
+	lines.Buffer(make([]byte, 64<<10), maxLine)
 	rec := &Recording{}
 	for n := 1; lines.Scan(); n++ {
 		line := bytes.TrimSpace(lines.Bytes())

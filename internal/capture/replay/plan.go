@@ -43,22 +43,22 @@ type Actor struct {
 	Steps  []Step
 }
 
-// StepKind says what a step does.
-type StepKind string
+// stepKind says what a step does.
+type stepKind string
 
 // The steps.
 const (
-	Ask     StepKind = "request"
-	Connect StepKind = "connect"
-	Say     StepKind = "say"
-	Hear    StepKind = "hear"   // something that the server says
-	Follow  StepKind = "follow" // a request whose answer is an event stream
-	Close   StepKind = "close"
+	Ask     stepKind = "request"
+	Connect stepKind = "connect"
+	Say     stepKind = "say"
+	Hear    stepKind = "hear"   // something that the server says
+	Follow  stepKind = "follow" // a request whose answer is an event stream
+	Close   stepKind = "close"
 )
 
 // A Step is one thing that an actor does, or hears.
 type Step struct {
-	Do      StepKind
+	Do      stepKind
 	At      time.Duration // since the recording began
 	Method  string        // Ask
 	Path    string        // Ask, Connect

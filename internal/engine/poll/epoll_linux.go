@@ -15,7 +15,7 @@ import (
 )
 
 // New returns the best driver for this system.
-func New() (Driver, error) { return NewEpoll() }
+func New() (Driver, error) { return newEpoll() }
 
 // An epoll is the Linux driver. Every field belongs to the goroutine that uses
 // it.
@@ -67,8 +67,8 @@ const listenerID = -1
 // wakerID marks the waker's events.
 const wakerID = -2
 
-// NewEpoll returns the Linux driver.
-func NewEpoll() (Driver, error) {
+// newEpoll returns the Linux driver.
+func newEpoll() (Driver, error) {
 	fd, err := unix.EpollCreate1(unix.EPOLL_CLOEXEC)
 	if err != nil {
 		return nil, fmt.Errorf("epoll_create1: %w", err)

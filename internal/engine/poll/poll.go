@@ -1,7 +1,7 @@
 // Package poll moves bytes between many sockets and one owner: a Driver hands
 // what arrives to a Handler, with the time at which it was in the kernel.
 //
-// There are two drivers with the same behaviour. NewEpoll, on Linux, serves all
+// There are two drivers with the same behaviour. newEpoll, on Linux, serves all
 // sockets from one goroutine and takes arrival times from the kernel.
 // NewPortable, everywhere, uses the net package with a goroutine per socket;
 // its arrival times are those at which the goroutine got the bytes. New picks

@@ -77,7 +77,7 @@ func flood(t testing.TB, atOnce bool, sockets, rounds int, every, work time.Dura
 		t.Fatal(err)
 	}
 	defer ln.Close()
-	d, err := NewEpoll()
+	d, err := newEpoll()
 	if err != nil {
 		t.Fatal(err)
 	}

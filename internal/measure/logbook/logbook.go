@@ -80,8 +80,8 @@ type SeriesKey struct {
 	Class uint8  // the size of the audience: 2^(Class-1) up to 2^Class - 1
 }
 
-// ClassOf gives the size class of an audience.
-func ClassOf(owed int) uint8 { return uint8(bits.Len(uint(max(0, owed)))) }
+// classOf gives the size class of an audience.
+func classOf(owed int) uint8 { return uint8(bits.Len(uint(max(0, owed)))) }
 
 // A Page is the second that is being written. It has one owner.
 type Page struct {
@@ -135,7 +135,7 @@ func (p *Page) Delivery(crew uint16, owed int, latency, least time.Duration) {
 		d.late[fanout].Record(latency)
 		d.soon[fanout].Record(least)
 	}
-	h := &p.latency[crew][ClassOf(owed)]
+	h := &p.latency[crew][classOf(owed)]
 	if *h == nil {
 		*h = new(meter.Hist)
 	}

@@ -56,9 +56,9 @@ func (o Overload) Bottleneck() Overload { return o &^ NoCore }
 // does not lengthen any latency, which ends in the kernel, but it holds up
 // answers.
 const (
-	MaxBusy        = 0.97
+	maxBusy        = 0.97
 	MaxScheduleLag = 20 * time.Millisecond
-	MaxReadingLag  = 100 * time.Millisecond
+	maxReadingLag  = 100 * time.Millisecond
 	lagShare       = 0.9 // the quantile that the lags are judged by
 	// shortest is the span from which on the share of a page's time that the
 	// loop was busy says anything: the last page may be a fraction of a
@@ -76,13 +76,13 @@ const (
 func (p *Page) Judge() {
 	h := &p.Health
 	h.Overload = h.Waiting
-	if h.Span > shortest && float64(h.Busy) > MaxBusy*float64(h.Span) {
+	if h.Span > shortest && float64(h.Busy) > maxBusy*float64(h.Span) {
 		h.Overload |= LoopFull
 	}
 	if p.ScheduleLag.Quantile(lagShare) > MaxScheduleLag {
 		h.Overload |= SendsLate
 	}
-	if p.ReadingLag.Quantile(lagShare) > MaxReadingLag {
+	if p.ReadingLag.Quantile(lagShare) > maxReadingLag {
 		h.Overload |= ReadingLate
 	}
 	if h.Waited > maxWaited && float64(h.Waited) > maxWaitedShare*float64(h.CPU) || h.Span > shortest &&

@@ -142,8 +142,8 @@ func (s *Scanner) Next() (Mark, int) {
 func at(b []byte, form int) (m Mark, n int) {
 	ok := false
 	switch {
-	case form == 2 && len(b) >= BytesLen:
-		n = BytesLen
+	case form == 2 && len(b) >= bytesLen:
+		n = bytesLen
 		m, ok = parseBytes(b[:n])
 	case form < 2 && len(b) >= Len:
 		n = Len
@@ -155,9 +155,9 @@ func at(b []byte, form int) (m Mark, n int) {
 	return m, n
 }
 
-// BytesLen is the length of a mark in its binary form: the prefix, and the 34
+// bytesLen is the length of a mark in its binary form: the prefix, and the 34
 // characters behind it at 5 bits each.
-const BytesLen = len(bytesPrefix) + (5*(bodyLen+checkLen)+7)/8
+const bytesLen = len(bytesPrefix) + (5*(bodyLen+checkLen)+7)/8
 
 const bytesPrefix = "\xf1tp\x9d"
 
@@ -177,7 +177,7 @@ func AppendBytes(dst []byte, m Mark) []byte {
 	return append(dst, byte(held<<(8-bits)))
 }
 
-// parseBytes reads the binary form, which is BytesLen long.
+// parseBytes reads the binary form, which is bytesLen long.
 func parseBytes(b []byte) (Mark, bool) {
 	var chars [Len]byte
 	text := append(chars[:0], prefix...)

@@ -27,15 +27,15 @@ type Request struct {
 	Run      *run.Snapshot
 	Name     string          // of the run, for the notes
 	Version  string          // of the tool
-	View     string          // one of Views
+	View     string          // one of views
 	From, To int             // the window in seconds, To not in it; both 0 for the whole run
 	Clients  []ledger.Client // whose lanes; none: those around a problem
 	Focus    *lane.Record    // the lanes are those of the stretch around it; nil: around the first problem
 	All      bool            // all of the lanes in the window, on as many pages as it takes, up to a bound
 }
 
-// Views are what can be exported, by name.
-var Views = []string{"tide", "fan-out", "percentiles", "rooms", "ledger", "lanes"}
+// views are what can be exported, by name.
+var views = []string{"tide", "fan-out", "percentiles", "rooms", "ledger", "lanes"}
 
 // Formats are the formats of each view.
 var Formats = []string{"svg", "pdf", "csv", "json"}
@@ -55,8 +55,8 @@ type drawing interface {
 
 // Write writes an export in a format.
 func Write(w io.Writer, r Request, format string) error {
-	if !slices.Contains(Views, r.View) {
-		return fmt.Errorf("there is no view %q to export; there are %s", r.View, strings.Join(Views, ", "))
+	if !slices.Contains(views, r.View) {
+		return fmt.Errorf("there is no view %q to export; there are %s", r.View, strings.Join(views, ", "))
 	}
 	if !slices.Contains(Formats, format) {
 		return fmt.Errorf("there is no format %q; there are %s", format, strings.Join(Formats, ", "))

@@ -163,7 +163,7 @@ func golden(t *testing.T, name string, got []byte) {
 // their structure.
 func TestGolden(t *testing.T) {
 	s := snapshot(t)
-	for _, view := range Views {
+	for _, view := range views {
 		for _, format := range Formats {
 			var b bytes.Buffer
 			r := Request{Run: s, Name: "run 1", Version: "test", View: view}
@@ -249,7 +249,7 @@ func TestBadRequests(t *testing.T) {
 // TestNothingMeasured draws windows in which nothing, or one thing, happened.
 func TestNothingMeasured(t *testing.T) {
 	s := snapshot(t)
-	for _, view := range Views {
+	for _, view := range views {
 		for _, format := range Formats {
 			if err := Write(io.Discard, Request{Run: s, View: view, From: 8, To: 9}, format); err != nil {
 				t.Errorf("%s as %s of an empty second: %v", view, format, err)
@@ -441,7 +441,7 @@ func TestHostileTexts(t *testing.T) {
 		s.Names[i] = hostile
 	}
 	s.FinalResults = []run.FinalResult{{Name: hostile, Verdict: run.Broken, Why: hostile}}
-	for _, view := range Views {
+	for _, view := range views {
 		for _, format := range Formats {
 			var b bytes.Buffer
 			if err := Write(&b, Request{Run: s, View: view, Name: hostile}, format); err != nil {

@@ -26,7 +26,7 @@ func Results(dir string, s *run.Snapshot) error {
 		return err
 	}
 	for name, write := range map[string]func(io.Writer, *run.Snapshot) error{"junit.xml": JUnit, "seconds.csv": Seconds,
-		"latency.hlog": HdrLog} {
+		"latency.hlog": hdrLog} {
 		if err := writeFile(filepath.Join(dir, name), s, write); err != nil {
 			return fmt.Errorf("writing %s: %w", name, err)
 		}
@@ -156,9 +156,9 @@ func Seconds(w io.Writer, s *run.Snapshot) error {
 	return c.Error()
 }
 
-// HdrLog writes the fan-out latencies of each second as an HdrHistogram log
+// hdrLog writes the fan-out latencies of each second as an HdrHistogram log
 // (format 1.3), in nanoseconds.
-func HdrLog(w io.Writer, s *run.Snapshot) error {
+func hdrLog(w io.Writer, s *run.Snapshot) error {
 	log := hdrhistogram.NewHistogramLogWriter(w)
 	start := s.Started.UnixMilli()
 	if err := log.OutputComment("[fan-out latency in ns, written by tide pull]"); err != nil {

@@ -37,15 +37,15 @@ type Config struct {
 	LeaveOut bool          // the sender of a notice does not get it
 	Share    bool          // several connections may have one name
 	Denied   []string      // rooms that only Master may enter
-	Gauge    time.Duration // how often rooms whose name starts with GaugePrefix get a reading; 0: never
+	Gauge    time.Duration // how often rooms whose name starts with gaugePrefix get a reading; 0: never
 }
 
 // Master is the login that may enter every room.
 const Master = "harbour-master"
 
-// GaugePrefix begins the names of the rooms that get readings of their tide
+// gaugePrefix begins the names of the rooms that get readings of their tide
 // gauge, unasked, with a sequence number and a time.
-const GaugePrefix = "gauge-"
+const gaugePrefix = "gauge-"
 
 // A Board is the server's state. It has one owner.
 type Board struct {

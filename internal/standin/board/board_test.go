@@ -69,7 +69,7 @@ func TestSameFate(t *testing.T) {
 		for _, d := range b.Truth.deliveries {
 			m := b.Truth.messages[d.N-1]
 			key := fmt.Sprintf("%s %d to %s", m.From, (d.N-1)%5, d.To)
-			fates[key] += DidNames[d.Did] + " "
+			fates[key] += didNames[d.Did] + " "
 		}
 		return fates
 	}

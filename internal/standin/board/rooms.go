@@ -41,7 +41,7 @@ func (b *Board) enter(id int32) {
 	b.reply(id, `{"kind":"entered","room":`+string(r.nameJSON)+`,"members":`+strconv.Itoa(len(r.members))+`,"seq":`+
 		strconv.FormatInt(r.seq, 10)+`}`)
 	again()
-	if strings.HasPrefix(name, GaugePrefix) && b.cfg.Gauge > 0 && b.gauges == mono.Never {
+	if strings.HasPrefix(name, gaugePrefix) && b.cfg.Gauge > 0 && b.gauges == mono.Never {
 		b.gauges = b.out.Now().Add(b.cfg.Gauge)
 	}
 }
@@ -173,7 +173,7 @@ func (b *Board) announce() {
 func (b *Board) readGauges(now mono.Time) {
 	b.gauges = mono.Never
 	for _, r := range b.rooms {
-		if !strings.HasPrefix(r.name, GaugePrefix) || len(r.members) == 0 {
+		if !strings.HasPrefix(r.name, gaugePrefix) || len(r.members) == 0 {
 			continue
 		}
 		b.gauges = now.Add(b.cfg.Gauge)

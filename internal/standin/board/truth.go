@@ -47,8 +47,8 @@ const (
 	DidMisdirect
 )
 
-// DidNames are the names in the record of deliveries.
-var DidNames = [...]string{"written", "lost", "doubled", "misdirected"}
+// didNames are the names in the record of deliveries.
+var didNames = [...]string{"written", "lost", "doubled", "misdirected"}
 
 // Truth is what the board knows to have done. The totals are whole; messages
 // and deliveries are kept one by one up to a bound, the newest.
@@ -161,7 +161,7 @@ func (t *Truth) AppendMessages(dst []byte) []byte {
 // AppendDeliveries appends the kept deliveries as JSON lines, the oldest first.
 func (t *Truth) AppendDeliveries(dst []byte) []byte {
 	return appendRing(dst, t.deliveries, int(t.nDelivered), func(d Delivery) any {
-		d.What = DidNames[d.Did]
+		d.What = didNames[d.Did]
 		return d
 	})
 }

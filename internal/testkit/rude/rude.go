@@ -79,9 +79,9 @@ func (c *Conn) Hangup() {
 	c.s.conns[c.id] = nil
 }
 
-// CanSend reports whether so little waits to be sent that a flood may go on: it
+// canSend reports whether so little waits to be sent that a flood may go on: it
 // is not the server that is to grow.
-func (c *Conn) CanSend() bool { return c.s.drv.Queued(c.id) < c.s.server.Most }
+func (c *Conn) canSend() bool { return c.s.drv.Queued(c.id) < c.s.server.Most }
 
 type running struct {
 	server *Server

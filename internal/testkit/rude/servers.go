@@ -55,7 +55,7 @@ func header(first byte, length int) []byte {
 
 func flood(b []byte) func(*Conn, int) {
 	return func(c *Conn, _ int) {
-		for i := 0; i < 16 && c.CanSend(); i++ {
+		for i := 0; i < 16 && c.canSend(); i++ {
 			c.Send(b)
 		}
 	}
@@ -72,7 +72,7 @@ var Servers = []Server{
 	{Name: "half a frame", Does: "announces a message of 16 MiB to every client and sends all but its end",
 		Open: func(c *Conn) { c.Send(header(0x82, 16<<20)) },
 		Tick: func(c *Conn, _ int) {
-			for ; c.N < 15<<20 && c.CanSend(); c.N += 1 << 16 {
+			for ; c.N < 15<<20 && c.canSend(); c.N += 1 << 16 {
 				c.Send(make([]byte, 1<<16))
 			}
 		}},
@@ -86,7 +86,7 @@ var Servers = []Server{
 			harbour(nil)(c, op, b)
 		},
 		Tick: func(c *Conn, n int) {
-			if c.N == 1 && c.CanSend() {
+			if c.N == 1 && c.canSend() {
 				c.Close(ws.CloseNormal, "still here")
 			}
 		}},
@@ -100,7 +100,7 @@ var Servers = []Server{
 	{Name: "small pieces", Does: "sends a message of 15 MiB in pieces of 1,448 bytes",
 		Open: func(c *Conn) { c.Send(header(0x82, 15<<20)) },
 		Tick: func(c *Conn, _ int) {
-			for i := 0; i < 40 && c.N < 15<<20 && c.CanSend(); i++ {
+			for i := 0; i < 40 && c.N < 15<<20 && c.canSend(); i++ {
 				n := min(1448, 15<<20-c.N)
 				c.Send(make([]byte, n))
 				c.N += n
@@ -137,7 +137,7 @@ var Servers = []Server{
 	{Name: "wild numbers", Does: "numbers and dates what it pushes with 1e300, -1e300, fractions and nanoseconds",
 		Frame: harbour(nil),
 		Tick: func(c *Conn, n int) {
-			if n%50 == 0 && c.CanSend() {
+			if n%50 == 0 && c.canSend() {
 				c.Text(fmt.Sprintf(`{"kind":"gauge","seq":%s,"at":1767225600000000000,"members":-1e300}`,
 					[]string{"1", "1e300", "2", "-1e300", "2.5", "9007199254740992", "3"}[n/50%7]))
 			}
@@ -152,7 +152,7 @@ var Servers = []Server{
 	{Name: "marks without end", Does: "sends messages of 64 KiB full of things that look like marks, in capitals",
 		Frame: harbour(nil),
 		Tick: func(c *Conn, n int) {
-			if n%200 == 0 && c.CanSend() {
+			if n%200 == 0 && c.canSend() {
 				c.Text(strings.Repeat("TPMK0000000000000000000000000000000000", 1700))
 			}
 		}},
@@ -189,7 +189,7 @@ var Servers = []Server{
 	}},
 	{Name: "new words each time", Does: "sends messages that nothing recognises, each unlike the others",
 		Frame: harbour(nil), Tick: func(c *Conn, n int) {
-			if n%10 == 0 && c.CanSend() {
+			if n%10 == 0 && c.canSend() {
 				c.s.server.N++
 				c.Text(fmt.Sprintf(`{"kind":"%s\u001b[2J"}`,
 					strings.Map(func(r rune) rune { return r - '0' + 'a' }, fmt.Sprint(c.s.server.N*7919))))

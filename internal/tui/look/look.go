@@ -124,13 +124,13 @@ func (p *Palette) Signal(s Signal, word string) string {
 // figures side by side with a gap between them.
 const (
 	Gutter    = 8
-	ColumnMin = 36
+	columnMin = 36
 	ColumnGap = 3
 )
 
 // Columns says how many columns of figures fit, and how wide each is.
 func Columns(width, most int) (n, each int) {
-	n = max(1, min(most, (width+ColumnGap)/(ColumnMin+ColumnGap)))
+	n = max(1, min(most, (width+ColumnGap)/(columnMin+ColumnGap)))
 	return n, (width - (n-1)*ColumnGap) / n
 }
 

@@ -84,8 +84,8 @@ func (s Span) Of(entries []*logbook.Entry) []*logbook.Entry {
 	return entries[s.From:s.To]
 }
 
-// Lately is how many seconds the figures of "just now" sum up.
-const Lately = 10
+// lately is how many seconds the figures of "just now" sum up.
+const lately = 10
 
 // Recent is the span of the last whole seconds.
 func Recent(s *run.Snapshot) Span {
@@ -93,7 +93,7 @@ func Recent(s *run.Snapshot) Span {
 	if !s.Finished {
 		end-- // the second that is going on
 	}
-	return Span{max(0, end-Lately), max(0, end)}
+	return Span{max(0, end-lately), max(0, end)}
 }
 
 // InkOf is the ink in which a fate is drawn if there is any of it.

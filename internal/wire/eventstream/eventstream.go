@@ -10,8 +10,8 @@ import (
 	"tidepull/internal/wire"
 )
 
-// MaxEvent is the longest event that is read, in bytes.
-const MaxEvent = 4 << 20
+// maxEvent is the longest event that is read, in bytes.
+const maxEvent = 4 << 20
 
 // An Event is one event of a stream.
 type Event struct {
@@ -36,7 +36,7 @@ type Reader struct {
 var byteOrderMark = []byte("\ufeff")
 
 // Feed takes bytes and calls f with each event that is whole. The error is a
-// *wire.ProtocolError for an event longer than MaxEvent.
+// *wire.ProtocolError for an event longer than maxEvent.
 func (r *Reader) Feed(b []byte, f func(Event)) error {
 	for len(b) > 0 {
 		if r.afterR && b[0] == '\n' {
@@ -49,9 +49,9 @@ func (r *Reader) Feed(b []byte, f func(Event)) error {
 		if i < 0 {
 			i = len(b)
 		}
-		if len(r.line)+len(r.data)+i > MaxEvent {
+		if len(r.line)+len(r.data)+i > maxEvent {
 			return &wire.ProtocolError{Protocol: "event stream", Rule: "an event of more than " +
-				strconv.Itoa(MaxEvent>>20) + " MiB", Section: "a bound of this reader"}
+				strconv.Itoa(maxEvent>>20) + " MiB", Section: "a bound of this reader"}
 		}
 		r.line = append(r.line, b[:i]...)
 		if i == len(b) {

@@ -52,7 +52,7 @@ func TestStandard(t *testing.T) {
 		}
 	}
 	r := &Reader{}
-	if err := r.Feed([]byte("data: "+strings.Repeat("x", MaxEvent)), func(Event) {}); err == nil {
+	if err := r.Feed([]byte("data: "+strings.Repeat("x", maxEvent)), func(Event) {}); err == nil {
 		t.Error("an event without end is taken")
 	}
 }

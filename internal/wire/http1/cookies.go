@@ -6,8 +6,8 @@ import (
 	"strings"
 )
 
-// MaxCookies bounds a Jar.
-const MaxCookies = 50
+// maxCookies bounds a Jar.
+const maxCookies = 50
 
 // A Cookie is what an answer sets (RFC 6265 4.1).
 type Cookie struct {
@@ -37,7 +37,7 @@ type Jar struct{ cookies []Cookie }
 func (j *Jar) Keep(h *Head) {
 	for _, c := range SetCookies(h.Fields) {
 		j.cookies = slices.DeleteFunc(j.cookies, func(old Cookie) bool { return old.Name == c.Name })
-		if !c.Over && len(j.cookies) < MaxCookies {
+		if !c.Over && len(j.cookies) < maxCookies {
 			j.cookies = append(j.cookies, c)
 		}
 	}

@@ -2,9 +2,9 @@ package http1
 
 import "fmt"
 
-// MaxContent is the longest content of an answer that an Exchange gathers, in
+// maxContent is the longest content of an answer that an Exchange gathers, in
 // bytes.
-const MaxContent = 8 << 20
+const maxContent = 8 << 20
 
 // An Exchange reads the answer to one request: interim answers are passed over
 // (RFC 9110 15.2), the content is gathered. Its zero value, with the request's
@@ -41,8 +41,8 @@ func (x *Exchange) Take(b []byte) (taken int, err error) {
 			return taken, err
 		}
 		taken += n
-		if x.Content = append(x.Content, part...); len(x.Content) > MaxContent {
-			return taken, fmt.Errorf("the answer is longer than %d MiB", MaxContent>>20)
+		if x.Content = append(x.Content, part...); len(x.Content) > maxContent {
+			return taken, fmt.Errorf("the answer is longer than %d MiB", maxContent>>20)
 		}
 		if n == 0 {
 			return taken, nil

@@ -9,8 +9,8 @@ import (
 	"tidepull/internal/wire"
 )
 
-// MaxHead is the longest head that is read.
-const MaxHead = 32 << 10
+// maxHead is the longest head that is read.
+const maxHead = 32 << 10
 
 // A Head is the first line and the header fields of a message. Its strings are
 // copies.
@@ -99,7 +99,7 @@ func consumeLines(b []byte) (lines [][]byte, n int, err error) {
 		}
 		line := bytes.TrimSuffix(b[n:n+i], []byte("\r"))
 		n += i + 1
-		if n > MaxHead {
+		if n > maxHead {
 			break
 		}
 		if len(line) > 0 {
@@ -108,7 +108,7 @@ func consumeLines(b []byte) (lines [][]byte, n int, err error) {
 			return lines, n, nil
 		}
 	}
-	if len(b) > MaxHead {
+	if len(b) > maxHead {
 		return nil, 0, violation("the head is longer than 32 KiB", "RFC 9112 2.2")
 	}
 	return nil, 0, nil

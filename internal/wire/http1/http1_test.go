@@ -87,7 +87,7 @@ func TestBody(t *testing.T) {
 		"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n2\r\nabc\r\n":        "longer than it says",
 		"HTTP/1.1 20 OK\r\n\r\n":                                                   "status line",
 		"HTTP/1.1 200 OK\r\nbad field\r\n\r\n":                                     "NAME: VALUE",
-		"HTTP/1.1 200 OK\r\nX: " + strings.Repeat("y", MaxHead) + "\r\n\r\n":       "longer than 32 KiB",
+		"HTTP/1.1 200 OK\r\nX: " + strings.Repeat("y", maxHead) + "\r\n\r\n":       "longer than 32 KiB",
 		"HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n" + long[:10] + long: "",
 	} {
 		if _, _, whole, err := read(t, []byte(raw), "GET", len(raw)); rule != "" &&
@@ -103,7 +103,7 @@ func FuzzResponse(f *testing.F) {
 	f.Add([]byte("HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\n\r\n"), 1)
 	f.Add([]byte("HTTP/1.0 200\r\nContent-Length: 3\r\n\r\nabc"), 7)
 	f.Fuzz(func(t *testing.T, raw []byte, piece int) {
-		if piece < 1 || len(raw) > MaxHead {
+		if piece < 1 || len(raw) > maxHead {
 			return
 		}
 		h1, a, _, err1 := read(t, raw, "GET", len(raw)+1)

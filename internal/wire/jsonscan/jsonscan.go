@@ -79,24 +79,24 @@ func (n *node) child(key string) *node {
 	return c.node
 }
 
-// A SyntaxError says where a text stops being JSON.
-type SyntaxError struct{ Offset int }
+// A syntaxError says where a text stops being JSON.
+type syntaxError struct{ Offset int }
 
-func (e *SyntaxError) Error() string { return fmt.Sprintf("no valid JSON at byte %d", e.Offset) }
+func (e *syntaxError) Error() string { return fmt.Sprintf("no valid JSON at byte %d", e.Offset) }
 
 // Extract scans b, which is valid UTF-8 (a WebSocket text message always is; the
 // scanner does not look again), and fills out[i] with the field of index i.
-// If a name comes twice in an object the last one counts. On an error (a *SyntaxError)
+// If a name comes twice in an object the last one counts. On an error (a *syntaxError)
 // out holds nothing of use.
 func (t *Table) Extract(b []byte, out []Value) error {
 	clear(out[:t.n])
 	s := scanner{b: b, out: out}
 	s.space()
 	if !s.value(&t.root, 0) {
-		return &SyntaxError{s.at}
+		return &syntaxError{s.at}
 	}
 	if s.space(); s.at != len(b) {
-		return &SyntaxError{s.at}
+		return &syntaxError{s.at}
 	}
 	return nil
 }

@@ -5,9 +5,9 @@ import (
 	"tidepull/internal/wire/ws"
 )
 
-// MaxHeld bounds what all clients of a loop together hold of messages that have
+// maxHeld bounds what all clients of a loop together hold of messages that have
 // come in part, in bytes.
-const MaxHeld = 128 << 20
+const maxHeld = 128 << 20
 
 var tooMuchHeld = &wire.ProtocolError{Protocol: "websocket", Rule: "all clients together hold 128 MiB of messages " +
 	"that are not whole yet", Section: "RFC 6455 7.4.1", Code: ws.CloseTooBig}
@@ -42,7 +42,7 @@ func (p *partial) keep(io *IO, line int) bool {
 		io.Held += len(rest) - had
 		p.bytes = append(p.bytes[:0], rest...)
 	}
-	return io.Held <= MaxHeld
+	return io.Held <= maxHeld
 }
 
 // drop lets go of everything.

@@ -33,7 +33,7 @@ type IO struct {
 	Random *rand.PCG // of the client at hand
 	Now    mono.Time
 	// Held is how many bytes of messages that have come in part all machines
-	// together hold; see MaxHeld.
+	// together hold; see maxHeld.
 	Held int
 
 	taking [NumLines][]byte // what has arrived and is not consumed

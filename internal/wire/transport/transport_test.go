@@ -198,11 +198,11 @@ func TestHeldTogether(t *testing.T) {
 	io := newIO()
 	m, agreement := opened(t, io)
 	feed(io, m, agreement, 1<<30)
-	io.Held = MaxHeld // by others
+	io.Held = maxHeld // by others
 	events, asked := feed(io, m, ws.AppendFrame(nil, ws.OpText, make([]byte, 100))[:50], 1<<30)
 	if len(events) != 1 || !strings.Contains(events[0], "together hold 128 MiB") || !asked.Hangup ||
-		io.Held != MaxHeld {
-		t.Errorf("%q, %d held", events, io.Held-MaxHeld)
+		io.Held != maxHeld {
+		t.Errorf("%q, %d held", events, io.Held-maxHeld)
 	}
 }
 

@@ -18,8 +18,8 @@ type Inflater struct {
 // window is how far back a compressed message may refer.
 const window = 32 << 10
 
-// Inflate gives what a compressed message says; limit bounds it.
-func (d *Inflater) Inflate(payload []byte, limit int) ([]byte, error) {
+// inflate gives what a compressed message says; limit bounds it.
+func (d *Inflater) inflate(payload []byte, limit int) ([]byte, error) {
 	// The tail that senders leave out, and an empty last block.
 	src := io.MultiReader(bytes.NewReader(payload), bytes.NewReader([]byte{0, 0, 0xff, 0xff, 1, 0, 0, 0xff, 0xff}))
 	if d.r == nil {

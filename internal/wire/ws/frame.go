@@ -9,11 +9,11 @@ type Frame struct {
 	Payload []byte // unmasked, a copy
 }
 
-// ParseFrame reads one frame from the front of b, whoever sent it and whatever
+// parseFrame reads one frame from the front of b, whoever sent it and whatever
 // it says: it is for looking on, not for taking part. n is 0 if b does not
 // hold it all. Only a frame that is too large, or whose length is impossible,
 // is an error.
-func ParseFrame(b []byte) (f Frame, n int, err error) {
+func parseFrame(b []byte) (f Frame, n int, err error) {
 	if len(b) < 2 {
 		return f, 0, nil
 	}

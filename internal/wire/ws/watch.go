@@ -38,7 +38,7 @@ type Watched struct {
 // Next takes one frame from the front of b, and says how many bytes that was; 0 if
 // b does not hold it all. An error means that the rest cannot be followed.
 func (w *Watcher) Next(b []byte) (e Watched, n int, err error) {
-	if e.Frame, n, err = ParseFrame(b); err != nil || n == 0 {
+	if e.Frame, n, err = parseFrame(b); err != nil || n == 0 {
 		return e, n, err
 	}
 	reserved := e.RSV
@@ -75,7 +75,7 @@ func (w *Watcher) assemble(e *Watched) error {
 	}
 	e.Whole, e.Kind, e.Message, e.Fragments = true, w.op, w.parts, w.pieces
 	if w.squeezed {
-		out, err := w.inflater.Inflate(w.parts, limit)
+		out, err := w.inflater.inflate(w.parts, limit)
 		if err != nil {
 			return errors.Join(errors.New("a compressed message cannot be read"), err)
 		}

@@ -35,8 +35,8 @@ const (
 	CloseTooBig        = 1009
 )
 
-// MaxControl is the longest payload of a control frame in bytes (RFC 6455 5.5).
-const MaxControl = 125
+// maxControl is the longest payload of a control frame in bytes (RFC 6455 5.5).
+const maxControl = 125
 
 // Reserved reports whether an opcode means nothing yet (RFC 6455 5.2).
 func Reserved(op byte) bool { return op > OpBinary && op < OpClose || op > OpPong }
@@ -166,7 +166,7 @@ func broken(h frameHead, length uint64, from Role, inMessage bool) *wire.Protoco
 		return violation("a server's frame is masked, or a client's is not", "5.1", CloseProtocolError)
 	case Reserved(h.op):
 		return violation(fmt.Sprintf("the opcode %d is reserved", h.op), "5.2", CloseProtocolError)
-	case control && (!h.fin || length > MaxControl):
+	case control && (!h.fin || length > maxControl):
 		return violation("a control frame is fragmented or longer than 125 bytes", "5.5", CloseProtocolError)
 	case h.op == OpContinuation && !inMessage:
 		return violation("a continuation frame without a message to continue", "5.4", CloseProtocolError)

@@ -217,7 +217,7 @@ func FuzzParseFrame(f *testing.F) {
 	f.Add(append(AppendFrame(nil, OpPing, nil), AppendFrame(nil, OpBinary, make([]byte, 200))...), 3)
 	f.Add([]byte{0x70, 0xff, 0xff}, 1)
 	f.Fuzz(func(t *testing.T, b []byte, _ int) {
-		frame, n, err := ParseFrame(b)
+		frame, n, err := parseFrame(b)
 		if n > len(b) || err == nil && n == 0 && len(frame.Payload) > 0 {
 			t.Fatalf("took %d of %d bytes", n, len(b))
 		}
@@ -228,7 +228,7 @@ func FuzzParseFrame(f *testing.F) {
 		ev, m, readErr := r.Next(append([]byte(nil), b...))
 		if readErr == nil && m > 0 && (err != nil || m != n || ev.Op != 0 && ev.Op != OpClose &&
 			string(ev.Payload) != string(frame.Payload)) {
-			t.Fatalf("the Reader takes %d bytes, %q; ParseFrame %d, %q, %v", m, ev.Payload, n, frame.Payload, err)
+			t.Fatalf("the Reader takes %d bytes, %q; parseFrame %d, %q, %v", m, ev.Payload, n, frame.Payload, err)
 		}
 	})
 }
