@@ -34,7 +34,9 @@ session "speak" {
   pause { lasts = "1s" }
   repeat {
     closed = true
-    say { body = { kind = "notice", room = room, from = name, text = "berth 7 is free for the tanker at noon, pilots ${mark}" } }
+    say {
+      body = { kind = "notice", room = room, from = name, text = "berth 7 is free for the tanker at noon ${mark}" }
+    }
     expect "its own" {
       when   = msg.from == name
       within = "1m"

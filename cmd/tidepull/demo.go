@@ -23,7 +23,7 @@ type wrongs struct {
 	Lose       float64       `help:"Probability that a delivery is left out, 0 to 1."`
 	Double     float64       `help:"Probability that a delivery is made twice, 0 to 1."`
 	Misdirect  float64       `help:"Probability that a delivery goes to a member of another room instead, 0 to 1."`
-	Wrong      []string      `placeholder:"SWITCH=VALUE" help:"Throw any switch of the stand-in, such as alter=0.01; tidepull words lists them. May be given more than once."`
+	Wrong      []string      `placeholder:"SWITCH=VALUE" help:"${wrong}"`
 }
 
 func (w *wrongs) args() []string {
@@ -51,7 +51,7 @@ func (w *wrongs) switches() (s board.Switches, err error) {
 }
 
 type demoCommand struct {
-	Write string `placeholder:"FILE" help:"Write the demo's trial to FILE and do nothing else; - is the standard output."`
+	Write string `placeholder:"FILE" help:"${write}"`
 	wrongs
 	showing
 }

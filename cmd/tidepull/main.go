@@ -44,8 +44,8 @@ connection. Of replay: 0 the same, 1 it differs, 3 it was stopped, 4 there is no
 connection.`
 
 type commands struct {
-	Log     string           `placeholder:"FILE" help:"Write the tool's own log to FILE; by default to tidepull.log in the user's state folder."`
-	Store   string           `placeholder:"FILE" help:"Keep runs in this SQLite file; by default tidepull/runs.db in the user's data folder. - keeps none."`
+	Log     string           `placeholder:"FILE" help:"${log}"`
+	Store   string           `placeholder:"FILE" help:"${store}"`
 	Home    homeCommand      `cmd:"" default:"1" help:"Open the home screen (also without any command)."`
 	Run     runCommand       `cmd:"" help:"Run a trial."`
 	Demo    demoCommand      `cmd:"" help:"Run the shipped trial against the shipped stand-in, a harbour board."`
@@ -53,12 +53,12 @@ type commands struct {
 	Format  formatCommand    `cmd:"" help:"Lay trials out in the usual way."`
 	Words   wordsCommand     `cmd:"" help:"Print the trial language's reference, as Markdown."`
 	Probe   probeCommand     `cmd:"" help:"Drive one to three clients by hand; with --send and --expect, for scripts."`
-	Record  recordCommand    `cmd:"" help:"Relay between a client of yours and its server, and keep all that goes over."`
+	Record  recordCommand    `cmd:"" help:"${record}"`
 	Import  importCommand    `cmd:"" help:"Make a recording out of a HAR file, as browsers export it."`
 	Replay  replayCommand    `cmd:"" help:"Play a recording again, once or many times, and tell what is different now."`
 	Runs    runsCommand      `cmd:"" help:"List the runs that are kept; show, name, note or delete one."`
 	Export  exportCommand    `cmd:"" help:"Write a view of a kept run as a drawing or a table."`
-	Standin standinCommand   `cmd:"" help:"Serve the stand-in: a simulated messaging server, with switches that make it do wrong."`
+	Standin standinCommand   `cmd:"" help:"${standin}"`
 	Version kong.VersionFlag `help:"Print the version."`
 }
 
@@ -83,6 +83,7 @@ func main() {
 func mainStatus(args []string) int {
 	var c commands
 	parser, err := kong.New(&c, kong.Name("tidepull"), kong.Description(description), kong.Vars{"version": Version},
+		helpTexts,
 		kong.ConfigureHelp(kong.HelpOptions{Compact: true}), kong.UsageOnError())
 	if err != nil {
 		panic(err) // the declaration above is wrong

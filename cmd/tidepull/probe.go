@@ -38,15 +38,15 @@ func (o *ordered) Decode(ctx *kong.DecodeContext) error {
 type probeCommand struct {
 	URL         string        `arg:"" help:"The server: a ws://, wss:// or tcp:// address."`
 	Origin      string        `help:"The Origin field, as a browser sends it."`
-	Header      []string      `sep:"none" placeholder:"NAME: VALUE" help:"One more header field. May be given more than once."`
-	TokenEnv    string        `placeholder:"NAME" help:"Send the token in this environment variable as Authorization: Bearer. It is shown nowhere."`
+	Header      []string      `sep:"none" placeholder:"NAME: VALUE" help:"${header}"`
+	TokenEnv    string        `placeholder:"NAME" help:"${token_env}"`
 	TokenFile   string        `placeholder:"FILE" help:"The same with a token in a file."`
 	Subprotocol []string      `help:"A subprotocol to offer. May be given more than once."`
 	Insecure    bool          `help:"Take any certificate."`
-	Send        []ordered     `sep:"none" placeholder:"TEXT" help:"Send a text. The flags from here to --pause are done in the order in which they are given."`
+	Send        []ordered     `sep:"none" placeholder:"TEXT" help:"${send}"`
 	SendHex     []ordered     `sep:"none" placeholder:"DIGITS" help:"Send bytes as a binary message."`
 	SendFile    []ordered     `sep:"none" placeholder:"FILE" help:"Send a file as a binary message."`
-	Expect      []ordered     `sep:"none" placeholder:"PATTERN" help:"Wait for a message that holds this text, or matches /a regular expression/."`
+	Expect      []ordered     `sep:"none" placeholder:"PATTERN" help:"${expect}"`
 	Ping        []ordered     `placeholder:"now" help:"Send a ping (--ping now) and wait for the answer."`
 	Close       []ordered     `placeholder:"CODE" help:"Close with this code and wait for the end."`
 	Pause       []ordered     `placeholder:"TIME" help:"Wait, and show what comes."`

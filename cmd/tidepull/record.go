@@ -15,14 +15,14 @@ import (
 type recordCommand struct {
 	Listen string `default:"127.0.0.1:7412" help:"The address that the client is pointed at; port 0 picks a free one."`
 	To     string `required:"" placeholder:"URL" help:"The server: a ws://, http:// or tcp:// address."`
-	Out    string `short:"o" default:"recording.jsonl" placeholder:"FILE" help:"Where the recording goes; - is the standard output."`
+	Out    string `short:"o" default:"recording.jsonl" placeholder:"FILE" help:"${out}"`
 	withCredentials
 	remote
 }
 
 // withCredentials is the flag of commands that make recordings.
 type withCredentials struct {
-	WithCredentials bool `help:"Keep Authorization, cookies, and fields that look like passwords and tokens as they are; without it they are hidden."`
+	WithCredentials bool `help:"${with_credentials}"`
 }
 
 func (c *recordCommand) Run(a *app) error {
@@ -88,7 +88,7 @@ func outputTo(path string) (out, notes *os.File, done func() error, err error) {
 
 type importCommand struct {
 	File string `arg:"" help:"A HAR file, as browsers export it."`
-	Out  string `short:"o" default:"recording.jsonl" placeholder:"FILE" help:"Where the recording goes; - is the standard output."`
+	Out  string `short:"o" default:"recording.jsonl" placeholder:"FILE" help:"${out}"`
 	withCredentials
 }
 

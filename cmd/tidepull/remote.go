@@ -14,7 +14,7 @@ import (
 
 // remote is the flag of commands that put load on a server, or open a port.
 type remote struct {
-	RemoteOK bool `name:"remote-ok" help:"Let it reach a server, or be reached, beyond this machine. Load only what is yours."`
+	RemoteOK bool `name:"remote-ok" help:"${remote_ok}"`
 }
 
 // mayReach refuses a server that is not on this machine, unless that was said.

@@ -25,10 +25,10 @@ type replayCommand struct {
 	Copies    int               `default:"1" help:"How many copies of the recorded clients."`
 	Speed     float64           `default:"1" help:"Divide the recorded pauses by this; 0 leaves them out."`
 	Within    time.Duration     `default:"5s" help:"How long something that came in the recording may take."`
-	KeepValue []string          `sep:"none" placeholder:"VALUE" help:"This value does not vary, whatever is guessed. May be given more than once."`
-	Vary      map[string]string `mapsep:"none" placeholder:"VALUE=EXPRESSION" help:"This value varies; the expression of the trial language gives it, such as uuid()."`
+	KeepValue []string          `sep:"none" placeholder:"VALUE" help:"${keep_value}"`
+	Vary      map[string]string `mapsep:"none" placeholder:"VALUE=EXPRESSION" help:"${vary}"`
 	Guesses   bool              `help:"List the values that were found to vary, and play nothing."`
-	Write     string            `placeholder:"FILE" help:"Write the recording as a trial, and play nothing; - is the standard output."`
+	Write     string            `placeholder:"FILE" help:"${replay_write}"`
 	JSON      bool              `name:"json" help:"Print the result as JSON."`
 	remote
 }

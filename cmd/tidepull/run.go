@@ -20,18 +20,18 @@ import (
 
 // showing are the flags of commands that carry out a trial.
 type showing struct {
-	Headless bool   `help:"Print plain lines instead of opening the full-screen view. It is also what happens if the output is no terminal."`
-	Out      string `placeholder:"DIR" help:"Write summary.json, junit.xml, seconds.csv and latency.hlog into this folder when the run is over."`
+	Headless bool   `help:"${headless}"`
+	Out      string `placeholder:"DIR" help:"${run_out}"`
 	Metrics  string `placeholder:"ADDR" help:"Serve live figures to Prometheus at http://ADDR/metrics."`
 	remote
-	Loops    int  `placeholder:"N" help:"Serve the clients with so many event loops, each on a thread of its own, instead of as many as the trial says, or one for each core beyond two."`
+	Loops    int  `placeholder:"N" help:"${loops}"`
 	Portable bool `help:"Use the driver for systems without epoll, for comparison. It has no kernel receive times."`
 }
 
 type runCommand struct {
 	File   string            `arg:"" help:"The trial, a .trial.hcl file."`
 	Target string            `placeholder:"URL" help:"Run against this ws:// address instead of the trial's."`
-	Set    map[string]string `mapsep:"none" placeholder:"NAME=VALUE" help:"Set a variable of the trial. May be given more than once."`
+	Set    map[string]string `mapsep:"none" placeholder:"NAME=VALUE" help:"${set}"`
 	showing
 }
 

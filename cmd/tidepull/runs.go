@@ -100,7 +100,7 @@ type exportCommand struct {
 	View    string `required:"" enum:"tide,fan-out,percentiles,rooms,ledger,lanes" help:"What to write: ${enum}."`
 	Window  string `placeholder:"FROM..TO" help:"The seconds of the run to take; the whole run if it is not given."`
 	Clients string `placeholder:"WHO" help:"Whose lanes: names separated by commas, a crew, a room, or problems."`
-	All     bool   `help:"Lanes: all of them in the window, on numbered pages, and not only the stretch around the first problem."`
+	All     bool   `help:"${all}"`
 	Format  string `default:"svg" enum:"svg,pdf,csv,json" help:"As what: ${enum}."`
 	Output  string `short:"o" default:"-" placeholder:"FILE" help:"Where to; the standard output if it is not given."`
 }

@@ -18,7 +18,7 @@ type standinCommand struct {
 	PingEvery    time.Duration `default:"5s" help:"How long a client may be silent before it is pinged."`
 	PongWithin   time.Duration `default:"10s" help:"How long after a ping a silent client is evicted."`
 	History      int           `default:"20" help:"How many notices of a room are given to who enters; -1 for none."`
-	Records      int           `default:"500000" help:"How many messages and deliveries the truth keeps one by one; -1 for none."`
+	Records      int           `default:"500000" help:"${records}"`
 	Login        bool          `help:"Let nobody in without a cookie or a token."`
 	Origins      []string      `placeholder:"ORIGIN" help:"Let browsers in from these origins alone."`
 	Notices      bool          `help:"Tell the members of a room who enters and who leaves."`

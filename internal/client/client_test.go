@@ -347,7 +347,11 @@ func TestGoingWrong(t *testing.T) {
 			func(c logbook.Counts) int64 { return c.Broken }, "broken: read: connection reset", ""},
 		"no greeting": {func(b *bench) { opened(b); b.text(`{"kind":"named"}`); b.wait(1500 * time.Millisecond) },
 			func(c logbook.Counts) int64 { return c.Missed }, "missed: greeting", `{"kind":"enter","room":"lock-0"}`},
-		"name refused": {func(b *bench) { opened(b); b.text(`{"kind":"refused","what":"name","why":"pilot \"0\" is taken"}`) },
+		"name refused": {func(b *bench) {
+			opened(b)
+			b.text(`{"kind":"refused","what":"name","why":"pilot \"0\" ` +
+				`is taken"}`)
+		},
 			func(c logbook.Counts) int64 { return c.Denied }, "denied: its name was refused; the server said '(its " +
 				"name) is taken'", "close 1000"},
 		"room refused": {func(b *bench) {

@@ -264,7 +264,8 @@ func (e *Engine) report() {
 	case e.reports <- r:
 		e.unsent = account.Report{Held: u.Held}
 	default:
-		e.unsent = account.Report{Held: u.Held + 1, Closed: r.Closed, Events: r.Events, Lanes: r.Lanes, Bodies: r.Bodies}
+		e.unsent = account.Report{Held: u.Held + 1, Closed: r.Closed, Events: r.Events, Lanes: r.Lanes,
+			Bodies: r.Bodies}
 	}
 }
 

@@ -104,7 +104,8 @@ func TestConductor(t *testing.T) {
 		t.Helper()
 		said = said[:0]
 		for _, n := range c.take(nil, &fact.Note{Kind: kind, Client: client, Which: which, By: by}) {
-			said = append(said, fmt.Sprint(map[fact.NoteKind]string{fact.MayGo: "go", fact.CannotBe: "end"}[n.Kind], " ",
+			said = append(said, fmt.Sprint(map[fact.NoteKind]string{fact.MayGo: "go", fact.CannotBe: "end"}[n.Kind],
+				" ",
 				n.Client, " ", n.Which))
 		}
 		if !slices.Equal(said, want) {

@@ -95,7 +95,8 @@ func playRude(t *testing.T, source string, server rude.Server) *Snapshot {
 		t.Fatal(err)
 	}
 	stop := server.Serve(listening, func() { sim.Begin(listening) })
-	loop := engine.New(engine.Config{Trial: tr, Drivers: []poll.Driver{dialling}, To: wire.Endpoint{Addr: to}, Host: "sim",
+	loop := engine.New(engine.Config{Trial: tr, Drivers: []poll.Driver{dialling}, To: wire.Endpoint{Addr: to},
+		Host: "sim",
 		Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
 		Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)
@@ -185,12 +186,12 @@ each of them over real sockets and holds its time and its memory
 | bound | where |
 | --- | --- |
 | one message, 16 MiB | closed with 1009 |
-| messages that have come in part, of all clients together: 128 MiB | the client that goes beyond it is closed with 1009 |
-| bytes that wait to be sent, of one client 32 MiB, of all 128 MiB | the client that goes beyond it is cut off: its server does not read |
-| pings | with more than 64 KiB waiting to be sent they are not answered any more (RFC 6455 5.5.3: the latest one needs an answer) |
+| messages that have come in part, of all clients together: 128 MiB | the client beyond it is closed with 1009 |
+| bytes that wait to be sent, of one client 32 MiB, of all 128 MiB | the client beyond it is cut off: nobody reads |
+| pings | not answered with more than 64 KiB waiting to be sent (RFC 6455 5.5.3: the latest needs an answer) |
 | the head of an answer, 32 KiB; the content of an HTTP answer, 8 MiB | refused, or not answered |
-| reasons and the server's own words, 50 kinds; messages that nothing recognises, 500 shapes | what is beyond counts as others |
-| a close handshake, 5 s; all that is left at the end of a run, 5 s after the tide and the grace time, 2 s after a stop | cut off |
+| reasons and the server's own words, 50 kinds; unrecognised messages, 500 shapes | others beyond that |
+| a close handshake, 5 s; the end of a run, 5 s after tide and grace time, 2 s after a stop | cut off |
 
 | server | what it does | verdict | why |
 | --- | --- | --- | --- |

@@ -134,7 +134,8 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 	if r.log == nil {
 		r.log = slog.New(slog.DiscardHandler)
 	}
-	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, To: to, Host: target.Host, Path: target.Path, Web: web,
+	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, To: to, Host: target.Host, Path: target.Path,
+		Web:     web,
 		WebHost: webHost, Run: runNumber()})
 	r.snapshot.Store(&Snapshot{Trial: t.Shown(), Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
 	r.log.Info("run starts", "trial", t.Name, "target", t.Hide(t.Target.Address), "clients", t.Clients())

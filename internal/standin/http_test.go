@@ -189,7 +189,8 @@ func TestLinesOverTCP(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer c.Close()
-	fmt.Fprintf(c, "{\"kind\":\"name\",\"name\":\"Birch\"}\r\n{\"kind\":\"enter\",\"room\":\"lock-1\"}\n{\"kind\":\"notice\",\"room\":\"lock-1\",\"text\":\"né\"}\n")
+	fmt.Fprintf(c, "{\"kind\":\"name\",\"name\":\"Birch\"}\r\n{\"kind\":\"enter\",\"room\":\"lock-1\"}\n{\"kind"+
+		"\":\"notice\",\"room\":\"lock-1\",\"text\":\"né\"}\n")
 	v.want(`"from":"Birch","seq":1,"text":"né"`)
 	c.SetReadDeadline(time.Now().Add(5 * time.Second))
 	lines := bufio.NewScanner(c)

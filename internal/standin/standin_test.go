@@ -160,7 +160,8 @@ func TestHarbourBoard(t *testing.T) {
 		for i := range 5 {
 			a.say(fmt.Sprintf(`{"kind":"notice","room":"lock \"1\"","text":"gauge %d \u00fc\n"}`, i))
 			// byte for byte
-			a.want(fmt.Sprintf(`{"kind":"notice","room":"lock \"1\"","from":"keeper","seq":%d,"text":"gauge %d \u00fc\n"}`, i+1, i))
+			a.want(fmt.Sprintf(`{"kind":"notice","room":"lock \"1\"","from":"keeper","seq":%d,"text":"gauge %d \`+
+				`u00fc\n"}`, i+1, i))
 		}
 		b.say(`{"kind":"enter","room":"lock \"1\""}`)
 		for i := 2; i < 5; i++ { // the last three, in order, before the confirmation

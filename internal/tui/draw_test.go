@@ -360,8 +360,9 @@ func TestFigures(t *testing.T) {
 	for _, size := range [][2]int{{60, 18}, {80, 24}, {100, 30}} {
 		for _, path := range [][]string{{"1"}, {"1", "down", "down", "down"}} {
 			has(fmt.Sprint("watch at ", size), draw(size[0], size[1], path...), `(?m)^lost `+n(sum.Lost)+
-				`   duplicate `+n(sum.Duplicate)+`   stray `+n(sum.Stray), n(sum.Lost)+` lost`, `■ .*ledger\.lost is `+
-				n(sum.Lost))
+				`   duplicate `+n(sum.Duplicate)+`   stray `+n(sum.Stray),
+				n(sum.Lost)+` lost`, `■ .*ledger\.lost is `+
+					n(sum.Lost))
 		}
 	}
 	has("fan-out", draw(160, 47, "2"), `p50 `+d(f.Quantile(0.5)), `p99 `+d(f.Quantile(0.99)), `32 to 63 +`+

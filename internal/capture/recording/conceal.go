@@ -31,7 +31,8 @@ func SecretOf(placeholder string) (name, env string) {
 }
 
 // sensitive recognises names of fields that hold credentials.
-var sensitive = regexp.MustCompile(`(?i)pass(word|wd|phrase|code)?$|^pwd$|secret|token|api[-_]?key|credential|authorization|^auth$|session[-_]?id|^sid$|csrf|xsrf|^pin$|^otp$|jwt`)
+var sensitive = regexp.MustCompile(`(?i)pass(word|wd|phrase|code)?$|^pwd$|secret|token|api[-_]?key|credential|` +
+	`authorization|^auth$|session[-_]?id|^sid$|csrf|xsrf|^pin$|^otp$|jwt`)
 
 // shortest is the length from which on a value is replaced wherever it stands,
 // and not only in its own field.

@@ -100,8 +100,10 @@ func TestPieces(t *testing.T) {
 // FuzzRead: a recording is read or refused with its line; what was read and
 // written again reads the same.
 func FuzzRead(f *testing.F) {
-	f.Add("{\"tidepull_recording\":1}\n{\"at_us\":1,\"conn\":1,\"what\":\"data\",\"from\":\"client\",\"bytes\":\"AP8=\"}\n")
-	f.Add("{\"tidepull_recording\":1,\"target\":\"ws://x\"}\n{\"at_us\":1,\"conn\":1,\"what\":\"message\",\"from\":\"server\",\"text\":\"x\"}\n{\"at_us\":")
+	f.Add("{\"tidepull_recording\":1}\n{\"at_us\":1,\"conn\":1,\"what\":\"data\",\"from\":\"client\",\"bytes\":" +
+		"\"AP8=\"}\n")
+	f.Add("{\"tidepull_recording\":1,\"target\":\"ws://x\"}\n{\"at_us\":1,\"conn\":1,\"what\":\"message\",\"from" +
+		"\":\"server\",\"text\":\"x\"}\n{\"at_us\":")
 	f.Add("{\"tidepull_recording\":9}")
 	f.Fuzz(func(t *testing.T, s string) {
 		rec, err := Read(strings.NewReader(s))
@@ -124,7 +126,9 @@ func FuzzHAR(f *testing.F) {
 	if b, err := os.ReadFile("testdata/board.har"); err == nil && len(b) < 1<<20 {
 		f.Add(b)
 	}
-	f.Add([]byte(`{"log":{"entries":[{"startedDateTime":"2026-01-01T00:00:00Z","time":5,"request":{"method":"GET","url":"ws://127.0.0.1/live"},"response":{"status":101},"_webSocketMessages":[{"type":"send","time":1767225600.1,"opcode":2,"data":"AP8="}]}]}}`))
+	f.Add([]byte(`{"log":{"entries":[{"startedDateTime":"2026-01-01T00:00:00Z","time":5,"request":{"method":"GET` +
+		`","url":"ws://127.0.0.1/live"},"response":{"status":101},"_webSocketMessages":[{"type":"send","time":17` +
+		`67225600.1,"opcode":2,"data":"AP8="}]}]}}`))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		rec, err := ImportHAR(bytes.NewReader(b))
 		if err != nil {

@@ -331,7 +331,8 @@ func TestHTTP(t *testing.T) {
 		t.Errorf("%d events: %s", n, events)
 	}
 	content, n := said(rec, recording.Content, recording.Server)
-	if n != 3 || string(content) != `{"poll":1,"said":"after /poll"}{"poll":2,"said":"after /poll"}{"poll":3,"said":"after /poll"}` {
+	if n != 3 || string(content) != `{"poll":1,"said":"after /poll"}{"poll":2,"said":"after /poll"}{"poll":3,"sa`+
+		`id":"after /poll"}` {
 		t.Errorf("%d answers: %s", n, content)
 	}
 	if content, n := said(rec, recording.Content, recording.Client); n != 4 ||

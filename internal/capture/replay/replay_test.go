@@ -71,7 +71,8 @@ func TestGuesses(t *testing.T) {
 	add("message", recording.Client, `{"kind":"name","user":"Alder"}`)
 	add("message", recording.Server, `{"kind":"list","people":["Birch","Alder"]}`)
 	add("message", recording.Client,
-		fmt.Sprintf(`{"kind":"hold","berth":"b-77231","at":%d,"ref":"0b0d8a3e-5a07-4c5c-9e61-3f2f5bd0a111","text":"${not} a %%{template} for \"Alder\" at 2026-01-31T06:00:01Z","ten":10}`, made.UnixMilli()+5))
+		fmt.Sprintf(`{"kind":"hold","berth":"b-77231","at":%d,"ref":"0b0d8a3e-5a07-4c5c-9e61-3f2f5bd0a111","text`+
+			`":"${not} a %%{template} for \"Alder\" at 2026-01-31T06:00:01Z","ten":10}`, made.UnixMilli()+5))
 	p, err := Make(rec, Options{})
 	if err != nil {
 		t.Fatal(err)

@@ -74,7 +74,8 @@ func TestSilence(t *testing.T) {
 	if n := tally(); n != (ledger.Tally{}) {
 		t.Fatalf("ahead of the other share: %+v", n)
 	}
-	a.tell(t, 0, 20*ms, fact.Fact{Kind: fact.Says, Client: 0, Peer: -1, Room: 1, At: 10 * ms, Time: 10 * ms}, got(0, 11*ms),
+	a.tell(t, 0, 20*ms, fact.Fact{Kind: fact.Says, Client: 0, Peer: -1, Room: 1, At: 10 * ms, Time: 10 * ms},
+		got(0, 11*ms),
 		got(2, 13*ms))
 	if n := tally(); n.Owed != 4 || n.Delivered != 3 || n.Lost != 0 {
 		t.Fatalf("after the other share: %+v", n)

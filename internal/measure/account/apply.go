@@ -80,8 +80,9 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 	case fact.Happens:
 		a.happens(f.Client, s.room(f), logbook.EventKind(f.What), string(s.log.TextOf(f)), f.At)
 	case fact.Records:
-		a.lanes.Add(lane.Record{At: time.Duration(f.Time), What: lane.Happening(f.What), Number: f.Number, Client: f.Client,
-			Peer: f.Peer, Room: s.room(f), Size: f.Size})
+		a.lanes.Add(lane.Record{At: time.Duration(f.Time), What: lane.Happening(f.What), Number: f.Number,
+			Client: f.Client,
+			Peer:   f.Peer, Room: s.room(f), Size: f.Size})
 	case fact.Quotes:
 		a.lanes.Said(f.Number, s.log.TextOf(f))
 	case fact.Listens:
@@ -231,7 +232,8 @@ func (a *Account) happens(c ledger.Client, room ledger.Room, what logbook.EventK
 	}
 	if a.recorded < logbook.MaxEvents {
 		a.recorded++
-		a.events = append(a.events, logbook.Event{At: time.Duration(at), Client: c, Room: room, What: what, Detail: detail})
+		a.events = append(a.events, logbook.Event{At: time.Duration(at), Client: c, Room: room, What: what,
+			Detail: detail})
 	}
 }
 

@@ -25,9 +25,11 @@ func random(r *rand.Rand) Batch {
 	at := mono.Time(0)
 	for range r.IntN(50) {
 		at += mono.Time(r.IntN(1 << 20))
-		f := Fact{At: at, Time: mono.Time(few(64)), Since: mono.Time(few(64)), Number: uint64(few(64)), Sum: uint64(few(64)),
-			Client: int32(few(32)), Peer: int32(few(32)), Room: int32(few(32)), Size: uint32(few(31)), Check: int16(few(16)),
-			Kind: Kind(r.IntN(int(numKinds))), What: uint8(few(7)), Flags: uint8(few(7))}
+		f := Fact{At: at, Time: mono.Time(few(64)), Since: mono.Time(few(64)), Number: uint64(few(64)),
+			Sum:    uint64(few(64)),
+			Client: int32(few(32)), Peer: int32(few(32)), Room: int32(few(32)), Size: uint32(few(31)),
+			Check: int16(few(16)),
+			Kind:  Kind(r.IntN(int(numKinds))), What: uint8(few(7)), Flags: uint8(few(7))}
 		if r.IntN(3) > 0 {
 			b.Add(f)
 		} else {
@@ -135,7 +137,8 @@ func TestLog(t *testing.T) {
 	}
 	log = Log{Facts: []Fact{{At: 1, Client: 9}, {At: 2, Client: 5, Number: 1}, {At: 2, Client: 3, Number: 2},
 		{At: 2, Client: 5, Number: 3}, {At: 3, Client: 1}}}
-	if to := log.SortEqual(1); to != 4 || log.Facts[1].Number != 2 || log.Facts[2].Number != 1 || log.Facts[3].Number != 3 {
+	if to := log.SortEqual(1); to != 4 || log.Facts[1].Number != 2 || log.Facts[2].Number != 1 ||
+		log.Facts[3].Number != 3 {
 		t.Errorf("up to %d: %+v", to, log.Facts)
 	}
 }

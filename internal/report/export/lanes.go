@@ -36,7 +36,8 @@ func (r *Request) lanes() (sheet, drawing) {
 	s := sheet{Title: "What happened between the clients", Unit: "s and ms where a name ends so",
 		Header: []string{"at_s", "client", "what", "message", "from", "room", "fate", "latency_ms", "says"}}
 	d := &chart.Lanes{Title: s.Title, Notes: append(r.notes(), "a dot: said; an arrow: arrived, with its latency; "+
-		"an arrow that begins beside its lane: from a client that is not shown; a cross: went wrong, or lost on the way")}
+		"an arrow that begins beside its lane: from a client that is not shown; a cross: went wrong, or lost on "+
+		"the way")}
 	if left > 0 {
 		d.Notes = append(d.Notes, fmt.Sprintf("%s more things happened between these clients in the window; --all "+
 			"draws them", units.Count(int64(left))))

@@ -56,7 +56,9 @@ func Open(path string) (*Store, error) {
 	if err := machine.KeepPrivate(path); err != nil {
 		return nil, fmt.Errorf("the store: %w", err)
 	}
-	pragmas := "?_pragma=busy_timeout(2000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(ON)&_txlock=immediate"
+	pragmas := "?_pragma=busy_timeout(2000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreig" +
+		"n_keys(ON)" +
+		"&_txlock=immediate"
 	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+pragmas)
 	if err != nil {
 		return nil, fmt.Errorf("the store %s: %w", path, err)

@@ -341,10 +341,14 @@ func TestFirstSchema(t *testing.T) {
 		args  []any
 	}{
 		{migrations[0], nil}, {"PRAGMA user_version = 1", nil},
-		{`INSERT INTO run (trial, target, clients, started, state, verdict, tool, outline, kernel, summary) VALUES ('old', 'ws://x', 2, 5, 'finished', 'holds', '0.0', '{"name":"old","crews":[{"name":"pilots","clients":2}],"tide":[{"Word":"flood","To":1,"Over":1000000000}]}', 1, '')`, nil},
+		{`INSERT INTO run (trial, target, clients, started, state, verdict, tool, outline, kernel, summary) VALU` +
+			`ES ('old', 'ws://x', 2, 5, 'finished', 'holds', '0.0', '{"name":"old","crews":[{"name":"pilots","cl` +
+			`ients":2}],"tide":[{"Word":"flood","To":1,"Over":1000000000}]}', 1, '')`, nil},
 		{"INSERT INTO room VALUES (1, 0, '(everyone)'), (1, 1, 'lock-1')", nil},
 		{"INSERT INTO client VALUES (1, 0, 'pilots', 'Alder', 3, 4), (1, 1, 'pilots', 'Birch', 0, 1)", nil},
-		{`INSERT INTO second VALUES (1, 0, 1, 2, 2, 2, 2, 3, 4, 0, '{"Started":2,"Opened":2,"Sent":3,"Marked":4}', '{}', '{}', 0, ?, ?, ?, ?, ?, ?, ?)`, []any{[]byte(h.Pack()), []byte(h.Pack()), []byte(h.Pack()), nil, nil, nil, nil}},
+		{`INSERT INTO second VALUES (1, 0, 1, 2, 2, 2, 2, 3, 4, 0, '{"Started":2,"Opened":2,"Sent":3,"Marked":4}` +
+			`', '{}', '{}', 0, ?, ?, ?, ?, ?, ?, ?)`,
+			[]any{[]byte(h.Pack()), []byte(h.Pack()), []byte(h.Pack()), nil, nil, nil, nil}},
 		{"INSERT INTO cell VALUES (1, 0, 1, 0, 'notice', 3, 4, 3, 0, 1, 0, 0, 0, 0, 0, 0)", nil},
 		{"INSERT INTO latency VALUES (1, 0, 0, 2, ?)", []any{[]byte(h.Pack())}},
 		{"INSERT INTO message VALUES (1, 2, 'notice', 0, 1, 0, 10, 11, 2, 1, 0, 1, 0, 1)", nil},

@@ -42,7 +42,8 @@ func factsOf(t *testing.T, p played) []byte {
 	}
 	var seconds []second
 	for _, e := range p.entries {
-		s := second{At: e.At, Cells: map[string]ledger.Tally{}, Latency: e.Latency, Foreign: e.Foreign, Counts: e.Counts,
+		s := second{At: e.At, Cells: map[string]ledger.Tally{}, Latency: e.Latency, Foreign: e.Foreign,
+			Counts: e.Counts,
 			Checks: e.Checks, Hists: []meter.Packed{e.First, e.Median, e.Last, e.Connect, e.Enter, e.Age, e.Answer,
 				e.PushedBack, e.Health.ReadingLag, e.Health.ScheduleLag}}
 		for _, c := range e.Cells {
@@ -60,7 +61,8 @@ func factsOf(t *testing.T, p played) []byte {
 		k.Number, k.Message.Room = 0, 0
 		k.Outcomes = slices.Clone(m.Outcomes)
 		slices.SortFunc(k.Outcomes, func(a, b ledger.Outcome) int {
-			return cmp.Or(cmp.Compare(a.Client, b.Client), cmp.Compare(a.Fate, b.Fate), cmp.Compare(a.Latency, b.Latency))
+			return cmp.Or(cmp.Compare(a.Client, b.Client), cmp.Compare(a.Fate, b.Fate),
+				cmp.Compare(a.Latency, b.Latency))
 		})
 		kept = append(kept, k)
 	}
@@ -222,7 +224,8 @@ func firstDifference(a, b []byte) string {
 	for i := range x {
 		if i >= len(y) || x[i] != y[i] {
 			return fmt.Sprintf("line %d:\n%s\n--- with one share, and\n%s", i,
-				strings.Join(x[max(0, i-25):min(len(x), i+4)], "\n"), strings.Join(y[max(0, min(len(y), i-3)):min(len(y), i+4)], "\n"))
+				strings.Join(x[max(0, i-25):min(len(x), i+4)], "\n"),
+				strings.Join(y[max(0, min(len(y), i-3)):min(len(y), i+4)], "\n"))
 		}
 	}
 	return "one is longer"

@@ -135,7 +135,8 @@ func (s *side) Dial(id int32, _ wire.Endpoint) error {
 // round trip.
 func (s *side) post(p packet) {
 	i := len(s.inbox)
-	for i > 0 && (s.inbox[i-1].at > p.at || s.listens && s.inbox[i-1].at == p.at && s.inbox[i-1].to.order > p.to.order) {
+	for i > 0 && (s.inbox[i-1].at > p.at || s.listens && s.inbox[i-1].at == p.at &&
+		s.inbox[i-1].to.order > p.to.order) {
 		i--
 	}
 	s.inbox = append(s.inbox, packet{})

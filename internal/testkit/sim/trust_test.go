@@ -139,7 +139,8 @@ func TestNoPort(t *testing.T) {
 		server.Serve()
 	}()
 	to := netip.MustParseAddrPort("127.0.0.1:7411")
-	loop := engine.New(engine.Config{Trial: tr, Drivers: []poll.Driver{&poor{dialling, 5}}, To: wire.Endpoint{Addr: to}, Host: "sim",
+	loop := engine.New(engine.Config{Trial: tr, Drivers: []poll.Driver{&poor{dialling, 5}}, To: wire.Endpoint{Addr: to},
+		Host: "sim",
 		Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
 		Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)

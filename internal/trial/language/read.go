@@ -124,7 +124,8 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 		case "presence":
 			d.Presence = trial.Presence{When: r.condition(attrs["when"]), Room: r.condition(attrs["room"]),
 				Members: r.condition(attrs["members"]),
-				Within:  r.duration(attrs["within"], 2*time.Second), Check: r.check("the number of members", "presence")}
+				Within:  r.duration(attrs["within"], 2*time.Second),
+				Check:   r.check("the number of members", "presence")}
 		case "joined":
 			d.Joined = r.notice(attrs)
 		case "gone":

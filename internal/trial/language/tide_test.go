@@ -64,8 +64,10 @@ tide {
 		}
 	}
 	for tide, want := range map[string]string{
-		"flood \"50%\" {\n over = \"1s\"\n arrivals = \"3/s\"\n}": "give one of over and arrivals",
-		"spike \"0%\" { lasts = \"1s\" }":                         "a spike rises", "ebb {\n over = \"1s\"\n}": "an ebb falls",
+		"flood \"50%\" {\n over = \"1s\"\n arrivals = \"3/s\"\n}": "give one of " +
+			"over and arrivals",
+		"spike \"0%\" { lasts = \"1s\" }": "a spike rises",
+		"ebb {\n over = \"1s\"\n}":        "an ebb falls",
 		"flood \"10%\" { over = \"1s\" }\n wave {\n to = \"5%\"\n period = \"1s\"\n times = 0\n}": "from 1 to 1000",
 		"flood \"10%\" { arrivals = \"3 a second\" }":                                             "is not a rate",
 	} {

@@ -110,7 +110,8 @@ var vocabulary = map[string]*blockWord{
 		{"remote", formText, false, "the name of a host that is not this machine and may be loaded"},
 		{"dialect", formText, false, `how its messages look; "plain-json" if it is not given`},
 		{"order", `"sender", "same" or "any"`, false,
-			`what it promises of a room: each sender's messages in order, all in the same order for everybody, or nothing; "sender" if it is not given`},
+			`what it promises of a room: each sender's messages in order, all in the same order for everybody, or ` +
+				`nothing; "sender" if it is not given`},
 	}},
 	"dialect": {label: "name", doc: "how names, rooms and messages look for one family of servers",
 		blocks: []string{"dialect.name", "dialect.enter", "dialect.leave", "dialect.past", "dialect.heard",
@@ -255,7 +256,8 @@ var vocabulary = map[string]*blockWord{
 			{"clients", formNumber, true, "how many"},
 			{"session", "session.NAME", true, "what they do"},
 			{"name", formTemplate, false, `a client's name; the crew's name and "-${n}" if it is not given`},
-			{"groups_of", formNumber, false, "deals the clients into groups of so many; they know their group and place"},
+			{"groups_of", formNumber, false,
+				"deals the clients into groups of so many; they know their group and place"},
 		}},
 	"tide": {doc: "how many clients there are over time", blocks: []string{"flood", "slack", "ebb", "wave", "spike"}},
 	"flood": {label: "share", doc: "rises to a share of all clients", attrs: []word{

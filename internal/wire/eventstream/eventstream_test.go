@@ -29,7 +29,8 @@ func read(t *testing.T, stream string, step int) (events []string, r *Reader) {
 func TestStandard(t *testing.T) {
 	for stream, want := range map[string][]string{
 		"data: YHOO\ndata: +2\ndata: 10\n\n": {"//YHOO\n+2\n10"},
-		": test stream\n\ndata: first event\nid: 1\n\ndata:second event\nid\n\ndata:  third event\n\n": {"/1/first event", "//second event", "// third event"},
+		": test stream\n\ndata: first event\nid: 1\n\ndata:second event\nid\n\ndata:  third event\n\n": {
+			"/1/first event", "//second event", "// third event"},
 		"data\n\ndata\ndata\n\ndata:": {"//", "//\n"},
 		"data:test\n\ndata: test\n\n": {"//test", "//test"},
 		"event: add\ndata: 73857293\n\nevent: remove\ndata: 2153\n\ndata: x\n\n": {"add//73857293", "remove//2153",

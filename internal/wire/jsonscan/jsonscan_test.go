@@ -18,7 +18,8 @@ func wanted() *Table {
 func TestExtract(t *testing.T) {
 	table := wanted()
 	out := make([]Value, table.Len())
-	text := []byte(` {"kind":"not\u0069ce", "x":[1,{"kind":3}], "at":{"gauge":-4.5e1,"kind":0}, "list":[true,"b"], "k\u0069nd":"last"} `)
+	text := []byte(` {"kind":"not\u0069ce", "x":[1,{"kind":3}], "at":{"gauge":-4.5e1,"kind":0}, "list":[true,"b"` +
+		`], "k\u0069nd":"last"} `)
 	if err := table.Extract(text, out); err != nil {
 		t.Fatal(err)
 	}
@@ -94,7 +95,8 @@ func depth(b []byte) (most int) {
 func BenchmarkExtract(b *testing.B) {
 	table := wanted()
 	out := make([]Value, table.Len())
-	text := []byte(`{"kind":"notice","room":"lock-3","from":"pilot-17","seq":1203,"text":"gate turning tpmk0000000000000000000000000000000000, stand by"}`)
+	text := []byte(`{"kind":"notice","room":"lock-3","from":"pilot-17","seq":1203,"text":"gate turning tpmk00000` +
+		`00000000000000000000000000000, stand by"}`)
 	b.SetBytes(int64(len(text)))
 	for b.Loop() {
 		if err := table.Extract(text, out); err != nil {

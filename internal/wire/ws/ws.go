@@ -113,7 +113,8 @@ func (r *Reader) parseHeader(b []byte) (h header, err error) {
 	h.fin, h.op = b[0]&0x80 != 0, b[0]&0x0f
 	masked := b[1]&0x80 != 0
 	// Of a control frame the seven bits say all; for the others the length does not matter here.
-	if err := broken(frameHead{h.fin, b[0] >> 4 & 7, h.op, masked}, uint64(b[1]&0x7f), r.FromPeer, r.op != 0); err != nil {
+	if err := broken(frameHead{h.fin, b[0] >> 4 & 7, h.op, masked}, uint64(b[1]&0x7f), r.FromPeer,
+		r.op != 0); err != nil {
 		return h, err
 	}
 	size, length := 2, uint64(b[1]&0x7f)

@@ -1,0 +1,37 @@
+package main
+
+import "github.com/alecthomas/kong"
+
+// helpTexts are the descriptions of flags and commands that are too long for a tag, by the
+// name under which the tag refers to them.
+var helpTexts = kong.Vars{
+	"all": "Lanes: all of them in the window, on numbered pages, and not only the stretch around the " +
+		"first problem.",
+	"expect": "Wait for a message that holds this text, or matches /a regular expression/.",
+	"header": "One more header field. May be given more than once.",
+	"headless": "Print plain lines instead of opening the full-screen view. It is also what happens if the " +
+		"output is no terminal.",
+	"keep_value": "This value does not vary, whatever is guessed. May be given more than once.",
+	"log":        "Write the tool's own log to FILE; by default to tidepull.log in the user's state folder.",
+	"loops": "Serve the clients with so many event loops, each on a thread of its own, instead of as " +
+		"many as the trial says, or one for each core beyond two.",
+	"out":          "Where the recording goes; - is the standard output.",
+	"record":       "Relay between a client of yours and its server, and keep all that goes over.",
+	"records":      "How many messages and deliveries the truth keeps one by one; -1 for none.",
+	"remote_ok":    "Let it reach a server, or be reached, beyond this machine. Load only what is yours.",
+	"replay_write": "Write the recording as a trial, and play nothing; - is the standard output.",
+	"run_out": "Write summary.json, junit.xml, seconds.csv and latency.hlog into this folder when the run " +
+		"is over.",
+	"send":    "Send a text. The flags from here to --pause are done in the order in which they are given.",
+	"set":     "Set a variable of the trial. May be given more than once.",
+	"standin": "Serve the stand-in: a simulated messaging server, with switches that make it do wrong.",
+	"store": "Keep runs in this SQLite file; by default tidepull/runs.db in the user's data folder. - " +
+		"keeps none.",
+	"token_env": "Send the token in this environment variable as Authorization: Bearer. It is shown nowhere.",
+	"vary":      "This value varies; the expression of the trial language gives it, such as uuid().",
+	"with_credentials": "Keep Authorization, cookies, and fields that look like passwords and tokens as they are; " +
+		"without it they are hidden.",
+	"write": "Write the demo's trial to FILE and do nothing else; - is the standard output.",
+	"wrong": "Throw any switch of the stand-in, such as alter=0.01; tidepull words lists them. May be " +
+		"given more than once.",
+}
