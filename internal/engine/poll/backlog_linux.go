@@ -6,6 +6,7 @@ import (
 	"unsafe"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/base/queue"
 )
 
 // A backlog is what was read and has not been handed to the owner. Reading first
@@ -16,10 +17,9 @@ import (
 // It is a queue of pieces whose bytes lie in blocks that are used again; the kernel
 // writes into them, and nothing is copied.
 type backlog struct {
-	pieces []piece // from head on
-	head   int
-	errors []error // of the pieces that have one, in their order
-	bytes  int     // that the pieces from head on hold
+	pieces queue.Queue[piece]
+	errors queue.Queue[error] // of the pieces that have one, in their order
+	bytes  int                // that the pieces hold
 	block  []byte
 	spare  [][]byte
 	used   [][]byte // blocks that are full, the oldest first
@@ -69,7 +69,7 @@ const (
 // full reports whether nothing more is to be read ahead.
 func (b *backlog) full() bool { return b.bytes >= maxBacklog || b.len() >= maxPieces }
 
-func (b *backlog) len() int { return len(b.pieces) - b.head }
+func (b *backlog) len() int { return b.pieces.Len() }
 
 // room gives the memory into which the next piece is to be read: readSize bytes.
 func (b *backlog) room() []byte {
@@ -107,24 +107,23 @@ func (b *backlog) addData(id, generation int32, n int, from, at mono.Time) {
 		early: uint32(min(early, math.MaxUint32)), first: unsafe.SliceData(b.block[len(b.block):cap(b.block)])}
 	b.block, b.freed = b.block[:len(b.block)+n], false
 	b.bytes += n
-	b.pieces = append(b.pieces, p)
+	b.pieces.Push(p)
 	b.read++
 }
 
 // add queues something else that happened.
 func (b *backlog) add(id, generation int32, what byte, err error) {
 	if err != nil {
-		b.errors = append(b.errors, err)
+		b.errors.Push(err)
 	}
-	b.pieces = append(b.pieces, piece{id: id, generation: generation, what: what})
+	b.pieces.Push(piece{id: id, generation: generation, what: what})
 	b.read++
 }
 
 // take gives the oldest piece, and the error of one that broke. Its data is valid
 // until the next call.
 func (b *backlog) take() (p piece, err error) {
-	p = b.pieces[b.head]
-	b.head++
+	p = b.pieces.Pop()
 	b.handed++
 	b.bytes -= int(p.size)
 	if p.freed { // the block before has been handed over whole
@@ -132,19 +131,7 @@ func (b *backlog) take() (p piece, err error) {
 		b.used = append(b.used[:0], b.used[1:]...)
 	}
 	if p.what == 'b' {
-		err = b.errors[0]
-		b.errors = append(b.errors[:0], b.errors[1:]...)
-	}
-	switch {
-	case b.head == len(b.pieces):
-		b.pieces, b.head = b.pieces[:0], 0
-		if cap(b.pieces) > 1<<16 { // after a flood
-			b.pieces = nil
-		}
-	case b.head > 4096 && b.head > len(b.pieces)/2:
-		n := copy(b.pieces, b.pieces[b.head:])
-		clear(b.pieces[n:])
-		b.pieces, b.head = b.pieces[:n], 0
+		err = b.errors.Pop()
 	}
 	return p, err
 }

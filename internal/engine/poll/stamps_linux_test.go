@@ -198,7 +198,7 @@ func TestBacklog(t *testing.T) {
 	for b.len() > 0 {
 		b.take()
 	}
-	if b.bytes != 0 || len(b.used) > 1 || len(b.spare) > maxSpare || len(b.errors) != 0 {
+	if b.bytes != 0 || len(b.used) > 1 || len(b.spare) > maxSpare || b.errors.Len() != 0 {
 		t.Errorf("%d bytes are counted, %d blocks in use, %d spare", b.bytes, len(b.used), len(b.spare))
 	}
 }

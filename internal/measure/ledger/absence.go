@@ -41,7 +41,7 @@ func (l *Ledger) Suspend(c Client, now mono.Time) {
 func (l *Ledger) Resume(c Client, now mono.Time) {
 	if a := l.seats[c].away; a != nil && a.until == mono.Never {
 		a.until = now
-		l.returned.push(unsettled{c, now})
+		l.returned.Push(unsettled{c, now})
 	}
 }
 
@@ -106,8 +106,8 @@ func (l *Ledger) caughtUp(a Arrival) (v Verdict, is bool) {
 
 // settleClaims judges what clients that are back have not caught up on in time.
 func (l *Ledger) settleClaims(now mono.Time) {
-	for l.returned.len() > 0 && l.returned.at(0).at.Add(l.cfg.Grace) <= now {
-		u := l.returned.pop()
+	for l.returned.Len() > 0 && l.returned.At(0).at.Add(l.cfg.Grace) <= now {
+		u := l.returned.Pop()
 		if a := l.seats[u.client].away; a.until == u.at { // else it has gone again
 			l.dropClaims(u.client, Lost)
 		}

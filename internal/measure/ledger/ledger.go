@@ -21,6 +21,7 @@ import (
 
 	"tidepull/internal/base/bitset"
 	"tidepull/internal/base/mono"
+	"tidepull/internal/base/queue"
 	"tidepull/internal/measure/mark"
 )
 
@@ -125,12 +126,12 @@ type Ledger struct {
 
 	announced map[announcement]uint64 // the latest message of its kind
 	numbers   bool                    // the server has said to somebody how many members a room has
-	restless  queue[unquiet]          // rooms whose numbers are to be judged once they are quiet, by time
-	returned  queue[unsettled]        // clients that are back from an absence, by time
+	restless  queue.Queue[unquiet]    // rooms whose numbers are to be judged once they are quiet, by time
+	returned  queue.Queue[unsettled]  // clients that are back from an absence, by time
 	streams   []stream                // of the shares, and of the ledger's own announcements
 
-	live    queue[*row] // rows that are not settled, in the order in which they were opened
-	opened  uint64      // rows so far
+	live    queue.Queue[*row] // rows that are not settled, in the order in which they were opened
+	opened  uint64            // rows so far
 	free    []*row
 	spare   []*members
 	random  rand.PCG // which good messages are sampled repeats with the run's number
@@ -271,7 +272,7 @@ func (l *Ledger) SayAs(number uint64, s Say) bool {
 			r.nth = zeroed(r.nth, len(rm.seats))
 		}
 	}
-	l.live.push(r)
+	l.live.Push(r)
 	if !s.Kind.Said() {
 		l.announced[announcement{s.Room, s.Sender, s.Kind}] = number
 	}
@@ -433,29 +434,29 @@ func (l *Ledger) mayHave(r *row, slot int) bool {
 }
 
 // Open is the number of rows that are not settled.
-func (l *Ledger) Open() int { return l.live.len() }
+func (l *Ledger) Open() int { return l.live.Len() }
 
 // NextSettlement is when the oldest open row is to be settled.
 func (l *Ledger) NextSettlement() mono.Time {
 	quiet := l.nextQuiet()
-	if l.returned.len() > 0 {
-		quiet = min(quiet, l.returned.at(0).at.Add(l.cfg.Grace))
+	if l.returned.Len() > 0 {
+		quiet = min(quiet, l.returned.At(0).at.Add(l.cfg.Grace))
 	}
-	if l.live.len() == 0 {
+	if l.live.Len() == 0 {
 		return quiet
 	}
-	return min(quiet, (*l.live.at(0)).say.Sent.Add(l.cfg.Grace))
+	return min(quiet, (*l.live.At(0)).say.Sent.Add(l.cfg.Grace))
 }
 
 // Settle closes the rows whose grace time is over at now, the oldest first:
 // what is owed and has not come is lost, or excused.
 func (l *Ledger) Settle(now mono.Time) {
 	l.judgeQuiet(now)
-	for l.live.len() > 0 && (*l.live.at(0)).say.Sent.Add(l.cfg.Grace) <= now {
-		r := *l.live.at(0)
+	for l.live.Len() > 0 && (*l.live.At(0)).say.Sent.Add(l.cfg.Grace) <= now {
+		r := *l.live.At(0)
 		l.settle(r)
 		l.remember(r)
-		l.live.pop()
+		l.live.Pop()
 		l.free = append(l.free, r)
 	}
 	l.settleClaims(now)
@@ -497,10 +498,10 @@ func (l *Ledger) settle(r *row) {
 // oldest is when the oldest message that is not settled was sent; now if there is
 // none.
 func (l *Ledger) oldest(now mono.Time) mono.Time {
-	if l.live.len() == 0 {
+	if l.live.Len() == 0 {
 		return now
 	}
-	return (*l.live.at(0)).say.Sent
+	return (*l.live.At(0)).say.Sent
 }
 
 // disown gives back the membership that a row was owed to.

@@ -1,21 +1,23 @@
 package ledger
 
+import "tidepull/internal/base/queue"
+
 // A stream is the messages of one share, or the ledger's own announcements, each
 // numbered by itself. Messages of one instant may be said in another order than that of
 // their numbers.
 type stream struct {
-	base    uint64         // the place of the first of rows; those before it are settled
-	rows    queue[*row]    // by place; gone if it is settled, nil if it has not been said yet
-	settled queue[remains] // of the last that are settled, by place
-	first   uint64         // the place of the first of these
-	words   int            // of memory that they take
+	base    uint64               // the place of the first of rows; those before it are settled
+	rows    queue.Queue[*row]    // by place; gone if it is settled, nil if it has not been said yet
+	settled queue.Queue[remains] // of the last that are settled, by place
+	first   uint64               // the place of the first of these
+	words   int                  // of memory that they take
 }
 
 // gone stands for a row that is settled, among others that are not.
 var gone = &row{}
 
 // next is the place in its stream that the next message gets.
-func (s *stream) next() uint64 { return s.base + uint64(s.rows.len()) }
+func (s *stream) next() uint64 { return s.base + uint64(s.rows.Len()) }
 
 // open puts a row in its place; false if that is taken, or far ahead.
 func (s *stream) open(place uint64, r *row) bool {
@@ -24,9 +26,9 @@ func (s *stream) open(place uint64, r *row) bool {
 		return false
 	}
 	for s.next() <= place {
-		s.rows.push(nil)
+		s.rows.Push(nil)
 	}
-	at := s.rows.at(int(place - s.base))
+	at := s.rows.At(int(place - s.base))
 	if *at != nil {
 		return false
 	}
@@ -36,24 +38,24 @@ func (s *stream) open(place uint64, r *row) bool {
 
 // settle moves a message to those that are settled.
 func (s *stream) settle(place uint64, kept remains) {
-	*s.rows.at(int(place - s.base)) = gone
-	for s.rows.len() > 0 && *s.rows.at(0) == gone {
-		s.rows.pop()
+	*s.rows.At(int(place - s.base)) = gone
+	for s.rows.Len() > 0 && *s.rows.At(0) == gone {
+		s.rows.Pop()
 		s.base++
 	}
 	if place < s.first {
 		return
 	}
-	for s.first+uint64(s.settled.len()) <= place {
-		s.settled.push(remains{})
+	for s.first+uint64(s.settled.Len()) <= place {
+		s.settled.Push(remains{})
 	}
-	*s.settled.at(int(place - s.first)) = kept
+	*s.settled.At(int(place - s.first)) = kept
 	s.words += kept.got.Words() + len(kept.few)
 }
 
 // forget gives up the oldest of those that are settled.
 func (s *stream) forget() remains {
-	old := s.settled.pop()
+	old := s.settled.Pop()
 	s.first++
 	s.words -= old.got.Words() + len(old.few)
 	return old
@@ -62,10 +64,10 @@ func (s *stream) forget() remains {
 // remembered gives what is known of a settled message, by its place; nil if it is
 // forgotten.
 func (s *stream) remembered(place uint64) *remains {
-	if place < s.first || place >= s.first+uint64(s.settled.len()) {
+	if place < s.first || place >= s.first+uint64(s.settled.Len()) {
 		return nil
 	}
-	return s.settled.at(int(place - s.first))
+	return s.settled.At(int(place - s.first))
 }
 
 // Streams is how many number messages side by side in a run: its shares, and the ledger
@@ -108,7 +110,7 @@ func (l *Ledger) rowOf(number uint64) *row {
 	if place < s.base {
 		return nil
 	}
-	if r := *s.rows.at(int(place - s.base)); r != gone {
+	if r := *s.rows.At(int(place - s.base)); r != gone {
 		return r
 	}
 	return nil

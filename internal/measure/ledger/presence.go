@@ -44,7 +44,7 @@ func (l *Ledger) counted(r Room, now mono.Time, confirmed, inside int) {
 	c.lows = push(c.lows, extreme{now, low}, oldest, func(a, b int) bool { return a >= b })
 	c.highs = push(c.highs, extreme{now, high}, oldest, func(a, b int) bool { return a <= b })
 	c.changed = now
-	l.restless.push(unquiet{r, now})
+	l.restless.Push(unquiet{r, now})
 }
 
 // An unquiet room changed at an instant. One that changes again has a further
@@ -97,17 +97,17 @@ func (l *Ledger) MembersSaid(c Client, r Room, n int, at mono.Time) {
 
 // nextQuiet is when the next room may have been quiet for long enough.
 func (l *Ledger) nextQuiet() mono.Time {
-	if l.restless.len() == 0 {
+	if l.restless.Len() == 0 {
 		return mono.Never
 	}
-	return l.restless.at(0).at.Add(l.cfg.Settle)
+	return l.restless.At(0).at.Add(l.cfg.Settle)
 }
 
 // judgeQuiet judges what the members of rooms that have been quiet heard
 // last.
 func (l *Ledger) judgeQuiet(now mono.Time) {
-	for l.restless.len() > 0 && l.restless.at(0).at.Add(l.cfg.Settle) <= now && now < mono.Never-1 {
-		first := l.restless.pop()
+	for l.restless.Len() > 0 && l.restless.At(0).at.Add(l.cfg.Settle) <= now && now < mono.Never-1 {
+		first := l.restless.Pop()
 		r, rm := first.room, &l.rooms[first.room]
 		if rm.count.changed != first.at {
 			continue // it changed again

@@ -29,7 +29,7 @@ func (l *Ledger) remember(r *row) {
 	}
 	from, place := l.streamOf(r.number)
 	from.settle(place, kept)
-	for from.settled.len() > maxSettled/l.cfg.Shares || from.words > maxSettledWords/l.cfg.Shares {
+	for from.settled.Len() > maxSettled/l.cfg.Shares || from.words > maxSettledWords/l.cfg.Shares {
 		old := from.forget()
 		if old.got.Words() > r.got.Words() {
 			r.got = old.got

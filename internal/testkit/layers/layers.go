@@ -9,6 +9,7 @@ var Of = map[string]int{
 	"internal/base/mono":         0,
 	"internal/base/bitset":       0,
 	"internal/measure/mark":      0,
+	"internal/base/queue":        0,
 	"internal/base/plain":        0,
 	"internal/base/secret":       1,
 	"internal/base/units":        0,

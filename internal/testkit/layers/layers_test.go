@@ -5,11 +5,13 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"os"
 	"path"
 	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
+	"unicode/utf8"
 )
 
 const root = "../../.."
@@ -85,5 +87,24 @@ func checkImport(t *testing.T, file, pkg string, layer int, name string) {
 		if !allowed {
 			t.Errorf("%s imports %s; only %v may", file, name, users)
 		}
+	}
+}
+
+// TestLines: no line of code is longer than 120 columns, with tabs of four.
+func TestLines(t *testing.T) {
+	err := filepath.WalkDir(root, func(file string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(file, ".go") {
+			return err
+		}
+		b, err := os.ReadFile(file)
+		for i, line := range strings.Split(string(b), "\n") {
+			if n := utf8.RuneCountInString(strings.ReplaceAll(line, "\t", "    ")); n > 120 {
+				t.Errorf("%s:%d has %d columns", file, i+1, n)
+			}
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
 	}
 }

@@ -1,0 +1,132 @@
+package poll
+
+import (
+	"errors"
+	"fmt"
+	"net/netip"
+
+	"golang.org/x/sys/unix"
+
+	"tidepull/internal/wire"
+)
+
+func (p *epoll) Dial(id int32, to wire.Endpoint) error {
+	fd, err := p.dial(to)
+	if err != nil {
+		if p.listener >= 0 {
+			p.free = append(p.free, id)
+		}
+		return fmt.Errorf("connect to %v: %w", to, short(err))
+	}
+	for int(id) >= len(p.conns) {
+		p.conns = append(p.conns, conn{fd: -1})
+	}
+	p.Hangup(id) // an earlier life may still be sending its last bytes
+	return p.attach(id, fd, true)
+}
+
+// The range from which local ports are picked here: Linux's default for its
+// own picking (ip(7), ip_local_port_range).
+const (
+	firstPort = 32768
+	lastPort  = 60999
+	// ownPortsAfter is how many connections leave the picking to the kernel.
+	ownPortsAfter = 4096
+	portTries     = 100
+)
+
+// dial begins to connect with a new socket.
+func (p *epoll) dial(to wire.Endpoint) (fd int, err error) {
+	if to.Unix != "" {
+		return unixSocket(to.Unix)
+	}
+	for range portTries {
+		var sa unix.Sockaddr
+		if fd, sa, err = tcpSocket(to.Addr); err != nil {
+			return 0, err
+		}
+		if err = p.connect(fd, sa, to.Addr.Addr().Unmap().Is4()); err == nil {
+			return fd, nil
+		}
+		unix.Close(fd)
+		// The local port was taken towards this server: another one may not be,
+		// and a socket cannot be bound twice.
+		if !errors.Is(err, unix.EADDRNOTAVAIL) || p.dials <= ownPortsAfter {
+			break
+		}
+	}
+	return 0, err
+}
+
+// connect begins to connect. The kernel looks for a free local port by trying
+// one after the other, which with half of them taken costs milliseconds for
+// each connection; so for a crowd they are picked here, in a row.
+func (p *epoll) connect(fd int, sa unix.Sockaddr, v4 bool) error {
+	begin := func() error {
+		if err := unix.Connect(fd, sa); err != nil && err != unix.EINPROGRESS {
+			return err
+		}
+		return nil
+	}
+	if p.dials++; p.dials <= ownPortsAfter {
+		return begin()
+	}
+	_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1)
+	for range portTries {
+		if p.port++; p.port < firstPort || p.port > lastPort {
+			p.port = firstPort
+		}
+		local := unix.Sockaddr(&unix.SockaddrInet4{Port: int(p.port)})
+		if !v4 {
+			local = &unix.SockaddrInet6{Port: int(p.port)}
+		}
+		if unix.Bind(fd, local) == nil {
+			break
+		}
+	}
+	return begin()
+}
+
+// unixSocket connects to a socket of the file system, which is done at once or not
+// at all (unix(7)).
+func unixSocket(path string) (int, error) {
+	fd, err := unix.Socket(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_NONBLOCK|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return 0, fmt.Errorf("socket: %w", err)
+	}
+	if err := unix.Connect(fd, &unix.SockaddrUnix{Name: path}); err != nil {
+		unix.Close(fd)
+		return 0, err
+	}
+	return fd, nil
+}
+
+func tcpSocket(a netip.AddrPort) (int, unix.Sockaddr, error) {
+	family, sa := unix.AF_INET, unix.Sockaddr(nil)
+	if ip := a.Addr().Unmap(); ip.Is4() {
+		sa = &unix.SockaddrInet4{Port: int(a.Port()), Addr: ip.As4()}
+	} else {
+		family = unix.AF_INET6
+		sa = &unix.SockaddrInet6{Port: int(a.Port()), Addr: ip.As16()}
+	}
+	fd, err := unix.Socket(family, unix.SOCK_STREAM|unix.SOCK_NONBLOCK|unix.SOCK_CLOEXEC, 0)
+	if err != nil {
+		return 0, nil, fmt.Errorf("socket: %w", err)
+	}
+	return fd, sa, nil
+}
+
+func (p *epoll) finishOpening(id int32, c *conn) bool {
+	code, err := unix.GetsockoptInt(int(c.fd), unix.SOL_SOCKET, unix.SO_ERROR)
+	if err == nil && code != 0 {
+		err = unix.Errno(code)
+	}
+	if err != nil {
+		p.broke(id, c, fmt.Errorf("connect: %w", short(err)))
+		return false
+	}
+	c.opening = false
+	p.waitOut(id, c, len(c.out) > 0)
+	p.backlog.add(id, c.generation, 'o', nil)
+	return true
+}
