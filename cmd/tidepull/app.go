@@ -96,6 +96,8 @@ type live struct {
 	board   *standinProcess // nil if the target is somebody else's
 }
 
+// start starts a run, and keeps it in the store if there is one: a store that cannot
+// be opened ends no run, and the screen says so.
 func (a *app) start(t *trial.Trial, o run.Options) (*live, error) {
 	o.Trial, o.Log = t, a.log
 	r, err := run.Start(context.Background(), o)
@@ -214,6 +216,8 @@ func (a *app) Export(x tui.Exported) (string, error) {
 	return strings.Join(written, ", "), nil
 }
 
+// writeExport writes one view into a file, or to the standard output for "-". What was
+// begun of a file that cannot be finished is removed.
 func writeExport(path string, r export.Request, format string) error {
 	if path == "-" {
 		return export.Write(os.Stdout, r, format)

@@ -56,6 +56,8 @@ type demoCommand struct {
 	showing
 }
 
+// Run starts the stand-in in a process of its own, so that its work is not the tool's,
+// and runs the demo against it.
 func (c *demoCommand) Run(a *app) error {
 	if c.Write != "" {
 		return writeDemo(c.Write)
@@ -85,6 +87,7 @@ func demoTrial(switches []string) (*standinProcess, *trial.Trial, error) {
 	return board, t, nil
 }
 
+// writeDemo writes the demo's trial; a file that is there is left alone.
 func writeDemo(path string) error {
 	if path == "-" {
 		_, err := os.Stdout.Write(trials.Demo)
@@ -109,6 +112,8 @@ type standinProcess struct {
 	input io.Closer
 }
 
+// startStandin starts this program again as a stand-in on a free port, and waits until
+// it says where it serves. It ends with its input, so also if this process is killed.
 func startStandin(args []string) (*standinProcess, error) {
 	self, err := os.Executable()
 	if err != nil {

@@ -80,6 +80,8 @@ func main() {
 	os.Exit(mainStatus(os.Args[1:]))
 }
 
+// mainStatus runs the command that the arguments name, and returns the exit status
+// (docs/verdict.md). Everything that must be closed is, before the process exits.
 func mainStatus(args []string) int {
 	var c commands
 	parser, err := kong.New(&c, kong.Name("tidepull"), kong.Description(description), kong.Vars{"version": Version},
@@ -109,6 +111,8 @@ func mainStatus(args []string) int {
 	return status
 }
 
+// statusOf gives the exit status that an error stands for: what a pipeline goes by,
+// and so part of the interface.
 func statusOf(err error) int {
 	var exit *exitError
 	var wrong *language.Errors

@@ -55,6 +55,8 @@ type probeCommand struct {
 	Keep        string        `placeholder:"FILE" help:"Write what was done as a trial with one session."`
 }
 
+// target puts together where to connect to and as whom. A token comes from the
+// environment or a file, as arguments are there for all users of a machine to see.
 func (c *probeCommand) target() (t probe.Target, err error) {
 	t = probe.Target{URL: c.URL, Origin: c.Origin, Protocols: c.Subprotocol, Insecure: c.Insecure}
 	for _, h := range c.Header {
@@ -93,6 +95,8 @@ func (c *probeCommand) token() (string, error) {
 	return "", nil
 }
 
+// actions lists what is to be done, in the order in which its flags were given: kong
+// collects each flag by itself, so each value remembers its place.
 func (c *probeCommand) actions() []probe.Action {
 	type placed struct {
 		at int
@@ -113,6 +117,8 @@ func (c *probeCommand) actions() []probe.Action {
 	return actions
 }
 
+// Run carries out a scripted probe, or opens the screen for one by hand if there is
+// nothing to do and somebody to look.
 func (c *probeCommand) Run() error {
 	t, err := c.target()
 	if err != nil {
@@ -152,6 +158,7 @@ func (c *probeCommand) Run() error {
 	return err
 }
 
+// keepSession writes what was done by hand as a session of the trial language.
 func keepSession(path string, t probe.Target, events []probe.Event) error {
 	out, _, done, err := outputTo(path)
 	if err != nil {

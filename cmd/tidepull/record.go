@@ -25,6 +25,8 @@ type withCredentials struct {
 	WithCredentials bool `help:"${with_credentials}"`
 }
 
+// Run relays until it is interrupted, and then says what it has kept and what passing
+// it on took: whoever measures through a relay wants to know.
 func (c *recordCommand) Run(a *app) error {
 	if err := c.mayReach("record", c.To, "with whatever its clients send"); err != nil {
 		return err
@@ -92,6 +94,7 @@ type importCommand struct {
 	withCredentials
 }
 
+// Run makes a recording of a browser's HAR file.
 func (c *importCommand) Run() error {
 	f, err := os.Open(c.File)
 	if err != nil {

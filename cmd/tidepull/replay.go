@@ -33,6 +33,7 @@ type replayCommand struct {
 	remote
 }
 
+// Run plays a recording, or writes it as a trial.
 func (c *replayCommand) Run() error {
 	f, err := os.Open(c.File)
 	if err != nil {
@@ -64,6 +65,8 @@ func (c *replayCommand) Run() error {
 	return c.play(plan)
 }
 
+// write writes the plan as a trial. Secrets in the recording become secret blocks,
+// whose values stand nowhere.
 func (c *replayCommand) write(plan *replay.Plan) error {
 	out, notes, done, err := outputTo(c.Write)
 	if err != nil {
@@ -89,6 +92,8 @@ func printGuesses(plan *replay.Plan) {
 	}
 }
 
+// play plays the plan and prints what differs as it goes on. A server that cannot be
+// reached has an exit status of its own, and so has a server that answers otherwise.
 func (c *replayCommand) play(plan *replay.Plan) error {
 	if c.To != "" {
 		if _, err := url.Parse(c.To); err != nil {
@@ -157,6 +162,8 @@ func hiddenValues(plan *replay.Plan) map[string]string {
 	return all
 }
 
+// printResult prints the differences in groups. What came in addition counts only if
+// the plan says so: it may be the server's own business.
 func printResult(r *play.Result) {
 	fmt.Printf("%d copies of %d clients in %s: %s things that the server said then, %s now\n", r.Copies, r.Clients,
 		units.Duration(r.Took), units.Count(int64(r.Expected)), units.Count(int64(r.Came)))

@@ -169,6 +169,8 @@ type checkCommand struct {
 	Set    map[string]string `mapsep:"none" placeholder:"NAME=VALUE" help:"Set a variable of the trial."`
 }
 
+// Run reads all files before it fails, so that one mistake does not hide those in
+// other files.
 func (c *checkCommand) Run() error {
 	wrong := 0
 	for _, file := range c.Files {

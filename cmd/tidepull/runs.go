@@ -24,6 +24,7 @@ type runsCommand struct {
 
 type runsList struct{}
 
+// Run prints the kept runs as a table.
 func (runsList) Run(a *app) error {
 	s, err := a.mustRuns()
 	if err != nil {
@@ -105,6 +106,8 @@ type exportCommand struct {
 	Output  string `short:"o" default:"-" placeholder:"FILE" help:"Where to; the standard output if it is not given."`
 }
 
+// Run writes a view of a kept run. The figures come from the same code that the screen
+// uses.
 func (c *exportCommand) Run(a *app) error {
 	r, snap, err := a.load(c.ID)
 	if err != nil {

@@ -33,6 +33,8 @@ type standinCommand struct {
 	remote
 }
 
+// Run serves until it is interrupted, or until its input ends: so a stand-in does not
+// outlive the program that started it.
 func (c *standinCommand) Run(a *app) error {
 	if err := c.mayListen("--listen", c.Listen); err != nil {
 		return err

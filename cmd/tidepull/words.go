@@ -19,6 +19,7 @@ type formatCommand struct {
 	Files []string `arg:"" help:"Trials, .trial.hcl files. They are laid out in place."`
 }
 
+// Run formats files in place; one with wrong syntax is left as it is.
 func (c *formatCommand) Run() error {
 	wrong := 0
 	for _, file := range c.Files {

@@ -144,6 +144,9 @@ var binaries = map[*hclsyntax.Operation]expr.Binary{
 	hclsyntax.OpGreaterThan: expr.Greater, hclsyntax.OpGreaterThanOrEqual: expr.GreaterEqual,
 }
 
+// expression compiles one expression of HCL's to the stack machine of package expr:
+// operands first, then what is done with them. Kinds of HCL expressions that would
+// need a loop or an object at run time are refused here, with what to write instead.
 func (c *compiler) expression(e hcl.Expression) {
 	sub := func(e hcl.Expression) func() { return func() { c.expression(e) } }
 	switch e := e.(type) {
@@ -199,6 +202,7 @@ func (c *compiler) wrong(at hcl.Range, format string, a ...any) {
 	c.build.Const(expr.Value{})
 }
 
+// literal compiles a constant.
 func (c *compiler) literal(e *hclsyntax.LiteralValueExpr) {
 	switch v := e.Val; {
 	case !v.IsKnown(): // stands in the place of wrong syntax, which is reported already
@@ -217,6 +221,9 @@ func (c *compiler) literal(e *hclsyntax.LiteralValueExpr) {
 	}
 }
 
+// traversal compiles a name with what follows its dots: a field of the message at
+// hand, something captured, a variable, a secret or a column, or one of the names that
+// the tool sets itself.
 func (c *compiler) traversal(e *hclsyntax.ScopeTraversalExpr) {
 	name := e.Traversal.RootName()
 	switch name {

@@ -58,6 +58,8 @@ func before(a, b *hcl.Diagnostic) bool {
 	return a.Subject.Start.Byte < b.Subject.Start.Byte
 }
 
+// write writes one error: what, where, the line itself, and a caret below the place.
+// HCL's own words are turned into ours.
 func (e *Errors) write(b *strings.Builder, d *hcl.Diagnostic) {
 	text := d.Summary
 	if d.Detail != "" {
@@ -108,6 +110,7 @@ func around(line string, from, to int) (string, int, int) {
 var ourWords = strings.NewReplacer("An argument named", "An attribute named", "The argument", "The attribute",
 	"An argument or block definition", "An attribute or a block")
 
+// offsetOf gives where a line begins, in bytes; lines count from 1.
 func offsetOf(src []byte, line int) int {
 	at := 0
 	for ; line > 1; line-- {
@@ -120,6 +123,7 @@ func offsetOf(src []byte, line int) int {
 	return at
 }
 
+// lineOf gives the text of a line, if there is one.
 func lineOf(src []byte, line int) (string, bool) {
 	at := offsetOf(src, line)
 	if src == nil || at > len(src) {

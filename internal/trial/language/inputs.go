@@ -94,6 +94,7 @@ func (r *reader) readVariables() {
 // without hiding half of everything else.
 const leastSecret = 4
 
+// readSecrets takes secrets from the environment, and from files beside the trial.
 func (r *reader) readSecrets() {
 	var secrets []string
 	for _, b := range r.blocks["secret"] {
@@ -130,6 +131,8 @@ func (r *reader) readSecrets() {
 	r.trial.SetSecrets(secrets)
 }
 
+// readData reads tables from files beside the trial. Their columns follow each other
+// in Trial.Data.
 func (r *reader) readData() {
 	for _, b := range r.blocks["data"] {
 		a := r.open(b.Body, "data").Attributes["file"]
@@ -164,6 +167,8 @@ func (r *reader) readData() {
 	}
 }
 
+// csvRows reads a table whose first row is the names of the columns. Spreadsheets put
+// a byte order mark before it.
 func csvRows(content []byte) (names []string, columns [][]expr.Value, err error) {
 	rows, err := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(content, []byte("\xef\xbb\xbf")))).ReadAll()
 	if err != nil || len(rows) == 0 {
@@ -178,6 +183,8 @@ func csvRows(content []byte) (names []string, columns [][]expr.Value, err error)
 	return rows[0], columns, nil
 }
 
+// jsonRows reads a list of objects: the columns are all names that occur. What is
+// neither text, number nor truth is kept as JSON.
 func jsonRows(content []byte) (names []string, columns [][]expr.Value, err error) {
 	var rows []map[string]any
 	if err := json.Unmarshal(content, &rows); err != nil {

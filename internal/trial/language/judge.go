@@ -13,6 +13,7 @@ import (
 
 func escaped(s string) string { return url.QueryEscape(s) }
 
+// readFeed reads a feed: what the server pushes by itself, and how it is judged.
 func (r *reader) readFeed(b *hcl.Block) {
 	a := r.open(b.Body, "feed").Attributes
 	f := trial.Feed{Name: b.Labels[0], When: r.condition(a["when"]), Key: r.condition(a["key"]),
@@ -29,6 +30,8 @@ func (r *reader) readFeed(b *hcl.Block) {
 	}
 }
 
+// readFinalCheck reads a question to the server, or a command, for when the run is
+// over, and what must hold of the answer and the run's figures.
 func (r *reader) readFinalCheck(b *hcl.Block) {
 	content := r.open(b.Body, "final_check")
 	a := content.Attributes

@@ -86,6 +86,8 @@ type session struct {
 	names hcl.Range
 }
 
+// parse parses one file. Its bytes are kept, since errors show the lines they are
+// about. A file that is too long is not parsed at all.
 func (r *reader) parse(src []byte, name string) hcl.Body {
 	r.sources[name] = src
 	if len(src) > maxTrialFile {
@@ -211,6 +213,9 @@ func (r *reader) follows(body hcl.Body, d *hcl.Diagnostic) bool {
 
 func lastPart(name string) string { return name[strings.LastIndexByte(name, '.')+1:] }
 
+// readFile reads a whole trial, in the order in which its parts refer to each other:
+// values, dialects, the target that picks one, sessions whose steps it gives a meaning
+// to, crews that follow them.
 func (r *reader) readFile(src []byte, name string) {
 	r.main = name
 	r.collect(src, name, 0)

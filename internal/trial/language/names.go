@@ -52,6 +52,7 @@ func (c *compiler) named(e *hclsyntax.ScopeTraversalExpr, root string) {
 	}
 }
 
+// column compiles data.TABLE.COLUMN.
 func (c *compiler) column(e *hclsyntax.ScopeTraversalExpr, parts []string) {
 	table, ok := c.r.tables[parts[0]]
 	if !ok {
@@ -75,6 +76,7 @@ func keys[V any](m map[string]V) []string {
 	return names
 }
 
+// pathOf gives the parts of a path such as msg.data[0].name as texts.
 func pathOf(t hcl.Traversal) []string {
 	var parts []string
 	for _, step := range t[1:] {
@@ -141,6 +143,8 @@ func (c *compiler) fixed(e hcl.Expression) (string, bool) {
 	return v.AsString(), true
 }
 
+// match compiles match(text, pattern, group). The pattern must be fixed: it is
+// compiled once here, and RE2 has no pattern that takes for ever.
 func (c *compiler) match(e *hclsyntax.FunctionCallExpr) {
 	if len(e.Args) < 2 || len(e.Args) > 3 {
 		c.wrong(e.Range(), "match takes (text, pattern) and perhaps the number of a group")
@@ -174,6 +178,8 @@ func (c *compiler) match(e *hclsyntax.FunctionCallExpr) {
 	c.build.Match(re, group)
 }
 
+// pick compiles field(text, path), for JSON inside a text; the path must be fixed,
+// like those of msg.
 func (c *compiler) pick(e *hclsyntax.FunctionCallExpr) {
 	if len(e.Args) != 2 {
 		c.wrong(e.Range(), `field takes (text, path), such as field(msg.data, "berth.name")`)

@@ -18,6 +18,8 @@ import (
 	"tidepull/internal/wire"
 )
 
+// readTrial reads the trial block. Its defaults are those of docs/language.md, which
+// is made from words.go.
 func (r *reader) readTrial(b *hcl.Block) {
 	if b == nil {
 		return
@@ -30,6 +32,8 @@ func (r *reader) readTrial(b *hcl.Block) {
 	r.trial.Loops = int(r.whole(a["loops"], 1, trial.MaxLoops, 0))
 }
 
+// readTarget reads where the server is and what it speaks. Requests go to the same
+// host and port, unless http says otherwise.
 func (r *reader) readTarget(b *hcl.Block) {
 	if b == nil {
 		return
@@ -134,6 +138,8 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 	}
 }
 
+// dialectNames lists the dialects of the trial and the shipped ones, for what to say
+// if a name is wrong.
 func (r *reader) dialectNames() []string {
 	var names []string
 	for name := range r.dialects {
@@ -155,6 +161,8 @@ func (r *reader) exchange(a hcl.Attributes) trial.Exchange {
 	return trial.Exchange{Send: send, Confirmed: r.condition(a["confirmed"]), Refused: r.condition(a["refused"])}
 }
 
+// readCrew reads a crew: its session must have been read. A barrier is waited at by
+// the crews in whose sessions it stands.
 func (r *reader) readCrew(b *hcl.Block) {
 	content := r.open(b.Body, "crew")
 	a := content.Attributes
@@ -224,6 +232,8 @@ func (r *reader) sessionOf(a *hcl.Attribute) *trial.Session {
 	return s.Session
 }
 
+// readLimit reads a limit: one rule on one figure. Durations are compared in
+// microseconds.
 func (r *reader) readLimit(b *hcl.Block) {
 	a := r.open(b.Body, "limit").Attributes
 	l := trial.Limit{Name: b.Labels[0]}
@@ -257,6 +267,8 @@ func (r *reader) readLimit(b *hcl.Block) {
 	r.trial.Limits = append(r.trial.Limits, l)
 }
 
+// figureName gives the name of a figure that is written with dots; "" if it is
+// something else.
 func figureName(e hcl.Expression) string {
 	t, ok := e.(*hclsyntax.ScopeTraversalExpr)
 	if !ok {

@@ -16,6 +16,8 @@ import (
 
 type captured = trial.Capture
 
+// readSession compiles a session to a flat list of steps, with jumps: a client is one
+// place in it, and needs no stack.
 func (r *reader) readSession(b *hcl.Block) {
 	name := b.Labels[0]
 	if old, ok := r.sessions[name]; ok {
@@ -54,6 +56,7 @@ func (r *reader) check(name, kind string) int {
 	return len(r.trial.Checks) - 1
 }
 
+// readSteps appends the steps of blocks, depth repeats deep.
 func (r *reader) readSteps(s *trial.Session, blocks hcl.Blocks, depth int) {
 	for i, b := range blocks {
 		if b.Type == "set" {
@@ -156,6 +159,7 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 	return st
 }
 
+// readEnter reads an enter step; with denied set it passes if the server refuses.
 func (r *reader) readEnter(st *trial.Step, b *hcl.Block, a hcl.Attributes) {
 	if r.trial.Dialect.Enter.Send == nil && r.trial.Dialect.Name != "" {
 		r.fail(b.DefRange, "the dialect %q has no rooms to enter", r.trial.Dialect.Name)
@@ -175,6 +179,8 @@ func (r *reader) readEnter(st *trial.Step, b *hcl.Block, a hcl.Attributes) {
 	}
 }
 
+// readSay reads a say or a whisper. One that must be refused is two steps: the
+// message, which must reach nobody, and an expect for the refusal.
 func (r *reader) readSay(s *trial.Session, b *hcl.Block, a hcl.Attributes) {
 	st := trial.Step{Do: trial.Say, Check: trial.NoCheck, Room: r.textTemplate(a["room"])}
 	inPayload := 0
@@ -254,6 +260,7 @@ func (r *reader) content(b *hcl.Block, a hcl.Attributes, accounted bool, inPaylo
 	return t, true
 }
 
+// readSet reads a set step, whose attributes are names of the writer's own.
 func (r *reader) readSet(b *hcl.Block) trial.Step {
 	st := trial.Step{Do: trial.Set, Check: trial.NoCheck}
 	attrs, diags := b.Body.JustAttributes()
@@ -265,6 +272,8 @@ func (r *reader) readSet(b *hcl.Block) trial.Step {
 	return st
 }
 
+// readRepeat reads a repeat: its step, those in it, and the step that goes back. A
+// rate is kept as the time between two turns.
 func (r *reader) readRepeat(s *trial.Session, b *hcl.Block, content *hcl.BodyContent, depth int) {
 	a := content.Attributes
 	if depth == trial.MaxNesting {
@@ -314,6 +323,8 @@ func waits(blocks hcl.Blocks) bool {
 	return false
 }
 
+// readChoose reads a weighted choice. Weights become bounds between 0 and 1, so that a
+// client needs one random number.
 func (r *reader) readChoose(s *trial.Session, b *hcl.Block, content *hcl.BodyContent, depth int) {
 	if len(content.Blocks) == 0 {
 		r.fail(b.DefRange, "there is nothing to choose from")
@@ -345,6 +356,8 @@ func (r *reader) readChoose(s *trial.Session, b *hcl.Block, content *hcl.BodyCon
 	s.Steps[at].Options = options
 }
 
+// readWhen reads a when with the otherwise that may follow it: a branch that jumps if
+// the condition does not hold.
 func (r *reader) readWhen(s *trial.Session, content *hcl.BodyContent, other *hcl.Block, depth int) {
 	var that *expr.Program
 	if a := content.Attributes["that"]; a != nil {
@@ -406,6 +419,7 @@ func (r *reader) fields(a *hcl.Attribute) []trial.Field {
 	return all
 }
 
+// eachField calls f with each entry of an object of header fields or the like.
 func (r *reader) eachField(a *hcl.Attribute, f func(name string, value hclsyntax.Expression)) {
 	if a == nil {
 		return
@@ -439,6 +453,8 @@ func (r *reader) query(t *expr.Template, a *hcl.Attribute) (marks int) {
 	return marks
 }
 
+// readRequest reads an HTTP request. One whose content has the mark publishes a
+// message, and is accounted for like a say.
 func (r *reader) readRequest(st *trial.Step, b *hcl.Block, a hcl.Attributes) {
 	st.Do, st.Label, st.Within, st.Check = trial.Ask, b.Labels[0], r.duration(a["within"], 10*time.Second),
 		r.check(b.Labels[0], "request")

@@ -41,6 +41,8 @@ func words(s string) map[string]bool {
 	return all
 }
 
+// kindOfName gives what sort of value a name stands for; unknownKind if that depends
+// on the message.
 func kindOfName(name string) kind {
 	switch {
 	case truthNames[name]:
@@ -53,6 +55,8 @@ func kindOfName(name string) kind {
 	return unknownKind
 }
 
+// kindOf gives what sort of value an expression has, as far as that can be known
+// before anything is received. It is what conditions are checked by.
 func kindOf(e hcl.Expression) kind {
 	switch e := e.(type) {
 	case *hclsyntax.LiteralValueExpr:

@@ -110,6 +110,7 @@ func (r *reader) known() string {
 	return strings.Join(names, ", ")
 }
 
+// text gives the text of an attribute, or another one if it is not given.
 func (r *reader) text(a *hcl.Attribute, fallback string) string {
 	if a == nil {
 		return fallback
