@@ -16,9 +16,7 @@ import (
 func (a *Account) announce(c ledger.Client, k ledger.Kind, room ledger.Room, at mono.Time) {
 	number := a.ledger.Say(ledger.Say{Kind: k, Audience: ledger.ToOthers, Room: room, Sender: c, Due: at, Sent: at,
 		Sheet: &a.book.At(at).Sheet})
-	if k == ledger.Gone {
-		a.provedTrue(room, c, number)
-	}
+	a.provedTrue(k, room, c, number)
 }
 
 // hears books that a client heard who enters or leaves.
@@ -44,9 +42,10 @@ func (a *Account) heardOf(to ledger.Client, room ledger.Room, about ledger.Clien
 		Number: number}, At: at, Sheet: &a.book.Now().Sheet}, 0)
 }
 
-// A rumour is that a client heard of another one that left, while the tool
-// knows nothing of it. The server may have noticed first that a connection is
-// gone: then the tool learns of it soon. Otherwise it is a stray announcement.
+// A rumour is that a client heard of another one that entered or left, while the tool
+// knows nothing of it. The server may have noticed first that a connection is gone, or
+// counts a client as in a room before its script says so: then the tool learns of it
+// soon. Otherwise it is a stray announcement.
 type rumour struct {
 	kind  ledger.Kind
 	room  ledger.Room
@@ -65,7 +64,7 @@ func (a *Account) unfounded(r rumour) {
 	switch {
 	case r.kind == ledger.Joined && inside, r.about == r.to:
 		// It is true: some servers tell who comes of everybody who is there.
-	case r.kind == ledger.Gone && inside && len(a.rumours) < maxRumours:
+	case (r.kind == ledger.Joined || inside) && len(a.rumours) < maxRumours:
 		a.rumours = append(a.rumours, r)
 	default:
 		a.stray(r, a.now)
@@ -73,9 +72,9 @@ func (a *Account) unfounded(r rumour) {
 }
 
 // provedTrue books what clients heard before the tool knew that it is so.
-func (a *Account) provedTrue(room ledger.Room, about ledger.Client, number uint64) {
+func (a *Account) provedTrue(k ledger.Kind, room ledger.Room, about ledger.Client, number uint64) {
 	a.rumours = slices.DeleteFunc(a.rumours, func(r rumour) bool {
-		if r.room != room || r.about != about {
+		if r.kind != k || r.room != room || r.about != about {
 			return false
 		}
 		a.heardOf(r.to, room, about, number, r.at)

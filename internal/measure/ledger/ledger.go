@@ -124,11 +124,12 @@ type Ledger struct {
 	named map[string]Room
 	seats []standing // by client
 
-	announced map[announcement]uint64 // the latest message of its kind
-	numbers   bool                    // the server has said to somebody how many members a room has
-	restless  queue.Queue[unquiet]    // rooms whose numbers are to be judged once they are quiet, by time
-	returned  queue.Queue[unsettled]  // clients that are back from an absence, by time
-	streams   []stream                // of the shares, and of the ledger's own announcements
+	announced map[announcement]uint64   // the latest message of its kind
+	numbers   bool                      // the server has said to somebody how many members a room has
+	restless  queue.Queue[unquiet]      // rooms whose numbers are to be judged once they are quiet, by time
+	doubted   queue.Queue[doubtedCount] // numbers of members that are judged again, by time
+	returned  queue.Queue[unsettled]    // clients that are back from an absence, by time
+	streams   []stream                  // of the shares, and of the ledger's own announcements
 
 	live    queue.Queue[*row] // rows that are not settled, in the order in which they were opened
 	opened  uint64            // rows so far
@@ -514,6 +515,19 @@ func (l *Ledger) disown(r *row) {
 	r.members = nil
 }
 
+// sank reports whether a message's sender was cut off within Config.Prompt of saying it:
+// the bytes may have been lost with the connection. One that closed in order may expect
+// that what it said before has arrived.
+func (l *Ledger) sank(r *row) bool {
+	slot := l.slot(r.say.Sender, Everyone)
+	if slot < 0 || !r.say.Kind.Said() {
+		return false
+	}
+	in := l.rooms[Everyone].seats[slot].at(r.say.Sent)
+	return in.over != mono.Never && in.ceased == in.over && in.over >= r.say.Sent &&
+		in.over <= r.say.Sent.Add(l.cfg.Prompt)
+}
+
 // missing says what it means that an owed message did not come: it is excused
 // if the recipient left or was cut off before it could be expected. Once
 // somebody has the message, the others can expect it within Config.Prompt, so
@@ -531,7 +545,7 @@ func (l *Ledger) missing(r *row, s *roomSeat) Fate {
 		expected, reached = r.say.Sent.Add(l.cfg.Prompt), true
 	}
 	switch {
-	case l.piledUp(s.client, r.say.Sent):
+	case l.piledUp(s.client, r.say.Sent), r.reached == 0 && l.sank(r):
 		return Excused
 	case ceased > r.say.Sent.Add(l.cfg.Grace), reached && ceased >= expected:
 		return Lost

@@ -1,6 +1,10 @@
 package ledger
 
-import "tidepull/internal/base/mono"
+import (
+	"time"
+
+	"tidepull/internal/base/mono"
+)
 
 // A Count is a number of members that the server said to a client.
 type Count struct {
@@ -92,20 +96,57 @@ func (l *Ledger) MembersSaid(c Client, r Room, n int, at mono.Time) {
 	if q := rm.count.highs; len(q) > 0 {
 		count.Most = max(count.Most, q[0].n)
 	}
+	if !count.Right() && l.cfg.Settle > 0 {
+		// The server may know of a break or a close that is on its way to here.
+		l.doubted.Push(doubtedCount{count, at.Add(min(l.cfg.Settle, knownWithin))})
+		return
+	}
 	l.cfg.Presence(count)
 }
 
-// nextQuiet is when the next room may have been quiet for long enough.
-func (l *Ledger) nextQuiet() mono.Time {
-	if l.restless.Len() == 0 {
-		return mono.Never
+// knownWithin is how much later than the server the tool may learn who is gone.
+const knownWithin = 250 * time.Millisecond
+
+// A doubtedCount is a number of members that was wrong when it came. It is judged again
+// later, by how few members there were until then: a server knows sooner who is gone, but
+// nobody enters before it has asked to.
+type doubtedCount struct {
+	count Count
+	at    mono.Time
+}
+
+// judgeDoubted judges numbers of members again.
+func (l *Ledger) judgeDoubted(now mono.Time) {
+	for l.doubted.Len() > 0 && l.doubted.At(0).at <= now {
+		d := l.doubted.Pop()
+		c, rm := d.count, &l.rooms[d.count.Room]
+		c.Least = min(c.Least, rm.now.bits.Len())
+		for _, e := range rm.count.lows {
+			if e.until >= c.At {
+				c.Least = min(c.Least, e.n)
+			}
+		}
+		l.cfg.Presence(c)
 	}
-	return l.restless.At(0).at.Add(l.cfg.Settle)
+}
+
+// nextQuiet is when the next room may have been quiet for long enough, or the next
+// number of members is judged again.
+func (l *Ledger) nextQuiet() mono.Time {
+	next := mono.Never
+	if l.doubted.Len() > 0 {
+		next = l.doubted.At(0).at
+	}
+	if l.restless.Len() > 0 {
+		next = min(next, l.restless.At(0).at.Add(l.cfg.Settle))
+	}
+	return next
 }
 
 // judgeQuiet judges what the members of rooms that have been quiet heard
 // last.
 func (l *Ledger) judgeQuiet(now mono.Time) {
+	l.judgeDoubted(now)
 	for l.restless.Len() > 0 && l.restless.At(0).at.Add(l.cfg.Settle) <= now && now < mono.Never-1 {
 		first := l.restless.Pop()
 		r, rm := first.room, &l.rooms[first.room]
