@@ -69,6 +69,7 @@ type extra struct {
 	silent bool              // it does not answer pings
 	inbox  inbox
 	slow   maybe.Index[int32] // the step that has it read slowly
+	ahead  ahead              // of the enter step, if the server lets clients in by itself
 	inside []ledger.Room      // if some rate is dealt out in rooms: those that it is in
 }
 
@@ -123,6 +124,13 @@ const (
 )
 
 const noRoom ledger.Room = -1
+
+// An ahead is a room that a client is in, for the server, before its script comes to the
+// step that enters it.
+type ahead struct {
+	room      maybe.Index[ledger.Room]
+	confirmed bool
+}
 
 // New makes the n-th client of a crew, with its number in the run.
 func (e *Env) New(id ledger.Client, crew uint16, n int32) Client {

@@ -70,6 +70,7 @@ type Env struct {
 	turning   []level // clients of each crew that are in a repeat, in all shares
 	members   []level // of each room, in all shares, if some rate is dealt out in rooms
 	inRooms   bool    // some is
+	lateNames bool    // the server learns a client's name when it enters a room
 	unheard   unheard
 }
 
@@ -92,6 +93,8 @@ func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 			e.inRooms = e.inRooms || s.Repeat != nil && s.Repeat.Shared == trial.PerRoom
 		}
 	}
+	d := &t.Dialect
+	e.lateNames = d.Naming.Send == nil && d.Enter.Send.Uses(expr.VarName)
 	e.roomNumber([]byte(ledger.EveryoneName)) // which the account has as its first
 	return e
 }

@@ -1,6 +1,7 @@
 package client
 
 import (
+	"bytes"
 	"errors"
 
 	"tidepull/internal/base/mono"
@@ -9,20 +10,50 @@ import (
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial/expr"
+	"tidepull/internal/wire/jsonscan"
 	"tidepull/internal/wire/transport"
 )
 
-// message handles one message: its mark goes to the ledger, and it may be what
-// the session waits for. If it
-// shares its read with later bytes, the kernel's stamp may be a later packet's.
+// message handles what came in one frame: one message, or several.
 func (c *Client) message(e *Env, ev transport.Event, came mono.Span, now mono.Time) {
-	payload, at := ev.Payload, came.To
+	split := e.Trial.Dialect.Split
+	for rest, more := ev.Payload, len(split) > 0; ; {
+		part := rest
+		if more {
+			part, rest, more = bytes.Cut(rest, split)
+		}
+		if len(part) > 0 || len(split) == 0 {
+			c.list(e, part, ev.Binary, came, now)
+		}
+		if !more {
+			return
+		}
+	}
+}
+
+// list handles a message, or each item of a list in it that holds messages.
+func (c *Client) list(e *Env, payload []byte, binary bool, came mono.Span, now mono.Time) {
+	if each := e.Trial.Dialect.Each; each != nil {
+		c.read(e, payload)
+		if v := each.Eval(&e.scope); v.Kind == expr.JSON {
+			if jsonscan.Elements(bytes.Clone(v.Str), func(item []byte) { c.heard(e, item, binary, came, now) }) {
+				return
+			}
+		}
+	}
+	c.heard(e, payload, binary, came, now)
+}
+
+// heard handles one message: its mark goes to the account, and it may be what the
+// session waits for. It may mean several things at once. If it shares its read with later
+// bytes, the kernel's stamp may be a later packet's.
+func (c *Client) heard(e *Env, payload []byte, binary bool, came mono.Span, now mono.Time) {
+	at := came.To
 	e.counts().Arrivals++
 	d := &e.Trial.Dialect
 	marks := mark.In(payload)
 	m, end := marks.Next()
-	read := c.listens() || end > 0 && (e.sums || d.Past != nil && d.Past.MayHold(payload)) || end == 0 &&
-		e.watches(payload)
+	read := c.listens() || end == 0 && e.watches(payload) || end > 0 && (e.sums || e.meansMore(payload))
 	if read {
 		c.read(e, payload)
 	}
@@ -34,16 +65,16 @@ func (c *Client) message(e *Env, ev transport.Event, came mono.Span, now mono.Ti
 		}
 	}
 	marked := end > 0
+	past := read && d.Past != nil && d.Past.True(&e.scope)
+	if past {
+		c.heardPast(e, marked)
+	}
 	if !marked {
 		e.listens(c, at, payload)
-	} else {
-		past := read && d.Past != nil && d.Past.True(&e.scope)
-		if past {
-			c.heardPast(e)
-		}
+	} else if !(read && d.Echo != nil && d.Echo.True(&e.scope)) {
 		sum := uint64(0)
 		if e.sums {
-			sum = c.sumOf(e, payload, ev.Binary)
+			sum = c.sumOf(e, payload, binary)
 		}
 		since := mono.Time(0)
 		if came.From < came.To {
@@ -54,7 +85,7 @@ func (c *Client) message(e *Env, ev transport.Event, came mono.Span, now mono.Ti
 			c.gets(e, m, at, since, past, sum, len(payload))
 		}
 	}
-	known := marked
+	known := marked || past
 	c.expected = false
 	if read {
 		known = c.watch(e, at, now) || known
@@ -68,6 +99,21 @@ func (c *Client) message(e *Env, ev transport.Event, came mono.Span, now mono.Ti
 	if c.phase == open && e.remembers[c.crew] && !c.expected {
 		c.extra().inbox.add(payload)
 	}
+}
+
+// meansMore reports whether a message with a mark may mean something besides, so that it
+// must be read.
+func (e *Env) meansMore(payload []byte) bool {
+	d := &e.Trial.Dialect
+	if d.Past != nil && d.Past.MayHold(payload) || d.Echo != nil && d.Echo.MayHold(payload) {
+		return true
+	}
+	for _, p := range []*expr.Program{d.Presence.When, d.Joined.When, d.Gone.When} {
+		if p != nil && p.Speaks(payload) {
+			return true
+		}
+	}
+	return false
 }
 
 // read puts a message into the scope. One that is no JSON has no fields.
@@ -114,7 +160,7 @@ func (c *Client) listens() bool {
 	case forExpected, forEntry, forLeave, forName:
 		return true
 	}
-	return c.naming == nameAsked || c.more != nil && c.more.past != nil
+	return c.naming == nameAsked || c.more != nil && (c.more.past != nil || c.more.ahead.room.Is())
 }
 
 // hear looks whether the message in the scope is what the client waits for, and
@@ -137,6 +183,9 @@ func (c *Client) hear(e *Env, at, now mono.Time) bool {
 			c.denied(e, now, e.said("its name was refused"))
 			return true
 		}
+	}
+	if c.heardAhead(e) {
+		return true
 	}
 	switch c.wait {
 	case forExpected:
@@ -165,6 +214,22 @@ func (c *Client) hear(e *Env, at, now mono.Time) bool {
 		}
 	}
 	return false
+}
+
+// heardAhead looks whether the message in the scope confirms a room that the client will
+// come to later.
+func (c *Client) heardAhead(e *Env) bool {
+	confirmed := e.Trial.Dialect.Enter.Confirmed
+	if c.more == nil || confirmed == nil {
+		return false
+	}
+	room, ok := c.more.ahead.room.Get()
+	if !ok || c.more.ahead.confirmed {
+		return false
+	}
+	e.scope.Vars[expr.VarRoom] = expr.Value{Kind: expr.String, Str: e.roomName(room)}
+	c.more.ahead.confirmed = confirmed.True(&e.scope)
+	return c.more.ahead.confirmed && c.wait != forExpected // an expect may be about it, too
 }
 
 // fillAgain is fill, and keeps the message at hand.

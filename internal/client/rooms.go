@@ -38,6 +38,11 @@ func (e *Env) roomIn(p *expr.Program) (ledger.Room, bool) {
 // tellOfRoom tells something about the room that a program names. Other shares may
 // know a room that this one does not: then its name goes with it.
 func (c *Client) tellOfRoom(e *Env, now mono.Time, p *expr.Program, f fact.Fact) {
+	if p == nil { // of all who are named
+		f.Client, f.Room = c.id, ledger.Everyone
+		e.tell(now, f)
+		return
+	}
 	v := p.Eval(&e.scope)
 	if v.Kind != expr.String {
 		return

@@ -206,8 +206,14 @@ func (c *Client) sayName(e *Env, now mono.Time) {
 		return
 	}
 	e.tellOf(c, now, fact.Asks, ledger.Everyone)
+	if e.Trial.Dialect.Joined.Room == nil {
+		c.announce(e, now, ledger.Joined, ledger.Everyone)
+	}
+	c.enterAhead(e, now)
 	if t.Send == nil {
-		c.named(e, now)
+		if !e.lateNames {
+			c.named(e, now)
+		}
 		return
 	}
 	c.fill(e)
@@ -215,6 +221,28 @@ func (c *Client) sayName(e *Env, now mono.Time) {
 	c.naming = nameAsked
 	if t.Confirmed == nil {
 		c.named(e, now)
+	}
+}
+
+// enterAhead tells that the server is about to let a client into the room of its next
+// enter step, if the dialect has it that this happens by itself.
+func (c *Client) enterAhead(e *Env, now mono.Time) {
+	d := &e.Trial.Dialect.Enter
+	if !d.Given || d.Send != nil {
+		return
+	}
+	for i := int(c.pc); i < len(c.session.Steps); i++ {
+		switch s := &c.session.Steps[i]; s.Do {
+		case trial.Enter:
+			c.asked = c.roomOf(e, s)
+			c.extra().ahead = ahead{room: maybe.Of(c.asked)}
+			e.tellOf(c, now, fact.Asks, c.asked)
+			c.announceIn(e, now, ledger.Joined, c.asked)
+			return
+		case trial.Connect, trial.Expect, trial.Set, trial.Pause, trial.Wait, trial.Send, trial.Ask:
+		default:
+			return // which step comes next is not known yet
+		}
 	}
 }
 
@@ -244,20 +272,33 @@ func (c *Client) enter(e *Env, now mono.Time, s *trial.Step) {
 		c.await(forName, now, s.Within)
 		return
 	}
+	d := &e.Trial.Dialect.Enter
 	c.asked = c.roomOf(e, s)
-	e.tellOf(c, now, fact.Asks, c.asked)
-	c.announce(e, now, ledger.Joined, c.asked)
+	before := ahead{}
+	if c.more != nil {
+		before, c.more.ahead = c.more.ahead, ahead{}
+	}
+	if room, ok := before.room.Get(); !ok || room != c.asked {
+		before = ahead{}
+		e.tellOf(c, now, fact.Asks, c.asked)
+		c.announceIn(e, now, ledger.Joined, c.asked)
+	}
 	c.watchPast(e, now, s)
 	c.fillAsked(e)
-	c.send(e, e.Trial.Dialect.Enter.Send, false)
+	if d.Send != nil {
+		c.send(e, d.Send, false)
+	}
 	c.await(forEntry, now, s.Within)
-	if e.Trial.Dialect.Enter.Confirmed == nil {
+	if d.Confirmed == nil || before.confirmed {
 		c.entered(e, c.clock, now)
 	}
 }
 
 func (c *Client) entered(e *Env, at, now mono.Time) {
 	c.room = c.asked
+	if e.lateNames && c.naming == unnamed {
+		c.named(e, now)
+	}
 	e.tellOf(c, now, fact.Enters, c.room)
 	c.isIn(e, now, c.room)
 	e.counts().Entries++
@@ -307,7 +348,7 @@ func (c *Client) leave(e *Env, now mono.Time, s *trial.Step) {
 		return
 	}
 	c.quits(e, now, c.asked)
-	c.announce(e, now, ledger.Gone, c.asked)
+	c.announceIn(e, now, ledger.Gone, c.asked)
 	if c.asked == c.room {
 		c.room = noRoom
 	}

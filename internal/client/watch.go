@@ -1,6 +1,7 @@
 package client
 
 import (
+	"bytes"
 	"fmt"
 	"hash/crc64"
 	"math"
@@ -11,6 +12,7 @@ import (
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
+	"tidepull/internal/wire/jsonscan"
 )
 
 // watches reports whether a message without a mark may be something that is
@@ -39,20 +41,18 @@ func (e *Env) watches(payload []byte) bool {
 func (c *Client) watch(e *Env, at, now mono.Time) (known bool) {
 	d, s := &e.Trial.Dialect, &e.scope
 	c.firstLive(e, now)
-	known = true
-	switch {
-	case d.Presence.When != nil && d.Presence.When.True(s):
-		n := d.Presence.Members.Eval(s)
-		if n.Kind == expr.Number {
+	if d.Presence.When != nil && d.Presence.When.True(s) {
+		if n := d.Presence.Members.Eval(s); n.Kind == expr.Number {
 			c.tellOfRoom(e, now, d.Presence.Room, fact.Fact{Kind: fact.HearsMembers, Time: e.rel(at),
 				Number: uint64(members(n))})
 		}
-	case d.Joined.When != nil && d.Joined.When.True(s):
-		c.heardNotice(e, at, now, &d.Joined, ledger.Joined)
-	case d.Gone.When != nil && d.Gone.When.True(s):
-		c.heardNotice(e, at, now, &d.Gone, ledger.Gone)
-	default:
-		known = false
+		known = true
+	}
+	for k, n := range [...]*trial.Notice{&d.Joined, &d.Gone} {
+		if n.When != nil && n.When.True(s) {
+			c.heardNotice(e, at, now, n, ledger.Joined+ledger.Kind(k))
+			known = true
+		}
 	}
 	for i := range e.Trial.Feeds {
 		if f := &e.Trial.Feeds[i]; f.When.True(s) {
@@ -81,6 +81,17 @@ func (c *Client) announce(e *Env, now mono.Time, k ledger.Kind, room ledger.Room
 	}
 	if n.When != nil {
 		e.tell(now, fact.Fact{Kind: fact.Announces, Client: c.id, Room: room, What: uint8(k)})
+	}
+}
+
+// announceIn is announce for servers that announce who enters and leaves a room.
+func (c *Client) announceIn(e *Env, now mono.Time, k ledger.Kind, room ledger.Room) {
+	n := &e.Trial.Dialect.Joined
+	if k == ledger.Gone {
+		n = &e.Trial.Dialect.Gone
+	}
+	if n.Room != nil {
+		c.announce(e, now, k, room)
 	}
 }
 
@@ -126,11 +137,32 @@ func (c *Client) watchPast(e *Env, now mono.Time, s *trial.Step) {
 	e.tell(now, fact.Fact{Kind: fact.WantsHistory, Client: c.id, Room: c.asked, Number: uint64(s.History)})
 }
 
-// heardPast looks at a message that comes as history.
-func (c *Client) heardPast(e *Env) {
+// heardPast looks at a message that comes as history, or that holds some.
+func (c *Client) heardPast(e *Env, marked bool) {
 	if c.more == nil || c.more.past == nil || c.more.past.judged {
 		return
 	}
+	each := e.Trial.Dialect.PastEach
+	if each == nil {
+		if marked {
+			c.onePast(e)
+		}
+		return
+	}
+	v := each.Eval(&e.scope)
+	if v.Kind != expr.JSON {
+		return
+	}
+	text := e.scope.Vars[expr.VarText].Str
+	jsonscan.Elements(bytes.Clone(v.Str), func(item []byte) {
+		c.read(e, item)
+		c.onePast(e)
+	})
+	c.read(e, text) // it may mean something else, too
+}
+
+// onePast looks at the one message of a history that is in the scope.
+func (c *Client) onePast(e *Env) {
 	w := c.more.past
 	w.count++
 	if e.Trial.Dialect.PastSeq == nil {

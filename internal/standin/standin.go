@@ -19,6 +19,7 @@
 package standin
 
 import (
+	"bytes"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -50,8 +51,15 @@ type Config struct {
 	MaxText    int           // bytes of a text: 1 MiB
 	Gauge      time.Duration // how often rooms called gauge-... get a reading: 1 s
 	Store      string        // the SQLite file in which notices are kept; "" for memory
-	Portable   bool          // use the portable driver
+	Manners    Manners
+	Portable   bool // use the portable driver
 	Log        *slog.Logger
+}
+
+// Manners are those of servers that differ from the harbour board's own.
+type Manners struct {
+	board.Manners
+	Pack string // what goes to a client within a turn shares a frame: "lines", or "list", a JSON object with a list
 }
 
 func (c Config) withDefaults() Config {
@@ -131,7 +139,8 @@ func Listen(cfg Config, drv poll.Driver) (*Server, error) {
 	}
 	s.loop.board = board.New(board.Config{Switches: cfg.Switches, History: cfg.History, Presence: cfg.Presence,
 		Records: cfg.Records, MaxText: cfg.MaxText,
-		Notices: cfg.Notices, LeaveOut: cfg.LeaveOut, Share: cfg.Share, Denied: cfg.Denied, Gauge: cfg.Gauge}, s.loop)
+		Notices: cfg.Notices, LeaveOut: cfg.LeaveOut, Share: cfg.Share, Denied: cfg.Denied, Gauge: cfg.Gauge,
+		Manners: cfg.Manners.Manners}, s.loop)
 	return s, nil
 }
 
@@ -173,6 +182,7 @@ type loop struct {
 	orders  <-chan func(*loop)
 	looked  int // how far the last look for silent clients came
 	closing mono.Time
+	packing []int32 // connections with packed messages
 	overrun []int32
 	pong    []byte
 	keep    *keep
@@ -187,6 +197,7 @@ type conn struct {
 	pending []byte
 	heard   mono.Time // when anything last came from it
 	pinged  mono.Time // when it was last pinged
+	packed  [][]byte  // messages that will share a frame
 }
 
 type connState uint8
@@ -229,6 +240,7 @@ func (l *loop) run() error {
 				}
 			}
 		}
+		l.unpack()
 		l.dropOverrun()
 		if err := l.drv.Wait(min(nextLook, l.board.Next()), l); err != nil {
 			return err
@@ -351,6 +363,10 @@ func (l *loop) Send(to int32, frame []byte) {
 	}
 	switch c.speaks {
 	case inFrames:
+		if l.cfg.Manners.Pack != "" && frame[0]&0xf == byte(ws.OpText) {
+			l.pack(to, payloadOf(frame))
+			return
+		}
 		l.drv.Write(to, frame)
 	case inLines:
 		l.drv.Write(to, append(payloadOf(frame), '\n'))
@@ -372,4 +388,34 @@ func payloadOf(frame []byte) []byte {
 		head = 10
 	}
 	return append([]byte(nil), frame[head:]...)
+}
+
+// pack holds a message back, so that it shares a frame with the others of a turn.
+func (l *loop) pack(to int32, payload []byte) {
+	c := &l.conns[to]
+	if len(c.packed) == 0 {
+		l.packing = append(l.packing, to)
+	}
+	c.packed = append(c.packed, payload)
+}
+
+// unpack sends what was held back.
+func (l *loop) unpack() {
+	for _, to := range l.packing {
+		c := &l.conns[to]
+		packed := c.packed
+		c.packed = nil
+		if c.state != live {
+			continue
+		}
+		body := bytes.Join(packed, []byte("\n"))
+		if l.cfg.Manners.Pack == "list" {
+			body = append(append([]byte(`{"kind":"several","items":[`), bytes.Join(packed, []byte(","))...), "]}"...)
+		}
+		l.drv.Write(to, ws.AppendFrame(nil, ws.OpText, body))
+		if l.drv.Queued(to) > l.cfg.MaxQueue {
+			l.overrun = append(l.overrun, to)
+		}
+	}
+	l.packing = l.packing[:0]
 }

@@ -124,7 +124,11 @@ type Dialect struct {
 	Enter    Exchange      // entering a room
 	Leave    Exchange      // leaving a room
 	Past     *expr.Program // recognises a message that comes as history; nil: none does
+	PastEach *expr.Program // if such a message holds several: the list of them
 	PastSeq  *expr.Program // its number in its room
+	Split    []byte        // what stands between messages that share a frame; nil: they do not
+	Each     *expr.Program // the list in a message whose items are messages; nil: there are none
+	Echo     *expr.Program // recognises what a sender is given of its own message beside the delivery
 	Heard    Heard
 	Presence Presence
 	Joined   Notice
@@ -152,14 +156,16 @@ type Presence struct {
 // A Notice is how the server tells who enters or leaves.
 type Notice struct {
 	When *expr.Program
-	Room *expr.Program
+	Room *expr.Program // nil: it is about the server as a whole
 	Who  *expr.Program // the client's name
 }
 
-// An Exchange is something a client sends and how the answer is recognised.
+// An Exchange is something a client sends and how the answer is recognised. Without
+// Send nothing is sent: it happens by itself, such as entering a room by connecting.
 type Exchange struct {
+	Given     bool // there is such an exchange
 	Send      *expr.Template
-	Confirmed *expr.Program // nil: there is no answer; it counts as confirmed when sent
+	Confirmed *expr.Program // nil: there is no answer; it counts as confirmed at once
 	Refused   *expr.Program // nil: there is no refusal
 }
 

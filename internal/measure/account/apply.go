@@ -55,8 +55,9 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 			l.Cancel(number)
 		}
 	case fact.Goes:
+		ofAll := a.trial.Dialect.Gone.Room == nil // the server announces who leaves it, not who leaves a room
 		l.Inside(f.Client, func(r ledger.Room) {
-			if r != ledger.Everyone {
+			if ofAll == (r == ledger.Everyone) {
 				l.Quit(f.Client, r, f.At)
 				a.announce(f.Client, ledger.Gone, r, f.At)
 			}

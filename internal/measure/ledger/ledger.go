@@ -95,6 +95,7 @@ type Config struct {
 	// for Settle.
 	Presence func(Count)
 	Settle   time.Duration
+	CountAll bool // the numbers are of all clients, and not of a room's members
 	// Spread, if set, is called with each message once its whole audience has
 	// it, or when it is settled.
 	Spread func(Spread)

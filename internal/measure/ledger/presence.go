@@ -35,11 +35,16 @@ type extreme struct {
 	n     int
 }
 
+// counts reports whether servers say how many members a room has.
+func (l *Ledger) counts(r Room) bool {
+	return l.cfg.Presence != nil && (r == Everyone) == l.cfg.CountAll
+}
+
 // counted books a change of the members confirmed, or of those inside.
 func (l *Ledger) counted(r Room, now mono.Time, confirmed, inside int) {
 	rm := &l.rooms[r]
 	c := &rm.count
-	if l.cfg.Presence == nil || r == Everyone {
+	if !l.counts(r) {
 		return
 	}
 	low, high := rm.now.bits.Len()-confirmed, c.inside
@@ -81,7 +86,7 @@ func trim(q []extreme, oldest mono.Time) []extreme {
 // MembersSaid books how many members the server told a client that a room has.
 func (l *Ledger) MembersSaid(c Client, r Room, n int, at mono.Time) {
 	slot := l.slot(c, r)
-	if l.cfg.Presence == nil || slot < 0 || r == Everyone {
+	if !l.counts(r) || slot < 0 {
 		return
 	}
 	l.numbers = true

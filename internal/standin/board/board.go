@@ -37,7 +37,15 @@ type Config struct {
 	LeaveOut bool          // the sender of a notice does not get it
 	Share    bool          // several connections may have one name
 	Denied   []string      // rooms that only Master may enter
+	Manners  Manners
 	Gauge    time.Duration // how often rooms whose name starts with gaugePrefix get a reading; 0: never
+}
+
+// Manners are those of servers that speak otherwise than the board does.
+type Manners struct {
+	Moor  string // naming oneself is entering this room; nothing confirms it
+	Whole bool   // the confirmation of a room holds its history as a list, and the names of its members
+	Ack   bool   // who says a notice is told so, with its text, beside getting it
 }
 
 // Master is the login that may enter every room.
@@ -219,6 +227,12 @@ func (b *Board) takeName(id int32) {
 		m.name, m.nameJSON = name, jsonscan.AppendQuoted(nil, []byte(name))
 		b.names[name] = append(b.names[name], id)
 		b.reply(id, `{"kind":"named","name":`+string(m.nameJSON)+`}`)
+		if moor := b.cfg.Manners.Moor; moor != "" {
+			r := b.room(moor)
+			m.rooms, r.members = append(m.rooms, r), append(r.members, id)
+			b.change(r, id, "joined")
+			b.tellPast(id, r)()
+		}
 	}
 }
 

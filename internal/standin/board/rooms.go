@@ -31,19 +31,37 @@ func (b *Board) enter(id int32) {
 		return
 	}
 	r := b.room(name)
-	again := func() {}
+	again, more := func() {}, ""
+	if b.cfg.Manners.Whole {
+		more = b.whole(r)
+	}
 	if !m.in(r) {
 		m.rooms = append(m.rooms, r)
 		r.members = append(r.members, id)
 		b.change(r, id, "joined")
-		again = b.tellPast(id, r)
+		if !b.cfg.Manners.Whole {
+			again = b.tellPast(id, r)
+		}
 	}
 	b.reply(id, `{"kind":"entered","room":`+string(r.nameJSON)+`,"members":`+strconv.Itoa(len(r.members))+`,"seq":`+
-		strconv.FormatInt(r.seq, 10)+`}`)
+		strconv.FormatInt(r.seq, 10)+more+`}`)
 	again()
 	if strings.HasPrefix(name, gaugePrefix) && b.cfg.Gauge > 0 && b.gauges == mono.Never {
 		b.gauges = b.out.Now().Add(b.cfg.Gauge)
 	}
+}
+
+// whole gives a room's history and its members as parts of a confirmation.
+func (b *Board) whole(r *room) string {
+	var past, names []string
+	for _, n := range r.past {
+		past = append(past, string(b.noticeJSON("past", r, n)))
+		b.Truth.Totals.Past++
+	}
+	for _, id := range r.members {
+		names = append(names, string(b.members[id].nameJSON))
+	}
+	return `,"history":[` + strings.Join(past, ",") + `],"names":[` + strings.Join(names, ",") + `]`
 }
 
 // tellPast gives a late comer the room's history, as the switch has it. What

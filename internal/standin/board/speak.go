@@ -19,6 +19,9 @@ func (b *Board) notice(id int32, at mono.Time) {
 	default:
 		m := &b.members[id]
 		m.said++
+		if b.cfg.Manners.Ack {
+			b.reply(id, `{"kind":"ack","text":"`+string(text.Raw)+`"}`)
+		}
 		b.post(r, m.nameJSON, text.Raw, relayed{sender: id, from: m.name, said: m.said, received: at,
 			leaveOut: b.cfg.LeaveOut})
 	}

@@ -83,6 +83,12 @@ func (p *Program) MayHold(message []byte) bool {
 	return p.needs == nil || bytes.Contains(message, p.needs) || bytes.IndexByte(message, '\\') >= 0
 }
 
+// Speaks reports whether what p looks for stands in a message. It is MayHold for messages
+// that are something else already, and may have p's meaning beside it.
+func (p *Program) Speaks(message []byte) bool {
+	return p.needs != nil && bytes.Contains(message, p.needs)
+}
+
 // findNeeds recognises conditions of the one form field == "text", either way
 // round, in which the text is the same in JSON.
 func (p *Program) findNeeds() {

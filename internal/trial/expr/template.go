@@ -2,6 +2,7 @@ package expr
 
 import (
 	"net/url"
+	"slices"
 	"strings"
 
 	"tidepull/internal/wire/jsonscan"
@@ -89,4 +90,17 @@ func appendJSON(dst []byte, v Value) []byte {
 		return jsonscan.AppendQuoted(dst, v.Str)
 	}
 	return v.Append(dst)
+}
+
+// Uses reports whether a variable stands in t.
+func (t *Template) Uses(v Var) bool {
+	if t == nil {
+		return false
+	}
+	for i := range t.parts {
+		if p := t.parts[i].value; p != nil && slices.Contains(p.code, instruction{op: opVar, arg: int(v)}) {
+			return true
+		}
+	}
+	return false
 }

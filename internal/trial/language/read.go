@@ -110,7 +110,15 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 	}
 	d := &r.trial.Dialect
 	d.Name = name
-	for _, part := range r.open(b.Body, "dialect").Blocks {
+	content := r.open(b.Body, "dialect")
+	if split := content.Attributes["split"]; split != nil {
+		d.Split = []byte(r.text(split, ""))
+		if len(d.Split) == 0 {
+			r.fail(split.Expr.Range(), "nothing cannot stand between messages")
+		}
+	}
+	d.Each = r.condition(content.Attributes["each"])
+	for _, part := range content.Blocks {
 		attrs := r.open(part.Body, "dialect."+part.Type).Attributes
 		switch part.Type {
 		case "name":
@@ -121,6 +129,9 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 			d.Leave = r.exchange(attrs)
 		case "past":
 			d.Past, d.PastSeq = r.condition(attrs["when"]), r.condition(attrs["seq"])
+			d.PastEach = r.condition(attrs["each"])
+		case "echo":
+			d.Echo = r.condition(attrs["when"])
 		case "heard":
 			d.Heard = trial.Heard{When: r.condition(attrs["when"]), Room: r.condition(attrs["room"]),
 				Seq: r.condition(attrs["seq"]), Payload: r.condition(attrs["payload"]),
@@ -158,7 +169,7 @@ func (r *reader) notice(a hcl.Attributes) trial.Notice {
 
 func (r *reader) exchange(a hcl.Attributes) trial.Exchange {
 	send, _ := r.bodyTemplate(a["send"])
-	return trial.Exchange{Send: send, Confirmed: r.condition(a["confirmed"]), Refused: r.condition(a["refused"])}
+	return trial.Exchange{Given: true, Send: send, Confirmed: r.condition(a["confirmed"]), Refused: r.condition(a["refused"])}
 }
 
 // readCrew reads a crew: its session must have been read. A barrier is waited at by

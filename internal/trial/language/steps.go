@@ -161,7 +161,7 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 
 // readEnter reads an enter step; with denied set it passes if the server refuses.
 func (r *reader) readEnter(st *trial.Step, b *hcl.Block, a hcl.Attributes) {
-	if r.trial.Dialect.Enter.Send == nil && r.trial.Dialect.Name != "" {
+	if !r.trial.Dialect.Enter.Given && r.trial.Dialect.Name != "" {
 		r.fail(b.DefRange, "the dialect %q has no rooms to enter", r.trial.Dialect.Name)
 	}
 	st.Do, st.Room, st.Within = trial.Enter, r.textTemplate(a["room"]), r.duration(a["within"], 10*time.Second)

@@ -41,7 +41,7 @@ const (
 )
 
 var exchange = []word{
-	{"send", formBody, false, "what the client sends"},
+	{"send", formBody, false, "what the client sends; nothing if it is not given: it happens by itself"},
 	{"confirmed", formCondition, false, "recognises the confirmation; nothing is waited for if it is not given"},
 	{"refused", formCondition, false, "recognises the refusal"},
 }
@@ -113,15 +113,24 @@ var vocabulary = map[string]*blockWord{
 			`what it promises of a room: each sender's messages in order, all in the same order for everybody, or ` +
 				`nothing; "sender" if it is not given`},
 	}},
-	"dialect": {label: "name", doc: "how names, rooms and messages look for one family of servers",
-		blocks: []string{"dialect.name", "dialect.enter", "dialect.leave", "dialect.past", "dialect.heard",
-			"dialect.presence", "dialect.joined", "dialect.gone"}},
-	"dialect.name":  {doc: "naming oneself, once the connection is open", attrs: exchange},
-	"dialect.enter": {doc: "entering a room", attrs: exchange},
+	"dialect": {label: "name", doc: "how names, rooms and messages look for one family of servers", attrs: []word{
+		{"split", formText, false, "what stands between messages that share a frame, such as \"\\n\""},
+		{"each", formValue, false, "the list in a message whose items are messages of their own, such as msg.items; a " +
+			"message without such a list is one itself"},
+	}, blocks: []string{"dialect.name", "dialect.enter", "dialect.leave", "dialect.past", "dialect.heard",
+		"dialect.echo", "dialect.presence", "dialect.joined", "dialect.gone"}},
+	"dialect.name": {doc: "naming oneself, once the connection is open", attrs: exchange},
+	"dialect.enter": {doc: "entering a room; without send a client enters the room of its next enter step by naming " +
+		"itself, or by connecting if it has no name", attrs: exchange},
 	"dialect.leave": {doc: "leaving a room", attrs: exchange},
 	"dialect.past": {doc: "messages that come as history", attrs: []word{
-		{"when", formCondition, true, "recognises one"}, {"seq", formValue, false, "its number in its room"},
+		{"when", formCondition, true, "recognises one"},
+		{"each", formValue, false, "the list of them, if one message holds several, such as msg.history; seq is then " +
+			"about each of its items"},
+		{"seq", formValue, false, "its number in its room"},
 	}},
+	"dialect.echo": {doc: "what a client is given of its own message, with the mark, beside the delivery: it is none, " +
+		"and no duplicate", attrs: []word{{"when", formCondition, true, "recognises it"}}},
 	"dialect.heard": {doc: "live messages", attrs: []word{
 		{"when", formCondition, false, "recognises one"}, {"room", formValue, false, "its room"},
 		{"seq", formValue, false, "its number in its room"},
@@ -129,7 +138,8 @@ var vocabulary = map[string]*blockWord{
 		{"decoded", formValue, false, "the text in which the mark is found, such as unbase64(msg.data)"},
 	}},
 	"dialect.presence": {doc: "how the server says how many members a room has; the number is checked", attrs: []word{
-		{"when", formCondition, true, "recognises it"}, {"room", formValue, true, "the room"},
+		{"when", formCondition, true, "recognises it"}, {"room", formValue, false,
+			"the room; all who are named if it is not given"},
 		{"members", formValue, true, "the number"},
 		within(`how soon after a change it must be right; "2s" if it is not given`),
 	}},
@@ -304,7 +314,8 @@ var vocabulary = map[string]*blockWord{
 }
 
 var notice = []word{
-	{"when", formCondition, true, "recognises it"}, {"room", formValue, true, "the room"},
+	{"when", formCondition, true, "recognises it"},
+	{"room", formValue, false, "the room; all who are named are told if it is not given"},
 	{"name", formValue, true, "who it is about"},
 }
 

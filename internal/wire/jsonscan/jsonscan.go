@@ -101,6 +101,38 @@ func (t *Table) Extract(b []byte, out []Value) error {
 	return nil
 }
 
+// Elements calls f with each element of a JSON array, as it stands there, and reports
+// whether b is one. f may have been called if it is not: what it is wrong with may come
+// late in it.
+func Elements(b []byte, f func(element []byte)) bool {
+	s := scanner{b: b}
+	s.space()
+	if s.peek() != '[' {
+		return false
+	}
+	s.at++
+	if s.space(); s.peek() == ']' {
+		return true
+	}
+	for {
+		from := s.at
+		if !s.value(nil, 1) {
+			return false
+		}
+		f(b[from:s.at])
+		s.space()
+		switch s.peek() {
+		case ']':
+			return true
+		case ',':
+			s.at++
+			s.space()
+		default:
+			return false
+		}
+	}
+}
+
 type scanner struct {
 	b   []byte
 	at  int
