@@ -203,7 +203,8 @@ func TestPresence(t *testing.T) {
 				l.MembersSaid(c, room, n, now)
 				right := n >= low && n <= high
 				if at := len(said) > before; at != right || at && (said[before].Final || !said[before].Right()) {
-					t.Fatalf("seed %d at %v: said %d, judged %+v; it was %d to %d", seed, now, n, said[before:], low, high)
+					t.Fatalf("seed %d at %v: said %d, judged %+v; it was %d to %d", seed, now, n, said[before:], low,
+						high)
 				}
 				if !right {
 					doubts = append(doubts, doubt{now, n, low, high})

@@ -24,7 +24,24 @@ const boardsName = `
   }
 `
 
-const boardsWords = boardsName + `
+const boardsHeard = `
+  heard {
+    when    = msg.kind == "notice"
+    room    = msg.room
+    seq     = msg.seq
+    payload = msg.text
+  }
+`
+
+const boardsPresence = `
+  presence {
+    when    = msg.kind == "presence"
+    room    = msg.room
+    members = msg.members
+  }
+`
+
+const boardsWords = boardsName + boardsHeard + boardsPresence + `
   enter {
     send      = { kind = "enter", room = room }
     confirmed = msg.kind == "entered" && msg.room == room
@@ -32,17 +49,6 @@ const boardsWords = boardsName + `
   leave {
     send      = { kind = "leave", room = room }
     confirmed = msg.kind == "left"
-  }
-  heard {
-    when    = msg.kind == "notice"
-    room    = msg.room
-    seq     = msg.seq
-    payload = msg.text
-  }
-  presence {
-    when    = msg.kind == "presence"
-    room    = msg.room
-    members = msg.members
   }
 `
 
@@ -90,22 +96,21 @@ const moored = `
 var roomless = strings.NewReplacer(`enter { room = "quay" }`, "", "say {", "say {\n      reaches = \"everyone\"\n     ",
 	`${mark}" } }`, "${mark}\" }\n    }").Replace(moored)
 
+var mooring = standin.Manners{Manners: board.Manners{Moor: "quay"}}
+
 var manners = map[string]manner{
 	"several messages in a frame, in lines": {config: standin.Config{Notices: true,
-		Manners: standin.Manners{Pack: "lines"}}, dialect: `split = "\n"` + boardsWords + told, session: chatty, told: true},
+		Manners: standin.Manners{Pack: "lines"}}, dialect: `split = "\n"` + boardsWords + told, session: chatty,
+		told: true},
 	"several messages in a frame, as a list": {config: standin.Config{Notices: true,
-		Manners: standin.Manners{Pack: "list"}}, dialect: `each = msg.items` + boardsWords + told, session: chatty, told: true},
-	"naming is entering": {config: standin.Config{Notices: true,
-		Manners: standin.Manners{Manners: board.Manners{Moor: "quay"}}}, session: moored, told: true,
-		dialect: boardsName + "  enter {}\n" + boardsWords[strings.Index(boardsWords, "  heard"):] + told},
-	"no rooms, and notices all the same": {config: standin.Config{Notices: true,
-		Manners: standin.Manners{Manners: board.Manners{Moor: "quay"}}}, told: true,
-		session: roomless,
-		dialect: boardsName + boardsWords[strings.Index(boardsWords, "  heard"):strings.Index(boardsWords, "  presence")] +
-			strings.ReplaceAll(told, "room = msg.room", "")},
-	"a number of members of all": {config: standin.Config{Manners: standin.Manners{Manners: board.Manners{Moor: "quay"}}},
-		session: roomless,
-		dialect: boardsName + strings.Replace(boardsWords[strings.Index(boardsWords, "  presence"):], "room    = msg.room", "", 1)},
+		Manners: standin.Manners{Pack: "list"}}, dialect: `each = msg.items` + boardsWords + told, session: chatty,
+		told: true},
+	"naming is entering": {config: standin.Config{Notices: true, Manners: mooring}, session: moored, told: true,
+		dialect: boardsName + boardsHeard + boardsPresence + told + "  enter {}\n"},
+	"no rooms, and notices all the same": {config: standin.Config{Notices: true, Manners: mooring}, told: true,
+		session: roomless, dialect: boardsName + boardsHeard + strings.ReplaceAll(told, "room = msg.room", "")},
+	"a number of members of all": {config: standin.Config{Manners: mooring}, session: roomless,
+		dialect: boardsName + strings.Replace(boardsPresence, "room    = msg.room", "", 1)},
 	"a confirmation with the history in it": {config: standin.Config{
 		Manners: standin.Manners{Manners: board.Manners{Whole: true}}},
 		dialect: boardsWords + `

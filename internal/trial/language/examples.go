@@ -31,6 +31,7 @@ var examples = map[string]string{
 	"dialect.leave": "leave {\n  send      = { kind = \"leave\", room = room }\n  confirmed = msg.kind == " +
 		"\"left\" && msg.room == room\n}",
 	"dialect.past": "past {\n  when = msg.kind == \"past\"\n  seq  = msg.seq\n}",
+	"dialect.echo": "echo { when = msg.kind == \"ack\" }",
 	"dialect.heard": "heard {\n  when    = msg.kind == \"notice\"\n  room    = msg.room\n  seq     = msg.seq\n  " +
 		"payload = msg.text\n}",
 	"dialect.presence": "presence {\n  when    = msg.kind == \"presence\"\n  room    = msg.room\n  members = " +

@@ -115,8 +115,9 @@ var vocabulary = map[string]*blockWord{
 	}},
 	"dialect": {label: "name", doc: "how names, rooms and messages look for one family of servers", attrs: []word{
 		{"split", formText, false, "what stands between messages that share a frame, such as \"\\n\""},
-		{"each", formValue, false, "the list in a message whose items are messages of their own, such as msg.items; a " +
-			"message without such a list is one itself"},
+		{"each", formValue, false,
+			"the list in a message whose items are messages of their own, such as msg.items; a " +
+				"message without such a list is one itself"},
 	}, blocks: []string{"dialect.name", "dialect.enter", "dialect.leave", "dialect.past", "dialect.heard",
 		"dialect.echo", "dialect.presence", "dialect.joined", "dialect.gone"}},
 	"dialect.name": {doc: "naming oneself, once the connection is open", attrs: exchange},
@@ -129,7 +130,8 @@ var vocabulary = map[string]*blockWord{
 			"about each of its items"},
 		{"seq", formValue, false, "its number in its room"},
 	}},
-	"dialect.echo": {doc: "what a client is given of its own message, with the mark, beside the delivery: it is none, " +
+	"dialect.echo": {doc: "what a client is given of its own message, with the mark, beside the delivery: it is " +
+		"none, " +
 		"and no duplicate", attrs: []word{{"when", formCondition, true, "recognises it"}}},
 	"dialect.heard": {doc: "live messages", attrs: []word{
 		{"when", formCondition, false, "recognises one"}, {"room", formValue, false, "its room"},
