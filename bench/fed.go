@@ -78,7 +78,7 @@ func (d *fedDriver) Dial(id int32, _ wire.Endpoint) error {
 func (d *fedDriver) Hangup(id int32) { d.open[id] = false }
 
 // Write takes one message of a client.
-func (d *fedDriver) Write(id int32, line []byte) {
+func (d *fedDriver) Write(id int32, line []byte) bool {
 	switch {
 	case bytes.Contains(line, []byte(`"kind":"name"`)):
 		d.news = append(d.news, fedAnswer{id, []byte("{\"kind\":\"named\"}\n")})
@@ -92,6 +92,7 @@ func (d *fedDriver) Write(id int32, line []byte) {
 			other.Wake()
 		}
 	}
+	return true
 }
 
 // Wait hands over the answers to single clients, and the next messages to all.

@@ -59,6 +59,7 @@ type Env struct {
 	rooms     map[string]ledger.Room // numbers that the share gave
 	spoken    uint64                 // messages of the share
 	told      mono.Time              // when the last fact was told of
+	call      int                    // how many facts there were when the call at hand began
 	opened    bool                   // some connection was agreed on
 	followed  map[ledger.Client]bool // those of whom everything is kept
 	now       mono.Time
@@ -102,6 +103,7 @@ func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 // at makes a client the one at hand.
 func (e *Env) at(c *Client, now mono.Time) {
 	e.now, e.IO.Now, e.IO.Random = now, now, &c.random
+	e.call = len(e.Facts.Facts)
 }
 
 // newWay gives a client's transport.

@@ -10,6 +10,7 @@ import (
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
+	"tidepull/internal/wire/transport"
 )
 
 // say says a message, if it can: the account hears of it, and its mark is put into
@@ -116,4 +117,20 @@ func (c *Client) address(e *Env, s *trial.Step) (to ledger.Client, known bool) {
 	e.scope.Vars[expr.VarTo] = expr.Value{Kind: expr.String, Str: e.to}
 	to, known = e.Names.Of(e.to)
 	return to, known
+}
+
+// Unsent tells the client that what it asked for to be sent over a line in the last call
+// could not be: the connection is gone, and that it broke comes next. What it said is
+// owed to nobody.
+func (c *Client) Unsent(e *Env, line int, now mono.Time) {
+	if line != transport.Main {
+		return
+	}
+	for i := e.call; i < len(e.Facts.Facts); i++ {
+		f := e.Facts.Facts[i]
+		if f.Kind == fact.Says && f.Client == c.id && !f.Is(fact.Apart) {
+			e.tell(now, fact.Fact{Kind: fact.Unsays, Client: c.id, Room: noRoom, Number: f.Number})
+			c.unsent(e, now, "the connection was gone already")
+		}
+	}
 }

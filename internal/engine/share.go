@@ -204,7 +204,9 @@ func (s *share) after(i int32) {
 		var dial [transport.NumLines]*wire.Endpoint
 		for line := range e.IO.Lines {
 			if w := &e.IO.Lines[line]; w.Asks() {
-				s.serve(s.lineID(i, line), w)
+				if !s.serve(s.lineID(i, line), w) {
+					c.Unsent(e, line, s.drv.Now())
+				}
 				dial[line] = w.Dial
 			}
 		}
@@ -223,17 +225,17 @@ func (s *share) after(i int32) {
 	s.timers.set(i, c.Next())
 }
 
-// serve does what is asked for of one line, but for dialling.
-func (s *share) serve(id int32, w *transport.Line) {
-	if len(w.Out) > 0 {
-		s.drv.Write(id, w.Out)
-	}
+// serve does what is asked for of one line, but for dialling. It reports false if what
+// was to be sent could not be, as the connection is gone.
+func (s *share) serve(id int32, w *transport.Line) bool {
+	sent := len(w.Out) == 0 || s.drv.Write(id, w.Out)
 	if w.Hangup {
 		s.drv.FinishAndHangup(id)
 	}
 	if w.Hold || w.Resume {
 		s.drv.Hold(id, w.Hold)
 	}
+	return sent
 }
 
 // Accepted does not happen: a share does not listen.

@@ -36,8 +36,9 @@ type Driver interface {
 	Reserve() int32
 	// Write sends b, which is the caller's again when Write returns. What the
 	// kernel does not take at once is queued. Writing to an id that is not
-	// open does nothing.
-	Write(id int32, b []byte)
+	// open does nothing. It reports false if nothing of b was taken, as the connection
+	// is gone already; that it broke is told later all the same.
+	Write(id int32, b []byte) bool
 	// Queued is how many bytes of an id wait for the kernel to take them; of all
 	// together for All.
 	Queued(id int32) int

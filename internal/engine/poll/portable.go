@@ -277,16 +277,19 @@ func (p *portable) Queued(id int32) int {
 	return len(l.out) + l.writing
 }
 
-func (p *portable) Write(id int32, b []byte) {
-	if l := p.open(id); l != nil {
-		l.mu.Lock()
-		if !l.ended {
-			l.out = append(l.out, b...)
-			p.queued.Add(int64(len(b)))
-		}
-		l.mu.Unlock()
-		l.wake.Broadcast()
+func (p *portable) Write(id int32, b []byte) bool {
+	l := p.open(id)
+	if l == nil {
+		return false
 	}
+	l.mu.Lock()
+	if !l.ended {
+		l.out = append(l.out, b...)
+		p.queued.Add(int64(len(b)))
+	}
+	l.mu.Unlock()
+	l.wake.Broadcast()
+	return true
 }
 
 func (p *portable) Hangup(id int32)          { p.end(id, func(l *line) { l.ended = true }) }

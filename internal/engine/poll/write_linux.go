@@ -34,13 +34,16 @@ func (p *epoll) Queued(id int32) int {
 	return 0
 }
 
-func (p *epoll) Write(id int32, b []byte) {
+func (p *epoll) Write(id int32, b []byte) bool {
 	c := p.open(id)
 	if c == nil || len(b) == 0 {
-		return
+		return c != nil
 	}
 	if len(c.out) == 0 && !c.opening {
-		n, _ := write(c.fd, b) // an error shows again when the socket is read
+		n, errno := write(c.fd, b) // an error shows again when the socket is read
+		if errno == unix.EPIPE || errno == unix.ECONNRESET {
+			return false
+		}
 		b = b[n:]
 	}
 	if len(b) > 0 {
@@ -48,6 +51,7 @@ func (p *epoll) Write(id int32, b []byte) {
 		p.queued += len(b)
 		p.waitOut(id, c, true)
 	}
+	return true
 }
 
 // write does not tell the scheduler of the call: it does not block.

@@ -46,6 +46,11 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 		l.Slow(f.Client, false, f.Time)
 	case fact.Says:
 		a.says(s, f)
+	case fact.Unsays:
+		if l.Unsay(f.Number) {
+			a.book.Now().Counts.Sent--
+			a.sent[f.Client]--
+		}
 	case fact.Gets:
 		a.gets(f)
 	case fact.Announces:

@@ -31,6 +31,7 @@ const (
 	ReadsSlowly               // on purpose, from now on
 	ReadsOn                   // as fast as it can; what is sent until Time waits behind the rest
 	Says                      // message Number to Room or to Peer; Time is when it was due
+	Unsays                    // message Number: it could not be sent
 	Gets                      // message Number of Peer in Room, Size bytes; it came at Time
 	Announces                 // that it enters (Joined) or leaves (Gone) Room: the others should hear of it
 	Withdraws                 // the announcement that it enters Room

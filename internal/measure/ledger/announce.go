@@ -25,6 +25,21 @@ func (l *Ledger) IsInside(r Room, c Client) bool {
 	return slot >= 0 && l.rooms[r].seats[slot].inside()
 }
 
+// Unsay books that a message could not be sent after all: nobody is owed it. It reports
+// whether there is such a message.
+func (l *Ledger) Unsay(number uint64) bool {
+	if !l.isKnown(number) {
+		return false
+	}
+	r := l.rowOf(number)
+	if r == nil || !r.say.Kind.Said() {
+		return false
+	}
+	r.say.Sheet.cells[r.cell+int(l.seats[r.say.Sender].crew)].Said--
+	l.Cancel(number)
+	return true
+}
+
 // Cancel takes back that a message is owed: what it announces did not happen.
 func (l *Ledger) Cancel(number uint64) {
 	r := l.rowOf(number)

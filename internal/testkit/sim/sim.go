@@ -159,13 +159,15 @@ func (s *side) Queued(id int32) (n int) {
 }
 
 // Write implements poll.Driver.
-func (s *side) Write(id int32, b []byte) {
+func (s *side) Write(id int32, b []byte) bool {
 	s.begin()
-	if l := s.lines[id]; l != nil && len(b) > 0 {
+	l := s.lines[id]
+	if l != nil && len(b) > 0 {
 		l.sent += len(b)
 		l.peer.side.post(packet{at: s.net.now.Add(s.net.latency), to: l.peer, what: 'd',
 			data: append([]byte(nil), b...)})
 	}
+	return l != nil
 }
 
 // Hold implements poll.Driver.

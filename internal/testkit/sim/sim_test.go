@@ -11,6 +11,7 @@ import (
 
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/machine"
+	"tidepull/internal/engine/poll"
 	"tidepull/internal/measure/account"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/logbook"
@@ -69,6 +70,12 @@ func playShared(t *testing.T, tr *trial.Trial, cfg standin.Config, switches boar
 	t.Helper()
 	listening, dialling := sim.NewShared(3*time.Millisecond, join, shares)
 	cfg.Switches = switches
+	return playOn(t, tr, cfg, listening, dialling)
+}
+
+// playOn plays a trial on given drivers.
+func playOn(t *testing.T, tr *trial.Trial, cfg standin.Config, listening poll.Driver, dialling []poll.Driver) played {
+	t.Helper()
 	server, err := standin.Listen(cfg, listening)
 	if err != nil {
 		t.Fatal(err)
@@ -77,7 +84,7 @@ func playShared(t *testing.T, tr *trial.Trial, cfg standin.Config, switches boar
 	to := netip.MustParseAddrPort("127.0.0.1:7411")
 	loop := engine.New(engine.Config{Trial: tr, Drivers: dialling, To: wire.Endpoint{Addr: to}, Host: "sim",
 		Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
-		Encoded: shares > 1, Use: func() (none machine.Use) { return }})
+		Encoded: len(dialling) > 1, Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
 	p := played{trial: tr}

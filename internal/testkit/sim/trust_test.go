@@ -163,3 +163,40 @@ func TestNoPort(t *testing.T) {
 		t.Errorf("%+v, %s, %v", w.Counts, w.Why.Words(), reasons)
 	}
 }
+
+// A cut is a driver on which each tenth message that is said meets a connection which
+// is gone already.
+type cut struct {
+	poll.Driver
+	said int
+}
+
+func (c *cut) Write(id int32, b []byte) bool {
+	if len(b) > 100 && b[0] != 'G' { // longer than what enters and names, and no handshake
+		if c.said++; c.said%10 == 0 {
+			return false
+		}
+	}
+	return c.Driver.Write(id, b)
+}
+
+// TestUnsent: what is said into a connection that is gone is not sent, and so not lost.
+func TestUnsent(t *testing.T) {
+	tr, err := language.Parse([]byte(harbour(`
+  repeat {
+    every = "300ms"
+    times = 9
+    say { body = { kind = "notice", room = room, text = "${filler(100)} ${mark}" } }
+  }
+`)), "t.trial.hcl", language.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	listening, dialling := sim.New(3 * time.Millisecond)
+	p := playOn(t, tr, standin.Config{}, listening, []poll.Driver{&cut{Driver: dialling}})
+	w := p.window
+	if w.Counts.Unsent != 18 || w.Counts.Sent != 162 || w.Total.Said != 162 || w.Total.Lost != 0 || w.Total.Stray != 0 ||
+		w.Imbalance() != "" || w.Total.Open() != 0 {
+		t.Errorf("%s: %d sent, %d unsent, %+v", w.Imbalance(), w.Counts.Sent, w.Counts.Unsent, w.Total)
+	}
+}
