@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"os/signal"
+	"slices"
 	"syscall"
 	"time"
 
@@ -179,6 +180,11 @@ func printResult(r *play.Result) {
 		if g.Example.Now != "" {
 			fmt.Printf("         now:  %s\n", plain.Text(g.Example.Now, 300))
 		}
+	}
+	if slices.ContainsFunc(r.Groups, func(g play.Group) bool { return g.Kind == replay.Later && !g.Counts }) &&
+		r.Copies == 1 {
+		fmt.Printf("this machine was busy: it let the replay stand still for up to %s, so that what came late proves "+
+			"nothing\n", units.Duration(r.StoodStill))
 	}
 	if r.Same {
 		fmt.Println("verdict: the same")

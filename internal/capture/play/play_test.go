@@ -139,6 +139,9 @@ func TestReplay(t *testing.T) {
 					}
 				}
 				verdicts = append(verdicts, verdict)
+				if tc.want == replay.Later && r.StoodStill > 60*time.Millisecond {
+					t.Skipf("the machine stood still for %v", r.StoodStill)
+				}
 				if (tc.want == "") != same || !strings.Contains(verdict, tc.want) || tc.want == "" &&
 					r.Expected != tc.copies*heard(plan) {
 					t.Errorf("%s; %+v", verdict, r.Groups)
