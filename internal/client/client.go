@@ -9,7 +9,9 @@ package client
 
 import (
 	"errors"
+	"fmt"
 	"math/rand/v2"
+	"strings"
 	"time"
 
 	"tidepull/internal/base/maybe"
@@ -22,6 +24,7 @@ import (
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/transport"
+	"tidepull/internal/wire/ws"
 )
 
 // A Client is one simulated client. It is kept small: there may be tens of
@@ -68,6 +71,7 @@ type extra struct {
 	perSec int               // how many bytes it reads in a second; 0: as fast as they come
 	silent bool              // it does not answer pings
 	inbox  inbox
+	beatAt mono.Time          // when it sends a sign of life unasked; 0: it does not
 	slow   maybe.Index[int32] // the step that has it read slowly
 	ahead  ahead              // of the enter step, if the server lets clients in by itself
 	inside []ledger.Room      // if some rate is dealt out in rooms: those that it is in
@@ -117,7 +121,8 @@ const (
 type naming uint8
 
 const (
-	unnamed naming = iota
+	unnamed        naming = iota
+	awaitsGreeting        // before it says its name
 	nameAsked
 	nameConfirmed
 	nameRefused
@@ -152,6 +157,9 @@ func (c *Client) Next() mono.Time {
 	if c.more != nil && c.more.resume != 0 {
 		next = min(next, c.more.resume)
 	}
+	if c.more != nil && c.more.beatAt != 0 {
+		next = min(next, c.more.beatAt)
+	}
 	return next
 }
 
@@ -162,7 +170,16 @@ func (c *Client) AwaitsServer() bool {
 	case forNothing, forTime, forOthers, forBreath:
 		return false
 	}
-	return c.more == nil || c.more.resume == 0 || c.more.resume > min(c.deadline, c.way.Deadline())
+	if c.more == nil {
+		return true
+	}
+	own := mono.Never
+	for _, at := range [...]mono.Time{c.more.resume, c.more.beatAt} {
+		if at != 0 {
+			own = min(own, at)
+		}
+	}
+	return own > min(c.deadline, c.way.Deadline())
 }
 
 // Idle reports whether the client is not connected and does not try to be.
@@ -314,7 +331,16 @@ func (c *Client) opened(e *Env, at, now mono.Time) {
 	}
 	e.event(c, now, logbook.Opened, noRoom, "")
 	e.Book.Now().Connect.Record(at.Sub(c.began))
+	if d := c.step().Dial; d != nil && d.Refused {
+		e.check(c, now, c.step().Check, false, "it was let in")
+		c.ebbing = true
+		c.sayClose(e, now, ws.CloseNormal, "")
+		return
+	}
 	c.sayName(e, now)
+	if b := &e.Trial.Dialect.Beat; b.Every > 0 {
+		c.extra().beatAt = now.Add(time.Duration(c.fraction() * float64(b.Every)))
+	}
 	c.resume(e, now)
 }
 
@@ -354,16 +380,43 @@ func (c *Client) refused(e *Env, now mono.Time, err error) {
 		c.land(e, now)
 		return
 	}
+	if c.mustBeRefused(e, now, err) {
+		return
+	}
 	e.counts().Refused++
 	e.note(c, now, fact.ConnsFail, 0, 1)
 	e.event(c, now, logbook.Refused, noRoom, e.countReason("refused", err))
 	c.land(e, now)
 }
 
+// mustBeRefused handles a refusal that the step at hand wants, if it does.
+func (c *Client) mustBeRefused(e *Env, now mono.Time, err error) bool {
+	d := c.step().Dial
+	if d == nil || !d.Refused {
+		return false
+	}
+	wrong, status := "", 0
+	var refusal *ws.Refusal
+	if errors.As(err, &refusal) {
+		status = refusal.Status
+	}
+	switch {
+	case d.Status != 0 && status != d.Status:
+		wrong = fmt.Sprintf("it was refused with status %d: %s", status, reasonOf(err))
+	case !strings.Contains(reasonOf(err), d.Words):
+		wrong = "it was refused with other words: " + reasonOf(err)
+	}
+	e.check(c, now, c.step().Check, wrong == "", wrong)
+	c.goOffline(e, now)
+	c.resume(e, now)
+	return true
+}
+
 // broken handles the end of an open connection. A session that waits for it
 // goes on; otherwise there is nothing more to do.
 func (c *Client) broken(e *Env, now mono.Time, err error) {
 	awaited, slow := c.wait == forBreak, c.more != nil && c.more.slow.Is()
+	c.failPending(e, now, err)
 	c.goes(e, now)
 	c.isGone(e, now)
 	c.room = noRoom
@@ -383,9 +436,43 @@ func (c *Client) broken(e *Env, now mono.Time, err error) {
 		return
 	}
 	c.goOffline(e, now)
-	c.more.silent = false
-	e.check(c, now, c.step().Check, true, "")
+	if c.more != nil {
+		c.more.silent = false
+	}
+	wrong := wrongEnd(c.step(), err)
+	e.check(c, now, c.step().Check, wrong == "", wrong)
 	c.resume(e, now)
+}
+
+// wrongEnd says what is not as it must be in the end of a connection that was waited
+// for, or "".
+func wrongEnd(s *trial.Step, err error) string {
+	if s.Do != trial.Closed {
+		return ""
+	}
+	var closed *transport.ServerClosed
+	framed := errors.As(err, &closed)
+	switch {
+	case s.Abrupt && framed:
+		return "it ended with a close frame: " + reasonOf(err)
+	case s.Abrupt || s.Code == 0 && s.Reason == "":
+	case !framed:
+		return "it ended without a close frame"
+	case s.Code != 0 && closed.Code != s.Code, !strings.Contains(closed.Reason, s.Reason):
+		return reasonOf(err)
+	}
+	return ""
+}
+
+// failPending fails what a client waits for when its connection breaks.
+func (c *Client) failPending(e *Env, now mono.Time, err error) {
+	if c.wait != forExpected || c.step().Never {
+		return
+	}
+	e.counts().Missed++
+	why := "the connection broke before it came: " + reasonOf(err)
+	e.event(c, now, logbook.Missed, noRoom, e.countReason("missed", errors.New(c.step().Label)))
+	e.check(c, now, c.step().Check, false, why)
 }
 
 // goOffline ends a connection in the middle of a session, which may connect again.
@@ -466,6 +553,9 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 	if c.more != nil && c.more.resume != 0 && c.more.resume <= now {
 		c.more.resume = 0
 		e.IO.Lines[transport.Main].Resume = true
+	}
+	if c.more != nil && c.more.beatAt != 0 && c.more.beatAt <= now {
+		c.beatUnasked(e, now)
 	}
 	if c.way.Deadline() <= now {
 		c.way.Expire(&e.IO)

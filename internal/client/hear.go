@@ -160,7 +160,7 @@ func (c *Client) listens() bool {
 	case forExpected, forEntry, forLeave, forName:
 		return true
 	}
-	return c.naming == nameAsked || c.more != nil && (c.more.past != nil || c.more.ahead.room.Is())
+	return c.awaitsName() || c.more != nil && (c.more.past != nil || c.more.ahead.room.Is())
 }
 
 // hear looks whether the message in the scope is what the client waits for, and
@@ -169,6 +169,18 @@ func (c *Client) hear(e *Env, at, now mono.Time) bool {
 	c.fillAgain(e)
 	s := &e.scope
 	d := &e.Trial.Dialect
+	if c.naming == awaitsGreeting && d.Naming.After.True(s) {
+		c.introduce(e, now)
+		if c.naming == nameConfirmed && c.wait == forName {
+			c.clock = max(c.clock, now)
+			c.run(e, now)
+		}
+		return true
+	}
+	if b := &d.Beat; b.When != nil && b.When.True(s) {
+		c.beatAnswer(e, now)
+		return true
+	}
 	if c.naming == nameAsked {
 		switch {
 		case d.Naming.Confirmed.True(s):

@@ -82,6 +82,10 @@ func (c *Client) do(e *Env, now mono.Time) {
 	case trial.Set:
 		c.fill(e)
 		c.capture(e, s.Capture)
+	case trial.Assert:
+		c.fill(e)
+		held := s.When.True(&e.scope)
+		e.check(c, now, s.Check, held, "it does not hold")
 	case trial.Ask:
 		c.ask(e, now, s)
 		return
@@ -135,7 +139,15 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 		return
 	case trial.Say, trial.Tell:
 		c.say(e, now, s)
+	case trial.Closed:
+		c.extra()
+		c.await(forBreak, now, s.Within)
+		return
 	case trial.Send:
+		if s.Named && c.awaitsName() {
+			c.await(forName, now, s.Within)
+			return
+		}
 		c.fill(e)
 		c.send(e, s.Body, s.Binary)
 	case trial.Slow:
@@ -216,7 +228,23 @@ func (c *Client) sayName(e *Env, now mono.Time) {
 		}
 		return
 	}
+	if t.After != nil {
+		c.naming = awaitsGreeting
+		return
+	}
+	c.introduce(e, now)
+}
+
+// awaitsName reports whether the server has still to hear or to confirm the name.
+func (c *Client) awaitsName() bool { return c.naming == nameAsked || c.naming == awaitsGreeting }
+
+// introduce sends the client's name.
+func (c *Client) introduce(e *Env, now mono.Time) {
+	t := &e.Trial.Dialect.Naming
 	c.fill(e)
+	if t.First != nil {
+		c.send(e, t.First, false)
+	}
 	c.send(e, t.Send, false)
 	c.naming = nameAsked
 	if t.Confirmed == nil {
@@ -268,7 +296,7 @@ func (c *Client) roomOf(e *Env, s *trial.Step) ledger.Room {
 }
 
 func (c *Client) enter(e *Env, now mono.Time, s *trial.Step) {
-	if c.naming == nameAsked {
+	if c.awaitsName() {
 		c.await(forName, now, s.Within)
 		return
 	}

@@ -69,7 +69,8 @@ func (e *Env) recognises(c *Client, payload []byte) bool {
 	c.read(e, payload)
 	d := &e.Trial.Dialect
 	rules := []*expr.Program{d.Naming.Confirmed, d.Naming.Refused, d.Enter.Confirmed, d.Enter.Refused,
-		d.Leave.Confirmed, d.Leave.Refused, d.Past, d.Heard.When, d.Presence.When, d.Joined.When, d.Gone.When}
+		d.Leave.Confirmed, d.Leave.Refused, d.Past, d.Heard.When, d.Naming.After, d.Beat.When,
+		d.Echo, d.Presence.When, d.Joined.When, d.Gone.When}
 	for i := range c.session.Steps {
 		if s := &c.session.Steps[i]; s.Do == trial.Expect {
 			rules = append(rules, s.When)

@@ -23,7 +23,7 @@ func (e *Env) watches(payload []byte) bool {
 	if d.Heard.Decoded != nil {
 		return true
 	}
-	for _, p := range []*expr.Program{d.Presence.When, d.Joined.When, d.Gone.When} {
+	for _, p := range []*expr.Program{d.Presence.When, d.Joined.When, d.Gone.When, d.Beat.When} {
 		if p != nil && p.MayHold(payload) {
 			return true
 		}

@@ -59,6 +59,7 @@ type Config struct {
 // Manners are those of servers that differ from the harbour board's own.
 type Manners struct {
 	board.Manners
+	Beat bool   // clients are asked for a sign of life in a message, and not by a ping
 	Pack string // what goes to a client within a turn shares a frame: "lines", or "list", a JSON object with a list
 }
 
@@ -292,7 +293,10 @@ func (l *loop) lookForSilence(now mono.Time) {
 			l.drop(id)
 		case c.speaks != inFrames: // no pings there
 		case now.Sub(max(c.pinged, c.heard)) > l.cfg.PingEvery && c.pinged <= c.heard:
-			c.pinged = now
+			if c.pinged = now; l.cfg.Manners.Beat {
+				l.drv.Write(id, ws.AppendFrame(nil, ws.OpText, []byte(`{"kind":"are you there"}`)))
+				continue
+			}
 			l.pong = ws.AppendFrame(l.pong[:0], ws.OpPing, []byte("board"))
 			l.drv.Write(id, l.pong)
 		}
@@ -307,6 +311,18 @@ func (l *loop) sayClose(id int32, code uint16, reason string) {
 	l.drv.Write(id, ws.AppendFrame(nil, ws.OpClose, ws.AppendClosePayload(nil, code, reason)))
 	l.part(id)
 	l.conns[id].state = leaving
+}
+
+// Close implements board.Out.
+func (l *loop) Close(id int32, code uint16, reason string) {
+	l.unpack() // what was said before comes before
+	l.sayClose(id, code, reason)
+}
+
+// Hangup implements board.Out.
+func (l *loop) Hangup(id int32) {
+	l.unpack()
+	l.drop(id)
 }
 
 func (l *loop) part(id int32) {

@@ -128,11 +128,20 @@ type Dialect struct {
 	PastSeq  *expr.Program // its number in its room
 	Split    []byte        // what stands between messages that share a frame; nil: they do not
 	Each     *expr.Program // the list in a message whose items are messages; nil: there are none
+	Beat     Beat
 	Echo     *expr.Program // recognises what a sender is given of its own message beside the delivery
 	Heard    Heard
 	Presence Presence
 	Joined   Notice
 	Gone     Notice
+}
+
+// A Beat is a sign of life in messages of the server's own, apart from what sessions say.
+type Beat struct {
+	When   *expr.Program  // recognises that the server asks for one; nil: it does not
+	Answer *expr.Template // what it is answered
+	Every  time.Duration  // how often a client sends one unasked; 0: it does not
+	Send   *expr.Template
 }
 
 // Heard is how a live message looks.
@@ -163,7 +172,9 @@ type Notice struct {
 // An Exchange is something a client sends and how the answer is recognised. Without
 // Send nothing is sent: it happens by itself, such as entering a room by connecting.
 type Exchange struct {
-	Given     bool // there is such an exchange
+	After     *expr.Program  // of naming: a greeting that must come before
+	First     *expr.Template // of naming: what is sent before the name
+	Given     bool           // there is such an exchange
 	Send      *expr.Template
 	Confirmed *expr.Program // nil: there is no answer; it counts as confirmed at once
 	Refused   *expr.Program // nil: there is no refusal
@@ -256,6 +267,8 @@ const (
 	Send // something that nobody is owed
 	Ask  // the HTTP request
 	Set
+	Assert // something about what was captured
+	Closed // the server must close the connection
 	Branch
 	Jump
 	Choose
@@ -300,8 +313,10 @@ type Step struct {
 	Barrier int             // Wait
 	Request *Request        // Ask
 	Dial    *Dial           // Connect; nil: nothing special
-	Code    uint16          // Close
-	Reason  string          // Close
+	Code    uint16          // Close; Closed: 0 is any
+	Reason  string          // Close; Closed: what must stand in the server's
+	Abrupt  bool            // Closed: without a close frame
+	Named   bool            // Send: not before the client is named
 	PerSec  int             // Slow: bytes that are read in a second; 0: as fast as they come
 	Wrong   string          // Malform: one of Wrongs
 }
@@ -316,6 +331,9 @@ type Dial struct {
 	Fields   []Field        // more header fields
 	Early    *expr.Template // sent before the server has agreed; it must reach nobody
 	Nameless bool           // the client does not say its name
+	Refused  bool           // it must be refused
+	Status   int            // with this status; 0: with any
+	Words    string         // and these words in the reason
 }
 
 // A Field is one header field.

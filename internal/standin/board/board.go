@@ -20,6 +20,9 @@ type Out interface {
 	Frame(dst, payload []byte, binary bool) []byte
 	// Send sends what Frame made to a member.
 	Send(to int32, frame []byte)
+	// Close ends a member's connection: in order, or by just hanging up.
+	Close(id int32, code uint16, reason string)
+	Hangup(id int32)
 	Now() mono.Time
 	// Keep puts a notice into the board's store. What it gets is borrowed: the
 	// JSON string literals of the sender's name and the text.
@@ -188,6 +191,11 @@ func (b *Board) Message(id int32, payload []byte, at mono.Time) {
 		b.notice(id, at)
 	case b.is(kind, "whisper"):
 		b.whisper(id, at)
+	case b.is(kind, "here"): // a sign of life
+	case b.is(kind, "log off"):
+		b.out.Close(id, 4000, "logged off")
+	case b.is(kind, "hang up"):
+		b.out.Hangup(id)
 	default:
 		b.refuse(id, "message", "no such kind")
 	}

@@ -16,10 +16,13 @@ type ear struct {
 	sent map[int32][]string
 }
 
-func (e *ear) Frame(dst, payload []byte, _ bool) []byte { return append(dst, payload...) }
-func (e *ear) Send(to int32, frame []byte)              { e.sent[to] = append(e.sent[to], string(frame)) }
-func (e *ear) Keep(string, int64, []byte, []byte)       {}
-func (e *ear) Now() mono.Time                           { return e.now }
+func (e *ear) Frame(dst, payload []byte, _ bool) []byte   { return append(dst, payload...) }
+func (e *ear) Send(to int32, frame []byte)                { e.sent[to] = append(e.sent[to], string(frame)) }
+func (e *ear) Keep(string, int64, []byte, []byte)         {}
+func (e *ear) Close(id int32, code uint16, reason string) {}
+func (e *ear) Hangup(id int32)                            {}
+
+func (e *ear) Now() mono.Time { return e.now }
 
 func newBoard(s Switches, members int) (*Board, *ear) {
 	e := &ear{sent: map[int32][]string{}}

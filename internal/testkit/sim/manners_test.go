@@ -3,6 +3,7 @@ package sim_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"tidepull/internal/standin"
 	"tidepull/internal/standin/board"
@@ -180,5 +181,153 @@ tide {
 				t.Errorf("%d messages, %d with a mark", good.window.Counts.Arrivals, good.window.Counts.Marked)
 			}
 		})
+	}
+}
+
+// TestEnds: connections that must be refused, closes that must come and how, and what was
+// waited for when a connection broke: they hold or fail as checks do.
+func TestEnds(t *testing.T) {
+	const open = "\n  connect {}\n  enter { room = \"lock-1\" }\n"
+	for name, tc := range map[string]struct {
+		steps string
+		login bool
+		wrong string // "": every check holds
+	}{
+		"refused": {login: true, steps: `
+  connect {
+    refused = true
+    status  = 401
+  }`},
+		"refused, in other words": {login: true, wrong: "it was refused with other words", steps: `
+  connect {
+    refused = true
+    words   = "low water"
+  }`},
+		"refused, with another status": {login: true, wrong: "it was refused with status 401", steps: `
+  connect {
+    refused = true
+    status  = 403
+  }`},
+		"let in": {wrong: "it was let in", steps: "\n  connect { refused = true }"},
+		"closed": {steps: open + `
+  send { body = { kind = "log off" } }
+  expect_close "off" {
+    code   = 4000
+    reason = "logged"
+  }
+  connect {}
+  enter { room = "lock-2" }`},
+		"closed with another code": {wrong: "closed with code 4000", steps: open + `
+  send { body = { kind = "log off" } }
+  expect_close "off" { code = 1000 }`},
+		"not closed": {wrong: "the connection is still open", steps: open + `
+  expect_close "off" { within = "1s" }`},
+		"hung up": {steps: open + `
+  send { body = { kind = "hang up" } }
+  expect_close "off" { abrupt = true }`},
+		"hung up, and a code was wanted": {wrong: "it ended without a close frame", steps: open + `
+  send { body = { kind = "hang up" } }
+  expect_close "off" { code = 4000 }`},
+		"closed, and no frame was wanted": {wrong: "it ended with a close frame", steps: open + `
+  send { body = { kind = "log off" } }
+  expect_close "off" { abrupt = true }`},
+		"waiting when it broke": {wrong: "the connection broke before it came", steps: open + `
+  ask "for nothing" {
+    send = { kind = "log off" }
+    when = msg.kind == "nothing"
+  }`},
+		"asserted": {steps: `
+  set { berth = n + 1 }
+  assert "a berth" { that = my.berth > 0 }` + open},
+		"asserted wrongly": {wrong: "it does not hold", steps: `
+  set { berth = n + 1 }
+  assert "a berth" { that = my.berth < 0 }` + open},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			p := playWith(t, harbourOf(tc.steps), standin.Config{Login: tc.login}, board.Switches{})
+			held, failed, said := p.window.ChecksHeld(), p.window.ChecksFailed(), ""
+			for _, e := range p.events {
+				said += e.Detail + "\n"
+			}
+			if (tc.wrong == "") != (failed == 0 && held > 0) || !strings.Contains(said, tc.wrong) ||
+				p.window.Imbalance() != "" {
+				t.Errorf("%d held, %d failed: %s\n%v", held, failed, said, p.reasons)
+			}
+			if c := p.window.Counts; tc.wrong == "" && c.Broken+c.Refused+c.Denied > 0 {
+				t.Errorf("%+v", c)
+			}
+		})
+	}
+}
+
+// harbourOf is a trial of four clients that take some steps.
+func harbourOf(steps string) string {
+	return `
+trial "ends" {}
+target "board" { websocket = "ws://127.0.0.1:7411/live" }
+session "s" {` + steps + `
+}
+crew "pilots" {
+  clients = 4
+  session = session.s
+}
+tide {
+  flood "100%" { over = "100ms" }
+  slack { lasts = "4s" }
+  ebb { over = "100ms" }
+}
+`
+}
+
+// TestIntroductions: a greeting that is waited for, and signs of life in messages.
+func TestIntroductions(t *testing.T) {
+	of := func(dialect string) string {
+		return strings.Replace(harbourOf(talk), `{ websocket = "ws://127.0.0.1:7411/live" }`, `{
+  websocket = "ws://127.0.0.1:7411/live"
+  dialect   = "other"
+}
+dialect "other" {
+`+dialect+"}", 1)
+	}
+	greeted := strings.Replace(boardsWords, "name {", "name {\n    after = msg.kind == \"welcome\"", 1)
+	p := playWith(t, of(greeted), standin.Config{}, board.Switches{})
+	if clean(t, p); p.window.Counts.Sent == 0 || p.window.Counts.Unknown != 0 {
+		t.Errorf("%+v, %v", p.window.Counts, p.reasons)
+	}
+	p = playWith(t, of(strings.Replace(greeted, "welcome", "good morning", 1)), standin.Config{}, board.Switches{})
+	if c := p.window.Counts; c.Denied != 4 || c.Entries != 0 {
+		t.Errorf("without the greeting: %+v, %v", c, p.reasons)
+	}
+	beats := standin.Config{PingEvery: time.Second, PongWithin: 2 * time.Second, Manners: standin.Manners{Beat: true}}
+	answered := `
+  beat {
+    when   = msg.kind == "are you there"
+    answer = { kind = "here" }
+  }
+`
+	quiet := strings.Replace(of(boardsWords+answered), `"4s" }`, `"9s" }`, 1)
+	quiet = strings.Replace(quiet, talk,
+		"\n  connect {}\n  enter { room = \"lock-1\" }\n  pause { lasts = \"1m\" }\n", 1)
+	p = playWith(t, quiet, beats, board.Switches{})
+	if clean(t, p); p.window.Counts.Pings < 4*5 {
+		t.Errorf("%d beats answered", p.window.Counts.Pings)
+	}
+	p = playWith(t, strings.Replace(quiet, answered, "", 1), beats, board.Switches{})
+	if p.window.Counts.Broken != 4 {
+		t.Errorf("without an answer: %+v, %v", p.window.Counts, p.reasons)
+	}
+	unasked := strings.Replace(quiet, answered, `
+  beat {
+    every = "800ms"
+    send  = { kind = "here" }
+  }
+`, 1)
+	if p = playWith(t, unasked, beats, board.Switches{}); p.window.Counts.Broken != 0 {
+		t.Errorf("with beats unasked: %+v, %v", p.window.Counts, p.reasons)
+	}
+	silent := strings.Replace(unasked, "pause { lasts = \"1m\" }", "fall_silent { evicted_within = \"6s\" }", 1)
+	if p = playWith(t, silent, beats, board.Switches{}); p.window.Counts.Evicted != 4 || p.window.ChecksFailed() != 0 {
+		t.Errorf("silent: %+v, %v", p.window.Counts, p.reasons)
 	}
 }

@@ -195,8 +195,8 @@ func TestUnsent(t *testing.T) {
 	listening, dialling := sim.New(3 * time.Millisecond)
 	p := playOn(t, tr, standin.Config{}, listening, []poll.Driver{&cut{Driver: dialling}})
 	w := p.window
-	if w.Counts.Unsent != 18 || w.Counts.Sent != 162 || w.Total.Said != 162 || w.Total.Lost != 0 || w.Total.Stray != 0 ||
-		w.Imbalance() != "" || w.Total.Open() != 0 {
+	if w.Counts.Unsent != 18 || w.Counts.Sent != 162 || w.Total.Said != 162 || w.Total.Lost != 0 ||
+		w.Total.Stray != 0 || w.Imbalance() != "" || w.Total.Open() != 0 {
 		t.Errorf("%s: %d sent, %d unsent, %+v", w.Imbalance(), w.Counts.Sent, w.Counts.Unsent, w.Total)
 	}
 }

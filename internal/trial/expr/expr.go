@@ -253,7 +253,7 @@ func (p *Program) eval(s *Scope) Value {
 			st[top] = s.join(st[top : top+in.arg])
 		default:
 			top--
-			st[top] = binary(in.op, st[top], st[top+1])
+			st[top] = operate(in.op, st[top], st[top+1])
 		}
 	}
 	return st[0]
@@ -294,7 +294,7 @@ func (p *Program) True(s *Scope) bool { return p.Eval(s).True() }
 // True reports whether v counts as true: only a Bool that is true does.
 func (v Value) True() bool { return v.Kind == Bool && v.Num != 0 }
 
-func binary(op opcode, a, b Value) Value {
+func operate(op opcode, a, b Value) Value {
 	switch op {
 	case opEqual:
 		return Truth(equal(a, b))

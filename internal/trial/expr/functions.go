@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"crypto/sha512"
 	"encoding/base64"
+	"encoding/binary"
 	"encoding/hex"
 	"math"
 	"math/bits"
@@ -180,6 +181,26 @@ func init() {
 		n := a[0].upTo(maxText)
 		return s.write(func(dst []byte) ([]byte, bool) { return appendFiller(dst, n), true })
 	})
+	for _, f := range []struct {
+		name, doc string
+		bits      int
+		append    func([]byte, uint64) []byte
+	}{
+		{"byte", "a number from 0 to 255 as one byte", 8,
+			func(b []byte, n uint64) []byte { return append(b, byte(n)) }},
+		{"uint16", "a number as two bytes, the high one first", 16,
+			func(b []byte, n uint64) []byte { return binary.BigEndian.AppendUint16(b, uint16(n)) }},
+		{"uint32", "a number as four bytes, the high one first", 32,
+			func(b []byte, n uint64) []byte { return binary.BigEndian.AppendUint32(b, uint32(n)) }},
+		{"varint", "a number in groups of seven bits, the low ones first", 53, binary.AppendUvarint},
+	} {
+		add(f.name, "number", f.doc, 1, 1, func(s *Scope, a []Value) Value {
+			n, ok := a[0].Int()
+			return s.write(func(dst []byte) ([]byte, bool) {
+				return f.append(dst, uint64(n)), ok && n >= 0 && n < 1<<f.bits
+			})
+		})
+	}
 	add("random_bytes", "length", "random bytes", 1, 1, func(s *Scope, a []Value) Value {
 		n := a[0].upTo(maxText)
 		return s.write(func(dst []byte) ([]byte, bool) {

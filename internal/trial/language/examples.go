@@ -31,6 +31,7 @@ var examples = map[string]string{
 	"dialect.leave": "leave {\n  send      = { kind = \"leave\", room = room }\n  confirmed = msg.kind == " +
 		"\"left\" && msg.room == room\n}",
 	"dialect.past": "past {\n  when = msg.kind == \"past\"\n  seq  = msg.seq\n}",
+	"dialect.beat": "beat {\n  when   = msg.kind == \"are you there\"\n  answer = { kind = \"here\" }\n}",
 	"dialect.echo": "echo { when = msg.kind == \"ack\" }",
 	"dialect.heard": "heard {\n  when    = msg.kind == \"notice\"\n  room    = msg.room\n  seq     = msg.seq\n  " +
 		"payload = msg.text\n}",
@@ -61,10 +62,13 @@ var examples = map[string]string{
 	"when":   "when {\n  that = n % 2 == 0\n  pause { lasts = \"100ms\" }\n}",
 	"otherwise": "when {\n  that = n == 0\n  pause { lasts = \"100ms\" }\n}\notherwise {\n  pause { lasts = " +
 		"\"200ms\" }\n}",
-	"set":         "set { berth = \"berth-${n + 1}\" }",
-	"barrier":     "barrier \"all there\" {\n  among  = \"crew\"\n  within = \"5s\"\n}",
-	"close":       "close {\n  code   = 1000\n  reason = \"off duty\"\n}",
-	"vanish":      "vanish {}",
+	"set":     "set { berth = \"berth-${n + 1}\" }",
+	"barrier": "barrier \"all there\" {\n  among  = \"crew\"\n  within = \"5s\"\n}",
+	"close":   "close {\n  code   = 1000\n  reason = \"off duty\"\n}",
+	"vanish":  "vanish {}",
+	"expect_close": "send { body = { kind = \"log off\" } }\n  expect_close \"it lets us go\" {\n    code   = 4000\n" +
+		"    reason = \"logged off\"\n    within = \"2s\"\n  }",
+	"assert":      "assert \"it has a number\" { that = n >= 0 }",
 	"fall_silent": "fall_silent {}",
 	"read_slowly": "read_slowly { bytes_per_second = 4096 }",
 	"malformed":   "malformed {\n  what   = \"unmasked\"\n  within = \"2s\"\n}",

@@ -117,6 +117,8 @@ func TestFunctions(t *testing.T) {
 	seen := map[string]bool{}
 	for call, want := range map[string]string{
 		`base64("a?b")`: "YT9i", `base64url("??>")`: "Pz8-", `unbase64("Pz8-")`: "??>", `unbase64("Pz8+")`: "??>",
+		`hex(byte(200))`: "c8", `byte(256)`: "", `byte(0.5)`: "", `hex(uint16(258))`: "0102",
+		`hex(uint32(66051))`: "00010203", `uint32(-1)`: "", `hex(varint(300))`: "ac02",
 		`hex("az")`: "617a", `unhex("617a")`: "az", `unhex("6")`: "",
 		`hex(md5("abc"))`:                  "900150983cd24fb0d6963f7d28e17f72",
 		`hex(sha1("abc"))`:                 "a9993e364706816aba3e25717850c26c9cd0d89d",

@@ -33,7 +33,7 @@ func (r *reader) readSession(b *hcl.Block) {
 		switch step.Type {
 		case "connect":
 			connected = true
-		case "request", "pause", "set", "barrier", "when", "otherwise", "choose", "repeat":
+		case "request", "pause", "set", "assert", "barrier", "when", "otherwise", "choose", "repeat":
 		default:
 			if !connected {
 				r.fail(step.DefRange, "a session connects first: there is no connect {} before this")
@@ -82,7 +82,8 @@ func (r *reader) readSteps(s *trial.Session, blocks hcl.Blocks, depth int) {
 				r.fail(b.DefRange, "otherwise stands behind a when")
 			}
 		case "ask":
-			s.Steps = append(s.Steps, trial.Step{Do: trial.Send, Check: trial.NoCheck, Body: r.plainBody(a["send"])},
+			s.Steps = append(s.Steps, trial.Step{Do: trial.Send, Check: trial.NoCheck, Body: r.plainBody(a["send"]),
+				Binary: r.yes(a["binary"]), Named: true, Within: r.duration(a["within"], 5*time.Second)},
 				trial.Step{Do: trial.Expect, Label: b.Labels[0], Check: r.check(b.Labels[0], "ask"),
 					When: r.condition(a["when"]), Within: r.duration(a["within"], 5*time.Second),
 					Capture: r.captures(a["capture"])})
@@ -100,6 +101,21 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 	switch b.Type {
 	case "connect":
 		st.Do, st.Within, st.Dial = trial.Connect, r.duration(a["within"], 10*time.Second), r.dial(a)
+		if d := st.Dial; d != nil && d.Refused {
+			st.Check = r.check("a connection that must be refused", "refused")
+		} else if a["status"] != nil || a["words"] != nil {
+			r.fail(b.DefRange, "status and words say how a connection must be refused; give refused = true")
+		}
+	case "assert":
+		st.Do, st.When, st.Check = trial.Assert, r.condition(a["that"]), r.check(b.Labels[0], "assert")
+	case "expect_close":
+		st.Do, st.Within, st.Check = trial.Closed, r.duration(a["within"], 5*time.Second),
+			r.check(b.Labels[0], "expect_close")
+		st.Code, st.Reason, st.Abrupt = uint16(r.whole(a["code"], 1000, 4999, 0)), r.text(a["reason"], ""),
+			r.yes(a["abrupt"])
+		if st.Abrupt && (st.Code != 0 || st.Reason != "") {
+			r.fail(b.DefRange, "what ends without a close frame has no code and no reason")
+		}
 	case "request":
 		r.readRequest(&st, b, a)
 	case "expect":
@@ -379,7 +395,8 @@ func (r *reader) readWhen(s *trial.Session, content *hcl.BodyContent, other *hcl
 
 // dial reads what is special about a connection; nil if nothing is.
 func (r *reader) dial(a hcl.Attributes) *trial.Dial {
-	d := &trial.Dial{Path: r.textTemplate(a["path"]), Fields: r.fields(a["headers"]), Nameless: r.yes(a["nameless"])}
+	d := &trial.Dial{Path: r.textTemplate(a["path"]), Fields: r.fields(a["headers"]), Nameless: r.yes(a["nameless"]),
+		Refused: r.yes(a["refused"]), Status: r.whole(a["status"], 100, 599, 0), Words: r.text(a["words"], "")}
 	for _, known := range [][2]string{{"origin", "Origin"}, {"subprotocol", "Sec-WebSocket-Protocol"}} {
 		if t := r.textTemplate(a[known[0]]); t != nil {
 			d.Fields = append(d.Fields, trial.Field{Name: known[1], Value: t})
@@ -392,7 +409,7 @@ func (r *reader) dial(a hcl.Attributes) *trial.Dial {
 			r.fail(a["early"].Expr.Range(), "the message holds no ${mark}, so that nobody could tell whom it reaches")
 		}
 	}
-	if d.Path == nil && len(d.Fields) == 0 && d.Early == nil && !d.Nameless {
+	if d.Path == nil && len(d.Fields) == 0 && d.Early == nil && !d.Nameless && !d.Refused {
 		return nil
 	}
 	return d

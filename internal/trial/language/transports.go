@@ -7,7 +7,7 @@ import "github.com/hashicorp/hcl/v2"
 var webSocketOnly = map[string][]string{
 	"connect": {"path", "headers", "origin", "subprotocol", "bearer"}, "close": {"code", "reason"}, "say": {"binary"},
 	"send": {"binary"}, "whisper": {"binary"},
-	"fall_silent": nil, "malformed": nil,
+	"fall_silent": nil, "malformed": nil, "expect_close": {"code", "reason"},
 }
 
 // checkTransport reports what a step asks for that the target's transport does not

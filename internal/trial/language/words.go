@@ -22,7 +22,7 @@ type blockWord struct {
 
 var steps = []string{"connect", "request", "enter", "say", "whisper", "send", "ask", "expect", "leave", "pause",
 	"repeat", "choose", "when", "otherwise", "set", "barrier",
-	"close", "vanish", "fall_silent", "read_slowly", "malformed"}
+	"close", "vanish", "fall_silent", "read_slowly", "malformed", "expect_close", "assert"}
 
 const (
 	formText      = "text"
@@ -119,8 +119,17 @@ var vocabulary = map[string]*blockWord{
 			"the list in a message whose items are messages of their own, such as msg.items; a " +
 				"message without such a list is one itself"},
 	}, blocks: []string{"dialect.name", "dialect.enter", "dialect.leave", "dialect.past", "dialect.heard",
-		"dialect.echo", "dialect.presence", "dialect.joined", "dialect.gone"}},
-	"dialect.name": {doc: "naming oneself, once the connection is open", attrs: exchange},
+		"dialect.echo", "dialect.beat", "dialect.presence", "dialect.joined", "dialect.gone"}},
+	"dialect.name": {doc: "naming oneself, once the connection is open", attrs: attrs([]word{
+		{"after", formCondition, false, "the greeting that comes before, and is waited for"},
+		{"first", formBody, false, "what is sent before the name"},
+	}, exchange)},
+	"dialect.beat": {doc: "signs of life in messages, apart from sessions; fall_silent ends them", attrs: []word{
+		{"when", formCondition, false, "recognises that the server asks for one"},
+		{"answer", formBody, false, "what it is answered"},
+		{"every", formDuration, false, "how often a client sends one unasked"},
+		{"send", formBody, false, "what it sends then"},
+	}},
 	"dialect.enter": {doc: "entering a room; without send a client enters the room of its next enter step by naming " +
 		"itself, or by connecting if it has no name", attrs: exchange},
 	"dialect.leave": {doc: "leaving a room", attrs: exchange},
@@ -165,6 +174,9 @@ var vocabulary = map[string]*blockWord{
 		{"early", formBody, false, "a message, with ${mark} in it, that is sent before the server has agreed: it " +
 			"must reach nobody"},
 		{"nameless", formYes, false, "do not say the client's name"},
+		{"refused", formYes, false, "the connection must be refused; the session goes on without it"},
+		{"status", formNumber, false, "with refused: the status that the answer must have"},
+		{"words", formText, false, "with refused: what must stand in the reason"},
 	}},
 	"request": {label: "name", doc: "an HTTP request, with the client's cookies; with reaches it publishes a " +
 		"message, whose latency counts from the call", attrs: []word{
@@ -205,7 +217,18 @@ var vocabulary = map[string]*blockWord{
 	"send": {doc: "send something that is not accounted for", attrs: content},
 	"ask": {label: "name", doc: "send something and wait for the answer, such as who is in the room", attrs: []word{
 		{"send", formBody, true, "the question"}, {"when", formCondition, true, "recognises the answer"},
+		{"binary", formYes, false, "the question is a binary message"},
 		within(`how long to wait; "5s" if it is not given`), capture,
+	}},
+	"expect_close": {label: "name", doc: "wait for the server to close the connection; the session goes on",
+		attrs: []word{
+			{"code", formNumber, false, "the code that it must give; any if it is not given"},
+			{"reason", formText, false, "what must stand in its reason"},
+			{"abrupt", formYes, false, "it must end without a close frame"},
+			within(`how soon; "5s" if it is not given`),
+		}},
+	"assert": {label: "name", doc: "a check of what the client knows", attrs: []word{
+		{"that", "condition on the client's variables", true, "what must hold"},
 	}},
 	"expect": {label: "name", doc: "wait for a message", attrs: []word{
 		{"when", formCondition, true, "the message waited for"},
