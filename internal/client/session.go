@@ -149,7 +149,10 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 			return
 		}
 		c.fill(e)
-		c.send(e, s.Body, s.Binary)
+		e.body = s.Body.Append(e.body[:0], &e.scope)
+		if c.sayable(e, now, s.Binary) {
+			c.way.Say(&e.IO, e.body, s.Binary)
+		}
 	case trial.Slow:
 		if s.PerSec == 0 {
 			c.readOn(e, now, e.Trial.Prompt)

@@ -3,6 +3,7 @@ package client
 import (
 	"errors"
 	"hash/crc64"
+	"unicode/utf8"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/fact"
@@ -16,10 +17,25 @@ import (
 // say says a message, if it can: the account hears of it, and its mark is put into
 // it.
 func (c *Client) say(e *Env, now mono.Time, s *trial.Step) {
-	if c.account(e, now, s) {
-		c.bodyOf(e, s)
-		c.way.Say(&e.IO, e.body, s.Binary)
+	if !c.account(e, now, s) {
+		return
 	}
+	c.bodyOf(e, s)
+	if c.sayable(e, now, s.Binary) {
+		c.way.Say(&e.IO, e.body, s.Binary)
+	} else {
+		e.tell(now, fact.Fact{Kind: fact.Unsays, Client: c.id, Room: noRoom, Number: e.lastNumber()})
+	}
+}
+
+// sayable reports whether e.body may be sent: text must be valid UTF-8 (RFC 6455 5.6), or
+// the server has to close the connection.
+func (c *Client) sayable(e *Env, now mono.Time, binary bool) bool {
+	if binary || utf8.Valid(e.body) {
+		return true
+	}
+	c.unsent(e, now, "the text is no valid UTF-8; with binary = true it would be sent as bytes")
+	return false
 }
 
 // bodyOf writes a message that was accounted for last into e.body.

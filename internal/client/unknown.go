@@ -33,9 +33,9 @@ func (e *Env) unknown(c *Client, payload []byte) {
 		if u.shapes == nil {
 			u.shapes = map[string]string{}
 		}
-		if !e.recognises(c, payload) {
-			why = e.Trial.Hide(fmt.Sprintf("not recognised: '%s'",
-				plain.Text(string(payload[:min(len(payload), 200)]), 100)))
+		if known, nearest := e.recognises(c, payload); !known {
+			why = e.Trial.Hide(fmt.Sprintf("not recognised: '%s'%s",
+				plain.Text(string(payload[:min(len(payload), 200)]), 100), nearest))
 		}
 		u.shapes[string(u.shape)] = why
 	} else if !seen {
@@ -63,25 +63,38 @@ func shapeOf(dst, payload []byte) []byte {
 	return dst
 }
 
-// recognises reports whether a rule of the dialect, or a step of the client's
-// session, is about such a message, even if it is not awaited now.
-func (e *Env) recognises(c *Client, payload []byte) bool {
+// A rule is one of those by which messages are recognised.
+type rule struct {
+	name string
+	when *expr.Program
+}
+
+// recognises reports whether a rule of the dialect, or a step of the client's session, is
+// about such a message, even if it is not awaited now. If none is, nearest says which one
+// looks for something that stands in the message, and finds it elsewhere.
+func (e *Env) recognises(c *Client, payload []byte) (known bool, nearest string) {
 	c.read(e, payload)
 	d := &e.Trial.Dialect
-	rules := []*expr.Program{d.Naming.Confirmed, d.Naming.Refused, d.Enter.Confirmed, d.Enter.Refused,
-		d.Leave.Confirmed, d.Leave.Refused, d.Past, d.Heard.When, d.Naming.After, d.Beat.When,
-		d.Echo, d.Presence.When, d.Joined.When, d.Gone.When}
+	rules := []rule{{"confirmed of name", d.Naming.Confirmed}, {"refused of name", d.Naming.Refused},
+		{"confirmed of enter", d.Enter.Confirmed}, {"refused of enter", d.Enter.Refused},
+		{"confirmed of leave", d.Leave.Confirmed}, {"refused of leave", d.Leave.Refused}, {"past", d.Past},
+		{"heard", d.Heard.When}, {"after of name", d.Naming.After}, {"beat", d.Beat.When}, {"echo", d.Echo},
+		{"presence", d.Presence.When}, {"joined", d.Joined.When}, {"gone", d.Gone.When}}
 	for i := range c.session.Steps {
 		if s := &c.session.Steps[i]; s.Do == trial.Expect {
-			rules = append(rules, s.When)
+			rules = append(rules, rule{"expect " + s.Label, s.When})
 		}
 	}
-	for _, p := range rules {
-		if p != nil && p.MayHold(payload) && p.True(&e.scope) {
-			return true
+	for _, r := range rules {
+		switch {
+		case r.when == nil:
+		case r.when.MayHold(payload) && r.when.True(&e.scope):
+			return true, ""
+		case nearest == "" && r.when.Speaks(payload):
+			nearest = "; the nearest rule is " + r.name
 		}
 	}
-	return false
+	return false, nearest
 }
 
 // said gives the server's own words of the message at hand: that of its fields

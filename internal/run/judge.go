@@ -138,6 +138,16 @@ func (j *Judgement) bounds() string {
 	return units.Figure(duration, min(j.Early, j.Measured)) + " and " + units.Figure(duration, max(j.Early, j.Measured))
 }
 
+// Deaf says that nothing of all that came was recognised, if that is so: the dialect is
+// another server's, most of the time.
+func (s *Snapshot) Deaf() string {
+	if s.Total == nil || s.Total.Counts.Arrivals == 0 || s.Total.Counts.Unknown < s.Total.Counts.Arrivals {
+		return ""
+	}
+	return fmt.Sprintf("the dialect %q recognised none of the %d messages that came", s.Trial.Dialect.Name,
+		s.Total.Counts.Arrivals)
+}
+
 const nothingMeasured = "nothing was measured"
 
 // Pending reports whether a limit has yet to meet something it could be held

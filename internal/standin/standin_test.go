@@ -225,13 +225,13 @@ func TestSwitchesOverHTTP(t *testing.T) {
 // TestEviction: who answers pings stays, who does not is closed in time.
 func TestEviction(t *testing.T) {
 	s := start(t, Config{PingEvery: 200 * time.Millisecond, PongWithin: 500 * time.Millisecond})
+	began := time.Now()
 	alive, dead := visit(t, s, "alive"), visit(t, s, "dead")
 	dead.deaf = true
 	go func() {
 		for alive.next(6*time.Second) != "" {
 		}
 	}()
-	began := time.Now()
 	if got := dead.next(10 * time.Second); got != "close 1008" {
 		t.Fatalf("the silent one got %q", got)
 	}

@@ -49,9 +49,11 @@ func (b *Book) Now() *Page { return b.pages[len(b.pages)-1] }
 // At is the page of an instant's second: the nearest open one.
 func (b *Book) At(t mono.Time) *Page { return b.Second(int(t.Sub(b.start) / time.Second)) }
 
-// Second is the page of a second: the nearest open one.
+// Second is the page of a second: the nearest open one. Something will be booked on it.
 func (b *Book) Second(n int) *Page {
-	return b.pages[min(max(n-b.pages[0].At, 0), len(b.pages)-1)]
+	p := b.pages[min(max(n-b.pages[0].At, 0), len(b.pages)-1)]
+	p.copied = nil
+	return p
 }
 
 // Of is the page that a sheet belongs to.

@@ -118,6 +118,9 @@ func Report(w io.Writer, s *run.Snapshot) {
 			"for: p50 %s, longest %s\n", s.Total.PushedBack.Count(), us(&s.Total.PushedBack, 0.5),
 			us(&s.Total.PushedBack, 1))
 	}
+	if deaf := s.Deaf(); deaf != "" {
+		fmt.Fprintf(w, "  %s\n", deaf)
+	}
 	for _, reason := range slices.Sorted(maps.Keys(s.Reasons)) {
 		fmt.Fprintf(w, "  %d x %s\n", s.Reasons[reason], reason)
 	}

@@ -331,3 +331,28 @@ dialect "other" {
 		t.Errorf("silent: %+v, %v", p.window.Counts, p.reasons)
 	}
 }
+
+// TestDeaf: a dialect of another server's recognises nothing, and the reasons say what
+// came and which rule is the nearest; a text that is none is not sent.
+func TestDeaf(t *testing.T) {
+	other := strings.NewReplacer("msg.kind ==", "msg.type ==").Replace(boardsWords)
+	source := strings.Replace(harbourOf(talk), `{ websocket = "ws://127.0.0.1:7411/live" }`, `{
+  websocket = "ws://127.0.0.1:7411/live"
+  dialect   = "other"
+}
+dialect "other" {
+`+other+"}", 1)
+	p := playWith(t, source, standin.Config{}, board.Switches{})
+	said := strings.Join(p.reasons, "\n")
+	if c := p.window.Counts; c.Unknown != c.Arrivals || c.Arrivals == 0 || c.Denied != 4 ||
+		!strings.Contains(said, `'{"kind":"named","name":"pilots-0"}'; the nearest rule is confirmed of name`) {
+		t.Errorf("%+v\n%s", c, said)
+	}
+	noText := strings.Replace(harbourOf(talk), talk[strings.Index(talk, "say {"):],
+		"say { body = \"${unhex(\"ff\")} ${mark}\" }\n  }\n", 1)
+	p = playWith(t, noText, standin.Config{}, board.Switches{})
+	if c := p.window.Counts; c.Sent != 0 || c.Unsent == 0 || p.window.Total.Owed != 0 || c.Broken != 0 ||
+		!strings.Contains(strings.Join(p.reasons, "\n"), "no valid UTF-8") {
+		t.Errorf("%+v\n%v", c, p.reasons)
+	}
+}

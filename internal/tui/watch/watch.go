@@ -179,6 +179,9 @@ func WordLines(p *look.Palette, s *run.Snapshot, width, most int) []string {
 	}
 	right = p.Draw(look.Faint, right)
 	lines := []string{p.Rule("what was said, and why", right, width)}
+	if deaf := s.Deaf(); deaf != "" {
+		lines = append(lines, look.Fit("        "+p.Draw(look.Lost, plain.Text(deaf, 200)), width))
+	}
 	for _, r := range all[:min(most, len(all))] {
 		lines = append(lines, look.Fit(look.Right(units.Count(int64(r.n)), 7)+p.Draw(look.Faint,
 			" x ")+plain.Text(r.text, 400), width))
