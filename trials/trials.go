@@ -1,7 +1,7 @@
 // Package trials holds the trials that ship with the tool.
 package trials
 
-import _ "embed"
+import "embed"
 
 // DemoName is the file name under which the demo trial is written out.
 const DemoName = "morning-tide.trial.hcl"
@@ -10,3 +10,8 @@ const DemoName = "morning-tide.trial.hcl"
 //
 //go:embed morning-tide.trial.hcl
 var Demo []byte
+
+// Shapes holds a trial for each shape of server, in shapes/.
+//
+//go:embed shapes
+var Shapes embed.FS

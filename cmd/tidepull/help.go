@@ -5,6 +5,9 @@ import "github.com/alecthomas/kong"
 // helpTexts are the descriptions of flags and commands that are too long for a tag, by the
 // name under which the tag refers to them.
 var helpTexts = kong.Vars{
+	"shape": "Put messages as other servers do: array, envelope, string, digits or text; trials/shapes has a " +
+		"trial for each.",
+	"pack": "Let several messages share a frame: as lines, or as a list.",
 	"all": "Lanes: all of them in the window, on numbered pages, and not only the stretch around the " +
 		"first problem.",
 	"expect": "Wait for a message that holds this text, or matches /a regular expression/.",

@@ -27,6 +27,8 @@ type standinCommand struct {
 	MaxText      int           `default:"1048576" help:"How many bytes a text may have."`
 	Gauge        time.Duration `default:"1s" help:"How often rooms called gauge-... get a reading."`
 	StoreIn      string        `placeholder:"FILE" help:"Keep notices in this SQLite file, and not in memory alone."`
+	Shape        string        `enum:",array,envelope,string,digits,text" default:"" help:"${shape}"`
+	Pack         string        `enum:",lines,list" default:"" help:"${pack}"`
 	EndWithInput bool          `help:"End when the standard input does."`
 	Portable     bool          `help:"Use the driver for systems without epoll."`
 	wrongs
@@ -51,7 +53,8 @@ func (c *standinCommand) Run(a *app) error {
 	s, err := standin.Start(standin.Config{Listen: at, PingEvery: c.PingEvery, PongWithin: c.PongWithin,
 		History: c.History, Records: c.Records, Portable: c.Portable, Log: a.log,
 		Login: c.Login, Origins: c.Origins, Notices: c.Notices, LeaveOut: c.LeaveOut, Share: c.Share,
-		MaxText: c.MaxText, Gauge: c.Gauge, Store: c.StoreIn, Switches: switches})
+		MaxText: c.MaxText, Gauge: c.Gauge, Store: c.StoreIn, Switches: switches,
+		Manners: standin.Manners{Shape: c.Shape, Pack: c.Pack}})
 	if err != nil {
 		return err
 	}

@@ -248,6 +248,9 @@ func (c *Client) connect(e *Env, now mono.Time, s *trial.Step) {
 			o.Early = c.sayUnheard(e, now, d.Early)
 		}
 	}
+	if e.Trial.Dialect.Naming.Send == nil && !(s.Dial != nil && s.Dial.Nameless) {
+		c.enterAhead(e, now) // the server may let it in with the handshake
+	}
 	if c.more != nil {
 		if cookies := c.more.web.Jar.Field(); cookies != "" {
 			o.Fields = append(o.Fields, http1.Field{Name: "Cookie", Value: cookies})
@@ -379,6 +382,10 @@ func (c *Client) refused(e *Env, now mono.Time, err error) {
 		e.event(c, now, logbook.Hindered, noRoom, e.countReason("not opened", lack))
 		c.land(e, now)
 		return
+	}
+	if c.more != nil && c.more.ahead.room.Is() {
+		c.more.ahead = ahead{}
+		c.isGone(e, now)
 	}
 	if c.mustBeRefused(e, now, err) {
 		return

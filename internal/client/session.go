@@ -224,7 +224,9 @@ func (c *Client) sayName(e *Env, now mono.Time) {
 	if e.Trial.Dialect.Joined.Room == nil {
 		c.announce(e, now, ledger.Joined, ledger.Everyone)
 	}
-	c.enterAhead(e, now)
+	if t.Send != nil {
+		c.enterAhead(e, now)
+	}
 	if t.Send == nil {
 		if !e.lateNames {
 			c.named(e, now)

@@ -78,7 +78,7 @@ func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 			l.pong = ws.AppendFrame(l.pong[:0], ws.OpPong, ev.Payload)
 			l.drv.Write(id, l.pong)
 		case ev.Op == ws.OpText && c.state == live:
-			l.board.Message(id, ev.Payload, at)
+			l.board.Message(id, unwrap(l.cfg.Manners.Shape, ev.Payload), at)
 		case ev.Op == ws.OpBinary && c.state == live:
 			l.board.Upload(id, ev.Payload, at)
 		}
@@ -207,11 +207,7 @@ func (l *loop) comeIn(id int32, c *conn, r *request) {
 			http1.Field{Name: "Cache-Control", Value: "no-store"}, http1.Field{Name: "Connection", Value: "close"}))
 		c.state, c.speaks, c.room = live, inEvents, room
 		l.board.Join(id, r.login)
-		for _, message := range []map[string]string{{"kind": "name", "name": fmt.Sprintf("stream-%d", id)},
-			{"kind": "enter", "room": room}} {
-			b, _ := json.Marshal(message) // strings can always be written
-			l.board.Message(id, b, r.at)
-		}
+		l.introduce(id, fmt.Sprintf("stream-%d", id), room, r.at)
 		return
 	}
 	if wrong := ws.CheckRequest(r.Head); wrong != "" {
@@ -221,4 +217,18 @@ func (l *loop) comeIn(id int32, c *conn, r *request) {
 	l.drv.Write(id, ws.AppendAgreement(nil, r.Get("Sec-WebSocket-Key")))
 	c.state = live
 	l.board.Join(id, r.login)
+	if q := r.url.Query(); q.Get("name") != "" { // who one is, and perhaps where, stands in the path
+		l.introduce(id, q.Get("name"), q.Get("room"), r.at)
+	}
+}
+
+// introduce has a client say its name, and enter a room if one is given, without its own
+// words.
+func (l *loop) introduce(id int32, name, room string, at mono.Time) {
+	for _, message := range []map[string]string{{"kind": "name", "name": name}, {"kind": "enter", "room": room}} {
+		if message["kind"] == "name" || room != "" {
+			b, _ := json.Marshal(message) // strings can always be written
+			l.board.Message(id, b, at)
+		}
+	}
 }

@@ -59,8 +59,9 @@ type Config struct {
 // Manners are those of servers that differ from the harbour board's own.
 type Manners struct {
 	board.Manners
-	Beat bool   // clients are asked for a sign of life in a message, and not by a ping
-	Pack string // what goes to a client within a turn shares a frame: "lines", or "list", a JSON object with a list
+	Beat  bool   // clients are asked for a sign of life in a message, and not by a ping
+	Shape string // one of Shapes, over WebSocket
+	Pack  string // what goes to a client within a turn shares a frame: "lines", or "list", a JSON object with a list
 }
 
 func (c Config) withDefaults() Config {
@@ -379,6 +380,9 @@ func (l *loop) Send(to int32, frame []byte) {
 	}
 	switch c.speaks {
 	case inFrames:
+		if shape := l.cfg.Manners.Shape; shape != "" && frame[0]&0xf == byte(ws.OpText) {
+			frame = ws.AppendFrame(nil, ws.OpText, wrap(shape, payloadOf(frame)))
+		}
 		if l.cfg.Manners.Pack != "" && frame[0]&0xf == byte(ws.OpText) {
 			l.pack(to, payloadOf(frame))
 			return
