@@ -3,7 +3,7 @@
 GO ?= go
 SHELL := /bin/bash
 
-.PHONY: demo build test tools lint fuzz soak bench screenshots clean
+.PHONY: demo build test tools lint fuzz soak interop bench screenshots clean
 
 demo: build ## the shipped trial against the shipped stand-in, on the screen
 	./bin/tidepull demo
@@ -28,6 +28,9 @@ fuzz: ## each fuzz target for a while
 soak: build ## a hundred healthy runs of odd shapes beside busy loops, and a thousand seeds in several shares
 	TIDEPULL_SEEDS=$(or $(SEEDS),1000) $(GO) test ./internal/testkit/sim -run TestShares -timeout 30m
 	SOAK=$(or $(RUNS),100) TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test ./cmd/tidepull -run TestSoak -v -timeout 60m
+
+interop: build ## real servers from the package registries; writes docs/interop.md
+	INTEROP=1 $(GO) test ./interop -v -count=1 -timeout 30m
 
 bench: ## docs/performance.md; needs cc
 	@scripts/need cc:gcc taskset:util-linux

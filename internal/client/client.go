@@ -123,6 +123,7 @@ type naming uint8
 const (
 	unnamed        naming = iota
 	awaitsGreeting        // before it says its name
+	awaitsThen            // the answer to what it said first
 	nameAsked
 	nameConfirmed
 	nameRefused

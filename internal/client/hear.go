@@ -169,8 +169,13 @@ func (c *Client) hear(e *Env, at, now mono.Time) bool {
 	c.fillAgain(e)
 	s := &e.scope
 	d := &e.Trial.Dialect
-	if c.naming == awaitsGreeting && d.Naming.After.True(s) {
-		c.introduce(e, now)
+	greeted := c.naming == awaitsGreeting && d.Naming.After.True(s)
+	if greeted || c.naming == awaitsThen && d.Naming.Then.True(s) {
+		if greeted {
+			c.sayFirst(e, now)
+		} else {
+			c.introduce(e, now)
+		}
 		if c.naming == nameConfirmed && c.wait == forName {
 			c.clock = max(c.clock, now)
 			c.run(e, now)

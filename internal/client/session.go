@@ -237,19 +237,36 @@ func (c *Client) sayName(e *Env, now mono.Time) {
 		c.naming = awaitsGreeting
 		return
 	}
+	c.sayFirst(e, now)
+}
+
+// sayFirst sends what comes before the name, and the name if nothing answers that.
+func (c *Client) sayFirst(e *Env, now mono.Time) {
+	t := &e.Trial.Dialect.Naming
+	if t.First != nil {
+		c.fill(e)
+		c.send(e, t.First, false)
+	}
+	if t.Then != nil {
+		c.naming = awaitsThen
+		return
+	}
 	c.introduce(e, now)
 }
 
 // awaitsName reports whether the server has still to hear or to confirm the name.
-func (c *Client) awaitsName() bool { return c.naming == nameAsked || c.naming == awaitsGreeting }
+func (c *Client) awaitsName() bool {
+	switch c.naming {
+	case nameAsked, awaitsGreeting, awaitsThen:
+		return true
+	}
+	return false
+}
 
 // introduce sends the client's name.
 func (c *Client) introduce(e *Env, now mono.Time) {
 	t := &e.Trial.Dialect.Naming
 	c.fill(e)
-	if t.First != nil {
-		c.send(e, t.First, false)
-	}
 	c.send(e, t.Send, false)
 	c.naming = nameAsked
 	if t.Confirmed == nil {

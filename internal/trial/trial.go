@@ -174,6 +174,7 @@ type Notice struct {
 type Exchange struct {
 	After     *expr.Program  // of naming: a greeting that must come before
 	First     *expr.Template // of naming: what is sent before the name
+	Then      *expr.Program  // of naming: the answer to that, which must come before the name
 	Given     bool           // there is such an exchange
 	Send      *expr.Template
 	Confirmed *expr.Program // nil: there is no answer; it counts as confirmed at once

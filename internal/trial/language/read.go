@@ -125,6 +125,10 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 			d.Naming = r.exchange(attrs)
 			d.Naming.After = r.condition(attrs["after"])
 			d.Naming.First, _ = r.bodyTemplate(attrs["first"])
+			d.Naming.Then = r.condition(attrs["then"])
+			if d.Naming.Then != nil && d.Naming.First == nil {
+				r.fail(attrs["then"].NameRange, "then is the answer to first; there is no first")
+			}
 		case "beat":
 			d.Beat = trial.Beat{When: r.condition(attrs["when"]), Every: r.duration(attrs["every"], 0)}
 			d.Beat.Answer, _ = r.bodyTemplate(attrs["answer"])

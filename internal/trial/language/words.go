@@ -123,6 +123,7 @@ var vocabulary = map[string]*blockWord{
 	"dialect.name": {doc: "naming oneself, once the connection is open", attrs: attrs([]word{
 		{"after", formCondition, false, "the greeting that comes before, and is waited for"},
 		{"first", formBody, false, "what is sent before the name"},
+		{"then", formCondition, false, "the answer to first, which is waited for before the name is sent"},
 	}, exchange)},
 	"dialect.beat": {doc: "signs of life in messages, apart from sessions; fall_silent ends them", attrs: []word{
 		{"when", formCondition, false, "recognises that the server asks for one"},

@@ -1,0 +1,49 @@
+trial "go-hub" {
+  prompt = "3s"
+  grace  = "5s"
+}
+
+target "server" {
+  websocket = "ws://127.0.0.1:7500/hub"
+  dialect   = "theirs"
+}
+
+dialect "theirs" {
+  split = "\n" # what waits for a client comes in one frame
+
+  enter {}
+
+  heard {
+    when    = msg.from != ""
+    room    = msg.room
+    payload = msg.text
+  }
+}
+
+session "watch" {
+  connect { path = "/hub?name=${name}&room=lock-${n % 3}" }
+  enter { room = "lock-${n % 3}" }
+  pause { lasts = "1500ms" } # until all are there, so that the server's count is ours
+  repeat {
+    every = "500ms"
+    times = 6
+    say { body = "berth ${n} ${mark}" }
+  }
+  pause { lasts = "1m" }
+}
+
+crew "pilots" {
+  clients = 60
+  session = session.watch
+}
+
+tide {
+  flood "100%" { over = "1s" }
+  slack { lasts = "6s" }
+  ebb { over = "1s" }
+}
+
+final_check "the server counts the same" {
+  request { path = "/truth" }
+  holds = msg.received == messages.sent && msg.written == ledger.delivered + ledger.late
+}

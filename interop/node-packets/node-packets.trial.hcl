@@ -1,0 +1,64 @@
+trial "node-packets" {
+  prompt = "3s"
+  grace  = "5s"
+}
+
+target "server" {
+  websocket = "ws://127.0.0.1:7500/socket.io/?EIO=4&transport=websocket"
+  dialect   = "theirs"
+}
+
+dialect "theirs" {
+  # The server opens with 0{...}; 40 asks for a session, and is answered 40{...}.
+  name {
+    after     = substr(text, 0, 2) == "0{"
+    first     = "40"
+    then      = substr(text, 0, 3) == "40{"
+    send      = "42[\"hello\",{\"name\":\"${name}\"}]"
+    confirmed = substr(text, 0, 9) == "42[\"hello"
+  }
+
+  enter {
+    send      = "42[\"join\",{\"room\":\"${room}\"}]"
+    confirmed = substr(text, 0, 10) == "42[\"joined" && field(substr(text, 2, 10000), "1.room") == room
+  }
+
+  heard {
+    when    = substr(text, 0, 8) == "42[\"post"
+    room    = field(substr(text, 2, 10000), "1.room")
+    payload = field(substr(text, 2, 10000), "1.text")
+  }
+
+  beat {
+    when   = text == "2"
+    answer = "3"
+  }
+}
+
+session "watch" {
+  connect {}
+  enter { room = "lock-${n % 3}" }
+  pause { lasts = "1500ms" } # until all are there, so that the server's count is ours
+  repeat {
+    every = "500ms"
+    times = 6
+    say { body = "42[\"post\",{\"room\":\"${room}\",\"text\":\"berth ${n} ${mark}\"}]" }
+  }
+  pause { lasts = "1m" }
+}
+
+crew "pilots" {
+  clients = 60
+  session = session.watch
+}
+
+tide {
+  flood "100%" { over = "1s" }
+  slack { lasts = "6s" }
+  ebb { over = "1s" }
+}
+
+final_check "the server counts the same" {
+  request { path = "/truth" }
+  holds = msg.received == messages.sent && msg.written == ledger.delivered + ledger.late
+}
