@@ -141,8 +141,10 @@ func TestInterop(t *testing.T) {
 		t.Skip("it needs servers from the package registries: make interop")
 	}
 	page := &strings.Builder{}
-	page.WriteString("# Real servers\n\nWritten by `make interop`. Each server is a few lines on its library, in `interop/`" +
-		", and counts\nwhat it received and wrote; 60 clients say 360 messages, and the ledger must agree with\nthose counts " +
+	page.WriteString("# Real servers\n\nWritten by `make interop`. Each server is a few lines on its library, in" +
+		" `interop/`" +
+		", and counts\nwhat it received and wrote; 60 clients say 360 messages, and the ledger must agree with\n" +
+		"those counts " +
 		"to the last delivery.\n\n| server | left alone | stopped for 2 s | killed |\n| --- | --- | --- | --- |\n")
 	skipped := 0
 	for _, of := range servers {
@@ -158,7 +160,8 @@ func TestInterop(t *testing.T) {
 		l := alone.Ledger
 		if l.Said != 360 || l.Owed == 0 || l.Owed != l.Delivered || l.Duplicate+l.Stray+l.Lost != 0 || !l.Balanced ||
 			alone.status != 0 && !(alone.status == 3 && alone.Self.OverloadedSeconds > 0) {
-			t.Errorf("%s, left alone: status %d, %s (%s), %+v\n%s", of.name, alone.status, alone.Verdict, alone.Why, l, text)
+			t.Errorf("%s, left alone: status %d, %s (%s), %+v\n%s", of.name, alone.status, alone.Verdict, alone.Why, l,
+				text)
 		}
 		s.kill()
 		row += fmt.Sprintf("%s: %d owed, %d delivered | ", alone.Verdict, l.Owed, l.Delivered)
@@ -171,7 +174,8 @@ func TestInterop(t *testing.T) {
 			s.cmd.Process.Signal(syscall.SIGCONT)
 		})
 		if l = stopped.Ledger; l.Lost+l.Duplicate+l.Stray != 0 || l.Owed != l.Delivered+l.Late+l.Excused {
-			t.Errorf("%s, stopped: status %d, %s (%s), %+v\n%s", of.name, stopped.status, stopped.Verdict, stopped.Why, l, text)
+			t.Errorf("%s, stopped: status %d, %s (%s), %+v\n%s", of.name, stopped.status, stopped.Verdict, stopped.Why,
+				l, text)
 		}
 		s.kill()
 		row += fmt.Sprintf("%s: %d owed, %d delivered, %d late | ", stopped.Verdict, l.Owed, l.Delivered, l.Late)
@@ -180,10 +184,12 @@ func TestInterop(t *testing.T) {
 		}
 		killed, text := s.run(t, of.name, s.kill)
 		if l = killed.Ledger; killed.status != 1 || killed.Connections.Broken != 60 || l.Duplicate+l.Stray != 0 {
-			t.Errorf("%s, killed: status %d, %s (%s), %+v, %+v\n%s", of.name, killed.status, killed.Verdict, killed.Why, l,
+			t.Errorf("%s, killed: status %d, %s (%s), %+v, %+v\n%s", of.name, killed.status, killed.Verdict, killed.Why,
+				l,
 				killed.Connections, text)
 		}
-		fmt.Fprintf(page, "%s%s: %d broken, %d lost, %d excused |\n", row, killed.Verdict, killed.Connections.Broken, l.Lost,
+		fmt.Fprintf(page, "%s%s: %d broken, %d lost, %d excused |\n", row, killed.Verdict, killed.Connections.Broken,
+			l.Lost,
 			l.Excused)
 	}
 	fmt.Fprintf(page, "\n%d of %d servers could not be installed.\n", skipped, len(servers))

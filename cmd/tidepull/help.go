@@ -5,6 +5,8 @@ import "github.com/alecthomas/kong"
 // helpTexts are the descriptions of flags and commands that are too long for a tag, by the
 // name under which the tag refers to them.
 var helpTexts = kong.Vars{
+	"ignore": "Differences in which this regular expression is found, on both sides, may be. May be given more " +
+		"than once.",
 	"shape": "Put messages as other servers do: array, envelope, string, digits or text; trials/shapes has a " +
 		"trial for each.",
 	"pack": "Let several messages share a frame: as lines, or as a list.",

@@ -40,7 +40,7 @@ Exit status of run and demo: 0 all limits hold, 1 a limit is broken, 2 the trial
 is wrong, 3 not proven (cut short, nothing was measured, or it was the tool's or
 the machine's doing), 4 the target could not be reached; docs/verdict.md says what
 each means. Of probe: 0 all expectations met, 1 one was not, 4 there is no
-connection. Of replay: 0 the same, 1 it differs, 3 it was stopped, 4 there is no
+connection. Of replay: 0 the same, 1 it differs, 3 it was stopped or nothing could be compared, 4 there is no
 connection.`
 
 type commands struct {
@@ -49,6 +49,7 @@ type commands struct {
 	Home    homeCommand      `cmd:"" default:"1" help:"Open the home screen (also without any command)."`
 	Run     runCommand       `cmd:"" help:"Run a trial."`
 	Demo    demoCommand      `cmd:"" help:"Run the shipped trial against the shipped stand-in, a harbour board."`
+	New     newCommand       `cmd:"" help:"Write a first trial for a server, from five questions or a recording."`
 	Check   checkCommand     `cmd:"" help:"Check trials for errors, and run nothing."`
 	Format  formatCommand    `cmd:"" help:"Lay trials out in the usual way."`
 	Words   wordsCommand     `cmd:"" help:"Print the trial language's reference, as Markdown."`

@@ -323,3 +323,30 @@ func TestRunsAndExport(t *testing.T) {
 		}
 	}
 }
+
+// TestNew: five answers make a trial that can be checked; a file that is there is left
+// alone, and answers without sense make none.
+func TestNew(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "new.trial.hcl")
+	answer := func(lines ...string) (status int, said string) {
+		cmd := tool(t, "new", file)
+		cmd.Stdin = strings.NewReader(strings.Join(lines, "\n"))
+		out, _ := cmd.CombinedOutput()
+		return cmd.ProcessState.ExitCode(), string(out)
+	}
+	if status, said := answer("ws://127.0.0.1:7411/live", "", "", "", "", "hello", "hello"); status != exitWrong ||
+		!strings.Contains(said, "has no <text> in it") {
+		t.Errorf("without a text: status %d, %s", status, said)
+	}
+	five := []string{"ws://127.0.0.1:7411/live", "I am <name>", "hello <name>", "", "", "<name>: <text>", "<text>"}
+	if status, said := answer(five...); status != 0 {
+		t.Fatalf("status %d, %s", status, said)
+	}
+	made, err := os.ReadFile(file)
+	if err != nil || !strings.Contains(string(made), `send      = "I am ${name}"`) {
+		t.Errorf("%v\n%s", err, made)
+	}
+	if status, said := answer(five...); status != exitWrong || !strings.Contains(said, "exists") {
+		t.Errorf("a second time: status %d, %s", status, said)
+	}
+}

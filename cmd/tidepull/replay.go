@@ -8,6 +8,7 @@ import (
 	"net/url"
 	"os"
 	"os/signal"
+	"regexp"
 	"slices"
 	"syscall"
 	"time"
@@ -30,6 +31,7 @@ type replayCommand struct {
 	Vary      map[string]string `mapsep:"none" placeholder:"VALUE=EXPRESSION" help:"${vary}"`
 	Guesses   bool              `help:"List the values that were found to vary, and play nothing."`
 	Write     string            `placeholder:"FILE" help:"${replay_write}"`
+	Ignore    []string          `sep:"none" placeholder:"PATTERN" help:"${ignore}"`
 	JSON      bool              `name:"json" help:"Print the result as JSON."`
 	remote
 }
@@ -122,7 +124,12 @@ func (c *replayCommand) play(plan *replay.Plan) error {
 	progress := func(done, of int) {
 		fmt.Fprintf(os.Stderr, "%4.0fs %d of %d clients are done\n", time.Since(began).Seconds(), done, of)
 	}
-	r, err := play.Run(ctx, plan, play.Options{To: c.To, Copies: c.Copies, Speed: c.Speed, Within: c.Within,
+	ignore, err := patterns(c.Ignore)
+	if err != nil {
+		return err
+	}
+	r, err := play.Run(ctx, plan, play.Options{To: c.To, Copies: c.Copies, Ignore: ignore, Speed: c.Speed,
+		Within:  c.Within,
 		Secrets: hiddenValues(plan), Progress: progress})
 	var unreachable *play.Unreachable
 	switch {
@@ -144,6 +151,8 @@ func (c *replayCommand) play(plan *replay.Plan) error {
 	switch {
 	case !r.Same:
 		return &exitError{status: exitBroken}
+	case !r.Compared:
+		return &exitError{status: exitNotProven}
 	case stopped:
 		fmt.Println("it was stopped: what was played up to there is the same, the rest is not proven")
 		return &exitError{status: exitNotProven}
@@ -180,15 +189,37 @@ func printResult(r *play.Result) {
 		if g.Example.Now != "" {
 			fmt.Printf("         now:  %s\n", plain.Text(g.Example.Now, 300))
 		}
+		if g.Suggests != "" && g.Counts {
+			fmt.Printf("         it looks like a random id; ignore it with --ignore '%s'\n",
+				plain.Text(g.Suggests, 300))
+		}
 	}
 	if slices.ContainsFunc(r.Groups, func(g play.Group) bool { return g.Kind == replay.Later && !g.Counts }) &&
 		r.Copies == 1 {
 		fmt.Printf("this machine was busy: it let the replay stand still for up to %s, so that what came late proves "+
 			"nothing\n", units.Duration(r.StoodStill))
 	}
-	if r.Same {
+	if r.Ignored > 0 {
+		fmt.Printf("%d differences were ignored\n", r.Ignored)
+	}
+	if !r.Compared && r.Same {
+		fmt.Println("verdict: not proven (the recording holds nothing that the server said, so that nothing was " +
+			"compared)")
+	} else if r.Same {
 		fmt.Println("verdict: the same")
 	} else {
 		fmt.Println("verdict: it differs")
 	}
+}
+
+// patterns compiles what may differ.
+func patterns(texts []string) (all []*regexp.Regexp, err error) {
+	for _, text := range texts {
+		p, err := regexp.Compile(text)
+		if err != nil {
+			return nil, fmt.Errorf("--ignore %q is no regular expression: %w", text, err)
+		}
+		all = append(all, p)
+	}
+	return all, nil
 }

@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"regexp"
 	"slices"
 	"sync"
 	"time"
@@ -23,6 +24,9 @@ type Options struct {
 	Speed  float64       // pauses are divided by this; 0 leaves them out
 	Within time.Duration // how long something that came then may take now
 	Late   replay.Lateness
+	// Ignore are what may differ: a difference whose subject, or whose two sides, one of
+	// them matches does not count.
+	Ignore []*regexp.Regexp
 	// Secrets are the values that were hidden in the recording, by their
 	// placeholders.
 	Secrets map[string]string
@@ -46,6 +50,8 @@ type Result struct {
 	Took        time.Duration       `json:"took_ns"`
 	StoodStill  time.Duration       `json:"stood_still_ns"` // the longest time for which this program had no core
 	Same        bool                `json:"same"`
+	Compared    bool                `json:"compared"` // there was something that could be compared
+	Ignored     int                 `json:"ignored"`  // differences that were to be
 	Groups      []Group             `json:"differences"`
 	Differences []replay.Difference `json:"all"` // the first maxDifferences of them
 	Unlisted    int                 `json:"unlisted"`
@@ -61,6 +67,9 @@ type Group struct {
 	Times   int               `json:"times"`
 	Example replay.Difference `json:"example"`
 	Counts  bool              `json:"counts"` // it makes the replay differ
+	// Suggests is a pattern that would ignore the group, if it looks as if one text in it
+	// were another each time.
+	Suggests string `json:"suggests,omitempty"`
 }
 
 // Run plays a plan. The error says why it could not be begun.
@@ -99,7 +108,7 @@ func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
 	}
 	began := time.Now()
 	r := &Result{Copies: o.Copies, Clients: len(p.Actors)}
-	c := collection{result: r, groups: map[[2]string]*Group{}, copies: o.Copies}
+	c := collection{result: r, groups: map[[2]string]*Group{}, copies: o.Copies, ignore: o.Ignore}
 	var running sync.WaitGroup
 	for copy := range o.Copies {
 		for _, a := range p.Actors {
@@ -171,6 +180,7 @@ type collection struct {
 	result   *Result
 	groups   map[[2]string]*Group
 	copies   int
+	ignore   []*regexp.Regexp
 	finished int  // players
 	reached  bool // one of them got somewhere
 	refusal  string
@@ -188,6 +198,10 @@ func (c *collection) add(p *player, found []replay.Difference) {
 	r.Expected += len(p.recorded)
 	r.Came += len(p.heard)
 	for _, d := range found {
+		if c.ignores(&d) {
+			r.Ignored++
+			continue
+		}
 		d.Copy, d.Actor = p.copy+1, p.actor.Number
 		if len(r.Differences) < maxDifferences {
 			r.Differences = append(r.Differences, d)
@@ -208,13 +222,25 @@ func (c *collection) add(p *player, found []replay.Difference) {
 	}
 }
 
+// ignores reports whether a difference is one of those that may be.
+func (c *collection) ignores(d *replay.Difference) bool {
+	for _, p := range c.ignore {
+		if p.MatchString(d.What) || p.MatchString(d.Recorded) && (d.Now == "" || p.MatchString(d.Now)) ||
+			d.Recorded == "" && p.MatchString(d.Now) {
+			return true
+		}
+	}
+	return false
+}
+
 func (c *collection) sum(late replay.Lateness) {
 	r := c.result
-	r.Same = true
+	r.Same, r.Compared = true, r.Expected > 0
 	for _, g := range c.groups {
 		if g.Kind == replay.Later && r.StoodStill > late.Least/4 {
 			g.Counts = false // it may have been this machine's doing
 		}
+		g.Suggests = replay.Suggest(g.Example.Recorded, g.Example.Now)
 		r.Groups = append(r.Groups, *g)
 		r.Same = r.Same && !g.Counts
 	}

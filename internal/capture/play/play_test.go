@@ -9,6 +9,7 @@ import (
 	"io"
 	"net/http"
 	"net/url"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -151,6 +152,17 @@ func TestReplay(t *testing.T) {
 				t.Errorf("first %s\nthen  %s", verdicts[0], verdicts[1])
 			}
 		})
+	}
+	ignoring(t, plan)
+}
+
+// ignoring checks that differences which may be do not count.
+func ignoring(t *testing.T, plan *replay.Plan) {
+	s := serve(t, standin.Config{Login: true, History: -1, Switches: board.Switches{Lose: 1}})
+	r, err := Run(context.Background(), plan, Options{To: s.URL(), Speed: 2, Within: 500 * time.Millisecond,
+		Ignore: []*regexp.Regexp{regexp.MustCompile("notice|whisper")}})
+	if err != nil || !r.Same || r.Ignored == 0 || !r.Compared {
+		t.Errorf("with what is lost ignored: %+v, %v", r, err)
 	}
 }
 

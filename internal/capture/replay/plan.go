@@ -136,6 +136,7 @@ type conn struct {
 	lines   [2][]byte // of TCP, not whole yet
 	follows *Actor    // whose event stream it is
 	upgrade bool
+	closed  bool // the server has sent a close: the client's is the answer to it
 }
 
 func (m *maker) conn(n int) *conn {
@@ -183,7 +184,9 @@ func (m *maker) entry(e *recording.Entry) {
 		}
 		c.actor.Steps = append(c.actor.Steps, s)
 	case recording.Close:
-		if c.actor != nil && e.From == recording.Client {
+		if e.From == recording.Server {
+			c.closed = true
+		} else if c.actor != nil && !c.closed {
 			c.actor.Steps = append(c.actor.Steps, Step{Do: Close, At: at, Code: e.Code, Reason: e.Text})
 		}
 	case recording.Data:

@@ -2,6 +2,7 @@ package replay
 
 import (
 	"fmt"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -111,4 +112,52 @@ func fields(lines ...string) (all []http1.Field) {
 		all = append(all, http1.Field{Name: name, Value: value})
 	}
 	return all
+}
+
+// TestSuggest: what differs in one random word gets a pattern that matches both.
+func TestSuggest(t *testing.T) {
+	for _, tc := range []struct {
+		recorded, now string
+		suggests      bool
+	}{
+		{`{"kind":"ticket","id":"a81f0c22"}`, `{"kind":"ticket","id":"77be01d4"}`, true},
+		{"your berth is 20260131-0042, pilot", "your berth is 20261126-0007, pilot", true},
+		{`{"kind":"ticket","id":"a81f0c22"}`, `{"kind":"ticket","id":"none"}`, false},
+		{`{"id":"a81f0c22","by":"b81f0c22"}`, `{"id":"77be01d4","by":"c81f0c22"}`, false},
+		{"the gate is open", "the gate is shut", false},
+		{"the gate", "the gate is shut", false},
+		{"", "", false},
+	} {
+		pattern := Suggest(tc.recorded, tc.now)
+		if (pattern != "") != tc.suggests {
+			t.Errorf("%s and %s: %q", tc.recorded, tc.now, pattern)
+		}
+		if p := regexp.MustCompile(pattern); pattern != "" && !(p.MatchString(tc.recorded) && p.MatchString(tc.now)) {
+			t.Errorf("%q does not match %s and %s", pattern, tc.recorded, tc.now)
+		}
+	}
+}
+
+// TestClosedByServer: the answer to a close of the server's is nothing that the client
+// does by itself.
+func TestClosedByServer(t *testing.T) {
+	for first, want := range map[string]bool{recording.Server: false, recording.Client: true} {
+		second := map[string]string{recording.Server: recording.Client, recording.Client: recording.Server}[first]
+		rec := &recording.Recording{Version: 1, Target: "ws://127.0.0.1:1/live", Entries: []recording.Entry{
+			{Conn: 1, What: recording.Head, From: recording.Client, Start: "GET /live HTTP/1.1",
+				Fields: []http1.Field{{Name: "Upgrade", Value: "websocket"}}},
+			{At: 1, Conn: 1, What: recording.Head, From: recording.Server, Start: "101 Switching Protocols"},
+			{At: 2, Conn: 1, What: recording.Message, From: recording.Client, Kind: "text", Text: "hello"},
+			{At: 3, Conn: 1, What: recording.Close, From: first, Code: 1000},
+			{At: 4, Conn: 1, What: recording.Close, From: second, Code: 1000},
+		}}
+		p, err := Make(rec, Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		steps := p.Actors[0].Steps
+		if closes := steps[len(steps)-1].Do == Close; closes != want {
+			t.Errorf("closed by the %s first: %+v", first, steps)
+		}
+	}
 }

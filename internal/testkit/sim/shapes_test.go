@@ -15,7 +15,8 @@ import (
 // what it lost and doubled.
 func TestShapes(t *testing.T) {
 	shapes := map[string]string{"array": "array", "envelope": "envelope", "json-in-a-string": "string",
-		"packet-digits": "digits", "plain-text": "text", "kind-field": "", "name-in-the-path": "", "room-in-the-path": ""}
+		"packet-digits": "digits", "plain-text": "text", "kind-field": "", "name-in-the-path": "", "room-in-the-" +
+			"path": ""}
 	files, err := fs.Glob(trials.Shapes, "shapes/*.trial.hcl")
 	if err != nil || len(files) != len(shapes) {
 		t.Fatalf("%q, %v", files, err)
