@@ -196,6 +196,7 @@ func (c *Client) fill(e *Env) {
 	groups := max(1, e.Trial.Crews[c.crew].Groups)
 	v[expr.VarN] = expr.Num(float64(c.n))
 	v[expr.VarGroup], v[expr.VarPlace] = expr.Num(float64(int(c.n)/groups)), expr.Num(float64(int(c.n)%groups))
+	v[expr.VarNode] = expr.Num(float64(e.nodeOf(c)))
 	v[expr.VarName] = expr.Value{Kind: expr.String, Str: c.name}
 	v[expr.VarCrew] = expr.Value{Kind: expr.String, Str: e.crewNames[c.crew]}
 	v[expr.VarRoom] = expr.Value{}
@@ -239,6 +240,10 @@ func (c *Client) connect(e *Env, now mono.Time, s *trial.Step) {
 	c.phase, c.naming = connecting, unnamed
 	c.wait, c.began = forOpen, now // how long it may take is the transport's to watch
 	o := transport.Opening{Endpoint: e.Main, Host: e.Host, Path: e.Path}
+	if n := e.nodeOf(c); n > 0 {
+		p := &e.More[n-1]
+		o.Endpoint, o.Host, o.Path = p.To, p.Host, p.Path
+	}
 	c.fill(e)
 	if d := s.Dial; d != nil {
 		if d.Path != nil {

@@ -30,8 +30,11 @@ type Env struct {
 	Main   wire.Endpoint // where clients connect to
 	Host   string        // for the Host field
 	Path   string        // of the target
-	Side   wire.Endpoint // where HTTP requests go
-	Web    string        // for their Host field
+	// More are the other places to connect to, if the target has several: client n goes
+	// to place n of all, round and round.
+	More []Place
+	Side wire.Endpoint // where HTTP requests go
+	Web  string        // for their Host field
 
 	// What the last call of a client's method asks for, as well as the change of
 	// its Next. The loop takes it and clears it.
@@ -74,6 +77,16 @@ type Env struct {
 	lateNames bool    // the server learns a client's name when it enters a room
 	unheard   unheard
 }
+
+// A Place is somewhere to connect to.
+type Place struct {
+	To   wire.Endpoint
+	Host string // for the Host field
+	Path string
+}
+
+// nodeOf is which of the places a client connects to.
+func (e *Env) nodeOf(c *Client) int { return int(c.id) % (len(e.More) + 1) }
 
 // NewEnv makes the surroundings of a share's clients.
 func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {

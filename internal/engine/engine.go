@@ -31,9 +31,10 @@ type Config struct {
 	To      wire.Endpoint
 	Host    string // for the Host field
 	Path    string
-	Web     wire.Endpoint // for HTTP requests
-	WebHost string        // for their Host field
-	Run     uint32        // 20 bits that tell this run's marks from others
+	More    []client.Place // the others, if there are several
+	Web     wire.Endpoint  // for HTTP requests
+	WebHost string         // for their Host field
+	Run     uint32         // 20 bits that tell this run's marks from others
 	// Use reads what the process has used of the machine; nil: machine.Now. In
 	// virtual time it says nothing.
 	Use func() machine.Use

@@ -83,6 +83,7 @@ func (s *share) setUp(start mono.Time, names *client.Names) {
 	s.env = client.NewEnv(t, names, s.book)
 	s.env.Share, s.env.Shares = s.number, shares
 	s.env.Run, s.env.Main, s.env.Host, s.env.Path = s.cfg.Run, s.cfg.To, s.cfg.Host, s.cfg.Path
+	s.env.More = s.cfg.More
 	s.env.Side, s.env.Web = s.cfg.Web, s.cfg.WebHost
 	s.env.Queued = func(c ledger.Client) int { return s.drv.Queued(s.local(c)) }
 	s.env.Hindered = s.hindered

@@ -17,6 +17,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"tidepull/internal/client"
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
@@ -102,6 +103,18 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 	if err != nil {
 		return nil, err
 	}
+	var more []client.Place
+	for i := 1; i < len(t.Target.Nodes); i++ {
+		a, err := wire.ParseAddress(t.Target.Nodes[i])
+		if err != nil {
+			return nil, fmt.Errorf("the target's address %d: %w", i+1, err)
+		}
+		at, err := resolve(ctx, a)
+		if err != nil {
+			return nil, err
+		}
+		more = append(more, client.Place{To: at, Host: a.Host, Path: a.Path})
+	}
 	web, webHost := to, target.Host
 	if t.Target.HTTP != "" {
 		h, err := wire.ParseAddress(t.Target.HTTP)
@@ -135,8 +148,7 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 		r.log = slog.New(slog.DiscardHandler)
 	}
 	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, To: to, Host: target.Host, Path: target.Path,
-		Web:     web,
-		WebHost: webHost, Run: runNumber()})
+		More: more, Web: web, WebHost: webHost, Run: runNumber()})
 	r.snapshot.Store(&Snapshot{Trial: t.Shown(), Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
 	r.log.Info("run starts", "trial", t.Name, "target", t.Hide(t.Target.Address), "clients", t.Clients())
 	failed := make(chan error, 1)

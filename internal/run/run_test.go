@@ -368,3 +368,43 @@ func lostIn(truly map[string]bool, number uint64, name string) bool {
 	}
 	return false
 }
+
+// TestNodes: clients are dealt out to the servers of a target, and each server's own
+// truth agrees with the whole ledger. The boards know nothing of each other, so each node
+// has rooms of its own.
+func TestNodes(t *testing.T) {
+	t.Parallel()
+	var nodes, servers = []string{}, []*standin.Server{}
+	for range 3 {
+		s, err := standin.Start(standin.Config{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Stop()
+		nodes, servers = append(nodes, fmt.Sprintf("%q", s.URL())), append(servers, s)
+	}
+	source := strings.NewReplacer(`target "board" {}`, "target \"board\" {\n  nodes = ["+strings.Join(nodes, ", ")+
+		"]\n}",
+		`"lock-${n % 3}"`, `"lock-${node}"`).Replace(shortTide)
+	source = source[:strings.Index(source, "    whisper {")] + "  }\n" +
+		source[strings.Index(source, "  pause { lasts = \"1m\" }"):]
+	tr, err := language.Parse([]byte(source), "nodes.trial.hcl", language.Options{})
+	if err != nil {
+		t.Fatalf("%v\n%s", err, source)
+	}
+	r, err := Start(context.Background(), Options{Trial: tr, Loops: 2})
+	if err != nil {
+		t.Fatal(err)
+	}
+	snap := r.Wait()
+	written := int64(0)
+	for _, s := range servers {
+		n := s.Summary().Totals
+		if written += n.Written; n.Notices == 0 {
+			t.Errorf("one server got nothing: %+v", n)
+		}
+	}
+	if l := snap.Total.Total; snap.Err != nil || l.Owed == 0 || l.Delivered+l.Late != written || l.Lost+l.Stray != 0 {
+		t.Errorf("%v: %+v, the servers wrote %d", snap.Err, l, written)
+	}
+}

@@ -107,9 +107,12 @@ func (t *Trial) LegAt(since time.Duration) string {
 type Target struct {
 	Name    string
 	Address string // ws:// or tcp://; the scheme is the transport
-	HTTP    string // an http:// address, for requests; "" if there are none
-	Order   ledger.Order
-	Remote  string // a host beyond this machine that may be loaded
+	// Nodes are the addresses of all servers if there are several, Address being the
+	// first: clients are dealt out to them by their numbers in the run.
+	Nodes  []string
+	HTTP   string // an http:// address, for requests; "" if there are none
+	Order  ledger.Order
+	Remote string // a host beyond this machine that may be loaded
 }
 
 // Lines reports whether messages are lines over TCP; otherwise they go over a
@@ -462,7 +465,12 @@ func (t *Trial) HideBytes(b []byte) []byte { return t.hider.Bytes(b) }
 // credentials in its addresses.
 func (t *Trial) Shown() *Trial {
 	shown := *t
-	for _, address := range []*string{&shown.Target.Address, &shown.Target.HTTP} {
+	shown.Target.Nodes = slices.Clone(t.Target.Nodes)
+	addresses := []*string{&shown.Target.Address, &shown.Target.HTTP}
+	for i := range shown.Target.Nodes {
+		addresses = append(addresses, &shown.Target.Nodes[i])
+	}
+	for _, address := range addresses {
 		if u, err := url.Parse(*address); err == nil && u.User != nil {
 			*address = u.Redacted()
 		}

@@ -101,6 +101,7 @@ const (
 	VarTo                   // whom a whisper is for
 	VarGroup                // the client's group in its crew, from 0
 	VarPlace                // its place in the group, from 0
+	VarNode                 // which of the target's addresses it connects to, from 0
 	VarPayload              // the payload of the message being said
 	VarMarkBytes            // the mark in its binary form
 	VarText                 // the whole message or answer at hand
@@ -109,7 +110,7 @@ const (
 )
 
 // VarNames are the variables' names in the trial language.
-var VarNames = [NumVars]string{"n", "name", "crew", "room", "mark", "round", "to", "group", "place", "payload",
+var VarNames = [NumVars]string{"n", "name", "crew", "room", "mark", "round", "to", "group", "place", "node", "payload",
 	"mark_bytes", "text", "status"}
 
 // stackDepth is the most values an expression may hold at once.

@@ -52,8 +52,23 @@ func (r *reader) readTarget(b *hcl.Block) {
 	if a["websocket"] != nil && a["lines"] != nil {
 		r.fail(at, "the target has two addresses: a trial speaks websocket or lines")
 	}
+	if nodes := a["nodes"]; nodes != nil {
+		if t.Nodes = r.texts(nodes); t.Address != "" {
+			r.fail(nodes.Expr.Range(), "the target has an address besides its nodes; give one or the other")
+		}
+		for _, address := range t.Nodes {
+			t.Address = t.Nodes[0]
+			if wrong := checkAddress(address); wrong != "" && address != t.Address { // the first is checked below
+				r.fail(nodes.Expr.Range(), "the target's address %q %s", address, wrong)
+			}
+			if schemeOf(address) != schemeOf(t.Address) {
+				r.fail(nodes.Expr.Range(), "the nodes are of one kind: all websocket, or all lines")
+			}
+		}
+		at = nodes.Expr.Range()
+	}
 	if r.options.Target != "" {
-		t.Address = r.options.Target
+		t.Address, t.Nodes = r.options.Target, nil
 	}
 	if t.Address == "" {
 		r.fail(at, "the target has no address: give websocket or lines here, or --target on the command line")
@@ -70,6 +85,11 @@ func (r *reader) readTarget(b *hcl.Block) {
 	t.Order = [...]ledger.Order{ledger.BySender, ledger.SameOrder,
 		ledger.AnyOrder}[r.oneOf(a["order"], "sender", "same", "any")]
 	r.readDialect(r.text(a["dialect"], "plain-json"), a["dialect"], b)
+}
+
+func schemeOf(address string) string {
+	scheme, _, _ := strings.Cut(address, ":")
+	return scheme
 }
 
 // checkAddress says what is wrong with a target's address, or "".

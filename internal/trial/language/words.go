@@ -104,6 +104,8 @@ var vocabulary = map[string]*blockWord{
 		}},
 	"target": {label: "name", doc: "the server under test", attrs: []word{
 		{"websocket", formText, false, "a ws:// address; --target on the command line goes before it"},
+		{"nodes", "list of texts", false, "instead: the addresses of several servers, of one kind; clients are dealt " +
+			"out to them in turn, and know theirs as node"},
 		{"lines", formText, false, "instead: a tcp:// address; each message is a line of text"},
 		{"http", formText, false, "an http:// address for requests; that of websocket if it is not given; a target " +
 			"with lines needs it for requests"},
