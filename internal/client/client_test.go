@@ -84,7 +84,7 @@ func newBench(t *testing.T, source string, cuts func(int) int) *bench {
 
 // tell takes what was told to the account.
 func (b *bench) tell() {
-	b.env.CaughtUp(b.now)
+	b.env.CaughtUp(b.now, b.now)
 	b.told.Log, b.env.Facts = b.env.Facts, b.told.Log
 	b.told.UpTo = b.now + 1
 	b.acc.Take(0, &b.told)

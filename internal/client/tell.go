@@ -37,9 +37,11 @@ func (e *Env) tellOf(c *Client, now mono.Time, k fact.Kind, room ledger.Room) {
 	e.tell(now, fact.Fact{Kind: k, Client: c.id, Room: room})
 }
 
-// CaughtUp tells that what came to the share until an instant is in the facts before.
-func (e *Env) CaughtUp(until mono.Time) {
-	e.Facts.Add(fact.Fact{Kind: fact.Caught, Client: fact.AfterAll, At: e.told, Time: e.rel(until)})
+// CaughtUp tells that what came to the share until an instant is in the facts before; or,
+// if read is earlier, that it is in those only until then, and that the share is too far
+// behind to be waited for.
+func (e *Env) CaughtUp(until, read mono.Time) {
+	e.Facts.Add(fact.Fact{Kind: fact.Caught, Client: fact.AfterAll, At: e.told, Time: e.rel(until), Since: e.rel(read)})
 }
 
 // note tells something that changes what others do.

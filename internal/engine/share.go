@@ -150,7 +150,7 @@ func (s *share) takeOrders(ctx context.Context) {
 // hand hands over what was told, and four times a second what the share measured
 // itself. What is told later has a time from now on.
 func (s *share) hand(now mono.Time) {
-	s.env.CaughtUp(s.heardUpTo(now))
+	s.env.CaughtUp(s.heardUpTo(now), s.readUpTo(now))
 	s.batch.Log, s.env.Facts = s.env.Facts, s.batch.Log
 	s.batch.UpTo, s.batch.Part = mono.Time(s.since(s.drv.Now())), nil
 	if ticks := int(s.since(now) / reportEvery); ticks >= s.ticks {
@@ -175,7 +175,11 @@ func (s *share) finish() {
 	s.gauge()
 	s.measureSelf(s.book.Now())
 	s.book.Now().Judge()
-	s.env.CaughtUp(mono.Never)
+	read := mono.Never
+	if up := s.drv.CaughtUp(); now.Sub(up) > longStall {
+		read = up // clients were cut off before what came to them was read
+	}
+	s.env.CaughtUp(mono.Never, read)
 	s.batch = fact.Batch{Log: s.env.Facts, UpTo: mono.Time(s.since(now)), Ended: true,
 		Part: s.part(now, fact.LastTick, true)}
 	s.engine.hand(s.number, &s.batch)

@@ -78,6 +78,10 @@ func (s *share) heardUpTo(now mono.Time) mono.Time {
 	return min(now, max(s.drv.CaughtUp(), now.Add(-longestLag)))
 }
 
+// readUpTo is the time up to which what had arrived was read, if the share is hopelessly
+// behind; otherwise it is heardUpTo.
+func (s *share) readUpTo(now mono.Time) mono.Time { return min(s.heardUpTo(now), s.drv.CaughtUp()) }
+
 // hindered marks a second in which this machine could not open a connection.
 func (s *share) hindered(lack wire.Lack, now mono.Time) {
 	why := [...]logbook.Overload{wire.NoPort: logbook.NoPort, wire.NoFile: logbook.NoFile,

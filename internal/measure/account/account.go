@@ -73,6 +73,7 @@ type share struct {
 	sorted int      // up to here they are in order
 	upTo   mono.Time
 	caught mono.Time     // silence up to here is an answer
+	read   mono.Time     // up to here what came was read; earlier than caught if it is too far behind
 	rooms  []ledger.Room // the ledger's numbers, by the share's own
 	part   fact.Part     // the last; Closed are those that are not reported yet
 }
@@ -201,11 +202,16 @@ func (a *Account) workThrough(s *share, horizon mono.Time, others *share) {
 	}
 	for f := s.head(horizon); f != nil; f = s.head(horizon) {
 		if f.Kind == fact.Caught {
-			s.caught = f.Time
+			s.caught, s.read = f.Time, f.Since
 			a.caught = mono.Never
+			read := mono.Never
 			for i := range a.shares {
-				a.caught = min(a.caught, a.shares[i].caught)
+				a.caught, read = min(a.caught, a.shares[i].caught), min(read, a.shares[i].read)
 			}
+			if read >= a.caught {
+				read = mono.Never
+			}
+			a.ledger.ReadUpTo(read)
 		} else {
 			a.moveTo(f.At)
 			a.apply(s, f)

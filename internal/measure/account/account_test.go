@@ -48,7 +48,7 @@ func (a *Account) tell(t *testing.T, share int, upTo mono.Time, facts ...fact.Fa
 	if n := len(facts); n > 0 {
 		last = facts[n-1].At
 	}
-	b.Add(fact.Fact{Kind: fact.Caught, Client: fact.AfterAll, At: max(last, a.now), Time: upTo})
+	b.Add(fact.Fact{Kind: fact.Caught, Client: fact.AfterAll, At: max(last, a.now), Time: upTo, Since: upTo})
 	a.Take(share, &b)
 	if err := a.Work(); err != nil {
 		t.Fatal(err)
@@ -115,6 +115,34 @@ func TestNonsense(t *testing.T) {
 		}
 		if err := a.Work(); err == nil || !strings.HasPrefix(err.Error(), "account: ") {
 			t.Errorf("%s: %v", name, err)
+		}
+	}
+}
+
+// TestBehind: what a share that is too far behind has not read is nobody's loss.
+func TestBehind(t *testing.T) {
+	for _, behind := range []bool{false, true} {
+		a := twoShares(t)
+		a.tell(t, 1, 20*ms)
+		a.tell(t, 0, 20*ms, fact.Fact{Kind: fact.Says, Client: 0, Peer: -1, Room: 1, At: 10 * ms, Time: 10 * ms},
+			fact.Fact{Kind: fact.Gets, Client: 0, Room: 1, At: 11 * ms, Time: 11 * ms})
+		a.tell(t, 0, 500*ms)
+		b := fact.Batch{UpTo: 500 * ms}
+		caught := fact.Fact{Kind: fact.Caught, Client: fact.AfterAll, At: a.now, Time: 500 * ms, Since: 500 * ms}
+		if behind {
+			caught.Since = 60 * ms
+		}
+		b.Add(caught)
+		a.Take(1, &b)
+		if err := a.Work(); err != nil {
+			t.Fatal(err)
+		}
+		w, err := logbook.Sum([]*logbook.Entry{a.book.Now().Entry()}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if n := w.Total; n.Open() != 0 || (n.Lost == 0) != behind || (n.Excused == 0) == behind || n.Delivered != 1 {
+			t.Errorf("behind %v: %+v", behind, n)
 		}
 	}
 }

@@ -47,7 +47,8 @@ const (
 	Quotes                    // Text is what message Number says
 	Listens                   // to a message without a mark: Text, of Size bytes
 	Troubles                  // something went wrong with Peer or nobody, at Time
-	Caught                    // up: what came to the share until Time is in the facts before this one
+	Caught                    // up: what came to the share until Time is in the facts before this one, or
+	// until Since if that is earlier: then the share is too far behind to be waited for
 	numKinds
 )
 

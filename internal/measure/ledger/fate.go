@@ -69,7 +69,8 @@ var fates = [NumFates]struct {
 	Lost: {"lost", func(t *Tally) *int64 { return &t.Lost }, Missing, settles,
 		"was a member when it was said and stayed, and it did not come within the grace time"},
 	Excused: {"excused", func(t *Tally) *int64 { return &t.Excused }, Tolerated, settles,
-		"left or was cut off before it could be expected"},
+		"left or was cut off before it could be expected, went down with its sender, or the tool was too far " +
+			"behind to tell"},
 	Reordered: {"reordered", func(t *Tally) *int64 { return &t.Reordered }, Wrong, defect,
 		"came after a later message of its sender"},
 	Disagreed: {"disagreed", func(t *Tally) *int64 { return &t.Disagreed }, Wrong, defect,

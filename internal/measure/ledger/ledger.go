@@ -134,6 +134,7 @@ type Ledger struct {
 
 	live    queue.Queue[*row] // rows that are not settled, in the order in which they were opened
 	opened  uint64            // rows so far
+	read    mono.Time         // what came by then was read
 	free    []*row
 	spare   []*members
 	random  rand.PCG // which good messages are sampled repeats with the run's number
@@ -150,7 +151,7 @@ type Ledger struct {
 // New makes an empty ledger.
 func New(cfg Config) *Ledger {
 	l := &Ledger{cfg: cfg, named: map[string]Room{}, announced: map[announcement]uint64{}}
-	l.cfg.Shares = max(1, cfg.Shares)
+	l.cfg.Shares, l.read = max(1, cfg.Shares), mono.Never
 	l.streams = make([]stream, Streams(l.cfg.Shares, cfg.Announcements))
 	l.random.Seed(uint64(cfg.Run), 0)
 	l.Room(EveryoneName)
@@ -516,6 +517,10 @@ func (l *Ledger) disown(r *row) {
 	r.members = nil
 }
 
+// ReadUpTo says up to when what came was read, if the tool is too far behind to be waited
+// for: whether what was to come later has come is not known. Never: it is not.
+func (l *Ledger) ReadUpTo(t mono.Time) { l.read = t }
+
 // sank reports whether a message's sender was cut off within Config.Prompt of saying it:
 // the bytes may have been lost with the connection. One that closed in order may expect
 // that what it said before has arrived.
@@ -546,7 +551,7 @@ func (l *Ledger) missing(r *row, s *roomSeat) Fate {
 		expected, reached = r.say.Sent.Add(l.cfg.Prompt), true
 	}
 	switch {
-	case l.piledUp(s.client, r.say.Sent), r.reached == 0 && l.sank(r):
+	case l.piledUp(s.client, r.say.Sent), r.reached == 0 && l.sank(r), r.say.Sent.Add(l.cfg.Grace) > l.read:
 		return Excused
 	case ceased > r.say.Sent.Add(l.cfg.Grace), reached && ceased >= expected:
 		return Lost
