@@ -380,7 +380,6 @@ func TestNodes(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		defer s.Stop()
 		nodes, servers = append(nodes, fmt.Sprintf("%q", s.URL())), append(servers, s)
 	}
 	source := strings.NewReplacer(`target "board" {}`, "target \"board\" {\n  nodes = ["+strings.Join(nodes, ", ")+
@@ -399,6 +398,9 @@ func TestNodes(t *testing.T) {
 	snap := r.Wait()
 	written := int64(0)
 	for _, s := range servers {
+		if err := s.Stop(); err != nil {
+			t.Error(err)
+		}
 		n := s.Summary().Totals
 		if written += n.Written; n.Notices == 0 {
 			t.Errorf("one server got nothing: %+v", n)
