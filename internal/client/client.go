@@ -154,14 +154,21 @@ func (c *Client) Name() string { return string(c.name) }
 
 // Next is when Tick is to be called.
 func (c *Client) Next() mono.Time {
-	next := min(c.deadline, c.way.Deadline())
-	if c.more != nil && c.more.resume != 0 {
-		next = min(next, c.more.resume)
+	return min(c.deadline, c.way.Deadline(), c.ownDeadline())
+}
+
+// ownDeadline is when the client is to read on or to send a heartbeat; mono.Never if
+// it is to do neither.
+func (c *Client) ownDeadline() mono.Time {
+	own := mono.Never
+	if c.more != nil {
+		for _, at := range [...]mono.Time{c.more.resume, c.more.beatAt} {
+			if at != 0 {
+				own = min(own, at)
+			}
+		}
 	}
-	if c.more != nil && c.more.beatAt != 0 {
-		next = min(next, c.more.beatAt)
-	}
-	return next
+	return own
 }
 
 // AwaitsServer reports whether Next is how long the server may take, and not when
@@ -171,16 +178,7 @@ func (c *Client) AwaitsServer() bool {
 	case forNothing, forTime, forOthers, forBreath:
 		return false
 	}
-	if c.more == nil {
-		return true
-	}
-	own := mono.Never
-	for _, at := range [...]mono.Time{c.more.resume, c.more.beatAt} {
-		if at != 0 {
-			own = min(own, at)
-		}
-	}
-	return own > min(c.deadline, c.way.Deadline())
+	return c.more == nil || c.ownDeadline() > min(c.deadline, c.way.Deadline())
 }
 
 // Idle reports whether the client is not connected and does not try to be.

@@ -135,11 +135,9 @@ func (e *Env) counts() *logbook.Counts { return &e.Book.Now().Counts }
 // countReason counts a reason why a connection failed, and returns it in words.
 func (e *Env) countReason(what string, err error) string {
 	reason := reasonOf(err)
-	e.count(e.Trial.Hide(fmt.Sprintf("%s: %s", what, reason)), 1)
+	e.Reasons.Count(e.Trial.Hide(fmt.Sprintf("%s: %s", what, reason)), 1)
 	return e.Trial.Hide(reason)
 }
-
-func (e *Env) count(reason string, n int) { e.Reasons.Count(reason, n) }
 
 // shortage books that a connection could not even be tried, if an error says so,
 // and gives what this machine lacks; nil if it is another error.

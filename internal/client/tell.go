@@ -77,7 +77,7 @@ func (e *Env) lastNumber() uint64 {
 
 // Streams is how many number messages side by side in a run.
 func Streams(t *trial.Trial, shares int) int {
-	return ledger.Streams(max(1, shares), t.Dialect.Joined.When != nil || t.Dialect.Gone.When != nil)
+	return ledger.Streams(max(1, shares), t.Dialect.Announces())
 }
 
 // shown is what the lanes can show of a message, without secrets.

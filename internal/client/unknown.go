@@ -43,7 +43,7 @@ func (e *Env) unknown(c *Client, payload []byte) {
 	}
 	if why != "" {
 		e.counts().Unknown++
-		e.count(why, 1)
+		e.Reasons.Count(why, 1)
 	}
 }
 

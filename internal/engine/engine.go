@@ -150,7 +150,7 @@ func (e *Engine) setUp() {
 		}
 	}
 	cfg := account.Config{Trial: t, Run: e.cfg.Run, Shares: n, Names: names, Followed: client.Followed(t),
-		Sharers: func(c ledger.Client) []ledger.Client { return all.Sharers(c) }}
+		Sharers: all.Sharers}
 	if n > 1 {
 		e.slots = make([]slot, n)
 	}

@@ -16,10 +16,10 @@ type mailbox struct {
 	wake  func()
 }
 
-// post adds notes and wakes the share up, if it is to act on them at once.
-func (m *mailbox) post(urgent bool, notes ...fact.Note) {
+// post adds a note and wakes the share up, if it is to act on it at once.
+func (m *mailbox) post(urgent bool, note fact.Note) {
 	m.mu.Lock()
-	m.notes = append(m.notes, notes...)
+	m.notes = append(m.notes, note)
 	m.some.Store(true)
 	m.mu.Unlock()
 	if urgent {
@@ -50,11 +50,7 @@ type slot struct {
 func (s *slot) put(batch *fact.Batch) (waiting int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if len(s.batch.Facts) == 0 {
-		s.batch.Log, batch.Log = batch.Log, s.batch.Log
-	} else {
-		s.batch.Append(&batch.Log)
-	}
+	s.batch.TakeOver(&batch.Log)
 	s.batch.UpTo, s.batch.Ended, s.full = batch.UpTo, batch.Ended, true
 	if p := batch.Part; p != nil {
 		if was := s.batch.Part; was != nil { // the account has not seen it yet
@@ -62,7 +58,6 @@ func (s *slot) put(batch *fact.Batch) (waiting int) {
 		}
 		s.batch.Part = p
 	}
-	batch.Clear()
 	return len(s.batch.Facts)
 }
 

@@ -155,13 +155,13 @@ func (s *share) hand(now mono.Time) {
 	s.batch.UpTo, s.batch.Part = mono.Time(s.since(s.drv.Now())), nil
 	if ticks := int(s.since(now) / reportEvery); ticks >= s.ticks {
 		s.ticks = ticks + 1
-		s.batch.Part = s.part(now, ticks, false)
+		s.batch.Part = s.part(ticks, false)
 	}
 	s.engine.hand(s.number, &s.batch)
 }
 
 // part is what the share measured itself.
-func (s *share) part(now mono.Time, tick int, all bool) *fact.Part {
+func (s *share) part(tick int, all bool) *fact.Part {
 	s.gauge()
 	p := &fact.Part{Tick: tick, Reasons: s.env.Reasons.All()}
 	p.Closed, p.Open = s.book.Take(all)
@@ -181,7 +181,7 @@ func (s *share) finish() {
 	}
 	s.env.CaughtUp(mono.Never, read)
 	s.batch = fact.Batch{Log: s.env.Facts, UpTo: mono.Time(s.since(now)), Ended: true,
-		Part: s.part(now, fact.LastTick, true)}
+		Part: s.part(fact.LastTick, true)}
 	s.engine.hand(s.number, &s.batch)
 }
 

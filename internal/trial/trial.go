@@ -139,6 +139,9 @@ type Dialect struct {
 	Gone     Notice
 }
 
+// Announces reports whether the dialect recognises who enters and who leaves a room.
+func (d *Dialect) Announces() bool { return d.Joined.When != nil || d.Gone.When != nil }
+
 // A Beat is a sign of life in messages of the server's own, apart from what sessions say.
 type Beat struct {
 	When   *expr.Program  // recognises that the server asks for one; nil: it does not

@@ -85,7 +85,7 @@ func New(cfg Config) *Account {
 		lanes: lane.New(t.Grace + 4*time.Second), slow: map[ledger.Client]bool{}, ticks: -1,
 		history: map[ledger.Client]*history{}, sent: make([]uint32, t.Clients()), got: make([]uint32, t.Clients())}
 	c := ledger.Config{Run: cfg.Run, Crews: len(t.Crews), Shares: cfg.Shares,
-		Announcements: t.Dialect.Joined.When != nil || t.Dialect.Gone.When != nil, Prompt: t.Prompt, Grace: t.Grace,
+		Announcements: t.Dialect.Announces(), Prompt: t.Prompt, Grace: t.Grace,
 		Keep: keepWrong, Sample: keepGood, Order: t.Target.Order,
 		Spread: func(s ledger.Spread) { a.book.Of(s.Sheet).Spread(s) }, Lost: a.lost, Disagreed: a.disagreed}
 	if t.Dialect.Presence.When != nil {
@@ -119,12 +119,9 @@ func (a *Account) Take(from int, b *fact.Batch) {
 		s.sorted, s.next = s.sorted-s.next, 0
 	}
 	if len(s.log.Facts) == 0 {
-		s.log, b.Log = b.Log, s.log
 		s.sorted = 0
-	} else {
-		s.log.Append(&b.Log)
 	}
-	b.Log.Clear()
+	s.log.TakeOver(&b.Log)
 	if s.upTo = b.UpTo; b.Ended {
 		a.end, s.upTo = max(a.end, b.UpTo), mono.Never
 	}

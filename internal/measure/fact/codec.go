@@ -69,7 +69,7 @@ func appendBytes(dst, b []byte) []byte {
 func appendFact(dst []byte, f *Fact, last mono.Time) []byte {
 	set := uint64(0)
 	for i, has := range [...]bool{f.Time != 0, f.Since != 0, f.Number != 0, f.Sum != 0, f.Peer != 0, f.Room != 0,
-		f.Size != 0, f.to > f.from, f.Check != 0, f.What != 0, f.Flags != 0} {
+		f.Size != 0, f.hasText(), f.Check != 0, f.What != 0, f.Flags != 0} {
 		if has {
 			set |= 1 << i
 		}

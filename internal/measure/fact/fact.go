@@ -112,8 +112,7 @@ func (l *Log) AddText(f Fact, text []byte) {
 // changes.
 func (l *Log) TextOf(f *Fact) []byte { return l.Text[f.from:f.to] }
 
-// HasText reports whether a fact has one.
-func (f *Fact) HasText() bool { return f.to > f.from }
+func (f *Fact) hasText() bool { return f.to > f.from }
 
 // Append adds the facts of another log behind those of this one.
 func (l *Log) Append(more *Log) {
@@ -122,11 +121,22 @@ func (l *Log) Append(more *Log) {
 	l.Text = append(l.Text, more.Text...)
 	if by > 0 && len(more.Text) > 0 {
 		for i := range l.Facts[first:] {
-			if f := &l.Facts[first+i]; f.to > f.from {
+			if f := &l.Facts[first+i]; f.hasText() {
 				f.from, f.to = f.from+by, f.to+by
 			}
 		}
 	}
+}
+
+// TakeOver moves the facts of another log behind those of this one; the other is empty
+// afterwards.
+func (l *Log) TakeOver(from *Log) {
+	if len(l.Facts) == 0 {
+		*l, *from = *from, *l // nothing to copy
+	} else {
+		l.Append(from)
+	}
+	from.Clear()
 }
 
 // Drop removes the first n facts, and their texts.
@@ -137,14 +147,14 @@ func (l *Log) Drop(n int) {
 	}
 	cut := uint32(len(l.Text))
 	for i := range l.Facts[n:] {
-		if f := &l.Facts[n+i]; f.to > f.from {
+		if f := &l.Facts[n+i]; f.hasText() {
 			cut = min(cut, f.from)
 		}
 	}
 	l.Facts = l.Facts[:copy(l.Facts, l.Facts[n:])]
 	l.Text = l.Text[:copy(l.Text, l.Text[cut:])]
 	for i := range l.Facts {
-		if f := &l.Facts[i]; f.to > f.from {
+		if f := &l.Facts[i]; f.hasText() {
 			f.from, f.to = f.from-cut, f.to-cut
 		}
 	}

@@ -51,6 +51,18 @@ type Counts struct {
 // A CheckCount is how often a check of the trial held and failed.
 type CheckCount struct{ Held, Failed int64 }
 
+// addChecks adds counts to others, number by number; into gets as long as the longer.
+func addChecks(into, more []CheckCount) []CheckCount {
+	for i, c := range more {
+		if i == len(into) {
+			into = append(into, CheckCount{})
+		}
+		into[i].Held += c.Held
+		into[i].Failed += c.Failed
+	}
+	return into
+}
+
 // Gauges are how things stood at the end of a second.
 type Gauges struct {
 	Planned int // clients, by the tide

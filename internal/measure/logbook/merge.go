@@ -2,6 +2,7 @@ package logbook
 
 import (
 	"fmt"
+	"slices"
 
 	"tidepull/internal/measure/meter"
 )
@@ -30,15 +31,9 @@ func (e *Entry) merge(s *Entry, first bool) error {
 		}
 	}
 	if first {
-		e.Checks = append([]CheckCount(nil), e.Checks...)
+		e.Checks = slices.Clone(e.Checks)
 	}
-	for i, c := range s.Checks {
-		if i == len(e.Checks) {
-			e.Checks = append(e.Checks, CheckCount{})
-		}
-		e.Checks[i].Held += c.Held
-		e.Checks[i].Failed += c.Failed
-	}
+	e.Checks = addChecks(e.Checks, s.Checks)
 	h, g := &e.Health, &s.Health
 	h.Span, h.Busy = max(h.Span, g.Span), max(h.Busy, g.Busy) // the fullest one counts
 	h.CPU += g.CPU

@@ -74,13 +74,7 @@ func (w *Window) AddClean(e *Entry) error {
 	if err := w.details(e); err != nil {
 		return fmt.Errorf("second %d: %w", e.At, err)
 	}
-	for i, c := range e.Checks {
-		if i == len(w.Checks) {
-			w.Checks = append(w.Checks, CheckCount{})
-		}
-		w.Checks[i].Held += c.Held
-		w.Checks[i].Failed += c.Failed
-	}
+	w.Checks = addChecks(w.Checks, e.Checks)
 	return nil
 }
 

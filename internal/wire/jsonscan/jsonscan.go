@@ -107,30 +107,7 @@ func (t *Table) Extract(b []byte, out []Value) error {
 func Elements(b []byte, f func(element []byte)) bool {
 	s := scanner{b: b}
 	s.space()
-	if s.peek() != '[' {
-		return false
-	}
-	s.at++
-	if s.space(); s.peek() == ']' {
-		return true
-	}
-	for {
-		from := s.at
-		if !s.value(nil, 1) {
-			return false
-		}
-		f(b[from:s.at])
-		s.space()
-		switch s.peek() {
-		case ']':
-			return true
-		case ',':
-			s.at++
-			s.space()
-		default:
-			return false
-		}
-	}
+	return s.peek() == '[' && s.array(nil, 1, f)
 }
 
 type scanner struct {
@@ -166,7 +143,7 @@ func (s *scanner) value(n *node, depth int) bool {
 	case c == '{':
 		kind, ok = Object, depth < maxDepth && s.object(n, depth+1)
 	case c == '[':
-		kind, ok = Array, depth < maxDepth && s.array(n, depth+1)
+		kind, ok = Array, depth < maxDepth && s.array(n, depth+1, nil)
 	case c == 't':
 		kind, ok = Bool, s.word("true")
 	case c == 'f':
@@ -229,7 +206,8 @@ func (s *scanner) object(n *node, depth int) bool {
 	}
 }
 
-func (s *scanner) array(n *node, depth int) bool {
+// array scans an array; each, if set, is called with every element.
+func (s *scanner) array(n *node, depth int, each func(element []byte)) bool {
 	s.at++
 	s.space()
 	if s.peek() == ']' {
@@ -237,8 +215,12 @@ func (s *scanner) array(n *node, depth int) bool {
 		return true
 	}
 	for i := 0; ; i++ {
+		from := s.at
 		if !s.value(n.element(i), depth) {
 			return false
+		}
+		if each != nil {
+			each(s.b[from:s.at])
 		}
 		s.space()
 		switch s.peek() {
