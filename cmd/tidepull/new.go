@@ -61,9 +61,7 @@ func (c *newCommand) Run() error {
 // askFor asks the questions that a trial follows from.
 func askFor(in io.Reader, out io.Writer) (a language.Answers, err error) {
 	fmt.Fprintln(out, "Samples of what goes over the wire, with <name>, <room> and <text> where a client's name, a "+
-		"room "+
-		"and what\n"+
-		"it says stand. Leave out what the server does not have.")
+		"room and what\nit says stand. Leave out what the server does not have.")
 	lines := bufio.NewScanner(in)
 	for _, q := range []struct {
 		question string

@@ -176,10 +176,7 @@ func (c *Client) hear(e *Env, at, now mono.Time) bool {
 		} else {
 			c.introduce(e, now)
 		}
-		if c.naming == nameConfirmed && c.wait == forName {
-			c.clock = max(c.clock, now)
-			c.run(e, now)
-		}
+		c.goOnNamed(e, now)
 		return true
 	}
 	if b := &d.Beat; b.When != nil && b.When.True(s) {
@@ -190,10 +187,7 @@ func (c *Client) hear(e *Env, at, now mono.Time) bool {
 		switch {
 		case d.Naming.Confirmed.True(s):
 			c.named(e, now)
-			if c.wait == forName {
-				c.clock = max(c.clock, now)
-				c.run(e, now)
-			}
+			c.goOnNamed(e, now)
 			return true
 		case d.Naming.Refused != nil && d.Naming.Refused.True(s):
 			c.naming = nameRefused
@@ -212,7 +206,7 @@ func (c *Client) hear(e *Env, at, now mono.Time) bool {
 			return true
 		}
 	case forEntry:
-		s.Vars[expr.VarRoom] = expr.Value{Kind: expr.String, Str: e.roomName(c.asked)}
+		e.setRoom(c.asked)
 		switch {
 		case d.Enter.Confirmed.True(s):
 			c.entered(e, at, now)
@@ -222,7 +216,7 @@ func (c *Client) hear(e *Env, at, now mono.Time) bool {
 			return true
 		}
 	case forLeave:
-		s.Vars[expr.VarRoom] = expr.Value{Kind: expr.String, Str: e.roomName(c.asked)}
+		e.setRoom(c.asked)
 		if d.Leave.Confirmed.True(s) {
 			c.isOut(e, now, c.asked)
 			e.event(c, now, logbook.Left, c.asked, "")
@@ -231,6 +225,14 @@ func (c *Client) hear(e *Env, at, now mono.Time) bool {
 		}
 	}
 	return false
+}
+
+// goOnNamed goes on with the step that waited for the name, once that is confirmed.
+func (c *Client) goOnNamed(e *Env, now mono.Time) {
+	if c.naming == nameConfirmed && c.wait == forName {
+		c.clock = max(c.clock, now)
+		c.run(e, now)
+	}
 }
 
 // heardAhead looks whether the message in the scope confirms a room that the client will
@@ -244,7 +246,7 @@ func (c *Client) heardAhead(e *Env) bool {
 	if !ok || c.more.ahead.confirmed {
 		return false
 	}
-	e.scope.Vars[expr.VarRoom] = expr.Value{Kind: expr.String, Str: e.roomName(room)}
+	e.setRoom(room)
 	c.more.ahead.confirmed = confirmed.True(&e.scope)
 	return c.more.ahead.confirmed && c.wait != forExpected // an expect may be about it, too
 }

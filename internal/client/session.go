@@ -211,7 +211,12 @@ func (c *Client) capture(e *Env, captures []trial.Capture) {
 // fillAsked lets expressions see the room that is asked for as the room.
 func (c *Client) fillAsked(e *Env) {
 	c.fill(e)
-	e.scope.Vars[expr.VarRoom] = expr.Value{Kind: expr.String, Str: e.roomName(c.asked)}
+	e.setRoom(c.asked)
+}
+
+// setRoom lets expressions see a room as the client's.
+func (e *Env) setRoom(r ledger.Room) {
+	e.scope.Vars[expr.VarRoom] = expr.Value{Kind: expr.String, Str: e.roomName(r)}
 }
 
 // sayName tells the server the client's name, if the dialect has names.
@@ -224,15 +229,13 @@ func (c *Client) sayName(e *Env, now mono.Time) {
 	if e.Trial.Dialect.Joined.Room == nil {
 		c.announce(e, now, ledger.Joined, ledger.Everyone)
 	}
-	if t.Send != nil {
-		c.enterAhead(e, now)
-	}
 	if t.Send == nil {
 		if !e.lateNames {
 			c.named(e, now)
 		}
 		return
 	}
+	c.enterAhead(e, now)
 	if t.After != nil {
 		c.naming = awaitsGreeting
 		return

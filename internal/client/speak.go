@@ -24,8 +24,13 @@ func (c *Client) say(e *Env, now mono.Time, s *trial.Step) {
 	if c.sayable(e, now, s.Binary) {
 		c.way.Say(&e.IO, e.body, s.Binary)
 	} else {
-		e.tell(now, fact.Fact{Kind: fact.Unsays, Client: c.id, Room: noRoom, Number: e.lastNumber()})
+		c.unsays(e, now, e.lastNumber())
 	}
+}
+
+// unsays tells that a message that was told of could not be sent.
+func (c *Client) unsays(e *Env, now mono.Time, number uint64) {
+	e.tell(now, fact.Fact{Kind: fact.Unsays, Client: c.id, Room: noRoom, Number: number})
 }
 
 // sayable reports whether e.body may be sent: text must be valid UTF-8 (RFC 6455 5.6), or
@@ -145,7 +150,7 @@ func (c *Client) Unsent(e *Env, line int, now mono.Time) {
 	for i := e.call; i < len(e.Facts.Facts); i++ {
 		f := e.Facts.Facts[i]
 		if f.Kind == fact.Says && f.Client == c.id && !f.Is(fact.Apart) {
-			e.tell(now, fact.Fact{Kind: fact.Unsays, Client: c.id, Room: noRoom, Number: f.Number})
+			c.unsays(e, now, f.Number)
 			c.unsent(e, now, "the connection was gone already")
 		}
 	}

@@ -48,9 +48,9 @@ func (c *Client) watch(e *Env, at, now mono.Time) (known bool) {
 		}
 		known = true
 	}
-	for k, n := range [...]*trial.Notice{&d.Joined, &d.Gone} {
-		if n.When != nil && n.When.True(s) {
-			c.heardNotice(e, at, now, n, ledger.Joined+ledger.Kind(k))
+	for _, k := range [...]ledger.Kind{ledger.Joined, ledger.Gone} {
+		if n := e.notice(k); n.When != nil && n.When.True(s) {
+			c.heardNotice(e, at, now, n, k)
 			known = true
 		}
 	}
@@ -72,25 +72,25 @@ func members(v expr.Value) int {
 	return fact.NoMembers
 }
 
+// notice is how the server announces who enters (Joined) or leaves (Gone).
+func (e *Env) notice(k ledger.Kind) *trial.Notice {
+	if k == ledger.Gone {
+		return &e.Trial.Dialect.Gone
+	}
+	return &e.Trial.Dialect.Joined
+}
+
 // announce tells that the server should tell a room's others that the client enters
 // or leaves, if that is what it does.
 func (c *Client) announce(e *Env, now mono.Time, k ledger.Kind, room ledger.Room) {
-	n := &e.Trial.Dialect.Joined
-	if k == ledger.Gone {
-		n = &e.Trial.Dialect.Gone
-	}
-	if n.When != nil {
+	if e.notice(k).When != nil {
 		e.tell(now, fact.Fact{Kind: fact.Announces, Client: c.id, Room: room, What: uint8(k)})
 	}
 }
 
 // announceIn is announce for servers that announce who enters and leaves a room.
 func (c *Client) announceIn(e *Env, now mono.Time, k ledger.Kind, room ledger.Room) {
-	n := &e.Trial.Dialect.Joined
-	if k == ledger.Gone {
-		n = &e.Trial.Dialect.Gone
-	}
-	if n.Room != nil {
+	if e.notice(k).Room != nil {
 		c.announce(e, now, k, room)
 	}
 }
@@ -191,9 +191,7 @@ func (c *Client) judgePast(e *Env, now mono.Time) {
 	}
 	w := c.more.past
 	w.judged = true
-	switch {
-	case w.wrong != "":
-	case w.count > w.promised:
+	if w.wrong == "" && w.count > w.promised {
 		w.wrong = "it is longer than promised"
 	}
 	if w.wrong == "" { // whether it is too short is known to who knows what was said there

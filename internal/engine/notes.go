@@ -36,11 +36,7 @@ func (s *share) passOn(n *fact.Note) {
 	all := s.engine.shares
 	switch n.Kind {
 	case fact.Turning, fact.Members:
-		for _, other := range all {
-			if other != s {
-				s.send(other, false, n)
-			}
-		}
+		s.sendOthers(false, n)
 	case fact.MayGo:
 		to := all[int(n.Client)%len(all)]
 		if to == s {
@@ -49,17 +45,22 @@ func (s *share) passOn(n *fact.Note) {
 			s.send(to, true, n)
 		}
 	case fact.CannotBe:
-		for _, other := range all {
-			if other != s {
-				s.send(other, true, n)
-			}
-		}
+		s.sendOthers(true, n)
 		s.takeNote(n, s.drv.Now())
 	default: // for the conductor
 		if s.conductor != nil {
 			s.takeNote(n, s.drv.Now())
 		} else {
 			s.send(all[0], true, n)
+		}
+	}
+}
+
+// sendOthers sends a note to every other share.
+func (s *share) sendOthers(urgent bool, n *fact.Note) {
+	for _, other := range s.engine.shares {
+		if other != s {
+			s.send(other, urgent, n)
 		}
 	}
 }

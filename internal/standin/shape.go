@@ -22,7 +22,7 @@ func wrap(shape string, payload []byte) []byte {
 	case "array": // ["notice", {...}]
 		return []byte("[" + quoted + "," + string(payload) + "]")
 	case "digits": // a packet's type in front, as digits: 42["notice", {...}]
-		return []byte("42[" + quoted + "," + string(payload) + "]")
+		return append([]byte("42"), wrap("array", payload)...)
 	case "envelope": // {"event": "notice", "data": {...}}
 		return []byte(`{"event":` + quoted + `,"data":` + string(payload) + "}")
 	case "string": // {"type": "message", "data": "{\"kind\": ...}"}

@@ -24,6 +24,7 @@ type Answers struct {
 
 // Fresh writes a trial for a server of which samples are known: a place to begin.
 func Fresh(a Answers) string {
+	rooms := a.Enter != "" || a.Entered != ""
 	var b strings.Builder
 	p := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
 	key := "websocket"
@@ -36,7 +37,7 @@ func Fresh(a Answers) string {
 	p("target \"server\" {\n  %s = %s\n  dialect = \"theirs\"\n}\n", key, Quote(a.Address))
 	p("dialect \"theirs\" {")
 	sampleExchange(p, "name", a.Name, a.Named)
-	if a.Enter != "" || a.Entered != "" {
+	if rooms {
 		sampleExchange(p, "enter", a.Enter, a.Entered)
 	}
 	if when := condition(a.Received); when != "" {
@@ -44,7 +45,7 @@ func Fresh(a Answers) string {
 	}
 	p("}\n\nsession \"try\" {\n  connect {}")
 	room := ""
-	if a.Enter != "" || a.Entered != "" {
+	if rooms {
 		p("  enter { room = \"lock-${n %% 2}\" }")
 	} else {
 		room = "\n      reaches = \"everyone\""
