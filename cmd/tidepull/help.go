@@ -9,7 +9,8 @@ var helpTexts = kong.Vars{
 		"than once.",
 	"shape": "Put messages as other servers do: array, envelope, string, digits or text; trials/shapes has a " +
 		"trial for each.",
-	"pack": "Let several messages share a frame: as lines, or as a list.",
+	"pack": "Let several messages share a frame: as lines, or as a list. Or cut them into frames anywhere: as " +
+		"records, each ended by a byte 0, or sized, each behind its length in two bytes.",
 	"all": "Lanes: all of them in the window, on numbered pages, and not only the stretch around the " +
 		"first problem.",
 	"expect": "Wait for a message that holds this text, or matches /a regular expression/.",

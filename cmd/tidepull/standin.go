@@ -28,7 +28,7 @@ type standinCommand struct {
 	Gauge        time.Duration `default:"1s" help:"How often rooms called gauge-... get a reading."`
 	StoreIn      string        `placeholder:"FILE" help:"Keep notices in this SQLite file, and not in memory alone."`
 	Shape        string        `enum:",array,envelope,string,digits,text" default:"" help:"${shape}"`
-	Pack         string        `enum:",lines,list" default:"" help:"${pack}"`
+	Pack         string        `enum:",lines,list,records,sized" default:"" help:"${pack}"`
 	EndWithInput bool          `help:"End when the standard input does."`
 	Portable     bool          `help:"Use the driver for systems without epoll."`
 	wrongs

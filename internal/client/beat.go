@@ -12,7 +12,7 @@ func (c *Client) beatAnswer(e *Env, now mono.Time) {
 	}
 	e.counts().Pings++
 	e.record(c, now, lane.Beat, 0, 0)
-	c.send(e, e.Trial.Dialect.Beat.Answer, false)
+	c.send(e, now, e.Trial.Dialect.Beat.Answer)
 }
 
 // beatUnasked sends a sign of life, and says when the next one is due.
@@ -28,5 +28,5 @@ func (c *Client) beatUnasked(e *Env, now mono.Time) {
 	}
 	e.record(c, now, lane.Beat, 0, 0)
 	c.fill(e)
-	c.send(e, b.Send, false)
+	c.send(e, now, b.Send)
 }

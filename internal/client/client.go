@@ -63,18 +63,19 @@ type Client struct {
 
 // extra is what a client has that uses more of the language than most do.
 type extra struct {
-	locals []expr.Value // what it captured
-	web    transport.Requests
-	past   *pastWatch
-	feeds  map[feedKey]int64 // the last number of each part of a feed
-	resume mono.Time         // when it reads on; 0: it is reading
-	perSec int               // how many bytes it reads in a second; 0: as fast as they come
-	silent bool              // it does not answer pings
-	inbox  inbox
-	beatAt mono.Time          // when it sends a sign of life unasked; 0: it does not
-	slow   maybe.Index[int32] // the step that has it read slowly
-	ahead  ahead              // of the enter step, if the server lets clients in by itself
-	inside []ledger.Room      // if some rate is dealt out in rooms: those that it is in
+	locals     []expr.Value // what it captured
+	web        transport.Requests
+	past       *pastWatch
+	feeds      map[feedKey]int64 // the last number of each part of a feed
+	resume     mono.Time         // when it reads on; 0: it is reading
+	perSec     int               // how many bytes it reads in a second; 0: as fast as they come
+	silent     bool              // it does not answer pings
+	inbox      inbox
+	beatAt     mono.Time          // when it sends a sign of life unasked; 0: it does not
+	slow       maybe.Index[int32] // the step that has it read slowly
+	ahead      ahead              // of the enter step, if the server lets clients in by itself
+	unfinished []byte             // what has come of a message that goes on in the next frame
+	inside     []ledger.Room      // if some rate is dealt out in rooms: those that it is in
 }
 
 func (c *Client) extra() *extra {
@@ -489,6 +490,7 @@ func (c *Client) failPending(e *Env, now mono.Time, err error) {
 // goOffline ends a connection in the middle of a session, which may connect again.
 func (c *Client) goOffline(e *Env, now mono.Time) {
 	c.phase, c.naming = offline, unnamed
+	c.letGo(e)
 	c.way.Drop(&e.IO)
 	c.readOn(e, now, 0)
 }
@@ -513,6 +515,7 @@ func (c *Client) end(e *Env, now mono.Time) {
 
 func (c *Client) land(e *Env, now mono.Time) {
 	c.readOn(e, now, 0)
+	c.letGo(e)
 	c.way.Drop(&e.IO)
 	if c.more != nil {
 		c.more.web.Drop(&e.IO)

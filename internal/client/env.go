@@ -53,29 +53,31 @@ type Env struct {
 	// Reasons counts why connections were refused or broke.
 	Reasons logbook.Reasons
 
-	scope     expr.Scope
-	body      []byte
-	short     []byte // for a name, a room or a mark
-	to        []byte
-	crewNames [][]byte
-	roomNames [][]byte
-	rooms     map[string]ledger.Room // numbers that the share gave
-	spoken    uint64                 // messages of the share
-	told      mono.Time              // when the last fact was told of
-	call      int                    // how many facts there were when the call at hand began
-	opened    bool                   // some connection was agreed on
-	followed  map[ledger.Client]bool // those of whom everything is kept
-	now       mono.Time
-	remembers []bool // by crew: its session has an expect that takes what has come already
-	sums      bool   // some message's payload is compared
-	decoded   []byte
-	payload   []byte
-	markBytes []byte
-	turning   []level // clients of each crew that are in a repeat, in all shares
-	members   []level // of each room, in all shares, if some rate is dealt out in rooms
-	inRooms   bool    // some is
-	lateNames bool    // the server learns a client's name when it enters a room
-	unheard   unheard
+	scope      expr.Scope
+	body       []byte
+	short      []byte // for a name, a room or a mark
+	to         []byte
+	crewNames  [][]byte
+	roomNames  [][]byte
+	rooms      map[string]ledger.Room // numbers that the share gave
+	spoken     uint64                 // messages of the share
+	told       mono.Time              // when the last fact was told of
+	call       int                    // how many facts there were when the call at hand began
+	opened     bool                   // some connection was agreed on
+	followed   map[ledger.Client]bool // those of whom everything is kept
+	now        mono.Time
+	remembers  []bool // by crew: its session has an expect that takes what has come already
+	sums       bool   // some message's payload is compared
+	decoded    []byte
+	part       []byte // of the message at hand, that is JSON
+	payload    []byte
+	markBytes  []byte
+	turning    []level // clients of each crew that are in a repeat, in all shares
+	members    []level // of each room, in all shares, if some rate is dealt out in rooms
+	inRooms    bool    // some is
+	lateNames  bool    // the server learns a client's name when it enters a room
+	unheard    unheard
+	unfinished int // bytes that all clients hold of messages that have not ended
 }
 
 // A Place is somewhere to connect to.

@@ -11,51 +11,51 @@ import (
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/jsonscan"
-	"tidepull/internal/wire/transport"
 )
 
-// message handles what came in one frame: one message, or several.
-func (c *Client) message(e *Env, ev transport.Event, came mono.Span, now mono.Time) {
-	split := e.Trial.Dialect.Split
-	for rest, more := ev.Payload, len(split) > 0; ; {
-		part := rest
-		if more {
-			part, rest, more = bytes.Cut(rest, split)
-		}
-		if len(part) > 0 || len(split) == 0 {
-			c.list(e, part, ev.Binary, came, now)
-		}
-		if !more {
-			return
-		}
-	}
+// A received is one message.
+type received struct {
+	text   []byte
+	json   []byte // the part of it that is JSON, if any is
+	binary bool
 }
 
 // list handles a message, or each item of a list in it that holds messages.
-func (c *Client) list(e *Env, payload []byte, binary bool, came mono.Span, now mono.Time) {
-	if each := e.Trial.Dialect.Each; each != nil {
-		c.read(e, payload)
-		if v := each.Eval(&e.scope); v.Kind == expr.JSON {
-			if jsonscan.Elements(bytes.Clone(v.Str), func(item []byte) { c.heard(e, item, binary, came, now) }) {
+func (c *Client) list(e *Env, m received, came mono.Span, now mono.Time) {
+	d := &e.Trial.Dialect
+	if d.JSON != nil {
+		e.scope.Vars[expr.VarText] = expr.Value{Kind: expr.String, Str: m.text}
+		e.part = append(e.part[:0], d.JSON.Eval(&e.scope).Str...)
+		m.json = e.part
+	}
+	if d.Each != nil {
+		c.read(e, m)
+		if v := d.Each.Eval(&e.scope); v.Kind == expr.JSON {
+			if jsonscan.Elements(bytes.Clone(v.Str), func(item []byte) {
+				if item[0] == '"' { // the message is what the text says
+					item = jsonscan.Unquote(nil, item)
+				}
+				c.heard(e, received{item, item, m.binary}, came, now)
+			}) {
 				return
 			}
 		}
 	}
-	c.heard(e, payload, binary, came, now)
+	c.heard(e, m, came, now)
 }
 
 // heard handles one message: its mark goes to the account, and it may be what the
 // session waits for. It may mean several things at once. If it shares its read with later
 // bytes, the kernel's stamp may be a later packet's.
-func (c *Client) heard(e *Env, payload []byte, binary bool, came mono.Span, now mono.Time) {
+func (c *Client) heard(e *Env, msg received, came mono.Span, now mono.Time) {
 	at := came.To
 	e.counts().Arrivals++
 	d := &e.Trial.Dialect
-	marks := mark.In(payload)
+	marks := mark.In(msg.text)
 	m, end := marks.Next()
-	read := c.listens() || end == 0 && e.watches(payload) || end > 0 && (e.sums || e.meansMore(payload))
+	read := c.listens() || end == 0 && e.watches(msg.json) || end > 0 && (e.sums || e.meansMore(msg.json))
 	if read {
-		c.read(e, payload)
+		c.read(e, msg)
 	}
 	if end == 0 && read && d.Heard.Decoded != nil {
 		if v := d.Heard.Decoded.Eval(&e.scope); v.Kind == expr.String {
@@ -67,14 +67,14 @@ func (c *Client) heard(e *Env, payload []byte, binary bool, came mono.Span, now 
 	marked := end > 0
 	past := read && d.Past != nil && d.Past.True(&e.scope)
 	if past {
-		c.heardPast(e, marked)
+		c.heardPast(e, msg, marked)
 	}
 	if !marked {
-		e.listens(c, at, payload)
+		e.listens(c, at, msg.text)
 	} else if !(read && d.Echo != nil && d.Echo.True(&e.scope)) {
 		sum := uint64(0)
 		if e.sums {
-			sum = c.sumOf(e, payload, binary)
+			sum = c.sumOf(e, msg)
 		}
 		since := mono.Time(0)
 		if came.From < came.To {
@@ -82,7 +82,7 @@ func (c *Client) heard(e *Env, payload []byte, binary bool, came mono.Span, now 
 			since = came.From
 		}
 		for ; end > 0; m, end = marks.Next() {
-			c.gets(e, m, at, since, past, sum, len(payload))
+			c.gets(e, m, at, since, past, sum, len(msg.text))
 		}
 	}
 	known := marked || past
@@ -94,10 +94,10 @@ func (c *Client) heard(e *Env, payload []byte, binary bool, came mono.Span, now 
 		}
 	}
 	if !known {
-		e.unknown(c, payload)
+		e.unknown(c, msg)
 	}
 	if c.phase == open && e.remembers[c.crew] && !c.expected {
-		c.extra().inbox.add(payload)
+		c.extra().inbox.add(msg)
 	}
 }
 
@@ -117,25 +117,25 @@ func (e *Env) meansMore(payload []byte) bool {
 }
 
 // read puts a message into the scope. One that is no JSON has no fields.
-func (c *Client) read(e *Env, payload []byte) {
-	if e.Trial.Fields.Extract(payload, e.scope.Fields) != nil {
+func (c *Client) read(e *Env, m received) {
+	if e.Trial.Fields.Extract(m.json, e.scope.Fields) != nil {
 		clear(e.scope.Fields)
 	}
 	c.fill(e)
-	e.scope.Vars[expr.VarText] = expr.Value{Kind: expr.String, Str: payload}
+	e.scope.Vars[expr.VarText] = expr.Value{Kind: expr.String, Str: m.text}
 	e.scope.Vars[expr.VarStatus] = expr.Value{}
 	e.scope.Head = nil
 }
 
 // sumOf is the digest of what a message's sender wanted to say.
-func (c *Client) sumOf(e *Env, payload []byte, binary bool) uint64 {
-	if p := e.Trial.Dialect.Heard.Payload; p != nil && !binary {
+func (c *Client) sumOf(e *Env, m received) uint64 {
+	if p := e.Trial.Dialect.Heard.Payload; p != nil && (!m.binary || e.Trial.Dialect.Binary) {
 		if v := p.Eval(&e.scope); v.Kind != expr.Missing {
 			e.short = v.Append(e.short[:0])
 			return digest(e.short)
 		}
 	}
-	return digest(payload)
+	return digest(m.text)
 }
 
 // gets tells that a marked message came.

@@ -9,7 +9,7 @@ import (
 // An inbox holds the newest messages that no expect has seen, for sessions with
 // an expect that takes what has come already.
 type inbox struct {
-	messages []([]byte)
+	messages []received
 	bytes    int
 }
 
@@ -19,16 +19,19 @@ const (
 	maxInboxBytes = 256 << 10
 )
 
-func (in *inbox) add(message []byte) {
-	if len(message) > maxInboxBytes {
+func (in *inbox) add(m received) {
+	if m.size() > maxInboxBytes {
 		return
 	}
-	in.messages, in.bytes = append(in.messages, slices.Clone(message)), in.bytes+len(message)
+	m.text, m.json = slices.Clone(m.text), slices.Clone(m.json)
+	in.messages, in.bytes = append(in.messages, m), in.bytes+m.size()
 	for len(in.messages) > maxInbox || in.bytes > maxInboxBytes {
-		in.bytes -= len(in.messages[0])
+		in.bytes -= in.messages[0].size()
 		in.messages = slices.Delete(in.messages, 0, 1)
 	}
 }
+
+func (m *received) size() int { return len(m.text) + len(m.json) }
 
 // cameAlready looks whether what an expect step waits for came before it.
 func (c *Client) cameAlready(e *Env, now mono.Time) bool {
@@ -39,7 +42,7 @@ func (c *Client) cameAlready(e *Env, now mono.Time) bool {
 	for i, message := range in.messages {
 		c.read(e, message)
 		if c.step().When.True(&e.scope) {
-			in.bytes -= len(message)
+			in.bytes -= message.size()
 			in.messages = slices.Delete(in.messages, i, i+1)
 			c.met(e, now)
 			return true

@@ -248,7 +248,7 @@ func (c *Client) sayFirst(e *Env, now mono.Time) {
 	t := &e.Trial.Dialect.Naming
 	if t.First != nil {
 		c.fill(e)
-		c.send(e, t.First, false)
+		c.send(e, now, t.First)
 	}
 	if t.Then != nil {
 		c.naming = awaitsThen
@@ -270,7 +270,7 @@ func (c *Client) awaitsName() bool {
 func (c *Client) introduce(e *Env, now mono.Time) {
 	t := &e.Trial.Dialect.Naming
 	c.fill(e)
-	c.send(e, t.Send, false)
+	c.send(e, now, t.Send)
 	c.naming = nameAsked
 	if t.Confirmed == nil {
 		c.named(e, now)
@@ -304,10 +304,12 @@ func (c *Client) named(e *Env, now mono.Time) {
 	e.tellOf(c, now, fact.Enters, ledger.Everyone)
 }
 
-// send sends what a template says.
-func (c *Client) send(e *Env, t *expr.Template, binary bool) {
+// send sends what a template of the dialect says.
+func (c *Client) send(e *Env, now mono.Time, t *expr.Template) {
 	e.body = t.Append(e.body[:0], &e.scope)
-	c.way.Say(&e.IO, e.body, binary)
+	if binary := e.Trial.Dialect.Binary; c.sayable(e, now, binary) {
+		c.way.Say(&e.IO, e.body, binary)
+	}
 }
 
 // roomOf returns the room that a step is about, or noRoom.
@@ -339,7 +341,7 @@ func (c *Client) enter(e *Env, now mono.Time, s *trial.Step) {
 	c.watchPast(e, now, s)
 	c.fillAsked(e)
 	if d.Send != nil {
-		c.send(e, d.Send, false)
+		c.send(e, now, d.Send)
 	}
 	c.await(forEntry, now, s.Within)
 	if d.Confirmed == nil || before.confirmed {
@@ -412,7 +414,7 @@ func (c *Client) leave(e *Env, now mono.Time, s *trial.Step) {
 		return
 	}
 	c.fillAsked(e)
-	c.send(e, l.Send, false)
+	c.send(e, now, l.Send)
 	if l.Confirmed == nil {
 		c.pc++
 		return

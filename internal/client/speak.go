@@ -50,7 +50,7 @@ func (c *Client) bodyOf(e *Env, s *trial.Step) {
 		t = s.Request.Content
 	}
 	e.body = t.Append(e.body[:0], &e.scope)
-	if s.Payload != nil && (s.Binary || e.Trial.Dialect.Heard.Payload == nil) {
+	if s.Payload != nil && (s.Binary && !e.Trial.Dialect.Binary || e.Trial.Dialect.Heard.Payload == nil) {
 		e.Facts.Facts[len(e.Facts.Facts)-1].Sum = digest(e.body) // the whole message is compared
 	}
 	e.quote(c)

@@ -25,7 +25,8 @@ const (
 
 // unknown handles a message without a mark that was not what its client waited
 // for. It counts as not recognised unless some rule is about such messages.
-func (e *Env) unknown(c *Client, payload []byte) {
+func (e *Env) unknown(c *Client, m received) {
+	payload := m.text
 	u := &e.unheard
 	u.shape = shapeOf(u.shape[:0], payload)
 	why, seen := u.shapes[string(u.shape)]
@@ -33,7 +34,7 @@ func (e *Env) unknown(c *Client, payload []byte) {
 		if u.shapes == nil {
 			u.shapes = map[string]string{}
 		}
-		if known, nearest := e.recognises(c, payload); !known {
+		if known, nearest := e.recognises(c, m); !known {
 			why = e.Trial.Hide(fmt.Sprintf("not recognised: '%s'%s",
 				plain.Text(string(payload[:min(len(payload), 200)]), 100), nearest))
 		}
@@ -72,8 +73,8 @@ type rule struct {
 // recognises reports whether a rule of the dialect, or a step of the client's session, is
 // about such a message, even if it is not awaited now. If none is, nearest says which one
 // looks for something that stands in the message, and finds it elsewhere.
-func (e *Env) recognises(c *Client, payload []byte) (known bool, nearest string) {
-	c.read(e, payload)
+func (e *Env) recognises(c *Client, m received) (known bool, nearest string) {
+	c.read(e, m)
 	d := &e.Trial.Dialect
 	rules := []rule{{"confirmed of name", d.Naming.Confirmed}, {"refused of name", d.Naming.Refused},
 		{"confirmed of enter", d.Enter.Confirmed}, {"refused of enter", d.Enter.Refused},
@@ -89,9 +90,9 @@ func (e *Env) recognises(c *Client, payload []byte) (known bool, nearest string)
 	for _, r := range rules {
 		switch {
 		case r.when == nil:
-		case r.when.MayHold(payload) && r.when.True(&e.scope):
+		case r.when.MayHold(m.json) && r.when.True(&e.scope):
 			return true, ""
-		case nearest == "" && r.when.Speaks(payload):
+		case nearest == "" && r.when.Speaks(m.json):
 			nearest = "; the nearest rule is " + r.name
 		}
 	}

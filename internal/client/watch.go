@@ -138,7 +138,7 @@ func (c *Client) watchPast(e *Env, now mono.Time, s *trial.Step) {
 }
 
 // heardPast looks at a message that comes as history, or that holds some.
-func (c *Client) heardPast(e *Env, marked bool) {
+func (c *Client) heardPast(e *Env, m received, marked bool) {
 	if c.more == nil || c.more.past == nil || c.more.past.judged {
 		return
 	}
@@ -153,12 +153,11 @@ func (c *Client) heardPast(e *Env, marked bool) {
 	if v.Kind != expr.JSON {
 		return
 	}
-	text := e.scope.Vars[expr.VarText].Str
 	jsonscan.Elements(bytes.Clone(v.Str), func(item []byte) {
-		c.read(e, item)
+		c.read(e, received{text: item, json: item})
 		c.onePast(e)
 	})
-	c.read(e, text) // it may mean something else, too
+	c.read(e, m) // it may mean something else, too
 }
 
 // onePast looks at the one message of a history that is in the scope.

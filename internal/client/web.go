@@ -77,7 +77,7 @@ func (c *Client) answered(e *Env, h *http1.Head, content []byte, at, now mono.Ti
 	e.counts().Requests++
 	e.Book.Now().Answer.Record(at.Sub(c.began))
 	e.record(c, at, lane.Answered, uint64(h.Status), len(content))
-	c.read(e, content)
+	c.read(e, received{text: content, json: content})
 	e.scope.Vars[expr.VarStatus] = expr.Num(float64(h.Status))
 	e.scope.Head = h
 	wrong := wrongIn(h, s.Request, &e.scope)

@@ -20,6 +20,7 @@ package standin
 
 import (
 	"bytes"
+	"encoding/binary"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -61,7 +62,10 @@ type Manners struct {
 	board.Manners
 	Beat  bool   // clients are asked for a sign of life in a message, and not by a ping
 	Shape string // one of Shapes, over WebSocket
-	Pack  string // what goes to a client within a turn shares a frame: "lines", or "list", a JSON object with a list
+	// What goes to a client within a turn shares a frame: "lines", or "list", a JSON object
+	// with a list. Or it is cut into frames anywhere: "records", each ended by a byte 0, or
+	// "sized", each behind its length in two bytes.
+	Pack string
 }
 
 func (c Config) withDefaults() Config {
@@ -419,6 +423,31 @@ func (l *loop) pack(to int32, payload []byte) {
 	c.packed = append(c.packed, payload)
 }
 
+// packedAs gives the frames in which some messages are sent together.
+func packedAs(pack string, messages [][]byte) (frames []byte) {
+	var body []byte
+	switch pack {
+	case "list":
+		body = append(append([]byte(`{"kind":"several","items":[`), bytes.Join(messages, []byte(","))...), "]}"...)
+	case "records":
+		body = append(bytes.Join(messages, []byte{0}), 0)
+	case "sized":
+		for _, m := range messages {
+			body = append(binary.BigEndian.AppendUint16(body, uint16(len(m))), m...)
+		}
+	default:
+		body = bytes.Join(messages, []byte("\n"))
+	}
+	if pack != "records" && pack != "sized" {
+		return ws.AppendFrame(nil, ws.OpText, body)
+	}
+	for size := 1; len(body) > 0; size = size*3%97 + 1 { // some frames end inside a message, or inside its length
+		n := min(size, len(body))
+		frames, body = ws.AppendFrame(frames, ws.OpBinary, body[:n]), body[n:]
+	}
+	return frames
+}
+
 // unpack sends what was held back.
 func (l *loop) unpack() {
 	for _, to := range l.packing {
@@ -428,11 +457,7 @@ func (l *loop) unpack() {
 		if c.state != live {
 			continue
 		}
-		body := bytes.Join(packed, []byte("\n"))
-		if l.cfg.Manners.Pack == "list" {
-			body = append(append([]byte(`{"kind":"several","items":[`), bytes.Join(packed, []byte(","))...), "]}"...)
-		}
-		l.drv.Write(to, ws.AppendFrame(nil, ws.OpText, body))
+		l.drv.Write(to, packedAs(l.cfg.Manners.Pack, packed))
 		if l.drv.Queued(to) > l.cfg.MaxQueue {
 			l.overrun = append(l.overrun, to)
 		}

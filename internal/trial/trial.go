@@ -130,6 +130,13 @@ type Dialect struct {
 	PastEach *expr.Program // if such a message holds several: the list of them
 	PastSeq  *expr.Program // its number in its room
 	Split    []byte        // what stands between messages that share a frame; nil: they do not
+	Across   bool          // what stands behind the last Split goes on in the next frame
+	// Length is how long the message at the start of text is, in bytes, missing as long as
+	// that cannot be known; messages share frames and go on in the next. nil: a frame is
+	// one, or Split says where they end.
+	Length   *expr.Program
+	Binary   bool          // what clients send is binary messages
+	JSON     *expr.Program // the part of a message that is JSON; nil: all of it
 	Each     *expr.Program // the list in a message whose items are messages; nil: there are none
 	Beat     Beat
 	Echo     *expr.Program // recognises what a sender is given of its own message beside the delivery

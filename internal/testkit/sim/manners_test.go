@@ -106,6 +106,12 @@ var manners = map[string]manner{
 	"several messages in a frame, as a list": {config: standin.Config{Notices: true,
 		Manners: standin.Manners{Pack: "list"}}, dialect: `each = msg.items` + boardsWords + told, session: chatty,
 		told: true},
+	"messages that go on in the next frame, ended by a byte": {config: standin.Config{Notices: true,
+		Manners: standin.Manners{Pack: "records"}}, dialect: "split = \"\\u0000\"\n  across = true" + boardsWords + told,
+		session: chatty, told: true},
+	"messages that go on in the next frame, behind their length": {config: standin.Config{Notices: true,
+		Manners: standin.Manners{Pack: "sized"}}, dialect: "length = 2 + unuint16(text)\n  json = substr(text, 2)" +
+		boardsWords + told, session: chatty, told: true},
 	"naming is entering": {config: standin.Config{Notices: true, Manners: mooring}, session: moored, told: true,
 		dialect: boardsName + boardsHeard + boardsPresence + told + "  enter {}\n"},
 	"no rooms, and notices all the same": {config: standin.Config{Notices: true, Manners: mooring}, told: true,

@@ -119,11 +119,15 @@ func init() {
 		src, old, with := s.text(a[0]), s.text(a[1]), s.text(a[2])
 		return s.write(func(dst []byte) ([]byte, bool) { return appendReplaced(dst, src, old, with), true })
 	})
-	add("substr", "text, from, length", "a part of it, in bytes from 0", 3, 3, func(s *Scope, a []Value) Value {
-		src := s.text(a[0])
-		from := a[1].upTo(len(src))
-		return Value{Kind: String, Str: src[from : from+a[2].upTo(len(src)-from)]}
-	})
+	add("substr", "text, from, length", "a part of it, in bytes from 0; all the rest if no length is given", 2, 3,
+		func(s *Scope, a []Value) Value {
+			src := s.text(a[0])
+			src = src[a[1].upTo(len(src)):]
+			if len(a) == 3 {
+				src = src[:a[2].upTo(len(src))]
+			}
+			return Value{Kind: String, Str: src}
+		})
 	add("length", "text", "its length in bytes", 1, 1,
 		func(s *Scope, a []Value) Value { return Num(float64(len(s.text(a[0])))) })
 	add("contains", "text, part", "whether the part stands in it", 2, 2, func(s *Scope, a []Value) Value {
@@ -181,24 +185,19 @@ func init() {
 		n := a[0].upTo(maxText)
 		return s.write(func(dst []byte) ([]byte, bool) { return appendFiller(dst, n), true })
 	})
-	for _, f := range []struct {
-		name, doc string
-		bits      int
-		append    func([]byte, uint64) []byte
-	}{
-		{"byte", "a number from 0 to 255 as one byte", 8,
-			func(b []byte, n uint64) []byte { return append(b, byte(n)) }},
-		{"uint16", "a number as two bytes, the high one first", 16,
-			func(b []byte, n uint64) []byte { return binary.BigEndian.AppendUint16(b, uint16(n)) }},
-		{"uint32", "a number as four bytes, the high one first", 32,
-			func(b []byte, n uint64) []byte { return binary.BigEndian.AppendUint32(b, uint32(n)) }},
-		{"varint", "a number in groups of seven bits, the low ones first", 53, binary.AppendUvarint},
-	} {
+	for _, f := range numberForms {
 		add(f.name, "number", f.doc, 1, 1, func(s *Scope, a []Value) Value {
 			n, ok := a[0].Int()
 			return s.write(func(dst []byte) ([]byte, bool) {
 				return f.append(dst, uint64(n)), ok && n >= 0 && n < 1<<f.bits
 			})
+		})
+		add("un"+f.name, "text", "the number that the first bytes stand for, as "+f.name+" writes it; null if there "+
+			"are too few", 1, 1, func(s *Scope, a []Value) Value {
+			if n, size := f.read(s.text(a[0])); size > 0 && n < 1<<53 {
+				return Num(float64(n))
+			}
+			return Value{}
 		})
 	}
 	add("random_bytes", "length", "random bytes", 1, 1, func(s *Scope, a []Value) Value {
@@ -242,6 +241,40 @@ func init() {
 		}
 		return Value{}
 	})
+}
+
+// numberForms are the ways in which binary protocols write whole numbers. read gives the
+// number that some bytes begin with, and how many of them are its; 0 if they are too few.
+var numberForms = []struct {
+	name, doc string
+	bits      int
+	append    func([]byte, uint64) []byte
+	read      func([]byte) (n uint64, size int)
+}{
+	{"byte", "a number from 0 to 255 as one byte", 8, func(b []byte, n uint64) []byte { return append(b, byte(n)) },
+		func(b []byte) (uint64, int) {
+			if len(b) < 1 {
+				return 0, 0
+			}
+			return uint64(b[0]), 1
+		}},
+	{"uint16", "a number as two bytes, the high one first", 16,
+		func(b []byte, n uint64) []byte { return binary.BigEndian.AppendUint16(b, uint16(n)) },
+		func(b []byte) (uint64, int) {
+			if len(b) < 2 {
+				return 0, 0
+			}
+			return uint64(binary.BigEndian.Uint16(b)), 2
+		}},
+	{"uint32", "a number as four bytes, the high one first", 32,
+		func(b []byte, n uint64) []byte { return binary.BigEndian.AppendUint32(b, uint32(n)) },
+		func(b []byte) (uint64, int) {
+			if len(b) < 4 {
+				return 0, 0
+			}
+			return uint64(binary.BigEndian.Uint32(b)), 4
+		}},
+	{"varint", "a number in groups of seven bits, the low ones first", 53, binary.AppendUvarint, binary.Uvarint},
 }
 
 // awkward are the texts of the function of that name.

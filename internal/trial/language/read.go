@@ -137,6 +137,18 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 			r.fail(split.Expr.Range(), "nothing cannot stand between messages")
 		}
 	}
+	d.Across, d.Binary = r.yes(content.Attributes["across"]), r.yes(content.Attributes["binary"])
+	if across := content.Attributes["across"]; across != nil && d.Split == nil {
+		r.fail(across.NameRange, "across is about split; there is no split")
+	}
+	if json := content.Attributes["json"]; json != nil {
+		d.JSON, _ = r.compile(json.Expr, false)
+	}
+	if length := content.Attributes["length"]; length != nil {
+		if d.Length, _ = r.compile(length.Expr, false); d.Split != nil {
+			r.fail(length.NameRange, "messages end by split or by length; give one of them")
+		}
+	}
 	d.Each = r.condition(content.Attributes["each"])
 	for _, part := range content.Blocks {
 		attrs := r.open(part.Body, "dialect."+part.Type).Attributes

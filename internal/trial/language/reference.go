@@ -71,13 +71,20 @@ func Reference() string {
 }
 
 var varDocs = [expr.NumVars]string{
-	"the client's number in its crew, from 0", "the client's name", "its crew's name",
-	"the room it entered last; in `enter` and `leave` of a dialect the room that is asked for",
-	"the mark of the message being said", "how often the innermost `repeat` has run, from 0",
-	"in a whisper, the name of the client it is for",
-	"the client's group in its crew, from 0; see `groups_of`", "its place in the group, from 0",
-	"the payload of the message being said", "the mark in its binary form, 26 bytes",
-	"the whole message or answer at hand", "the status of the HTTP answer at hand",
+	expr.VarN:         "the client's number in its crew, from 0",
+	expr.VarName:      "the client's name",
+	expr.VarCrew:      "its crew's name",
+	expr.VarRoom:      "the room it entered last; in `enter` and `leave` of a dialect the room that is asked for",
+	expr.VarMark:      "the mark of the message being said",
+	expr.VarRound:     "how often the innermost `repeat` has run, from 0",
+	expr.VarTo:        "in a whisper, the name of the client it is for",
+	expr.VarGroup:     "the client's group in its crew, from 0; see `groups_of`",
+	expr.VarPlace:     "its place in the group, from 0",
+	expr.VarNode:      "which of the target's `nodes` the client is connected to, from 0",
+	expr.VarPayload:   "the payload of the message being said",
+	expr.VarMarkBytes: "the mark in its binary form, 26 bytes",
+	expr.VarText:      "the whole message or answer at hand",
+	expr.VarStatus:    "the status of the HTTP answer at hand",
 }
 
 // writeBlock writes a block and those inside it, each once.

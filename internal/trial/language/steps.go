@@ -83,7 +83,7 @@ func (r *reader) readSteps(s *trial.Session, blocks hcl.Blocks, depth int) {
 			}
 		case "ask":
 			s.Steps = append(s.Steps, trial.Step{Do: trial.Send, Check: trial.NoCheck, Body: r.plainBody(a["send"]),
-				Binary: r.yes(a["binary"]), Named: true, Within: r.duration(a["within"], 5*time.Second)},
+				Binary: r.binary(a), Named: true, Within: r.duration(a["within"], 5*time.Second)},
 				trial.Step{Do: trial.Expect, Label: b.Labels[0], Check: r.check(b.Labels[0], "ask"),
 					When: r.condition(a["when"]), Within: r.duration(a["within"], 5*time.Second),
 					Capture: r.captures(a["capture"])})
@@ -229,6 +229,14 @@ func (r *reader) readSay(s *trial.Session, b *hcl.Block, a hcl.Attributes) {
 	}
 }
 
+// binary reads whether a step's message is a binary one.
+func (r *reader) binary(a hcl.Attributes) bool {
+	if a["binary"] == nil {
+		return r.trial.Dialect.Binary
+	}
+	return r.yes(a["binary"])
+}
+
 // plainBody reads a message in which no mark is needed.
 func (r *reader) plainBody(a *hcl.Attribute) *expr.Template {
 	body, _ := r.bodyTemplate(a)
@@ -254,7 +262,7 @@ func (r *reader) content(b *hcl.Block, a hcl.Attributes, accounted bool, inPaylo
 		if accounted && marks+inPayload == 0 {
 			r.fail(a["body"].Expr.Range(), "the message holds no ${mark}, so its deliveries could not be recognised")
 		}
-		return body, r.yes(a["binary"])
+		return body, r.binary(a)
 	}
 	t = &expr.Template{}
 	var bytes []byte

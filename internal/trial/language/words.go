@@ -117,9 +117,18 @@ var vocabulary = map[string]*blockWord{
 	}},
 	"dialect": {label: "name", doc: "how names, rooms and messages look for one family of servers", attrs: []word{
 		{"split", formText, false, "what stands between messages that share a frame, such as \"\\n\""},
+		{"across", formYes, false, "with split: what stands behind the last of them is the beginning of a message " +
+			"that the next frame goes on with"},
+		{"length", "expression on text", false, "instead of split: how many bytes the message at the beginning of " +
+			"text has, such as 2 + unuint16(text), null as long as that cannot be said; messages share frames, and " +
+			"go on in the next one"},
+		{"binary", formYes, false, "what clients send is binary messages, if their step does not say otherwise"},
+		{"json", "expression on text", false, "the part of a message that is JSON, which msg is about, such as " +
+			"substr(text, 2); all of it if it is not given"},
 		{"each", formValue, false,
 			"the list in a message whose items are messages of their own, such as msg.items; a " +
-				"message without such a list is one itself"},
+				"message without such a list is one itself; a text in the list is a message with " +
+				"its own JSON in it"},
 	}, blocks: []string{"dialect.name", "dialect.enter", "dialect.leave", "dialect.past", "dialect.heard",
 		"dialect.echo", "dialect.beat", "dialect.presence", "dialect.joined", "dialect.gone"}},
 	"dialect.name": {doc: "naming oneself, once the connection is open", attrs: attrs([]word{
