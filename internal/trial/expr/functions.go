@@ -302,6 +302,9 @@ func (s *Scope) write(f func([]byte) ([]byte, bool)) Value {
 	from := len(s.buf)
 	out, ok := f(s.buf)
 	if !ok || len(out)-from > maxText {
+		if len(out) >= from && cap(out) <= maxText {
+			s.buf = out // the memory is kept
+		}
 		s.buf = s.buf[:from]
 		return Value{}
 	}
