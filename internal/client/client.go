@@ -524,8 +524,12 @@ func (c *Client) land(e *Env, now mono.Time) {
 	e.landed(c, now)
 }
 
-// hangUp closes the main line; the transport hears no more of it.
+// hangUp closes the main line, before its client is told to be out of its rooms; the
+// transport hears no more of it.
 func (c *Client) hangUp(e *Env) {
+	if e.ReadUpTo != nil {
+		e.tell(e.now, fact.Fact{Kind: fact.HangsUp, Client: c.id, Room: noRoom, Time: e.rel(min(e.now, e.ReadUpTo()))})
+	}
 	c.way.Drop(&e.IO)
 	e.IO.Lines[transport.Main].Hangup = true
 }
@@ -616,9 +620,9 @@ func (c *Client) Cut(e *Env, now mono.Time) {
 		return
 	}
 	e.countReason("cut off", errors.New("still there at the end of the run"))
+	c.hangUp(e)
 	c.quitAll(e, now)
 	c.isGone(e, now)
-	c.hangUp(e)
 	c.end(e, now)
 }
 

@@ -47,6 +47,9 @@ type Env struct {
 
 	// Queued, if set, gives how many bytes to a client wait to be sent.
 	Queued func(ledger.Client) int
+	// ReadUpTo, if set, is the time up to which what has come to the share's clients was
+	// handed to them.
+	ReadUpTo func() mono.Time
 	// Hindered is called with what this machine lacks to open a connection.
 	Hindered func(wire.Lack, mono.Time)
 

@@ -166,11 +166,11 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 			return
 		}
 	case trial.Vanish:
+		c.hangUp(e)
 		c.goes(e, now)
 		c.isGone(e, now)
 		e.event(c, now, logbook.Closed, noRoom, "vanished")
 		c.room = noRoom
-		c.hangUp(e)
 		c.goOffline(e, now)
 	}
 	c.pc++

@@ -86,6 +86,7 @@ func (s *share) setUp(start mono.Time, names *client.Names) {
 	s.env.More = s.cfg.More
 	s.env.Side, s.env.Web = s.cfg.Web, s.cfg.WebHost
 	s.env.Queued = func(c ledger.Client) int { return s.drv.Queued(s.local(c)) }
+	s.env.ReadUpTo = s.drv.CaughtUp
 	s.env.Hindered = s.hindered
 	s.env.Epoch = mono.WallOffset()/1000 - mark.Epoch
 	s.stride = int32((t.Clients() + shares - 1) / shares)
@@ -175,11 +176,7 @@ func (s *share) finish() {
 	s.gauge()
 	s.measureSelf(s.book.Now())
 	s.book.Now().Judge()
-	read := mono.Never
-	if up := s.drv.CaughtUp(); now.Sub(up) > longStall {
-		read = up // clients were cut off before what came to them was read
-	}
-	s.env.CaughtUp(mono.Never, read)
+	s.env.CaughtUp(mono.Never, mono.Never)
 	s.batch = fact.Batch{Log: s.env.Facts, UpTo: mono.Time(s.since(now)), Ended: true,
 		Part: s.part(fact.LastTick, true)}
 	s.engine.hand(s.number, &s.batch)

@@ -119,30 +119,45 @@ func TestNonsense(t *testing.T) {
 	}
 }
 
-// TestBehind: what a share that is too far behind has not read is nobody's loss.
+// TestBehind: what a share has not read is nobody's loss: if it is too far behind to be
+// waited for, or hangs up with something unread. What it had read up to is known.
 func TestBehind(t *testing.T) {
-	for _, behind := range []bool{false, true} {
-		a := twoShares(t)
-		a.tell(t, 1, 20*ms)
-		a.tell(t, 0, 20*ms, fact.Fact{Kind: fact.Says, Client: 0, Peer: -1, Room: 1, At: 10 * ms, Time: 10 * ms},
-			fact.Fact{Kind: fact.Gets, Client: 0, Room: 1, At: 11 * ms, Time: 11 * ms})
-		a.tell(t, 0, 500*ms)
-		b := fact.Batch{UpTo: 500 * ms}
-		caught := fact.Fact{Kind: fact.Caught, Client: fact.AfterAll, At: a.now, Time: 500 * ms, Since: 500 * ms}
-		if behind {
-			caught.Since = 60 * ms
-		}
-		b.Add(caught)
-		a.Take(1, &b)
-		if err := a.Work(); err != nil {
-			t.Fatal(err)
-		}
-		w, err := logbook.Sum([]*logbook.Entry{a.book.Now().Entry()}, nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if n := w.Total; n.Open() != 0 || (n.Lost == 0) != behind || (n.Excused == 0) == behind || n.Delivered != 1 {
-			t.Errorf("behind %v: %+v", behind, n)
-		}
+	for name, tc := range map[string]struct {
+		read   mono.Time // up to which the share has read
+		hangUp bool
+		lost   int64 // of three that did not come; client 1 is the one that hangs up
+	}{
+		"in time":                      {read: 500 * ms, lost: 3},
+		"behind":                       {read: 60 * ms},
+		"hangs up, all read":           {read: 90 * ms, hangUp: true, lost: 3},
+		"hangs up, soon after":         {read: 30 * ms, hangUp: true, lost: 2},
+		"hangs up, before it was said": {read: 5 * ms, hangUp: true, lost: 2},
+	} {
+		t.Run(name, func(t *testing.T) {
+			a := twoShares(t)
+			a.tell(t, 1, 20*ms)
+			a.tell(t, 0, 20*ms, fact.Fact{Kind: fact.Says, Client: 0, Peer: -1, Room: 1, At: 10 * ms, Time: 10 * ms},
+				fact.Fact{Kind: fact.Gets, Client: 0, Room: 1, At: 11 * ms, Time: 11 * ms})
+			a.tell(t, 0, 500*ms)
+			b := fact.Batch{UpTo: 500 * ms}
+			caught := fact.Fact{Kind: fact.Caught, Client: fact.AfterAll, At: 400 * ms, Time: 500 * ms, Since: tc.read}
+			if tc.hangUp {
+				b.Add(fact.Fact{Kind: fact.HangsUp, Client: 1, At: 95 * ms, Time: tc.read})
+				b.Add(fact.Fact{Kind: fact.IsGone, Client: 1, At: 95 * ms})
+				caught.Since = 500 * ms
+			}
+			b.Add(caught)
+			a.Take(1, &b)
+			if err := a.Work(); err != nil {
+				t.Fatal(err)
+			}
+			w, err := logbook.Sum([]*logbook.Entry{a.book.Now().Entry()}, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if n := w.Total; n.Open() != 0 || n.Delivered != 1 || n.Lost != tc.lost || n.Excused != 3-tc.lost {
+				t.Errorf("%+v", n)
+			}
+		})
 	}
 }

@@ -36,6 +36,8 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 		l.Left(f.Client, s.room(f), f.At)
 	case fact.Closes:
 		l.Cease(f.Client, f.At)
+	case fact.HangsUp:
+		l.HangUp(f.Client, f.Time)
 	case fact.IsGone:
 		l.Break(f.Client, f.At)
 	case fact.ReadsSlowly:

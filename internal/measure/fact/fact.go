@@ -35,6 +35,7 @@ const (
 	Gets                      // message Number of Peer in Room, Size bytes; it came at Time
 	Announces                 // that it enters (Joined) or leaves (Gone) Room: the others should hear of it
 	Withdraws                 // the announcement that it enters Room
+	HangsUp                   // by itself, come what may; what had come by Time was read
 	Goes                      // without asking: the others in all its rooms should hear of it
 	Hears                     // that Peer entered (Joined) or left (Gone) Room, at Time
 	HearsMembers              // that Room has Number members, at Time

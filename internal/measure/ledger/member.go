@@ -43,7 +43,7 @@ type stay struct {
 	entered mono.Time // confirmed as a member
 	ceased  mono.Time // not owed anything any more: asked to leave, or was cut off
 	over    mono.Time // out for certain
-	broke   mono.Time // if its connection broke before, and it did not come back: when that was
+	broke   mono.Time // up to when what came to it was read, if that is earlier: its connection broke
 }
 
 // noStay is that of a client that has never asked to enter.
@@ -254,6 +254,16 @@ func (l *Ledger) Break(c Client, now mono.Time) {
 	l.seats[c].each(func(s seat) {
 		if l.rooms[s.room].seats[s.slot].inside() {
 			l.Left(c, s.room, now)
+		}
+	})
+}
+
+// HangUp books that a client is about to end its connection without reading the rest:
+// what had not come by read may be there, and nobody knows.
+func (l *Ledger) HangUp(c Client, read mono.Time) {
+	l.seats[c].each(func(s seat) {
+		if st := &l.rooms[s.room].seats[s.slot]; st.inside() {
+			st.broke = min(st.broke, read)
 		}
 	})
 }
