@@ -107,8 +107,8 @@ var manners = map[string]manner{
 		Manners: standin.Manners{Pack: "list"}}, dialect: `each = msg.items` + boardsWords + told, session: chatty,
 		told: true},
 	"messages that go on in the next frame, ended by a byte": {config: standin.Config{Notices: true,
-		Manners: standin.Manners{Pack: "records"}}, dialect: "split = \"\\u0000\"\n  across = true" + boardsWords + told,
-		session: chatty, told: true},
+		Manners: standin.Manners{Pack: "records"}}, dialect: "split = \"\\u0000\"\n  across = true" + boardsWords +
+		told, session: chatty, told: true},
 	"messages that go on in the next frame, behind their length": {config: standin.Config{Notices: true,
 		Manners: standin.Manners{Pack: "sized"}}, dialect: "length = 2 + unuint16(text)\n  json = substr(text, 2)" +
 		boardsWords + told, session: chatty, told: true},
