@@ -1,86 +1,18 @@
 // Package interop points the tool at real servers, each written in a few lines on one of
-// the libraries that people use. It needs a package registry, so it is not a part of
+// the libraries that people use. It needs package registries, so it is not a part of
 // make test: make interop runs it and writes docs/interop.md.
 package interop
 
 import (
-	"bufio"
 	"encoding/json"
 	"fmt"
-	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
 )
-
-// what each server is, in the order of the report.
-var servers = []struct{ name, what string }{
-	{"node-ws", "ws (Node): JSON with a field that says what is wanted"},
-	{"node-packets", "socket.io (Node): events in packets with digits in front, beats of its own"},
-	{"go-hub", "gorilla/websocket (Go): who and where in the address, several messages in a frame"},
-	{"python-text", "Tornado (Python): plain text, a greeting, saying one's name is entering"},
-}
-
-// A server is one that runs.
-type server struct {
-	cmd  *exec.Cmd
-	port int
-}
-
-// start starts a server; why says what is missing if it cannot be.
-func start(t *testing.T, name string) (s *server, why string) {
-	t.Helper()
-	here, err := filepath.Abs(name)
-	if err != nil {
-		t.Fatal(err)
-	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	s = &server{port: l.Addr().(*net.TCPAddr).Port}
-	l.Close()
-	cache := os.Getenv("INTEROP_CACHE")
-	if cache == "" {
-		cache = filepath.Join(os.TempDir(), "tidepull-interop")
-	}
-	s.cmd = exec.Command(filepath.Join(here, "start.sh"), strconv.Itoa(s.port))
-	s.cmd.Env = append(os.Environ(), "HERE="+here, "CACHE="+cache)
-	var words strings.Builder
-	s.cmd.Stderr = &words
-	out, err := s.cmd.StdoutPipe()
-	if err != nil {
-		t.Fatal(err)
-	}
-	if err := s.cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(s.kill)
-	ready := make(chan bool, 1)
-	go func() {
-		lines := bufio.NewScanner(out)
-		ready <- lines.Scan() && lines.Text() == "ready"
-		for lines.Scan() {
-		}
-	}()
-	select {
-	case is := <-ready:
-		if !is {
-			s.cmd.Wait()
-			return nil, strings.TrimSpace(words.String())
-		}
-	case <-time.After(2 * time.Minute):
-		return nil, "it was not ready within two minutes"
-	}
-	return s, ""
-}
-
-func (s *server) kill() { s.cmd.Process.Kill() }
 
 // A result is what a run's summary says.
 type result struct {
@@ -98,23 +30,18 @@ type result struct {
 }
 
 // run runs the server's trial against it; during is called while messages are said.
-func (s *server) run(t *testing.T, name string, during func()) (r result, text string) {
+func (s *server) run(t *testing.T, name string, during func(), more ...string) (r result, text string) {
 	t.Helper()
-	tool, err := filepath.Abs("../bin/tidepull")
-	if err != nil {
-		t.Fatal(err)
-	}
 	source, err := os.ReadFile(filepath.Join(name, name+".trial.hcl"))
 	if err != nil {
 		t.Fatal(err)
 	}
 	dir := t.TempDir()
 	file := filepath.Join(dir, name+".trial.hcl")
-	mine := strings.ReplaceAll(string(source), "127.0.0.1:7500", fmt.Sprintf("127.0.0.1:%d", s.port))
-	if err := os.WriteFile(file, []byte(mine), 0o666); err != nil {
+	if err := os.WriteFile(file, []byte(s.at(string(source))), 0o666); err != nil {
 		t.Fatal(err)
 	}
-	cmd := exec.Command(tool, "--store=-", "run", file, "--headless", "--out", dir)
+	cmd := tool(t, append([]string{"run", file, "--headless", "--out", dir}, more...)...)
 	var out strings.Builder
 	cmd.Stdout, cmd.Stderr = &out, &out
 	if err := cmd.Start(); err != nil {
@@ -134,66 +61,92 @@ func (s *server) run(t *testing.T, name string, during func()) (r result, text s
 	return r, out.String()
 }
 
-// TestInterop runs every server's trial three times: left alone, stopped for two seconds,
-// and killed.
+// TestInterop runs every server's trial: left alone, stopped for two seconds, killed, and
+// with clients that fall silent. Then it replays what a client of another library did.
 func TestInterop(t *testing.T) {
 	if os.Getenv("INTEROP") == "" {
 		t.Skip("it needs servers from the package registries: make interop")
 	}
+	only := os.Getenv("ONLY") // one of them, for work on it
 	page := &strings.Builder{}
 	page.WriteString("# Real servers\n\nWritten by `make interop`. Each server is a few lines on its library, in" +
-		" `interop/`" +
-		", and counts\nwhat it received and wrote; 60 clients say 360 messages, and the ledger must agree with\n" +
-		"those counts " +
-		"to the last delivery.\n\n| server | left alone | stopped for 2 s | killed |\n| --- | --- | --- | --- |\n")
-	skipped := 0
+		" `interop/`, and counts\nwhat it received and wrote, where it can; 60 clients say 360 messages, and the ledger " +
+		"must agree with\nthose counts to the last delivery. Stopped is SIGSTOP of all its processes for 2 s while " +
+		"messages\nare said, killed is SIGKILL. Silent clients answer no beat: they must be evicted, where the server " +
+		"evicts\nat all. What two clients of another library did is recorded once, and replayed against the server " +
+		"started\nafresh: by one copy, by 20, and with one answer of the server's changed.\n\n" +
+		"| server | left alone | stopped for 2 s | killed | silent | replay |\n| --- | --- | --- | --- | --- | --- |\n")
+	skipped, count := 0, 0
 	for _, of := range servers {
-		row := "| " + of.what + " | "
-		s, why := start(t, of.name)
-		if s == nil {
-			skipped++
-			fmt.Fprintf(page, "%sskipped: %s | | |\n", row, why)
-			t.Logf("%s is skipped: %s", of.name, why)
+		if only != "" && only != of.name {
 			continue
 		}
-		alone, text := s.run(t, of.name, func() {})
-		l := alone.Ledger
-		if l.Said != 360 || l.Owed == 0 || l.Owed != l.Delivered || l.Duplicate+l.Stray+l.Lost != 0 || !l.Balanced ||
-			alone.status != 0 && !(alone.status == 3 && alone.Self.OverloadedSeconds > 0) {
-			t.Errorf("%s, left alone: status %d, %s (%s), %+v\n%s", of.name, alone.status, alone.Verdict, alone.Why, l,
-				text)
-		}
-		s.kill()
-		row += fmt.Sprintf("%s: %d owed, %d delivered | ", alone.Verdict, l.Owed, l.Delivered)
-		if s, why = start(t, of.name); s == nil {
-			t.Fatalf("%s does not start again: %s", of.name, why)
-		}
-		stopped, text := s.run(t, of.name, func() {
-			s.cmd.Process.Signal(syscall.SIGSTOP)
-			time.Sleep(2 * time.Second)
-			s.cmd.Process.Signal(syscall.SIGCONT)
+		count++
+		t.Run(of.name, func(t *testing.T) {
+			s, why := start(t, of.name)
+			if s == nil {
+				skipped++
+				fmt.Fprintf(page, "| %s | skipped: %s | | | | |\n", of.what, why)
+				t.Skip(why)
+			}
+			row := []string{of.what, alone(t, of.name, s), stopped(t, of.name), killed(t, of.name), "it evicts none",
+				replayed(t, of.name, of.vary)}
+			if of.evicts {
+				row[4] = silent(t, of.name)
+			}
+			fmt.Fprintf(page, "| %s |\n", strings.Join(row, " | "))
 		})
-		if l = stopped.Ledger; l.Lost+l.Duplicate+l.Stray != 0 || l.Owed != l.Delivered+l.Late+l.Excused {
-			t.Errorf("%s, stopped: status %d, %s (%s), %+v\n%s", of.name, stopped.status, stopped.Verdict, stopped.Why,
-				l, text)
-		}
-		s.kill()
-		row += fmt.Sprintf("%s: %d owed, %d delivered, %d late | ", stopped.Verdict, l.Owed, l.Delivered, l.Late)
-		if s, why = start(t, of.name); s == nil {
-			t.Fatalf("%s does not start again: %s", of.name, why)
-		}
-		killed, text := s.run(t, of.name, s.kill)
-		if l = killed.Ledger; killed.status != 1 || killed.Connections.Broken != 60 || l.Duplicate+l.Stray != 0 {
-			t.Errorf("%s, killed: status %d, %s (%s), %+v, %+v\n%s", of.name, killed.status, killed.Verdict, killed.Why,
-				l,
-				killed.Connections, text)
-		}
-		fmt.Fprintf(page, "%s%s: %d broken, %d lost, %d excused |\n", row, killed.Verdict, killed.Connections.Broken,
-			l.Lost,
-			l.Excused)
 	}
-	fmt.Fprintf(page, "\n%d of %d servers could not be installed.\n", skipped, len(servers))
-	if err := os.WriteFile("../docs/interop.md", []byte(page.String()), 0o666); err != nil {
-		t.Fatal(err)
+	fmt.Fprintf(page, "\n%d of %d servers could not be installed.\n", skipped, count)
+	if only == "" {
+		if err := os.WriteFile("../docs/interop.md", []byte(page.String()), 0o666); err != nil {
+			t.Fatal(err)
+		}
 	}
+}
+
+func alone(t *testing.T, name string, s *server) string {
+	defer s.kill()
+	r, text := s.run(t, name, func() {})
+	l := r.Ledger
+	if l.Said != 360 || l.Owed == 0 || l.Owed != l.Delivered+l.Late || l.Duplicate+l.Stray+l.Lost != 0 || !l.Balanced ||
+		r.status != 0 && !(r.status == 3 && r.Self.OverloadedSeconds > 0) {
+		t.Errorf("left alone: status %d, %s (%s), %+v\n%s", r.status, r.Verdict, r.Why, l, text)
+	}
+	return fmt.Sprintf("%s: %d owed, %d delivered", r.Verdict, l.Owed, l.Delivered+l.Late)
+}
+
+func stopped(t *testing.T, name string) string {
+	s := again(t, name)
+	defer s.kill()
+	r, text := s.run(t, name, func() {
+		s.signal(syscall.SIGSTOP)
+		time.Sleep(2 * time.Second)
+		s.signal(syscall.SIGCONT)
+	})
+	l := r.Ledger
+	if l.Lost+l.Duplicate+l.Stray != 0 || l.Owed == 0 || l.Owed != l.Delivered+l.Late+l.Excused {
+		t.Errorf("stopped: status %d, %s (%s), %+v\n%s", r.status, r.Verdict, r.Why, l, text)
+	}
+	return fmt.Sprintf("%s: %d owed, %d delivered, %d late", r.Verdict, l.Owed, l.Delivered, l.Late)
+}
+
+func killed(t *testing.T, name string) string {
+	s := again(t, name)
+	r, text := s.run(t, name, s.kill)
+	l := r.Ledger
+	if r.status != 1 || r.Connections.Broken != 60 || l.Duplicate+l.Stray != 0 {
+		t.Errorf("killed: status %d, %s (%s), %+v, %+v\n%s", r.status, r.Verdict, r.Why, l, r.Connections, text)
+	}
+	return fmt.Sprintf("%s: %d broken, %d lost, %d excused", r.Verdict, r.Connections.Broken, l.Lost, l.Excused)
+}
+
+func silent(t *testing.T, name string) string {
+	s := again(t, name)
+	defer s.kill()
+	r, text := s.run(t, name, func() {}, "--set", "silent=true")
+	if r.Connections.Evicted != 60 || r.status != 0 && r.status != 3 {
+		t.Errorf("silent: status %d, %s (%s), %+v\n%s", r.status, r.Verdict, r.Why, r.Connections, text)
+	}
+	return fmt.Sprintf("%d of 60 evicted", r.Connections.Evicted)
 }

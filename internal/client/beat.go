@@ -5,14 +5,16 @@ import (
 	"tidepull/internal/measure/lane"
 )
 
-// beatAnswer answers a message in which the server asks for a sign of life.
+// beatAnswer handles a message that is a sign of life of the server's, or asks for one.
 func (c *Client) beatAnswer(e *Env, now mono.Time) {
 	if c.more != nil && c.more.silent {
 		return
 	}
 	e.counts().Pings++
 	e.record(c, now, lane.Beat, 0, 0)
-	c.send(e, now, e.Trial.Dialect.Beat.Answer)
+	if answer := e.Trial.Dialect.Beat.Answer; answer != nil {
+		c.send(e, now, answer)
+	}
 }
 
 // beatUnasked sends a sign of life, and says when the next one is due.

@@ -33,7 +33,7 @@ func (c *Client) list(e *Env, m received, came mono.Span, now mono.Time) {
 		if v := d.Each.Eval(&e.scope); v.Kind == expr.JSON {
 			if jsonscan.Elements(bytes.Clone(v.Str), func(item []byte) {
 				if item[0] == '"' { // the message is what the text says
-					item = jsonscan.Unquote(nil, item)
+					item = jsonscan.Unquote(nil, item[1:len(item)-1])
 				}
 				c.heard(e, received{item, item, m.binary}, came, now)
 			}) {

@@ -151,8 +151,8 @@ func (d *Dialect) Announces() bool { return d.Joined.When != nil || d.Gone.When 
 
 // A Beat is a sign of life in messages of the server's own, apart from what sessions say.
 type Beat struct {
-	When   *expr.Program  // recognises that the server asks for one; nil: it does not
-	Answer *expr.Template // what it is answered
+	When   *expr.Program  // recognises one of the server's; nil: it sends none
+	Answer *expr.Template // what it is answered; nil: nothing
 	Every  time.Duration  // how often a client sends one unasked; 0: it does not
 	Send   *expr.Template
 }

@@ -3,6 +3,8 @@ trial "go-hub" {
   grace  = "5s"
 }
 
+variable "silent" { default = false }
+
 target "server" {
   websocket = "ws://127.0.0.1:7500/hub"
   dialect   = "theirs"
@@ -23,13 +25,19 @@ dialect "theirs" {
 session "watch" {
   connect { path = "/hub?name=${name}&room=lock-${n % 3}" }
   enter { room = "lock-${n % 3}" }
-  pause { lasts = "1500ms" } # until all are there, so that the server's count is ours
-  repeat {
-    every = "500ms"
-    times = 6
-    say { body = "berth ${n} ${mark}" }
+  when {
+    that = var.silent
+    fall_silent { evicted_within = "8s" }
   }
-  pause { lasts = "1m" }
+  otherwise {
+    pause { lasts = "1500ms" } # until all are there, so that the server's count is ours
+    repeat {
+      every = "500ms"
+      times = 6
+      say { body = "berth ${n} ${mark}" }
+    }
+    pause { lasts = "1m" }
+  }
 }
 
 crew "pilots" {

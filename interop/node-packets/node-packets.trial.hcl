@@ -3,30 +3,34 @@ trial "node-packets" {
   grace  = "5s"
 }
 
+variable "silent" { default = false }
+
 target "server" {
   websocket = "ws://127.0.0.1:7500/socket.io/?EIO=4&transport=websocket"
   dialect   = "theirs"
 }
 
 dialect "theirs" {
+  json = match(text, "^4[0-9]([\\[{].*)$", 1) # a packet's digits stand before its JSON
+
   # The server opens with 0{...}; 40 asks for a session, and is answered 40{...}.
   name {
-    after     = substr(text, 0, 2) == "0{"
+    after     = starts(text, "0{")
     first     = "40"
-    then      = substr(text, 0, 3) == "40{"
+    then      = starts(text, "40{")
     send      = "42[\"hello\",{\"name\":\"${name}\"}]"
-    confirmed = substr(text, 0, 9) == "42[\"hello"
+    confirmed = msg[0] == "hello"
   }
 
   enter {
     send      = "42[\"join\",{\"room\":\"${room}\"}]"
-    confirmed = substr(text, 0, 10) == "42[\"joined" && field(substr(text, 2, 10000), "1.room") == room
+    confirmed = msg[0] == "joined" && msg[1].room == room
   }
 
   heard {
-    when    = substr(text, 0, 8) == "42[\"post"
-    room    = field(substr(text, 2, 10000), "1.room")
-    payload = field(substr(text, 2, 10000), "1.text")
+    when    = msg[0] == "post"
+    room    = msg[1].room
+    payload = msg[1].text
   }
 
   beat {
@@ -38,13 +42,19 @@ dialect "theirs" {
 session "watch" {
   connect {}
   enter { room = "lock-${n % 3}" }
-  pause { lasts = "1500ms" } # until all are there, so that the server's count is ours
-  repeat {
-    every = "500ms"
-    times = 6
-    say { body = "42[\"post\",{\"room\":\"${room}\",\"text\":\"berth ${n} ${mark}\"}]" }
+  when {
+    that = var.silent
+    fall_silent { evicted_within = "8s" }
   }
-  pause { lasts = "1m" }
+  otherwise {
+    pause { lasts = "1500ms" } # until all are there, so that the server's count is ours
+    repeat {
+      every = "500ms"
+      times = 6
+      say { body = "42[\"post\",{\"room\":\"${room}\",\"text\":\"berth ${n} ${mark}\"}]" }
+    }
+    pause { lasts = "1m" }
+  }
 }
 
 crew "pilots" {

@@ -11,7 +11,7 @@ const io = new Server(server, { pingInterval: 2000, pingTimeout: 2000 });
 io.on("connection", (socket) => {
   socket.on("hello", (m) => {
     socket.data.name = m.name;
-    socket.emit("hello", {});
+    socket.emit("hello", { again: process.env.CHANGED });
   });
   socket.on("join", (m) => {
     socket.join(m.room);

@@ -10,11 +10,18 @@ const wss = new WebSocketServer({ server });
 wss.on("connection", (socket) => {
   let name = "";
   const mine = new Set();
+  let alive = true;
+  const beat = setInterval(() => {
+    if (!alive) return socket.terminate();
+    alive = false;
+    socket.ping();
+  }, 2000);
+  socket.on("pong", () => (alive = true));
   socket.on("message", (data) => {
     const m = JSON.parse(data);
     if (m.do === "hello") {
       name = m.name;
-      socket.send(JSON.stringify({ did: "hello" }));
+      socket.send(JSON.stringify({ did: "hello", again: process.env.CHANGED }));
     } else if (m.do === "join") {
       if (!rooms.has(m.room)) rooms.set(m.room, new Set());
       rooms.get(m.room).add(socket);
@@ -28,6 +35,7 @@ wss.on("connection", (socket) => {
       }
     }
   });
+  socket.on("close", () => clearInterval(beat));
   socket.on("close", () => mine.forEach((r) => rooms.get(r).delete(socket)));
 });
 server.listen(process.argv[2], "127.0.0.1", () => console.log("ready"));

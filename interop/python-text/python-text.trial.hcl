@@ -3,6 +3,8 @@ trial "python-text" {
   grace  = "5s"
 }
 
+variable "silent" { default = false }
+
 target "server" {
   websocket = "ws://127.0.0.1:7500/board"
   dialect   = "theirs"
@@ -26,13 +28,19 @@ dialect "theirs" {
 session "watch" {
   connect {}
   enter { room = "quay" }
-  pause { lasts = "1500ms" } # until all are there, so that the server's count is ours
-  repeat {
-    every = "500ms"
-    times = 6
-    say { body = "berth ${n} ${mark}" }
+  when {
+    that = var.silent
+    fall_silent { evicted_within = "8s" }
   }
-  pause { lasts = "1m" }
+  otherwise {
+    pause { lasts = "1500ms" } # until all are there, so that the server's count is ours
+    repeat {
+      every = "500ms"
+      times = 6
+      say { body = "berth ${n} ${mark}" }
+    }
+    pause { lasts = "1m" }
+  }
 }
 
 crew "pilots" {

@@ -1,6 +1,7 @@
 """A harbour board on Tornado: plain text; saying one's name is entering the one room."""
 
 import json
+import os
 import sys
 
 import tornado.ioloop
@@ -20,7 +21,7 @@ class Board(tornado.websocket.WebSocketHandler):
         if self.name is None:
             self.name = message
             here[self] = message
-            self.write_message("welcome " + message)
+            self.write_message(("good morning " if os.getenv("CHANGED") else "welcome ") + message)
             return
         truth["received"] += 1
         for other in here:
@@ -37,6 +38,6 @@ class Truth(tornado.web.RequestHandler):
 
 
 if __name__ == "__main__":
-    tornado.web.Application([("/board", Board), ("/truth", Truth)]).listen(int(sys.argv[1]), "127.0.0.1")
+    tornado.web.Application([("/board", Board), ("/truth", Truth)], websocket_ping_interval=2, websocket_ping_timeout=5).listen(int(sys.argv[1]), "127.0.0.1")
     print("ready", flush=True)
     tornado.ioloop.IOLoop.current().start()

@@ -165,9 +165,9 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 			d.Beat = trial.Beat{When: r.condition(attrs["when"]), Every: r.duration(attrs["every"], 0)}
 			d.Beat.Answer, _ = r.bodyTemplate(attrs["answer"])
 			d.Beat.Send, _ = r.bodyTemplate(attrs["send"])
-			if (d.Beat.When == nil) != (d.Beat.Answer == nil) || (d.Beat.Every == 0) != (d.Beat.Send == nil) ||
+			if d.Beat.When == nil && d.Beat.Answer != nil || (d.Beat.Every == 0) != (d.Beat.Send == nil) ||
 				d.Beat.When == nil && d.Beat.Every == 0 {
-				r.fail(part.DefRange, "a beat is when with answer, or every with send, or both")
+				r.fail(part.DefRange, "a beat is when, with or without answer, or every with send, or both")
 			}
 		case "enter":
 			d.Enter = r.exchange(attrs)

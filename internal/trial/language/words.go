@@ -137,8 +137,8 @@ var vocabulary = map[string]*blockWord{
 		{"then", formCondition, false, "the answer to first, which is waited for before the name is sent"},
 	}, exchange)},
 	"dialect.beat": {doc: "signs of life in messages, apart from sessions; fall_silent ends them", attrs: []word{
-		{"when", formCondition, false, "recognises that the server asks for one"},
-		{"answer", formBody, false, "what it is answered"},
+		{"when", formCondition, false, "recognises one of the server's: a question, or an answer, or neither"},
+		{"answer", formBody, false, "what it is answered; nothing if it is not given"},
 		{"every", formDuration, false, "how often a client sends one unasked"},
 		{"send", formBody, false, "what it sends then"},
 	}},

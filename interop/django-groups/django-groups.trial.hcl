@@ -1,0 +1,54 @@
+trial "django-groups" {
+  prompt = "3s"
+  grace  = "5s"
+}
+
+variable "silent" { default = false }
+
+target "server" {
+  nodes   = ["ws://127.0.0.1:7500/", "ws://127.0.0.1:7501/"]
+  dialect = "theirs"
+}
+
+dialect "theirs" {
+  enter { confirmed = msg.type == "moored" && msg.room == room } # by the path
+
+  heard {
+    when    = msg.type == "message"
+    payload = msg.message
+  }
+}
+
+session "watch" {
+  connect { path = "/berth/lock-${n % 3}/" }
+  enter { room = "lock-${n % 3}" }
+  when {
+    that = var.silent
+    fall_silent { evicted_within = "8s" }
+  }
+  otherwise {
+    pause { lasts = "1500ms" } # until all are there, so that the server's count is ours
+    repeat {
+      every = "500ms"
+      times = 6
+      say { body = { message = "berth ${n} ${mark}" } }
+    }
+    pause { lasts = "1m" }
+  }
+}
+
+crew "pilots" {
+  clients = 60
+  session = session.watch
+}
+
+tide {
+  flood "100%" { over = "1s" }
+  slack { lasts = "6s" }
+  ebb { over = "1s" }
+}
+
+final_check "the server counts the same" {
+  request { path = "/truth" }
+  holds = msg.received == messages.sent && msg.written == ledger.delivered + ledger.late
+}

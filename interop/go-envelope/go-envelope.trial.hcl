@@ -1,0 +1,58 @@
+trial "go-envelope" {
+  prompt = "3s"
+  grace  = "5s"
+}
+
+variable "silent" { default = false }
+
+target "server" {
+  websocket = "ws://127.0.0.1:7500/board"
+  dialect   = "theirs"
+}
+
+dialect "theirs" {
+  enter {
+    send      = { event = "join", data = { room = room } }
+    confirmed = msg.event == "joined" && msg.data.room == room
+  }
+
+  heard {
+    when    = msg.event == "post"
+    room    = msg.data.room
+    payload = msg.data.text
+  }
+}
+
+session "watch" {
+  connect { subprotocol = "board.v1" }
+  enter { room = "lock-${n % 3}" }
+  when {
+    that = var.silent
+    fall_silent { evicted_within = "8s" }
+  }
+  otherwise {
+    pause { lasts = "1500ms" } # until all are there, so that the server's count is ours
+    repeat {
+      every = "500ms"
+      times = 6
+      say { body = { event = "post", data = { text = "berth ${n} ${mark}" } } }
+    }
+    pause { lasts = "1m" }
+  }
+}
+
+crew "pilots" {
+  clients = 60
+  session = session.watch
+}
+
+tide {
+  flood "100%" { over = "1s" }
+  slack { lasts = "6s" }
+  ebb { over = "1s" }
+}
+
+final_check "the server counts the same" {
+  request { path = "/truth" }
+  holds = msg.received == messages.sent && msg.written == ledger.delivered + ledger.late
+}

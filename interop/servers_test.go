@@ -1,0 +1,147 @@
+package interop
+
+import (
+	"bufio"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// what each server is, in the order of the report.
+var servers = []struct {
+	name, what string
+	evicts     bool // silent clients
+	vary       []string
+}{
+	{name: "node-ws", what: "ws (Node): JSON with a field that says what is wanted", evicts: true},
+	{name: "node-packets", what: "socket.io (Node): events in packets with digits in front, beats of its own", evicts: true},
+	{name: "node-strings", what: "websocket (Node): JSON in strings of JSON", evicts: true},
+	{name: "sockjs-frames", what: "sockjs (Node): texts in a list behind a letter"},
+	{name: "go-hub", what: "gorilla/websocket (Go): who and where in the address, several messages in a frame", evicts: true},
+	{name: "go-envelope", what: "coder/websocket (Go): event and data, a subprotocol", evicts: true},
+	{name: "python-text", what: "Tornado (Python): plain text, a greeting, saying one's name is entering", evicts: true},
+	{name: "python-path", what: "Starlette on uvicorn (Python): name in the path, an answer and a broadcast", evicts: true},
+	{name: "python-array", what: "aiohttp (Python): lists that begin with what they are", evicts: true},
+	{name: "django-groups", what: "Django Channels (Python): groups on two processes over Redis", evicts: true},
+	{name: "ruby-cable", what: "Action Cable (Ruby): commands for identifiers that are JSON in a string"},
+	{name: "nginx-front", what: "nginx before the first", evicts: true},
+	{name: "rabbit-stomp", what: "RabbitMQ: STOMP over WebSocket", evicts: true},
+	{name: "mosquitto-mqtt", what: "Mosquitto: MQTT over WebSocket", evicts: true,
+		vary: []string{`lighthouse-a="lighthouse-${n + 100}"`, `lighthouse-b="lightboats-${n + 100}"`}},
+}
+
+// A server is one that runs, with all its processes in one group.
+type server struct {
+	cmd  *exec.Cmd
+	port int
+}
+
+// start starts a server; why says what is missing if it cannot be. More is for its
+// environment.
+func start(t *testing.T, name string, more ...string) (s *server, why string) {
+	t.Helper()
+	here, err := filepath.Abs(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ports := freePorts(t, 4)
+	s = &server{port: ports[0]}
+	s.cmd = exec.Command(filepath.Join(here, "start.sh"))
+	for _, p := range ports {
+		s.cmd.Args = append(s.cmd.Args, strconv.Itoa(p))
+	}
+	s.cmd.Env = append(surroundings(here), more...)
+	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	var words strings.Builder
+	s.cmd.Stderr = &words
+	out, err := s.cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := s.cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.kill)
+	ready := make(chan bool, 1)
+	go func() {
+		lines := bufio.NewScanner(out)
+		ready <- lines.Scan() && lines.Text() == "ready"
+		for lines.Scan() {
+		}
+	}()
+	select {
+	case is := <-ready:
+		if !is {
+			s.cmd.Wait()
+			return nil, strings.TrimSpace(words.String())
+		}
+	case <-time.After(5 * time.Minute): // it may have to be installed first
+		return nil, "it was not ready within five minutes"
+	}
+	return s, ""
+}
+
+// again starts a server of which it is known that it starts.
+func again(t *testing.T, name string, more ...string) *server {
+	t.Helper()
+	s, why := start(t, name, more...)
+	if s == nil {
+		t.Fatalf("%s does not start again: %s", name, why)
+	}
+	return s
+}
+
+// surroundings is the environment of what runs in a server's folder.
+func surroundings(here string) []string {
+	cache := os.Getenv("INTEROP_CACHE")
+	if cache == "" {
+		cache = filepath.Join(os.TempDir(), "tidepull-interop")
+	}
+	return append(os.Environ(), "HERE="+here, "CACHE="+cache)
+}
+
+// freePorts gives ports at which nobody listens now.
+func freePorts(t *testing.T, n int) (ports []int) {
+	t.Helper()
+	for range n {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer l.Close()
+		ports = append(ports, l.Addr().(*net.TCPAddr).Port)
+	}
+	return ports
+}
+
+// signal sends a signal to all of a server's processes.
+func (s *server) signal(what syscall.Signal) { syscall.Kill(-s.cmd.Process.Pid, what) }
+
+func (s *server) kill() {
+	s.signal(syscall.SIGKILL)
+	s.cmd.Wait()
+}
+
+// tool is a command of the tool's, with a folder to work in.
+func tool(t *testing.T, args ...string) *exec.Cmd {
+	t.Helper()
+	path, err := filepath.Abs("../bin/tidepull")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return exec.Command(path, append([]string{"--store=-"}, args...)...)
+}
+
+// at puts a server's ports in the place of those in its trial.
+func (s *server) at(source string) string {
+	second := s.cmd.Args[2]
+	return strings.NewReplacer("127.0.0.1:7500", fmt.Sprintf("127.0.0.1:%d", s.port), "127.0.0.1:7501",
+		"127.0.0.1:"+second).Replace(source)
+}
