@@ -114,5 +114,9 @@ func (s *server) replay(t *testing.T, file string, copies int, vary []string) (r
 	cmd.Stdout, cmd.Stderr = &out, &words
 	cmd.Run()
 	json.Unmarshal([]byte(out.String()), &r)
-	return r, cmd.ProcessState.ExitCode(), out.String() + words.String()
+	for _, d := range r.Differences {
+		text += fmt.Sprintf("\n  %d x %s (counts: %v): %q now %q", d.Times, d.Kind, d.Counts, d.Example.Recorded,
+			d.Example.Now)
+	}
+	return r, cmd.ProcessState.ExitCode(), fmt.Sprintf("%d of %d%s\n%s", r.Came, r.Expected, text, words.String())
 }

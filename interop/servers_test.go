@@ -34,7 +34,7 @@ var servers = []struct {
 	{name: "nginx-front", what: "nginx before the first", evicts: true},
 	{name: "rabbit-stomp", what: "RabbitMQ: STOMP over WebSocket", evicts: true},
 	{name: "mosquitto-mqtt", what: "Mosquitto: MQTT over WebSocket", evicts: true,
-		vary: []string{`lighthouse-a="lighthouse-${n + 100}"`, `lighthouse-b="lightboats-${n + 100}"`}},
+		vary: []string{`lighthouse-a="lighthous${n + 100}"`, `lighthouse-b="lightboat${n + 100}"`}},
 }
 
 // A server is one that runs, with all its processes in one group.

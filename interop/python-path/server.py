@@ -26,9 +26,12 @@ async def quay(socket):
             truth["received"] += 1
             await socket.send_text("you said: " + said)
             for other in list(here):
-                await other.send_text(name + " says: " + said)
-                truth["written"] += 1
-    except (WebSocketDisconnect, RuntimeError):
+                try:
+                    await other.send_text(name + " says: " + said)
+                    truth["written"] += 1
+                except Exception:  # it has just gone, whatever it died of
+                    pass
+    except WebSocketDisconnect:
         pass
     finally:
         here.remove(socket)

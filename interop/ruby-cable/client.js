@@ -1,4 +1,5 @@
 // The library's own client.
+global.self = global; // it is made for browsers
 const { main } = require("../peer.js");
 const { adapters, createConsumer } = require("@rails/actioncable");
 

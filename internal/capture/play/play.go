@@ -110,9 +110,13 @@ func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
 	r := &Result{Copies: o.Copies, Clients: len(p.Actors)}
 	c := collection{result: r, groups: map[[2]string]*Group{}, copies: o.Copies, ignore: o.Ignore}
 	var running sync.WaitGroup
+	deeds := p.Deeds()
+	heard := hearings(p, deeds)
 	for copy := range o.Copies {
+		order := newTurns(deeds, heard)
 		for _, a := range p.Actors {
 			pl := newPlayer(p, a, copy, o, programs, began)
+			pl.turns, pl.hearings = order, heard[a]
 			running.Go(func() { c.add(pl, pl.run(ctx)) })
 		}
 		if copy%20 == 19 { // a thousand handshakes at once is another experiment
@@ -195,8 +199,8 @@ func (c *collection) add(p *player, found []replay.Difference) {
 	if p.refusal != "" {
 		c.refusal = p.refusal
 	}
-	r.Expected += len(p.recorded)
-	r.Came += len(p.heard)
+	r.Expected += p.expected
+	r.Came += p.came
 	for _, d := range found {
 		if c.ignores(&d) {
 			r.Ignored++
@@ -211,11 +215,11 @@ func (c *collection) add(p *player, found []replay.Difference) {
 		key := [2]string{d.Kind, d.What}
 		g := c.groups[key]
 		if g == nil {
-			// Copies hear each other, which the recording could not, and a crowd is
-			// served later than one, and read later too: how much of that is the
-			// server's is a question for a trial.
+			// Copies hear each other, which the recording could not: what comes more
+			// often, and before what, says nothing. A crowd is served later than one, and
+			// read later too: how much of that is the server's is a question for a trial.
 			g = &Group{Kind: d.Kind, What: d.What, Example: d, Counts: d.Kind != replay.More &&
-				d.Kind != replay.Later || c.copies == 1}
+				d.Kind != replay.Later && d.Kind != replay.Order || c.copies == 1}
 			c.groups[key] = g
 		}
 		g.Times++

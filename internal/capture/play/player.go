@@ -1,15 +1,16 @@
 package play
 
 import (
-	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
-	"io"
+	"math"
 	"math/rand/v2"
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,6 +30,8 @@ type player struct {
 	programs []*expr.Program
 	random   *rand.PCG
 
+	turns      *turns // of all players of the copy
+	hearings   []int  // the deeds of others before which it has to hear something
 	web        *http.Client
 	streams    []*stream
 	line       *probe.Line
@@ -39,12 +42,19 @@ type player struct {
 	heardBytes int
 	recorded   []replay.Heard
 	heard      []replay.Heard
+	expected   int                  // that came in the recording
+	came       int                  // that came now
 	need       map[replay.Shape]int // of what was recorded up to now
 	have       map[replay.Shape]int
+	wants      int // messages since the last deed, in the recording
+	got        int // and now
+	bytes      flow
+	asked      map[int]*asking // by step
+	answers    chan answer
 	deed       int
-	deedAt     time.Time
 	lastAt     time.Time // when anything last happened
 	failed     []replay.Difference
+	gone       bool   // a request failed: nothing more is done
 	reached    bool   // the server answered, or agreed to a connection
 	refusal    string // why it did not
 }
@@ -56,8 +66,9 @@ func newPlayer(p *replay.Plan, a *replay.Actor, copy int, o Options, programs []
 		panic(err) // only of options, of which there are none
 	}
 	pl := &player{plan: p, actor: a, copy: copy, options: o, programs: programs, values: make([]string, len(p.Guesses)),
-		need: map[replay.Shape]int{}, have: map[replay.Shape]int{},
-		random: rand.NewPCG(uint64(began.UnixNano()), uint64(copy)<<20^uint64(a.Number))}
+		need: map[replay.Shape]int{}, have: map[replay.Shape]int{}, asked: map[int]*asking{},
+		answers: make(chan answer, len(a.Steps)),
+		random:  rand.NewPCG(uint64(began.UnixNano()), uint64(copy)<<20^uint64(a.Number))}
 	pl.web = &http.Client{Jar: jar, CheckRedirect: func(*http.Request,
 		[]*http.Request) error {
 		return http.ErrUseLastResponse
@@ -75,8 +86,8 @@ func newPlayer(p *replay.Plan, a *replay.Actor, copy int, o Options, programs []
 	return pl
 }
 
-// fresh gives new values to what is made afresh each time it is said.
-func (p *player) fresh() {
+// fresh gives values to what a step uses and the client makes itself. It makes each once.
+func (p *player) fresh(step *replay.Step) {
 	s := &expr.Scope{Now: time.Now().UnixMicro(), Random: p.random}
 	s.Vars[expr.VarN] = expr.Num(float64(p.copy))
 	for i, g := range p.plan.Guesses {
@@ -84,8 +95,8 @@ func (p *player) fresh() {
 			s.Vars[expr.VarName] = expr.Str(p.values[i])
 		}
 	}
-	for i, program := range p.programs {
-		if program != nil {
+	for _, i := range step.Uses {
+		if program := p.programs[i]; program != nil && p.values[i] == "" {
 			p.values[i] = string(program.Eval(s).Append(nil))
 		}
 	}
@@ -96,52 +107,148 @@ func (p *player) fill(s string) string { return p.plan.Fill(p.actor, s, p.values
 
 // run does what was recorded and returns what is different.
 func (p *player) run(ctx context.Context) []replay.Difference {
+	ctx, cancel := context.WithCancel(ctx)
 	defer p.finish()
-	steps := p.actor.Steps
+	defer cancel() // a request that was not answered in the recording may be under way
 	p.lastAt = time.Now()
-	var lastDeed, last time.Duration
-	if len(steps) > 0 {
-		lastDeed, last = steps[0].At, steps[0].At
+	var last time.Duration
+	if len(p.actor.Steps) > 0 {
+		last = p.actor.Steps[0].At
 	}
 	if !p.pause(ctx, p.actor.Begins) {
+		p.giveUp(0)
 		return nil
 	}
-	for i := range steps {
-		s := &steps[i]
-		if s.Do == replay.Hear {
-			h := replay.Heard{Shape: replay.ShapeOf(s.Payload, s.Binary, p.plan.ValuesOf(p.actor)), Sample: s.Payload,
-				After: s.At - lastDeed, Deed: p.deed}
-			p.recorded = append(p.recorded, h)
-			p.need[h.Shape]++
-			last = s.At
+	for _, m := range moments(p.actor) {
+		s := m.step
+		p.keepUp(ctx, m.at)
+		if s.Do == replay.Hear || m.answer {
+			p.expects(m)
+			last = m.at
 			continue
 		}
+		n := p.turns.number[p.actor][m.index]
+		p.waitFor(ctx, n, false)
 		p.settle(ctx)
-		if !p.pause(ctx, s.At-last) {
-			return p.failed
+		p.waitFor(ctx, n, true)
+		if !p.pause(ctx, s.At-last) || p.gone {
+			p.giveUp(m.index)
+			return p.compared()
 		}
 		p.deed++
+		p.wants, p.got = 0, 0
+		p.bytes.cut()
 		if p.options.Copies > 1 {
 			// What other copies hear has the same shapes: an answer counts only
 			// if it comes after what it answers.
 			clear(p.need)
 			clear(p.have)
 		}
-		p.deedAt, p.lastAt = time.Now(), time.Now()
-		lastDeed, last = s.At, s.At
-		p.fresh()
-		if err := p.do(ctx, s); err != nil {
-			p.failed = append(p.failed, replay.Difference{Kind: replay.Failed, What: string(s.Do), Now: err.Error()})
-			break
+		p.lastAt, last = time.Now(), s.At
+		p.fresh(s)
+		err := p.do(ctx, m.index, s)
+		p.turns.did(n, time.Now())
+		if err != nil {
+			p.fail(string(s.Do), err)
+			p.giveUp(m.index)
+			return p.compared()
 		}
 	}
+	p.keepUp(ctx, math.MaxInt64)
 	p.settle(ctx)
 	p.listen(ctx, 50*time.Millisecond, func() bool { return false })
-	if p.unheard > 0 {
-		p.failed = append(p.failed, replay.Difference{Kind: replay.Failed, What: "hear",
-			Now: fmt.Sprintf("%d messages more than are compared", p.unheard)})
+	if p.actor.Steps[len(p.actor.Steps)-1].Do != replay.Close { // it was still there when the others had done all
+		p.waitFor(ctx, len(p.turns.deeds), false)
 	}
-	return append(p.failed, replay.Compare(p.recorded, p.heard, p.options.Late)...)
+	return p.compared()
+}
+
+// keepUp waits for what had come to the client before each deed of the others, up to an
+// instant of the recording.
+func (p *player) keepUp(ctx context.Context, until time.Duration) {
+	for len(p.hearings) > 0 && p.turns.deeds[p.hearings[0]].At < until {
+		n := p.hearings[0]
+		p.waitFor(ctx, n, false)
+		p.settle(ctx)
+		p.turns.hears(n)
+		p.hearings = p.hearings[1:]
+	}
+}
+
+func (p *player) waitFor(ctx context.Context, n int, heard bool) {
+	p.turns.wait(ctx, n, heard, func(changed <-chan struct{}) { p.listenFor(ctx, changed) })
+}
+
+// giveUp says that the client does nothing more from a step on. What it had to hear by
+// then is still compared.
+func (p *player) giveUp(from int) {
+	p.turns.gaveUp(p.actor, from, p.hearings)
+	p.hearings = nil
+}
+
+// compared is what is different from the recording.
+func (p *player) compared() []replay.Difference {
+	if p.unheard > 0 {
+		p.fail("hear", fmt.Errorf("%d messages more than are compared", p.unheard))
+	}
+	all := p.failed
+	for _, a := range p.asked {
+		all = append(all, a.compared(p.options.Late)...)
+	}
+	p.expected += len(p.recorded)
+	p.came += len(p.heard)
+	if p.actor.Speech == replay.Bytes {
+		p.expected, p.came = p.expected+len(p.bytes.recorded), p.came+len(p.bytes.heard)
+		return append(all, p.bytes.compared(p.plan.ValuesOf(p.actor), p.values, p.options.Late)...)
+	}
+	return append(all, replay.Compare(p.recorded, p.heard, p.options.Late)...)
+}
+
+func (p *player) fail(what string, err error) {
+	p.failed = append(p.failed, replay.Difference{Kind: replay.Failed, What: what, Now: err.Error()})
+}
+
+// expects books what was recorded next.
+func (p *player) expects(m moment) {
+	after := m.at - p.turns.before(m.at)
+	switch {
+	case m.answer:
+		a := p.asked[m.index]
+		if a == nil { // nothing more was done
+			return
+		}
+		a.then, a.expected = p.answerOf(m.step, m.step.Status, m.step.Answer, m.step.Took), true
+		p.expected++
+	case p.actor.Speech == replay.Bytes:
+		p.bytes.expects(m.step.Payload, after)
+	default:
+		h := replay.Heard{Shape: replay.ShapeOf(m.step.Payload, m.step.Binary, p.plan.ValuesOf(p.actor)),
+			Sample: m.step.Payload, After: after, Deed: p.deed}
+		p.recorded = append(p.recorded, h)
+		p.need[h.Shape]++
+		p.wants++
+	}
+}
+
+// A moment is a step of an actor's, or the answer to one.
+type moment struct {
+	at     time.Duration
+	index  int
+	step   *replay.Step
+	answer bool
+}
+
+// moments lists an actor's steps and the answers to its requests, in the order of time.
+func moments(a *replay.Actor) (all []moment) {
+	for i := range a.Steps {
+		s := &a.Steps[i]
+		all = append(all, moment{s.At, i, s, false})
+		if s.Do == replay.Ask && s.Status > 0 {
+			all = append(all, moment{s.At + s.Took, i, s, true})
+		}
+	}
+	slices.SortStableFunc(all, func(x, y moment) int { return cmp.Compare(x.at, y.at) })
+	return all
 }
 
 // pause keeps the recording's pause before a deed, as far as it is not over;
@@ -155,26 +262,63 @@ func (p *player) pause(ctx context.Context, recorded time.Duration) bool {
 }
 
 // settle waits for all that the server said up to here in the recording. What
-// does not come is not waited for again.
+// does not come is not waited for again; if something else has come in its place, it is
+// not waited for long.
 func (p *player) settle(ctx context.Context) {
 	within := p.options.Within
-	if n := len(p.recorded); n > 0 { // others may have to do something first
+	if n := len(p.recorded); n > 0 {
 		within = max(within, 2*p.recorded[n-1].After)
 	}
-	all := func() bool {
-		for shape, n := range p.need {
-			if p.have[shape] < n {
-				return false
-			}
-		}
-		return true
-	}
+	all := func() bool { return p.hasAll() || p.options.Copies == 1 && p.wants > 0 && p.got >= p.wants }
 	if !all() {
 		p.listen(ctx, within, all)
 	}
+	if !p.hasAll() {
+		p.listen(ctx, min(within, instead), p.hasAll)
+	}
+	for shape, n := range p.need {
+		p.need[shape] = min(n, p.have[shape])
+	}
+	for _, a := range p.asked {
+		a.expected = a.expected && a.done
+	}
+}
+
+// instead is how long something is waited for once as many other messages have come as
+// were to come.
+const instead = 300 * time.Millisecond
+
+// hasAll reports whether everything came that had come in the recording by now.
+func (p *player) hasAll() bool {
 	for shape, n := range p.need {
 		if p.have[shape] < n {
-			p.need[shape] = p.have[shape]
+			return false
+		}
+	}
+	for _, a := range p.asked {
+		if a.expected && !a.done {
+			return false
+		}
+	}
+	return !p.bytes.lacks()
+}
+
+// listenFor takes what comes until a channel is closed.
+func (p *player) listenFor(ctx context.Context, changed <-chan struct{}) {
+	for {
+		events := p.events
+		if p.over {
+			events = nil
+		}
+		select {
+		case e := <-events:
+			p.take(e)
+		case a := <-p.answers:
+			p.answered(a)
+		case <-changed:
+			return
+		case <-ctx.Done():
+			return
 		}
 	}
 }
@@ -189,7 +333,7 @@ func (p *player) listen(ctx context.Context, most time.Duration, until func() bo
 	for {
 		events := p.events
 		if p.over {
-			if most >= p.options.Within {
+			if most >= p.options.Within && len(p.asked) == 0 {
 				return // nothing more will come
 			}
 			events = nil
@@ -197,6 +341,11 @@ func (p *player) listen(ctx context.Context, most time.Duration, until func() bo
 		select {
 		case e := <-events:
 			p.take(e)
+			if until() {
+				return
+			}
+		case a := <-p.answers:
+			p.answered(a)
 			if until() {
 				return
 			}
@@ -212,6 +361,9 @@ func (p *player) take(e probe.Event) {
 	switch {
 	case e.What == probe.Ended:
 		p.over, p.why = true, e.Why
+	case e.What == probe.In && e.Message != nil && p.actor.Speech == replay.Bytes:
+		p.bytes.hears(e.Message, e.At, p.turns.lastDid())
+		p.lastAt = e.At
 	case e.What == probe.In && e.Message != nil:
 		p.hear(e.Message, e.Binary, e.At)
 	}
@@ -224,14 +376,15 @@ func (p *player) hear(payload []byte, binary bool, at time.Time) {
 			vary = append(vary, v)
 		}
 	}
-	h := replay.Heard{Shape: replay.ShapeOf(payload, binary, vary), Sample: payload, After: at.Sub(p.deedAt),
-		Deed: p.deed}
+	h := replay.Heard{Shape: replay.ShapeOf(payload, binary, vary), Sample: payload,
+		After: max(0, at.Sub(p.turns.lastDid())), Deed: p.deed}
 	if p.heardBytes += len(payload); len(p.heard) >= maxHeard || p.heardBytes > maxHeardBytes {
 		p.unheard++ // a server without end is different from any that was recorded
 		return
 	}
 	p.heard = append(p.heard, h)
 	p.have[h.Shape]++
+	p.got++
 	p.lastAt = at
 	p.plan.Give(p.actor, h.Shape, payload, p.values)
 }
@@ -242,20 +395,23 @@ const (
 	maxHeardBytes = 64 << 20
 )
 
-func (p *player) do(ctx context.Context, s *replay.Step) error {
+func (p *player) do(ctx context.Context, index int, s *replay.Step) error {
 	switch s.Do {
 	case replay.Ask:
-		return p.ask(ctx, s)
+		return p.ask(ctx, index, s)
 	case replay.Connect:
 		return p.connect(s)
 	case replay.Follow:
 		return p.follow(ctx, s)
 	case replay.Say:
-		payload := s.Payload
-		if !s.Binary {
-			payload = []byte(p.fill(string(s.Payload)))
+		payload := []byte(p.fill(string(s.Payload)))
+		if s.Binary && len(payload) != len(s.Payload) {
+			payload = s.Payload // lengths may stand in it
 		}
 		return p.connected(func() error { return p.line.Send(payload, s.Binary) })
+	}
+	if p.over && index > 0 && s.At-p.actor.Steps[index-1].At < closeRace {
+		return nil // the server was faster, after what the client said last
 	}
 	code := s.Code
 	if code < 1000 || code == 1005 {
@@ -263,6 +419,10 @@ func (p *player) do(ctx context.Context, s *replay.Step) error {
 	}
 	return p.connected(func() error { return p.line.Close(uint16(code), s.Reason) })
 }
+
+// closeRace is how soon after something else a client closes if the server may close as
+// well, as an answer to that.
+const closeRace = 250 * time.Millisecond
 
 func (p *player) connected(f func() error) error {
 	if p.line == nil {
@@ -287,7 +447,7 @@ func (p *player) address(scheme, path string) (*url.URL, error) {
 }
 
 func (p *player) connect(s *replay.Step) error {
-	t := probe.Target{URL: p.options.To}
+	t := probe.Target{URL: p.options.To, Raw: p.actor.Speech == replay.Bytes, Ending: p.actor.Ending}
 	if p.actor.Speech == replay.WebSocket {
 		u, err := p.address("ws", p.fill(s.Path))
 		if err != nil {
@@ -325,7 +485,6 @@ func (p *player) connect(s *replay.Step) error {
 		switch e.What {
 		case probe.Opened:
 			p.reached = true
-			p.deedAt = time.Now()
 			return nil
 		case probe.Refused:
 			p.refusal = e.Why
@@ -352,48 +511,6 @@ func (p *player) request(ctx context.Context, s *replay.Step) (*http.Request, er
 		req.Header.Set(f.Name, p.fill(f.Value))
 	}
 	return req, nil
-}
-
-func (p *player) ask(ctx context.Context, s *replay.Step) error {
-	ctx, cancel := context.WithTimeout(ctx, max(p.options.Within, 2*s.Took+time.Second)) // a long poll takes its time
-	defer cancel()
-	req, err := p.request(ctx, s)
-	if err != nil {
-		return err
-	}
-	label := fmt.Sprintf("answer to %s %s", s.Method, strings.SplitN(s.Path, "?", 2)[0])
-	shape := func(status int, content []byte) replay.Shape {
-		if len(s.Answer) == 0 { // there was none, or the browser did not tell
-			return replay.Shape{Kind: fmt.Sprintf("%d, %s", status, label)}
-		}
-		form := replay.ShapeOf(bytes.TrimSpace(content), false, append(p.plan.ValuesOf(p.actor), p.values...))
-		return replay.Shape{Kind: fmt.Sprintf("%d, %s", status, label), Form: form.Kind + form.Form}
-	}
-	then := replay.Heard{Shape: shape(s.Status, s.Answer), Sample: s.Answer, After: s.Took, Deed: p.deed}
-	p.recorded = append(p.recorded, then)
-	resp, err := p.web.Do(req)
-	if err != nil {
-		p.refusal = err.Error()
-		return err
-	}
-	p.reached = true
-	defer resp.Body.Close()
-	content, err := io.ReadAll(io.LimitReader(resp.Body, 8<<20))
-	if err != nil {
-		return err
-	}
-	now := replay.Heard{Shape: shape(resp.StatusCode, content), Sample: content, After: time.Since(p.deedAt),
-		Deed: p.deed}
-	p.heard = append(p.heard, now)
-	p.lastAt = time.Now()
-	cookies := map[string]string{}
-	for _, c := range resp.Cookies() {
-		cookies[c.Name] = c.Value
-	}
-	for _, i := range s.Gives {
-		p.plan.GiveFrom(i, content, cookies, p.values)
-	}
-	return nil
 }
 
 func (p *player) hangUp() {

@@ -5,6 +5,7 @@ package probe
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/rand"
 	"encoding/binary"
@@ -32,6 +33,8 @@ type Target struct {
 	Protocols []string      // subprotocols that are offered
 	Insecure  bool          // take any certificate
 	Secrets   []string      // what must not be shown, in no event
+	Ending    string        // of lines that are sent over TCP; CR LF if it is not given
+	Raw       bool          // over TCP: no lines, but bytes as they come and as they are given
 }
 
 // What says what an Event is about.
@@ -295,9 +298,12 @@ func (l *Line) Send(payload []byte, binary bool) error {
 		op = ws.OpBinary
 	}
 	name := ws.OpName(op)
-	if l.tcp {
-		name, b = "line", append(append(b, payload...), "\r\n"...)
-	} else {
+	switch {
+	case l.tcp && l.target.Raw:
+		name, b = "bytes", payload
+	case l.tcp:
+		name, b = "line", append(append(b, payload...), cmp.Or(l.target.Ending, "\r\n")...)
+	default:
 		b = ws.AppendMasked(nil, op, payload, key())
 	}
 	if err := l.write(b); err != nil {
@@ -429,6 +435,13 @@ func (l *Line) end(why, by string) {
 
 // take takes one frame, or line, from the front of what is held.
 func (l *Line) take(held []byte, w *ws.Watcher) (int, error) {
+	if l.tcp && l.target.Raw {
+		if len(held) > 0 {
+			piece := bytes.Clone(held)
+			l.say(Event{What: In, Op: "bytes", Last: true, Payload: piece, Message: piece})
+		}
+		return len(held), nil
+	}
 	if l.tcp {
 		return l.takeLine(held)
 	}

@@ -2,6 +2,7 @@ package replay
 
 import (
 	"fmt"
+	"slices"
 	"time"
 )
 
@@ -54,12 +55,20 @@ func Compare(recorded, now []Heard, late Lateness) (all []Difference) {
 	for _, pair := range inOrder {
 		matched[pair[0]], used[pair[1]] = pair[1], true
 	}
+	instead := inPlaceOf(inOrder, recorded, now)
 	for i := range recorded {
 		if matched[i] < 0 { // the same somewhere else?
 			if k := find(now, used, func(h *Heard) bool { return h.Shape == recorded[i].Shape }); k >= 0 {
 				used[k] = true
 				all = append(all, Difference{Kind: Order, What: recorded[i].Shape.String(),
 					Recorded: show(recorded[i].Sample), Now: show(now[k].Sample)})
+				continue
+			}
+			if k, ok := instead[i]; ok && !used[k] {
+				used[k] = true
+				what := recorded[i].Shape.String()
+				all = append(all, Difference{Kind: Otherwise, What: what, Recorded: show(recorded[i].Sample),
+					Now: show(now[k].Sample)})
 				continue
 			}
 			if k := find(now, used, func(h *Heard) bool {
@@ -86,6 +95,23 @@ func Compare(recorded, now []Heard, late Lateness) (all []Difference) {
 		}
 	}
 	return all
+}
+
+// inPlaceOf pairs what did not come with what came between the same neighbours, one after
+// the other, as many as there are of both, but for messages that say themselves that they
+// are something else: one that has changed is one difference.
+func inPlaceOf(pairs [][2]int, recorded, now []Heard) map[int]int {
+	instead := map[int]int{}
+	from := [2]int{}
+	for _, to := range append(slices.Clone(pairs), [2]int{len(recorded), len(now)}) {
+		for i, k := from[0], from[1]; i < to[0] && k < to[1]; i, k = i+1, k+1 {
+			if then, is := recorded[i].Shape.Kind, now[k].Shape.Kind; then == is || then == "" || is == "" {
+				instead[i] = k
+			}
+		}
+		from = [2]int{to[0] + 1, to[1] + 1}
+	}
+	return instead
 }
 
 func find(now []Heard, used []bool, is func(*Heard) bool) int {

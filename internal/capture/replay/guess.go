@@ -1,7 +1,6 @@
 package replay
 
 import (
-	"bytes"
 	"cmp"
 	"encoding/json"
 	"fmt"
@@ -39,34 +38,39 @@ var (
 	otherWord = regexp.MustCompile(`[^A-Za-z0-9]+`)
 )
 
+// inText stands in a path if it goes on in JSON that a text holds.
+const inText = "\x1f"
+
 // A leaf is one value of a JSON text.
 type leaf struct {
-	path  string // members and indexes, joined with dots
+	path  string // members and indexes, joined with dots, or with inText
 	key   string // the last member's name
 	value string // of a string, or the digits of a number
 	text  bool
 }
 
-// leaves lists the values of a JSON text, nil if it is none. A text in which
-// JSON stands inside a string is opened one level deep.
+// leaves lists the values of a message that is JSON, behind a few characters or not; nil if
+// it is none. JSON in its texts is opened, too.
 func leaves(b []byte) []leaf {
-	dec := json.NewDecoder(bytes.NewReader(b))
-	dec.UseNumber()
-	var v any
-	if dec.Decode(&v) != nil || dec.More() {
+	_, rest := before(b)
+	v, ok := decoded(rest)
+	if !ok {
 		return nil
 	}
 	var all []leaf
-	walk(&all, "", "", v)
+	walk(&all, "", "", ".", v)
 	return all
 }
 
-func walk(all *[]leaf, path, key string, v any) {
+// maxInTexts bounds how deep texts of JSON in texts are opened.
+const maxInTexts = 4
+
+func walk(all *[]leaf, path, key, sep string, v any) {
 	join := func(next string) string {
 		if path == "" {
 			return next
 		}
-		return path + "." + next
+		return path + sep + next
 	}
 	switch v := v.(type) {
 	case map[string]any:
@@ -76,13 +80,17 @@ func walk(all *[]leaf, path, key string, v any) {
 		}
 		slices.Sort(names)
 		for _, name := range names {
-			walk(all, join(name), name, v[name])
+			walk(all, join(name), name, ".", v[name])
 		}
 	case []any:
 		for i, e := range v {
-			walk(all, join(strconv.Itoa(i)), key, e)
+			walk(all, join(strconv.Itoa(i)), key, ".", e)
 		}
 	case string:
+		if inner, ok := inString(v); ok && strings.Count(path, inText) < maxInTexts {
+			walk(all, path, key, inText, inner)
+			return
+		}
 		*all = append(*all, leaf{path, key, v, true})
 	case json.Number:
 		*all = append(*all, leaf{path, key, v.String(), false})
@@ -166,8 +174,10 @@ func sayings(s *Step) []leaf {
 	for _, f := range s.Fields {
 		all = append(all, leaf{path: f.Name, key: f.Name, value: strings.TrimPrefix(f.Value, "Bearer "), text: true})
 	}
-	if _, query, ok := strings.Cut(s.Path, "?"); ok {
-		all = append(all, words(query)...)
+	path, query, _ := strings.Cut(s.Path, "?")
+	all = append(all, words(query)...)
+	for i, part := range strings.Split(path, "/") {
+		all = append(all, leaf{path: fmt.Sprintf("part %d of the path", i), value: part, text: true})
 	}
 	return all
 }
@@ -230,6 +240,8 @@ func (p *Plan) judge(a *Actor, i int, l leaf, heard map[string]given, made time.
 		add("time", l.value, "floor(now() / 1000)", "it is the time of the recording in seconds")
 	case l.text && slices.Contains(nameKeys, strings.ToLower(l.key)) && p.comesBack(a, i, l.value):
 		add("name", l.value, "name", fmt.Sprintf("the client says it as %q, and the server says it to others", l.key))
+	case l.text && l.key == "" && p.setsApart(a, i, l) && p.comesBack(a, i, l.value):
+		add("name", l.value, "name", "each client says another one there, and the server says it to others")
 	}
 }
 
@@ -244,7 +256,7 @@ func (p *Plan) give(a *Actor, value string, g given) {
 	if p.known(a, value) {
 		return
 	}
-	last := g.path[strings.LastIndexByte(g.path, '.')+1:]
+	last := g.path[strings.LastIndexAny(g.path, "."+inText)+1:]
 	if g.cookie != "" {
 		last = g.cookie
 	}
@@ -255,12 +267,50 @@ func (p *Plan) give(a *Actor, value string, g given) {
 	for n := 2; slices.ContainsFunc(p.Guesses, func(other Guess) bool { return other.Local == local }); n++ {
 		local = fmt.Sprintf("%s_%d", strings.TrimRight(local, "_0123456789"), n)
 	}
-	from := fmt.Sprintf("the server gives it in %q", g.path)
+	from := fmt.Sprintf("the server gives it in %q", strings.ReplaceAll(g.path, inText, "."))
 	if g.cookie != "" {
 		from = fmt.Sprintf("the server gives it as the cookie %q", g.cookie)
 	}
 	p.Guesses = append(p.Guesses, Guess{Value: value, Kind: "given", Becomes: "my." + local, Local: local, Path: g.path,
 		Cookie: g.cookie, Why: from + ", and the client says it back", Actor: a.Number})
+}
+
+// setsApart reports whether a client says a word where every other one says another: as a
+// part of its path, or as the whole of a text.
+func (p *Plan) setsApart(a *Actor, step int, l leaf) bool {
+	s := &a.Steps[step]
+	if !identifier.MatchString(l.value) || s.Do == Say && string(s.Payload) != l.value {
+		return false
+	}
+	deeds := 0 // of the client's, up to this one
+	for i := range a.Steps[:step] {
+		if a.Steps[i].Do == s.Do {
+			deeds++
+		}
+	}
+	others := map[string]bool{l.value: true}
+	for _, other := range p.Actors {
+		n := 0
+		for i := range other.Steps {
+			o := &other.Steps[i]
+			if o.Do != s.Do {
+				continue
+			}
+			if n++; n <= deeds || other == a {
+				continue
+			}
+			for _, theirs := range sayings(o) {
+				if theirs.path == l.path && theirs.key == "" {
+					if others[theirs.value] {
+						return false
+					}
+					others[theirs.value] = true
+				}
+			}
+			break
+		}
+	}
+	return len(others) > 1
 }
 
 // near reports whether digits are an instant near the time of the recording.
@@ -280,10 +330,14 @@ func (p *Plan) comesBack(a *Actor, step int, value string) bool {
 				continue
 			}
 			for _, b := range [][]byte{s.Answer, heardIn(&s)} {
-				for _, l := range leaves(b) {
+				all := leaves(b)
+				for _, l := range all {
 					if l.text && l.value == value {
 						return true
 					}
+				}
+				if all == nil && !s.Binary && len(splitWords(string(b), value)) > 1 {
+					return true
 				}
 			}
 		}

@@ -20,26 +20,32 @@ type meeting struct {
 // keeps its order by its pauses alone.
 const maxMeetings = 1000
 
-// A deed is something that a client did, not what it heard.
-type deed struct {
-	actor *Actor
-	step  int
-	at    time.Duration
+// A Deed is something that a client did, not what it heard.
+type Deed struct {
+	Actor *Actor
+	Step  int
+	At    time.Duration // since the recording began
+}
+
+// Deeds lists what the clients of a recording did, in the order of time.
+func (p *Plan) Deeds() []Deed {
+	var deeds []Deed
+	for _, a := range p.Actors {
+		for i := range a.Steps {
+			if a.Steps[i].Do != Hear {
+				deeds = append(deeds, Deed{a, i, a.Steps[i].At})
+			}
+		}
+	}
+	slices.SortStableFunc(deeds, func(x, y Deed) int { return cmp.Compare(x.At, y.At) })
+	return deeds
 }
 
 // meetings finds where the clients of a plan have to wait for each other: before
 // each deed that follows one of another client. The barriers of every session
 // stand in the order of time, so that they cannot wait for each other in a ring.
 func meetings(p *Plan) map[*Actor]map[int][]meeting {
-	var deeds []deed
-	for _, a := range p.Actors {
-		for i := range a.Steps {
-			if a.Steps[i].Do != Hear {
-				deeds = append(deeds, deed{a, i, a.Steps[i].At})
-			}
-		}
-	}
-	slices.SortStableFunc(deeds, func(x, y deed) int { return cmp.Compare(x.at, y.at) })
+	deeds := p.Deeds()
 	all := map[*Actor]map[int][]meeting{}
 	put := func(a *Actor, step int, m meeting) {
 		if all[a] == nil {
@@ -50,18 +56,18 @@ func meetings(p *Plan) map[*Actor]map[int][]meeting {
 	n := 0
 	for i := 1; i < len(deeds) && n < maxMeetings; i++ {
 		before, d := deeds[i-1], deeds[i]
-		if before.actor == d.actor {
+		if before.Actor == d.Actor {
 			continue
 		}
 		n++
-		m := meeting{fmt.Sprintf("turn %d", n), 2*(d.at-before.at) + 10*time.Second}
-		put(d.actor, d.step, m)
+		m := meeting{fmt.Sprintf("turn %d", n), 2*(d.At-before.At) + 10*time.Second}
+		put(d.Actor, d.Step, m)
 		// The other has heard by then what had come to it.
-		after := before.step + 1
-		for after < len(before.actor.Steps) && before.actor.Steps[after].At <= d.at {
+		after := before.Step + 1
+		for after < len(before.Actor.Steps) && before.Actor.Steps[after].At <= d.At {
 			after++
 		}
-		put(before.actor, after, m)
+		put(before.Actor, after, m)
 	}
 	return all
 }

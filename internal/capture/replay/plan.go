@@ -9,8 +9,10 @@ import (
 	"fmt"
 	"math"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"tidepull/internal/capture/recording"
 	"tidepull/internal/wire/http1"
@@ -31,6 +33,7 @@ type Speech string
 const (
 	WebSocket Speech = "websocket"
 	Lines     Speech = "lines"
+	Bytes     Speech = "bytes"    // over TCP, without ends of lines
 	Requests  Speech = "requests" // nothing but HTTP
 )
 
@@ -40,6 +43,7 @@ type Actor struct {
 	Number int // from 1
 	Speech Speech
 	Begins time.Duration // after the first of all
+	Ending string        // of the lines that it says: CR LF, or LF
 	Steps  []Step
 }
 
@@ -73,6 +77,8 @@ type Step struct {
 	Reason  string        // Close
 	Uses    []int         // guesses whose values stand in it
 	Gives   []int         // guesses whose values the server gives in it
+
+	ends time.Duration // of a piece of bytes: when its last came
 }
 
 // Options change how a plan is made.
@@ -134,6 +140,7 @@ type conn struct {
 	actor   *Actor
 	ask     *Step     // the request that is not answered yet
 	lines   [2][]byte // of TCP, not whole yet
+	pieces  []Step    // of TCP, as they came
 	follows *Actor    // whose event stream it is
 	upgrade bool
 	closed  bool // the server has sent a close: the client's is the answer to it
@@ -245,16 +252,18 @@ func (m *maker) settle(c *conn) {
 	c.ask = nil
 }
 
-// data takes bytes over TCP as lines.
+// data takes bytes over TCP as lines, and as the pieces in which they came.
 func (m *maker) data(c *conn, e *recording.Entry, at time.Duration) {
 	if c.actor == nil {
 		c.actor = m.newActor(Lines)
+		c.actor.Ending = "\n"
 		c.actor.Steps = append(c.actor.Steps, Step{Do: Connect, At: at})
 	}
 	side, do := 0, Say
 	if e.From == recording.Server {
 		side, do = 1, Hear
 	}
+	c.piece(Step{Do: do, At: at, Payload: e.Payload()})
 	c.lines[side] = append(c.lines[side], e.Payload()...)
 	for {
 		line, rest, ok := strings.Cut(string(c.lines[side]), "\n")
@@ -262,13 +271,46 @@ func (m *maker) data(c *conn, e *recording.Entry, at time.Duration) {
 			return
 		}
 		c.lines[side] = []byte(rest)
-		c.actor.Steps = append(c.actor.Steps, Step{Do: do, At: at, Payload: []byte(strings.TrimSuffix(line, "\r"))})
+		whole := strings.TrimSuffix(line, "\r")
+		if side == 0 && whole != line {
+			c.actor.Ending = "\r\n"
+		}
+		c.actor.Steps = append(c.actor.Steps, Step{Do: do, At: at, Payload: []byte(whole)})
+	}
+}
+
+// PieceGap is the pause between two pieces of a stream of bytes.
+const PieceGap = 100 * time.Millisecond
+
+// piece takes bytes that came without an end: what follows soon on the same side is one
+// piece with what was before.
+func (c *conn) piece(s Step) {
+	if n := len(c.pieces); n > 0 && c.pieces[n-1].Do == s.Do && s.At-c.pieces[n-1].ends < PieceGap {
+		last := &c.pieces[n-1]
+		last.Payload, last.ends = append(last.Payload, s.Payload...), s.At
+		return
+	}
+	s.Payload, s.ends = slices.Clone(s.Payload), s.At
+	c.pieces = append(c.pieces, s)
+}
+
+// unended makes an actor whose lines did not end one of bytes.
+func (c *conn) unended() {
+	if len(c.lines[0])+len(c.lines[1]) == 0 {
+		return
+	}
+	c.actor.Speech = Bytes
+	c.actor.Steps = slices.DeleteFunc(c.actor.Steps, func(s Step) bool { return s.Do == Say || s.Do == Hear })
+	for _, s := range c.pieces {
+		s.Binary = !utf8.Valid(s.Payload)
+		c.actor.Steps = append(c.actor.Steps, s)
 	}
 }
 
 func (m *maker) flush() {
 	for _, n := range m.order {
 		m.settle(m.conns[n])
+		m.conns[n].unended()
 	}
 	if len(m.loose) > 0 {
 		m.newActor(Requests)

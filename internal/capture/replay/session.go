@@ -199,8 +199,8 @@ func (w *writer) fields(a *Actor, s *Step, but ...string) {
 }
 
 func (w *writer) connect(a *Actor, s *Step) {
-	if a.Speech == Lines {
-		w.p("# This client spoke lines over TCP, which a trial does not yet; tidepull replay does.")
+	if a.Speech == Lines || a.Speech == Bytes {
+		w.p("# This client spoke %s over TCP, which this trial does not yet; tidepull replay does.", a.Speech)
 	}
 	w.p("connect {")
 	if _, query, ok := strings.Cut(s.Path, "?"); ok && query != "" {
@@ -250,14 +250,11 @@ func (w *writer) captures(s *Step) {
 	var lines []string
 	for _, i := range s.Gives {
 		g := &w.plan.Guesses[i]
-		from := "msg"
-		for _, part := range strings.Split(g.Path, ".") {
-			if _, err := strconv.Atoi(part); err == nil {
-				from += "[" + part + "]"
-			} else {
-				from += "[" + language.Quote(part) + "]"
-			}
+		payload := s.Payload
+		if s.Do == Ask {
+			payload = s.Answer
 		}
+		from := access(payload, g.Path)
 		if g.Cookie != "" {
 			from = "cookie(" + language.Quote(g.Cookie) + ")"
 		}
@@ -275,18 +272,7 @@ func (w *writer) recognise(a *Actor, s *Step) (label, when string) {
 			hex.EncodeToString(s.Payload[:min(len(s.Payload), 4)]))
 	}
 	if key, value, ok := discriminator(s.Payload); ok {
-		path := "msg"
-		for _, part := range strings.Split(key, ".") {
-			if _, err := strconv.Atoi(part); err == nil {
-				path += "[" + part + "]"
-			} else {
-				path += "." + part
-			}
-		}
-		if !plainName(key) {
-			path = "msg[" + language.Quote(key) + "]"
-		}
-		return plain.Text(value, 60), path + " == " + language.Quote(value)
+		return plain.Text(value, 60), access(s.Payload, key) + " == " + language.Quote(value)
 	}
 	text := string(s.Payload)
 	for _, part := range splitVarying(text, w.valuesOf(a)) {
@@ -298,6 +284,33 @@ func (w *writer) recognise(a *Actor, s *Step) (label, when string) {
 	return "a message", "length(text) > 0"
 }
 
+// access is the expression for what stands at a path in a message.
+func access(message []byte, path string) string {
+	first, inside, _ := strings.Cut(path, inText)
+	front, _ := before(message)
+	at := "msg"
+	if front != "" {
+		at = fmt.Sprintf("field(substr(text, %d), %s)", len(front), language.Quote(first))
+	} else {
+		for _, part := range strings.Split(first, ".") {
+			_, err := strconv.Atoi(part)
+			switch {
+			case err == nil:
+				at += "[" + part + "]"
+			case plainName(part):
+				at += "." + part
+			default:
+				at += "[" + language.Quote(part) + "]"
+			}
+		}
+	}
+	for inside != "" {
+		first, inside, _ = strings.Cut(inside, inText)
+		at = fmt.Sprintf("field(%s, %s)", at, language.Quote(first))
+	}
+	return at
+}
+
 func plainName(s string) bool {
 	for _, part := range strings.Split(s, ".") {
 		if part == "" || strings.Trim(part, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_") != "" {
@@ -307,10 +320,10 @@ func plainName(s string) bool {
 	return true
 }
 
-// valuesOf lists the values that vary for an actor.
+// valuesOf lists the values that vary for an actor, and the names of the others.
 func (w *writer) valuesOf(a *Actor) (values []string) {
 	for _, g := range w.plan.Guesses {
-		if g.Actor == 0 || g.Actor == a.Number {
+		if g.Actor == 0 || g.Actor == a.Number || g.Kind == "name" {
 			values = append(values, g.Value)
 		}
 	}

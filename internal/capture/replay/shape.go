@@ -3,24 +3,30 @@ package replay
 import (
 	"bytes"
 	"encoding/json"
+	"fmt"
 	"regexp"
 	"slices"
 	"sort"
 	"strings"
+	"unicode"
 )
 
 // kindKeys are names under which servers say what a message is.
-var kindKeys = []string{"kind", "type", "event", "op", "action", "cmd", "command", "method", "what", "t", "e"}
+var kindKeys = []string{"kind", "type", "event", "op", "action", "cmd", "command", "method", "what", "did", "do", "says",
+	"t", "e"}
 
 var identifier = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_.:/ -]{0,39}$`)
 
-// discriminator finds the member that says what a JSON message is.
+// discriminator finds the member that says what a JSON message is, if it stands in the
+// message itself or in the only text of a list.
 func discriminator(b []byte) (key, value string, ok bool) {
 	all := leaves(b)
-	for _, k := range kindKeys {
-		for _, l := range all {
-			if l.text && l.path == k && identifier.MatchString(l.value) {
-				return l.path, l.value, true
+	for _, before := range []string{"", "0" + inText} {
+		for _, k := range kindKeys {
+			for _, l := range all {
+				if l.text && l.path == before+k && identifier.MatchString(l.value) {
+					return l.path, l.value, true
+				}
 			}
 		}
 	}
@@ -46,28 +52,108 @@ func (s Shape) String() string {
 	return s.Form
 }
 
-// ShapeOf gives the shape of a message. vary are values that vary.
+// ShapeOf gives the shape of a message. vary are values that vary. JSON may stand in a text
+// of JSON, and behind a few characters, such as the digits of a packet.
 func ShapeOf(payload []byte, binary bool, vary []string) Shape {
 	if binary {
-		return Shape{Kind: "a binary message"}
+		return Shape{Kind: "a binary message", Form: readable(payload, vary)}
 	}
-	dec := json.NewDecoder(bytes.NewReader(payload))
-	dec.UseNumber()
-	var v any
-	if err := dec.Decode(&v); err == nil && !dec.More() {
+	front, rest := before(payload)
+	if v, ok := decoded(rest); ok {
 		if _, plain := v.(json.Number); !plain {
-			_, kind, _ := discriminator(payload)
-			return Shape{Kind: kind, Form: formOf(v)}
+			_, kind, _ := discriminator(rest)
+			return Shape{Kind: kind, Form: front + formOf(v)}
 		}
 	}
-	text := string(payload)
-	for _, value := range vary {
-		text = strings.ReplaceAll(text, value, "…")
-	}
-	return Shape{Form: digits.ReplaceAllString(text, "#")}
+	return Shape{Form: wordsOf(string(payload), vary)}
 }
 
-var digits = regexp.MustCompile(`[0-9]+([.,:][0-9]+)*`)
+// wordsOf leaves out of a text what varies.
+func wordsOf(text string, vary []string) string {
+	vary = slices.Clone(vary)
+	slices.SortFunc(vary, func(a, b string) int { return len(b) - len(a) }) // one may stand in another
+	for _, value := range vary {
+		if value != "" {
+			text = strings.ReplaceAll(text, value, "…")
+		}
+	}
+	text = token.ReplaceAllStringFunc(text, func(word string) string {
+		if opaque(word) {
+			return "…"
+		}
+		return word
+	})
+	return digits.ReplaceAllString(text, "#")
+}
+
+// decoded gives what a text says as JSON, if it is one value.
+func decoded(b []byte) (v any, ok bool) {
+	dec := json.NewDecoder(bytes.NewReader(b))
+	dec.UseNumber()
+	return v, dec.Decode(&v) == nil && !dec.More()
+}
+
+// mostBefore is how many characters may stand before the JSON in a message.
+const mostBefore = 12
+
+// before splits a message into a few characters and the JSON behind them, if it is one.
+func before(b []byte) (front string, rest []byte) {
+	at := bytes.IndexAny(b, "{[")
+	if at <= 0 || at > mostBefore || !json.Valid(b[at:]) {
+		return "", b
+	}
+	return string(b[:at]), b[at:]
+}
+
+var (
+	digits = regexp.MustCompile(`[0-9]+([.,:][0-9]+)*`)
+	token  = regexp.MustCompile(`[A-Za-z0-9_-]{8,}`)
+)
+
+// opaque reports whether a word looks as if nobody had thought of it, such as a key or a
+// digest: it changes between digits, small letters and capitals again and again.
+func opaque(word string) bool {
+	changes, hasDigit, last := 0, false, 0
+	for _, r := range word {
+		class := 1
+		switch {
+		case unicode.IsDigit(r):
+			class, hasDigit = 2, true
+		case unicode.IsUpper(r):
+			class = 3
+		case r == '-' || r == '_':
+			continue
+		}
+		if last != 0 && class != last {
+			changes++
+		}
+		last = class
+	}
+	return changes >= 9 || changes >= 4 && hasDigit
+}
+
+// leastText is how many characters in a row are a text among bytes.
+const leastText = 4
+
+// readable writes bytes: texts among them as they are, without what varies, the rest as
+// hexadecimal digits.
+func readable(b []byte, vary []string) string {
+	var s strings.Builder
+	for len(b) > 0 {
+		n := 0
+		for n < len(b) && b[n] >= ' ' && b[n] < 0x7f {
+			n++
+		}
+		if n >= leastText {
+			s.WriteString(wordsOf(string(b[:n]), vary))
+		} else {
+			n = min(n+1, len(b))
+			fmt.Fprintf(&s, "<%x>", b[:n])
+		}
+		b = b[n:]
+	}
+	return s.String()
+}
 
 // formOf writes a value's structure: a list is as its elements are, however
 // many there are.
@@ -90,6 +176,9 @@ func formOf(v any) string {
 		sort.Strings(parts)
 		return "[" + strings.Join(parts, " ") + "]"
 	case string:
+		if inner, ok := inString(v); ok {
+			return "text of " + formOf(inner)
+		}
 		return "text"
 	case json.Number:
 		return "number"
@@ -97,4 +186,12 @@ func formOf(v any) string {
 		return "truth"
 	}
 	return "null"
+}
+
+// inString gives the JSON object or list that a string holds, if it holds one.
+func inString(s string) (v any, ok bool) {
+	if s == "" || s[0] != '{' && s[0] != '[' {
+		return nil, false
+	}
+	return decoded([]byte(s))
 }
