@@ -55,6 +55,43 @@ func TestCompare(t *testing.T) {
 	}
 }
 
+// TestShapes: JSON is found behind a packet's digits and in texts, and what nobody thought
+// of is left out of a text.
+func TestShapes(t *testing.T) {
+	for _, tc := range []struct {
+		a, b   string
+		binary bool
+		same   bool
+	}{
+		{a: `42["post",{"room":"lock-1"}]`, b: `42["post",{"room":"quay"}]`, same: true},
+		{a: `42["post",{"room":"lock-1"}]`, b: `43["post",{"room":"lock-1"}]`},
+		{a: `42["post",{"room":"lock-1"}]`, b: `42["gone",{"room":"lock-1"}]`},
+		{a: `a["{\"did\":\"join\",\"n\":1}"]`, b: `a["{\"did\":\"join\",\"n\":2}"]`, same: true},
+		{a: `a["{\"did\":\"join\",\"n\":1}"]`, b: `a["{\"did\":\"join\",\"n\":\"1\"}"]`},
+		{a: `a["{\"did\":\"join\"}"]`, b: `a["{\"did\":\"part\"}"]`},
+		{a: `{"data":"{\"room\":1}"}`, b: `{"data":"{\"berth\":1}"}`},
+		{a: "session:session-7R1kzpGdMiDwg-Vq2p2cyg of 3", b: "session:session-_-a3qtejlalMcCOr4SrXwQ of 12", same: true},
+		{a: "the harbour-master-of-1871 is in", b: "the harbour-keeper-of-1871 is in"},
+		{a: "\x90\x03\x00\x01\x00", b: "\x90\x03\x00\x01\x80", binary: true},
+		{a: "0\x17\x00\x06lock-1berth 3", b: "0\x17\x00\x06lock-1berth 4", binary: true, same: true},
+	} {
+		a, b := ShapeOf([]byte(tc.a), tc.binary, nil), ShapeOf([]byte(tc.b), tc.binary, nil)
+		if (a == b) != tc.same {
+			t.Errorf("%q is %+v, %q is %+v", tc.a, a, tc.b, b)
+		}
+	}
+	nested := `a["{\"did\":\"join\",\"key\":\"b-77231\"}"]`
+	for _, l := range leaves([]byte(nested)) {
+		if l.value == "b-77231" {
+			if got := access([]byte(nested), l.path); got != `field(field(substr(text, 1), "0"), "key")` {
+				t.Errorf("it is taken by %s", got)
+			}
+			return
+		}
+	}
+	t.Error("a value in a text in a list is not found")
+}
+
 // TestGuesses finds what varies, and lets itself be corrected.
 func TestGuesses(t *testing.T) {
 	made := time.Date(2026, 1, 31, 6, 0, 0, 0, time.UTC)

@@ -28,6 +28,7 @@ type epoll struct {
 	offsetAt mono.Time
 	blocked  time.Duration
 	caughtUp mono.Time
+	stamps   int // a socket that has the kernel stamp what arrives; -1: none
 	tuned    bool
 	backlog  backlog
 	halves   bool      // the handler wants to hear of connections that are finished one way
@@ -65,15 +66,22 @@ func newEpoll() (Driver, error) {
 	if err != nil {
 		return nil, fmt.Errorf("epoll_create1: %w", err)
 	}
-	p := &epoll{fd: fd, listener: -1, events: make([]unix.EpollEvent, eventsPerWait)}
+	p := &epoll{fd: fd, listener: -1, events: make([]unix.EpollEvent, eventsPerWait), stamps: wantStamps()}
 	p.iov.SetLen(readSize)
 	p.msg.Iov = &p.iov
 	p.msg.SetIovlen(1)
 	if err := p.waker.open(fd); err != nil {
 		unix.Close(fd)
+		p.closeStamps()
 		return nil, err
 	}
 	return p, nil
+}
+
+func (p *epoll) closeStamps() {
+	if p.stamps >= 0 {
+		unix.Close(p.stamps)
+	}
 }
 
 func (p *epoll) Now() mono.Time { return mono.Now() }
@@ -183,5 +191,6 @@ func (p *epoll) Close() error {
 		unix.Close(p.listener)
 	}
 	p.waker.close()
+	p.closeStamps()
 	return unix.Close(p.fd)
 }

@@ -1,0 +1,66 @@
+package poll
+
+import (
+	"encoding/binary"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"tidepull/internal/base/mono"
+)
+
+// Bounds on the wait for the kernel to begin with its stamps.
+const (
+	stampTries = 200
+	stampPause = time.Millisecond
+)
+
+// wantStamps opens a socket that asks the kernel to stamp what arrives, and waits until it
+// does. The kernel stamps packets only as long as some socket asks for it, and begins in a
+// worker of its own: what comes before is stamped when it is read, as if it had come then.
+// The socket is kept as long as the driver; -1 if there can be none.
+func wantStamps() (fd int) {
+	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
+	if err != nil {
+		return -1
+	}
+	at := &unix.SockaddrInet4{Addr: [4]byte{127, 0, 0, 1}}
+	if unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_TIMESTAMPNS, 1) != nil || unix.Bind(fd, at) != nil {
+		return fd
+	}
+	bound, err := unix.Getsockname(fd)
+	if err != nil || unix.Connect(fd, bound) != nil {
+		return fd
+	}
+	control := make([]byte, 128)
+	var b [1]byte
+	for range stampTries {
+		if _, err := unix.Write(fd, b[:]); err != nil {
+			return fd
+		}
+		time.Sleep(stampPause)
+		_, n, _, _, err := unix.Recvmsg(fd, b[:], control, 0)
+		if err != nil {
+			continue
+		}
+		if at, ok := stampIn(control[:n]); ok && mono.WallOffset()+int64(mono.Now())-at > int64(stampPause)/2 {
+			return fd
+		}
+	}
+	return fd
+}
+
+// stampIn gives the time in a receive stamp, in nanoseconds since 1970.
+func stampIn(control []byte) (at int64, ok bool) {
+	all, err := unix.ParseSocketControlMessage(control)
+	if err != nil {
+		return 0, false
+	}
+	for _, m := range all {
+		if m.Header.Level == unix.SOL_SOCKET && m.Header.Type == unix.SO_TIMESTAMPNS && len(m.Data) >= 16 {
+			sec := int64(binary.NativeEndian.Uint64(m.Data))
+			return sec*1e9 + int64(binary.NativeEndian.Uint64(m.Data[8:])), true
+		}
+	}
+	return 0, false
+}
