@@ -102,7 +102,9 @@ func record(t *testing.T, s *server, name, file string) {
 	}
 }
 
-func (s *server) replay(t *testing.T, file string, copies int, vary []string) (r replayResult, status int, text string) {
+// replay plays a recording to the server, and says what came of it.
+func (s *server) replay(t *testing.T, file string, copies int, vary []string) (r replayResult, status int,
+	text string) {
 	t.Helper()
 	args := []string{"replay", file, "--to", fmt.Sprintf("ws://127.0.0.1:%d/", s.port), "--json",
 		fmt.Sprintf("--copies=%d", copies)}

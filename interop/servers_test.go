@@ -14,26 +14,29 @@ import (
 	"time"
 )
 
-// what each server is, in the order of the report.
-var servers = []struct {
+// A kind is one of the servers.
+type kind struct {
 	name, what string
-	evicts     bool // silent clients
-	vary       []string
-}{
-	{name: "node-ws", what: "ws (Node): JSON with a field that says what is wanted", evicts: true},
-	{name: "node-packets", what: "socket.io (Node): events in packets with digits in front, beats of its own", evicts: true},
-	{name: "node-strings", what: "websocket (Node): JSON in strings of JSON", evicts: true},
-	{name: "sockjs-frames", what: "sockjs (Node): texts in a list behind a letter"},
-	{name: "go-hub", what: "gorilla/websocket (Go): who and where in the address, several messages in a frame", evicts: true},
-	{name: "go-envelope", what: "coder/websocket (Go): event and data, a subprotocol", evicts: true},
-	{name: "python-text", what: "Tornado (Python): plain text, a greeting, saying one's name is entering", evicts: true},
-	{name: "python-path", what: "Starlette on uvicorn (Python): name in the path, an answer and a broadcast", evicts: true},
-	{name: "python-array", what: "aiohttp (Python): lists that begin with what they are", evicts: true},
-	{name: "django-groups", what: "Django Channels (Python): groups on two processes over Redis", evicts: true},
-	{name: "ruby-cable", what: "Action Cable (Ruby): commands for identifiers that are JSON in a string"},
-	{name: "nginx-front", what: "nginx before the first", evicts: true},
-	{name: "rabbit-stomp", what: "RabbitMQ: STOMP over WebSocket", evicts: true},
-	{name: "mosquitto-mqtt", what: "Mosquitto: MQTT over WebSocket", evicts: true,
+	keeps      bool     // it does not evict silent clients
+	vary       []string // values that each copy of a replay needs for itself
+}
+
+// servers are in the order of the report.
+var servers = []kind{
+	{name: "node-ws", what: "ws (Node): JSON with a field that says what is wanted"},
+	{name: "node-packets", what: "socket.io (Node): events in packets with digits in front, beats of its own"},
+	{name: "node-strings", what: "websocket (Node): JSON in strings of JSON"},
+	{name: "sockjs-frames", what: "sockjs (Node): texts in a list behind a letter", keeps: true},
+	{name: "go-hub", what: "gorilla/websocket (Go): who and where in the address, several messages in a frame"},
+	{name: "go-envelope", what: "coder/websocket (Go): event and data, a subprotocol"},
+	{name: "python-text", what: "Tornado (Python): plain text, a greeting, saying one's name is entering"},
+	{name: "python-path", what: "Starlette on uvicorn (Python): name in the path, an answer and a broadcast"},
+	{name: "python-array", what: "aiohttp (Python): lists that begin with what they are"},
+	{name: "django-groups", what: "Django Channels (Python): groups on two processes over Redis"},
+	{name: "ruby-cable", what: "Action Cable (Ruby): commands for identifiers that are JSON in a string", keeps: true},
+	{name: "nginx-front", what: "nginx before the first"},
+	{name: "rabbit-stomp", what: "RabbitMQ: STOMP over WebSocket"},
+	{name: "mosquitto-mqtt", what: "Mosquitto: MQTT over WebSocket",
 		vary: []string{`lighthouse-a="lighthous${n + 100}"`, `lighthouse-b="lightboat${n + 100}"`}},
 }
 

@@ -256,7 +256,8 @@ func TestEveryLossIsTrue(t *testing.T) {
 	})
 	total := snap.Total.Total
 	if sum := Summarise(snap); total.Lost == 0 && total.Excused > 0 && sum.Self.OverloadedSeconds > 0 {
-		t.Skipf("this machine was too far behind to tell (%s), and the books say so: %+v", sum.Self.OverloadedWhy, total)
+		t.Skipf("this machine was too far behind to tell (%s), and the books say so: %+v", sum.Self.OverloadedWhy,
+			total)
 	}
 	if total.Lost == 0 || total.Stray != 0 || total.Duplicate != 0 || total.Open() != 0 {
 		t.Fatalf("ledger %+v", total)

@@ -12,8 +12,8 @@ import (
 )
 
 // kindKeys are names under which servers say what a message is.
-var kindKeys = []string{"kind", "type", "event", "op", "action", "cmd", "command", "method", "what", "did", "do", "says",
-	"t", "e"}
+var kindKeys = []string{"kind", "type", "event", "op", "action", "cmd", "command", "method", "what", "did", "do",
+	"says", "t", "e"}
 
 var identifier = regexp.MustCompile(`^[A-Za-z][A-Za-z0-9_.:/ -]{0,39}$`)
 
