@@ -28,7 +28,10 @@ var helpTexts = kong.Vars{
 	"replay_write": "Write the recording as a trial, and play nothing; - is the standard output.",
 	"run_out": "Write summary.json, junit.xml, seconds.csv and latency.hlog into this folder when the run " +
 		"is over.",
-	"send":    "Send a text. The flags from here to --pause are done in the order in which they are given.",
+	"send": "Send a text. Escapes as \\n, \\0 and \\xHH stand for what they are elsewhere, but in JSON, which has " +
+		"its own. The flags from here to --pause are done in the order in which they are given.",
+	"prefix": "Over TCP: no lines, but messages behind their length in 1, 2 or 4 bytes (le: the low byte first), or " +
+		"as a varint.",
 	"set":     "Set a variable of the trial. May be given more than once.",
 	"standin": "Serve the stand-in: a simulated messaging server, with switches that make it do wrong.",
 	"store": "Keep runs in this SQLite file; by default tidepull/runs.db in the user's data folder. - " +

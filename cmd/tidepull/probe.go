@@ -43,6 +43,8 @@ type probeCommand struct {
 	TokenFile   string        `placeholder:"FILE" help:"The same with a token in a file."`
 	Subprotocol []string      `help:"A subprotocol to offer. May be given more than once."`
 	Insecure    bool          `help:"Take any certificate."`
+	Prefix      string        `enum:",1,2,4,2le,4le,varint" default:"" placeholder:"SIZE" help:"${prefix}"`
+	Bytes       bool          `help:"Over TCP: no lines, but bytes as they come, and as they are given."`
 	Send        []ordered     `sep:"none" placeholder:"TEXT" help:"${send}"`
 	SendHex     []ordered     `sep:"none" placeholder:"DIGITS" help:"Send bytes as a binary message."`
 	SendFile    []ordered     `sep:"none" placeholder:"FILE" help:"Send a file as a binary message."`
@@ -58,7 +60,11 @@ type probeCommand struct {
 // target puts together where to connect to and as whom. A token comes from the
 // environment or a file, as arguments are there for all users of a machine to see.
 func (c *probeCommand) target() (t probe.Target, err error) {
-	t = probe.Target{URL: c.URL, Origin: c.Origin, Protocols: c.Subprotocol, Insecure: c.Insecure}
+	t = probe.Target{URL: c.URL, Origin: c.Origin, Protocols: c.Subprotocol, Insecure: c.Insecure,
+		Prefix: c.Prefix, Raw: c.Bytes}
+	if c.Prefix != "" && c.Bytes {
+		return t, fmt.Errorf("give one of --prefix and --bytes")
+	}
 	for _, h := range c.Header {
 		name, value, ok := strings.Cut(h, ":")
 		if !ok {

@@ -83,7 +83,14 @@ func (l *Line) connect(ctx context.Context) (rest []byte, err error) {
 		}
 	}
 	if u.Scheme == "tcp" {
-		l.opened("plain TCP: each message is a line that ends in CR LF")
+		words := "each message is a line that ends in CR LF"
+		switch {
+		case l.target.Prefix != "":
+			words = "each message stands behind its length (" + l.target.Prefix + ")"
+		case l.target.Raw:
+			words = "bytes, as they come"
+		}
+		l.opened("plain TCP: " + words)
 		return nil, nil
 	}
 	return l.shake(ctx, u)
@@ -165,6 +172,39 @@ func (l *Line) secure(ctx context.Context, u *url.URL) error {
 	return nil
 }
 
+// Bounds on what is read of a refusal's content.
+const (
+	maxContent    = 16 << 10
+	contentWithin = 500 * time.Millisecond
+)
+
+// content reads what an answer says, unpacked if it comes in chunks, as far as it comes
+// soon.
+func (l *Line) content(h *http1.Head, held []byte) (content []byte) {
+	body, err := http1.ResponseBody(h, "GET")
+	if err != nil || h.Status == 101 {
+		return held
+	}
+	l.conn.SetDeadline(time.Now().Add(contentWithin))
+	buf := make([]byte, 4096)
+	for len(content) < maxContent {
+		part, n, err := body.Next(held)
+		content, held = append(content, part...), held[n:]
+		if err != nil || body.Done() {
+			return content
+		}
+		if n > 0 {
+			continue
+		}
+		got, err := l.conn.Read(buf)
+		held = append(held, buf[:got]...)
+		if err != nil && got == 0 {
+			return content
+		}
+	}
+	return content[:maxContent]
+}
+
 // shake sends the opening handshake and reads its answer.
 func (l *Line) shake(ctx context.Context, u *url.URL) (rest []byte, err error) {
 	var nonce [16]byte
@@ -206,7 +246,7 @@ func (l *Line) shake(ctx context.Context, u *url.URL) (rest []byte, err error) {
 		if n > 0 {
 			l.say(Event{What: Phase, Phase: "answer", Took: time.Since(began), Detail: fmt.Sprintf("%d bytes", n)})
 			l.say(Event{What: Answer, Head: &h})
-			return held[n:], l.agreed(&h, k, held[n:])
+			return held[n:], l.agreed(&h, k, held[n:], time.Since(began))
 		}
 		got, err := l.conn.Read(buf)
 		held = append(held, buf[:got]...)
@@ -217,12 +257,12 @@ func (l *Line) shake(ctx context.Context, u *url.URL) (rest []byte, err error) {
 	}
 }
 
-func (l *Line) agreed(h *http1.Head, key string, body []byte) error {
-	l.conn.SetDeadline(time.Time{})
+func (l *Line) agreed(h *http1.Head, key string, behind []byte, took time.Duration) error {
 	if err := ws.CheckResponse(h, key, ws.Offer{Protocols: l.target.Protocols}); err != nil {
-		why, try := whyRefused(h, err, l.target, body)
+		why, try := whyRefused(h, err, l.target, l.content(h, behind), took)
 		return l.refuse(why, try)
 	}
+	l.conn.SetDeadline(time.Time{})
 	var notes []string
 	if p := h.Get("Sec-WebSocket-Protocol"); p != "" {
 		notes = append(notes, "subprotocol "+p)

@@ -1,6 +1,7 @@
 package probe
 
 import (
+	"bytes"
 	"crypto/tls"
 	"crypto/x509"
 	"errors"
@@ -9,6 +10,7 @@ import (
 	"net"
 	"strings"
 	"syscall"
+	"time"
 
 	"tidepull/internal/base/plain"
 	"tidepull/internal/wire/http1"
@@ -53,7 +55,9 @@ func whyNoAnswer(err error, got int) (string, []string) {
 	switch {
 	case errors.As(err, &timeout) && timeout.Timeout():
 		return "the server took the connection and does not answer",
-			[]string{"whether it waits for TLS: wss://", "whether it speaks lines: tcp://", "its log: it may be stuck"}
+			[]string{"whether it waits for TLS: wss://", "whether it speaks lines: tcp://",
+				"another path: here may be a long poll, which is answered when something happens",
+				"its log: it may be stuck"}
 	case errors.Is(err, io.EOF), errors.Is(err, syscall.ECONNRESET):
 		if got > 0 {
 			return "the connection ended in the middle of the answer", []string{"the server's log"}
@@ -64,9 +68,50 @@ func whyNoAnswer(err error, got int) (string, []string) {
 	return err.Error(), nil
 }
 
+// longAnswer is how long an answer takes that was waited for on purpose.
+const longAnswer = 2 * time.Second
+
+// streamed says what an answer is if it is no page: an event stream, or the end of a long
+// poll; "" if it is neither.
+func streamed(h *http1.Head, took time.Duration) string {
+	kind := strings.ToLower(h.Get("Content-Type"))
+	switch {
+	case strings.HasPrefix(kind, "text/event-stream"):
+		return "an event stream"
+	case took >= longAnswer && !strings.HasPrefix(kind, "text/html"):
+		return fmt.Sprintf("a long poll, which was answered after %v,", took.Round(100*time.Millisecond))
+	}
+	return ""
+}
+
+// behindASGI reports whether an answer comes from one of the servers that answer 403 to a
+// WebSocket which nothing takes.
+func behindASGI(h *http1.Head) bool {
+	by := strings.ToLower(h.Get("Server"))
+	for _, name := range []string{"uvicorn", "daphne", "hypercorn"} {
+		if strings.Contains(by, name) {
+			return true
+		}
+	}
+	return false
+}
+
+var errAnsweredTwice = errors.New("an HTTP answer where a frame must be")
+
+// whyMalformed says in words why frames could not be told apart any more.
+func whyMalformed(err error, held []byte) string {
+	why := "malformed: " + err.Error()
+	if errors.Is(err, errAnsweredTwice) {
+		line, _, _ := bytes.Cut(held, []byte("\r\n"))
+		why = "after it had agreed to WebSocket, the server answered a second time, over HTTP: " +
+			plain.Text(string(line), 120) + "; two parts of it, or a proxy, take the request"
+	}
+	return why
+}
+
 // whyRefused says in words why an answer does not agree to WebSocket, and what
 // to try.
-func whyRefused(h *http1.Head, err error, t Target, body []byte) (string, []string) {
+func whyRefused(h *http1.Head, err error, t Target, body []byte, took time.Duration) (string, []string) {
 	why := err.Error()
 	said := ""
 	if text := strings.TrimSpace(string(body)); text != "" {
@@ -78,7 +123,11 @@ func whyRefused(h *http1.Head, err error, t Target, body []byte) (string, []stri
 	switch h.Status {
 	case 101:
 		try = append(try, "a proxy in between may have changed the answer: connect to the server itself")
-	case 200:
+	case 200, 204:
+		if what := streamed(h, took); what != "" {
+			return "there is " + what + " here, not a WebSocket: " + why, []string{"another path",
+				"an HTTP client, for what is here"}
+		}
 		try = append(try, "another path: there is a page here, not a WebSocket",
 			"a proxy in between may have taken the Upgrade out: connect to the server itself")
 	case 301, 302, 303, 307, 308:
@@ -94,9 +143,20 @@ func whyRefused(h *http1.Head, err error, t Target, body []byte) (string, []stri
 		} else {
 			try = append(try, "an origin, as a browser sends it: the server may want one")
 		}
+		path := "another path: some servers answer 403 to one that they do not know"
+		if behindASGI(h) {
+			try = append([]string{path + ", as this one's library does"}, try...)
+		} else {
+			try = append(try, path)
+		}
 		try = append(try, "credentials")
 	case 404:
 		try = append(try, "another path")
+		if t.Origin != "" {
+			try = append(try, "another origin: some servers answer 404 to "+t.Origin+" if it is foreign to them")
+		} else {
+			try = append(try, "an origin, as a browser sends it: some servers answer 404 to a foreign one, or to none")
+		}
 	case 405, 426:
 		try = append(try, "another path: this one takes no WebSocket",
 			"a proxy in between may have taken the Upgrade out: connect to the server itself")

@@ -35,6 +35,7 @@ type Target struct {
 	Secrets   []string      // what must not be shown, in no event
 	Ending    string        // of lines that are sent over TCP; CR LF if it is not given
 	Raw       bool          // over TCP: no lines, but bytes as they come and as they are given
+	Prefix    string        // over TCP: instead of lines, messages behind their length; one of Prefixes
 }
 
 // What says what an Event is about.
@@ -299,6 +300,13 @@ func (l *Line) Send(payload []byte, binary bool) error {
 	}
 	name := ws.OpName(op)
 	switch {
+	case l.tcp && l.target.Prefix != "":
+		var err error
+		if b, err = withSize(l.target.Prefix, payload); err != nil {
+			l.event(Event{What: Unsent, Why: err.Error()})
+			return err
+		}
+		name = "message"
 	case l.tcp && l.target.Raw:
 		name, b = "bytes", payload
 	case l.tcp:
@@ -383,20 +391,36 @@ func (l *Line) run(ctx context.Context) {
 func (l *Line) read(ctx context.Context, held []byte) {
 	buf := make([]byte, 64<<10)
 	var w ws.Watcher
+	shown := 0 // bytes of what is held that were shown, unfinished as they are
 	for {
 		n, err := l.take(held, &w)
-		held = held[n:]
+		held, shown = held[n:], max(0, shown-n)
 		if err != nil {
-			l.end("malformed: "+err.Error(), "you")
+			l.end(whyMalformed(err, held), "you")
 			return
 		}
 		if n > 0 {
 			continue
 		}
 		l.waitForRoom(ctx)
+		waits := l.tcp && len(held) > shown
+		if waits {
+			l.conn.SetReadDeadline(time.Now().Add(unfinishedAfter))
+		}
 		got, err := l.conn.Read(buf)
 		held = append(held, buf[:got]...)
+		if waits {
+			l.conn.SetReadDeadline(time.Time{})
+		}
+		if waits && got == 0 && errors.Is(err, os.ErrDeadlineExceeded) {
+			l.unfinished(held[shown:], "more has not come yet")
+			shown = len(held)
+			continue
+		}
 		if err != nil && got == 0 {
+			if l.tcp && len(held) > shown {
+				l.unfinished(held[shown:], "nothing more comes")
+			}
 			l.over(err)
 			return
 		}
@@ -435,15 +459,11 @@ func (l *Line) end(why, by string) {
 
 // take takes one frame, or line, from the front of what is held.
 func (l *Line) take(held []byte, w *ws.Watcher) (int, error) {
-	if l.tcp && l.target.Raw {
-		if len(held) > 0 {
-			piece := bytes.Clone(held)
-			l.say(Event{What: In, Op: "bytes", Last: true, Payload: piece, Message: piece})
-		}
-		return len(held), nil
-	}
 	if l.tcp {
-		return l.takeLine(held)
+		return l.takeTCP(held)
+	}
+	if bytes.HasPrefix(held, []byte("HTTP/1.")) { // no frame begins so: a reserved bit is set
+		return 0, errAnsweredTwice
 	}
 	f, n, err := w.Next(held)
 	if err != nil || n == 0 {
@@ -497,21 +517,4 @@ func (l *Line) closed(e *Event, f ws.Frame) {
 	}
 	l.open, l.state = false, "the closing handshake has begun"
 	l.conn.SetReadDeadline(time.Now().Add(2 * time.Second)) // the server closes first (RFC 6455 7.1.1)
-}
-
-func (l *Line) takeLine(held []byte) (int, error) {
-	i := bytes.IndexByte(held[min(l.looked, len(held)):], '\n')
-	if i >= 0 {
-		i += l.looked
-		l.looked = 0
-	} else {
-		l.looked = len(held)
-		if len(held) > ws.DefaultLimit {
-			return 0, errors.New("a line of more than 16 MiB")
-		}
-		return 0, nil
-	}
-	line := bytes.Clone(bytes.TrimSuffix(held[:i], []byte("\r")))
-	l.say(Event{What: In, Op: "line", Last: true, Payload: line, Message: line})
-	return i + 1, nil
 }

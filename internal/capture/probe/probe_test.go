@@ -63,6 +63,56 @@ func answer(t *testing.T, with string) string {
 	return "ws://" + ln.Addr().String() + "/live"
 }
 
+// slowly is answer after a while.
+func slowly(t *testing.T, after time.Duration, with string) string {
+	t.Helper()
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		time.Sleep(after)
+		c, _, err := w.(http.Hijacker).Hijack()
+		if err == nil {
+			io.WriteString(c, with)
+			c.Close()
+		}
+	}))
+	t.Cleanup(s.Close)
+	return "ws" + strings.TrimPrefix(s.URL, "http") + "/poll"
+}
+
+// TestAnsweredTwice: a server that agrees, and then answers the request once more.
+func TestAnsweredTwice(t *testing.T) {
+	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		c, _ := upgrade(w, r, "")
+		io.WriteString(c, "HTTP/1.1 404 Not Found\r\nContent-Length: 0\r\n\r\n")
+		time.Sleep(50 * time.Millisecond)
+		c.Close()
+	}))
+	defer s.Close()
+	text, _, _ := run(t, Target{URL: "ws" + strings.TrimPrefix(s.URL, "http")}, time.Second,
+		Action{Do: "pause", Text: "100ms"})
+	if !strings.Contains(text, "answered a second time, over HTTP: HTTP/1.1 404 Not Found") {
+		t.Error(text)
+	}
+}
+
+// TestUnescape: what stands for something else, and what does not.
+func TestUnescape(t *testing.T) {
+	for typed, want := range map[string]string{
+		`CONNECT\n\n\0`: "CONNECT\n\n\x00", `tide\x21\t\\n\r`: "tide!\t\\n\r", `{"text":"a\nb"}`: `{"text":"a\nb"}`,
+		`42["post",{"text":"a\nb"}]`: `42["post",{"text":"a\nb"}]`, "plain": "plain", "": "",
+		`\q`: `\q stands for nothing`, `\`: `nothing behind the \`, `\x4`: `two hexadecimal digits`,
+		`\xgg`: "two hexadecimal",
+		`\é`:   `\é stands for nothing`,
+	} {
+		got, err := Unescape(typed)
+		if err != nil {
+			got = err.Error()
+		}
+		if got != want && (err == nil || !strings.Contains(got, want)) {
+			t.Errorf("%s is %q, want %q", typed, got, want)
+		}
+	}
+}
+
 // TestRefusals: each way of not getting in is explained in words, with what to
 // try.
 func TestRefusals(t *testing.T) {
@@ -87,6 +137,21 @@ func TestRefusals(t *testing.T) {
 			"401", "credentials: a cookie"},
 		"a page": {Target{URL: answer(t, "HTTP/1.1 200 OK\r\nContent-Length: 2\r\n\r\nhi")}, "200",
 			"a proxy in between may have taken the Upgrade out"},
+		"wrong path, behind ASGI": {Target{URL: answer(t,
+			"HTTP/1.1 403 Forbidden\r\nServer: uvicorn\r\nContent-Length: 0\r\n\r\n")},
+			"try: another path: some servers " +
+				"answer 403", "as this one's library does"},
+		"foreign origin, answered 404": {Target{URL: answer(t, "HTTP/1.1 404 Not Found\r\nContent-Length: 0\r\n\r\n"),
+			Origin: "http://elsewhere.example"}, "404", "another origin: some servers answer 404 to " +
+			"http://elsewhere.example"},
+		"in chunks": {Target{URL: answer(t, "HTTP/1.1 400 Bad Request\r\nTransfer-Encoding: chunked\r\n\r\n"+
+			"9;x=1\r\nno berth \r\n4\r\nhere\r\n0\r\n\r\n")}, `it says "no berth here"`, ""},
+		"an event stream": {Target{URL: answer(t,
+			"HTTP/1.1 200 OK\r\nContent-Type: text/event-stream; charset=utf-8\r\n"+
+				"\r\nevent: tide\n\n")}, "there is an event stream here, not a WebSocket", "an HTTP client"},
+		"a long poll": {Target{URL: slowly(t, 2100*time.Millisecond, "HTTP/1.1 200 OK\r\nContent-Type: "+
+			"application/json\r\nContent-Length: 2\r\n\r\n{}")}, "there is a long poll, which was answered after 2.1s",
+			"another path"},
 		"missing upgrade": {Target{URL: answer(t, "HTTP/1.1 101 Switching Protocols\r\nConnection: "+
 			"Upgrade\r\n\r\n")}, "no Upgrade: websocket", "a proxy in between"},
 		"wrong key": {Target{URL: answer(t, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: "+
@@ -329,5 +394,73 @@ func TestFlood(t *testing.T) {
 		Action{"expect", fmt.Sprintf(`"seq":%d}`, n-1)})
 	if err != nil || len(events) < n || time.Since(began) > 20*time.Second {
 		t.Errorf("%v after %v, %d events\n%.400s", err, time.Since(began), len(events), text)
+	}
+}
+
+// TestPieces: over TCP what does not end is shown as it is, with its bytes; messages may
+// stand behind their length, and bytes may be taken as they come.
+func TestPieces(t *testing.T) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer ln.Close()
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				io.WriteString(c, "who is there? ")
+				io.Copy(c, c)
+			}()
+		}
+	}()
+	at := "tcp://" + ln.Addr().String()
+	text, _, err := run(t, Target{URL: at}, time.Second, Action{"pause", "500ms"}, Action{"send", `Alder\x00`},
+		Action{"expect", "who is there? Alder"})
+	if err != nil || !strings.Contains(text, "<- unfinished, more has not come yet  14 B\n  who is there?") ||
+		!strings.Contains(text, "77 68 6f 20 69 73") || !strings.Contains(text, "<- line  20 B") {
+		t.Errorf("%v\n%s", err, text)
+	}
+	text, _, err = run(t, Target{URL: at, Raw: true}, time.Second, Action{"expect", "there?"},
+		Action{"send", `open\n\0`}, Action{"expect", "open\n\x00"})
+	if err != nil || !strings.Contains(text, "-> bytes  6 B") {
+		t.Errorf("%v\n%s", err, text)
+	}
+	// 'w' and 'h' are 119 and 104: as a length of one byte and the beginning of a message
+	// that does not end; as one of two bytes, a longer one.
+	text, _, _ = run(t, Target{URL: at, Prefix: "1"}, time.Second, Action{"pause", "500ms"})
+	if !strings.Contains(text, "<- unfinished") {
+		t.Error(text)
+	}
+	for _, prefix := range Prefixes {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		go func() {
+			c, err := l.Accept()
+			if err == nil {
+				io.Copy(c, c)
+				c.Close()
+			}
+		}()
+		text, _, err := run(t, Target{URL: "tcp://" + l.Addr().String(), Prefix: prefix}, time.Second,
+			Action{"send", "the gate"}, Action{"send", "is open"}, Action{"expect", "the gate"}, Action{"expect",
+				"is open"})
+		if l.Close(); err != nil || strings.Count(text, "<- message") != 2 {
+			t.Errorf("%s: %v\n%s", prefix, err, text)
+		}
+	}
+	if _, _, err := run(t, Target{URL: at, Prefix: "1"}, time.Second,
+		Action{"send", strings.Repeat("x", 256)}); err == nil || !strings.Contains(err.Error(), "the most is 255") {
+		t.Errorf("%v", err)
+	}
+	text, _, _ = run(t, Target{URL: at, Prefix: "4"}, time.Second, Action{"pause", "200ms"})
+	if !strings.Contains(text, "16 MiB are the most: is it a prefix of 4?") {
+		t.Error(text)
 	}
 }

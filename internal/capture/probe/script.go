@@ -49,7 +49,9 @@ func prepare(actions []Action) (all []compiled, err error) {
 		c := compiled{Action: a}
 		switch a.Do {
 		case "send":
-			c.payload = []byte(a.Text)
+			var text string
+			text, err = Unescape(a.Text)
+			c.payload = []byte(text)
 		case "send-hex":
 			c.payload, err = ParseHex(a.Text)
 			c.binary = true

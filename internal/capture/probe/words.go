@@ -63,6 +63,8 @@ func frameLines(e *Event, detail string) (head string, rest []string) {
 		head += fmt.Sprintf(" %d, %s", e.Code, detail)
 	case e.Op == "pong" && e.Trip > 0:
 		head += ", round trip " + units.Duration(e.Trip)
+	case e.Op == "unfinished":
+		head += ", " + detail
 	case !e.Last:
 		head += ", a fragment"
 	case e.Op == "continuation":
@@ -72,8 +74,12 @@ func frameLines(e *Event, detail string) (head string, rest []string) {
 	if e.Why != "" {
 		rest = append(rest, "WRONG: "+plain.Text(e.Why, 0))
 	}
+	if len(e.Payload) > 0 && e.Op == "unfinished" && utf8.Valid(e.Payload) { // both: what is lacking may not show
+		rest = append(rest, PayloadLines(e.Payload, false)...)
+		return head, append(rest, PayloadLines(e.Payload, true)...)
+	}
 	if len(e.Payload) > 0 {
-		rest = append(rest, PayloadLines(e.Payload, e.Binary || e.Op == "binary")...)
+		rest = append(rest, PayloadLines(e.Payload, e.Binary || e.Op == "binary" || e.Op == "bytes")...)
 	}
 	return head, rest
 }

@@ -326,7 +326,11 @@ func (m *Model) do(l *lane, typed string) error {
 	t := &l.target
 	switch m.mode {
 	case text:
-		return l.line.Send([]byte(typed), false)
+		said, err := probe.Unescape(typed)
+		if err != nil {
+			return err
+		}
+		return l.line.Send([]byte(said), false)
 	case bytes:
 		b, err := probe.ParseHex(typed)
 		if err != nil {
