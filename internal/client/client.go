@@ -114,8 +114,9 @@ const (
 	forAnswer // to an HTTP request
 	forBreak  // to be closed by the server
 	forTime
-	forOthers // at a barrier
-	forBreath // so that a session without waits does not hold up the others
+	forOthers  // at a barrier
+	forFigures // of the run
+	forBreath  // so that a session without waits does not hold up the others
 	forEnd
 )
 
@@ -176,7 +177,7 @@ func (c *Client) ownDeadline() mono.Time {
 // the client is to act.
 func (c *Client) AwaitsServer() bool {
 	switch c.wait {
-	case forNothing, forTime, forOthers, forBreath:
+	case forNothing, forTime, forOthers, forFigures, forBreath:
 		return false
 	}
 	return c.more == nil || c.ownDeadline() > min(c.deadline, c.way.Deadline())
@@ -605,6 +606,9 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 	case forOthers:
 		e.note(c, now, fact.WaitsNot, 0, 0)
 		e.check(c, now, e.Trial.Barriers[c.step().Barrier].Check, false, "the others have not come in time")
+		c.resume(e, now)
+	case forFigures:
+		e.check(c, now, c.step().Check, false, "the figures were not known in time")
 		c.resume(e, now)
 	case forBreath:
 		c.run(e, now)

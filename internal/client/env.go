@@ -80,6 +80,7 @@ type Env struct {
 	inRooms    bool    // some is
 	lateNames  bool    // the server learns a client's name when it enters a room
 	unheard    unheard
+	figures    figures
 	unfinished int // bytes that all clients hold of messages that have not ended
 }
 
@@ -100,6 +101,7 @@ func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 	e.scope.Fields = make([]jsonscan.Value, t.Fields.Len())
 	e.scope.Columns = t.Data
 	e.turning = make([]level, len(t.Crews))
+	e.figures.values, e.figures.upTo = make([]float64, len(t.Asserted)), -1
 	for _, c := range Followed(t) {
 		e.followed[c] = true
 	}

@@ -68,6 +68,8 @@ func (e *Env) Heed(n *fact.Note) {
 	switch n.Kind {
 	case fact.Turning:
 		e.turning[n.Which].change(n.At, n.By)
+	case fact.Measures:
+		e.heedFigure(n)
 	case fact.Members:
 		e.membersOf(e.roomNumber([]byte(n.Room))).change(n.At, n.By)
 	}

@@ -83,9 +83,8 @@ func (c *Client) do(e *Env, now mono.Time) {
 		c.fill(e)
 		c.capture(e, s.Capture)
 	case trial.Assert:
-		c.fill(e)
-		held := s.When.True(&e.scope)
-		e.check(c, now, s.Check, held, "it does not hold")
+		c.assert(e, now, s)
+		return
 	case trial.Ask:
 		c.ask(e, now, s)
 		return

@@ -14,12 +14,14 @@ import (
 	"sync"
 	"time"
 
+	"tidepull/internal/base/mono"
 	"tidepull/internal/client"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/measure/account"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 	"tidepull/internal/wire"
 )
@@ -68,6 +70,7 @@ type Engine struct {
 	reports chan account.Report
 	unsent  account.Report // what could not be handed over
 	reasons map[string]int // as last reported
+	total   logbook.Window // of the seconds that are over, if assert steps use figures
 	failed  error
 }
 
@@ -250,6 +253,9 @@ func (e *Engine) report() {
 		return
 	}
 	e.reasons = r.Reasons
+	if len(e.cfg.Trial.Asserted) > 0 {
+		e.fail(e.tellFigures(&r))
+	}
 	u := &e.unsent
 	r.Closed, r.Events = append(u.Closed, r.Closed...), append(u.Events, r.Events...)
 	r.Lanes, r.Bodies = append(u.Lanes, r.Lanes...), append(u.Bodies, r.Bodies...)
@@ -268,6 +274,32 @@ func (e *Engine) report() {
 		e.unsent = account.Report{Held: u.Held + 1, Closed: r.Closed, Events: r.Events, Lanes: r.Lanes,
 			Bodies: r.Bodies}
 	}
+}
+
+// tellFigures tells all shares the figures that assert steps use.
+func (e *Engine) tellFigures(r *account.Report) error {
+	for _, entry := range r.Closed {
+		if err := e.total.Add(entry); err != nil {
+			return err
+		}
+	}
+	now := e.total.Clone()
+	for _, entry := range r.Open {
+		if err := now.Add(entry); err != nil {
+			return err
+		}
+	}
+	names := e.cfg.Trial.Asserted
+	for i, name := range names {
+		value, _ := logbook.FigureNamed(name).Of(now) // 0 if there is nothing yet
+		note := fact.Note{At: mono.Time(r.Elapsed), Kind: fact.Measures, Which: int32(i), Value: value}
+		for _, s := range e.shares {
+			if err := s.post(i == len(names)-1, note); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // reportLast hands the last report over, waiting for the reader: nothing is being

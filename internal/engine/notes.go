@@ -67,16 +67,22 @@ func (s *share) sendOthers(urgent bool, n *fact.Note) {
 
 // send sends a note to another share.
 func (s *share) send(to *share, urgent bool, n *fact.Note) {
-	note := *n
+	if err := to.post(urgent, *n); err != nil {
+		s.failure = err
+	}
+}
+
+// post puts a note into the share's mailbox; anybody may.
+func (s *share) post(urgent bool, note fact.Note) error {
 	if s.cfg.Encoded {
 		again, err := fact.ParseNotes(fact.AppendNotes(nil, []fact.Note{note}))
 		if err != nil {
-			s.failure = err
-			return
+			return err
 		}
 		note = again[0]
 	}
-	to.mail.post(urgent, note)
+	s.mail.post(urgent, note)
+	return nil
 }
 
 // takeNote does what a note says.
@@ -84,6 +90,13 @@ func (s *share) takeNote(n *fact.Note, now mono.Time) {
 	switch n.Kind {
 	case fact.Turning, fact.Members:
 		s.env.Heed(n)
+	case fact.Measures:
+		s.env.Heed(n)
+		for _, id := range s.env.Ready() {
+			i := s.local(id)
+			s.clients[i].Figured(s.env, now)
+			s.after(i)
+		}
 	case fact.MayGo:
 		i := s.local(n.Client)
 		s.clients[i].Go(s.env, now, n.Which)

@@ -32,6 +32,7 @@ type Trial struct {
 	Data        [][]expr.Value  // columns of data; a client has the row of its number
 	Feeds       []Feed
 	Barriers    []Barrier // by number
+	Asserted    []string  // the figures that assert steps use, by number
 	FinalChecks []FinalCheck
 	Secrets     []string // texts that must not be kept or shown
 	hider       *secret.Hider

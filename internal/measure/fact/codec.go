@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"math"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/ledger"
@@ -150,6 +151,7 @@ func AppendNotes(dst []byte, notes []Note) []byte {
 			dst = binary.AppendVarint(dst, v)
 		}
 		dst = appendBytes(dst, []byte(n.Room))
+		dst = binary.AppendUvarint(dst, math.Float64bits(n.Value))
 	}
 	return dst
 }
@@ -166,7 +168,7 @@ func ParseNotes(b []byte) ([]Note, error) {
 	for i := range notes {
 		kind := NoteKind(r.byte())
 		notes[i] = Note{Kind: kind, At: mono.Time(r.varint()), By: int32(r.varint()), Which: int32(r.varint()),
-			Client: ledger.Client(r.varint()), Room: string(r.bytes())}
+			Client: ledger.Client(r.varint()), Room: string(r.bytes()), Value: math.Float64frombits(r.uvarint())}
 		r.failed = r.failed || kind >= numNotes
 	}
 	if r.failed || len(r.b) > 0 {

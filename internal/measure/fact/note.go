@@ -14,6 +14,7 @@ type Note struct {
 	Which  int32         // the barrier, or the crew
 	Client ledger.Client // whom it is about
 	Room   string        // of Members
+	Value  float64       // of Measures
 }
 
 // NoteKind says what a Note is about.
@@ -30,6 +31,8 @@ const (
 	// To all shares.
 	Turning // By more clients of crew Which are in a repeat
 	Members // By more clients of the share are in Room
+	// From the account, to all shares.
+	Measures // figure Which of those that assert steps use has Value
 	// From the conductor.
 	MayGo    // Client may go on at barrier Which
 	CannotBe // the run ends: nothing can be reached

@@ -248,6 +248,11 @@ func TestEnds(t *testing.T) {
 		"asserted wrongly": {wrong: "it does not hold", steps: `
   set { berth = n + 1 }
   assert "a berth" { that = my.berth < 0 }` + open},
+		"asserted of the run": {steps: figured + `
+  assert "what was measured" { that = messages.sent == 4 && ledger.delivered == 16 && clients.open >= n + 1 }
+  assert "later" { that = messages.arrivals >= 16 }`},
+		"asserted wrongly of the run": {wrong: "it does not hold; messages.sent is 4", steps: figured + `
+  assert "what was measured" { that = messages.sent > 4 }`},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -266,6 +271,16 @@ func TestEnds(t *testing.T) {
 		})
 	}
 }
+
+// figured has four clients say something, and get it, before anything else.
+const figured = `
+  connect {}
+  enter { room = "lock-1" }
+  barrier "all" {}
+  pause { lasts = "10ms" } # in virtual time the last one enters and the first one speaks at one instant
+  say { body = { kind = "notice", room = room, text = "${name} ${mark}" } }
+  pause { lasts = "500ms" }
+`
 
 // harbourOf is a trial of four clients that take some steps.
 func harbourOf(steps string) string {

@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"errors"
 	"regexp"
+	"slices"
 
 	"tidepull/internal/wire/jsonscan"
 )
@@ -87,6 +88,16 @@ func (p *Program) MayHold(message []byte) bool {
 // that are something else already, and may have p's meaning beside it.
 func (p *Program) Speaks(message []byte) bool {
 	return p.needs != nil && bytes.Contains(message, p.needs)
+}
+
+// Figures lists the figures of the run that p is about, by their numbers.
+func (p *Program) Figures() (all []int) {
+	for _, i := range p.code {
+		if i.op == opFigure && !slices.Contains(all, i.arg) {
+			all = append(all, i.arg)
+		}
+	}
+	return all
 }
 
 // findNeeds recognises conditions of the one form field == "text", either way

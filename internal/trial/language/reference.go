@@ -57,7 +57,8 @@ func Reference() string {
 	}
 	p("")
 	p("## Figures\n")
-	p("What a `limit` may be `of`. Durations are limited by durations, counts by numbers.\n")
+	p("What a `limit` may be `of`. Durations are limited by durations, counts by numbers. In conditions, as of")
+	p("`assert` and `final_check`, a duration is its microseconds.\n")
 	p("| figure | what it is |\n| --- | --- |")
 	for _, name := range logbook.FigureNames() {
 		f := logbook.FigureNamed(name)

@@ -95,6 +95,10 @@ func (r *reader) readSteps(s *trial.Session, blocks hcl.Blocks, depth int) {
 	}
 }
 
+// figuresWithin is how long an assert waits for figures, which are told of four times a
+// second.
+const figuresWithin = 10 * time.Second
+
 // readStep reads a step that stands as one.
 func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 	st := trial.Step{Check: trial.NoCheck, History: -1, Capture: r.captures(a["capture"])}
@@ -107,7 +111,9 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 			r.fail(b.DefRange, "status and words say how a connection must be refused; give refused = true")
 		}
 	case "assert":
+		r.figures = &r.trial.Asserted
 		st.Do, st.When, st.Check = trial.Assert, r.condition(a["that"]), r.check(b.Labels[0], "assert")
+		st.Within, r.figures = figuresWithin, nil
 	case "expect_close":
 		st.Do, st.Within, st.Check = trial.Closed, r.duration(a["within"], 5*time.Second),
 			r.check(b.Labels[0], "expect_close")

@@ -239,8 +239,9 @@ var vocabulary = map[string]*blockWord{
 			{"abrupt", formYes, false, "it must end without a close frame"},
 			within(`how soon; "5s" if it is not given`),
 		}},
-	"assert": {label: "name", doc: "a check of what the client knows", attrs: []word{
-		{"that", "condition on the client's variables", true, "what must hold"},
+	"assert": {label: "name", doc: "a check of what the client knows, and of the run's figures, which are those of a " +
+		"moment soon after the step", attrs: []word{
+		{"that", "condition on the client's variables and figures", true, "what must hold"},
 	}},
 	"expect": {label: "name", doc: "wait for a message", attrs: []word{
 		{"when", formCondition, true, "the message waited for"},
