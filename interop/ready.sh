@@ -7,4 +7,5 @@ for port in "$@"; do
     sleep 0.1
   done
 done
+sleep 0.3 # some listen before they can answer
 echo ready

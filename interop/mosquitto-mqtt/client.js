@@ -7,7 +7,7 @@ main(async (port) => {
     const client = await mqtt.connectAsync(`ws://127.0.0.1:${port}/`, { clientId, reconnectPeriod: 0 });
     client.on("message", (topic, payload) => came.push(payload.toString()));
     await client.subscribeAsync("lock-1");
-    await client.subscribeAsync("harbour-office");
+    await client.subscribeAsync("harbour-office", { qos: 1 });
     return client;
   };
   const came = { a: [], b: [] };

@@ -10,13 +10,12 @@ const wss = new WebSocketServer({ server });
 wss.on("connection", (socket) => {
   let name = "";
   const mine = new Set();
-  let alive = true;
+  let missed = 0;
   const beat = setInterval(() => {
-    if (!alive) return socket.terminate();
-    alive = false;
+    if (missed++ > 1) return socket.terminate();
     socket.ping();
-  }, 2000);
-  socket.on("pong", () => (alive = true));
+  }, 1500);
+  socket.on("pong", () => (missed = 0));
   socket.on("message", (data) => {
     const m = JSON.parse(data);
     if (m.do === "hello") {

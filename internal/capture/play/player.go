@@ -146,6 +146,7 @@ func (p *player) run(ctx context.Context) []replay.Difference {
 		}
 		p.lastAt, last = time.Now(), s.At
 		p.fresh(s)
+		p.turns.begins(p.lastAt)
 		err := p.do(ctx, m.index, s)
 		p.turns.did(n, time.Now())
 		if err != nil {
@@ -410,14 +411,16 @@ func (p *player) do(ctx context.Context, index int, s *replay.Step) error {
 		}
 		return p.connected(func() error { return p.line.Send(payload, s.Binary) })
 	}
-	if p.over && index > 0 && s.At-p.actor.Steps[index-1].At < closeRace {
-		return nil // the server was faster, after what the client said last
-	}
 	code := s.Code
 	if code < 1000 || code == 1005 {
 		code = 1000
 	}
-	return p.connected(func() error { return p.line.Close(uint16(code), s.Reason) })
+	err := p.connected(func() error { return p.line.Close(uint16(code), s.Reason) })
+	var closed *probe.NotOpen
+	if errors.As(err, &closed) && index > 0 && s.At-p.actor.Steps[index-1].At < closeRace {
+		return nil // the server was faster, after what the client said last
+	}
+	return err
 }
 
 // closeRace is how soon after something else a client closes if the server may close as

@@ -80,6 +80,14 @@ func (t *turns) wait(ctx context.Context, n int, heard bool, listen func(<-chan 
 	}
 }
 
+// begins books that something is being done: what comes of it may come before it is booked
+// as done.
+func (t *turns) begins(at time.Time) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.last = at
+}
+
 // did books that a deed is done.
 func (t *turns) did(n int, at time.Time) {
 	t.mu.Lock()

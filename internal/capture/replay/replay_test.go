@@ -139,6 +139,16 @@ func TestGuesses(t *testing.T) {
 			t.Errorf("there is no %s in\n%s", part, text)
 		}
 	}
+	add("message", recording.Client, `{"kind":"hold","ref":"0b0d8a3e-5a07-4c5c-9e61-3f2f5bd0a111"}`)
+	twice, err := Make(rec, Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	text = strings.Join(strings.Fields(twice.Trial("twice", 1)), " ")
+	if strings.Count(text, "uuid()") != 2 || !strings.Contains(text, "set { made_1 = uuid() }") || // and in the head
+		strings.Count(text, "ref = my.made_1") != 2 {
+		t.Errorf("what is said twice is made twice:\n%s", text)
+	}
 	if _, err := Make(&recording.Recording{Version: 1}, Options{}); err == nil {
 		t.Error("an empty recording makes a plan")
 	}

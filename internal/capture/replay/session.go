@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -70,6 +71,7 @@ func (p *Plan) Trial(name string, speed float64) string {
 type writer struct {
 	plan  *Plan
 	meet  map[*Actor]map[int][]meeting // barriers, by the step that they stand before
+	made  map[int]string               // guesses that the session at hand has made already, and as what
 	b     strings.Builder
 	speed float64
 }
@@ -128,9 +130,11 @@ func (w *writer) session(a *Actor) {
 	if begins := time.Duration(float64(a.Begins) / w.speed); begins >= leastPause {
 		w.p("pause {\n lasts = %q\n}", begins.Round(10*time.Millisecond).String())
 	}
+	w.made = map[int]string{}
 	for i := range a.Steps {
 		s := &a.Steps[i]
 		w.barriers(a, i)
+		w.make(a, i)
 		if gap := time.Duration(float64(s.At-last) / w.speed); i > 0 && s.Do != Hear && gap >= leastPause {
 			w.p("pause {\n lasts = %q\n}", gap.Round(10*time.Millisecond).String())
 		}
@@ -162,6 +166,32 @@ func (w *writer) session(a *Actor) {
 	}
 	w.barriers(a, len(a.Steps))
 	w.p("}\n")
+}
+
+// make makes the values that a step is the first to use and others use after it, so that
+// they are the same for all.
+func (w *writer) make(a *Actor, at int) {
+	for _, g := range a.Steps[at].Uses {
+		switch w.plan.Guesses[g].Kind {
+		case "name", "given", "secret":
+			continue
+		}
+		again := slices.ContainsFunc(a.Steps[at+1:], func(s Step) bool { return slices.Contains(s.Uses, g) })
+		if _, is := w.made[g]; is || !again {
+			continue
+		}
+		name := fmt.Sprintf("made_%d", len(w.made)+1)
+		w.p("set {\n %s = %s\n}", name, w.plan.Guesses[g].Becomes)
+		w.made[g] = "my." + name
+	}
+}
+
+// becomes is the expression for a guess.
+func (w *writer) becomes(g int) string {
+	if made, is := w.made[g]; is {
+		return made
+	}
+	return w.plan.Guesses[g].Becomes
 }
 
 func (w *writer) ask(a *Actor, s *Step, n int) {
@@ -392,7 +422,7 @@ func (w *writer) object(out *strings.Builder, a *Actor, dec *json.Decoder) bool 
 			return false // it would not be written the same
 		}
 		if i := w.guessOf(a, v.String()); i >= 0 {
-			out.WriteString(w.plan.Guesses[i].Becomes)
+			out.WriteString(w.becomes(i))
 		} else {
 			out.WriteString(v.String())
 		}
@@ -416,13 +446,13 @@ func (w *writer) guessOf(a *Actor, value string) int {
 // text writes a text as a template in which what varies is replaced.
 func (w *writer) text(a *Actor, s string) string {
 	if i := w.guessOf(a, s); i >= 0 {
-		return w.plan.Guesses[i].Becomes
+		return w.becomes(i)
 	}
 	var out strings.Builder
 	out.WriteByte('"')
 	for _, piece := range w.plan.pieces(a, s) {
 		if piece.guess >= 0 {
-			out.WriteString("${" + w.plan.Guesses[piece.guess].Becomes + "}")
+			out.WriteString("${" + w.becomes(piece.guess) + "}")
 			continue
 		}
 		q := language.Quote(piece.text)

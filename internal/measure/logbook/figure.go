@@ -125,9 +125,6 @@ func makeFigures() map[string]*Figure {
 	}
 	deliveries("owed", func(t *ledger.Tally) int64 { return t.Owed })
 	for _, fate := range ledger.Fates {
-		if fate == ledger.Allowed || fate == ledger.Overdue {
-			continue // nothing is promised of them
-		}
 		f := deliveries(fate.String(), func(t *ledger.Tally) int64 { return *t.Of(fate) })
 		f.certain = !fate.Settles()
 		switch fate {
