@@ -32,16 +32,9 @@ type result struct {
 // run runs the server's trial against it; during is called while messages are said.
 func (s *server) run(t *testing.T, name string, during func(), more ...string) (r result, text string) {
 	t.Helper()
-	source, err := os.ReadFile(filepath.Join(name, name+".trial.hcl"))
-	if err != nil {
-		t.Fatal(err)
-	}
 	dir := t.TempDir()
-	file := filepath.Join(dir, name+".trial.hcl")
-	if err := os.WriteFile(file, []byte(s.at(string(source))), 0o666); err != nil {
-		t.Fatal(err)
-	}
-	cmd := tool(t, append([]string{"run", file, "--headless", "--out", dir}, more...)...)
+	cmd := tool(t, append([]string{"run", filepath.Join(name, name+".trial.hcl"), "--headless", "--out", dir,
+		"--set", fmt.Sprintf("port=%d", s.port), "--set", fmt.Sprintf("second_port=%d", s.second)}, more...)...)
 	var out strings.Builder
 	cmd.Stdout, cmd.Stderr = &out, &out
 	if err := cmd.Start(); err != nil {

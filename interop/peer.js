@@ -2,6 +2,17 @@
 // those that hold something, each of them once.
 const WebSocket = require("ws");
 
+// until takes the first text that holds a part out of those that came, once it is there.
+async function until(came, part, ended = () => false) {
+  for (let tries = 0; tries < 200; tries++) {
+    const at = came.findIndex((text) => text.includes(part));
+    if (at >= 0) return came.splice(at, 1)[0];
+    if (ended()) break;
+    await new Promise((go) => setTimeout(go, 25));
+  }
+  throw new Error("it did not come: " + part);
+}
+
 class Peer {
   constructor(url, protocols) {
     this.came = [];
@@ -23,14 +34,8 @@ class Peer {
     this.socket.send(typeof what === "string" ? what : JSON.stringify(what));
   }
 
-  async until(part) {
-    for (let tries = 0; tries < 200; tries++) {
-      const at = this.came.findIndex((text) => text.includes(part));
-      if (at >= 0) return this.came.splice(at, 1)[0];
-      if (this.ended) break;
-      await new Promise((go) => setTimeout(go, 25));
-    }
-    throw new Error("it did not come: " + part);
+  until(part) {
+    return until(this.came, part, () => this.ended);
   }
 
   close() {
@@ -61,4 +66,4 @@ function main(conversation) {
   });
 }
 
-module.exports = { Peer, talk, main };
+module.exports = { Peer, talk, main, until };

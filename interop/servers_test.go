@@ -2,7 +2,6 @@ package interop
 
 import (
 	"bufio"
-	"fmt"
 	"net"
 	"os"
 	"os/exec"
@@ -42,8 +41,9 @@ var servers = []kind{
 
 // A server is one that runs, with all its processes in one group.
 type server struct {
-	cmd  *exec.Cmd
-	port int
+	cmd    *exec.Cmd
+	port   int
+	second int // of one with two processes
 }
 
 // start starts a server; why says what is missing if it cannot be. More is for its
@@ -55,7 +55,7 @@ func start(t *testing.T, name string, more ...string) (s *server, why string) {
 		t.Fatal(err)
 	}
 	ports := freePorts(t, 4)
-	s = &server{port: ports[0]}
+	s = &server{port: ports[0], second: ports[1]}
 	s.cmd = exec.Command(filepath.Join(here, "start.sh"))
 	for _, p := range ports {
 		s.cmd.Args = append(s.cmd.Args, strconv.Itoa(p))
@@ -140,11 +140,4 @@ func tool(t *testing.T, args ...string) *exec.Cmd {
 		t.Fatal(err)
 	}
 	return exec.Command(path, append([]string{"--store=-"}, args...)...)
-}
-
-// at puts a server's ports in the place of those in its trial.
-func (s *server) at(source string) string {
-	second := s.cmd.Args[2]
-	return strings.NewReplacer("127.0.0.1:7500", fmt.Sprintf("127.0.0.1:%d", s.port), "127.0.0.1:7501",
-		"127.0.0.1:"+second).Replace(source)
 }

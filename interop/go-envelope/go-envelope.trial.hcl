@@ -1,12 +1,13 @@
+import "../pilots.hcl" {}
+import "../counted.hcl" {}
+
 trial "go-envelope" {
   prompt = "3s"
   grace  = "5s"
 }
 
-variable "silent" { default = false }
-
 target "server" {
-  websocket = "ws://127.0.0.1:7500/board"
+  websocket = "ws://127.0.0.1:${var.port}/board"
   dialect   = "theirs"
 }
 
@@ -39,20 +40,4 @@ session "watch" {
     }
     pause { lasts = "1m" }
   }
-}
-
-crew "pilots" {
-  clients = 60
-  session = session.watch
-}
-
-tide {
-  flood "100%" { over = "1s" }
-  slack { lasts = "6s" }
-  ebb { over = "1s" }
-}
-
-final_check "the server counts the same" {
-  request { path = "/truth" }
-  holds = msg.received == messages.sent && msg.written == ledger.delivered + ledger.late + ledger.allowed
 }

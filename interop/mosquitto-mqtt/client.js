@@ -1,5 +1,5 @@
 // An MQTT client of the registry's.
-const { main } = require("../peer.js");
+const { main, until } = require("../peer.js");
 const mqtt = require("mqtt");
 
 main(async (port) => {
@@ -12,10 +12,6 @@ main(async (port) => {
   };
   const came = { a: [], b: [] };
   const a = await join("lighthouse-a", came.a), b = await join("lighthouse-b", came.b);
-  const until = async (list, text) => {
-    for (let tries = 0; tries < 200 && !list.includes(text); tries++) await new Promise((go) => setTimeout(go, 25));
-    if (!list.includes(text)) throw new Error("it did not come: " + text);
-  };
   for (const [peer, text] of [[a, "berth 3 is free"], [b, "coming in"], [a, "mind the tide"]]) {
     await peer.publishAsync("lock-1", text);
     await Promise.all([until(came.a, text), until(came.b, text)]);

@@ -1,12 +1,12 @@
+import "../pilots.hcl" {}
+
 trial "mosquitto-mqtt" {
   prompt = "3s"
   grace  = "5s"
 }
 
-variable "silent" { default = false }
-
 target "server" {
-  websocket = "ws://127.0.0.1:7500/"
+  websocket = "ws://127.0.0.1:${var.port}/"
   dialect   = "theirs"
 }
 
@@ -57,15 +57,4 @@ session "watch" {
     }
     pause { lasts = "1m" }
   }
-}
-
-crew "pilots" {
-  clients = 60
-  session = session.watch
-}
-
-tide {
-  flood "100%" { over = "1s" }
-  slack { lasts = "6s" }
-  ebb { over = "1s" }
 }

@@ -1,5 +1,5 @@
 // A STOMP client of the registry's.
-const { main } = require("../peer.js");
+const { main, until } = require("../peer.js");
 const { Client } = require("@stomp/stompjs");
 
 global.WebSocket = require("ws");
@@ -19,10 +19,6 @@ main(async (port) => {
   });
   const came = { a: [], b: [] };
   const a = await join(came.a), b = await join(came.b);
-  const until = async (list, text) => {
-    for (let tries = 0; tries < 200 && !list.includes(text); tries++) await new Promise((go) => setTimeout(go, 25));
-    if (!list.includes(text)) throw new Error("it did not come: " + text);
-  };
   for (const [peer, body] of [[a, "berth 3 is free"], [b, "coming in"], [a, "mind the tide"]]) {
     peer.publish({ destination: "/topic/lock-1", body });
     await Promise.all([until(came.a, body), until(came.b, body)]);

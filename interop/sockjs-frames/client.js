@@ -1,5 +1,5 @@
 // The library's own client, over WebSocket.
-const { main } = require("../peer.js");
+const { main, talk, until } = require("../peer.js");
 const SockJS = require("sockjs-client");
 
 class Peer {
@@ -14,13 +14,8 @@ class Peer {
   say(what) {
     this.socket.send(JSON.stringify(what));
   }
-  async until(part) {
-    for (let tries = 0; tries < 200; tries++) {
-      const at = this.came.findIndex((text) => text.includes(part));
-      if (at >= 0) return this.came.splice(at, 1)[0];
-      await new Promise((go) => setTimeout(go, 25));
-    }
-    throw new Error("it did not come: " + part);
+  until(part) {
+    return until(this.came, part);
   }
   close() {
     this.socket.close();
@@ -28,7 +23,7 @@ class Peer {
   }
 }
 
-main((port) => require("../peer.js").talk(() => new Peer(`http://127.0.0.1:${port}/board`), async (peer) => {
+main((port) => talk(() => new Peer(`http://127.0.0.1:${port}/board`), async (peer) => {
   peer.say({ do: "join", room: "lock-1" });
   await peer.until("join");
 }, (peer, text) => peer.say({ do: "post", text })));

@@ -1,10 +1,13 @@
+import "../pilots.hcl" {}
+import "../counted.hcl" {}
+
 trial "sockjs-frames" {
   prompt = "3s"
   grace  = "5s"
 }
 
 target "server" {
-  websocket = "ws://127.0.0.1:7500/"
+  websocket = "ws://127.0.0.1:${var.port}/"
   dialect   = "theirs"
 }
 
@@ -38,20 +41,4 @@ session "watch" {
     say { body = ["{\"do\":\"post\",\"text\":\"berth ${n} ${mark}\"}"] }
   }
   pause { lasts = "1m" }
-}
-
-crew "pilots" {
-  clients = 60
-  session = session.watch
-}
-
-tide {
-  flood "100%" { over = "1s" }
-  slack { lasts = "6s" }
-  ebb { over = "1s" }
-}
-
-final_check "the server counts the same" {
-  request { path = "/truth" }
-  holds = msg.received == messages.sent && msg.written == ledger.delivered + ledger.late + ledger.allowed
 }

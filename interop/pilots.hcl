@@ -1,0 +1,18 @@
+# Taken in by the trials of all servers.
+
+variable "port" { default = 7500 }
+
+variable "second_port" { default = 7501 } # of a server with two processes
+
+variable "silent" { default = false } # all pilots fall silent, and must be evicted
+
+crew "pilots" {
+  clients = 60
+  session = session.watch
+}
+
+tide {
+  flood "100%" { over = "1s" }
+  slack { lasts = "6s" }
+  ebb { over = "1s" }
+}
