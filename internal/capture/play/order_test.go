@@ -108,7 +108,7 @@ func TestOrderAmongClients(t *testing.T) {
 	})
 	for _, lose := range []float64{0, 0.03} {
 		s := serve(t, standin.Config{History: -1, Switches: board.Switches{Seed: 2, Lose: lose}})
-		r, err := Run(context.Background(), plan, Options{To: s.URL(), Within: 500 * time.Millisecond,
+		r, err := Run(context.Background(), plan, Options{To: s.URL(), Within: 300 * time.Millisecond,
 			Ignore: []*regexp.Regexp{regexp.MustCompile("presence")}}) // which the board sends by the clock
 		if err != nil {
 			t.Fatal(err)

@@ -72,6 +72,8 @@ func TestShapes(t *testing.T) {
 		{a: `{"data":"{\"room\":1}"}`, b: `{"data":"{\"berth\":1}"}`},
 		{a: "session:session-7R1kzpGdMiDwg-Vq2p2cyg of 3", b: "session:session-_-a3qtejlalMcCOr4SrXwQ of 12",
 			same: true},
+		{a: "session-QVDFjp3I-ubIRhR-MBotNA", b: "session--XJPPJxyOWxa_pU_KfcHsw", same: true},
+		{a: "the harbourMasterOfficeKeyHolder", b: "the harbourKeeperOfficeKeyHolder"},
 		{a: "the harbour-master-of-1871 is in", b: "the harbour-keeper-of-1871 is in"},
 		{a: "\x90\x03\x00\x01\x00", b: "\x90\x03\x00\x01\x80", binary: true},
 		{a: "0\x17\x00\x06lock-1berth 3", b: "0\x17\x00\x06lock-1berth 4", binary: true, same: true},

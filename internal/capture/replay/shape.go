@@ -8,7 +8,6 @@ import (
 	"slices"
 	"sort"
 	"strings"
-	"unicode"
 )
 
 // kindKeys are names under which servers say what a message is.
@@ -111,25 +110,38 @@ var (
 )
 
 // opaque reports whether a word looks as if nobody had thought of it, such as a key or a
-// digest: it changes between digits, small letters and capitals again and again.
+// digest: it changes between digits, small letters and capitals again and again. Words
+// that are written together, each with a capital, change more rarely.
 func opaque(word string) bool {
-	changes, hasDigit, last := 0, false, 0
-	for _, r := range word {
-		class := 1
-		switch {
-		case unicode.IsDigit(r):
-			class, hasDigit = 2, true
-		case unicode.IsUpper(r):
-			class = 3
-		case r == '-' || r == '_':
+	const near, oftenNear, often = 12, 5, 4
+	var classes []byte
+	hasDigit, changes := false, 0
+	for i := range len(word) {
+		class := byte('a')
+		switch c := word[i]; {
+		case c >= '0' && c <= '9':
+			class, hasDigit = '0', true
+		case c >= 'A' && c <= 'Z':
+			class = 'A'
+		case c == '-' || c == '_':
 			continue
 		}
-		if last != 0 && class != last {
-			changes++
-		}
-		last = class
+		classes = append(classes, class)
 	}
-	return changes >= 9 || changes >= 4 && hasDigit
+	within := 0 // changes among the last letters and digits
+	for i := 1; i < len(classes); i++ {
+		if classes[i] != classes[i-1] {
+			changes++
+			within++
+		}
+		if out := i - near + 1; out > 0 && classes[out] != classes[out-1] {
+			within--
+		}
+		if within >= oftenNear {
+			return true
+		}
+	}
+	return hasDigit && changes >= often
 }
 
 // leastText is how many characters in a row are a text among bytes.
