@@ -66,6 +66,9 @@ func Compare(recorded, now []Heard, late Lateness) (all []Difference) {
 			}
 			if k, ok := instead[i]; ok && !used[k] {
 				used[k] = true
+				if alike(string(recorded[i].Sample), string(now[k].Sample)) {
+					continue
+				}
 				what := recorded[i].Shape.String()
 				all = append(all, Difference{Kind: Otherwise, What: what, Recorded: show(recorded[i].Sample),
 					Now: show(now[k].Sample)})

@@ -83,6 +83,18 @@ func TestShapes(t *testing.T) {
 			t.Errorf("%q is %+v, %q is %+v", tc.a, a, tc.b, b)
 		}
 	}
+	for _, tc := range []struct {
+		a, b string
+		same bool
+	}{
+		{"session:session-abcdefghijKLMNOPQRSTUV of 3", "session:session-XJPPJxyOWxapUKfcHswqqq of 12", true},
+		{"session:session-abcdefghijKLMNOPQRSTUV of 3", "session:session-XJPPJxyOWxapUKfcHs of 3", false},
+		{"the harbourmaster is in", "the harbourkeeper is in", false}, {"the gate is open", "the gate is shut", false},
+	} {
+		if alike(tc.a, tc.b) != tc.same {
+			t.Errorf("%q beside %q", tc.a, tc.b)
+		}
+	}
 	nested := `a["{\"did\":\"join\",\"key\":\"b-77231\"}"]`
 	for _, l := range leaves([]byte(nested)) {
 		if l.value == "b-77231" {

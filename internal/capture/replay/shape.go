@@ -128,13 +128,18 @@ func opaque(word string) bool {
 		}
 		classes = append(classes, class)
 	}
+	// A capital alone begins a word: what follows it is no further change.
+	changed := func(i int) bool {
+		begins := classes[i-1] == 'A' && classes[i] == 'a' && (i < 2 || classes[i-2] != 'A')
+		return classes[i] != classes[i-1] && !begins
+	}
 	within := 0 // changes among the last letters and digits
 	for i := 1; i < len(classes); i++ {
-		if classes[i] != classes[i-1] {
+		if changed(i) {
 			changes++
 			within++
 		}
-		if out := i - near + 1; out > 0 && classes[out] != classes[out-1] {
+		if out := i - near + 1; out > 0 && changed(out) {
 			within--
 		}
 		if within >= oftenNear {
@@ -142,6 +147,29 @@ func opaque(word string) bool {
 		}
 	}
 	return hasDigit && changes >= often
+}
+
+// leastKey is how long a word is that may be a key.
+const leastKey = 16
+
+// alike reports whether two texts are the same but for numbers, and for words of one length
+// that may be keys: one that did not look made up by itself does so beside another.
+func alike(a, b string) bool {
+	key := func(word string) bool {
+		return len(word) >= leastKey && strings.ToLower(word) != word && strings.ToUpper(word) != word
+	}
+	plain := func(s string) string { return digits.ReplaceAllString(s, "#") }
+	words, others := token.FindAllString(a, -1), token.FindAllString(b, -1)
+	if len(words) != len(others) || plain(token.ReplaceAllString(a, "")) != plain(token.ReplaceAllString(b, "")) {
+		return false
+	}
+	for i, word := range words {
+		keys := len(word) == len(others[i]) && key(word) && key(others[i])
+		if !keys && plain(word) != plain(others[i]) {
+			return false
+		}
+	}
+	return true
 }
 
 // leastText is how many characters in a row are a text among bytes.
