@@ -29,6 +29,9 @@ type result struct {
 	Why     string
 }
 
+// tooBusy reports whether this machine was, so that nothing is proven.
+func (r *result) tooBusy() bool { return r.status == 3 && r.Self.OverloadedSeconds > 0 }
+
 // run runs the server's trial against it; during is called while messages are said.
 func (s *server) run(t *testing.T, name string, during func(), more ...string) (r result, text string) {
 	t.Helper()
@@ -112,7 +115,7 @@ func alone(t *testing.T, name string, s *server) string {
 	r, text := s.run(t, name, func() {})
 	l := r.Ledger
 	if l.Said != 360 || l.Owed == 0 || l.Owed != l.Delivered+l.Late || l.Duplicate+l.Stray+l.Lost != 0 || !l.Balanced ||
-		r.status != 0 && !(r.status == 3 && r.Self.OverloadedSeconds > 0) {
+		r.status != 0 && !r.tooBusy() {
 		t.Errorf("left alone: status %d, %s (%s), %+v\n%s", r.status, r.Verdict, r.Why, l, text)
 	}
 	return fmt.Sprintf("%s: %d owed, %d delivered", r.Verdict, l.Owed, l.Delivered+l.Late)
@@ -137,7 +140,7 @@ func killed(t *testing.T, name string) string {
 	s := again(t, name)
 	r, text := s.run(t, name, s.kill)
 	l := r.Ledger
-	if r.status != 1 || r.Connections.Broken != 60 || l.Duplicate+l.Stray != 0 {
+	if r.status != 1 && !r.tooBusy() || r.Connections.Broken != 60 || l.Duplicate+l.Stray != 0 {
 		t.Errorf("killed: status %d, %s (%s), %+v, %+v\n%s", r.status, r.Verdict, r.Why, l, r.Connections, text)
 	}
 	return fmt.Sprintf("%s: %d broken, %d lost, %d excused", r.Verdict, r.Connections.Broken, l.Lost, l.Excused)
@@ -147,7 +150,7 @@ func silent(t *testing.T, name string) string {
 	s := again(t, name)
 	defer s.kill()
 	r, text := s.run(t, name, func() {}, "--set", "silent=true")
-	if r.Connections.Evicted != 60 || r.status != 0 && r.status != 3 {
+	if r.Connections.Evicted != 60 || r.status != 0 && !r.tooBusy() {
 		t.Errorf("silent: status %d, %s (%s), %+v\n%s", r.status, r.Verdict, r.Why, r.Connections, text)
 	}
 	return fmt.Sprintf("%d of 60 evicted", r.Connections.Evicted)

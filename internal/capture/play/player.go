@@ -192,17 +192,18 @@ func (p *player) compared() []replay.Difference {
 	if p.unheard > 0 {
 		p.fail("hear", fmt.Errorf("%d messages more than are compared", p.unheard))
 	}
-	all := p.failed
+	all, late := p.failed, p.options.Late
+	late.Least += p.turns.inVain()
 	for _, a := range p.asked {
-		all = append(all, a.compared(p.options.Late)...)
+		all = append(all, a.compared(late)...)
 	}
 	p.expected += len(p.recorded)
 	p.came += len(p.heard)
 	if p.actor.Speech == replay.Bytes {
 		p.expected, p.came = p.expected+len(p.bytes.recorded), p.came+len(p.bytes.heard)
-		return append(all, p.bytes.compared(p.plan.ValuesOf(p.actor), p.values, p.options.Late)...)
+		return append(all, p.bytes.compared(p.plan.ValuesOf(p.actor), p.values, late)...)
 	}
-	return append(all, replay.Compare(p.recorded, p.heard, p.options.Late)...)
+	return append(all, replay.Compare(p.recorded, p.heard, late)...)
 }
 
 func (p *player) fail(what string, err error) {
@@ -271,11 +272,15 @@ func (p *player) settle(ctx context.Context) {
 		within = max(within, 2*p.recorded[n-1].After)
 	}
 	all := func() bool { return p.hasAll() || p.options.Copies == 1 && p.wants > 0 && p.got >= p.wants }
+	began := time.Now()
 	if !all() {
 		p.listen(ctx, within, all)
 	}
 	if !p.hasAll() {
 		p.listen(ctx, min(within, instead), p.hasAll)
+	}
+	if !p.hasAll() {
+		p.turns.waited(time.Since(began))
 	}
 	for shape, n := range p.need {
 		p.need[shape] = min(n, p.have[shape])

@@ -22,6 +22,7 @@ type turns struct {
 	deaf    []int // how many clients have still to hear something before a deed
 	first   int   // all before it are done
 	last    time.Time
+	vain    time.Duration // for which clients waited in vain
 	changed chan struct{} // closed when anything changes
 }
 
@@ -133,6 +134,21 @@ func (t *turns) mark(n int) {
 func (t *turns) tell() {
 	close(t.changed)
 	t.changed = make(chan struct{})
+}
+
+// waited books that a client waited in vain for something.
+func (t *turns) waited(in time.Duration) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.vain += in
+}
+
+// inVain is for how long clients waited in vain: what the server does by the clock may be
+// later by that, beside what clients do.
+func (t *turns) inVain() time.Duration {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.vain
 }
 
 // lastDid is when any client last did something.
