@@ -133,7 +133,11 @@ func stopped(t *testing.T, name string) string {
 	if l.Lost+l.Duplicate+l.Stray != 0 || l.Owed == 0 || l.Owed != l.Delivered+l.Late+l.Excused {
 		t.Errorf("stopped: status %d, %s (%s), %+v\n%s", r.status, r.Verdict, r.Why, l, text)
 	}
-	return fmt.Sprintf("%s: %d owed, %d delivered, %d late", r.Verdict, l.Owed, l.Delivered, l.Late)
+	why := ""
+	if r.status == 1 { // what a server does to its clients after it stood still is its own doing
+		why = fmt.Sprintf(" (%s)", strings.ReplaceAll(r.Why, "|", "/"))
+	}
+	return fmt.Sprintf("%s: %d owed, %d delivered, %d late%s", r.Verdict, l.Owed, l.Delivered, l.Late, why)
 }
 
 func killed(t *testing.T, name string) string {
