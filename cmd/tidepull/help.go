@@ -30,6 +30,9 @@ var helpTexts = kong.Vars{
 		"is over.",
 	"send": "Send a text. Escapes as \\n, \\0 and \\xHH stand for what they are elsewhere, but in JSON, which has " +
 		"its own. The flags from here to --pause are done in the order in which they are given.",
+	"ended_by": "Over TCP: what ends each message, with escapes as \\0; LF if it is not given.",
+	"standin_prefix": "Over TCP: how the length in front of each message is written, in 1, 2 or 4 bytes (le: the low " +
+		"byte first) or as a varint; messages are lines if it is not given.",
 	"prefix": "Over TCP: no lines, but messages behind their length in 1, 2 or 4 bytes (le: the low byte first), or " +
 		"as a varint.",
 	"set":     "Set a variable of the trial. May be given more than once.",

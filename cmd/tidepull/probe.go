@@ -16,6 +16,7 @@ import (
 	"tidepull/internal/capture/replay"
 	"tidepull/internal/trial/language"
 	"tidepull/internal/tui"
+	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
 )
 
@@ -61,7 +62,7 @@ type probeCommand struct {
 // environment or a file, as arguments are there for all users of a machine to see.
 func (c *probeCommand) target() (t probe.Target, err error) {
 	t = probe.Target{URL: c.URL, Origin: c.Origin, Protocols: c.Subprotocol, Insecure: c.Insecure,
-		Prefix: c.Prefix, Raw: c.Bytes}
+		Prefix: wire.PrefixNamed(c.Prefix), Raw: c.Bytes}
 	if c.Prefix != "" && c.Bytes {
 		return t, fmt.Errorf("give one of --prefix and --bytes")
 	}

@@ -9,8 +9,10 @@ import (
 	"syscall"
 	"time"
 
+	"tidepull/internal/capture/probe"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/standin"
+	"tidepull/internal/wire"
 )
 
 type standinCommand struct {
@@ -29,6 +31,8 @@ type standinCommand struct {
 	StoreIn      string        `placeholder:"FILE" help:"Keep notices in this SQLite file, and not in memory alone."`
 	Shape        string        `enum:",array,envelope,string,digits,text" default:"" help:"${shape}"`
 	Pack         string        `enum:",lines,list,records,sized" default:"" help:"${pack}"`
+	Prefix       string        `enum:",1,2,4,2le,4le,varint" default:"" placeholder:"SIZE" help:"${standin_prefix}"`
+	EndedBy      string        `placeholder:"TEXT" help:"${ended_by}"`
 	EndWithInput bool          `help:"End when the standard input does."`
 	Portable     bool          `help:"Use the driver for systems without epoll."`
 	wrongs
@@ -49,12 +53,17 @@ func (c *standinCommand) Run(a *app) error {
 	if err != nil {
 		return err
 	}
+	ends, err := probe.Unescape(c.EndedBy)
+	if err != nil {
+		return fmt.Errorf("--ended-by %q: %w", c.EndedBy, err)
+	}
 	machine.RaiseFileLimit()
 	s, err := standin.Start(standin.Config{Listen: at, PingEvery: c.PingEvery, PongWithin: c.PongWithin,
 		History: c.History, Records: c.Records, Portable: c.Portable, Log: a.log,
 		Login: c.Login, Origins: c.Origins, Notices: c.Notices, LeaveOut: c.LeaveOut, Share: c.Share,
 		MaxText: c.MaxText, Gauge: c.Gauge, Store: c.StoreIn, Switches: switches,
-		Manners: standin.Manners{Shape: c.Shape, Pack: c.Pack}})
+		Manners: standin.Manners{Shape: c.Shape, Pack: c.Pack},
+		Framing: wire.Framing{Ends: ends, Prefix: wire.PrefixNamed(c.Prefix)}})
 	if err != nil {
 		return err
 	}

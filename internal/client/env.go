@@ -128,8 +128,8 @@ func (e *Env) at(c *Client, now mono.Time) {
 
 // newWay gives a client's transport.
 func (e *Env) newWay() transport.Machine {
-	if e.Trial.Target.Lines() {
-		return &transport.Lines{}
+	if t := &e.Trial.Target; t.OverTCP() {
+		return &transport.Stream{Framing: &t.Framing}
 	}
 	return &transport.WebSocket{}
 }

@@ -1,7 +1,6 @@
 package standin
 
 import (
-	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -61,7 +60,7 @@ func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 		}
 	}
 	if c.state == live && c.speaks == inLines {
-		return taken + l.lines(id, c, b[taken:], at)
+		return taken + l.framed(id, c, b[taken:], at)
 	}
 	for c.state == live || c.state == leaving {
 		ev, n, err := c.reader.Next(b[taken:])
@@ -89,22 +88,22 @@ func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 	return len(b)
 }
 
-// lines takes whole lines, each a message.
-func (l *loop) lines(id int32, c *conn, b []byte, at mono.Time) (taken int) {
+// framed takes whole messages of a client over TCP.
+func (l *loop) framed(id int32, c *conn, b []byte, at mono.Time) (taken int) {
+	f := &l.cfg.Framing
 	for c.state == live {
-		i := bytes.IndexByte(b[taken:], '\n')
-		if i < 0 {
-			if len(b)-taken > ws.DefaultLimit {
-				l.drop(id)
-			}
+		message, n, err := f.Next(b[taken:], 0)
+		if err != nil {
+			l.drop(id)
+		}
+		if n == 0 {
 			return taken
 		}
-		line := bytes.TrimSuffix(b[taken:taken+i], []byte("\r"))
-		taken += i + 1
+		taken += n
 		switch {
-		case len(line) == 0:
-		case utf8.Valid(line):
-			l.board.Message(id, line, at)
+		case len(message) == 0:
+		case utf8.Valid(message):
+			l.board.Message(id, message, at)
 		default:
 			l.drop(id)
 		}
@@ -138,7 +137,9 @@ const maxContent = 4 << 20
 
 // greet answers a request once it is whole, and tells how much it took.
 func (l *loop) greet(id int32, c *conn, b []byte, at mono.Time) int {
-	if len(b) > 0 && b[0] == '{' {
+	if begins, whole := l.cfg.Framing.Begins(b, '{'); !whole {
+		return 0
+	} else if begins {
 		c.state, c.speaks = live, inLines
 		l.board.Join(id, "")
 		return 0

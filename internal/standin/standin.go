@@ -30,6 +30,7 @@ import (
 	"tidepull/internal/base/mono"
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/standin/board"
+	"tidepull/internal/wire"
 	"tidepull/internal/wire/ws"
 )
 
@@ -53,7 +54,8 @@ type Config struct {
 	Gauge      time.Duration // how often rooms called gauge-... get a reading: 1 s
 	Store      string        // the SQLite file in which notices are kept; "" for memory
 	Manners    Manners
-	Portable   bool // use the portable driver
+	Framing    wire.Framing // of what clients say over TCP, without HTTP: lines if it is not given
+	Portable   bool         // use the portable driver
 	Log        *slog.Logger
 }
 
@@ -393,7 +395,7 @@ func (l *loop) Send(to int32, frame []byte) {
 		}
 		l.drv.Write(to, frame)
 	case inLines:
-		l.drv.Write(to, append(payloadOf(frame), '\n'))
+		l.drv.Write(to, l.cfg.Framing.Append(nil, payloadOf(frame)))
 	case inEvents:
 		l.drv.Write(to, append(append([]byte("data: "), payloadOf(frame)...), "\n\n"...))
 	}

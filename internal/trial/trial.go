@@ -12,6 +12,7 @@ import (
 	"tidepull/internal/base/secret"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/trial/expr"
+	"tidepull/internal/wire"
 	"tidepull/internal/wire/jsonscan"
 )
 
@@ -110,15 +111,16 @@ type Target struct {
 	Address string // ws:// or tcp://; the scheme is the transport
 	// Nodes are the addresses of all servers if there are several, Address being the
 	// first: clients are dealt out to them by their numbers in the run.
-	Nodes  []string
-	HTTP   string // an http:// address, for requests; "" if there are none
-	Order  ledger.Order
-	Remote string // a host beyond this machine that may be loaded
+	Nodes   []string
+	HTTP    string       // an http:// address, for requests; "" if there are none
+	Framing wire.Framing // over TCP
+	Order   ledger.Order
+	Remote  string // a host beyond this machine that may be loaded
 }
 
-// Lines reports whether messages are lines over TCP; otherwise they go over a
+// OverTCP reports whether messages go over TCP, as Framing says; otherwise they go over a
 // WebSocket.
-func (t *Target) Lines() bool { return strings.HasPrefix(t.Address, "tcp:") }
+func (t *Target) OverTCP() bool { return strings.HasPrefix(t.Address, "tcp:") }
 
 // A Dialect says how a family of servers says things. A part without Send is
 // not spoken; a part without When is not recognised.

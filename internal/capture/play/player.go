@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"net/http/cookiejar"
 	"net/url"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -203,7 +204,27 @@ func (p *player) compared() []replay.Difference {
 		p.expected, p.came = p.expected+len(p.bytes.recorded), p.came+len(p.bytes.heard)
 		return append(all, p.bytes.compared(p.plan.ValuesOf(p.actor), p.values, late)...)
 	}
-	return append(all, replay.Compare(p.recorded, p.heard, late)...)
+	for _, may := range []bool{false, true} { // what may differ has no order with the rest
+		all = append(all, replay.Compare(p.ignorable(p.recorded, may), p.ignorable(p.heard, may), late)...)
+	}
+	return all
+}
+
+// ignorable gives those of what was heard that may differ, or the others.
+func (p *player) ignorable(all []replay.Heard, may bool) []replay.Heard {
+	if len(p.options.Ignore) == 0 && !may {
+		return all
+	}
+	var some []replay.Heard
+	for _, h := range all {
+		matches := slices.ContainsFunc(p.options.Ignore, func(r *regexp.Regexp) bool {
+			return r.MatchString(h.Shape.String()) || r.Match(h.Sample)
+		})
+		if matches == may {
+			some = append(some, h)
+		}
+	}
+	return some
 }
 
 func (p *player) fail(what string, err error) {

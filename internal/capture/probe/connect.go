@@ -85,8 +85,8 @@ func (l *Line) connect(ctx context.Context) (rest []byte, err error) {
 	if u.Scheme == "tcp" {
 		words := "each message is a line that ends in CR LF"
 		switch {
-		case l.target.Prefix != "":
-			words = "each message stands behind its length (" + l.target.Prefix + ")"
+		case l.target.Prefix != wire.NoPrefix:
+			words = fmt.Sprintf("each message stands behind its length (%v)", l.target.Prefix)
 		case l.target.Raw:
 			words = "bytes, as they come"
 		}

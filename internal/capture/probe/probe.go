@@ -21,6 +21,7 @@ import (
 
 	"tidepull/internal/base/plain"
 	"tidepull/internal/base/secret"
+	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/ws"
 )
@@ -35,7 +36,7 @@ type Target struct {
 	Secrets   []string      // what must not be shown, in no event
 	Ending    string        // of lines that are sent over TCP; CR LF if it is not given
 	Raw       bool          // over TCP: no lines, but bytes as they come and as they are given
-	Prefix    string        // over TCP: instead of lines, messages behind their length; one of Prefixes
+	Prefix    wire.Prefix   // over TCP: instead of lines, messages behind their length
 }
 
 // What says what an Event is about.
@@ -145,7 +146,10 @@ func (l *Line) Open() bool {
 
 // event tells of something; l.mu is held.
 func (l *Line) event(e Event) {
-	e.Line, e.At = l.number, time.Now()
+	e.Line = l.number
+	if e.At.IsZero() {
+		e.At = time.Now()
+	}
 	e.Since = e.At.Sub(l.last)
 	l.last = e.At
 	if e.Payload != nil {
@@ -300,24 +304,29 @@ func (l *Line) Send(payload []byte, binary bool) error {
 	}
 	name := ws.OpName(op)
 	switch {
-	case l.tcp && l.target.Prefix != "":
-		var err error
-		if b, err = withSize(l.target.Prefix, payload); err != nil {
-			l.event(Event{What: Unsent, Why: err.Error()})
-			return err
-		}
-		name = "message"
 	case l.tcp && l.target.Raw:
 		name, b = "bytes", payload
 	case l.tcp:
-		name, b = "line", append(append(b, payload...), cmp.Or(l.target.Ending, "\r\n")...)
+		f := l.target.framing()
+		switch {
+		case len(payload) > f.Most():
+			why := fmt.Sprintf("a message of %d bytes; its length in front can say %d", len(payload), f.Most())
+			l.event(Event{What: Unsent, Why: why})
+			return errors.New(why)
+		case f.Prefix != wire.NoPrefix:
+			name, b = "message", f.Append(b, payload)
+		default: // ends of lines inside are meant
+			name, b = "line", append(append(b, payload...), cmp.Or(f.Ends, "\r\n")...)
+		}
 	default:
 		b = ws.AppendMasked(nil, op, payload, key())
 	}
+	at := time.Now() // before others can have heard it
 	if err := l.write(b); err != nil {
 		return err
 	}
-	l.event(Event{What: Out, Op: name, Last: true, Payload: nonNil(payload), Message: payload, Binary: binary})
+	l.event(Event{What: Out, At: at, Op: name, Last: true, Payload: nonNil(payload), Message: payload,
+		Binary: binary})
 	return nil
 }
 
@@ -361,10 +370,11 @@ func (l *Line) Close(code uint16, reason string) error {
 			return c.CloseWrite()
 		}
 	}
+	at := time.Now()
 	if err := l.write(ws.AppendMasked(nil, ws.OpClose, ws.AppendClosePayload(nil, code, reason), key())); err != nil {
 		return err
 	}
-	l.event(Event{What: Out, Op: "close", Last: true, Code: int(code), Detail: ws.CloseWords(code),
+	l.event(Event{What: Out, At: at, Op: "close", Last: true, Code: int(code), Detail: ws.CloseWords(code),
 		Payload: []byte(reason)})
 	return nil
 }

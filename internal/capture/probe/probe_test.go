@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"tidepull/internal/capture/recording"
+	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/ws"
 )
@@ -432,11 +433,12 @@ func TestPieces(t *testing.T) {
 	}
 	// 'w' and 'h' are 119 and 104: as a length of one byte and the beginning of a message
 	// that does not end; as one of two bytes, a longer one.
-	text, _, _ = run(t, Target{URL: at, Prefix: "1"}, time.Second, Action{"pause", "500ms"})
+	text, _, _ = run(t, Target{URL: at, Prefix: wire.Prefix1}, time.Second, Action{"pause", "500ms"})
 	if !strings.Contains(text, "<- unfinished") {
 		t.Error(text)
 	}
-	for _, prefix := range Prefixes {
+	for _, name := range wire.Prefixes {
+		prefix := wire.PrefixNamed(name)
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
 			t.Fatal(err)
@@ -455,12 +457,12 @@ func TestPieces(t *testing.T) {
 			t.Errorf("%s: %v\n%s", prefix, err, text)
 		}
 	}
-	if _, _, err := run(t, Target{URL: at, Prefix: "1"}, time.Second,
-		Action{"send", strings.Repeat("x", 256)}); err == nil || !strings.Contains(err.Error(), "the most is 255") {
+	if _, _, err := run(t, Target{URL: at, Prefix: wire.Prefix1}, time.Second,
+		Action{"send", strings.Repeat("x", 256)}); err == nil || !strings.Contains(err.Error(), "can say 255") {
 		t.Errorf("%v", err)
 	}
-	text, _, _ = run(t, Target{URL: at, Prefix: "4"}, time.Second, Action{"pause", "200ms"})
-	if !strings.Contains(text, "16 MiB are the most: is it a prefix of 4?") {
+	text, _, _ = run(t, Target{URL: at, Prefix: wire.Prefix4}, time.Second, Action{"pause", "200ms"})
+	if !strings.Contains(text, "by its length (4) a message has more than 16 MiB") {
 		t.Error(text)
 	}
 }

@@ -43,6 +43,12 @@ func Recording(t Target, events []Event) *recording.Recording {
 			case e.Message != nil && e.Op == "line":
 				entry.What = recording.Data
 				entry.SetPayload(append(append([]byte(nil), e.Message...), "\r\n"...))
+			case e.Message != nil && e.Op == "bytes":
+				entry.What = recording.Data
+				entry.SetPayload(e.Message)
+			case e.Message != nil && e.Op == "message":
+				entry.What = recording.Data
+				entry.SetPayload(t.framing().Append(nil, e.Message))
 			case e.Message != nil:
 				entry.What, entry.Kind = recording.Message, "text"
 				if e.Binary {

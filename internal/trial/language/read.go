@@ -41,17 +41,20 @@ func (r *reader) readTarget(b *hcl.Block) {
 	a := r.open(b.Body, "target").Attributes
 	t := &r.trial.Target
 	t.Name = b.Labels[0]
-	t.Address = r.text(a["websocket"], r.text(a["lines"], ""))
+	t.Address = r.text(a["websocket"], r.text(a["lines"], r.text(a["tcp"], "")))
 	t.Remote = r.text(a["remote"], "")
 	at := b.DefRange
-	for _, given := range []*hcl.Attribute{a["websocket"], a["lines"]} {
+	addresses := 0
+	for _, given := range []*hcl.Attribute{a["websocket"], a["lines"], a["tcp"]} {
 		if given != nil {
 			at = given.Expr.Range()
+			addresses++
 		}
 	}
-	if a["websocket"] != nil && a["lines"] != nil {
-		r.fail(at, "the target has two addresses: a trial speaks websocket or lines")
+	if addresses > 1 {
+		r.fail(at, "the target has several addresses: a trial speaks websocket, lines or tcp")
 	}
+	r.readFraming(a)
 	if nodes := a["nodes"]; nodes != nil {
 		if t.Nodes = r.texts(nodes); t.Address != "" {
 			r.fail(nodes.Expr.Range(), "the target has an address besides its nodes; give one or the other")
@@ -62,7 +65,7 @@ func (r *reader) readTarget(b *hcl.Block) {
 				r.fail(nodes.Expr.Range(), "the target's address %q %s", address, wrong)
 			}
 			if schemeOf(address) != schemeOf(t.Address) {
-				r.fail(nodes.Expr.Range(), "the nodes are of one kind: all websocket, or all lines")
+				r.fail(nodes.Expr.Range(), "the nodes are of one kind: all over WebSocket, or all over TCP")
 			}
 		}
 		at = nodes.Expr.Range()
@@ -71,11 +74,11 @@ func (r *reader) readTarget(b *hcl.Block) {
 		t.Address, t.Nodes = r.options.Target, nil
 	}
 	if t.Address == "" {
-		r.fail(at, "the target has no address: give websocket or lines here, or --target on the command line")
+		r.fail(at, "the target has no address: give websocket, lines or tcp here, or --target on the command line")
 	} else if err := checkAddress(t.Address); err != "" {
 		r.fail(at, "the target's address %q %s", t.Address, err)
 	}
-	if u, err := url.Parse(t.Address); err == nil && !t.Lines() {
+	if u, err := url.Parse(t.Address); err == nil && !t.OverTCP() {
 		t.HTTP = "http://" + u.Host
 	}
 	t.HTTP = strings.TrimSuffix(r.text(a["http"], t.HTTP), "/")
@@ -85,6 +88,27 @@ func (r *reader) readTarget(b *hcl.Block) {
 	t.Order = [...]ledger.Order{ledger.BySender, ledger.SameOrder,
 		ledger.AnyOrder}[r.oneOf(a["order"], "sender", "same", "any")]
 	r.readDialect(r.text(a["dialect"], "plain-json"), a["dialect"], b)
+}
+
+// readFraming reads where messages over TCP end.
+func (r *reader) readFraming(a hcl.Attributes) {
+	f, ends, prefix := &r.trial.Target.Framing, a["ended_by"], a["prefix"]
+	for _, given := range []*hcl.Attribute{ends, prefix} {
+		if given != nil && a["tcp"] == nil && a["nodes"] == nil {
+			r.fail(given.NameRange, "%s says where messages over TCP end; the target has no tcp", given.Name)
+		}
+	}
+	if ends != nil && prefix != nil {
+		r.fail(prefix.NameRange, "messages end by ended_by or by prefix; give one of them")
+	}
+	if ends != nil {
+		if f.Ends = r.text(ends, ""); f.Ends == "" || len(f.Ends) > 8 {
+			r.fail(ends.Expr.Range(), "a message is ended by 1 to 8 bytes")
+		}
+	}
+	if prefix != nil {
+		f.Prefix = wire.Prefix(1 + r.oneOf(prefix, wire.Prefixes...))
+	}
 }
 
 func schemeOf(address string) string {

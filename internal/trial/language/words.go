@@ -107,8 +107,15 @@ var vocabulary = map[string]*blockWord{
 		{"nodes", "list of texts", false, "instead: the addresses of several servers, of one kind; clients are dealt " +
 			"out to them in turn, and know theirs as node"},
 		{"lines", formText, false, "instead: a tcp:// address; each message is a line of text"},
+		{"tcp", formText, false,
+			"instead: a tcp:// address; messages end as ended_by or prefix says, and are lines if " +
+				"neither does"},
+		{"ended_by", formText, false, "with tcp: the bytes that end each message, such as \"\\r\\n\" or \"\\u001e\""},
+		{"prefix", `"1", "2", "4", "2le", "4le" or "varint"`, false,
+			"with tcp: how the length in front of each message " +
+				"is written: in so many bytes, the high one first or (le) the low one, or in groups of seven bits"},
 		{"http", formText, false, "an http:// address for requests; that of websocket if it is not given; a target " +
-			"with lines needs it for requests"},
+			"over TCP needs it for requests"},
 		{"remote", formText, false, "the name of a host that is not this machine and may be loaded"},
 		{"dialect", formText, false, `how its messages look; "plain-json" if it is not given`},
 		{"order", `"sender", "same" or "any"`, false,

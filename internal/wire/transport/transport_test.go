@@ -102,7 +102,7 @@ func TestCutAnywhere(t *testing.T) {
 		var whole Line
 		for _, step := range []int{1 << 30, 1, 2, 3, 5, 7, 1000, 4096} {
 			io := newIO()
-			var m Machine = &Lines{}
+			var m Machine = &Stream{}
 			b := life.bytes
 			if life.lines {
 				m.Open(io, &Opening{}, 100)
@@ -155,7 +155,7 @@ func TestEnds(t *testing.T) {
 	} {
 		for _, lines := range []bool{true, false} {
 			io := newIO()
-			var m Machine = &Lines{}
+			var m Machine = &Stream{}
 			if lines {
 				m.Open(io, &Opening{}, 100)
 				m.Connected(io)
@@ -206,42 +206,100 @@ func TestHeldTogether(t *testing.T) {
 	}
 }
 
+// framings are ways in which messages over TCP end.
+func framings() []*wire.Framing {
+	all := []*wire.Framing{nil, {Ends: "\r\n"}, {Ends: "\x1e"}, {Ends: "aab"}}
+	for i := range wire.Prefixes {
+		all = append(all, &wire.Framing{Prefix: wire.Prefix(i + 1)})
+	}
+	return all
+}
+
+// overTCP gives a connected stream.
+func overTCP(io *IO, f *wire.Framing) *Stream {
+	m := &Stream{Framing: f}
+	m.Open(io, &Opening{}, 100)
+	m.Connected(io)
+	m.Next(io) // it is open
+	io.Clear()
+	return m
+}
+
 // FuzzCuts: whatever a server sends, cut or whole, the same is told.
 func FuzzCuts(f *testing.F) {
 	f.Add([]byte("one\ntwo\n"), uint8(2))
+	f.Add([]byte("\x00\x03one\x00\x00\x00\x03twoaabaaab"), uint8(3))
 	f.Add(append(frame(ws.OpText, "one"), frame(ws.OpClose, "\x03\xe8bye")...), uint8(1))
 	f.Fuzz(func(t *testing.T, b []byte, step uint8) {
-		for _, lines := range []bool{true, false} {
+		cuts := func(what string, start func(io *IO) (m Machine, before []byte)) {
 			var both [2][]string
 			for i, n := range []int{int(step) + 1, 1 << 30} {
 				io := newIO()
-				if lines {
-					m := &Lines{}
-					m.Open(io, &Opening{}, 100)
-					m.Connected(io)
-					both[i], _ = feed(io, m, b, n)
-					m.Drop(io)
-				} else {
-					m, agreement := opened(t, io)
-					both[i], _ = feed(io, m, append(agreement, b...), n)
-					m.Drop(io)
-				}
-				if io.Held != 0 {
-					t.Fatalf("%d bytes are still held", io.Held)
+				m, before := start(io)
+				both[i], _ = feed(io, m, append(before, b...), n)
+				if m.Drop(io); io.Held != 0 {
+					t.Fatalf("%s: %d bytes are still held", what, io.Held)
 				}
 			}
 			if !slices.Equal(both[0], both[1]) {
-				t.Fatalf("cut %q, whole %q", both[0], both[1])
+				t.Fatalf("%s: cut %q, whole %q", what, both[0], both[1])
 			}
 		}
+		cuts("websocket", func(io *IO) (Machine, []byte) { return opened(t, io) })
+		for _, framing := range framings() {
+			cuts(fmt.Sprintf("%+v", framing), func(io *IO) (Machine, []byte) { return overTCP(io, framing), nil })
+		}
 	})
+}
+
+// TestFramings: what one side says in a framing the other hears, wherever it is cut; what
+// ends messages cannot stand in one, and a length that cannot be is an error.
+func TestFramings(t *testing.T) {
+	said := []string{"one", "with aab and \x1e and \r\n in it", "", strings.Repeat("long ", 40), "gr\u00fc\u00dfe"}
+	for _, f := range framings() {
+		for _, step := range []int{1, 2, 3, 7, 1 << 20} {
+			io := newIO()
+			m := overTCP(io, f)
+			for _, text := range said {
+				m.Say(io, []byte(text), false)
+			}
+			heard := overTCP(newIO(), f)
+			events, _ := feed(newIO(), heard, bytes.Clone(io.Lines[Main].Out), step)
+			var want []string
+			for _, text := range said {
+				switch {
+				case f == nil || f.Lines():
+					text = strings.NewReplacer("\r", "", "\n", "").Replace(text)
+				case f.Prefix == wire.NoPrefix:
+					text = strings.ReplaceAll(text, f.Ends, "")
+				}
+				if text != "" || f != nil && f.Prefix != wire.NoPrefix {
+					want = append(want, fmt.Sprintf("message false %q", text))
+				}
+			}
+			if fmt.Sprint(events) != fmt.Sprint(want) {
+				t.Errorf("%+v in pieces of %d: %q\nwant %q", f, step, events, want)
+			}
+		}
+	}
+	for _, wrong := range [][]byte{{0xff, 0xff, 0xff, 0xff}, bytes.Repeat([]byte{0xff}, 11)} {
+		f := &wire.Framing{Prefix: wire.Prefix4}
+		if len(wrong) > 4 {
+			f.Prefix = wire.PrefixVarint
+		}
+		io := newIO()
+		events, asked := feed(io, overTCP(io, f), wrong, 1)
+		if len(events) != 1 || !strings.Contains(events[0], "more than 16 MiB") || !asked.Hangup {
+			t.Errorf("%v: %q", f.Prefix, events)
+		}
+	}
 }
 
 // TestLongLine: a line that comes in many pieces is not searched again and again.
 func TestLongLine(t *testing.T) {
 	b := append(bytes.Repeat([]byte("x"), 15<<20), '\n')
 	io := newIO()
-	m := &Lines{}
+	m := &Stream{}
 	m.Open(io, &Opening{}, 100)
 	m.Connected(io)
 	took := func(step int) time.Duration {
