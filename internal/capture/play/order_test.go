@@ -20,6 +20,7 @@ import (
 	"tidepull/internal/capture/replay"
 	"tidepull/internal/standin"
 	"tidepull/internal/standin/board"
+	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/ws"
 )
 
@@ -142,6 +143,40 @@ func TestOrderAmongClients(t *testing.T) {
 				t.Errorf("notice %d is %q", n, text)
 			}
 		}
+	}
+}
+
+// TestSameInstant: clients that did and heard things at one instant of the recording do not
+// wait for each other for ever.
+func TestSameInstant(t *testing.T) {
+	t.Parallel()
+	s := serve(t, standin.Config{History: -1})
+	rec := &recording.Recording{Version: 1, Made: time.Now().Format(time.RFC3339), Target: s.URL()}
+	up := []http1.Field{{Name: "Upgrade", Value: "websocket"}, {Name: "Connection", Value: "Upgrade"}}
+	for conn := 1; conn <= 3; conn++ {
+		name := fmt.Sprintf("pilot-%c", 'a'+conn)
+		for _, e := range []recording.Entry{
+			{What: recording.Head, From: recording.Client, Start: "GET /live", Fields: up},
+			{What: recording.Head, From: recording.Server, Start: "101 Switching Protocols", Fields: up},
+			{What: recording.Message, From: recording.Server, Kind: "text", Text: `{"kind":"welcome","board":"x"}`},
+			{What: recording.Message, From: recording.Client, Kind: "text", Text: `{"kind":"name","name":"` + name +
+				`"}`},
+			{What: recording.Message, From: recording.Server, Kind: "text", Text: `{"kind":"named","name":"` + name +
+				`"}`},
+			{What: recording.Close, From: recording.Client, Code: 1000},
+		} {
+			e.At, e.Conn = 1000, conn
+			rec.Entries = append(rec.Entries, e)
+		}
+	}
+	plan, err := replay.Make(rec, replay.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	if r, err := Run(ctx, plan, Options{To: s.URL(), Copies: 4, Speed: 1}); err != nil || !r.Same || r.Came < 4*6 {
+		t.Errorf("%+v, %v", r, err)
 	}
 }
 

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"math"
 	"math/rand/v2"
 	"net/http"
 	"net/http/cookiejar"
@@ -122,13 +121,14 @@ func (p *player) run(ctx context.Context) []replay.Difference {
 	}
 	for _, m := range moments(p.actor) {
 		s := m.step
-		p.keepUp(ctx, m.at)
 		if s.Do == replay.Hear || m.answer {
+			p.keepUp(ctx, p.turns.before(m.at))
 			p.expects(m)
 			last = m.at
 			continue
 		}
 		n := p.turns.number[p.actor][m.index]
+		p.keepUp(ctx, n)
 		p.waitFor(ctx, n, false)
 		p.settle(ctx)
 		p.waitFor(ctx, n, true)
@@ -156,19 +156,20 @@ func (p *player) run(ctx context.Context) []replay.Difference {
 			return p.compared()
 		}
 	}
-	p.keepUp(ctx, math.MaxInt64)
+	p.keepUp(ctx, len(p.turns.deeds))
 	p.settle(ctx)
 	p.listen(ctx, 50*time.Millisecond, func() bool { return false })
-	if p.actor.Steps[len(p.actor.Steps)-1].Do != replay.Close { // it was still there when the others had done all
+	// One that did not close was still there when the others had done all.
+	if steps := p.actor.Steps; len(steps) == 0 || steps[len(steps)-1].Do != replay.Close {
 		p.waitFor(ctx, len(p.turns.deeds), false)
 	}
 	return p.compared()
 }
 
-// keepUp waits for what had come to the client before each deed of the others, up to an
-// instant of the recording.
-func (p *player) keepUp(ctx context.Context, until time.Duration) {
-	for len(p.hearings) > 0 && p.turns.deeds[p.hearings[0]].At < until {
+// keepUp waits for what had come to the client before each deed of the others that was
+// before one of all deeds.
+func (p *player) keepUp(ctx context.Context, until int) {
+	for len(p.hearings) > 0 && p.hearings[0] < until {
 		n := p.hearings[0]
 		p.waitFor(ctx, n, false)
 		p.settle(ctx)
@@ -233,7 +234,7 @@ func (p *player) fail(what string, err error) {
 
 // expects books what was recorded next.
 func (p *player) expects(m moment) {
-	after := m.at - p.turns.before(m.at)
+	after := m.at - p.turns.lastBy(m.at)
 	switch {
 	case m.answer:
 		a := p.asked[m.index]

@@ -1,7 +1,9 @@
 package play
 
 import (
+	"cmp"
 	"context"
+	"slices"
 	"sync"
 	"time"
 
@@ -50,14 +52,12 @@ func newTurns(deeds []replay.Deed, hears map[*replay.Actor][]int) *turns {
 func hearings(p *replay.Plan, deeds []replay.Deed) map[*replay.Actor][]int {
 	all := map[*replay.Actor][]int{}
 	for _, a := range p.Actors {
-		n, last := 0, -1
+		last := -1
 		for _, m := range moments(a) {
 			if m.step.Do != replay.Hear && !m.answer {
 				continue
 			}
-			for n < len(deeds) && deeds[n].At < m.at {
-				n++
-			}
+			n := (&turns{deeds: deeds}).before(m.at)
 			if n < len(deeds) && n != last && deeds[n].Actor != a {
 				all[a] = append(all[a], n)
 				last = n
@@ -158,18 +158,19 @@ func (t *turns) lastDid() time.Time {
 	return t.last
 }
 
-// before is when, in the recording, the last deed before an instant was.
-func (t *turns) before(at time.Duration) (last time.Duration) {
-	low, high := 0, len(t.deeds)
-	for low < high {
-		if mid := (low + high) / 2; t.deeds[mid].At <= at {
-			low = mid + 1
-		} else {
-			high = mid
-		}
+// before is how many deeds there were before an instant of the recording.
+func (t *turns) before(at time.Duration) int {
+	n, _ := slices.BinarySearchFunc(t.deeds, at, func(d replay.Deed, at time.Duration) int {
+		return cmp.Compare(d.At, at)
+	})
+	return n
+}
+
+// lastBy is when, in the recording, the last deed up to an instant was; 0 if there was none.
+func (t *turns) lastBy(at time.Duration) time.Duration {
+	n := t.before(at + 1)
+	if n == 0 {
+		return 0
 	}
-	if low > 0 {
-		last = t.deeds[low-1].At
-	}
-	return last
+	return t.deeds[n-1].At
 }
