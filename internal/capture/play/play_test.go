@@ -186,6 +186,18 @@ func TestLines(t *testing.T) {
 	if err != nil || !r.Same {
 		t.Errorf("%+v, %v", r, err)
 	}
+	text := plan.Trial("lines", 5)
+	tr, err := language.Parse([]byte(text), "t", language.Options{})
+	if err != nil || !tr.Target.OverTCP() {
+		t.Fatalf("%v\n%s", err, text)
+	}
+	again, err := run.Start(context.Background(), run.Options{Trial: tr})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if sum := run.Summarise(again.Wait()); sum.Verdict == run.Broken || sum.Connections.Opened != 1 || len(sum.Checks) < 4 {
+		t.Errorf("%s: %+v %+v %v\n%s", sum.Verdict, sum.Connections, sum.Checks, sum.Reasons, text)
+	}
 }
 
 // TestAsTrial writes a recording as a trial, which the language reads and the

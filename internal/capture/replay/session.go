@@ -95,6 +95,11 @@ func (w *writer) target() {
 	if err != nil {
 		u = &url.URL{Scheme: "ws", Host: "127.0.0.1:7411"}
 	}
+	if !slices.ContainsFunc(w.plan.Actors, func(a *Actor) bool { return a.Speech != Lines }) {
+		w.p("target \"recorded\" {\n  lines = %s\n  http = %s\n  dialect = \"recorded\"\n  order = \"any\"\n}\n",
+			language.Quote("tcp://"+u.Host), language.Quote("http://"+u.Host))
+		return
+	}
 	u.Scheme = "ws"
 	path := u.Path
 	for _, a := range w.plan.Actors {
@@ -229,8 +234,8 @@ func (w *writer) fields(a *Actor, s *Step, but ...string) {
 }
 
 func (w *writer) connect(a *Actor, s *Step) {
-	if a.Speech == Lines || a.Speech == Bytes {
-		w.p("# This client spoke %s over TCP, which this trial does not yet; tidepull replay does.", a.Speech)
+	if a.Speech == Bytes {
+		w.p("# This client spoke bytes over TCP, which this trial does not; tidepull replay does.")
 	}
 	w.p("connect {")
 	if _, query, ok := strings.Cut(s.Path, "?"); ok && query != "" {
@@ -360,11 +365,17 @@ func (w *writer) valuesOf(a *Actor) (values []string) {
 	return values
 }
 
-// splitVarying takes the values and the digits out of a text.
+// splitVarying takes the values, what looks made up, and the digits out of a text.
 func splitVarying(text string, values []string) []string {
 	for _, v := range values {
 		text = strings.ReplaceAll(text, v, "\x00")
 	}
+	text = token.ReplaceAllStringFunc(text, func(word string) string {
+		if opaque(word) {
+			return "\x00"
+		}
+		return word
+	})
 	return strings.FieldsFunc(text, func(r rune) bool { return r == 0 || r >= '0' && r <= '9' })
 }
 
