@@ -3,7 +3,7 @@
 GO ?= go
 SHELL := /bin/bash
 
-.PHONY: demo build test tools lint fuzz soak interop bench screenshots clean
+.PHONY: demo build test tools lint fuzz rounds soak interop bench screenshots clean
 
 demo: build ## the shipped trial against the shipped stand-in, on the screen
 	./bin/tidepull demo
@@ -24,6 +24,9 @@ lint:
 
 fuzz: ## each fuzz target for a while
 	@scripts/fuzz $(or $(FUZZTIME),20s)
+
+rounds: build ## all tests again and again beside a busy loop; an hour
+	scripts/rounds $(or $(ROUNDS),20)
 
 soak: build ## a hundred healthy runs of odd shapes beside busy loops, and a thousand seeds in several shares
 	TIDEPULL_SEEDS=$(or $(SEEDS),1000) $(GO) test ./internal/testkit/sim -run TestShares -timeout 30m

@@ -195,7 +195,8 @@ func TestLines(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if sum := run.Summarise(again.Wait()); sum.Verdict == run.Broken || sum.Connections.Opened != 1 || len(sum.Checks) < 4 {
+	if sum := run.Summarise(again.Wait()); sum.Verdict == run.Broken || sum.Connections.Opened != 1 ||
+		len(sum.Checks) < 4 {
 		t.Errorf("%s: %+v %+v %v\n%s", sum.Verdict, sum.Connections, sum.Checks, sum.Reasons, text)
 	}
 }
