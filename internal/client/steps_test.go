@@ -507,3 +507,47 @@ func TestPieces(t *testing.T) {
 		t.Errorf("15 MiB cost %v, 1 MiB %v: %.0f times as much", large, small, float64(large)/float64(small))
 	}
 }
+
+// TestUnended: what a server sends that does not end, or whose length is none, ends the
+// connection and says why; what was held of it is let go.
+func TestUnended(t *testing.T) {
+	source := func(ends string) string {
+		return strings.Replace(scriptOf("  connect {}\n  expect \"x\" {\n    when   = contains(text, \"x\")\n    within "+
+			"= \"1m\"\n  }"), `{ websocket = "ws://127.0.0.1:7411/live" }`,
+			"{\n  websocket = \"ws://127.0.0.1:7411/live\"\n  dialect = \"d\"\n}\ndialect \"d\" {\n  "+ends+"\n}", 1)
+	}
+	endless := slices.Repeat([]string{strings.Repeat("a", 64<<10)}, 17)
+	for name, tc := range map[string]struct {
+		ends   string
+		frames []string
+		why    string // of the end; "": the message comes
+	}{
+		"in one-byte frames":     {"split = \"--\"\n  across = true", strings.Split("one--two-x--", ""), ""},
+		"behind its length":      {"length = 2 + unuint16(text)", []string{"\x00", "\x01", "y\x00", "\x02wx"}, ""},
+		"without end":            {"split = \"--\"\n  across = true", endless, "1 MiB came without the end of a message"},
+		"of a length of nought":  {"length = unbyte(text)", []string{"\x00"}, "a message would have 0 bytes"},
+		"of a negative length":   {"length = 0 - unbyte(text)", []string{"\x07"}, "a message would have -7 bytes"},
+		"of too long a one":      {"length = unuint32(text)", []string{"\xff\xff\xff\xff"}, "would have 4294967295 bytes"},
+		"of no whole one":        {"length = unbyte(text) / 2", []string{"\x07"}, "a message would have 3.5 bytes"},
+		"half, and then no more": {"length = 5", []string{"x12"}, "not ended: 'x12'"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			b := newBench(t, source(tc.ends), cutters["whole"])
+			b.open()
+			for _, f := range tc.frames {
+				b.server(ws.AppendFrame(nil, ws.OpBinary, []byte(f)))
+			}
+			b.c.Broke(b.env, transport.Main, b.now, errors.New("over"))
+			b.took()
+			counts, said := b.window().Counts, fmt.Sprint(b.why)
+			half := strings.HasPrefix(tc.why, "not ended")
+			if tc.why == "" && counts.Met != 1 || tc.why != "" && counts.Met != 0 ||
+				(counts.Malformed == 1) != (tc.why != "" && !half) || !strings.Contains(said, tc.why) {
+				t.Errorf("%+v, %s", counts, said)
+			}
+			if held := b.env.Unfinished(); held != 0 {
+				t.Errorf("%d bytes are still held", held)
+			}
+		})
+	}
+}

@@ -107,6 +107,9 @@ func (e *Env) sizeOf(b []byte, searched int) (size, behind int, err error) {
 	return int(n), 0, nil
 }
 
+// Unfinished is how many bytes all clients hold of messages that have not ended.
+func (e *Env) Unfinished() int { return e.unfinished }
+
 // unreadable ends a connection on which nothing more can be told apart.
 func (c *Client) unreadable(e *Env, now mono.Time, err error) {
 	e.counts().Malformed++
