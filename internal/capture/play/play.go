@@ -110,13 +110,12 @@ func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
 	r := &Result{Copies: o.Copies, Clients: len(p.Actors)}
 	c := collection{result: r, groups: map[[2]string]*Group{}, copies: o.Copies, ignore: o.Ignore}
 	var running sync.WaitGroup
-	deeds := p.Deeds()
-	heard := hearings(p, deeds)
+	all := newOrder(p)
 	for copy := range o.Copies {
-		order := newTurns(deeds, heard)
+		order := newTurns(all)
 		for _, a := range p.Actors {
 			pl := newPlayer(p, a, copy, o, programs, began)
-			pl.turns, pl.hearings = order, heard[a]
+			pl.turns, pl.hearings = order, all.hearings[a]
 			running.Go(func() { c.add(pl, pl.run(ctx)) })
 		}
 		if copy%20 == 19 { // a thousand handshakes at once is another experiment

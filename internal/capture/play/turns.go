@@ -10,61 +10,77 @@ import (
 	"tidepull/internal/capture/replay"
 )
 
-// turns has one copy of the recorded clients do what they do in the order of the
-// recording: before each deed all earlier ones are done, and every client has heard what
-// had come to it by then, or has given up on it. So what waited for another client waits
-// for it again, and what one client does not get delays the others, and makes nothing
-// different for them.
-type turns struct {
-	deeds  []replay.Deed
-	number map[*replay.Actor]map[int]int // of an actor's step among the deeds
-
-	mu      sync.Mutex // guards all below
-	done    []bool
-	deaf    []int // how many clients have still to hear something before a deed
-	first   int   // all before it are done
-	last    time.Time
-	vain    time.Duration // for which clients waited in vain
-	changed chan struct{} // closed when anything changes
+// An order is that in which the recorded clients did things, for all copies of them.
+type order struct {
+	deeds    []replay.Deed
+	number   map[*replay.Actor]map[int]int // of an actor's step among the deeds
+	hearings map[*replay.Actor][]int       // the deeds of others before which it has heard something
+	deaf     []int32                       // how many clients have to hear something before a deed
 }
 
-// newTurns makes the turns of a copy. hears gives, for each client, the deeds before which
-// it has heard something since the one before.
-func newTurns(deeds []replay.Deed, hears map[*replay.Actor][]int) *turns {
-	t := &turns{deeds: deeds, number: map[*replay.Actor]map[int]int{}, done: make([]bool, len(deeds)),
-		deaf: make([]int, len(deeds)), last: time.Now(), changed: make(chan struct{})}
-	for i, d := range deeds {
-		if t.number[d.Actor] == nil {
-			t.number[d.Actor] = map[int]int{}
+func newOrder(p *replay.Plan) *order {
+	o := &order{deeds: p.Deeds(), number: map[*replay.Actor]map[int]int{}, hearings: map[*replay.Actor][]int{}}
+	o.deaf = make([]int32, len(o.deeds))
+	for i, d := range o.deeds {
+		if o.number[d.Actor] == nil {
+			o.number[d.Actor] = map[int]int{}
 		}
-		t.number[d.Actor][d.Step] = i
+		o.number[d.Actor][d.Step] = i
 	}
-	for _, before := range hears {
-		for _, n := range before {
-			t.deaf[n]++
-		}
-	}
-	return t
-}
-
-// hearings gives, for each client, the deeds of others before which it has to have heard
-// something.
-func hearings(p *replay.Plan, deeds []replay.Deed) map[*replay.Actor][]int {
-	all := map[*replay.Actor][]int{}
 	for _, a := range p.Actors {
 		last := -1
 		for _, m := range moments(a) {
 			if m.step.Do != replay.Hear && !m.answer {
 				continue
 			}
-			n := (&turns{deeds: deeds}).before(m.at)
-			if n < len(deeds) && n != last && deeds[n].Actor != a {
-				all[a] = append(all[a], n)
+			n := o.before(m.at)
+			if n < len(o.deeds) && n != last && o.deeds[n].Actor != a {
+				o.hearings[a] = append(o.hearings[a], n)
+				o.deaf[n]++
 				last = n
 			}
 		}
 	}
-	return all
+	return o
+}
+
+// before is how many deeds there were before an instant of the recording.
+func (o *order) before(at time.Duration) int {
+	n, _ := slices.BinarySearchFunc(o.deeds, at, func(d replay.Deed, at time.Duration) int {
+		return cmp.Compare(d.At, at)
+	})
+	return n
+}
+
+// lastBy is when, in the recording, the last deed up to an instant was; 0 if there was none.
+func (o *order) lastBy(at time.Duration) time.Duration {
+	n := o.before(at + 1)
+	if n == 0 {
+		return 0
+	}
+	return o.deeds[n-1].At
+}
+
+// turns has one copy of the recorded clients do what they do in the order of the
+// recording: before each deed all earlier ones are done, and every client has heard what
+// had come to it by then, or has given up on it. So what waited for another client waits
+// for it again, and what one client does not get delays the others, and makes nothing
+// different for them.
+type turns struct {
+	*order
+
+	mu      sync.Mutex // guards all below
+	done    []bool
+	deaf    []int32 // how many clients have still to hear something before a deed
+	first   int     // all before it are done
+	last    time.Time
+	vain    time.Duration // for which clients waited in vain
+	changed chan struct{} // closed when anything changes
+}
+
+func newTurns(o *order) *turns {
+	return &turns{order: o, done: make([]bool, len(o.deeds)), deaf: slices.Clone(o.deaf), last: time.Now(),
+		changed: make(chan struct{})}
 }
 
 // wait waits until all deeds before one are done and, if heard is set, everybody has heard
@@ -156,21 +172,4 @@ func (t *turns) lastDid() time.Time {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.last
-}
-
-// before is how many deeds there were before an instant of the recording.
-func (t *turns) before(at time.Duration) int {
-	n, _ := slices.BinarySearchFunc(t.deeds, at, func(d replay.Deed, at time.Duration) int {
-		return cmp.Compare(d.At, at)
-	})
-	return n
-}
-
-// lastBy is when, in the recording, the last deed up to an instant was; 0 if there was none.
-func (t *turns) lastBy(at time.Duration) time.Duration {
-	n := t.before(at + 1)
-	if n == 0 {
-		return 0
-	}
-	return t.deeds[n-1].At
 }
