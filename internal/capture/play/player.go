@@ -46,8 +46,9 @@ type player struct {
 	came       int                  // that came now
 	need       map[replay.Shape]int // of what was recorded up to now
 	have       map[replay.Shape]int
-	wants      int // messages since the last deed, in the recording
-	got        int // and now
+	otherwise  map[string]bool // what messages that were not needed say that they are, since the last deed
+	wants      int             // messages since the last deed, in the recording
+	got        int             // and now
 	bytes      flow
 	asked      map[int]*asking // by step
 	answers    chan answer
@@ -67,8 +68,9 @@ func newPlayer(p *replay.Plan, a *replay.Actor, copy int, o Options, programs []
 	}
 	pl := &player{plan: p, actor: a, copy: copy, options: o, programs: programs, values: make([]string, len(p.Guesses)),
 		need: map[replay.Shape]int{}, have: map[replay.Shape]int{}, asked: map[int]*asking{},
-		answers: make(chan answer, len(a.Steps)),
-		random:  rand.NewPCG(uint64(began.UnixNano()), uint64(copy)<<20^uint64(a.Number))}
+		otherwise: map[string]bool{},
+		answers:   make(chan answer, len(a.Steps)),
+		random:    rand.NewPCG(uint64(began.UnixNano()), uint64(copy)<<20^uint64(a.Number))}
 	pl.web = &http.Client{Jar: jar, CheckRedirect: func(*http.Request,
 		[]*http.Request) error {
 		return http.ErrUseLastResponse
@@ -138,6 +140,7 @@ func (p *player) run(ctx context.Context) []replay.Difference {
 		}
 		p.deed++
 		p.wants, p.got = 0, 0
+		clear(p.otherwise)
 		p.bytes.cut()
 		if p.options.Copies > 1 {
 			// What other copies hear has the same shapes: an answer counts only
@@ -293,7 +296,7 @@ func (p *player) settle(ctx context.Context) {
 	if n := len(p.recorded); n > 0 {
 		within = max(within, 2*p.recorded[n-1].After)
 	}
-	all := func() bool { return p.hasAll() || p.options.Copies == 1 && p.wants > 0 && p.got >= p.wants }
+	all := func() bool { return p.hasAll() || p.hasOthers() }
 	began := time.Now()
 	if !all() {
 		p.listen(ctx, within, all)
@@ -315,6 +318,25 @@ func (p *player) settle(ctx context.Context) {
 // instead is how long something is waited for once as many other messages have come as
 // were to come.
 const instead = 300 * time.Millisecond
+
+// hasOthers reports whether other messages may have come in the place of those that have
+// not: as many as were to come, or for each one that says itself to be the same. Copies
+// hear each other, so that their number says nothing.
+func (p *player) hasOthers() bool {
+	if p.options.Copies == 1 && p.wants > 0 && p.got >= p.wants {
+		return true
+	}
+	lacks := false
+	for shape, n := range p.need {
+		if p.have[shape] < n {
+			lacks = true
+			if shape.Kind == "" || !p.otherwise[shape.Kind] {
+				return false
+			}
+		}
+	}
+	return lacks
+}
 
 // hasAll reports whether everything came that had come in the recording by now.
 func (p *player) hasAll() bool {
@@ -413,6 +435,9 @@ func (p *player) hear(payload []byte, binary bool, at time.Time) {
 	p.heard = append(p.heard, h)
 	p.have[h.Shape]++
 	p.got++
+	if h.Shape.Kind != "" && p.need[h.Shape] == 0 {
+		p.otherwise[h.Shape.Kind] = true
+	}
 	p.lastAt = at
 	p.plan.Give(p.actor, h.Shape, payload, p.values)
 }
