@@ -522,12 +522,14 @@ func TestUnended(t *testing.T) {
 		frames []string
 		why    string // of the end; "": the message comes
 	}{
-		"in one-byte frames":     {"split = \"--\"\n  across = true", strings.Split("one--two-x--", ""), ""},
-		"behind its length":      {"length = 2 + unuint16(text)", []string{"\x00", "\x01", "y\x00", "\x02wx"}, ""},
-		"without end":            {"split = \"--\"\n  across = true", endless, "1 MiB came without the end of a message"},
-		"of a length of nought":  {"length = unbyte(text)", []string{"\x00"}, "a message would have 0 bytes"},
-		"of a negative length":   {"length = 0 - unbyte(text)", []string{"\x07"}, "a message would have -7 bytes"},
-		"of too long a one":      {"length = unuint32(text)", []string{"\xff\xff\xff\xff"}, "would have 4294967295 bytes"},
+		"in one-byte frames": {"split = \"--\"\n  across = true", strings.Split("one--two-x--", ""), ""},
+		"behind its length":  {"length = 2 + unuint16(text)", []string{"\x00", "\x01", "y\x00", "\x02wx"}, ""},
+		"without end": {"split = \"--\"\n  across = true", endless,
+			"1 MiB came without the end of a message"},
+		"of a length of nought": {"length = unbyte(text)", []string{"\x00"}, "a message would have 0 bytes"},
+		"of a negative length":  {"length = 0 - unbyte(text)", []string{"\x07"}, "a message would have -7 bytes"},
+		"of too long a one": {"length = unuint32(text)", []string{"\xff\xff\xff\xff"},
+			"would have 4294967295 bytes"},
 		"of no whole one":        {"length = unbyte(text) / 2", []string{"\x07"}, "a message would have 3.5 bytes"},
 		"half, and then no more": {"length = 5", []string{"x12"}, "not ended: 'x12'"},
 	} {
