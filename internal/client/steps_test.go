@@ -512,8 +512,12 @@ func TestPieces(t *testing.T) {
 // connection and says why; what was held of it is let go.
 func TestUnended(t *testing.T) {
 	source := func(ends string) string {
-		return strings.Replace(scriptOf("  connect {}\n  expect \"x\" {\n    when   = contains(text, \"x\")\n    within "+
-			"= \"1m\"\n  }"), `{ websocket = "ws://127.0.0.1:7411/live" }`,
+		return strings.Replace(scriptOf(`
+  connect {}
+  expect "x" {
+    when   = contains(text, "x")
+    within = "1m"
+  }`), `{ websocket = "ws://127.0.0.1:7411/live" }`,
 			"{\n  websocket = \"ws://127.0.0.1:7411/live\"\n  dialect = \"d\"\n}\ndialect \"d\" {\n  "+ends+"\n}", 1)
 	}
 	endless := slices.Repeat([]string{strings.Repeat("a", 64<<10)}, 17)
