@@ -37,6 +37,14 @@ have_python() {
   lack "python has no $modules, and the system's packages could not give it"
 }
 
+# go_server NAME PACKAGE@VERSION: the server in HERE, built with a package; it is ./NAME then.
+go_server() {
+  have_command go golang
+  mkdir -p "$CACHE/$1" && cp "$HERE/server.go.txt" "$CACHE/$1/main.go" && cd "$CACHE/$1" || exit 77
+  [ -f go.mod ] || go mod init "$1" >/dev/null 2>&1
+  go get "$2" >/dev/null 2>&1 && go build -o "$1" . || lack "go could not get $2"
+}
+
 install() {
   [ "$(id -u)" = 0 ] && command -v apt-get >/dev/null || return 0
   DEBIAN_FRONTEND=noninteractive apt-get install -qq -y --no-install-recommends "$@" >/dev/null 2>&1 ||

@@ -20,7 +20,6 @@ package standin
 
 import (
 	"bytes"
-	"encoding/binary"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -425,23 +424,24 @@ func (l *loop) pack(to int32, payload []byte) {
 	c.packed = append(c.packed, payload)
 }
 
+// cutPacks are the packs that are cut into frames anywhere, and how messages end in them.
+var cutPacks = map[string]wire.Framing{"records": {Ends: "\x00"}, "sized": {Prefix: wire.Prefix2}}
+
 // packedAs gives the frames in which some messages are sent together.
 func packedAs(pack string, messages [][]byte) (frames []byte) {
 	var body []byte
 	switch pack {
 	case "list":
 		body = append(append([]byte(`{"kind":"several","items":[`), bytes.Join(messages, []byte(","))...), "]}"...)
-	case "records":
-		body = append(bytes.Join(messages, []byte{0}), 0)
-	case "sized":
-		for _, m := range messages {
-			body = append(binary.BigEndian.AppendUint16(body, uint16(len(m))), m...)
-		}
-	default:
+	case "lines":
 		body = bytes.Join(messages, []byte("\n"))
 	}
-	if pack != "records" && pack != "sized" {
+	f, cut := cutPacks[pack]
+	if !cut {
 		return ws.AppendFrame(nil, ws.OpText, body)
+	}
+	for _, m := range messages {
+		body = f.Append(body, m)
 	}
 	for size := 1; len(body) > 0; size = size*3%97 + 1 { // some frames end inside a message, or inside its length
 		n := min(size, len(body))

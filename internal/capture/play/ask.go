@@ -90,8 +90,7 @@ func (p *player) answered(a answer) {
 // answerOf gives what can be compared of an answer.
 func (p *player) answerOf(s *replay.Step, status int, content []byte, took time.Duration) replay.Heard {
 	label := fmt.Sprintf("answer to %s %s", s.Method, strings.SplitN(s.Path, "?", 2)[0])
-	h := replay.Heard{Shape: replay.Shape{Kind: fmt.Sprintf("%d, %s", status, label)}, Sample: content, After: took,
-		Deed: p.deed}
+	h := replay.Heard{Shape: replay.Shape{Kind: fmt.Sprintf("%d, %s", status, label)}, Sample: content, After: took}
 	if len(s.Answer) > 0 { // else there was none, or the browser did not tell
 		form := replay.ShapeOf(bytes.TrimSpace(content), false, append(p.plan.ValuesOf(p.actor), p.values...))
 		h.Shape.Form = form.Kind + form.Form

@@ -37,8 +37,7 @@ type player struct {
 	line       *probe.Line
 	events     chan probe.Event
 	over       bool // the connection is gone
-	why        string
-	unheard    int // messages beyond maxHeard
+	unheard    int  // messages beyond maxHeard
 	heardBytes int
 	recorded   []replay.Heard
 	heard      []replay.Heard
@@ -52,7 +51,6 @@ type player struct {
 	bytes      flow
 	asked      map[int]*asking // by step
 	answers    chan answer
-	deed       int
 	lastAt     time.Time // when anything last happened
 	failed     []replay.Difference
 	gone       bool   // a request failed: nothing more is done
@@ -138,7 +136,6 @@ func (p *player) run(ctx context.Context) []replay.Difference {
 			p.giveUp(m.index)
 			return p.compared()
 		}
-		p.deed++
 		p.wants, p.got = 0, 0
 		clear(p.otherwise)
 		p.bytes.cut()
@@ -250,7 +247,7 @@ func (p *player) expects(m moment) {
 		p.bytes.expects(m.step.Payload, after)
 	default:
 		h := replay.Heard{Shape: replay.ShapeOf(m.step.Payload, m.step.Binary, p.plan.ValuesOf(p.actor)),
-			Sample: m.step.Payload, After: after, Deed: p.deed}
+			Sample: m.step.Payload, After: after}
 		p.recorded = append(p.recorded, h)
 		p.need[h.Shape]++
 		p.wants++
@@ -355,21 +352,7 @@ func (p *player) hasAll() bool {
 
 // listenFor takes what comes until a channel is closed.
 func (p *player) listenFor(ctx context.Context, changed <-chan struct{}) {
-	for {
-		events := p.events
-		if p.over {
-			events = nil
-		}
-		select {
-		case e := <-events:
-			p.take(e)
-		case a := <-p.answers:
-			p.answered(a)
-		case <-changed:
-			return
-		case <-ctx.Done():
-			return
-		}
+	for p.next(ctx, changed, nil) {
 	}
 }
 
@@ -381,36 +364,40 @@ func (p *player) listen(ctx context.Context, most time.Duration, until func() bo
 	end := time.NewTimer(most)
 	defer end.Stop()
 	for {
-		events := p.events
-		if p.over {
-			if most >= p.options.Within && len(p.asked) == 0 {
-				return // nothing more will come
-			}
-			events = nil
+		if p.over && most >= p.options.Within && len(p.asked) == 0 {
+			return // nothing more will come
 		}
-		select {
-		case e := <-events:
-			p.take(e)
-			if until() {
-				return
-			}
-		case a := <-p.answers:
-			p.answered(a)
-			if until() {
-				return
-			}
-		case <-end.C:
-			return
-		case <-ctx.Done():
+		if !p.next(ctx, nil, end.C) || until() {
 			return
 		}
 	}
 }
 
+// next takes one thing that comes; false if the wait is over before.
+func (p *player) next(ctx context.Context, changed <-chan struct{}, end <-chan time.Time) bool {
+	events := p.events
+	if p.over {
+		events = nil
+	}
+	select {
+	case e := <-events:
+		p.take(e)
+	case a := <-p.answers:
+		p.answered(a)
+	case <-changed:
+		return false
+	case <-end:
+		return false
+	case <-ctx.Done():
+		return false
+	}
+	return true
+}
+
 func (p *player) take(e probe.Event) {
 	switch {
 	case e.What == probe.Ended:
-		p.over, p.why = true, e.Why
+		p.over = true
 	case e.What == probe.In && e.Message != nil && p.actor.Speech == replay.Bytes:
 		p.bytes.hears(e.Message, e.At, p.turns.lastDid())
 		p.lastAt = e.At
@@ -427,7 +414,7 @@ func (p *player) hear(payload []byte, binary bool, at time.Time) {
 		}
 	}
 	h := replay.Heard{Shape: replay.ShapeOf(payload, binary, vary), Sample: payload,
-		After: max(0, at.Sub(p.turns.lastDid())), Deed: p.deed}
+		After: max(0, at.Sub(p.turns.lastDid()))}
 	if p.heardBytes += len(payload); len(p.heard) >= maxHeard || p.heardBytes > maxHeardBytes {
 		p.unheard++ // a server without end is different from any that was recorded
 		return

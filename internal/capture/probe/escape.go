@@ -5,14 +5,15 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+
+	"tidepull/internal/wire/jsonscan"
 )
 
 // Unescape gives what a text that somebody typed stands for: \n, \r, \t, \0, \\ and \xHH
 // are what they are elsewhere. A text that is JSON, behind a few characters or not, stands
 // for itself: it has escapes of its own.
 func Unescape(s string) (string, error) {
-	if at := strings.IndexAny(s, "{["); at >= 0 && at <= mostBefore && json.Valid([]byte(s[at:])) ||
-		json.Valid([]byte(s)) {
+	if front, _ := jsonscan.Behind([]byte(s)); front != "" || json.Valid([]byte(s)) {
 		return s, nil
 	}
 	var out strings.Builder
@@ -49,6 +50,3 @@ func Unescape(s string) (string, error) {
 		}
 	}
 }
-
-// mostBefore is how many characters may stand before JSON, such as the digits of a packet.
-const mostBefore = 12

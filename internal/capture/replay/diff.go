@@ -10,10 +10,8 @@ import (
 type Heard struct {
 	Shape  Shape
 	Sample []byte
-	// After is how long after the client's last deed it came.
+	// After is how long after the last deed of any client it came.
 	After time.Duration
-	// Deed is which deed of the client's it came after, from 0.
-	Deed int
 }
 
 // Difference kinds.

@@ -14,6 +14,7 @@ import (
 	"tidepull/internal/capture/recording"
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/wire/http1"
+	"tidepull/internal/wire/jsonscan"
 )
 
 // A Guess is a value of the recording that varies from client to client, or
@@ -52,7 +53,7 @@ type leaf struct {
 // leaves lists the values of a message that is JSON, behind a few characters or not; nil if
 // it is none. JSON in its texts is opened, too.
 func leaves(b []byte) []leaf {
-	_, rest := before(b)
+	_, rest := jsonscan.Behind(b)
 	v, ok := decoded(rest)
 	if !ok {
 		return nil

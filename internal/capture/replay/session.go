@@ -16,6 +16,7 @@ import (
 	"tidepull/internal/base/plain"
 	"tidepull/internal/capture/recording"
 	"tidepull/internal/trial/language"
+	"tidepull/internal/wire/jsonscan"
 )
 
 // SessionOf writes what a recording's clients did as a trial, with secret blocks
@@ -322,7 +323,7 @@ func (w *writer) recognise(a *Actor, s *Step) (label, when string) {
 // access is the expression for what stands at a path in a message.
 func access(message []byte, path string) string {
 	first, inside, _ := strings.Cut(path, inText)
-	front, _ := before(message)
+	front, _ := jsonscan.Behind(message)
 	at := "msg"
 	if front != "" {
 		at = fmt.Sprintf("field(substr(text, %d), %s)", len(front), language.Quote(first))

@@ -8,6 +8,8 @@ import (
 	"slices"
 	"sort"
 	"strings"
+
+	"tidepull/internal/wire/jsonscan"
 )
 
 // kindKeys are names under which servers say what a message is.
@@ -57,7 +59,7 @@ func ShapeOf(payload []byte, binary bool, vary []string) Shape {
 	if binary {
 		return Shape{Kind: "a binary message", Form: readable(payload, vary)}
 	}
-	front, rest := before(payload)
+	front, rest := jsonscan.Behind(payload)
 	if v, ok := decoded(rest); ok {
 		if _, plain := v.(json.Number); !plain {
 			_, kind, _ := discriminator(rest)
@@ -90,18 +92,6 @@ func decoded(b []byte) (v any, ok bool) {
 	dec := json.NewDecoder(bytes.NewReader(b))
 	dec.UseNumber()
 	return v, dec.Decode(&v) == nil && !dec.More()
-}
-
-// mostBefore is how many characters may stand before the JSON in a message.
-const mostBefore = 12
-
-// before splits a message into a few characters and the JSON behind them, if it is one.
-func before(b []byte) (front string, rest []byte) {
-	at := bytes.IndexAny(b, "{[")
-	if at <= 0 || at > mostBefore || !json.Valid(b[at:]) {
-		return "", b
-	}
-	return string(b[:at]), b[at:]
 }
 
 var (

@@ -1,7 +1,6 @@
 package poll
 
 import (
-	"encoding/binary"
 	"fmt"
 	"time"
 	"unsafe"
@@ -228,14 +227,8 @@ func (p *epoll) read(id int32, c *conn) {
 // arrival takes the receive stamp of the last read out of its control message:
 // of the last packet whose bytes it took.
 func (p *epoll) arrival() mono.Time {
-	const header = unix.SizeofCmsghdr
-	if p.msg.Controllen >= header+16 {
-		h := (*unix.Cmsghdr)(unsafe.Pointer(&p.control[0]))
-		if h.Level == unix.SOL_SOCKET && h.Type == unix.SO_TIMESTAMPNS {
-			sec := int64(binary.NativeEndian.Uint64(p.control[header:]))
-			nsec := int64(binary.NativeEndian.Uint64(p.control[header+8:]))
-			return mono.Time(sec*1e9 + nsec - p.offset)
-		}
+	if at, ok := stampIn(p.control[:p.msg.Controllen]); ok {
+		return mono.Time(at - p.offset)
 	}
 	return mono.Now()
 }

@@ -3,6 +3,7 @@ package poll
 import (
 	"encoding/binary"
 	"time"
+	"unsafe"
 
 	"golang.org/x/sys/unix"
 
@@ -50,17 +51,17 @@ func wantStamps() (fd int) {
 	return fd
 }
 
-// stampIn gives the time in a receive stamp, in nanoseconds since 1970.
+// stampIn gives the time in a receive stamp, the first of some control messages, in
+// nanoseconds since 1970.
 func stampIn(control []byte) (at int64, ok bool) {
-	all, err := unix.ParseSocketControlMessage(control)
-	if err != nil {
+	const header = unix.SizeofCmsghdr
+	if len(control) < header+16 {
 		return 0, false
 	}
-	for _, m := range all {
-		if m.Header.Level == unix.SOL_SOCKET && m.Header.Type == unix.SO_TIMESTAMPNS && len(m.Data) >= 16 {
-			sec := int64(binary.NativeEndian.Uint64(m.Data))
-			return sec*1e9 + int64(binary.NativeEndian.Uint64(m.Data[8:])), true
-		}
+	h := (*unix.Cmsghdr)(unsafe.Pointer(&control[0]))
+	if h.Level != unix.SOL_SOCKET || h.Type != unix.SO_TIMESTAMPNS {
+		return 0, false
 	}
-	return 0, false
+	sec := int64(binary.NativeEndian.Uint64(control[header:]))
+	return sec*1e9 + int64(binary.NativeEndian.Uint64(control[header+8:])), true
 }

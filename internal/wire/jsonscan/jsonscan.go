@@ -5,6 +5,7 @@ package jsonscan
 
 import (
 	"bytes"
+	"encoding/json"
 	"fmt"
 	"strconv"
 	"unicode/utf8"
@@ -99,6 +100,19 @@ func (t *Table) Extract(b []byte, out []Value) error {
 		return &syntaxError{s.at}
 	}
 	return nil
+}
+
+// mostBefore is how many bytes may stand before the JSON in a message.
+const mostBefore = 12
+
+// Behind splits a message into a few bytes, such as the digits of a packet, and the JSON
+// object or array behind them; rest is all of it if there is no such thing.
+func Behind(b []byte) (front string, rest []byte) {
+	at := bytes.IndexAny(b, "{[")
+	if at <= 0 || at > mostBefore || !json.Valid(b[at:]) {
+		return "", b
+	}
+	return string(b[:at]), b[at:]
 }
 
 // Elements calls f with each element of a JSON array, as it stands there, and reports
