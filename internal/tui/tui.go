@@ -212,7 +212,7 @@ func (m model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 	case tea.KeyPressMsg:
 		if key.Matches(msg, m.keys.suspend) {
-			return m, tea.Suspend
+			return m, suspend()
 		}
 		if m.probe != nil {
 			return m.pressInProbe(msg)
