@@ -30,7 +30,11 @@ func (r *remote) mayReach(what, address, load string) error {
 
 // mayRun is mayReach for a trial, which can name a host in its target.
 func (r *remote) mayRun(t *trial.Trial) error {
-	for _, address := range append([]string{t.Target.Address, t.Target.HTTP}, t.Target.Nodes...) {
+	addresses := append([]string{t.Target.Address, t.Target.HTTP}, t.Target.Nodes...)
+	for i := range t.Target.Routes {
+		addresses = append(addresses, t.Target.Routes[i].Address)
+	}
+	for _, address := range addresses {
 		if host := hostOf(address); host != "" && host == t.Target.Remote {
 			continue
 		}

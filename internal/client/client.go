@@ -43,6 +43,8 @@ type Client struct {
 	ebbing   bool
 	came     bool // it ended, after it had set out
 	expected bool // the message at hand was what an expect waited for
+	again    bool // it was connected before, since it set out
+	route    uint8
 
 	more    *extra // what few clients need; nil if this one does not
 	name    []byte
@@ -64,6 +66,7 @@ type Client struct {
 // extra is what a client has that uses more of the language than most do.
 type extra struct {
 	locals     []expr.Value // what it captured
+	jar        http1.Jar
 	web        transport.Requests
 	past       *pastWatch
 	feeds      map[feedKey]int64 // the last number of each part of a feed
@@ -80,7 +83,8 @@ type extra struct {
 
 func (c *Client) extra() *extra {
 	if c.more == nil {
-		c.more = &extra{}
+		c.more = &extra{web: transport.Requests{Line: transport.Side}}
+		c.more.web.Jar = &c.more.jar
 	}
 	return c.more
 }
@@ -143,7 +147,7 @@ type ahead struct {
 // New makes the n-th client of a crew, with its number in the run.
 func (e *Env) New(id ledger.Client, crew uint16, n int32) Client {
 	cr := &e.Trial.Crews[crew]
-	c := Client{id: id, crew: crew, n: n, session: cr.Session, deadline: mono.Never, room: noRoom, way: e.newWay()}
+	c := Client{id: id, crew: crew, n: n, session: cr.Session, deadline: mono.Never, room: noRoom, way: e.newWay(0)}
 	c.random.Seed(e.Trial.Seed, uint64(id))
 	c.fill(e)
 	c.name = cr.ClientName.Append(nil, &e.scope)
@@ -223,7 +227,7 @@ func (c *Client) fraction() float64 { return expr.Fraction(&c.random) }
 func (c *Client) Start(e *Env, now mono.Time) {
 	e.at(c, now)
 	e.setsOut(c, now)
-	c.pc, c.depth, c.ebbing, c.naming, c.room = 0, 0, false, unnamed, noRoom
+	c.pc, c.depth, c.ebbing, c.naming, c.room, c.again = 0, 0, false, unnamed, noRoom, false
 	c.more = nil
 	c.phase, c.clock = offline, now
 	e.counts().Started++
@@ -239,12 +243,15 @@ func (c *Client) await(w wait, now mono.Time, within time.Duration) {
 func (c *Client) connect(e *Env, now mono.Time, s *trial.Step) {
 	c.phase, c.naming = connecting, unnamed
 	c.wait, c.began = forOpen, now // how long it may take is the transport's to watch
-	o := transport.Opening{Endpoint: e.Main, Host: e.Host, Path: e.Path}
-	if n := e.nodeOf(c); n > 0 {
-		p := &e.More[n-1]
-		o.Endpoint, o.Host, o.Path = p.To, p.Host, p.Path
-	}
+	p := e.place(c)
+	o := transport.Opening{Endpoint: p.To, Host: p.Host, Path: p.Path, Again: c.again}
 	c.fill(e)
+	if whole := e.routeOf(c).Whole; whole != nil {
+		o.Path = transport.Target(strings.TrimPrefix(string(whole.Append(nil, &e.scope)), e.routeOf(c).Origin()))
+	}
+	if post := e.routeOf(c).Post; post != nil {
+		o.Post = transport.Target(string(post.Append(nil, &e.scope)))
+	}
 	if d := s.Dial; d != nil {
 		if d.Path != nil {
 			o.Path = transport.Target(string(d.Path.Append(nil, &e.scope)))
@@ -258,9 +265,7 @@ func (c *Client) connect(e *Env, now mono.Time, s *trial.Step) {
 		c.enterAhead(e, now) // the server may let it in with the handshake
 	}
 	if c.more != nil {
-		if cookies := c.more.web.Jar.Field(); cookies != "" {
-			o.Fields = append(o.Fields, http1.Field{Name: "Cookie", Value: cookies})
-		}
+		o.Jar = &c.more.jar
 	}
 	c.way.Open(&e.IO, &o, now.Add(s.Within))
 }
@@ -272,7 +277,7 @@ func (c *Client) Connected(e *Env, line int, now mono.Time) {
 		c.extra().web.Connected(&e.IO)
 		return
 	}
-	c.way.Connected(&e.IO)
+	c.way.Connected(&e.IO, line)
 	c.drain(e, mono.At(now), now)
 }
 
@@ -288,11 +293,13 @@ func (c *Client) Data(e *Env, line int, b []byte, came mono.Span, now mono.Time)
 		}
 		return
 	}
-	c.throttle(e, len(b), now)
-	if c.more == nil || c.more.perSec == 0 { // else it reads late on purpose
-		e.Book.Now().ReadingLag.Record(now.Sub(came.To))
+	if line == transport.Main {
+		c.throttle(e, len(b), now)
+		if c.more == nil || c.more.perSec == 0 { // else it reads late on purpose
+			e.Book.Now().ReadingLag.Record(now.Sub(came.To))
+		}
 	}
-	c.way.Take(&e.IO, b)
+	c.way.Take(&e.IO, line, b)
 	c.drain(e, came, now)
 }
 
@@ -304,7 +311,11 @@ func (c *Client) drain(e *Env, came mono.Span, now mono.Time) {
 		case transport.Nothing:
 			return
 		case transport.Opened:
-			c.opened(e, came.To, now)
+			at := came.To
+			if ev.At != 0 {
+				at = ev.At
+			}
+			c.opened(e, at, now)
 		case transport.Message:
 			if ev.Shared {
 				c.message(e, ev, came, now)
@@ -332,7 +343,7 @@ func (c *Client) drain(e *Env, came mono.Span, now mono.Time) {
 }
 
 func (c *Client) opened(e *Env, at, now mono.Time) {
-	c.phase = open
+	c.phase, c.again = open, true
 	e.counts().Opened++
 	if !e.opened {
 		e.opened = true
@@ -374,8 +385,8 @@ const maxReplies = 64 << 10
 func (c *Client) Broke(e *Env, line int, now mono.Time, err error) {
 	e.at(c, now)
 	switch {
-	case line == transport.Main:
-		c.way.Lost(&e.IO, err)
+	case line != transport.Side:
+		c.way.Lost(&e.IO, line, err)
 		c.drain(e, mono.At(now), now)
 	case c.more != nil:
 		c.more.web.Lost(&e.IO, err)

@@ -15,6 +15,7 @@ import (
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial/language"
+	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/transport"
 	"tidepull/internal/wire/ws"
@@ -73,7 +74,7 @@ func newBench(t *testing.T, source string, cuts func(int) int) *bench {
 	b := &bench{t: t, cuts: cuts, book: logbook.NewBook(0, 1)}
 	names := client.NewNames()
 	b.env = client.NewEnv(tr, names, b.book)
-	b.env.Run, b.env.Host, b.env.Path, b.env.Shares = 9, "127.0.0.1:7411", "/live", 1
+	b.env.Run, b.env.Shares, b.env.Places = 9, 1, client.At(wire.Endpoint{}, "127.0.0.1:7411", "/live")
 	b.c = b.env.New(0, 0, 0)
 	for n := 1; n < tr.Crews[0].Clients; n++ {
 		b.env.New(int32(n), 0, int32(n))

@@ -27,14 +27,11 @@ type Env struct {
 	Shares int           // how many there are
 	Run    uint32        // the run's number, for marks
 	Epoch  int64         // what must be added to a mono.Time in microseconds to give a mark's time
-	Main   wire.Endpoint // where clients connect to
-	Host   string        // for the Host field
-	Path   string        // of the target
-	// More are the other places to connect to, if the target has several: client n goes
-	// to place n of all, round and round.
-	More []Place
-	Side wire.Endpoint // where HTTP requests go
-	Web  string        // for their Host field
+	// Places are where clients connect to, by route. If there are several nodes client n
+	// goes to the n-th of them, round and round.
+	Places [][]Place
+	Side   wire.Endpoint // where HTTP requests go
+	Web    string        // for their Host field
 
 	// What the last call of a client's method asks for, as well as the change of
 	// its Next. The loop takes it and clears it.
@@ -91,8 +88,27 @@ type Place struct {
 	Path string
 }
 
-// nodeOf is which of the places a client connects to.
-func (e *Env) nodeOf(c *Client) int { return int(c.id) % (len(e.More) + 1) }
+// nodeOf is which of a route's places a client connects to.
+func (e *Env) nodeOf(c *Client) int {
+	if len(e.Places) == 0 {
+		return 0
+	}
+	return int(c.id) % len(e.Places[c.route])
+}
+
+// place is where a client connects to.
+func (e *Env) place(c *Client) *Place {
+	if len(e.Places) == 0 {
+		return &Place{}
+	}
+	return &e.Places[c.route][e.nodeOf(c)]
+}
+
+// routeOf is the route that a client takes.
+func (e *Env) routeOf(c *Client) *trial.Route { return e.Trial.Target.Route(int(c.route)) }
+
+// At is a target with one route and one node.
+func At(to wire.Endpoint, host, path string) [][]Place { return [][]Place{{{to, host, path}}} }
 
 // NewEnv makes the surroundings of a share's clients.
 func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
@@ -126,10 +142,13 @@ func (e *Env) at(c *Client, now mono.Time) {
 	e.call = len(e.Facts.Facts)
 }
 
-// newWay gives a client's transport.
-func (e *Env) newWay() transport.Machine {
-	if t := &e.Trial.Target; t.OverTCP() {
-		return &transport.Stream{Framing: &t.Framing}
+// newWay gives a transport for a route.
+func (e *Env) newWay(route uint8) transport.Machine {
+	switch r := e.Trial.Target.Route(int(route)); r.Kind {
+	case trial.OverTCP:
+		return &transport.Stream{Framing: &r.Framing}
+	case trial.OverHTTP:
+		return &transport.HTTP{Habits: r.Habits}
 	}
 	return &transport.WebSocket{}
 }

@@ -37,13 +37,13 @@ func (c *Client) unsays(e *Env, now mono.Time, number uint64) {
 // sayable reports whether e.body may be sent: text must be valid UTF-8 (RFC 6455 5.6), or
 // the server has to close the connection.
 func (c *Client) sayable(e *Env, now mono.Time, binary bool) bool {
-	t := &e.Trial.Target
-	if most := t.Framing.Most(); t.OverTCP() && len(e.body) > most {
+	r := e.routeOf(c)
+	if most := r.Framing.Most(); r.Kind == trial.OverTCP && len(e.body) > most {
 		c.unsent(e, now, fmt.Sprintf("the message is longer than the length in front of it can say, which is %d bytes",
 			most))
 		return false
 	}
-	if binary || utf8.Valid(e.body) || t.OverTCP() && !t.Framing.Lines() {
+	if binary || utf8.Valid(e.body) || !r.Text() {
 		return true
 	}
 	c.unsent(e, now, "the text is no valid UTF-8; with binary = true it would be sent as bytes")

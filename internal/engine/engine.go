@@ -29,14 +29,14 @@ import (
 // Config is what an Engine needs.
 type Config struct {
 	Trial   *trial.Trial
-	Drivers []poll.Driver // one for each share; the engine takes them over and closes them
-	To      wire.Endpoint
-	Host    string // for the Host field
-	Path    string
-	More    []client.Place // the others, if there are several
-	Web     wire.Endpoint  // for HTTP requests
-	WebHost string         // for their Host field
-	Run     uint32         // 20 bits that tell this run's marks from others
+	Drivers []poll.Driver    // one for each share; the engine takes them over and closes them
+	Places  [][]client.Place // where clients connect to: of each route, its nodes
+	Web     wire.Endpoint    // for HTTP requests
+	WebHost string           // for their Host field
+	// Find, if set, gives the address of a place such as "http://127.0.0.1:8080" that an
+	// answer leads to.
+	Find func(place string) (wire.Endpoint, bool)
+	Run  uint32 // 20 bits that tell this run's marks from others
 	// Use reads what the process has used of the machine; nil: machine.Now. In
 	// virtual time it says nothing.
 	Use func() machine.Use
@@ -118,7 +118,7 @@ func (e *Engine) Run(ctx context.Context) error {
 	}
 	e.reportLast(ctx)
 	if errors.Is(e.failed, errNotReached) {
-		return &Unreachable{To: e.cfg.To.String(), Reasons: slices.Sorted(maps.Keys(e.reasons))}
+		return &Unreachable{To: e.cfg.Places[0][0].To.String(), Reasons: slices.Sorted(maps.Keys(e.reasons))}
 	}
 	return e.failed
 }

@@ -82,8 +82,8 @@ func (s *share) setUp(start mono.Time, names *client.Names) {
 	s.book.Hold = int(t.Grace/time.Second) + 2 // a stall marks what was under way when it began
 	s.env = client.NewEnv(t, names, s.book)
 	s.env.Share, s.env.Shares = s.number, shares
-	s.env.Run, s.env.Main, s.env.Host, s.env.Path = s.cfg.Run, s.cfg.To, s.cfg.Host, s.cfg.Path
-	s.env.More = s.cfg.More
+	s.env.Run, s.env.Places = s.cfg.Run, s.cfg.Places
+	s.env.IO.Find, s.env.IO.WallOffset = s.cfg.Find, mono.WallOffset()
 	s.env.Side, s.env.Web = s.cfg.Web, s.cfg.WebHost
 	s.env.Queued = func(c ledger.Client) int { return s.drv.Queued(s.local(c)) }
 	s.env.ReadUpTo = s.drv.CaughtUp

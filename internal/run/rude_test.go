@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/plain"
+	"tidepull/internal/client"
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
@@ -95,9 +96,9 @@ func playRude(t *testing.T, source string, server rude.Server) *Snapshot {
 		t.Fatal(err)
 	}
 	stop := server.Serve(listening, func() { sim.Begin(listening) })
-	loop := engine.New(engine.Config{Trial: tr, Drivers: []poll.Driver{dialling}, To: wire.Endpoint{Addr: to},
-		Host: "sim",
-		Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
+	loop := engine.New(engine.Config{Trial: tr, Drivers: []poll.Driver{dialling},
+		Places: client.At(wire.Endpoint{Addr: to}, "sim", "/live"),
+		Web:    wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
 		Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()

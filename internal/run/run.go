@@ -17,7 +17,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"tidepull/internal/client"
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
@@ -26,7 +25,6 @@ import (
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
-	"tidepull/internal/wire"
 )
 
 // Options say how a trial is run.
@@ -95,37 +93,9 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 	if limit := machine.RaiseFileLimit(); limit > 0 && t.Sockets()+spareFiles > limit {
 		return nil, &TooMany{t.Sockets(), limit}
 	}
-	target, err := wire.ParseAddress(t.Target.Address)
-	if err != nil {
-		return nil, fmt.Errorf("the target's address: %w", err)
-	}
-	to, err := resolve(ctx, target)
+	to, err := findPlaces(ctx, &t.Target)
 	if err != nil {
 		return nil, err
-	}
-	var more []client.Place
-	for i := 1; i < len(t.Target.Nodes); i++ {
-		a, err := wire.ParseAddress(t.Target.Nodes[i])
-		if err != nil {
-			return nil, fmt.Errorf("the target's address %d: %w", i+1, err)
-		}
-		at, err := resolve(ctx, a)
-		if err != nil {
-			return nil, err
-		}
-		more = append(more, client.Place{To: at, Host: a.Host, Path: a.Path})
-	}
-	web, webHost := to, target.Host
-	if t.Target.HTTP != "" {
-		h, err := wire.ParseAddress(t.Target.HTTP)
-		if err != nil {
-			return nil, fmt.Errorf("the target's http address: %w", err)
-		}
-		if webHost = h.Host; webHost != target.Host {
-			if web, err = resolve(ctx, h); err != nil {
-				return nil, err
-			}
-		}
 	}
 	newDriver := poll.New
 	if o.Portable {
@@ -147,8 +117,8 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 	if r.log == nil {
 		r.log = slog.New(slog.DiscardHandler)
 	}
-	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, To: to, Host: target.Host, Path: target.Path,
-		More: more, Web: web, WebHost: webHost, Run: runNumber()})
+	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, Places: to.routes, Web: to.web, WebHost: to.webHost,
+		Find: to.find, Run: runNumber()})
 	r.snapshot.Store(&Snapshot{Trial: t.Shown(), Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
 	r.log.Info("run starts", "trial", t.Name, "target", t.Hide(t.Target.Address), "clients", t.Clients())
 	failed := make(chan error, 1)
@@ -175,14 +145,6 @@ func runNumber() uint32 {
 	var b [4]byte
 	rand.Read(b[:]) // never fails (crypto/rand)
 	return binary.LittleEndian.Uint32(b[:]) & (1<<20 - 1)
-}
-
-func resolve(ctx context.Context, a wire.Address) (wire.Endpoint, error) {
-	e, err := poll.Resolve(ctx, a)
-	if err != nil {
-		return e, &engine.Unreachable{To: a.Host, Reasons: []string{err.Error()}}
-	}
-	return e, nil
 }
 
 // add adds entries to the total, and those in which the tool was not the

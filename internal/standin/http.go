@@ -176,8 +176,11 @@ func (l *loop) answer(id int32, r *request, status int, kind string, content []b
 	if stays {
 		then = "keep-alive"
 	}
-	fields := append([]http1.Field{{Name: "Content-Type", Value: kind},
-		{Name: "Content-Length", Value: strconv.Itoa(len(content))}, {Name: "Connection", Value: then}}, more...)
+	fields := append([]http1.Field{{Name: "Connection", Value: then}}, more...)
+	if status != 204 { // which has no content (RFC 9110 15.3.5)
+		fields = append(fields, http1.Field{Name: "Content-Type", Value: kind},
+			http1.Field{Name: "Content-Length", Value: strconv.Itoa(len(content))})
+	}
 	l.drv.Write(id, append(http1.AppendResponse(nil, status, http.StatusText(status), fields...), content...))
 	if !stays {
 		l.drop(id)

@@ -122,7 +122,7 @@ func TestBoardOverHTTP(t *testing.T) {
 		t.Run(name, func(t *testing.T) {
 			s := start(t, Config{Store: file, Gauge: 50 * time.Millisecond})
 			base := "http://" + s.Addr.String()
-			v := visit(t, s, "Alder")
+			v := callOn(t, s, "Alder")
 			v.say(`{"kind":"enter","room":"lock-1"}`)
 			v.want(`"kind":"entered"`)
 			stream, err := http.Get(base + "/stream?room=lock-1")
@@ -181,7 +181,7 @@ func TestBoardOverHTTP(t *testing.T) {
 // TestLinesOverTCP: the same board in lines of JSON, beside WebSocket.
 func TestLinesOverTCP(t *testing.T) {
 	s := start(t, Config{})
-	v := visit(t, s, "Alder")
+	v := callOn(t, s, "Alder")
 	v.say(`{"kind":"enter","room":"lock-1"}`)
 	v.want(`"kind":"entered"`)
 	c, err := net.Dial("tcp", s.Addr.String())

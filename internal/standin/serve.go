@@ -62,6 +62,13 @@ func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 	if c.state == live && c.speaks == inLines {
 		return taken + l.framed(id, c, b[taken:], at)
 	}
+	if c.state == live && c.speaks == inAnswers {
+		if len(b) > maxAhead {
+			l.drop(id)
+			return len(b)
+		}
+		return taken // the next request waits for the answer to this one
+	}
 	for c.state == live || c.state == leaving {
 		ev, n, err := c.reader.Next(b[taken:])
 		if err != nil {
@@ -77,9 +84,9 @@ func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 			l.pong = ws.AppendFrame(l.pong[:0], ws.OpPong, ev.Payload)
 			l.drv.Write(id, l.pong)
 		case ev.Op == ws.OpText && c.state == live:
-			l.board.Message(id, unwrap(l.cfg.Manners.Shape, ev.Payload), at)
+			l.board.Message(member(id), unwrap(l.cfg.Manners.Shape, ev.Payload), at)
 		case ev.Op == ws.OpBinary && c.state == live:
-			l.board.Upload(id, ev.Payload, at)
+			l.board.Upload(member(id), ev.Payload, at)
 		}
 		if n == 0 {
 			return taken
@@ -103,7 +110,7 @@ func (l *loop) framed(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 		switch {
 		case len(message) == 0:
 		case utf8.Valid(message):
-			l.board.Message(id, message, at)
+			l.board.Message(member(id), message, at)
 		default:
 			l.drop(id)
 		}
@@ -132,6 +139,9 @@ func (l *loop) closed(id int32, c *conn, ev ws.Event) {
 	l.drop(id)
 }
 
+// maxAhead bounds what a client may say on a connection whose request waits, in bytes.
+const maxAhead = 64 << 10
+
 // maxContent is the longest content of a request.
 const maxContent = 4 << 20
 
@@ -141,7 +151,7 @@ func (l *loop) greet(id int32, c *conn, b []byte, at mono.Time) int {
 		return 0
 	} else if begins {
 		c.state, c.speaks = live, inLines
-		l.board.Join(id, "")
+		l.board.Join(member(id), "")
 		return 0
 	}
 	h, n, err := http1.ConsumeRequest(b)
@@ -165,9 +175,12 @@ func (l *loop) greet(id int32, c *conn, b []byte, at mono.Time) int {
 	}
 	r := &request{Head: &h, url: u, content: content, at: at}
 	r.login, r.in = r.credentials(l)
-	if u.Path == "/live" || u.Path == "/stream" {
+	switch {
+	case u.Path == "/live" || u.Path == "/stream" || isVisitPath(u.Path) && r.Method == "GET":
 		l.comeIn(id, c, r)
-	} else {
+	case isVisitPath(u.Path):
+		l.visited(id, r)
+	default:
 		l.answerHTTP(id, r)
 	}
 	return n
@@ -201,13 +214,16 @@ func (l *loop) comeIn(id int32, c *conn, r *request) {
 	case l.cfg.Login && !r.in && !door:
 		l.answer(id, r, 401, "text/plain", []byte("log in first: /login, /token or /guest\n"))
 		return
+	case isVisitPath(r.url.Path):
+		l.visited(id, r)
+		return
 	case r.url.Path == "/stream":
 		room := r.url.Query().Get("room")
 		l.drv.Write(id, http1.AppendResponse(nil, 200, "OK",
 			http1.Field{Name: "Content-Type", Value: "text/event-stream"},
 			http1.Field{Name: "Cache-Control", Value: "no-store"}, http1.Field{Name: "Connection", Value: "close"}))
 		c.state, c.speaks, c.room = live, inEvents, room
-		l.board.Join(id, r.login)
+		l.board.Join(member(id), r.login)
 		l.introduce(id, fmt.Sprintf("stream-%d", id), room, r.at)
 		return
 	}
@@ -217,7 +233,7 @@ func (l *loop) comeIn(id int32, c *conn, r *request) {
 	}
 	l.drv.Write(id, ws.AppendAgreement(nil, r.Get("Sec-WebSocket-Key")))
 	c.state = live
-	l.board.Join(id, r.login)
+	l.board.Join(member(id), r.login)
 	if q := r.url.Query(); q.Get("name") != "" { // who one is, and perhaps where, stands in the path
 		l.introduce(id, q.Get("name"), q.Get("room"), r.at)
 	}
@@ -229,7 +245,7 @@ func (l *loop) introduce(id int32, name, room string, at mono.Time) {
 	for _, message := range []map[string]string{{"kind": "name", "name": name}, {"kind": "enter", "room": room}} {
 		if message["kind"] == "name" || room != "" {
 			b, _ := json.Marshal(message) // strings can always be written
-			l.board.Message(id, b, at)
+			l.board.Message(member(id), b, at)
 		}
 	}
 }

@@ -38,6 +38,7 @@ type Config struct {
 	Listen     netip.AddrPort // 127.0.0.1 with a free port
 	Switches   board.Switches
 	PingEvery  time.Duration // 5 s
+	PollFor    time.Duration // how long a poll may wait for something: 20 s
 	PongWithin time.Duration // how long a client may be silent after a ping: 10 s
 	History    int           // 20; below 0 for none
 	Presence   time.Duration // 200 ms
@@ -86,6 +87,7 @@ func (c Config) withDefaults() Config {
 	}
 	set(&c.PingEvery, 5*time.Second)
 	set(&c.PongWithin, 10*time.Second)
+	set(&c.PollFor, 20*time.Second)
 	set(&c.Presence, 200*time.Millisecond)
 	set(&c.Gauge, time.Second)
 	if c.Denied == nil {
@@ -138,7 +140,7 @@ func Listen(cfg Config, drv poll.Driver) (*Server, error) {
 		return nil, err
 	}
 	s := &Server{Addr: at, orders: make(chan func(*loop), 4), done: make(chan struct{})}
-	s.loop = &loop{cfg: cfg, drv: drv, orders: s.orders}
+	s.loop = &loop{cfg: cfg, drv: drv, orders: s.orders, visits: map[string]*visit{}}
 	if cfg.Store != "" {
 		if s.loop.keep, err = openKeep(cfg.Store); err != nil {
 			return nil, err
@@ -194,6 +196,12 @@ type loop struct {
 	pong    []byte
 	keep    *keep
 	guests  int
+
+	visits        map[string]*visit // by what the client calls itself
+	byMember      []*visit          // by half its number on the board; nil: free
+	freeVisits    []int32           // numbers on the board
+	ready         []*visit          // those that have something to get
+	overrunVisits []*visit
 }
 
 type conn struct {
@@ -205,6 +213,7 @@ type conn struct {
 	heard   mono.Time // when anything last came from it
 	pinged  mono.Time // when it was last pinged
 	packed  [][]byte  // messages that will share a frame
+	visit   *visit    // whose request waits on it; nil: none
 }
 
 type connState uint8
@@ -220,9 +229,10 @@ const (
 type speech uint8
 
 const (
-	inFrames speech = iota // WebSocket
-	inLines                // one JSON object a line
-	inEvents               // an event stream
+	inFrames  speech = iota // WebSocket
+	inLines                 // one JSON object a line
+	inEvents                // an event stream
+	inAnswers               // of a visit
 )
 
 // lookEvery is how often a part of the connections is looked at for silence.
@@ -241,6 +251,7 @@ func (l *loop) run() error {
 		if now >= nextLook {
 			nextLook = now.Add(lookEvery)
 			l.lookForSilence(now)
+			l.lookAfterVisits(now)
 			if l.keep != nil {
 				if err := l.keep.flush(); err != nil {
 					return fmt.Errorf("keeping notices: %w", err)
@@ -248,6 +259,7 @@ func (l *loop) run() error {
 			}
 		}
 		l.unpack()
+		l.serveVisits()
 		l.dropOverrun()
 		if err := l.drv.Wait(min(nextLook, l.board.Next()), l); err != nil {
 			return err
@@ -320,20 +332,34 @@ func (l *loop) sayClose(id int32, code uint16, reason string) {
 }
 
 // Close implements board.Out.
-func (l *loop) Close(id int32, code uint16, reason string) {
+func (l *loop) Close(who int32, code uint16, reason string) {
+	if isVisit(who) {
+		l.overrunVisits = append(l.overrunVisits, l.byMember[who/2])
+		return
+	}
 	l.unpack() // what was said before comes before
-	l.sayClose(id, code, reason)
+	l.sayClose(who/2, code, reason)
 }
 
 // Hangup implements board.Out.
-func (l *loop) Hangup(id int32) {
+func (l *loop) Hangup(who int32) {
+	if isVisit(who) {
+		l.overrunVisits = append(l.overrunVisits, l.byMember[who/2])
+		return
+	}
 	l.unpack()
-	l.drop(id)
+	l.drop(who / 2)
 }
 
 func (l *loop) part(id int32) {
-	if l.conns[id].state == live {
-		l.board.Part(id)
+	switch c := &l.conns[id]; {
+	case c.state != live:
+	case c.visit != nil:
+		v := c.visit
+		c.visit = nil
+		l.visitorLost(v)
+	case c.speaks != inAnswers:
+		l.board.Part(member(id))
 	}
 }
 
@@ -378,7 +404,12 @@ func (l *loop) Keep(room string, seq int64, from, text []byte) {
 
 // Send implements board.Out. What a slow client does not take is queued for it
 // alone; nobody waits for it.
-func (l *loop) Send(to int32, frame []byte) {
+func (l *loop) Send(who int32, frame []byte) {
+	if isVisit(who) {
+		l.sendToVisit(who, payloadOf(frame))
+		return
+	}
+	to := who / 2
 	c := &l.conns[to]
 	if c.state != live {
 		return

@@ -43,7 +43,7 @@ func start(t *testing.T, cfg Config) *Server {
 	return s
 }
 
-func visit(t *testing.T, s *Server, name string) *visitor {
+func callOn(t *testing.T, s *Server, name string) *visitor {
 	t.Helper()
 	conn, err := net.Dial("tcp", s.Addr.String())
 	if err != nil {
@@ -147,14 +147,14 @@ func truth(t *testing.T, s *Server) (sum board.Summary) {
 func TestHarbourBoard(t *testing.T) {
 	for _, portable := range []bool{false, true} {
 		s := start(t, Config{Presence: 20 * time.Millisecond, History: 3, Portable: portable})
-		early := visit(t, s, "")
+		early := callOn(t, s, "")
 		early.say(`{"kind":"enter","room":"lock-1"}`)
 		early.want(`{"kind":"refused","what":"enter","why":"say your name first"}`)
 		early.say(`not JSON`)
 		early.want(`"why":"no valid JSON at byte 0"`)
 
-		a, b := visit(t, s, "keeper"), visit(t, s, "pilot")
-		visit(t, s, "").say(`{"kind":"name","name":"pilot"}`)
+		a, b := callOn(t, s, "keeper"), callOn(t, s, "pilot")
+		callOn(t, s, "").say(`{"kind":"name","name":"pilot"}`)
 		a.say(`{"kind":"enter","room":"lock \"1\""}`)
 		a.want(`{"kind":"entered","room":"lock \"1\"","members":1,"seq":0}`)
 		for i := range 5 {
@@ -226,7 +226,7 @@ func TestSwitchesOverHTTP(t *testing.T) {
 func TestEviction(t *testing.T) {
 	s := start(t, Config{PingEvery: 200 * time.Millisecond, PongWithin: 500 * time.Millisecond})
 	began := time.Now()
-	alive, dead := visit(t, s, "alive"), visit(t, s, "dead")
+	alive, dead := callOn(t, s, "alive"), callOn(t, s, "dead")
 	dead.deaf = true
 	go func() {
 		for alive.next(6*time.Second) != "" {
@@ -247,7 +247,7 @@ func TestEviction(t *testing.T) {
 // everything, and the slow one is dropped once its queue is full.
 func TestSlowClientHurtsNobody(t *testing.T) {
 	s := start(t, Config{MaxQueue: 200_000})
-	slow, fast, speaker := visit(t, s, "slow"), visit(t, s, "fast"), visit(t, s, "speaker")
+	slow, fast, speaker := callOn(t, s, "slow"), callOn(t, s, "fast"), callOn(t, s, "speaker")
 	for _, v := range []*visitor{slow, fast, speaker} {
 		v.say(`{"kind":"enter","room":"quay"}`)
 		v.want(`"kind":"entered"`)

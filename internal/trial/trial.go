@@ -14,6 +14,7 @@ import (
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/jsonscan"
+	"tidepull/internal/wire/transport"
 )
 
 // A Trial is one experiment. It is immutable once it is read.
@@ -44,6 +45,9 @@ type Trial struct {
 // MaxLoops bounds Loops.
 const MaxLoops = 256
 
+// MaxRoutes bounds a target's routes.
+const MaxRoutes = 8
+
 // Clients is how many clients all crews have together.
 func (t *Trial) Clients() int {
 	n := 0
@@ -54,12 +58,15 @@ func (t *Trial) Clients() int {
 }
 
 // Sockets is how many sockets all crews together may have open: one for each
-// client, and one more for each that makes HTTP requests.
+// client, one more for each that makes HTTP requests, and one for what it posts.
 func (t *Trial) Sockets() int {
 	n := 0
 	for _, c := range t.Crews {
 		n += c.Clients
 		if c.Session != nil && slices.ContainsFunc(c.Session.Steps, func(s Step) bool { return s.Do == Ask }) {
+			n += c.Clients
+		}
+		if slices.ContainsFunc(t.Target.Routes, func(r Route) bool { return r.Kind == OverHTTP }) {
 			n += c.Clients
 		}
 	}
@@ -108,19 +115,62 @@ func (t *Trial) LegAt(since time.Duration) string {
 // A Target is the server under test.
 type Target struct {
 	Name    string
-	Address string // ws:// or tcp://; the scheme is the transport
+	Address string // of the first route
 	// Nodes are the addresses of all servers if there are several, Address being the
 	// first: clients are dealt out to them by their numbers in the run.
-	Nodes   []string
-	HTTP    string       // an http:// address, for requests; "" if there are none
-	Framing wire.Framing // over TCP
-	Order   ledger.Order
-	Remote  string // a host beyond this machine that may be loaded
+	Nodes  []string
+	Routes []Route // at least one: how clients come to the server, the best first
+	HTTP   string  // an http:// address, for requests; "" if there are none
+	Order  ledger.Order
+	Remote string // a host beyond this machine that may be loaded
 }
 
-// OverTCP reports whether messages go over TCP, as Framing says; otherwise they go over a
-// WebSocket.
-func (t *Target) OverTCP() bool { return strings.HasPrefix(t.Address, "tcp:") }
+// Route is one of the target's routes; of a target made by hand that has none, a WebSocket.
+func (t *Target) Route(i int) *Route {
+	if len(t.Routes) == 0 {
+		return &Route{}
+	}
+	return &t.Routes[i]
+}
+
+// Kind is what a route's messages go over.
+type Kind uint8
+
+// The kinds of routes.
+const (
+	WebSocket Kind = iota
+	OverTCP
+	OverHTTP
+)
+
+// A Route is one of the ways to a server: a transport, and where it begins.
+type Route struct {
+	Name    string // "websocket", "events" and so on, or what its block is called
+	Kind    Kind
+	Address string
+	Framing wire.Framing      // OverTCP
+	Habits  *transport.Habits // OverHTTP
+	Whole   *expr.Template    // the whole address, if its path is the client's own; else nil
+	Post    *expr.Template    // OverHTTP: the path that what clients say is posted to; nil: the address's own
+}
+
+// Origin is the address up to where its path begins.
+func (r *Route) Origin() string {
+	scheme, rest, _ := strings.Cut(r.Address, "://")
+	host, _, _ := strings.Cut(rest, "/")
+	return scheme + "://" + host
+}
+
+// Text reports whether messages over the route are text, which must be valid UTF-8.
+func (r *Route) Text() bool {
+	switch r.Kind {
+	case OverTCP:
+		return r.Framing.Lines()
+	case OverHTTP:
+		return r.Habits.Mode == transport.EventStream || r.Habits.Framing.Lines()
+	}
+	return true
+}
 
 // A Dialect says how a family of servers says things. A part without Send is
 // not spoken; a part without When is not recognised.
@@ -478,10 +528,13 @@ func (t *Trial) HideBytes(b []byte) []byte { return t.hider.Bytes(b) }
 // credentials in its addresses.
 func (t *Trial) Shown() *Trial {
 	shown := *t
-	shown.Target.Nodes = slices.Clone(t.Target.Nodes)
+	shown.Target.Nodes, shown.Target.Routes = slices.Clone(t.Target.Nodes), slices.Clone(t.Target.Routes)
 	addresses := []*string{&shown.Target.Address, &shown.Target.HTTP}
 	for i := range shown.Target.Nodes {
 		addresses = append(addresses, &shown.Target.Nodes[i])
+	}
+	for i := range shown.Target.Routes {
+		addresses = append(addresses, &shown.Target.Routes[i].Address)
 	}
 	for _, address := range addresses {
 		if u, err := url.Parse(*address); err == nil && u.User != nil {

@@ -21,6 +21,7 @@ import (
 	"tidepull/internal/run"
 	"tidepull/internal/standin"
 	"tidepull/internal/standin/board"
+	"tidepull/internal/trial"
 	"tidepull/internal/trial/language"
 	"tidepull/internal/wire/http1"
 )
@@ -188,7 +189,7 @@ func TestLines(t *testing.T) {
 	}
 	text := plan.Trial("lines", 5)
 	tr, err := language.Parse([]byte(text), "t", language.Options{})
-	if err != nil || !tr.Target.OverTCP() {
+	if err != nil || tr.Target.Routes[0].Kind != trial.OverTCP {
 		t.Fatalf("%v\n%s", err, text)
 	}
 	again, err := run.Start(context.Background(), run.Options{Trial: tr})

@@ -228,7 +228,7 @@ func (b *Board) outsider(m relayed, instead int32) int32 {
 	for i := range b.rooms {
 		r := b.rooms[(start+i)%len(b.rooms)]
 		for k := range r.members {
-			other := r.members[(int(max(0, instead))+k)%len(r.members)]
+			other := r.members[(int(max(0, instead))/2+k)%len(r.members)] // ids come by twos, see standin.member
 			if other != instead && other != m.sender && !slices.Contains(b.names[m.to], other) &&
 				(m.room == nil || !b.members[other].in(m.room)) {
 				return other

@@ -31,7 +31,7 @@ var Of = map[string]int{
 	"internal/capture/probe":     7,
 	"internal/capture/replay":    8,
 	"internal/capture/play":      9,
-	"internal/trial":             3,
+	"internal/trial":             4,
 	"internal/standin/board":     3,
 	"internal/client":            6,
 	"internal/engine/poll":       6,

@@ -8,6 +8,7 @@ import (
 	"testing"
 	"time"
 
+	"tidepull/internal/client"
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
@@ -139,9 +140,9 @@ func TestNoPort(t *testing.T) {
 		server.Serve()
 	}()
 	to := netip.MustParseAddrPort("127.0.0.1:7411")
-	loop := engine.New(engine.Config{Trial: tr, Drivers: []poll.Driver{&poor{dialling, 5}}, To: wire.Endpoint{Addr: to},
-		Host: "sim",
-		Path: "/live", Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
+	loop := engine.New(engine.Config{Trial: tr, Drivers: []poll.Driver{&poor{dialling, 5}},
+		Places: client.At(wire.Endpoint{Addr: to}, "sim", "/live"),
+		Web:    wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
 		Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()

@@ -11,6 +11,8 @@ var examples = map[string]string{
 	"secret":   "secret \"token\" { env = \"HARBOUR_TOKEN\" }",
 	"data":     "data \"berths\" { file = \"berths.csv\" }",
 	"target":   "target \"board\" {\n  websocket = \"ws://127.0.0.1:7411/live\"\n  order     = \"sender\"\n}",
+	"target.route": "route \"polling\" {\n  polling  = \"http://127.0.0.1:7411/poll?client=${name}\"\n  " +
+		"post_end = true\n}",
 	"dialect": "dialect \"ours\" {\n  name {\n    send      = { kind = \"name\", name = name }\n    confirmed " +
 		"= msg.kind == \"named\"\n  }\n  enter {\n    send      = { kind = \"enter\", room = room }\n    confirmed " +
 		"= msg.kind == \"entered\" && msg.room == room\n  }\n}",
@@ -101,6 +103,8 @@ func Example(name string) string {
 	switch {
 	case name == "trial" || name == "target" || name == "tide":
 		parts[name] = example
+	case name == "target.route":
+		parts["target"] = "target \"board\" {\n  websocket = \"ws://127.0.0.1:7411/live\"\n" + example + "\n}"
 	case strings.HasPrefix(name, "dialect."):
 		parts["target"] = "target \"board\" {\n  websocket = \"ws://127.0.0.1:7411/live\"\n  dialect   = \"ours\"\n}"
 		whole := map[string]bool{"name": part == "name", "enter": part == "enter"}

@@ -78,6 +78,7 @@ type reader struct {
 	secrets  map[string]string
 	tables   map[string]map[string]int // data: by name and column, the number of the column
 	locals   map[string]int            // what sessions remember, by name
+	later    []func()                  // what can be read once all sessions are
 	figures  *[]string                 // where figures may be used: those that were
 }
 
@@ -235,6 +236,9 @@ func (r *reader) readFile(src []byte, name string) {
 	}
 	for _, b := range r.blocks["session"] {
 		r.readSession(b)
+	}
+	for _, f := range r.later {
+		f()
 	}
 	if len(r.blocks["crew"]) == 0 {
 		r.missing(end, "the trial has no crew")

@@ -53,7 +53,7 @@ func TestDemoTrial(t *testing.T) {
 }
 
 // TestErrors reads wrong trials and compares all that is said of each with
-// what stands beside it. Run with -update after a change of wording.
+// what stands beside it. Run with UPDATE=1 after a change of wording.
 func TestErrors(t *testing.T) {
 	files, err := filepath.Glob("testdata/*.trial.hcl")
 	if err != nil || len(files) < 3 {

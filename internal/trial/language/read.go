@@ -1,7 +1,6 @@
 package language
 
 import (
-	"errors"
 	"net/url"
 	"slices"
 	"strings"
@@ -15,7 +14,6 @@ import (
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
-	"tidepull/internal/wire"
 )
 
 // readTrial reads the trial block. Its defaults are those of docs/language.md, which
@@ -38,47 +36,20 @@ func (r *reader) readTarget(b *hcl.Block) {
 	if b == nil {
 		return
 	}
-	a := r.open(b.Body, "target").Attributes
+	content := r.open(b.Body, "target")
+	a := content.Attributes
 	t := &r.trial.Target
 	t.Name = b.Labels[0]
-	t.Address = r.text(a["websocket"], r.text(a["lines"], r.text(a["tcp"], "")))
 	t.Remote = r.text(a["remote"], "")
-	at := b.DefRange
-	addresses := 0
-	for _, given := range []*hcl.Attribute{a["websocket"], a["lines"], a["tcp"]} {
-		if given != nil {
-			at = given.Expr.Range()
-			addresses++
-		}
-	}
-	if addresses > 1 {
-		r.fail(at, "the target has several addresses: a trial speaks websocket, lines or tcp")
-	}
-	r.readFraming(a)
+	t.Routes = []trial.Route{r.readRoute(b.DefRange, a, a["nodes"] != nil)}
+	t.Address = t.Routes[0].Address
 	if nodes := a["nodes"]; nodes != nil {
-		if t.Nodes = r.texts(nodes); t.Address != "" {
-			r.fail(nodes.Expr.Range(), "the target has an address besides its nodes; give one or the other")
-		}
-		for _, address := range t.Nodes {
-			t.Address = t.Nodes[0]
-			if wrong := checkAddress(address); wrong != "" && address != t.Address { // the first is checked below
-				r.fail(nodes.Expr.Range(), "the target's address %q %s", address, wrong)
-			}
-			if schemeOf(address) != schemeOf(t.Address) {
-				r.fail(nodes.Expr.Range(), "the nodes are of one kind: all over WebSocket, or all over TCP")
-			}
-		}
-		at = nodes.Expr.Range()
+		r.readNodes(nodes)
 	}
-	if r.options.Target != "" {
-		t.Address, t.Nodes = r.options.Target, nil
+	for _, block := range content.Blocks {
+		r.readFurtherRoute(block)
 	}
-	if t.Address == "" {
-		r.fail(at, "the target has no address: give websocket, lines or tcp here, or --target on the command line")
-	} else if err := checkAddress(t.Address); err != "" {
-		r.fail(at, "the target's address %q %s", t.Address, err)
-	}
-	if u, err := url.Parse(t.Address); err == nil && !t.OverTCP() {
+	if u, err := url.Parse(t.Address); err == nil && t.Routes[0].Kind != trial.OverTCP {
 		t.HTTP = "http://" + u.Host
 	}
 	t.HTTP = strings.TrimSuffix(r.text(a["http"], t.HTTP), "/")
@@ -88,50 +59,6 @@ func (r *reader) readTarget(b *hcl.Block) {
 	t.Order = [...]ledger.Order{ledger.BySender, ledger.SameOrder,
 		ledger.AnyOrder}[r.oneOf(a["order"], "sender", "same", "any")]
 	r.readDialect(r.text(a["dialect"], "plain-json"), a["dialect"], b)
-}
-
-// readFraming reads where messages over TCP end.
-func (r *reader) readFraming(a hcl.Attributes) {
-	f, ends, prefix := &r.trial.Target.Framing, a["ended_by"], a["prefix"]
-	for _, given := range []*hcl.Attribute{ends, prefix} {
-		if given != nil && a["tcp"] == nil && a["nodes"] == nil {
-			r.fail(given.NameRange, "%s says where messages over TCP end; the target has no tcp", given.Name)
-		}
-	}
-	if ends != nil && prefix != nil {
-		r.fail(prefix.NameRange, "messages end by ended_by or by prefix; give one of them")
-	}
-	if ends != nil {
-		if f.Ends = r.text(ends, ""); f.Ends == "" || len(f.Ends) > 8 {
-			r.fail(ends.Expr.Range(), "a message is ended by 1 to 8 bytes")
-		}
-	}
-	if prefix != nil {
-		f.Prefix = wire.Prefix(1 + r.oneOf(prefix, wire.Prefixes...))
-	}
-}
-
-func schemeOf(address string) string {
-	scheme, _, _ := strings.Cut(address, ":")
-	return scheme
-}
-
-// checkAddress says what is wrong with a target's address, or "".
-func checkAddress(s string) string {
-	a, err := wire.ParseAddress(s)
-	var wrong *wire.AddressError
-	errors.As(err, &wrong)
-	switch {
-	case wrong != nil && a == (wire.Address{}): // it is no URL at all
-		return wrong.Wrong
-	case a.Scheme == "wss":
-		return "asks for TLS, which is not spoken yet; use ws://"
-	case a.Scheme != "ws" && a.Scheme != "tcp":
-		return "must start with ws://, or with tcp:// for lines"
-	case wrong != nil:
-		return wrong.Wrong
-	}
-	return ""
 }
 
 // readDialect reads the dialect of a name: the file's own, or a built-in one.

@@ -1,34 +1,53 @@
 package language
 
-import "github.com/hashicorp/hcl/v2"
+import (
+	"slices"
 
-// webSocketOnly are the steps, and the attributes of steps, that TCP alone has nothing
-// for.
-var webSocketOnly = map[string][]string{
-	"connect": {"path", "headers", "origin", "subprotocol", "bearer"}, "close": {"code", "reason"}, "say": {"binary"},
-	"send": {"binary"}, "whisper": {"binary"},
-	"fall_silent": nil, "malformed": nil, "expect_close": {"code", "reason"},
-}
+	"github.com/hashicorp/hcl/v2"
 
-// checkTransport reports what a step asks for that the target's transport does not
-// have.
+	"tidepull/internal/trial"
+)
+
+// webSocketOnly are the steps, and the attributes of steps, that no transport but
+// WebSocket has anything for; requestsOnly are those that TCP has nothing for.
+var (
+	webSocketOnly = map[string][]string{
+		"connect": {"subprotocol"}, "close": {"code", "reason"}, "say": {"binary"},
+		"send": {"binary"}, "whisper": {"binary"},
+		"fall_silent": nil, "malformed": nil, "expect_close": {"code", "reason"},
+	}
+	requestsOnly = map[string][]string{"connect": {"path", "headers", "origin", "bearer"}}
+)
+
+// checkTransport reports what a step asks for that none of the target's routes has.
 func (r *reader) checkTransport(b *hcl.Block, a hcl.Attributes) {
-	if !r.trial.Target.OverTCP() {
+	t := &r.trial.Target
+	has := func(k trial.Kind) bool {
+		return slices.ContainsFunc(t.Routes, func(w trial.Route) bool { return w.Kind == k })
+	}
+	if b.Type == "request" && t.HTTP == "" {
+		r.fail(b.DefRange, "the target has no address for requests: give it http, an http:// address")
+	}
+	if len(t.Routes) == 0 || has(trial.WebSocket) {
 		return
 	}
-	if b.Type == "request" && r.trial.Target.HTTP == "" {
-		r.fail(b.DefRange, "the target has no address for requests: give it http, an http:// address")
+	if !has(trial.OverHTTP) {
+		for _, name := range requestsOnly[b.Type] {
+			if given := a[name]; given != nil {
+				r.fail(given.NameRange, "%s needs a target with websocket, or over HTTP; TCP has none", name)
+			}
+		}
 	}
 	names, known := webSocketOnly[b.Type]
 	if b.Type == "fall_silent" && (r.trial.Dialect.Beat.When != nil || r.trial.Dialect.Beat.Every > 0) {
 		return // there are beats in messages
 	}
 	if known && names == nil {
-		r.fail(b.DefRange, "%s needs a target with websocket; TCP has no beats and no frames", b.Type)
+		r.fail(b.DefRange, "%s needs a target with websocket; others have no beats and no frames", b.Type)
 	}
 	for _, name := range names {
 		if given := a[name]; given != nil {
-			r.fail(given.NameRange, "%s needs a target with websocket; TCP has none", name)
+			r.fail(given.NameRange, "%s needs a target with websocket; others have none", name)
 		}
 	}
 }

@@ -20,6 +20,36 @@ type blockWord struct {
 	doc    string
 }
 
+// routeWords are what a target, and each further route to it, says of a transport.
+func routeWords(first string) []word {
+	return []word{
+		{"websocket", formText, false, "a ws:// address" + first},
+		{"events", formText, false, "instead: an http:// address that is answered with an event stream (Server-Sent " +
+			"Events); what clients say is posted"},
+		{"stream", formText, false, "instead: an http:// address whose answer does not end; messages in it end as " +
+			"ended_by or prefix says, and are lines if neither does; what clients say is posted"},
+		{"polling", formText, false, "instead: an http:// address that is asked again and again, and answers once it " +
+			"has something (long polling), or at once if there is every; an answer is a message, or lines of them if " +
+			"its type is application/x-ndjson, or as ended_by or prefix says; what clients say is posted"},
+		{"lines", formText, false, "instead: a tcp:// address; each message is a line of text"},
+		{"tcp", formText, false,
+			"instead: a tcp:// address; messages end as ended_by or prefix says, and are lines if " +
+				"neither does"},
+		{"ended_by", formText, false,
+			"with tcp, stream or polling: the bytes that end each message, such as \"\\r\\n\" or \"\\u001e\""},
+		{"prefix", `"1", "2", "4", "2le", "4le" or "varint"`, false,
+			"with tcp, stream or polling: how the length in front of each message " +
+				"is written: in so many bytes, the high one first or (le) the low one, or in groups of seven bits"},
+		{"every", formDuration, false, "with polling: ask at this pace, whether there is something or not"},
+		{"post", formText, false, "with events, stream or polling: the path that what a client says is posted to, " +
+			"such as \"/say?name=${name}\"; the path that is asked if it is not given"},
+		{"post_type", formText, false, `the type of what is posted; "application/json" if it is not given`},
+		{"post_end", formYes, false, "a client that closes says so with DELETE, on the path that it asked"},
+		{"first_within", formDuration, false, "with events or stream: how soon something of a stream must come after " +
+			"its head; without it, nothing need"},
+	}
+}
+
 var steps = []string{"connect", "request", "enter", "say", "whisper", "send", "ask", "expect", "leave", "pause",
 	"repeat", "choose", "when", "otherwise", "set", "barrier",
 	"close", "vanish", "fall_silent", "read_slowly", "malformed", "expect_close", "assert"}
@@ -102,26 +132,20 @@ var vocabulary = map[string]*blockWord{
 			{"file", "path", true,
 				"a .csv file whose first line names the columns, or a .json file with a list of objects"},
 		}},
-	"target": {label: "name", doc: "the server under test", attrs: []word{
-		{"websocket", formText, false, "a ws:// address; --target on the command line goes before it"},
-		{"nodes", "list of texts", false, "instead: the addresses of several servers, of one kind; clients are dealt " +
-			"out to them in turn, and know theirs as node"},
-		{"lines", formText, false, "instead: a tcp:// address; each message is a line of text"},
-		{"tcp", formText, false,
-			"instead: a tcp:// address; messages end as ended_by or prefix says, and are lines if " +
-				"neither does"},
-		{"ended_by", formText, false, "with tcp: the bytes that end each message, such as \"\\r\\n\" or \"\\u001e\""},
-		{"prefix", `"1", "2", "4", "2le", "4le" or "varint"`, false,
-			"with tcp: how the length in front of each message " +
-				"is written: in so many bytes, the high one first or (le) the low one, or in groups of seven bits"},
-		{"http", formText, false, "an http:// address for requests; that of websocket if it is not given; a target " +
-			"over TCP needs it for requests"},
-		{"remote", formText, false, "the name of a host that is not this machine and may be loaded"},
-		{"dialect", formText, false, `how its messages look; "plain-json" if it is not given`},
-		{"order", `"sender", "same" or "any"`, false,
-			`what it promises of a room: each sender's messages in order, all in the same order for everybody, or ` +
-				`nothing; "sender" if it is not given`},
-	}},
+	"target": {label: "name", doc: "the server under test", blocks: []string{"target.route"},
+		attrs: append(routeWords("; --target on the command line goes before it"),
+			word{"nodes", "list of texts", false, "instead: the addresses of several servers, of one kind; clients " +
+				"are dealt out to them in turn, and know theirs as node"},
+			word{"http", formText, false, "an http:// address for requests; the host of the first route if it is not " +
+				"given; a target over TCP needs it for requests"},
+			word{"remote", formText, false, "the name of a host that is not this machine and may be loaded"},
+			word{"dialect", formText, false, `how its messages look; "plain-json" if it is not given`},
+			word{"order", `"sender", "same" or "any"`, false,
+				`what it promises of a room: each sender's messages in order, all in the same order for everybody, ` +
+					`or nothing; "sender" if it is not given`},
+		)},
+	"target.route": {label: "name", doc: "another way to the same server, for clients that cannot come over the one " +
+		"before", attrs: routeWords("")},
 	"dialect": {label: "name", doc: "how names, rooms and messages look for one family of servers", attrs: []word{
 		{"split", formText, false, "what stands between messages that share a frame, such as \"\\n\""},
 		{"across", formYes, false, "with split: what stands behind the last of them is the beginning of a message " +

@@ -4,6 +4,7 @@ import (
 	"net/url"
 	"slices"
 	"strconv"
+	"strings"
 	"time"
 
 	"tidepull/internal/base/mono"
@@ -19,18 +20,24 @@ type Request struct {
 	Type      string        // of the content
 	Content   []byte        // nil if there is none
 	Redirects int           // how many are followed
+	// Streams hands the content of a good answer on as it comes: Headed, Parts and, once it
+	// is over, a Reply without content. Other answers are a Reply as they are without it.
+	Streams bool
 }
 
-// Requests is a client's connection for HTTP requests, with its cookies. There is
-// one request at a time; the connection stays open in between if the server lets
-// it. Its zero value is not connected.
+// Requests is a client's connection for HTTP requests. There is one request at a time;
+// the connection stays open in between if the server lets it. Its zero value is not
+// connected.
 type Requests struct {
-	Jar     http1.Jar
+	Line    int        // that it uses
+	Jar     *http1.Jar // its cookies; nil: it has none, and keeps none
 	open    bool
 	busy    bool // a request is under way
 	used    bool // the connection has served a request already
+	headed  bool // that the answer began was told
 	host    string
 	to      *wire.Endpoint
+	secure  bool
 	request Request
 	out     []byte // the request on the wire
 	answer  http1.Exchange
@@ -51,15 +58,23 @@ func idempotent(method string) bool {
 
 // Ask makes a request. Reply or Failed follows.
 func (m *Requests) Ask(io *IO, to *wire.Endpoint, host string, r Request) {
+	if m.to != nil && *m.to != *to && m.open {
+		m.hangUp(io) // a redirect had led elsewhere
+	}
 	m.to, m.host, m.request = to, host, r
 	m.send(io)
 }
 
+// Busy reports whether a request is under way.
+func (m *Requests) Busy() bool { return m.busy }
+
 func (m *Requests) send(io *IO) {
 	r := &m.request
 	all := []http1.Field{{Name: "Host", Value: m.host}}
-	if cookies := m.Jar.Field(); cookies != "" {
-		all = append(all, http1.Field{Name: "Cookie", Value: cookies})
+	if m.Jar != nil {
+		if cookies := m.Jar.Field(m.host, r.Path, m.secure, io.Wall()); cookies != "" {
+			all = append(all, http1.Field{Name: "Cookie", Value: cookies})
+		}
 	}
 	all = append(all, r.Fields...)
 	if r.Content != nil {
@@ -69,21 +84,27 @@ func (m *Requests) send(io *IO) {
 	if m.open && m.used && !idempotent(r.Method) && io.Now.Sub(m.quiet) > maxQuiet {
 		m.hangUp(io) // the server may be about to close it, and this could not be sent again
 	}
-	m.busy = true
+	m.busy, m.headed = true, false
 	m.answer = http1.Exchange{Method: r.Method}
 	m.out = append(http1.AppendRequest(m.out[:0], r.Method, r.Path, all...), r.Content...)
 	if m.open {
-		io.Lines[Side].Out = append(io.Lines[Side].Out, m.out...)
+		m.write(io)
 		return
 	}
-	io.Lines[Side].Dial = m.to
+	io.Lines[m.Line].Dial = m.to
+}
+
+// write sends the request over the connection.
+func (m *Requests) write(io *IO) {
+	io.Asked++
+	io.Lines[m.Line].Out = append(io.Lines[m.Line].Out, m.out...)
 }
 
 // Connected tells that the line is open.
 func (m *Requests) Connected(io *IO) {
 	m.open, m.used = true, false
 	if m.busy {
-		io.Lines[Side].Out = append(io.Lines[Side].Out, m.out...)
+		m.write(io)
 	}
 }
 
@@ -93,52 +114,107 @@ func (m *Requests) Take(io *IO, b []byte) {
 		m.hangUp(io) // nothing was asked for
 		return
 	}
-	m.partial.take(io, Side, b)
+	m.partial.take(io, m.Line, b)
 }
 
 // Next gives what happened; see Machine.
 func (m *Requests) Next(io *IO) Event {
-	if io.waits(Side) {
-		return io.waiting(Side)
+	if io.waits(m.Line) {
+		return io.waiting(m.Line)
 	}
 	if !m.busy {
 		return Event{}
 	}
+	if m.request.Streams {
+		return m.stream(io)
+	}
 	before := len(m.answer.Content)
-	n, err := m.answer.Take(io.taking[Side])
+	n, err := m.answer.Take(io.taking[m.Line])
 	io.Held += len(m.answer.Content) - before
-	io.consumed(Side, n)
+	io.consumed(m.Line, n)
 	switch {
 	case err != nil:
 		return m.failed(io, err)
 	case m.answer.Done():
 		return m.whole(io)
-	case !m.partial.keep(io, Side):
+	case !m.partial.keep(io, m.Line):
 		return m.failed(io, tooMuchHeld)
 	}
 	return Event{}
 }
 
+// stream gives the next of an answer whose content is handed on as it comes.
+func (m *Requests) stream(io *IO) Event {
+	if !m.answer.Headed() {
+		n, err := m.answer.TakeHead(io.taking[m.Line])
+		io.consumed(m.Line, n)
+		switch {
+		case err != nil:
+			return m.failed(io, err)
+		case !m.answer.Headed():
+			if !m.partial.keep(io, m.Line) {
+				return m.failed(io, tooMuchHeld)
+			}
+			return Event{}
+		case m.answer.Head.Status/100 != 2:
+			m.request.Streams = false
+			return m.Next(io)
+		}
+	}
+	if !m.headed {
+		m.headed = true
+		if m.Jar != nil {
+			m.Jar.Keep(&m.answer.Head, m.host, m.request.Path, io.Wall())
+		}
+		return Event{Kind: Headed, Head: &m.answer.Head}
+	}
+	for !m.answer.Done() {
+		part, n, err := m.answer.Next(io.taking[m.Line])
+		io.consumed(m.Line, n)
+		switch {
+		case err != nil:
+			return m.failed(io, err)
+		case len(part) > 0:
+			return Event{Kind: Part, Payload: part, Shared: len(io.taking[m.Line]) > 0}
+		case n == 0:
+			if !m.partial.keep(io, m.Line) {
+				return m.failed(io, tooMuchHeld)
+			}
+			return Event{}
+		}
+	}
+	return m.whole(io)
+}
+
 // whole handles that the answer is whole: it is followed elsewhere, or given.
 func (m *Requests) whole(io *IO) Event {
-	h, content := m.answer.Head, m.answer.Content
+	h, content, headed := m.answer.Head, m.answer.Content, m.headed
 	if h.HasToken("Connection", "close") || m.answer.UntilClose() {
 		m.hangUp(io)
 	}
 	m.forget(io)
 	m.used, m.quiet = true, io.Now
-	m.Jar.Keep(&h)
+	if headed { // as a stream: all of it was given
+		return Event{Kind: Reply, Head: &h}
+	}
+	if m.Jar != nil {
+		m.Jar.Keep(&h, m.host, m.request.Path, io.Wall())
+	}
 	if h.Status/100 == 3 && m.request.Redirects > 0 && m.redirect(io, &h) {
 		return Event{}
+	}
+	content, err := http1.Decoded(&h, content)
+	if err != nil {
+		return Event{Kind: Failed, Err: err}
 	}
 	return Event{Kind: Reply, Head: &h, Payload: content}
 }
 
-// redirect follows an answer to another path of the same server; false if it
-// leads elsewhere.
+// redirect follows an answer to where it leads; false if that cannot be: nobody knows
+// the address of the other host.
 func (m *Requests) redirect(io *IO, h *http1.Head) bool {
 	to, err := url.Parse(h.Get("Location"))
-	if err != nil || h.Get("Location") == "" || to.Host != "" && to.Host != m.host {
+	if err != nil || h.Get("Location") == "" {
 		return false
 	}
 	base := &url.URL{Path: "/"}
@@ -146,12 +222,38 @@ func (m *Requests) redirect(io *IO, h *http1.Head) bool {
 		base = at
 	}
 	r := &m.request
+	if to.Host != "" && to.Host != m.host && !m.moveTo(io, to) {
+		return false
+	}
 	r.Redirects--
 	r.Path = Target(base.ResolveReference(to).RequestURI())
 	if h.Status == 303 || r.Method == "POST" && h.Status < 307 {
 		r.Method, r.Content = "GET", nil // RFC 9110 15.4
 	}
 	m.send(io)
+	return true
+}
+
+// moveTo makes another host the one that is asked. A credential does not go there: it
+// was given for the first one.
+func (m *Requests) moveTo(io *IO, to *url.URL) bool {
+	scheme := "http"
+	if m.secure {
+		scheme = "https"
+	}
+	if io.Find == nil || to.Scheme != "" && to.Scheme != scheme {
+		return false
+	}
+	at, known := io.Find(scheme + "://" + to.Host)
+	if !known {
+		return false
+	}
+	m.hangUp(io)
+	m.to, m.host = &at, to.Host
+	m.request.Fields = slices.DeleteFunc(slices.Clone(m.request.Fields), func(f http1.Field) bool {
+		return strings.EqualFold(f.Name, "Authorization") || strings.EqualFold(f.Name, "Cookie") ||
+			strings.EqualFold(f.Name, "Proxy-Authorization")
+	})
 	return true
 }
 
@@ -164,14 +266,14 @@ func (m *Requests) failed(io *IO, err error) Event {
 // forget ends the request under way.
 func (m *Requests) forget(io *IO) {
 	io.Held -= len(m.answer.Content)
-	m.answer, m.busy = http1.Exchange{}, false
-	m.partial.drop(io, Side)
+	m.answer, m.busy, m.headed = http1.Exchange{}, false, false
+	m.partial.drop(io, m.Line)
 }
 
 // hangUp closes the connection.
 func (m *Requests) hangUp(io *IO) {
 	m.open = false
-	io.Lines[Side].Hangup = true
+	io.Lines[m.Line].Hangup = true
 }
 
 // GiveUp ends the request under way without an answer.
@@ -186,13 +288,13 @@ func (m *Requests) Lost(io *IO, err error) {
 	switch {
 	case !m.busy:
 	case m.answer.UntilClose():
-		io.event[Side] = m.whole(io)
+		io.event[m.Line] = m.whole(io)
 	case m.used && !m.answer.Headed() && len(m.partial.bytes) == 0 && idempotent(m.request.Method):
 		m.used = false
-		io.Lines[Side].Dial = m.to // it was closed while the request was on its way
+		io.Lines[m.Line].Dial = m.to // it was closed while the request was on its way
 	default:
 		m.forget(io)
-		io.event[Side] = Event{Kind: Failed, Err: err}
+		io.event[m.Line] = Event{Kind: Failed, Err: err}
 	}
 }
 

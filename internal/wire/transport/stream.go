@@ -30,7 +30,7 @@ func (m *Stream) Open(io *IO, o *Opening, deadline mono.Time) {
 }
 
 // Connected implements Machine.
-func (m *Stream) Connected(io *IO) {
+func (m *Stream) Connected(io *IO, _ int) {
 	if m.phase != connecting {
 		return
 	}
@@ -43,7 +43,7 @@ func (m *Stream) Connected(io *IO) {
 }
 
 // Take implements Machine.
-func (m *Stream) Take(io *IO, b []byte) {
+func (m *Stream) Take(io *IO, _ int, b []byte) {
 	if m.phase >= open {
 		m.partial.take(io, Main, b)
 	}
@@ -98,7 +98,7 @@ func (m *Stream) violated(io *IO, err error) Event {
 }
 
 // Lost implements Machine.
-func (m *Stream) Lost(io *IO, err error) {
+func (m *Stream) Lost(io *IO, _ int, err error) {
 	if m.phase != idle {
 		ev := m.phase.lost(err)
 		m.Drop(io)

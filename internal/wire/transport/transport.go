@@ -11,6 +11,7 @@ package transport
 import (
 	"fmt"
 	"math/rand/v2"
+	"time"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/base/plain"
@@ -21,7 +22,8 @@ import (
 // The lines of a client.
 const (
 	Main     = iota // of its transport
-	Side            // of its HTTP requests
+	Side            // of its session's HTTP requests
+	Post            // of what it says, if its transport says things by requests
 	NumLines        // how many there are
 )
 
@@ -35,10 +37,21 @@ type IO struct {
 	// Held is how many bytes of messages that have come in part all machines
 	// together hold; see maxHeld.
 	Held int
+	// Asked counts the HTTP requests of transports and sessions.
+	Asked int
+	// WallOffset is what must be added to a mono.Time in nanoseconds to give the time since
+	// 1970.
+	WallOffset int64
+	// Find, if set, gives the address of a place such as "http://quay.test:8080" that an
+	// answer leads to; false if it is not known.
+	Find func(place string) (wire.Endpoint, bool)
 
 	taking [NumLines][]byte // what has arrived and is not consumed
 	event  [NumLines]Event  // that came of something other than bytes; Nothing if there is none
 }
+
+// Wall is the time of day.
+func (io *IO) Wall() time.Time { return time.Unix(0, int64(io.Now)+io.WallOffset) }
 
 // A Line is what is asked for of one of a client's connections.
 type Line struct {
@@ -87,6 +100,8 @@ const (
 	Violated             // the same, because the server broke the protocol
 	Reply                // to an HTTP request: Head and Payload
 	Failed               // an HTTP request: Err says why
+	Headed               // an HTTP request that streams: Head, and content follows
+	Part                 // of the content of one: Payload
 )
 
 // An Event is something that happened.
@@ -96,6 +111,7 @@ type Event struct {
 	Shared  bool        // of a Message: later bytes came in the same read, whose stamp may be a later packet's
 	Payload []byte      // borrowed until the next call of any method
 	Head    *http1.Head // of an answer, as long as Payload
+	At      mono.Time   // of Opened: when that was, if it was not when the last bytes came; else 0
 	Err     error
 }
 
@@ -108,19 +124,25 @@ type Opening struct {
 	// the content of a message that is sent before the server has agreed to anything; nil
 	// if there is none
 	Early []byte
+	// Post is where what the client says goes, for transports that say things by requests;
+	// "" is Path.
+	Post string
+	Jar  *http1.Jar // the client's cookies; nil if it has none yet
+	// Again says that the client was connected before: it comes back.
+	Again bool
 }
 
 // A Machine is one client's transport.
 type Machine interface {
 	// Open begins to connect. Opened or Refused follows, by the deadline.
 	Open(io *IO, o *Opening, deadline mono.Time)
-	// Connected tells that a line is open.
-	Connected(io *IO)
+	// Connected tells that a line is open: Main, or Post of a machine that asked for it.
+	Connected(io *IO, line int)
 	// Take takes in bytes that came on a line. They are the machine's until Next
 	// has returned Nothing.
-	Take(io *IO, b []byte)
+	Take(io *IO, line int, b []byte)
 	// Lost tells that a line is gone.
-	Lost(io *IO, err error)
+	Lost(io *IO, line int, err error)
 	// Expire tells that the deadline has come.
 	Expire(io *IO)
 	// Next gives what happened, one event after the other.

@@ -34,7 +34,7 @@ func told(ev Event) string {
 func feed(io *IO, m Machine, b []byte, step int) (events []string, asked Line) {
 	for len(b) > 0 {
 		n := min(step, len(b))
-		m.Take(io, bytes.Clone(b[:n]))
+		m.Take(io, Main, bytes.Clone(b[:n]))
 		b = b[n:]
 		for ev := m.Next(io); ev.Kind != Nothing; ev = m.Next(io) {
 			events = append(events, told(ev))
@@ -62,7 +62,7 @@ func opened(t testing.TB, io *IO) (m *WebSocket, agreement []byte) {
 		t.Fatalf("it asks for %+v until %v", io.Lines[Main], m.Deadline())
 	}
 	io.Clear()
-	m.Connected(io)
+	m.Connected(io, Main)
 	h, n, err := http1.ConsumeRequest(io.Lines[Main].Out)
 	if err != nil || n == 0 || ws.CheckRequest(&h) != "" {
 		t.Fatalf("the request is %q", io.Lines[Main].Out)
@@ -107,7 +107,7 @@ func TestCutAnywhere(t *testing.T) {
 			if life.lines {
 				m.Open(io, &Opening{}, 100)
 				io.Clear()
-				m.Connected(io)
+				m.Connected(io, Main)
 				if ev := m.Next(io); ev.Kind != Opened || !m.IsOpen() {
 					t.Fatalf("connected it tells %v", told(ev))
 				}
@@ -142,14 +142,14 @@ func TestEnds(t *testing.T) {
 		do   func(io *IO, m Machine)
 		want string
 	}{
-		"lost": {func(io *IO, m Machine) { m.Lost(io, errors.New("reset")) },
+		"lost": {func(io *IO, m Machine) { m.Lost(io, Main, errors.New("reset")) },
 			fmt.Sprint(Broken, " reset")},
-		"closed, then lost": {func(io *IO, m Machine) { m.Close(io, 1000, ""); m.Lost(io, errors.New("reset")) },
+		"closed, then lost": {func(io *IO, m Machine) { m.Close(io, 1000, ""); m.Lost(io, Main, errors.New("reset")) },
 			fmt.Sprint(Ended, " <nil>")},
 		"lost twice": {func(io *IO, m Machine) {
-			m.Lost(io, errors.New("reset"))
+			m.Lost(io, Main, errors.New("reset"))
 			m.Next(io)
-			m.Lost(io, errors.New("again"))
+			m.Lost(io, Main, errors.New("again"))
 		}, fmt.Sprint(Nothing, " <nil>")},
 		"not in time, but open": {func(io *IO, m Machine) { m.Expire(io) }, fmt.Sprint(Nothing, " <nil>")},
 	} {
@@ -158,7 +158,7 @@ func TestEnds(t *testing.T) {
 			var m Machine = &Stream{}
 			if lines {
 				m.Open(io, &Opening{}, 100)
-				m.Connected(io)
+				m.Connected(io, Main)
 				m.Next(io)
 			} else {
 				web, agreement := opened(t, io)
@@ -219,7 +219,7 @@ func framings() []*wire.Framing {
 func overTCP(io *IO, f *wire.Framing) *Stream {
 	m := &Stream{Framing: f}
 	m.Open(io, &Opening{}, 100)
-	m.Connected(io)
+	m.Connected(io, Main)
 	m.Next(io) // it is open
 	io.Clear()
 	return m
@@ -301,7 +301,7 @@ func TestLongLine(t *testing.T) {
 	io := newIO()
 	m := &Stream{}
 	m.Open(io, &Opening{}, 100)
-	m.Connected(io)
+	m.Connected(io, Main)
 	took := func(step int) time.Duration {
 		began := time.Now()
 		if events, _ := feed(io, m, b, step); len(events) == 0 {

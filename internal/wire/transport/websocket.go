@@ -19,8 +19,9 @@ const (
 	connecting
 	upgrading // connected, until the server has agreed on the protocol
 	open
-	closing // the close frame is sent
-	ending  // and answered; the server ends the connection (RFC 6455 7.1.1)
+	resuming // an event stream that the server ended: it is asked for again
+	closing  // the close frame is sent
+	ending   // and answered; the server ends the connection (RFC 6455 7.1.1)
 )
 
 // lost is what it means that the line of a transport in this phase is gone.
@@ -82,12 +83,17 @@ func (m *WebSocket) Open(io *IO, o *Opening, deadline mono.Time) {
 }
 
 // Connected implements Machine.
-func (m *WebSocket) Connected(io *IO) {
+func (m *WebSocket) Connected(io *IO, _ int) {
 	if m.phase != connecting {
 		return
 	}
 	m.phase = upgrading
 	h, out := m.opening, &io.Lines[Main].Out
+	if h.Jar != nil {
+		if cookies := h.Jar.Field(h.Host, h.Path, false, io.Wall()); cookies != "" {
+			h.Fields = append(h.Fields, http1.Field{Name: "Cookie", Value: cookies})
+		}
+	}
 	*out = ws.AppendRequest(*out, h.Host, h.Path, h.key, h.Fields...)
 	if h.Early != nil {
 		m.frame(io, ws.OpText, h.Early)
@@ -95,7 +101,7 @@ func (m *WebSocket) Connected(io *IO) {
 }
 
 // Take implements Machine.
-func (m *WebSocket) Take(io *IO, b []byte) {
+func (m *WebSocket) Take(io *IO, _ int, b []byte) {
 	if m.phase >= upgrading {
 		m.partial.take(io, Main, b)
 	}
@@ -151,6 +157,9 @@ func (m *WebSocket) upgrade(io *IO) Event {
 	}
 	if err == nil {
 		err = ws.CheckResponse(&h.exchange.Head, h.key, h.offer)
+	}
+	if h.Jar != nil && err == nil {
+		h.Jar.Keep(&h.exchange.Head, h.Host, h.Path, io.Wall())
 	}
 	if err != nil {
 		return m.refused(io, err)
@@ -210,7 +219,7 @@ func (m *WebSocket) closed(io *IO, f ws.Event) Event {
 }
 
 // Lost implements Machine.
-func (m *WebSocket) Lost(io *IO, err error) {
+func (m *WebSocket) Lost(io *IO, _ int, err error) {
 	if m.phase != idle {
 		ev := m.phase.lost(err)
 		m.Drop(io)

@@ -1,0 +1,90 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"net/netip"
+
+	"tidepull/internal/client"
+	"tidepull/internal/engine"
+	"tidepull/internal/engine/poll"
+	"tidepull/internal/trial"
+	"tidepull/internal/wire"
+)
+
+// places are where a target's routes and requests lead, looked up.
+type places struct {
+	routes  [][]client.Place // of each route, its nodes
+	web     wire.Endpoint    // for requests
+	webHost string
+	known   map[string]wire.Endpoint // by what stands in an address for the host
+}
+
+// findPlaces looks everything up that clients of a target may connect to.
+func findPlaces(ctx context.Context, t *trial.Target) (*places, error) {
+	p := &places{known: map[string]wire.Endpoint{}}
+	for i := range max(1, len(t.Routes)) {
+		addresses := []string{t.Address}
+		switch {
+		case i > 0:
+			addresses = []string{t.Routes[i].Address}
+		case len(t.Nodes) > 0:
+			addresses = t.Nodes
+		}
+		var nodes []client.Place
+		for _, address := range addresses {
+			a, err := wire.ParseAddress(address)
+			if err != nil {
+				return nil, fmt.Errorf("the target's address: %w", err)
+			}
+			at, err := p.resolve(ctx, a)
+			if err != nil {
+				return nil, err
+			}
+			nodes = append(nodes, client.Place{To: at, Host: a.Host, Path: a.Path})
+		}
+		p.routes = append(p.routes, nodes)
+	}
+	p.web, p.webHost = p.routes[0][0].To, p.routes[0][0].Host
+	if t.HTTP != "" {
+		a, err := wire.ParseAddress(t.HTTP)
+		if err != nil {
+			return nil, fmt.Errorf("the target's http address: %w", err)
+		}
+		if p.web, err = p.resolve(ctx, a); err != nil {
+			return nil, err
+		}
+		p.webHost = a.Host
+	}
+	return p, nil
+}
+
+// resolve looks an address up, once.
+func (p *places) resolve(ctx context.Context, a wire.Address) (wire.Endpoint, error) {
+	if at, known := p.known[a.Host]; known {
+		return at, nil
+	}
+	at, err := poll.Resolve(ctx, a)
+	if err != nil {
+		return at, &engine.Unreachable{To: a.Host, Reasons: []string{err.Error()}}
+	}
+	p.known[a.Host] = at
+	return at, nil
+}
+
+// find gives the address of a place that an answer leads to: one of the target's own, or
+// an address of this machine. Nothing is looked up while clients run.
+func (p *places) find(place string) (wire.Endpoint, bool) {
+	a, err := wire.ParseAddress(place)
+	if err != nil {
+		return wire.Endpoint{}, false
+	}
+	if at, known := p.known[a.Host]; known {
+		return at, true
+	}
+	ip, err := netip.ParseAddr(a.Name)
+	if err != nil || !ip.Unmap().IsLoopback() {
+		return wire.Endpoint{}, false
+	}
+	return wire.Endpoint{Addr: netip.AddrPortFrom(ip, a.Port)}, true
+}

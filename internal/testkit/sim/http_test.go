@@ -1,0 +1,44 @@
+package sim_test
+
+import (
+	"strings"
+	"testing"
+
+	"tidepull/internal/standin"
+	"tidepull/internal/standin/board"
+	"tidepull/internal/wire"
+)
+
+// TestOverHTTP: the same sessions over HTTP, however messages come there, are accounted
+// for as exactly as over a WebSocket.
+func TestOverHTTP(t *testing.T) {
+	for name, w := range map[string]struct {
+		target  string
+		framing wire.Framing
+	}{
+		"events": {target: `events = "http://127.0.0.1:7411/events?client=${name}"`},
+		"stream": {target: `stream = "http://127.0.0.1:7411/lines?client=${name}"`},
+		"records": {"stream = \"http://127.0.0.1:7411/lines?client=${name}\"\n prefix = \"varint\"",
+			wire.Framing{Prefix: wire.PrefixNamed("varint")}},
+		"polling": {target: "polling = \"http://127.0.0.1:7411/poll?client=${name}\"\n post_end = true"},
+		"at its pace": {target: "polling = \"http://127.0.0.1:7411/poll?client=${name}&wait=0\"\n " +
+			"every = \"300ms\"\n post_end = true"},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			source := strings.Replace(speakInSlack, `{ websocket = "ws://127.0.0.1:7411/live" }`,
+				"{\n  "+w.target+"\n}", 1)
+			p := playWith(t, source, standin.Config{Framing: w.framing},
+				board.Switches{Lose: 0.05, Double: 0.05, Misdirect: 0.05})
+			l := p.window.Total
+			if p.window.Imbalance() != "" || l.Open() != 0 || l.Lost == 0 || l.Lost != p.truth.Lost ||
+				l.Duplicate != p.truth.Doubled || l.Stray != p.truth.Misdirected || l.Delivered != l.Owed-l.Lost {
+				t.Errorf("%s: %+v\nin truth %+v; %v", p.window.Imbalance(), l, p.truth, p.reasons)
+			}
+			if c := p.window.Counts; c.Refused+c.Broken+c.Denied+c.Malformed+c.Unsent != 0 || c.Opened == 0 ||
+				c.Finished != c.Opened {
+				t.Errorf("%+v; %v", c, p.reasons)
+			}
+		})
+	}
+}

@@ -1,0 +1,253 @@
+package language
+
+import (
+	"errors"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/hashicorp/hcl/v2"
+	"github.com/hashicorp/hcl/v2/hclsyntax"
+	"github.com/zclconf/go-cty/cty"
+
+	"tidepull/internal/trial"
+	"tidepull/internal/wire"
+	"tidepull/internal/wire/transport"
+)
+
+// routeKinds are the attributes that give a route its address, and the schemes that they
+// take.
+var routeKinds = []struct{ attribute, scheme string }{
+	{"websocket", "ws"}, {"events", "http"}, {"stream", "http"}, {"polling", "http"}, {"lines", "tcp"}, {"tcp", "tcp"},
+}
+
+// kindOf is the attribute that gives a route its address, and its place in routeKinds;
+// nil if there is none. More than one is a mistake.
+func (r *reader) kindOf(a hcl.Attributes) (given *hcl.Attribute, kind int) {
+	for i, k := range routeKinds {
+		switch {
+		case a[k.attribute] == nil:
+		case given != nil:
+			r.fail(a[k.attribute].NameRange, "there are several addresses; a further route has a block of its own: "+
+				"route \"%s\" { %s = ... }", k.attribute, k.attribute)
+		default:
+			given, kind = a[k.attribute], i
+		}
+	}
+	return given, kind
+}
+
+// readRoute reads what a target says of its first route. With nodes it has its address
+// from them, and from the command line if one stands there.
+func (r *reader) readRoute(at hcl.Range, a hcl.Attributes, nodes bool) trial.Route {
+	given, kind := r.kindOf(a)
+	address := ""
+	if given != nil {
+		at = given.Expr.Range()
+		address = r.address(given)
+	}
+	if r.options.Target != "" {
+		if address = r.options.Target; given == nil || routeKinds[kind].scheme != schemeOf(address) {
+			kind = slices.IndexFunc(routeKinds, func(k struct{ attribute, scheme string }) bool {
+				return k.scheme == schemeOf(address)
+			})
+		}
+		if kind < 0 {
+			kind = 0
+		}
+	} else if nodes {
+		if given != nil {
+			r.fail(at, "the target has an address besides its nodes; give one or the other")
+		}
+		if all := r.texts(a["nodes"]); len(all) > 0 {
+			address, at = all[0], a["nodes"].Expr.Range()
+		}
+		if schemeOf(address) == "tcp" {
+			kind = len(routeKinds) - 1
+		}
+	}
+	if address == "" {
+		r.fail(at, "the target has no address: give websocket, events, stream, polling, lines or tcp here, or "+
+			"--target on the command line")
+	} else if wrong := checkAddress(address, routeKinds[kind].scheme); wrong != "" {
+		r.fail(at, "the target's address %q %s", address, wrong)
+	}
+	return r.route(routeKinds[kind].attribute, address, routeKinds[kind].attribute, a)
+}
+
+// readFurtherRoute reads a route's own block.
+func (r *reader) readFurtherRoute(b *hcl.Block) {
+	a := r.open(b.Body, "target.route").Attributes
+	given, kind := r.kindOf(a)
+	if given == nil {
+		r.fail(b.DefRange, "the route has no address: give websocket, events, stream, polling, lines or tcp")
+		return
+	}
+	address := r.address(given)
+	if wrong := checkAddress(address, routeKinds[kind].scheme); wrong != "" && address != "" {
+		r.fail(given.Expr.Range(), "the route's address %q %s", address, wrong)
+	}
+	t := &r.trial.Target
+	if slices.ContainsFunc(t.Routes, func(other trial.Route) bool { return other.Name == b.Labels[0] }) {
+		r.fail(b.LabelRanges[0], "there is a route %q already", b.Labels[0])
+	}
+	if len(t.Routes) == trial.MaxRoutes {
+		r.fail(b.DefRange, "a target has at most %d routes", trial.MaxRoutes)
+		return
+	}
+	t.Routes = append(t.Routes, r.route(b.Labels[0], address, routeKinds[kind].attribute, a))
+}
+
+// route makes a route of a kind out of the attributes that stand beside its address.
+func (r *reader) route(name, address, kind string, a hcl.Attributes) trial.Route {
+	w := trial.Route{Name: name, Address: address}
+	r.readFraming(&w, kind, a)
+	switch kind {
+	case "websocket":
+	case "lines", "tcp":
+		w.Kind = trial.OverTCP
+	default:
+		w.Kind = trial.OverHTTP
+		w.Habits = &transport.Habits{Framing: w.Framing, Framed: a["ended_by"] != nil || a["prefix"] != nil,
+			Type: r.text(a["post_type"], "application/json"), Ends: r.yes(a["post_end"]),
+			First: r.duration(a["first_within"], 0)}
+		w.Framing = wire.Framing{}
+		w.Habits.Mode = map[string]transport.Mode{"events": transport.EventStream, "stream": transport.LongAnswer,
+			"polling": transport.LongPolling}[kind]
+		if every := a["every"]; every != nil && kind == "polling" {
+			w.Habits.Mode, w.Habits.Every = transport.Polling, r.duration(every, time.Second)
+			if w.Habits.Every < time.Millisecond {
+				r.fail(every.Expr.Range(), "a server is asked at most each millisecond")
+			} else if w.Habits.Every >= r.trial.Grace {
+				r.fail(every.Expr.Range(), "asked every %v, messages would be lost: the grace time of the trial is %v",
+					w.Habits.Every, r.trial.Grace)
+			}
+		}
+	}
+	r.checkBeside(kind, a)
+	route := len(r.trial.Target.Routes)
+	if given := a[kind]; given != nil && r.isDynamic(given) && (r.options.Target == "" || route > 0) {
+		r.later = append(r.later, func() {
+			if t := &r.trial.Target; route < len(t.Routes) {
+				t.Routes[route].Whole = r.textTemplate(given)
+			}
+		})
+	}
+	if post := a["post"]; post != nil && w.Kind == trial.OverHTTP {
+		r.later = append(r.later, func() { // when the names that sessions set are known
+			if t := &r.trial.Target; route < len(t.Routes) {
+				t.Routes[route].Post = r.textTemplate(post)
+			}
+		})
+	}
+	return w
+}
+
+// isDynamic reports whether an attribute has a value of its own for each client.
+func (r *reader) isDynamic(a *hcl.Attribute) bool {
+	return slices.ContainsFunc(a.Expr.Variables(), func(v hcl.Traversal) bool {
+		_, fixed := r.vars.Variables[v.RootName()]
+		return !fixed
+	})
+}
+
+// address reads a route's address. What is the client's own in it stands behind the
+// host, and is left out.
+func (r *reader) address(a *hcl.Attribute) string {
+	if !r.isDynamic(a) {
+		return r.text(a, "")
+	}
+	address := ""
+	if t, ok := a.Expr.(*hclsyntax.TemplateExpr); ok && len(t.Parts) > 0 {
+		for _, part := range t.Parts {
+			v, diags := part.Value(&r.vars)
+			if diags.HasErrors() || !v.IsKnown() || v.Type() != cty.String {
+				break
+			}
+			address += v.AsString()
+		}
+	}
+	if _, rest, ok := strings.Cut(address, "://"); !ok || !strings.Contains(rest, "/") {
+		r.fail(a.Expr.Range(), "what is a client's own in an address stands behind the host, such as "+
+			"\"http://127.0.0.1:7411/events?client=${name}\"")
+		return ""
+	}
+	return address
+}
+
+// besideAddress is what stands beside an address, and with which kinds it may.
+var besideAddress = map[string][]string{
+	"ended_by": {"tcp", "stream", "polling"}, "prefix": {"tcp", "stream", "polling"}, "every": {"polling"},
+	"post": {"events", "stream", "polling"}, "post_type": {"events", "stream", "polling"},
+	"post_end": {"events", "stream", "polling"}, "first_within": {"events", "stream"},
+}
+
+// checkBeside reports what stands beside an address that it has nothing to do with.
+func (r *reader) checkBeside(kind string, a hcl.Attributes) {
+	for _, name := range slices.Sorted(maps.Keys(besideAddress)) {
+		kinds := besideAddress[name]
+		if given := a[name]; given != nil && !slices.Contains(kinds, kind) {
+			r.fail(given.NameRange, "%s goes with %s, and not with %s", name, strings.Join(kinds, " or "), kind)
+		}
+	}
+}
+
+// readNodes checks the addresses of several servers.
+func (r *reader) readNodes(nodes *hcl.Attribute) {
+	t := &r.trial.Target
+	if r.options.Target != "" {
+		return
+	}
+	t.Nodes = r.texts(nodes)
+	for i, address := range t.Nodes {
+		// The first is checked as the target's.
+		if wrong := checkAddress(address, schemeOf(t.Address)); wrong != "" && i > 0 {
+			r.fail(nodes.Expr.Range(), "the target's address %q %s", address, wrong)
+		}
+	}
+}
+
+// readFraming reads where messages end that come as bytes.
+func (r *reader) readFraming(w *trial.Route, kind string, a hcl.Attributes) {
+	f, ends, prefix := &w.Framing, a["ended_by"], a["prefix"]
+	if ends != nil && prefix != nil {
+		r.fail(prefix.NameRange, "messages end by ended_by or by prefix; give one of them")
+	}
+	if ends != nil {
+		if f.Ends = r.text(ends, ""); f.Ends == "" || len(f.Ends) > 8 {
+			r.fail(ends.Expr.Range(), "a message is ended by 1 to 8 bytes")
+		}
+	}
+	if prefix != nil {
+		f.Prefix = wire.Prefix(1 + r.oneOf(prefix, wire.Prefixes...))
+	}
+}
+
+func schemeOf(address string) string {
+	scheme, _, _ := strings.Cut(address, ":")
+	return scheme
+}
+
+// schemes is how an address begins, for each scheme, in words.
+var schemes = map[string]string{"ws": "ws://", "http": "http://", "tcp": "tcp://"}
+
+// checkAddress says what is wrong with an address that must have a scheme, or "".
+func checkAddress(s, scheme string) string {
+	a, err := wire.ParseAddress(s)
+	var wrong *wire.AddressError
+	errors.As(err, &wrong)
+	switch {
+	case wrong != nil && a == (wire.Address{}): // it is no URL at all
+		return wrong.Wrong
+	case a.Scheme == scheme+"s":
+		return "asks for TLS, which is not spoken yet; use " + schemes[scheme]
+	case a.Scheme != scheme && schemes[a.Scheme] != "":
+		return "is of another kind: it must start with " + schemes[scheme]
+	case a.Scheme != scheme:
+		return "must start with " + schemes[scheme]
+	case wrong != nil:
+		return wrong.Wrong
+	}
+	return ""
+}
