@@ -44,6 +44,7 @@ type Client struct {
 	came     bool // it ended, after it had set out
 	expected bool // the message at hand was what an expect waited for
 	again    bool // it was connected before, since it set out
+	second   bool // its transport is the one of Env.Beside
 	route    uint8
 
 	more    *extra // what few clients need; nil if this one does not
@@ -66,6 +67,7 @@ type Client struct {
 // extra is what a client has that uses more of the language than most do.
 type extra struct {
 	locals     []expr.Value // what it captured
+	travel     *travel      // nil if there is one route
 	jar        http1.Jar
 	web        transport.Requests
 	past       *pastWatch
@@ -173,6 +175,9 @@ func (c *Client) ownDeadline() mono.Time {
 				own = min(own, at)
 			}
 		}
+		if c.more.travel != nil {
+			own = min(own, c.more.travel.due())
+		}
 	}
 	return own
 }
@@ -192,6 +197,9 @@ func (c *Client) Idle() bool { return c.phase == idle }
 
 // Open reports whether the client's connection is agreed on and not being closed.
 func (c *Client) Open() bool { return c.phase == open }
+
+// Route is the target's route that the client takes, by number.
+func (c *Client) Route() int { return int(c.route) }
 
 // fill sets the variables that expressions see to this client's.
 func (c *Client) fill(e *Env) {
@@ -241,16 +249,34 @@ func (c *Client) await(w wait, now mono.Time, within time.Duration) {
 
 // connect begins to connect.
 func (c *Client) connect(e *Env, now mono.Time, s *trial.Step) {
+	c.setsOutOn(e, now)
+	c.dialRoute(e, now, s)
+}
+
+// dialRoute begins to connect over the client's route.
+func (c *Client) dialRoute(e *Env, now mono.Time, s *trial.Step) {
 	c.phase, c.naming = connecting, unnamed
-	c.wait, c.began = forOpen, now // how long it may take is the transport's to watch
-	p := e.place(c)
+	c.wait, c.began, c.deadline = forOpen, now, mono.Never // how long it may take is the transport's to watch
+	if c.more != nil && c.more.travel != nil {
+		c.more.travel.began, c.more.travel.got = now, 0
+	}
+	o := c.openingOf(e, now, s, c.route)
+	if e.Trial.Dialect.Naming.Send == nil && !(s.Dial != nil && s.Dial.Nameless) {
+		c.enterAhead(e, now) // the server may let it in with the handshake
+	}
+	c.way.Open(c.io(e), &o, now.Add(s.Within))
+}
+
+// openingOf is what a transport needs to connect over a route.
+func (c *Client) openingOf(e *Env, now mono.Time, s *trial.Step, route uint8) transport.Opening {
+	p, r := e.placeOn(c, route), e.Trial.Target.Route(int(route))
 	o := transport.Opening{Endpoint: p.To, Host: p.Host, Path: p.Path, Again: c.again}
 	c.fill(e)
-	if whole := e.routeOf(c).Whole; whole != nil {
-		o.Path = transport.Target(strings.TrimPrefix(string(whole.Append(nil, &e.scope)), e.routeOf(c).Origin()))
+	if r.Whole != nil {
+		o.Path = transport.Target(strings.TrimPrefix(string(r.Whole.Append(nil, &e.scope)), r.Origin()))
 	}
-	if post := e.routeOf(c).Post; post != nil {
-		o.Post = transport.Target(string(post.Append(nil, &e.scope)))
+	if r.Post != nil {
+		o.Post = transport.Target(string(r.Post.Append(nil, &e.scope)))
 	}
 	if d := s.Dial; d != nil {
 		if d.Path != nil {
@@ -261,23 +287,27 @@ func (c *Client) connect(e *Env, now mono.Time, s *trial.Step) {
 			o.Early = c.sayUnheard(e, now, d.Early)
 		}
 	}
-	if e.Trial.Dialect.Naming.Send == nil && !(s.Dial != nil && s.Dial.Nameless) {
-		c.enterAhead(e, now) // the server may let it in with the handshake
-	}
 	if c.more != nil {
 		o.Jar = &c.more.jar
 	}
-	c.way.Open(&e.IO, &o, now.Add(s.Within))
+	return o
 }
 
 // Connected tells the client that a line is open.
 func (c *Client) Connected(e *Env, line int, now mono.Time) {
 	e.at(c, now)
-	if line == transport.Side {
+	switch {
+	case line == transport.Side:
 		c.extra().web.Connected(&e.IO)
 		return
+	case line >= transport.NumLines != c.second:
+		c.besides(e, mono.At(now), now, func(m transport.Machine, io *transport.IO) {
+			m.Connected(io, line%transport.NumLines)
+		})
+		return
 	}
-	c.way.Connected(&e.IO, line)
+	line %= transport.NumLines
+	c.way.Connected(c.io(e), line)
 	c.drain(e, mono.At(now), now)
 }
 
@@ -293,20 +323,27 @@ func (c *Client) Data(e *Env, line int, b []byte, came mono.Span, now mono.Time)
 		}
 		return
 	}
-	if line == transport.Main {
+	if c.more != nil && c.more.travel != nil {
+		c.more.travel.got += int64(len(b))
+	}
+	if line >= transport.NumLines != c.second {
+		c.besides(e, came, now, func(m transport.Machine, io *transport.IO) { m.Take(io, line%transport.NumLines, b) })
+		return
+	}
+	if line %= transport.NumLines; line == transport.Main {
 		c.throttle(e, len(b), now)
 		if c.more == nil || c.more.perSec == 0 { // else it reads late on purpose
 			e.Book.Now().ReadingLag.Record(now.Sub(came.To))
 		}
 	}
-	c.way.Take(&e.IO, line, b)
+	c.way.Take(c.io(e), line, b)
 	c.drain(e, came, now)
 }
 
 // drain handles what the transport has to tell.
 func (c *Client) drain(e *Env, came mono.Span, now mono.Time) {
 	for {
-		ev := c.way.Next(&e.IO)
+		ev := c.way.Next(c.io(e))
 		switch ev.Kind {
 		case transport.Nothing:
 			return
@@ -326,6 +363,11 @@ func (c *Client) drain(e *Env, came mono.Span, now mono.Time) {
 			c.beat(e, ev.Payload, now)
 		case transport.Answered:
 			c.isGone(e, now)
+		case transport.Paused:
+			if c.more != nil && c.more.travel != nil && c.more.travel.next != nil {
+				c.changesOver(e, now, true)
+				return
+			}
 		case transport.Ended:
 			if ev.Err != nil {
 				e.countReason("close", ev.Err)
@@ -351,6 +393,7 @@ func (c *Client) opened(e *Env, at, now mono.Time) {
 	}
 	e.event(c, now, logbook.Opened, noRoom, "")
 	e.Book.Now().Connect.Record(at.Sub(c.began))
+	c.isOn(e, at, now)
 	if d := c.step().Dial; d != nil && d.Refused {
 		e.check(c, now, c.step().Check, false, "it was let in")
 		c.ebbing = true
@@ -373,7 +416,7 @@ func (c *Client) beat(e *Env, payload []byte, now mono.Time) {
 	e.counts().Pings++
 	e.record(c, now, lane.Beat, 0, 0)
 	if e.Queued == nil || e.Queued(c.id) < maxReplies {
-		c.way.Reply(&e.IO, payload)
+		c.way.Reply(c.io(e), payload)
 	}
 }
 
@@ -385,8 +428,12 @@ const maxReplies = 64 << 10
 func (c *Client) Broke(e *Env, line int, now mono.Time, err error) {
 	e.at(c, now)
 	switch {
+	case line != transport.Side && line >= transport.NumLines != c.second:
+		c.besides(e, mono.At(now), now, func(m transport.Machine, io *transport.IO) {
+			m.Lost(io, line%transport.NumLines, err)
+		})
 	case line != transport.Side:
-		c.way.Lost(&e.IO, line, err)
+		c.way.Lost(c.io(e), line%transport.NumLines, err)
 		c.drain(e, mono.At(now), now)
 	case c.more != nil:
 		c.more.web.Lost(&e.IO, err)
@@ -404,7 +451,7 @@ func (c *Client) refused(e *Env, now mono.Time, err error) {
 		c.more.ahead = ahead{}
 		c.isGone(e, now)
 	}
-	if c.mustBeRefused(e, now, err) {
+	if c.mustBeRefused(e, now, err) || c.goesDown(e, now, err) {
 		return
 	}
 	e.counts().Refused++
@@ -440,6 +487,9 @@ func (c *Client) mustBeRefused(e *Env, now mono.Time, err error) bool {
 // goes on; otherwise there is nothing more to do.
 func (c *Client) broken(e *Env, now mono.Time, err error) {
 	awaited, slow := c.wait == forBreak, c.more != nil && c.more.slow.Is()
+	if !awaited && !slow && c.brokeUnsettled(e, now, err) {
+		return
+	}
 	c.failPending(e, now, err)
 	c.goes(e, now)
 	c.isGone(e, now)
@@ -502,8 +552,9 @@ func (c *Client) failPending(e *Env, now mono.Time, err error) {
 // goOffline ends a connection in the middle of a session, which may connect again.
 func (c *Client) goOffline(e *Env, now mono.Time) {
 	c.phase, c.naming = offline, unnamed
+	c.dropAttempts(e)
 	c.letGo(e)
-	c.way.Drop(&e.IO)
+	c.way.Drop(c.io(e))
 	c.readOn(e, now, 0)
 }
 
@@ -528,7 +579,8 @@ func (c *Client) end(e *Env, now mono.Time) {
 func (c *Client) land(e *Env, now mono.Time) {
 	c.readOn(e, now, 0)
 	c.letGo(e)
-	c.way.Drop(&e.IO)
+	c.dropAttempts(e)
+	c.way.Drop(c.io(e))
 	if c.more != nil {
 		c.more.web.Drop(&e.IO)
 	}
@@ -542,8 +594,8 @@ func (c *Client) hangUp(e *Env) {
 	if e.ReadUpTo != nil {
 		e.tell(e.now, fact.Fact{Kind: fact.HangsUp, Client: c.id, Room: noRoom, Time: e.rel(min(e.now, e.ReadUpTo()))})
 	}
-	c.way.Drop(&e.IO)
-	e.IO.Lines[transport.Main].Hangup = true
+	c.way.Drop(c.io(e))
+	c.io(e).Lines[transport.Main].Hangup = true
 }
 
 // Ebb asks the client to go: it finishes its session from after its repeats,
@@ -582,13 +634,16 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 	e.at(c, now)
 	if c.more != nil && c.more.resume != 0 && c.more.resume <= now {
 		c.more.resume = 0
-		e.IO.Lines[transport.Main].Resume = true
+		c.io(e).Lines[transport.Main].Resume = true
 	}
 	if c.more != nil && c.more.beatAt != 0 && c.more.beatAt <= now {
 		c.beatUnasked(e, now)
 	}
+	if c.more != nil && c.more.travel != nil && c.more.travel.due() <= now {
+		c.tickTravel(e, now)
+	}
 	if c.way.Deadline() <= now {
-		c.way.Expire(&e.IO)
+		c.way.Expire(c.io(e))
 		c.drain(e, mono.At(now), now)
 		return
 	}
@@ -597,6 +652,9 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 	}
 	switch c.wait {
 	case forName:
+		if c.brokeUnsettled(e, now, errors.New("nothing came: its name was not confirmed in time")) {
+			return
+		}
 		c.naming = nameRefused
 		c.denied(e, now, "its name was not confirmed in time")
 	case forExpected:

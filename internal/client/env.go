@@ -36,6 +36,9 @@ type Env struct {
 	// What the last call of a client's method asks for, as well as the change of
 	// its Next. The loop takes it and clears it.
 	IO transport.IO
+	// Beside is the same for a second transport that a client has while it changes its
+	// route: its lines are those from transport.NumLines.
+	Beside transport.IO
 
 	// Facts are for the account, and Notes for the conductor and other shares. The
 	// loop takes and clears them.
@@ -96,12 +99,13 @@ func (e *Env) nodeOf(c *Client) int {
 	return int(c.id) % len(e.Places[c.route])
 }
 
-// place is where a client connects to.
-func (e *Env) place(c *Client) *Place {
+// placeOn is where a client connects to over a route.
+func (e *Env) placeOn(c *Client, route uint8) *Place {
 	if len(e.Places) == 0 {
 		return &Place{}
 	}
-	return &e.Places[c.route][e.nodeOf(c)]
+	nodes := e.Places[route]
+	return &nodes[int(c.id)%len(nodes)]
 }
 
 // routeOf is the route that a client takes.
@@ -139,6 +143,7 @@ func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 // at makes a client the one at hand.
 func (e *Env) at(c *Client, now mono.Time) {
 	e.now, e.IO.Now, e.IO.Random = now, now, &c.random
+	e.Beside.Now, e.Beside.Random = now, &c.random
 	e.call = len(e.Facts.Facts)
 }
 

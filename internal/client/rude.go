@@ -16,7 +16,7 @@ func (c *Client) throttle(e *Env, n int, now mono.Time) {
 		return
 	}
 	c.more.resume = now.Add(time.Duration(n) * time.Second / time.Duration(c.more.perSec))
-	e.IO.Lines[transport.Main].Hold = true
+	c.io(e).Lines[transport.Main].Hold = true
 }
 
 // readOn ends that a client reads slowly. What is said within a margin after it
@@ -26,7 +26,7 @@ func (c *Client) readOn(e *Env, now mono.Time, margin time.Duration) {
 		return
 	}
 	if c.more.resume != 0 {
-		e.IO.Lines[transport.Main].Resume = true
+		c.io(e).Lines[transport.Main].Resume = true
 	}
 	c.more.perSec, c.more.resume, c.more.slow = 0, 0, maybe.Index[int32]{}
 	e.tell(now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom, Time: e.rel(now.Add(margin))})

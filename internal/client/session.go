@@ -132,7 +132,7 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 			return
 		}
 	case trial.Malform:
-		c.way.Malform(&e.IO, s.Wrong)
+		c.way.Malform(c.io(e), s.Wrong)
 		c.extra()
 		c.await(forBreak, now, s.Within)
 		return
@@ -150,7 +150,7 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 		c.fill(e)
 		e.body = s.Body.Append(e.body[:0], &e.scope)
 		if c.sayable(e, now, s.Binary) {
-			c.way.Say(&e.IO, e.body, s.Binary)
+			c.way.Say(c.io(e), e.body, s.Binary)
 		}
 	case trial.Slow:
 		if s.PerSec == 0 {
@@ -307,7 +307,7 @@ func (c *Client) named(e *Env, now mono.Time) {
 func (c *Client) send(e *Env, now mono.Time, t *expr.Template) {
 	e.body = t.Append(e.body[:0], &e.scope)
 	if binary := e.Trial.Dialect.Binary; c.sayable(e, now, binary) {
-		c.way.Say(&e.IO, e.body, binary)
+		c.way.Say(c.io(e), e.body, binary)
 	}
 }
 
@@ -428,6 +428,7 @@ func (c *Client) sayClose(e *Env, now mono.Time, code uint16, reason string) {
 	c.quitAll(e, now)
 	c.room = noRoom
 	c.phase = closing
+	c.dropAttempts(e)
 	c.wait, c.began, c.deadline = forEnd, now, mono.Never // how long it may take is the transport's to watch
-	c.way.Close(&e.IO, code, reason)
+	c.way.Close(c.io(e), code, reason)
 }

@@ -23,7 +23,7 @@ func (c *Client) say(e *Env, now mono.Time, s *trial.Step) {
 	}
 	c.bodyOf(e, s)
 	if c.sayable(e, now, s.Binary) {
-		c.way.Say(&e.IO, e.body, s.Binary)
+		c.way.Say(c.io(e), e.body, s.Binary)
 	} else {
 		c.unsays(e, now, e.lastNumber())
 	}
@@ -151,7 +151,7 @@ func (c *Client) address(e *Env, s *trial.Step) (to ledger.Client, known bool) {
 // could not be: the connection is gone, and that it broke comes next. What it said is
 // owed to nobody.
 func (c *Client) Unsent(e *Env, line int, now mono.Time) {
-	if line != transport.Main {
+	if line%transport.NumLines != transport.Main || line >= transport.NumLines != c.second {
 		return
 	}
 	for i := e.call; i < len(e.Facts.Facts); i++ {

@@ -83,7 +83,9 @@ func (s *share) setUp(start mono.Time, names *client.Names) {
 	s.env = client.NewEnv(t, names, s.book)
 	s.env.Share, s.env.Shares = s.number, shares
 	s.env.Run, s.env.Places = s.cfg.Run, s.cfg.Places
-	s.env.IO.Find, s.env.IO.WallOffset = s.cfg.Find, mono.WallOffset()
+	for _, io := range [...]*transport.IO{&s.env.IO, &s.env.Beside} {
+		io.Find, io.WallOffset = s.cfg.Find, mono.WallOffset()
+	}
 	s.env.Side, s.env.Web = s.cfg.Web, s.cfg.WebHost
 	s.env.Queued = func(c ledger.Client) int { return s.drv.Queued(s.local(c)) }
 	s.env.ReadUpTo = s.drv.CaughtUp
@@ -203,24 +205,34 @@ func (s *share) after(i int32) {
 	c, e := &s.clients[i], s.env
 	for asked := true; asked; {
 		s.boundQueues(i)
-		var dial [transport.NumLines]*wire.Endpoint
-		for line := range e.IO.Lines {
-			if w := &e.IO.Lines[line]; w.Asks() {
-				if !s.serve(s.lineID(i, line), w) {
-					c.Unsent(e, line, s.drv.Now())
-				}
-				dial[line] = w.Dial
+		var dial [2 * transport.NumLines]*wire.Endpoint
+		sent := &s.book.Now().Counts.Routes
+		for k, io := range [...]*transport.IO{&e.IO, &e.Beside} {
+			sent.Asked += int64(io.Asked)
+			io.Asked = 0
+			if !io.Asks() {
+				continue
 			}
+			for line := range io.Lines {
+				if w := &io.Lines[line]; w.Asks() {
+					sent.BytesUp += int64(len(w.Out))
+					if !s.serve(s.lineID(i, line+k*transport.NumLines), w) {
+						c.Unsent(e, line+k*transport.NumLines, s.drv.Now())
+					}
+					dial[line+k*transport.NumLines] = w.Dial
+				}
+			}
+			io.Clear()
 		}
-		e.IO.Clear()
 		asked = false
 		for line, to := range dial {
 			if to == nil {
 				continue
 			}
+			sent.Dials++
 			if err := s.drv.Dial(s.lineID(i, line), *to); err != nil {
 				c.Broke(e, line, s.drv.Now(), err)
-				asked = e.IO.Asks() // a failed attempt may have led to the next
+				asked = e.IO.Asks() || e.Beside.Asks() // a failed attempt may have led to the next
 			}
 		}
 	}
@@ -304,13 +316,14 @@ func (s *share) over() bool {
 }
 
 func (s *share) gauge() {
-	g := &s.book.Now().Gauges
-	*g = logbook.Gauges{}
+	g, on := &s.book.Now().Gauges, &s.book.Now().Counts.Routes.On
+	*g, *on = logbook.Gauges{}, [logbook.NumTransports]int64{}
 	for i := range s.clients {
 		if c := &s.clients[i]; !c.Idle() {
 			g.Out++
 			if c.Open() {
 				g.Open++
+				on[s.trial.Target.Route(c.Route()).Transport()]++
 			}
 		}
 	}

@@ -117,7 +117,7 @@ const (
 
 // boundQueues ends a client to whose server more waits to be sent than may.
 func (s *share) boundQueues(id int32) {
-	out := &s.env.IO.Lines[transport.Main].Out
+	out := &s.env.IO.Lines[transport.Main].Out // of a second transport little is waiting
 	if len(*out) == 0 {
 		return
 	}

@@ -62,7 +62,7 @@ func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 	if c.state == live && c.speaks == inLines {
 		return taken + l.framed(id, c, b[taken:], at)
 	}
-	if c.state == live && c.speaks == inAnswers {
+	if c.state == stalling || c.state == live && c.speaks == inAnswers {
 		if len(b) > maxAhead {
 			l.drop(id)
 			return len(b)
@@ -83,6 +83,10 @@ func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 		case ev.Op == ws.OpPing:
 			l.pong = ws.AppendFrame(l.pong[:0], ws.OpPong, ev.Payload)
 			l.drv.Write(id, l.pong)
+		case ev.Op == ws.OpText && c.state == live && c.beside != nil:
+			l.besides(id, c, ev.Payload)
+		case ev.Op == ws.OpText && c.state == live && c.visit != nil:
+			l.board.Message(c.visit.member, ev.Payload, at)
 		case ev.Op == ws.OpText && c.state == live:
 			l.board.Message(member(id), unwrap(l.cfg.Manners.Shape, ev.Payload), at)
 		case ev.Op == ws.OpBinary && c.state == live:
@@ -214,6 +218,8 @@ func (l *loop) comeIn(id int32, c *conn, r *request) {
 	case l.cfg.Login && !r.in && !door:
 		l.answer(id, r, 401, "text/plain", []byte("log in first: /login, /token or /guest\n"))
 		return
+	case l.obstructed(id, c, r):
+		return
 	case isVisitPath(r.url.Path):
 		l.visited(id, r)
 		return
@@ -229,6 +235,10 @@ func (l *loop) comeIn(id int32, c *conn, r *request) {
 	}
 	if wrong := ws.CheckRequest(r.Head); wrong != "" {
 		l.answer(id, r, 400, "text/plain", []byte(wrong+"\n"))
+		return
+	}
+	if key := r.url.Query().Get("client"); key != "" {
+		l.comesBeside(c, id, r, key)
 		return
 	}
 	l.drv.Write(id, ws.AppendAgreement(nil, r.Get("Sec-WebSocket-Key")))

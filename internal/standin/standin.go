@@ -140,7 +140,8 @@ func Listen(cfg Config, drv poll.Driver) (*Server, error) {
 		return nil, err
 	}
 	s := &Server{Addr: at, orders: make(chan func(*loop), 4), done: make(chan struct{})}
-	s.loop = &loop{cfg: cfg, drv: drv, orders: s.orders, visits: map[string]*visit{}}
+	s.loop = &loop{cfg: cfg, drv: drv, orders: s.orders, visits: map[string]*visit{},
+		upgrades: map[string]int{}}
 	if cfg.Store != "" {
 		if s.loop.keep, err = openKeep(cfg.Store); err != nil {
 			return nil, err
@@ -197,11 +198,13 @@ type loop struct {
 	keep    *keep
 	guests  int
 
+	upgrades      map[string]int    // tried by each client that says who it is
 	visits        map[string]*visit // by what the client calls itself
 	byMember      []*visit          // by half its number on the board; nil: free
 	freeVisits    []int32           // numbers on the board
 	ready         []*visit          // those that have something to get
 	overrunVisits []*visit
+	stalled       []stalled // by time
 }
 
 type conn struct {
@@ -214,6 +217,9 @@ type conn struct {
 	pinged  mono.Time // when it was last pinged
 	packed  [][]byte  // messages that will share a frame
 	visit   *visit    // whose request waits on it; nil: none
+	beside  *visit    // whose client wants to change over to it; nil: none
+	stalled *request  // that is answered later
+	spoke   mono.Time // when anything was last sent
 }
 
 type connState uint8
@@ -222,7 +228,8 @@ const (
 	free connState = iota
 	greeting
 	live
-	leaving // a close frame was sent, or an HTTP answer
+	stalling // what lets it in is answered later
+	leaving  // a close frame was sent, or an HTTP answer
 )
 
 // speech is how a live connection's messages are framed.
@@ -259,9 +266,10 @@ func (l *loop) run() error {
 			}
 		}
 		l.unpack()
+		l.letStalledIn()
 		l.serveVisits()
 		l.dropOverrun()
-		if err := l.drv.Wait(min(nextLook, l.board.Next()), l); err != nil {
+		if err := l.drv.Wait(min(nextLook, l.board.Next(), l.nextStalled()), l); err != nil {
 			return err
 		}
 	}
@@ -301,6 +309,9 @@ func (l *loop) lookForSilence(now mono.Time) {
 		}
 		c := &l.conns[l.looked]
 		id := int32(l.looked)
+		if l.cutIdle(id, c, now) {
+			continue
+		}
 		switch {
 		case c.state == greeting && now.Sub(c.heard) > l.cfg.PongWithin:
 			l.drop(id)
@@ -353,7 +364,7 @@ func (l *loop) Hangup(who int32) {
 
 func (l *loop) part(id int32) {
 	switch c := &l.conns[id]; {
-	case c.state != live:
+	case c.state != live || c.beside != nil:
 	case c.visit != nil:
 		v := c.visit
 		c.visit = nil
@@ -414,6 +425,7 @@ func (l *loop) Send(who int32, frame []byte) {
 	if c.state != live {
 		return
 	}
+	c.spoke = l.drv.Now()
 	switch c.speaks {
 	case inFrames:
 		if shape := l.cfg.Manners.Shape; shape != "" && frame[0]&0xf == byte(ws.OpText) {

@@ -8,6 +8,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/wire/http1"
+	"tidepull/internal/wire/ws"
 )
 
 // A visit is a client that comes over HTTP: what it gets goes into the answer to one of
@@ -29,7 +30,9 @@ type visit struct {
 	sent    []event // over an event stream, the newest last
 	number  int     // of its last event
 	seen    mono.Time
-	ready   bool // it stands among those that are served at the end of the turn
+	began   mono.Time // when its stream did
+	holds   bool      // nothing of its stream is sent, see board.Switches.BufferStream
+	ready   bool      // it stands among those that are served at the end of the turn
 }
 
 // An event is one that was sent over an event stream, and may be asked for again.
@@ -120,7 +123,12 @@ func (l *loop) ask(id int32, v *visit, r *request) {
 		l.conns[old].visit = nil
 		l.drop(old)
 	}
-	v.waiting = noConn
+	v.waiting, v.began = noConn, l.drv.Now()
+	s := l.board.Switches()
+	v.holds = v.mode != "/poll" && s.Meets(s.BufferStream, "buffer stream", v.key)
+	if v.holds {
+		l.board.Truth.Totals.Buffered++
+	}
 	c := &l.conns[id]
 	switch v.mode {
 	case "/poll":
@@ -131,8 +139,10 @@ func (l *loop) ask(id int32, v *visit, r *request) {
 	case "/events":
 		head := http1.AppendResponse(nil, 200, "OK", http1.Field{Name: "Content-Type", Value: "text/event-stream"},
 			http1.Field{Name: "Cache-Control", Value: "no-store"}, http1.Field{Name: "Connection", Value: "close"})
-		l.drv.Write(id, append(head, ":here\n\n"...))
-		l.sendAgain(id, v, r.Get("Last-Event-ID"))
+		if l.drv.Write(id, head); !v.holds {
+			l.drv.Write(id, []byte(":here\n\n"))
+			l.sendAgain(id, v, r.Get("Last-Event-ID"))
+		}
 	case "/lines":
 		l.drv.Write(id, http1.AppendResponse(nil, 200, "OK", http1.Field{Name: "Content-Type", Value: "text/plain"},
 			http1.Field{Name: "Transfer-Encoding", Value: "chunked"}, http1.Field{Name: "Connection", Value: "close"}))
@@ -197,7 +207,7 @@ func (l *loop) serveVisits() {
 // serveVisit sends what waits for a visit, if a request of it waits for that.
 func (l *loop) serveVisit(v *visit) {
 	id := v.waiting
-	if id == noConn || len(v.queue) == 0 || l.visits[v.key] != v {
+	if id == noConn || len(v.queue) == 0 || l.visits[v.key] != v || v.holds {
 		return
 	}
 	var out []byte
@@ -214,6 +224,10 @@ func (l *loop) serveVisit(v *visit) {
 			}
 			out = appendEvent(out, e)
 		}
+	case "/live":
+		for _, payload := range v.queue {
+			out = ws.AppendFrame(out, ws.OpText, payload)
+		}
 	case "/lines":
 		var content []byte
 		for _, payload := range v.queue {
@@ -223,6 +237,7 @@ func (l *loop) serveVisit(v *visit) {
 		out = append(append(out, content...), "\r\n"...)
 	}
 	v.queue, v.bytes = nil, 0
+	l.conns[id].spoke = l.drv.Now()
 	l.drv.Write(id, out)
 	if l.drv.Queued(id) > l.cfg.MaxQueue {
 		l.board.Truth.Totals.Overrun++
@@ -255,6 +270,9 @@ func (l *loop) answerPoll(id int32, v *visit, stays bool) {
 // not heard of any more.
 func (l *loop) lookAfterVisits(now mono.Time) {
 	for _, v := range l.byMember {
+		if v != nil {
+			l.endStreams(v, now)
+		}
 		switch {
 		case v == nil:
 		case v.waiting != noConn && v.mode == "/poll" && now.Sub(v.seen) > l.cfg.PollFor:

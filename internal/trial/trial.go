@@ -4,6 +4,7 @@
 package trial
 
 import (
+	"math"
 	"net/url"
 	"slices"
 	"strings"
@@ -154,6 +155,17 @@ type Route struct {
 	Post    *expr.Template    // OverHTTP: the path that what clients say is posted to; nil: the address's own
 }
 
+// Transport is which of logbook.Transports the route goes over.
+func (r *Route) Transport() int {
+	switch r.Kind {
+	case OverTCP:
+		return 5
+	case OverHTTP:
+		return 1 + int(r.Habits.Mode)
+	}
+	return 0
+}
+
 // Origin is the address up to where its path begins.
 func (r *Route) Origin() string {
 	scheme, rest, _ := strings.Cut(r.Address, "://")
@@ -192,6 +204,7 @@ type Dialect struct {
 	JSON     *expr.Program // the part of a message that is JSON; nil: all of it
 	Each     *expr.Program // the list in a message whose items are messages; nil: there are none
 	Beat     Beat
+	Switch   Switch
 	Echo     *expr.Program // recognises what a sender is given of its own message beside the delivery
 	Heard    Heard
 	Presence Presence
@@ -201,6 +214,14 @@ type Dialect struct {
 
 // Announces reports whether the dialect recognises who enters and who leaves a room.
 func (d *Dialect) Announces() bool { return d.Joined.When != nil || d.Gone.When != nil }
+
+// A Switch is how a client and a server agree that the client changes over to a better
+// route, over the new connection; without Confirmed that it is open is enough.
+type Switch struct {
+	Send      *expr.Template
+	Confirmed *expr.Program
+	Then      *expr.Template // what the client says once nothing more comes over the old connection
+}
 
 // A Beat is a sign of life in messages of the server's own, apart from what sessions say.
 type Beat struct {
@@ -300,8 +321,30 @@ type Crew struct {
 	Clients    int
 	ClientName *expr.Template // a client's name
 	Session    *Session
-	Groups     int  // clients in a group; 1 if there are none
-	Tide       Tide // its own; no legs: the trial's
+	Groups     int           // clients in a group; 1 if there are none
+	Tide       Tide          // its own; no legs: the trial's
+	Routes     []uint8       // the target's that it takes, by number, the best first; nil: the first alone
+	Promote    bool          // it begins with the last of them, and works its way up
+	Settle     time.Duration // how long after it opened a connection that breaks leads to the next route
+	Retry      time.Duration // how often a better route is tried; 0: it is not
+	Without    []Without
+}
+
+// A Without keeps a part of a crew from a route.
+type Without struct {
+	Route uint8
+	Share float64 // from 0 to 1
+}
+
+// Forbids reports whether client n of the crew may not take a route. The share is spread
+// evenly over the clients, and is exact for the first n of them, whatever n is.
+func (c *Crew) Forbids(route uint8, n int) bool {
+	for _, w := range c.Without {
+		if w.Route == route && math.Floor(float64(n+1)*w.Share+1e-9) > math.Floor(float64(n)*w.Share+1e-9) {
+			return true
+		}
+	}
+	return false
 }
 
 // A Session is the script that one client follows.

@@ -42,6 +42,8 @@ const (
 
 // An Account is that of one run.
 type Account struct {
+	switched map[ledger.Client]span // the last change of a client's route; nil: there was none
+
 	cfg    Config
 	trial  *trial.Trial
 	ledger *ledger.Ledger

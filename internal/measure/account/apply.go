@@ -96,6 +96,8 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 	case fact.Listens:
 		a.lanes.Add(lane.Record{At: time.Duration(f.Time), What: lane.Heard, Client: f.Client, Peer: -1, Room: noRoom,
 			Size: f.Size, Number: a.lanes.Heard(f.Client, s.log.TextOf(f))})
+	case fact.Switches:
+		a.switches(f.Client, f.Time, f.Since)
 	case fact.Troubles:
 		a.lanes.Problem(time.Duration(f.Time), 0, false, f.Client, f.Peer)
 	}
@@ -191,6 +193,7 @@ func (a *Account) arrival(in ledger.Arrival, size int) {
 	v := a.ledger.Arrive(in)
 	page := a.book.Second(v.Sheet.Second)
 	page.Counts.Marked++
+	a.atSwitch(&v, in, page)
 	if (v.Fate == ledger.Delivered || v.Fate == ledger.Late) && v.Kind.Said() {
 		if v.Own {
 			page.Counts.Piled++
@@ -220,6 +223,9 @@ func (a *Account) arrival(in ledger.Arrival, size int) {
 // lost keeps for the lanes that a message has not come to a client.
 func (a *Account) lost(number uint64, s ledger.Say, to ledger.Client) {
 	at := time.Duration(s.Sent)
+	if a.switching(to, s.Sent, s.Sent) {
+		a.book.Of(s.Sheet).Counts.Routes.LostAt++
+	}
 	a.lanes.Lost(lane.Record{At: at, Number: number, Client: to, Peer: s.Sender, Room: s.Room, Kind: s.Kind})
 	a.lanes.Problem(at, number, s.Kind.Said(), to, s.Sender)
 }
@@ -249,5 +255,6 @@ func (a *Account) happens(c ledger.Client, room ledger.Room, what logbook.EventK
 var laneOf = map[logbook.EventKind]lane.Happening{
 	logbook.SetOut: lane.SetOut, logbook.Opened: lane.Opened, logbook.Entered: lane.Entered, logbook.Left: lane.Left,
 	logbook.Closed: lane.Closed, logbook.Evicted: lane.Closed, logbook.Hindered: lane.Refused,
+	logbook.SteppedDown: lane.SteppedDown, logbook.SteppedUp: lane.SteppedUp,
 	logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,
 }

@@ -20,28 +20,31 @@ type Happening uint8
 
 // The kinds of record.
 const (
-	Said      Happening = iota // a message; Peer is -1, or the one a whisper is for
-	Got                        // a marked message; Peer is its sender, Fate what it was
-	Heard                      // a message without a mark
-	Beat                       // a ping was answered
-	SetOut                     // the client began
-	Opened                     // its connection is agreed on
-	Entered                    // a room
-	Left                       // a room
-	Closed                     // it closed in order
-	Broke                      // its connection ended without that
-	Refused                    // its connection was not agreed on
-	Denied                     // its name or room was refused
-	Held                       // a check; Number is the check's
-	Failed                     // a check; Number is the check's
-	Requested                  // an HTTP request
-	Answered                   // its answer; Number is the status
-	Lost                       // a message that was owed and has not come; Peer is its sender
+	Said        Happening = iota // a message; Peer is -1, or the one a whisper is for
+	Got                          // a marked message; Peer is its sender, Fate what it was
+	Heard                        // a message without a mark
+	Beat                         // a ping was answered
+	SetOut                       // the client began
+	Opened                       // its connection is agreed on
+	Entered                      // a room
+	Left                         // a room
+	Closed                       // it closed in order
+	Broke                        // its connection ended without that
+	Refused                      // its connection was not agreed on
+	Denied                       // its name or room was refused
+	Held                         // a check; Number is the check's
+	Failed                       // a check; Number is the check's
+	Requested                    // an HTTP request
+	Answered                     // its answer; Number is the status
+	SteppedDown                  // to the next route
+	SteppedUp                    // to a better route
+	Lost                         // a message that was owed and has not come; Peer is its sender
 	NumWhats
 )
 
 var whatNames = [NumWhats]string{"said", "got", "heard", "beat", "set out", "connected", "entered", "left", "closed",
-	"broke", "refused", "denied", "check held", "check failed", "requested", "answered", "lost"}
+	"broke", "refused", "denied", "check held", "check failed", "requested", "answered", "stepped down",
+	"stepped up", "lost"}
 
 func (w Happening) String() string {
 	if w >= NumWhats {

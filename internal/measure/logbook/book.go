@@ -38,7 +38,7 @@ func (b *Book) Advance(now mono.Time) {
 		last.Judge()
 		b.judged = last.At + 1
 		next := NewPage(last.At+1, b.crews)
-		next.Gauges = last.Gauges
+		next.Gauges, next.Counts.Routes.On = last.Gauges, last.Counts.Routes.On
 		b.pages = append(b.pages, next)
 	}
 }

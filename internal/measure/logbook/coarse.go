@@ -68,12 +68,13 @@ func (w *Window) asPart() Part {
 }
 
 // hists are the distributions of an entry that are not in its parts.
-func (e *Entry) hists() [7]*meter.Packed {
-	return [7]*meter.Packed{&e.Connect, &e.Enter, &e.Age, &e.Answer, &e.PushedBack, &e.Health.ReadingLag,
+func (e *Entry) hists() [8]*meter.Packed {
+	return [8]*meter.Packed{&e.Connect, &e.Enter, &e.Age, &e.Answer, &e.PushedBack, &e.Usable, &e.Health.ReadingLag,
 		&e.Health.ScheduleLag}
 }
 
 // hists are the same of a window, in the same order.
-func (w *Window) hists() [7]*meter.Hist {
-	return [7]*meter.Hist{&w.Connect, &w.Enter, &w.Age, &w.Answer, &w.PushedBack, &w.ReadingLag, &w.ScheduleLag}
+func (w *Window) hists() [8]*meter.Hist {
+	return [8]*meter.Hist{&w.Connect, &w.Enter, &w.Age, &w.Answer, &w.PushedBack, &w.Usable, &w.ReadingLag,
+		&w.ScheduleLag}
 }

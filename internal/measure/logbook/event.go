@@ -19,15 +19,17 @@ const (
 	Broke
 	Refused
 	Denied
-	Missed   // an expectation was not met
-	Failed   // a check failed
-	Hindered // its connection could not even be tried
-	Evicted  // the server closed it while it misbehaved on purpose
+	Missed      // an expectation was not met
+	Failed      // a check failed
+	Hindered    // its connection could not even be tried
+	Evicted     // the server closed it while it misbehaved on purpose
+	SteppedDown // to the next route
+	SteppedUp   // to a better route
 	numWhats
 )
 
 var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "closed", "broke", "refused", "denied",
-	"missed", "check failed", "not opened", "evicted"}
+	"missed", "check failed", "not opened", "evicted", "stepped down", "stepped up"}
 
 func (w EventKind) String() string {
 	if w >= numWhats {

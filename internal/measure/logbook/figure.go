@@ -117,6 +117,9 @@ func makeFigures() map[string]*Figure {
 		func(w *Window) *meter.Hist { return &w.ReadingLag })
 	distribution("self.schedule_lag", "from a message's due time to its sending",
 		func(w *Window) *meter.Hist { return &w.ScheduleLag })
+	distribution("routes.usable", "from the first try of any route to the agreed connection",
+		func(w *Window) *meter.Hist { return &w.Usable })
+	routeFigures(add)
 	deliveries := func(name string, of func(*ledger.Tally) int64) *Figure {
 		f := add("ledger."+strings.ReplaceAll(name, " ", "_"), Count, "deliveries that are "+name,
 			func(w *Window) float64 { return float64(of(&w.Total)) })

@@ -46,6 +46,7 @@ type Counts struct {
 	// of their message
 	Piled   int64
 	Evicted int64 // clients that the server closed while they misbehaved on purpose
+	Routes  RouteCounts
 }
 
 // A CheckCount is how often a check of the trial held and failed.
@@ -115,6 +116,7 @@ type Page struct {
 	ReadingLag          meter.Hist
 	ScheduleLag         meter.Hist
 	PushedBack          meter.Hist
+	Usable              meter.Hist
 	Checks              []CheckCount // by number; short where none of the later ones was made
 }
 
@@ -222,6 +224,7 @@ type Entry struct {
 	Age        meter.Packed // of the readings of feeds when they came
 	Answer     meter.Packed // from an HTTP request to the end of its answer
 	PushedBack meter.Packed // how far the waits of scripts pushed turns beyond their time
+	Usable     meter.Packed // from the first try of any route to the agreed connection
 	Checks     []CheckCount // by number
 }
 
@@ -242,7 +245,7 @@ func (p *Page) Entry() *Entry {
 	e := &Entry{At: p.At, Settled: p.settled(), Foreign: p.Sheet.Foreign, Counts: p.Counts, Gauges: p.Gauges,
 		Health: p.Health, Part: p.part(),
 		Connect: p.Connect.Pack(), Enter: p.Enter.Pack(), Age: p.Age.Pack(), Answer: p.Answer.Pack(),
-		PushedBack: p.PushedBack.Pack(), Checks: slices.Clone(p.Checks)}
+		PushedBack: p.PushedBack.Pack(), Usable: p.Usable.Pack(), Checks: slices.Clone(p.Checks)}
 	e.Health.ReadingLag, e.Health.ScheduleLag = p.ReadingLag.Pack(), p.ScheduleLag.Pack()
 	if p.own != nil {
 		own := p.own.part()

@@ -32,7 +32,7 @@ type Window struct {
 	Age, Answer             meter.Hist
 	Checks                  []CheckCount // by number
 	ReadingLag, ScheduleLag meter.Hist
-	PushedBack              meter.Hist
+	PushedBack, Usable      meter.Hist
 	Busy, Span              time.Duration
 	CPU, GCPause            time.Duration // CPU is the loop's thread's
 	ProcessCPU              time.Duration
@@ -278,6 +278,7 @@ func (c *Counts) add(d *Counts) {
 	c.StrayNews += d.StrayNews
 	c.Evicted += d.Evicted
 	c.Piled += d.Piled
+	c.Routes.add(&d.Routes)
 }
 
 func (g Gauges) most(h Gauges) Gauges {

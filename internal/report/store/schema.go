@@ -100,4 +100,8 @@ ALTER TABLE cell ADD COLUMN caught_up INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE cell ADD COLUMN maybe_late INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE second ADD COLUMN early TEXT NOT NULL DEFAULT 'null';
 `,
+	// 5: how clients came to the server
+	`
+ALTER TABLE second ADD COLUMN usable BLOB;
+`,
 }

@@ -180,7 +180,8 @@ func onlyNotices(texts []string) (all []string) {
 func TestSwitchNames(t *testing.T) {
 	var s Switches
 	for _, sw := range SwitchList {
-		value := map[string]string{"seed": "7", "hold": "30ms", "too_big": "9"}[sw.Name]
+		value := map[string]string{"seed": "7", "hold": "30ms", "too_big": "9", "stall": "1s",
+			"cut_idle": "1m", "end_streams": "1m"}[sw.Name]
 		if value == "" {
 			value = "0.5"
 		}

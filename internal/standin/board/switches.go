@@ -30,6 +30,18 @@ type Switches struct {
 	Presence  float64
 	Clash     float64
 	Forget    float64
+	Ways
+}
+
+// Ways are switches of how clients come to the board.
+type Ways struct {
+	RefuseUpgrade float64
+	StripUpgrade  float64
+	RefuseStream  float64
+	BufferStream  float64
+	Stall         time.Duration
+	CutIdle       time.Duration
+	EndStreams    time.Duration
 }
 
 // A Switch describes one of the Switches.
@@ -64,6 +76,19 @@ var SwitchList = []Switch{
 	{"presence", "an announced number of members is one too high", func(s *Switches) any { return &s.Presence }},
 	{"clash", "of two connections with one name, the first gets what is for the second",
 		func(s *Switches) any { return &s.Clash }},
+	{"refuse_upgrade", "a client's upgrade to a WebSocket is answered 503",
+		func(s *Switches) any { return &s.RefuseUpgrade }},
+	{"strip_upgrade", "a client's upgrade does not come through: it is answered as a plain request",
+		func(s *Switches) any { return &s.StripUpgrade }},
+	{"refuse_stream", "a client's event stream, or answer without end, is answered 503",
+		func(s *Switches) any { return &s.RefuseStream }},
+	{"buffer_stream", "nothing of a client's event stream, or answer without end, comes but its head",
+		func(s *Switches) any { return &s.BufferStream }},
+	{"stall", "what lets a client in is answered this much later", func(s *Switches) any { return &s.Stall }},
+	{"cut_idle", "a connection over which nothing went for so long is cut; 0 for none",
+		func(s *Switches) any { return &s.CutIdle }},
+	{"end_streams", "streams are ended after this long, in order, and may be asked for again; 0 for none",
+		func(s *Switches) any { return &s.EndStreams }},
 	{"forget", "a notice is relayed and not kept", func(s *Switches) any { return &s.Forget }},
 }
 
@@ -111,6 +136,16 @@ func probability(s string) (float64, error) {
 	return p, err
 }
 
+// Meets throws the die of a switch about how clients come to the board, for one of them.
+func (s *Switches) Meets(p float64, what, who string) bool {
+	if p == 0 {
+		return false
+	}
+	h := fnv.New64a()
+	fmt.Fprintf(h, "%d %s %s", s.Seed, what, who)
+	return float64(finish(h.Sum64())>>11)/(1<<53) < p
+}
+
 // wrong tells apart the dice of the switches.
 type wrong byte
 
@@ -150,8 +185,11 @@ func (s *Switches) die(w wrong, b *Board, m relayed, to int32) uint64 {
 	if to >= 0 {
 		h.Write([]byte(b.members[to].name))
 	}
-	// FNV's high bits are weak for short input; finish as splitmix64 does.
-	z := h.Sum64()
+	return finish(h.Sum64())
+}
+
+// finish spreads a hash: FNV's high bits are weak for short input. It is splitmix64's.
+func finish(z uint64) uint64 {
 	z = (z ^ z>>30) * 0xbf58476d1ce4e5b9
 	z = (z ^ z>>27) * 0x94d049bb133111eb
 	return z ^ z>>31

@@ -34,6 +34,13 @@ type Totals struct {
 	Swallowed   int64 `json:"swallowed"`   // messages that vanished for their size
 	Miscounted  int64 `json:"miscounted"`  // wrong numbers of members announced
 	Forgotten   int64 `json:"forgotten"`   // notices relayed and not kept
+	Turned      int64 `json:"turned"`      // openings answered 503
+	Stripped    int64 `json:"stripped"`    // upgrades that did not come through
+	Buffered    int64 `json:"buffered"`    // streams of which nothing but the head came
+	Stalled     int64 `json:"stalled"`     // openings answered late
+	Cut         int64 `json:"cut"`         // connections cut because nothing went over them
+	Ended       int64 `json:"ended"`       // streams ended that may be asked for again
+	Switched    int64 `json:"switched"`    // clients that changed over to a WebSocket
 }
 
 // Did is what the board did with one delivery.

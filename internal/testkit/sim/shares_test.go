@@ -138,18 +138,23 @@ const restless = `
   pause { lasts = "2s" }
 `
 
+// seeds is how many seeds are played.
+func seeds(n int) int {
+	switch all := os.Getenv("TIDEPULL_SEEDS"); { // 1000 in make soak
+	case all != "":
+		n, _ = strconv.Atoi(all)
+	case underRace:
+		n = max(4, n/12) // the same code, ten times as slow
+	}
+	return n
+}
+
 // TestShares plays trials of random seeds, with and without faults, in one share and in
 // several, with everything that passes between shares in its encoding: what is settled
 // is the same to the last byte, and where nobody comes or goes while others speak it
 // equals the stand-in's truth.
 func TestShares(t *testing.T) {
-	seeds := 100
-	switch all := os.Getenv("TIDEPULL_SEEDS"); { // 1000 in make soak
-	case all != "":
-		seeds, _ = strconv.Atoi(all)
-	case underRace:
-		seeds = 8 // the same code, ten times as slow
-	}
+	seeds := seeds(100)
 	crowded := strings.NewReplacer("clients = 40", "clients = 13", "clients = 20", "clients = 8", "% 20", "% 8",
 		`"12s"`, `"6s"`).Replace(speakInSlack)
 	w := weakness{config: standin.Config{Notices: true, Gauge: 300 * time.Millisecond}, session: restless, top: feed}

@@ -83,9 +83,12 @@ func playOn(t *testing.T, tr *trial.Trial, cfg standin.Config, listening poll.Dr
 	}
 	go server.Serve()
 	to := netip.MustParseAddrPort("127.0.0.1:7411")
-	loop := engine.New(engine.Config{Trial: tr, Drivers: dialling,
-		Places: client.At(wire.Endpoint{Addr: to}, "sim", "/live"),
-		Web:    wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
+	places := client.At(wire.Endpoint{Addr: to}, "sim", "/live")
+	for range tr.Target.Routes[1:] {
+		places = append(places, places[0])
+	}
+	loop := engine.New(engine.Config{Trial: tr, Drivers: dialling, Places: places,
+		Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
 		Encoded: len(dialling) > 1, Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()

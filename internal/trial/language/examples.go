@@ -42,6 +42,11 @@ var examples = map[string]string{
 	"dialect.joined": "joined {\n  when = msg.kind == \"joined\"\n  room = msg.room\n  name = msg.name\n}",
 	"dialect.gone":   "gone {\n  when = msg.kind == \"gone\"\n  room = msg.room\n  name = msg.name\n}",
 
+	"dialect.switch": "switch {\n  send      = { kind = \"probe\" }\n  confirmed = msg.kind == \"ready\"\n  " +
+		"then      = { kind = \"switch\" }\n}",
+	"without": "crew \"pilots\" {\n  clients = 6\n  session = session.watch\n  without \"websocket\" " +
+		"{ share = \"50%\" }\n}",
+
 	"connect": "connect {\n  within = \"5s\"\n  origin = \"http://harbour.example\"\n}",
 	"request": "request \"look at the truth\" {\n  path   = \"/truth\"\n  status = 200\n  when   = msg.totals " +
 		"!= null\n}",
@@ -105,6 +110,10 @@ func Example(name string) string {
 		parts[name] = example
 	case name == "target.route":
 		parts["target"] = "target \"board\" {\n  websocket = \"ws://127.0.0.1:7411/live\"\n" + example + "\n}"
+	case name == "without":
+		parts["crew"] = example
+		parts["target"] = "target \"board\" {\n  websocket = \"ws://127.0.0.1:7411/live\"\n" +
+			examples["target.route"] + "\n}"
 	case strings.HasPrefix(name, "dialect."):
 		parts["target"] = "target \"board\" {\n  websocket = \"ws://127.0.0.1:7411/live\"\n  dialect   = \"ours\"\n}"
 		whole := map[string]bool{"name": part == "name", "enter": part == "enter"}

@@ -120,6 +120,10 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 				d.Beat.When == nil && d.Beat.Every == 0 {
 				r.fail(part.DefRange, "a beat is when, with or without answer, or every with send, or both")
 			}
+		case "switch":
+			d.Switch.Send, _ = r.bodyTemplate(attrs["send"])
+			d.Switch.Confirmed = r.condition(attrs["confirmed"])
+			d.Switch.Then, _ = r.bodyTemplate(attrs["then"])
 		case "enter":
 			d.Enter = r.exchange(attrs)
 		case "leave":
@@ -177,13 +181,16 @@ func (r *reader) readCrew(b *hcl.Block) {
 	a := content.Attributes
 	c := trial.Crew{Name: b.Labels[0], Clients: r.whole(a["clients"], 1, 1<<24, 1),
 		ClientName: r.textTemplate(a["name"]), Groups: r.whole(a["groups_of"], 1, 1<<20, 1)}
-	for i, t := range content.Blocks {
-		if i > 0 {
+	for _, t := range content.Blocks {
+		switch {
+		case t.Type == "without": // once its routes are known
+		case len(c.Tide.Legs) > 0:
 			r.fail(t.DefRange, "there is a second tide; a crew has one")
-			continue
+		default:
+			c.Tide = r.readTide(t, c.Clients)
 		}
-		c.Tide = r.readTide(t, c.Clients)
 	}
+	r.readRoutes(&c, content)
 	for _, other := range r.trial.Crews {
 		if other.Name == c.Name {
 			r.fail(b.LabelRanges[0], "there is a crew %q already", c.Name)

@@ -251,3 +251,55 @@ func checkAddress(s, scheme string) string {
 	}
 	return ""
 }
+
+// readRoutes reads which routes a crew takes, and how it changes them.
+func (r *reader) readRoutes(c *trial.Crew, content *hcl.BodyContent) {
+	a := content.Attributes
+	t := &r.trial.Target
+	var names []string
+	for _, route := range t.Routes {
+		names = append(names, route.Name)
+	}
+	numberOf := func(name string, at hcl.Range) (uint8, bool) {
+		i := slices.Index(names, name)
+		if i < 0 {
+			r.fail(at, "the target has no route %q%s", name, nearest(name, names))
+		}
+		return uint8(max(0, i)), i >= 0
+	}
+	if routes := a["routes"]; routes != nil {
+		for _, name := range r.texts(routes) {
+			if i, known := numberOf(name, routes.Expr.Range()); known {
+				c.Routes = append(c.Routes, i)
+			}
+		}
+	} else {
+		for i := range t.Routes {
+			c.Routes = append(c.Routes, uint8(i))
+		}
+	}
+	c.Promote, c.Settle = r.yes(a["promote"]), r.duration(a["settle"], 5*time.Second)
+	c.Retry = r.duration(a["retry"], 0)
+	for _, b := range content.Blocks {
+		if b.Type != "without" {
+			continue
+		}
+		w := trial.Without{Share: 1}
+		if share := r.open(b.Body, "without").Attributes["share"]; share != nil {
+			w.Share = r.share(r.text(share, "100%"), share.Expr.Range())
+		}
+		if i, known := numberOf(b.Labels[0], b.LabelRanges[0]); known {
+			w.Route = i
+			c.Without = append(c.Without, w)
+		}
+	}
+	for n := range c.Clients {
+		if len(c.Without) > 0 && !slices.ContainsFunc(c.Routes, func(route uint8) bool {
+			return !c.Forbids(route,
+				n)
+		}) {
+			r.fail(content.MissingItemRange, "client %d of the crew has no route left", n)
+			break
+		}
+	}
+}

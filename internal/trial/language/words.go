@@ -161,7 +161,14 @@ var vocabulary = map[string]*blockWord{
 				"message without such a list is one itself; a text in the list is a message with " +
 				"its own JSON in it"},
 	}, blocks: []string{"dialect.name", "dialect.enter", "dialect.leave", "dialect.past", "dialect.heard",
-		"dialect.echo", "dialect.beat", "dialect.presence", "dialect.joined", "dialect.gone"}},
+		"dialect.echo", "dialect.beat", "dialect.presence", "dialect.joined", "dialect.gone",
+		"dialect.switch"}},
+	"dialect.switch": {doc: "how a client changes over to a better route, over the new connection", attrs: []word{
+		{"send", formBody, false, "what the client asks there"},
+		{"confirmed", formCondition, false, "recognises that the server is ready; if it is not given, that the " +
+			"connection is open is enough"},
+		{"then", formBody, false, "what the client says once nothing more comes over the old connection"},
+	}},
 	"dialect.name": {doc: "naming oneself, once the connection is open", attrs: attrs([]word{
 		{"after", formCondition, false, "the greeting that comes before, and is waited for"},
 		{"first", formBody, false, "what is sent before the name"},
@@ -330,14 +337,29 @@ var vocabulary = map[string]*blockWord{
 			"fragment, long control or wrong length"},
 		within(`how soon; "5s" if it is not given`),
 	}},
-	"crew": {label: "name", doc: "a group of clients that follow the same session", blocks: []string{"tide"},
+	"crew": {label: "name", doc: "a group of clients that follow the same session", blocks: []string{"tide", "without"},
 		attrs: []word{
 			{"clients", formNumber, true, "how many"},
 			{"session", "session.NAME", true, "what they do"},
 			{"name", formTemplate, false, `a client's name; the crew's name and "-${n}" if it is not given`},
 			{"groups_of", formNumber, false,
 				"deals the clients into groups of so many; they know their group and place"},
+			{"routes", "list of texts", false, "the target's routes that they take, the best first; all of them, in " +
+				"their order, if it is not given. A client takes the next one if one is refused, does not answer in " +
+				"time, or breaks before it has settled"},
+			{"promote", formYes, false, "they begin with the last route and change over to the best that they can " +
+				"have"},
+			{"settle", formDuration, false,
+				`how long a connection must hold before a break is the server's to answer ` +
+					`for, and not a reason to take the next route; "5s" if it is not given`},
+			{"retry", formDuration, false, "how often a client tries whether it can have a better route than its " +
+				"own; " +
+				"it does not if it is not given"},
 		}},
+	"without": {label: "route", doc: "keeps a part of a crew from a route, as a network would that does not let it " +
+		"through", attrs: []word{
+		{"share", formShare, false, "of the clients, spread evenly; all if it is not given"},
+	}},
 	"tide": {doc: "how many clients there are over time", blocks: []string{"flood", "slack", "ebb", "wave", "spike"}},
 	"flood": {label: "share", doc: "rises to a share of all clients", attrs: []word{
 		{"over", formDuration, false, "how long that takes"},

@@ -60,6 +60,7 @@ type HTTP struct {
 	searched int    // bytes of it in which no message ends
 	framed   bool   // the answer at hand holds several messages
 	sweeps   int    // while it closes: polls that are still to be answered, for what waits at the server
+	pausing  bool   // it asks for nothing more
 	bidden   bool   // the request that ends it all is under way
 }
 
@@ -169,6 +170,10 @@ func (m *HTTP) Next(io *IO) Event {
 		} else if more {
 			continue
 		}
+		if m.pausing && m.IsOpen() && !m.get.Busy() && !m.post.Busy() && len(m.queue) == 0 {
+			m.pausing, m.askAt = false, mono.Never
+			return Event{Kind: Paused}
+		}
 		if m.settled() {
 			if ev := m.finish(io); ev.Kind != Nothing {
 				return ev
@@ -277,6 +282,8 @@ func (m *HTTP) refused(io *IO, h *http1.Head, why string) Event {
 func (m *HTTP) streamEnds(io *IO, h *http1.Head) Event {
 	again := m.events.Retry
 	switch {
+	case m.pausing: // another transport takes over, or has
+		return m.ended(io, Event{Kind: Ended})
 	case m.phase == resuming:
 		if wait, ok := retryAfter(h, io.Wall()); ok {
 			m.deadline = io.Now.Add(wait)
@@ -313,7 +320,9 @@ func (m *HTTP) polled(io *IO, h *http1.Head, content []byte) Event {
 		m.answered(h, content)
 	}
 	ev := m.opened(io, 0)
-	if next > io.Now {
+	if m.pausing {
+		m.askAt = next // if it goes on after all
+	} else if next > io.Now {
 		m.askAt = next
 	} else {
 		m.ask(io)
@@ -483,6 +492,24 @@ func (m *HTTP) Close(io *IO, _ uint16, _ string) {
 	}
 }
 
+// Pause implements Pauser: polls that wait are waited for.
+func (m *HTTP) Pause(*IO) bool {
+	m.pausing = m.IsOpen()
+	polls := m.Habits.Mode == LongPolling || m.Habits.Mode == Polling
+	return m.pausing && (polls || m.phase == resuming)
+}
+
+// Resume implements Pauser.
+func (m *HTTP) Resume(io *IO) {
+	m.pausing = false
+	if m.phase == resuming && m.deadline == mono.Never {
+		m.deadline = io.Now
+	}
+	if m.phase == open && !m.get.Busy() && (m.Habits.Mode == LongPolling || m.Habits.Mode == Polling) {
+		m.ask(io)
+	}
+}
+
 // sweep asks once more, for what waits at the server.
 func (m *HTTP) sweep(io *IO) {
 	if m.sweeps--; m.sweeps > 0 {
@@ -523,7 +550,7 @@ func (m *HTTP) Expire(io *IO) {
 		m.askAt = mono.Never
 		if m.phase == upgrading { // a long poll that waits
 			io.event[Main] = m.opened(io, io.Now.Add(-quietOpen))
-		} else if m.phase == open {
+		} else if m.phase == open && !m.pausing {
 			m.ask(io)
 		}
 	}
@@ -536,6 +563,10 @@ func (m *HTTP) Expire(io *IO) {
 	case open: // nothing of the content has come
 		io.event[Main] = m.ended(io, Event{Kind: Broken, Err: &Withheld{}})
 	case resuming:
+		if m.pausing {
+			m.deadline = mono.Never
+			return
+		}
 		if m.deadline = io.Now.Add(maxComeBack); m.get.Busy() {
 			io.event[Main] = m.ended(io, Event{Kind: Broken, Err: fmt.Errorf("it did not come back in time")})
 			return

@@ -102,6 +102,7 @@ const (
 	Failed               // an HTTP request: Err says why
 	Headed               // an HTTP request that streams: Head, and content follows
 	Part                 // of the content of one: Payload
+	Paused               // a Pauser: nothing more comes, and everything that was said was taken
 )
 
 // An Event is something that happened.
@@ -162,6 +163,16 @@ type Machine interface {
 	Deadline() mono.Time
 	// IsOpen reports whether messages can be sent.
 	IsOpen() bool
+}
+
+// A Pauser is a Machine that can come to an end in between, so that another one takes
+// over and nothing overtakes what comes over the first.
+type Pauser interface {
+	// Pause asks for nothing more. Paused follows once what was asked for and what was said
+	// is answered. It reports false if the transport only ends when the server ends it.
+	Pause(io *IO) bool
+	// Resume goes on.
+	Resume(io *IO)
 }
 
 // A ServerClosed is why a connection broke that the server ended in order.

@@ -88,6 +88,7 @@ func (m *WebSocket) Connected(io *IO, _ int) {
 		return
 	}
 	m.phase = upgrading
+	io.Asked++
 	h, out := m.opening, &io.Lines[Main].Out
 	if h.Jar != nil {
 		if cookies := h.Jar.Field(h.Host, h.Path, false, io.Wall()); cookies != "" {

@@ -36,4 +36,10 @@ dialect "plain-json" {
     room    = msg.room
     members = msg.members
   }
+
+  switch {
+    send      = { kind = "probe" }
+    confirmed = msg.kind == "ready"
+    then      = { kind = "switch" }
+  }
 }

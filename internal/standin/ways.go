@@ -1,0 +1,144 @@
+package standin
+
+import (
+	"bytes"
+	"fmt"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/wire/ws"
+)
+
+// A stalled opening is answered later.
+type stalled struct {
+	at      mono.Time
+	id      int32
+	request *request
+}
+
+// obstructed does what the switches say of a client that wants to come in; false if they
+// say nothing of it. Which clients are met follows from the seed and from what they call
+// themselves.
+func (l *loop) obstructed(id int32, c *conn, r *request) bool {
+	s, t := l.board.Switches(), &l.board.Truth.Totals
+	who := r.url.Query().Get("client")
+	if who == "" {
+		who = fmt.Sprintf("connection %d", id)
+	}
+	upgrade := r.url.Path == "/live"
+	// each try has its own die, so that one that comes again may get through
+	if key := r.url.Query().Get("client"); upgrade && key != "" {
+		l.upgrades[who]++
+		who = fmt.Sprintf("%s, %d", who, l.upgrades[who])
+	}
+	stream := r.url.Path == "/events" || r.url.Path == "/lines"
+	if s.Stall > 0 && c.stalled == nil && r.url.Path != "/poll" {
+		t.Stalled++
+		c.state, c.stalled = stalling, r
+		l.stalled = append(l.stalled, stalled{l.drv.Now().Add(s.Stall), id, r})
+		return true
+	}
+	switch {
+	case upgrade && s.Meets(s.RefuseUpgrade, "refuse upgrade", who),
+		stream && s.Meets(s.RefuseStream, "refuse stream", who):
+		t.Turned++
+		l.answer(id, r, 503, "text/plain", []byte("not this way\n"))
+	case upgrade && s.Meets(s.StripUpgrade, "strip upgrade", who):
+		t.Stripped++
+		l.answer(id, r, 200, "text/html", []byte("<p>The harbour board.</p>\n"))
+	default:
+		return false
+	}
+	return true
+}
+
+// letStalledIn answers openings whose time has come.
+func (l *loop) letStalledIn() {
+	now := l.drv.Now()
+	for len(l.stalled) > 0 && l.stalled[0].at <= now {
+		s := l.stalled[0]
+		l.stalled = l.stalled[1:]
+		if c := &l.conns[s.id]; c.state == stalling && c.stalled == s.request {
+			c.state = greeting
+			l.comeIn(s.id, c, s.request)
+			if c.state == stalling || c.state == greeting {
+				c.stalled = nil
+			}
+		}
+	}
+}
+
+// nextStalled is when an opening is to be answered.
+func (l *loop) nextStalled() mono.Time {
+	if len(l.stalled) == 0 {
+		return mono.Never
+	}
+	return l.stalled[0].at
+}
+
+// besides handles what a client says over a WebSocket that it wants to change over to.
+func (l *loop) besides(id int32, c *conn, payload []byte) {
+	v := c.beside
+	switch {
+	case l.visits[v.key] != v:
+		l.drop(id)
+	case bytes.Contains(payload, []byte(`"probe"`)):
+		l.drv.Write(id, ws.AppendFrame(nil, ws.OpText, []byte(`{"kind":"ready"}`)))
+		if v.waiting != noConn && v.mode == "/poll" {
+			l.answerPoll(v.waiting, v, true) // so that the client comes to its end there
+		}
+	case bytes.Contains(payload, []byte(`"switch"`)):
+		l.board.Truth.Totals.Switched++
+		l.serveVisit(v) // what is there goes the old way
+		if old := v.waiting; old != noConn {
+			l.conns[old].visit = nil
+			if v.mode == "/lines" {
+				l.drv.Write(old, []byte("0\r\n\r\n"))
+			}
+			l.drop(old)
+		}
+		c.beside, c.visit = nil, v
+		v.mode, v.waiting, v.holds = "/live", id, false
+		l.serveVisit(v)
+	}
+}
+
+// comesBeside lets a client in over a WebSocket that says who it is: as a new visit, or
+// beside the one that it has.
+func (l *loop) comesBeside(c *conn, id int32, r *request, key string) {
+	l.drv.Write(id, ws.AppendAgreement(nil, r.Get("Sec-WebSocket-Key")))
+	c.state, c.speaks = live, inFrames
+	if v := l.visits[key]; v != nil && v.mode != "/live" {
+		c.beside = v
+		return
+	} else if v != nil { // it comes again: its old connection is over
+		l.endVisit(v)
+	}
+	v := l.begin(key, r)
+	v.mode, v.waiting, c.visit = "/live", id, v
+	l.serveVisit(v)
+}
+
+// endStreams ends streams that have gone on for as long as they may.
+func (l *loop) endStreams(v *visit, now mono.Time) {
+	after := l.board.Switches().EndStreams
+	if after == 0 || v.mode != "/events" || v.waiting == noConn || now.Sub(v.began) < after {
+		return
+	}
+	l.board.Truth.Totals.Ended++
+	l.conns[v.waiting].visit = nil
+	l.drop(v.waiting)
+	v.waiting, v.seen = noConn, now
+}
+
+// cutIdle cuts a connection over which nothing has gone for as long as may be.
+func (l *loop) cutIdle(id int32, c *conn, now mono.Time) bool {
+	after := l.board.Switches().CutIdle
+	if after == 0 || c.state == free || now.Sub(max(c.heard, c.spoke, c.pinged)) < after {
+		return false
+	}
+	l.board.Truth.Totals.Cut++
+	l.part(id)
+	l.conns[id] = conn{}
+	l.drv.Hangup(id)
+	return true
+}
