@@ -81,13 +81,19 @@ func TestPrivateFiles(t *testing.T) {
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(500 * time.Millisecond)
+	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(50 * time.Millisecond) {
+		if _, err := os.Stat(fresh); err == nil { // else it has not begun to record
+			break
+		}
+	}
 	cmd.Process.Signal(os.Interrupt)
 	cmd.Wait()
 	for file, want := range map[string]os.FileMode{db: 0o600, filepath.Dir(db): 0o700,
 		filepath.Dir(filepath.Dir(db)): 0o700, fresh: 0o600, old: 0o644} {
-		if info, err := os.Stat(file); err != nil || info.Mode().Perm() != want {
-			t.Errorf("%s: %v, %v", file, info.Mode(), err)
+		if info, err := os.Stat(file); err != nil {
+			t.Error(err)
+		} else if info.Mode().Perm() != want {
+			t.Errorf("%s: %v, want %v", file, info.Mode(), want)
 		}
 	}
 }

@@ -37,6 +37,7 @@ type Summary struct {
 	Reckonings  []FinalResult   `json:"reckonings"` // the name that final_checks had first: fields are not renamed
 	Feed        Feed            `json:"feed"`
 	Requests    Requests        `json:"requests"`
+	Routes      Routes          `json:"routes"`
 	ClosedLoop  bool            `json:"closed_loop"` // some sends waited for answers: the rate is the server's
 	Self        Self            `json:"self"`
 	Reasons     map[string]int  `json:"reasons"`
@@ -68,6 +69,46 @@ type Requests struct {
 	Answered   int64           `json:"answered"`
 	Unanswered int64           `json:"unanswered"`
 	Answer     meter.Latencies `json:"answer"`
+}
+
+// Routes are how clients came to the server, and what that took.
+type Routes struct {
+	On                  map[string]float64 `json:"on_percent"` // of the clients' connected time, by transport
+	Usable              meter.Latencies    `json:"usable"`     // from the first try of any route
+	StepsDown           int64              `json:"steps_down"`
+	StepsUp             int64              `json:"steps_up"`
+	StepsUpFailed       int64              `json:"steps_up_failed"`
+	NoneLeft            int64              `json:"none_left"` // clients whose last route failed
+	TriedInVain         float64            `json:"tried_in_vain_us"`
+	LostAtSwitch        int64              `json:"lost_at_switch"`
+	DoubledAtSwitch     int64              `json:"doubled_at_switch"`
+	ReorderedAtSwitch   int64              `json:"reordered_at_switch"`
+	Connections         int64              `json:"connections"`
+	HTTPRequests        int64              `json:"http_requests"`
+	BytesUp             int64              `json:"bytes_up"`
+	BytesDown           int64              `json:"bytes_down"`
+	RequestsPerDelivery float64            `json:"requests_per_delivery"`
+	BytesPerDelivery    float64            `json:"bytes_per_delivery"`
+}
+
+func routesOf(w *logbook.Window) Routes {
+	c := &w.Counts.Routes
+	r := Routes{On: map[string]float64{}, Usable: w.Usable.Latencies(), StepsDown: c.Down, StepsUp: c.Up,
+		StepsUpFailed: c.UpFailed, NoneLeft: c.NoneLeft, TriedInVain: float64(c.TriedIn), LostAtSwitch: c.LostAt,
+		DoubledAtSwitch: c.DoubledAt, ReorderedAtSwitch: c.ReorderedAt, Connections: c.Dials, HTTPRequests: c.Asked,
+		BytesUp: c.BytesUp, BytesDown: w.Counts.Bytes}
+	for i, name := range logbook.Transports {
+		if c.On[i] > 0 {
+			r.On[name] = round(100 * c.ShareOn(i))
+		}
+	}
+	for name, into := range map[string]*float64{"routes.requests_per_delivery": &r.RequestsPerDelivery,
+		"routes.bytes_per_delivery": &r.BytesPerDelivery} {
+		if v, ok := logbook.FigureNamed(name).Of(w); ok {
+			*into = round(v)
+		}
+	}
+	return r
 }
 
 // Connections count connections.
@@ -173,7 +214,7 @@ type LimitSummary struct {
 	Value    float64 `json:"value"`          // microseconds if the figure is a duration
 	Measured float64 `json:"measured"`       // likewise
 	Early    float64 `json:"measured_early"` // what it would be if every arrival had been as early as it can have been
-	Unit     string  `json:"unit"`           // "us" or "count"
+	Unit     string  `json:"unit"`           // "us", "count" or "ratio"
 	Verdict  Verdict `json:"verdict"`
 	Implied  bool    `json:"implied"` // not the trial's own: every run is held against it
 	Why      string  `json:"why,omitempty"`
@@ -215,6 +256,7 @@ func Summarise(s *Snapshot) Summary {
 		FinalChecks: append([]FinalResult{}, s.FinalResults...), Reckonings: append([]FinalResult{}, s.FinalResults...),
 		Feed:       Feed{c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, w.Age.Latencies()},
 		Requests:   Requests{c.Requests, c.Unheard, w.Answer.Latencies()},
+		Routes:     routesOf(w),
 		ClosedLoop: s.Trial.ClosedLoop,
 		Reasons:    s.Reasons, Limits: []LimitSummary{}}
 	sum.Verdict, sum.Why = s.Outcome()
@@ -234,10 +276,7 @@ func Summarise(s *Snapshot) Summary {
 		Waited: round(logbook.Micros(w.Waited)), Stolen: round(logbook.Micros(w.Stolen)), CoarseArrivals: c.Coarse,
 		HeldReports: s.Held}
 	for _, j := range s.Judgements {
-		unit := "count"
-		if j.Unit == logbook.Duration {
-			unit = "us"
-		}
+		unit := [...]string{logbook.Count: "count", logbook.Duration: "us", logbook.Ratio: "ratio"}[j.Unit]
 		sum.Limits = append(sum.Limits, LimitSummary{j.Limit.Name, j.Limit.Figure, j.Limit.Rule.String(), j.Limit.Value,
 			round(j.Measured), round(j.Early), unit, j.Verdict, j.Limit.Implied, j.Why})
 	}

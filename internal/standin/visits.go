@@ -67,6 +67,8 @@ func (l *loop) visited(id int32, r *request) {
 	switch {
 	case key == "" || len(key) > 200:
 		l.answer(id, r, 400, "text/plain", []byte("who asks? add ?client=, with a text of your own\n"))
+	case r.Method == "GET" && v != nil && v.mode == "/live" && v.waiting != noConn:
+		l.answer(id, r, 409, "text/plain", []byte("this client has changed over to a WebSocket\n"))
 	case r.Method == "GET":
 		if v == nil {
 			v = l.begin(key, r)

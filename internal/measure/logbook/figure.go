@@ -17,6 +17,7 @@ type Unit uint8
 const (
 	Count Unit = iota
 	Duration
+	Ratio // a share in percent, or so many for each of something else
 )
 
 // A Figure is one number that can be read off a Window.

@@ -67,7 +67,7 @@ func routeFigures(add func(name string, unit Unit, doc string, of func(*Window) 
 			func(w *Window) float64 { return float64(of(&w.Counts.Routes)) }).some = connected
 	}
 	for i, name := range Transports {
-		add("routes.on."+name, Count, "percent of the clients' connected time spent on "+name, func(w *Window) float64 {
+		add("routes.on."+name, Ratio, "percent of the clients' connected time spent on "+name, func(w *Window) float64 {
 			return 100 * w.Counts.Routes.ShareOn(i)
 		}).some = connected
 	}
@@ -93,9 +93,9 @@ func routeFigures(add func(name string, unit Unit, doc string, of func(*Window) 
 			some = func(w *Window) bool { return w.Counts.Routes.Up+w.Counts.Routes.Down > 0 && w.Total.Owed > 0 }
 	}
 	delivered := func(w *Window) bool { return w.Total.Delivered+w.Total.Late+w.Total.CaughtUp > 0 }
-	add("routes.requests_per_delivery", Count, "HTTP requests for each delivery that came", func(w *Window) float64 {
+	add("routes.requests_per_delivery", Ratio, "HTTP requests for each delivery that came", func(w *Window) float64 {
 		return perDelivery(w, w.Counts.Routes.Asked)
 	}).some = delivered
-	add("routes.bytes_per_delivery", Count, "bytes, both ways, heads included, for each delivery that came",
+	add("routes.bytes_per_delivery", Ratio, "bytes, both ways, heads included, for each delivery that came",
 		func(w *Window) float64 { return perDelivery(w, w.Counts.Routes.BytesUp+w.Counts.Bytes) }).some = delivered
 }

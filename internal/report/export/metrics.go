@@ -64,9 +64,12 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 	send("clients", "clients, by state", prometheus.GaugeValue, float64(g.Open), "state", "open")
 	for _, name := range logbook.FigureNames() {
 		f := logbook.FigureNamed(name)
-		if f.Unit == logbook.Count {
-			v, _ := f.Of(w)
+		v, _ := f.Of(w)
+		switch f.Unit {
+		case logbook.Count:
 			send(strings.ReplaceAll(name, ".", "_")+"_total", f.Doc, prometheus.CounterValue, v)
+		case logbook.Ratio:
+			send(strings.ReplaceAll(name, ".", "_"), f.Doc, prometheus.GaugeValue, v)
 		}
 	}
 	for name, h := range map[string]*meter.Hist{"fanout": w.Fanout(), "first": &w.First, "median": &w.Median,

@@ -15,6 +15,7 @@ import (
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/meter"
 	"tidepull/internal/run"
+	"tidepull/internal/trial"
 )
 
 // Follow prints a line for each second of a run until it is over.
@@ -58,6 +59,32 @@ func line(s *run.Snapshot) string {
 		t.Owed, t.Delivered, t.Late, t.Lost, t.Duplicate, t.Stray)
 	if why := e.Health.Overload.Words(); why != "" {
 		text += "  (" + why + ")"
+	}
+	return text
+}
+
+// Routes says in one line how clients came to the server, and what a delivery took; "" if
+// there was one route, a WebSocket.
+func Routes(s *run.Snapshot) string {
+	c := &s.Total.Counts.Routes
+	if len(s.Trial.Target.Routes) < 2 && s.Trial.Target.Route(0).Kind != trial.OverHTTP {
+		return ""
+	}
+	var on []string
+	for i, name := range logbook.Transports {
+		if c.On[i] > 0 {
+			on = append(on, fmt.Sprintf("%s %.3g %%", name, 100*c.ShareOn(i)))
+		}
+	}
+	text := "routes: " + strings.Join(on, ", ")
+	if len(s.Trial.Target.Routes) > 1 {
+		text += fmt.Sprintf("; %d steps down, %d up, %d up in vain, %d clients with no route left", c.Down, c.Up,
+			c.UpFailed,
+			c.NoneLeft)
+	}
+	if requests, ok := logbook.FigureNamed("routes.requests_per_delivery").Of(s.Total); ok {
+		bytes, _ := logbook.FigureNamed("routes.bytes_per_delivery").Of(s.Total)
+		text += fmt.Sprintf("; a delivery took %.3g HTTP requests and %s", requests, units.Bytes(bytes))
 	}
 	return text
 }
@@ -117,6 +144,9 @@ func Report(w io.Writer, s *run.Snapshot) {
 		fmt.Fprintf(w, "  scripts: %d turns began later than their time, because of what the script itself waited "+
 			"for: p50 %s, longest %s\n", s.Total.PushedBack.Count(), us(&s.Total.PushedBack, 0.5),
 			us(&s.Total.PushedBack, 1))
+	}
+	if text := Routes(s); text != "" {
+		fmt.Fprintf(w, "  %s\n", text)
 	}
 	if deaf := s.Deaf(); deaf != "" {
 		fmt.Fprintf(w, "  %s\n", deaf)

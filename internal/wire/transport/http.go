@@ -496,7 +496,7 @@ func (m *HTTP) Close(io *IO, _ uint16, _ string) {
 func (m *HTTP) Pause(*IO) bool {
 	m.pausing = m.IsOpen()
 	polls := m.Habits.Mode == LongPolling || m.Habits.Mode == Polling
-	return m.pausing && (polls || m.phase == resuming)
+	return m.pausing && (polls || m.phase == resuming && !m.get.Busy())
 }
 
 // Resume implements Pauser.

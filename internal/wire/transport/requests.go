@@ -189,8 +189,8 @@ func (m *Requests) stream(io *IO) Event {
 // whole handles that the answer is whole: it is followed elsewhere, or given.
 func (m *Requests) whole(io *IO) Event {
 	h, content, headed := m.answer.Head, m.answer.Content, m.headed
-	if h.HasToken("Connection", "close") || m.answer.UntilClose() {
-		m.hangUp(io)
+	if h.HasToken("Connection", "close") || m.answer.UntilClose() || len(io.taking[m.Line]) > 0 {
+		m.hangUp(io) // what comes unasked would be taken for the next answer
 	}
 	m.forget(io)
 	m.used, m.quiet = true, io.Now

@@ -1,0 +1,280 @@
+package transport
+
+import (
+	"bytes"
+	"compress/gzip"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/wire"
+	"tidepull/internal/wire/http1"
+)
+
+// asking gives a transport over HTTP that has asked for messages, and what it asked.
+func asking(t testing.TB, io *IO, h *Habits) (m *HTTP, request string) {
+	t.Helper()
+	m = &HTTP{Habits: h}
+	m.Open(io, &Opening{Endpoint: wire.Endpoint{Unix: "/s"}, Host: "quay.test", Path: "/ask", Post: "/say",
+		Fields: []http1.Field{{Name: "Authorization", Value: "Bearer tide"}}}, mono.Time(5*time.Second))
+	if io.Lines[Main].Dial == nil {
+		t.Fatal("it does not connect")
+	}
+	io.Clear()
+	m.Connected(io, Main)
+	request = string(io.Lines[Main].Out)
+	io.Clear()
+	return m, request
+}
+
+// line gives what was asked for on a line, and forgets all of it.
+func line(io *IO, n int) Line {
+	l := io.Lines[n]
+	l.Out = bytes.Clone(l.Out)
+	io.Clear()
+	return l
+}
+
+// events drains a machine.
+func events(io *IO, m Machine) (all []string) {
+	for ev := m.Next(io); ev.Kind != Nothing; ev = m.Next(io) {
+		all = append(all, told(ev))
+	}
+	return all
+}
+
+func chunked(parts ...string) string {
+	var b strings.Builder
+	for _, p := range parts {
+		fmt.Fprintf(&b, "%x\r\n%s\r\n", len(p), p)
+	}
+	return b.String()
+}
+
+// TestHTTPCutAnywhere: wherever the answers are cut, over each mode the same is told, and
+// nothing is held afterwards.
+func TestHTTPCutAnywhere(t *testing.T) {
+	open := fmt.Sprintf("%d <nil>", Opened)
+	long := strings.Repeat("berth ", 20000)
+	for name, life := range map[string]struct {
+		habits Habits
+		bytes  string
+		tells  []string
+	}{
+		"events": {Habits{}, "HTTP/1.1 103 Early Hints\r\n\r\nHTTP/1.1 200 OK\r\nContent-Type: text/event-stream; " +
+			"charset=utf-8\r\nTransfer-Encoding: chunked\r\n\r\n" + chunked(":here\n\nid: 7\ndata: o",
+			"ne\ndata:two\n\nda",
+			"ta: three\r\n\r\nretry: 50\n\ndata: "+long+"\n\n"),
+			[]string{open, `message false "one\ntwo"`, `message false "three"`, fmt.Sprintf("message false %q", long)}},
+		"events until the end": {Habits{}, "HTTP/1.0 200 OK\r\nContent-Type: text/event-stream\r\n\r\ndata: one\n\n",
+			[]string{open, `message false "one"`}},
+		"no event stream": {Habits{}, "HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nContent-Length: 2\r\n\r\nhi",
+			[]string{fmt.Sprintf("%d the upgrade was refused: the answer is no text/event-stream, but text/html",
+				Refused)}},
+		"refused": {Habits{}, "HTTP/1.1 503 Service Unavailable\r\nContent-Length: 2\r\n\r\nno",
+			[]string{fmt.Sprintf("%d the upgrade was refused: answered 503 Service Unavailable", Refused)}},
+		"lines": {Habits{Mode: LongAnswer}, "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n" +
+			chunked("one\nt", "wo\n\r\n", "thr", "ee\nrest") + "0\r\n\r\n",
+			[]string{open, `message false "one"`, `message false "two"`, `message false "three"`,
+				fmt.Sprintf("%d the server ended the stream", Broken)}},
+		"records": {Habits{Mode: LongAnswer, Framing: wire.Framing{Prefix: wire.Prefix2}},
+			"HTTP/1.1 200 OK\r\n\r\n\x00\x03one\x00\x00\x00\x03two", []string{open, `message false "one"`,
+				`message false ""`, `message false "two"`}},
+		"no text": {Habits{Mode: LongAnswer}, "HTTP/1.1 200 OK\r\n\r\none\nca\xff\n",
+			[]string{open, `message false "one"`, fmt.Sprintf("%d lines: a line is no valid UTF-8 (a line is UTF-8, "+
+				"ended by LF)", Violated)}},
+		"a poll": {Habits{Mode: LongPolling}, "HTTP/1.1 200 OK\r\nContent-Length: 7\r\n\r\none\ntwo",
+			[]string{open, `message false "one\ntwo"`}},
+		"a poll of lines": {Habits{Mode: LongPolling}, "HTTP/1.1 200 OK\r\nContent-Type: application/x-ndjson\r\n" +
+			"Content-Length: 9\r\n\r\none\n\ntwo\n", []string{open, `message false "one"`, `message false "two"`}},
+		"a poll of records": {Habits{Mode: LongPolling, Framed: true, Framing: wire.Framing{Ends: "\x1e"}},
+			"HTTP/1.1 200 OK\r\nContent-Length: 7\r\n\r\none\x1etwo", []string{open, `message false "one"`,
+				`message false "two"`}},
+		"no protocol": {Habits{Mode: LongPolling}, "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\nzz\r\n",
+			[]string{fmt.Sprintf("%d http: a chunk's size is no number (RFC 9112 7.1)", Refused)}},
+	} {
+		for _, step := range []int{1, 2, 3, 7, 61, 4096, len(life.bytes)} {
+			io := newIO()
+			m, _ := asking(t, io, &life.habits)
+			got, _ := feed(io, m, []byte(life.bytes), step)
+			if !slices.Equal(got, life.tells) {
+				t.Errorf("%s in pieces of %d: %.300q", name, step, got)
+			}
+			if m.Drop(io); io.Held != 0 {
+				t.Errorf("%s in pieces of %d: %d bytes are held", name, step, io.Held)
+			}
+		}
+	}
+}
+
+// TestEventStreamComesBack: a stream that the server ends is asked for again, after the
+// time that the server wants, from the event on that it gave last.
+func TestEventStreamComesBack(t *testing.T) {
+	io := newIO()
+	m, request := asking(t, io, &Habits{})
+	if !strings.Contains(request, "Accept: text/event-stream\r\n") || strings.Contains(request, "Last-Event-ID") {
+		t.Errorf("it asks %q", request)
+	}
+	m.Take(io, Main, []byte("HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nTransfer-Encoding: chunked\r\n\r\n"+
+		chunked("retry: 40\nid: 7\ndata: x\n\n", "id: 8\n\nid: 9\ndata: not whole")+"0\r\n\r\n"))
+	if got := events(io, m); len(got) != 2 {
+		t.Fatalf("%q", got)
+	}
+	if l := line(io, Main); l.Hangup || m.Deadline() != mono.Time(40*time.Millisecond) || !m.IsOpen() {
+		t.Errorf("it asks for %+v, and waits until %v", l, m.Deadline())
+	}
+	io.Now = mono.Time(40 * time.Millisecond)
+	m.Expire(io)
+	if got := string(line(io, Main).Out); !strings.Contains(got, "Last-Event-ID: 8\r\n") {
+		t.Errorf("it asks %q", got)
+	}
+	m.Take(io, Main, []byte("HTTP/1.1 204 No Content\r\n\r\n")) // it is to stay away (9.2.3)
+	if got := events(io, m); len(got) != 1 || !strings.HasPrefix(got[0], fmt.Sprint(Broken)) {
+		t.Errorf("%q", got)
+	}
+}
+
+// TestPosts: what is said goes one after the other, waits if the server says so, and is
+// said before the end; the end is said if the server wants to hear of it.
+func TestPosts(t *testing.T) {
+	io := newIO()
+	m, _ := asking(t, io, &Habits{Mode: LongPolling, Type: "text/plain", Ends: true})
+	m.Take(io, Main, []byte("HTTP/1.1 204 No Content\r\n\r\n"))
+	if got := events(io, m); len(got) != 1 || m.Deadline() != mono.Time(patience) {
+		t.Fatalf("%q, next at %v: a server that does not hold polls is not asked at once", got, m.Deadline())
+	}
+	io.Clear()
+	m.Say(io, []byte("one"), false)
+	m.Say(io, []byte("two"), false)
+	if l := line(io, Post); l.Dial == nil || len(l.Out) > 0 {
+		t.Fatalf("%+v", l)
+	}
+	m.Connected(io, Post)
+	if got := string(line(io, Post).Out); !strings.HasPrefix(got, "POST /say HTTP/1.1\r\nHost: quay.test\r\n") ||
+		!strings.HasSuffix(got, "Content-Type: text/plain\r\nContent-Length: 3\r\n\r\none") {
+		t.Errorf("%q", got)
+	}
+	m.Take(io, Post, []byte("HTTP/1.1 429 Too Many Requests\r\nRetry-After: 2\r\nContent-Length: 0\r\n\r\n"))
+	if got := events(io, m); len(got) != 0 {
+		t.Errorf("%q", got)
+	}
+	io.Clear()
+	io.Now = mono.Time(2 * time.Second)
+	m.Expire(io)
+	m.Connected(io, Post) // the old connection was not used for long
+	if got := string(line(io, Post).Out); !strings.HasSuffix(got, "\r\n\r\none") {
+		t.Errorf("%q", got)
+	}
+	m.Close(io, 1000, "")
+	m.Take(io, Post, []byte("HTTP/1.1 204 No Content\r\n\r\n"))
+	if got := events(io, m); len(got) != 0 || !strings.HasSuffix(string(line(io, Post).Out), "\r\n\r\ntwo") {
+		t.Errorf("%q", got)
+	}
+	m.Take(io, Post, []byte("HTTP/1.1 204 No Content\r\n\r\n"))
+	if got := events(io, m); len(got) != 0 || !strings.HasPrefix(string(line(io, Post).Out), "DELETE /ask ") {
+		t.Errorf("%q", got)
+	}
+	m.Take(io, Post, []byte("HTTP/1.1 204 No Content\r\n\r\n"))
+	if got := events(io, m); !slices.Equal(got, []string{fmt.Sprintf("%d <nil>", Ended)}) {
+		t.Errorf("%q", got)
+	}
+	m, _ = asking(t, io, &Habits{Mode: LongPolling})
+	m.Take(io, Main, []byte("HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n"))
+	events(io, m)
+	m.Say(io, []byte("one"), false)
+	m.Connected(io, Post)
+	m.Take(io, Post, []byte("HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\n\r\n"))
+	if got := events(io, m); !slices.Equal(got, []string{fmt.Sprintf("%d what it said was answered 400 Bad Request",
+		Broken)}) {
+		t.Errorf("%q", got)
+	}
+}
+
+// TestRequestHabits: cookies go where they belong, a credential does not follow a
+// redirect to another host, and gzip is read.
+func TestRequestHabits(t *testing.T) {
+	io := newIO()
+	io.Find = func(place string) (wire.Endpoint, bool) {
+		return wire.Endpoint{Unix: "/other"}, place == "http://other.test"
+	}
+	m := &Requests{Line: Side, Jar: &http1.Jar{}}
+	here := &wire.Endpoint{Unix: "/s"}
+	m.Ask(io, here, "quay.test", Request{Method: "GET", Path: "/a/b", Redirects: 3, Fields: []http1.Field{
+		{Name: "Authorization", Value: "Bearer tide"}, {Name: "X-Lock", Value: "3"}}})
+	m.Connected(io)
+	io.Clear()
+	m.Take(io, []byte("HTTP/1.1 302 Found\r\nSet-Cookie: berth=7; Path=/\r\nSet-Cookie: deep=1\r\n"+
+		"Set-Cookie: far=1; Domain=other.test\r\nSet-Cookie: brief=1; Path=/; Max-Age=10\r\nLocation: /c\r\n"+
+		"Content-Length: 0\r\n\r\n"))
+	if ev := m.Next(io); ev.Kind != Nothing {
+		t.Fatalf("%+v", ev)
+	}
+	got := string(line(io, Side).Out)
+	if !strings.HasPrefix(got, "GET /c ") || !strings.Contains(got, "Cookie: berth=7; brief=1\r\n") ||
+		!strings.Contains(got, "Bearer tide") {
+		t.Errorf("%q", got)
+	}
+	io.Now = mono.Time(time.Minute)
+	m.Take(io, []byte("HTTP/1.1 307 Temporary Redirect\r\nLocation: http://other.test/d\r\nContent-Length: 0\r\n\r\n"))
+	m.Next(io)
+	if l := line(io, Side); !l.Hangup || l.Dial == nil || l.Dial.Unix != "/other" {
+		t.Errorf("%+v", l)
+	}
+	m.Connected(io)
+	got = string(line(io, Side).Out)
+	if !strings.HasPrefix(got, "GET /d HTTP/1.1\r\nHost: other.test\r\n") || strings.Contains(got, "Cookie") ||
+		strings.Contains(got, "Bearer") || !strings.Contains(got, "X-Lock: 3") {
+		t.Errorf("%q", got)
+	}
+	var packed bytes.Buffer
+	z := gzip.NewWriter(&packed)
+	z.Write([]byte("the gate is open"))
+	z.Close()
+	m.Take(io, fmt.Appendf(nil, "HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Length: %d\r\n\r\n%s",
+		packed.Len(), packed.Bytes()))
+	if ev := m.Next(io); told(ev) != `reply 200 "the gate is open"` {
+		t.Errorf("%s", told(ev))
+	}
+	m.Ask(io, here, "quay.test", Request{Method: "GET", Path: "/a/x"})
+	m.Connected(io)
+	if got := string(line(io, Side).Out); !strings.Contains(got, "Cookie: deep=1; berth=7\r\n") {
+		t.Errorf("%q", got)
+	}
+	bomb := packed.Bytes()[:len(packed.Bytes())-4]
+	m.Take(io, fmt.Appendf(nil, "HTTP/1.1 200 OK\r\nContent-Encoding: gzip\r\nContent-Length: %d\r\n\r\n%s",
+		len(bomb), bomb))
+	if ev := m.Next(io); ev.Kind != Failed {
+		t.Errorf("%s", told(ev))
+	}
+}
+
+// FuzzHTTP: whatever a server answers, in whichever pieces, the same is told, nothing is
+// held afterwards, and nothing hangs.
+func FuzzHTTP(f *testing.F) {
+	f.Add([]byte("HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\n\r\ndata: a\n\n"), uint8(0), 3)
+	f.Add([]byte("HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n4\r\na\nb\n\r\n0\r\n\r\n"), uint8(1), 1)
+	f.Add([]byte("HTTP/1.1 200 OK\r\nContent-Length: 3\r\n\r\nabcHTTP/1.1 204 No\r\n\r\n"), uint8(2), 5)
+	f.Fuzz(func(t *testing.T, raw []byte, mode uint8, step int) {
+		if step < 1 || len(raw) > 1<<16 {
+			return
+		}
+		h := &Habits{Mode: Mode(mode % 4), Every: time.Millisecond}
+		var want []string
+		for i, step := range []int{len(raw) + 1, step} {
+			io := newIO()
+			m, _ := asking(t, io, h)
+			got, _ := feed(io, m, raw, step)
+			if i == 0 {
+				want = got
+			} else if h.Mode < LongPolling && !slices.Equal(got, want) { // a poll's next answer may come too soon
+				t.Errorf("in pieces of %d %q, whole %q", step, got, want)
+			}
+			if m.Drop(io); io.Held != 0 {
+				t.Errorf("%d bytes are held", io.Held)
+			}
+		}
+	})
+}
