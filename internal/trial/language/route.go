@@ -18,9 +18,11 @@ import (
 
 // routeKinds are the attributes that give a route its address, and the schemes that they
 // take.
-var routeKinds = []struct{ attribute, scheme string }{
+var routeKinds = []routeKind{
 	{"websocket", "ws"}, {"events", "http"}, {"stream", "http"}, {"polling", "http"}, {"lines", "tcp"}, {"tcp", "tcp"},
 }
+
+type routeKind struct{ attribute, scheme string }
 
 // kindOf is the attribute that gives a route its address, and its place in routeKinds;
 // nil if there is none. More than one is a mistake.
@@ -48,13 +50,12 @@ func (r *reader) readRoute(at hcl.Range, a hcl.Attributes, nodes bool) trial.Rou
 		address = r.address(given)
 	}
 	if r.options.Target != "" {
-		if address = r.options.Target; given == nil || routeKinds[kind].scheme != schemeOf(address) {
-			kind = slices.IndexFunc(routeKinds, func(k struct{ attribute, scheme string }) bool {
-				return k.scheme == schemeOf(address)
-			})
-		}
-		if kind < 0 {
+		address = r.options.Target
+		switch scheme := schemeOf(address); { // how a server speaks over HTTP only the file can say
+		case scheme == "ws" && routeKinds[kind].scheme != "ws":
 			kind = 0
+		case scheme == "tcp" && routeKinds[kind].scheme != "tcp":
+			kind = slices.IndexFunc(routeKinds, func(k routeKind) bool { return k.attribute == "lines" })
 		}
 	} else if nodes {
 		if given != nil {
