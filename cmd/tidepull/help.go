@@ -33,6 +33,11 @@ var helpTexts = kong.Vars{
 	"ended_by": "Over TCP: what ends each message, with escapes as \\0; LF if it is not given.",
 	"standin_prefix": "Over TCP: how the length in front of each message is written, in 1, 2 or 4 bytes (le: the low " +
 		"byte first) or as a varint; messages are lines if it is not given.",
+	"record_to":     "The server: a ws://, http:// or tcp:// address, or wss://, https:// or tls://.",
+	"ca":            "With TLS: a file with the authorities, in PEM, that are trusted instead of the system's.",
+	"server_name":   "With TLS: what the server must prove to be, if it is not the name in its address.",
+	"tls_standin":   "Speak TLS, too, with a certificate made now, on the same port.",
+	"authority_out": "With --tls: write the authority of that certificate to this file, in PEM, for clients to trust.",
 	"prefix": "Over TCP: no lines, but messages behind their length in 1, 2 or 4 bytes (le: the low byte first), or " +
 		"as a varint.",
 	"set":     "Set a variable of the trial. May be given more than once.",

@@ -37,13 +37,12 @@ func (o *ordered) Decode(ctx *kong.DecodeContext) error {
 }
 
 type probeCommand struct {
-	URL         string        `arg:"" help:"The server: a ws://, wss:// or tcp:// address."`
+	URL         string        `arg:"" help:"The server: a ws://, wss://, tcp:// or tls:// address."`
 	Origin      string        `help:"The Origin field, as a browser sends it."`
 	Header      []string      `sep:"none" placeholder:"NAME: VALUE" help:"${header}"`
 	TokenEnv    string        `placeholder:"NAME" help:"${token_env}"`
 	TokenFile   string        `placeholder:"FILE" help:"The same with a token in a file."`
 	Subprotocol []string      `help:"A subprotocol to offer. May be given more than once."`
-	Insecure    bool          `help:"Take any certificate."`
 	Prefix      string        `enum:",1,2,4,2le,4le,varint" default:"" placeholder:"SIZE" help:"${prefix}"`
 	Bytes       bool          `help:"Over TCP: no lines, but bytes as they come, and as they are given."`
 	Send        []ordered     `sep:"none" placeholder:"TEXT" help:"${send}"`
@@ -56,13 +55,17 @@ type probeCommand struct {
 	Within      time.Duration `default:"5s" help:"How long an expectation may take."`
 	JSON        bool          `name:"json" help:"Print each event as one line of JSON."`
 	Keep        string        `placeholder:"FILE" help:"Write what was done as a trial with one session."`
+	trust
 }
 
 // target puts together where to connect to and as whom. A token comes from the
 // environment or a file, as arguments are there for all users of a machine to see.
 func (c *probeCommand) target() (t probe.Target, err error) {
-	t = probe.Target{URL: c.URL, Origin: c.Origin, Protocols: c.Subprotocol, Insecure: c.Insecure,
+	t = probe.Target{URL: c.URL, Origin: c.Origin, Protocols: c.Subprotocol,
 		Prefix: wire.PrefixNamed(c.Prefix), Raw: c.Bytes}
+	if t.TLS, err = c.trust.options(); err != nil {
+		return t, err
+	}
 	if c.Prefix != "" && c.Bytes {
 		return t, fmt.Errorf("give one of --prefix and --bytes")
 	}

@@ -14,9 +14,10 @@ import (
 
 type recordCommand struct {
 	Listen string `default:"127.0.0.1:7412" help:"The address that the client is pointed at; port 0 picks a free one."`
-	To     string `required:"" placeholder:"URL" help:"The server: a ws://, http:// or tcp:// address."`
+	To     string `required:"" placeholder:"URL" help:"${record_to}"`
 	Out    string `short:"o" default:"recording.jsonl" placeholder:"FILE" help:"${out}"`
 	withCredentials
+	trust
 	remote
 }
 
@@ -42,13 +43,19 @@ func (c *recordCommand) Run(a *app) error {
 		Target: c.To})
 	counts := map[string]int{}
 	var hide recording.Concealer
-	r, err := relay.Start(relay.Options{Listen: c.Listen, To: c.To, Log: a.log}, func(e recording.Entry) error {
-		counts[e.What]++
-		if !c.WithCredentials {
-			e = hide.Conceal(e)
-		}
-		return w.Write(e)
-	})
+	trusted, err := c.trust.options()
+	if err != nil {
+		done()
+		return err
+	}
+	r, err := relay.Start(relay.Options{Listen: c.Listen, To: c.To, TLS: trusted, Log: a.log},
+		func(e recording.Entry) error {
+			counts[e.What]++
+			if !c.WithCredentials {
+				e = hide.Conceal(e)
+			}
+			return w.Write(e)
+		})
 	if err != nil {
 		done()
 		return err

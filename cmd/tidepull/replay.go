@@ -33,6 +33,7 @@ type replayCommand struct {
 	Write     string            `placeholder:"FILE" help:"${replay_write}"`
 	Ignore    []string          `sep:"none" placeholder:"PATTERN" help:"${ignore}"`
 	JSON      bool              `name:"json" help:"Print the result as JSON."`
+	trust
 	remote
 }
 
@@ -128,7 +129,11 @@ func (c *replayCommand) play(plan *replay.Plan) error {
 	if err != nil {
 		return err
 	}
-	r, err := play.Run(ctx, plan, play.Options{To: c.To, Copies: c.Copies, Ignore: ignore, Speed: c.Speed,
+	trusted, err := c.trust.options()
+	if err != nil {
+		return err
+	}
+	r, err := play.Run(ctx, plan, play.Options{To: c.To, TLS: trusted, Copies: c.Copies, Ignore: ignore, Speed: c.Speed,
 		Within:  c.Within,
 		Secrets: hiddenValues(plan), Progress: progress})
 	var unreachable *play.Unreachable

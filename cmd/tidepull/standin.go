@@ -1,6 +1,8 @@
 package main
 
 import (
+	"crypto/tls"
+	"errors"
 	"fmt"
 	"io"
 	"net/netip"
@@ -11,6 +13,7 @@ import (
 
 	"tidepull/internal/capture/probe"
 	"tidepull/internal/engine/machine"
+	"tidepull/internal/engine/secure"
 	"tidepull/internal/standin"
 	"tidepull/internal/wire"
 )
@@ -34,6 +37,8 @@ type standinCommand struct {
 	Prefix       string        `enum:",1,2,4,2le,4le,varint" default:"" placeholder:"SIZE" help:"${standin_prefix}"`
 	EndedBy      string        `placeholder:"TEXT" help:"${ended_by}"`
 	EndWithInput bool          `help:"End when the standard input does."`
+	TLS          bool          `name:"tls" help:"${tls_standin}"`
+	AuthorityOut string        `placeholder:"FILE" help:"${authority_out}"`
 	Portable     bool          `help:"Use the driver for systems without epoll."`
 	wrongs
 	remote
@@ -58,8 +63,13 @@ func (c *standinCommand) Run(a *app) error {
 		return fmt.Errorf("--ended-by %q: %w", c.EndedBy, err)
 	}
 	machine.RaiseFileLimit()
-	s, err := standin.Start(standin.Config{Listen: at, PingEvery: c.PingEvery, PongWithin: c.PongWithin,
-		History: c.History, Records: c.Records, Portable: c.Portable, Log: a.log,
+	certificate, err := c.certificate()
+	if err != nil {
+		return err
+	}
+	s, err := standin.Start(standin.Config{Listen: at, TLS: certificate, PingEvery: c.PingEvery,
+		PongWithin: c.PongWithin,
+		History:    c.History, Records: c.Records, Portable: c.Portable, Log: a.log,
 		Login: c.Login, Origins: c.Origins, Notices: c.Notices, LeaveOut: c.LeaveOut, Share: c.Share,
 		MaxText: c.MaxText, Gauge: c.Gauge, Store: c.StoreIn, Switches: switches,
 		Manners: standin.Manners{Shape: c.Shape, Pack: c.Pack},
@@ -82,4 +92,29 @@ func (c *standinCommand) Run(a *app) error {
 	case <-signals:
 	}
 	return s.Stop()
+}
+
+// certificate makes what the stand-in speaks TLS with, and writes whom to trust for it;
+// nil if it is not to.
+func (c *standinCommand) certificate() (*tls.Config, error) {
+	if !c.TLS {
+		if c.AuthorityOut != "" {
+			return nil, errors.New("--authority-out goes with --tls")
+		}
+		return nil, nil
+	}
+	a, err := secure.NewAuthority()
+	if err != nil {
+		return nil, err
+	}
+	own, err := a.Issue("localhost", "127.0.0.1", "::1")
+	if err != nil {
+		return nil, err
+	}
+	if c.AuthorityOut != "" {
+		if err := os.WriteFile(c.AuthorityOut, a.PEM, 0o666); err != nil {
+			return nil, err
+		}
+	}
+	return &tls.Config{Certificates: []tls.Certificate{own}}, nil
 }

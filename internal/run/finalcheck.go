@@ -10,6 +10,7 @@ import (
 	"os/exec"
 
 	"tidepull/internal/base/plain"
+	"tidepull/internal/engine/secure"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
@@ -92,7 +93,12 @@ func request(ctx context.Context, t *trial.Trial, q *trial.Request, s *expr.Scop
 	for _, f := range q.Fields {
 		req.Header.Set(f.Name, string(f.Value.Append(nil, s)))
 	}
-	resp, err := http.DefaultClient.Do(req)
+	cfg, err := secure.ClientConfig(&t.Target.TLS)
+	if err != nil {
+		return nil, err
+	}
+	client := http.Client{Transport: &http.Transport{TLSClientConfig: cfg, DisableKeepAlives: true}}
+	resp, err := client.Do(req)
 	if err != nil {
 		return nil, err
 	}

@@ -17,7 +17,7 @@ type places struct {
 	routes  [][]client.Place // of each route, its nodes
 	web     wire.Endpoint    // for requests
 	webHost string
-	known   map[string]wire.Endpoint // by what stands in an address for the host
+	known   map[string]wire.Endpoint // by the beginning of an address, up to its path
 }
 
 // findPlaces looks everything up that clients of a target may connect to.
@@ -61,14 +61,20 @@ func findPlaces(ctx context.Context, t *trial.Target) (*places, error) {
 
 // resolve looks an address up, once.
 func (p *places) resolve(ctx context.Context, a wire.Address) (wire.Endpoint, error) {
-	if at, known := p.known[a.Host]; known {
+	if at, known := p.known[a.Scheme+"://"+a.Host]; known {
 		return at, nil
 	}
 	at, err := poll.Resolve(ctx, a)
+	if a.Secure() {
+		at.TLS = a.Name
+		if a.Scheme != "tls" {
+			at.Protocol = "http/1.1"
+		}
+	}
 	if err != nil {
 		return at, &engine.Unreachable{To: a.Host, Reasons: []string{err.Error()}}
 	}
-	p.known[a.Host] = at
+	p.known[a.Scheme+"://"+a.Host] = at
 	return at, nil
 }
 
@@ -79,12 +85,16 @@ func (p *places) find(place string) (wire.Endpoint, bool) {
 	if err != nil {
 		return wire.Endpoint{}, false
 	}
-	if at, known := p.known[a.Host]; known {
+	if at, known := p.known[place]; known {
 		return at, true
 	}
 	ip, err := netip.ParseAddr(a.Name)
 	if err != nil || !ip.Unmap().IsLoopback() {
 		return wire.Endpoint{}, false
 	}
-	return wire.Endpoint{Addr: netip.AddrPortFrom(ip, a.Port)}, true
+	at := wire.Endpoint{Addr: netip.AddrPortFrom(ip, a.Port)}
+	if a.Secure() {
+		at.TLS, at.Protocol = a.Name, "http/1.1"
+	}
+	return at, true
 }

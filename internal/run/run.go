@@ -20,6 +20,7 @@ import (
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
+	"tidepull/internal/engine/secure"
 	"tidepull/internal/measure/account"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
@@ -101,9 +102,20 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 	if o.Portable {
 		newDriver = poll.NewPortable
 	}
+	var security *secure.Config
+	if t.Target.Secure() {
+		client, err := secure.ClientConfig(&t.Target.TLS)
+		if err != nil {
+			return nil, fmt.Errorf("the target's TLS: %w", err)
+		}
+		security = &secure.Config{Client: client, Resume: t.Target.TLS.Resume}
+	}
 	var drivers []poll.Driver
 	for range loops(o.Loops, t) {
 		drv, err := newDriver()
+		if err == nil && security != nil {
+			drv = secure.New(drv, *security)
+		}
 		if err != nil {
 			for _, d := range drivers {
 				d.Close()

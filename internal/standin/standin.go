@@ -20,6 +20,7 @@ package standin
 
 import (
 	"bytes"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -28,6 +29,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/engine/poll"
+	"tidepull/internal/engine/secure"
 	"tidepull/internal/standin/board"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/ws"
@@ -55,6 +57,7 @@ type Config struct {
 	Store      string        // the SQLite file in which notices are kept; "" for memory
 	Manners    Manners
 	Framing    wire.Framing // of what clients say over TCP, without HTTP: lines if it is not given
+	TLS        *tls.Config  // for clients that begin with it; nil: none may
 	Portable   bool         // use the portable driver
 	Log        *slog.Logger
 }
@@ -122,6 +125,9 @@ func Start(cfg Config) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
+	if cfg.TLS != nil {
+		drv = secure.New(drv, secure.Config{Server: cfg.TLS})
+	}
 	s, err := Listen(cfg, drv)
 	if err != nil {
 		drv.Close()
@@ -171,7 +177,12 @@ func (s *Server) Summary() board.Summary {
 }
 
 // URL is the WebSocket address of the stand-in.
-func (s *Server) URL() string { return fmt.Sprintf("ws://%v/live", s.Addr) }
+func (s *Server) URL() string {
+	if s.loop.cfg.TLS != nil {
+		return fmt.Sprintf("wss://%v/live", s.Addr)
+	}
+	return fmt.Sprintf("ws://%v/live", s.Addr)
+}
 
 // Stop closes all connections and ends the server.
 func (s *Server) Stop() error {

@@ -122,8 +122,21 @@ type Target struct {
 	Nodes  []string
 	Routes []Route // at least one: how clients come to the server, the best first
 	HTTP   string  // an http:// address, for requests; "" if there are none
+	TLS    wire.TLS
 	Order  ledger.Order
 	Remote string // a host beyond this machine that may be loaded
+}
+
+// Secure reports whether any of the target's addresses asks for TLS.
+func (t *Target) Secure() bool {
+	addresses := append([]string{t.HTTP, t.Address}, t.Nodes...)
+	for _, r := range t.Routes {
+		addresses = append(addresses, r.Address)
+	}
+	return slices.ContainsFunc(addresses, func(s string) bool {
+		a, err := wire.ParseAddress(s)
+		return err == nil && a.Secure()
+	})
 }
 
 // Route is one of the target's routes; of a target made by hand that has none, a WebSocket.
@@ -584,6 +597,10 @@ func (t *Trial) Shown() *Trial {
 			*address = u.Redacted()
 		}
 		*address = t.Hide(*address)
+	}
+	shown.Target.TLS.Key = nil
+	if t.Target.TLS.Insecure && t.Target.Secure() { // it is to be seen wherever the target is
+		shown.Target.Address += " (certificates not checked)"
 	}
 	return &shown
 }

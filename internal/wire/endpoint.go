@@ -12,6 +12,9 @@ import (
 type Endpoint struct {
 	Addr netip.AddrPort // of TCP
 	Unix string         // a path; if it is set, Addr is not used
+	// TLS is the server's name, if the connection is encrypted; Protocol is what it offers
+	// to speak inside (RFC 7301), "" for nothing.
+	TLS, Protocol string
 }
 
 func (e Endpoint) String() string {
@@ -23,12 +26,15 @@ func (e Endpoint) String() string {
 
 // An Address is what a trial says of a server: a URL taken apart.
 type Address struct {
-	Scheme string // ws, wss, http, https or tcp
+	Scheme string // ws, wss, http, https, tcp or tls
 	Host   string // with its port, if the address has one; for the Host field (RFC 9110 7.2)
 	Name   string // the host without it, to be looked up
 	Port   uint16
 	Path   string // with the query: a request's target (RFC 9112 3.2.1)
 }
+
+// Secure reports whether the address asks for TLS.
+func (a *Address) Secure() bool { return a.Scheme == "wss" || a.Scheme == "https" || a.Scheme == "tls" }
 
 // An AddressError is why a text is no address that a server can be reached at.
 type AddressError struct {
@@ -58,7 +64,7 @@ func ParseAddress(s string) (Address, error) {
 			return a, &AddressError{s, "has a port above 65535"}
 		}
 		a.Port = uint16(n)
-	case u.Scheme == "tcp":
+	case u.Scheme == "tcp" || u.Scheme == "tls":
 		return a, &AddressError{s, "names no port"}
 	}
 	return a, nil

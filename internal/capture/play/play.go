@@ -13,13 +13,16 @@ import (
 
 	"tidepull/internal/capture/recording"
 	"tidepull/internal/capture/replay"
+	"tidepull/internal/engine/secure"
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/trial/language"
+	"tidepull/internal/wire"
 )
 
 // Options say how a plan is played.
 type Options struct {
-	To     string        // in place of the plan's target
+	To     string // in place of the plan's target
+	TLS    wire.TLS
 	Copies int           // of all its clients; at least 1
 	Speed  float64       // pauses are divided by this; 0 leaves them out
 	Within time.Duration // how long something that came then may take now
@@ -83,6 +86,9 @@ func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
 	}
 	if o.To == "" {
 		o.To = p.Target
+	}
+	if _, err := secure.ClientConfig(&o.TLS); err != nil {
+		return nil, err
 	}
 	programs := make([]*expr.Program, len(p.Guesses))
 	var hidden error

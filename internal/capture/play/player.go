@@ -16,6 +16,7 @@ import (
 
 	"tidepull/internal/capture/probe"
 	"tidepull/internal/capture/replay"
+	"tidepull/internal/engine/secure"
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/http1"
 )
@@ -73,6 +74,11 @@ func newPlayer(p *replay.Plan, a *replay.Actor, copy int, o Options, programs []
 		[]*http.Request) error {
 		return http.ErrUseLastResponse
 	}}
+	if cfg, err := secure.ClientConfig(&o.TLS); err == nil { // Run has looked at it
+		way := http.DefaultTransport.(*http.Transport).Clone()
+		way.TLSClientConfig = cfg
+		pl.web.Transport = way
+	}
 	for i, g := range p.Guesses {
 		if g.Kind == "secret" {
 			pl.values[i] = o.Secrets[g.Value]
@@ -479,6 +485,9 @@ func (p *player) address(scheme, path string) (*url.URL, error) {
 	if err != nil {
 		return nil, err
 	}
+	if u.Scheme == "wss" || u.Scheme == "https" {
+		scheme += "s"
+	}
 	u.Scheme = scheme
 	at, err := url.ParseRequestURI(path)
 	if err != nil {
@@ -489,7 +498,8 @@ func (p *player) address(scheme, path string) (*url.URL, error) {
 }
 
 func (p *player) connect(s *replay.Step) error {
-	t := probe.Target{URL: p.options.To, Raw: p.actor.Speech == replay.Bytes, Ending: p.actor.Ending}
+	t := probe.Target{URL: p.options.To, TLS: p.options.TLS, Raw: p.actor.Speech == replay.Bytes,
+		Ending: p.actor.Ending}
 	if p.actor.Speech == replay.WebSocket {
 		u, err := p.address("ws", p.fill(s.Path))
 		if err != nil {
@@ -497,7 +507,7 @@ func (p *player) connect(s *replay.Step) error {
 		}
 		t.URL = u.String()
 		web := *u
-		web.Scheme = "http"
+		web.Scheme = strings.Replace(u.Scheme, "ws", "http", 1)
 		var cookies []string
 		for _, c := range p.web.Jar.Cookies(&web) {
 			cookies = append(cookies, c.Name+"="+c.Value)

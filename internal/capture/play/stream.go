@@ -32,7 +32,7 @@ func (p *player) follow(ctx context.Context, s *replay.Step) error {
 		cancel()
 		return err
 	}
-	client := http.Client{Jar: p.web.Jar} // without the time limit of a request
+	client := http.Client{Jar: p.web.Jar, Transport: p.web.Transport} // without the time limit of a request
 	resp, err := client.Do(req)
 	if err == nil && resp.StatusCode != s.Status {
 		resp.Body.Close()

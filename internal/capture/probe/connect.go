@@ -13,12 +13,13 @@ import (
 	"time"
 
 	"tidepull/internal/engine/poll"
+	"tidepull/internal/engine/secure"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/ws"
 )
 
-// ParseURL reads an address: ws://, wss:// or tcp://; http:// and https:// are
+// ParseURL reads an address: ws://, wss://, tcp:// or tls://; http:// and https:// are
 // taken for ws:// and wss://.
 func ParseURL(s string) (*url.URL, error) {
 	u, err := url.Parse(s)
@@ -34,9 +35,9 @@ func ParseURL(s string) (*url.URL, error) {
 	case "https":
 		u.Scheme = "wss"
 	case "ws", "wss":
-	case "tcp":
+	case "tcp", "tls":
 	default:
-		return nil, fmt.Errorf("%q: the probe speaks ws://, wss:// and tcp://", s)
+		return nil, fmt.Errorf("%q: the probe speaks ws://, wss://, tcp:// and tls://", s)
 	}
 	return u, nil
 }
@@ -75,14 +76,14 @@ func (l *Line) connect(ctx context.Context) (rest []byte, err error) {
 		return nil, err
 	}
 	l.mu.Lock()
-	l.conn, l.tcp = conn, u.Scheme == "tcp"
+	l.conn, l.tcp = conn, address.Scheme == "tcp" || address.Scheme == "tls"
 	l.mu.Unlock()
-	if u.Scheme == "wss" {
+	if address.Secure() {
 		if err := l.secure(ctx, u); err != nil {
 			return nil, err
 		}
 	}
-	if u.Scheme == "tcp" {
+	if l.tcp {
 		words := "each message is a line that ends in CR LF"
 		switch {
 		case l.target.Prefix != wire.NoPrefix:
@@ -90,7 +91,7 @@ func (l *Line) connect(ctx context.Context) (rest []byte, err error) {
 		case l.target.Raw:
 			words = "bytes, as they come"
 		}
-		l.opened("plain TCP: " + words)
+		l.opened(map[string]string{"tcp": "plain TCP: ", "tls": "TLS over TCP: "}[address.Scheme] + words)
 		return nil, nil
 	}
 	return l.shake(ctx, u)
@@ -147,8 +148,17 @@ func (l *Line) dial(ctx context.Context, addrs []string, port string) (conn net.
 func (l *Line) secure(ctx context.Context, u *url.URL) error {
 	began := time.Now()
 	l.doing("TLS is being agreed on")
-	c := tls.Client(l.conn, &tls.Config{ServerName: u.Hostname(), InsecureSkipVerify: l.target.Insecure,
-		NextProtos: []string{"http/1.1"}})
+	cfg, err := secure.ClientConfig(&l.target.TLS)
+	if err != nil {
+		return l.refuse(err.Error(), nil)
+	}
+	if cfg.ServerName == "" {
+		cfg.ServerName = u.Hostname()
+	}
+	if len(cfg.NextProtos) == 0 && !l.tcp {
+		cfg.NextProtos = []string{"http/1.1"}
+	}
+	c := tls.Client(l.conn, cfg)
 	ctx, cancel := context.WithTimeout(ctx, connectWithin)
 	defer cancel()
 	if err := c.HandshakeContext(ctx); err != nil {
@@ -164,7 +174,7 @@ func (l *Line) secure(ctx context.Context, u *url.URL) error {
 		cert := s.PeerCertificates[0]
 		detail += fmt.Sprintf(", certificate of %s by %s, until %s", cert.Subject, cert.Issuer,
 			cert.NotAfter.Format("2006-01-02"))
-		if l.target.Insecure {
+		if l.target.TLS.Insecure {
 			detail += ", not verified"
 		}
 	}

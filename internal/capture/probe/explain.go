@@ -39,7 +39,7 @@ func whyNoTLS(err error) (string, []string) {
 	switch {
 	case errors.As(err, &unknown):
 		return "the certificate is not signed by anybody known here",
-			[]string{"--insecure, for a certificate of your own"}
+			[]string{"--ca FILE, with the authority that has signed it", "--insecure, to take any"}
 	case errors.As(err, &name):
 		return "the certificate is for another name: " + err.Error(), []string{"the name in the address", "--insecure"}
 	case errors.As(err, &invalid):

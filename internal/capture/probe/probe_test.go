@@ -213,7 +213,7 @@ func TestOverTLS(t *testing.T) {
 		io.Copy(io.Discard, rw)
 	}))
 	defer server.Close()
-	target := Target{URL: strings.Replace(server.URL, "https", "wss", 1) + "/live?x=1", Insecure: true,
+	target := Target{URL: strings.Replace(server.URL, "https", "wss", 1) + "/live?x=1", TLS: wire.TLS{Insecure: true},
 		Origin: "http://harbour.example", Protocols: []string{"board.3", "board.2"},
 		Fields: []http1.Field{{Name: "X-Berth", Value: "12"}}}
 	text, events, err := run(t, target, 5*time.Second, Action{"expect", `/^\{"kind":"welcome"\}$/`},

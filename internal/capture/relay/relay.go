@@ -14,12 +14,14 @@ import (
 	"log/slog"
 	"net/netip"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/capture/recording"
 	"tidepull/internal/engine/poll"
+	"tidepull/internal/engine/secure"
 	"tidepull/internal/measure/meter"
 	"tidepull/internal/wire"
 )
@@ -27,8 +29,9 @@ import (
 // Options say between whom the relay stands.
 type Options struct {
 	Listen   string // an address of this machine, such as "127.0.0.1:7412"
-	To       string // the server: a ws://, http:// or tcp:// address
-	Portable bool   // use the portable driver
+	To       string // the server: a ws://, http:// or tcp:// address, or one of their encrypted kinds
+	TLS      wire.TLS
+	Portable bool // use the portable driver
 	Log      *slog.Logger
 }
 
@@ -67,8 +70,8 @@ func Start(o Options, emit func(recording.Entry) error) (*Relay, error) {
 	switch {
 	case err != nil:
 		return nil, fmt.Errorf("%w; one is ws://127.0.0.1:7411/live, or tcp://127.0.0.1:7411", err)
-	case a.Scheme != "ws" && a.Scheme != "http" && a.Scheme != "tcp":
-		return nil, fmt.Errorf("%q: the relay speaks ws://, http:// and tcp://", o.To)
+	case !slices.Contains([]string{"ws", "http", "tcp", "wss", "https", "tls"}, a.Scheme):
+		return nil, fmt.Errorf("%q: the relay speaks ws://, http:// and tcp://, and wss://, https:// and tls://", o.To)
 	}
 	to, err := poll.Resolve(context.Background(), a)
 	if err != nil {
@@ -85,6 +88,17 @@ func Start(o Options, emit func(recording.Entry) error) (*Relay, error) {
 	drv, err := newDriver()
 	if err != nil {
 		return nil, err
+	}
+	if a.Secure() {
+		client, err := secure.ClientConfig(&o.TLS)
+		if err != nil {
+			drv.Close()
+			return nil, err
+		}
+		if to.TLS = a.Name; a.Scheme != "tls" {
+			to.Protocol = "http/1.1"
+		}
+		drv = secure.New(drv, secure.Config{Client: client})
 	}
 	r := &Relay{stop: make(chan struct{}), done: make(chan struct{})}
 	if r.Addr, err = drv.Listen(at.Addr); err != nil {

@@ -44,6 +44,7 @@ var examples = map[string]string{
 
 	"dialect.switch": "switch {\n  send      = { kind = \"probe\" }\n  confirmed = msg.kind == \"ready\"\n  " +
 		"then      = { kind = \"switch\" }\n}",
+	"target.tls": "tls {\n  least    = \"1.3\"\n  resume   = true\n  insecure = true\n}",
 	"without": "crew \"pilots\" {\n  clients = 6\n  session = session.watch\n  without \"websocket\" " +
 		"{ share = \"50%\" }\n}",
 
@@ -110,6 +111,8 @@ func Example(name string) string {
 		parts[name] = example
 	case name == "target.route":
 		parts["target"] = "target \"board\" {\n  websocket = \"ws://127.0.0.1:7411/live\"\n" + example + "\n}"
+	case name == "target.tls":
+		parts["target"] = "target \"board\" {\n  websocket = \"wss://127.0.0.1:7411/live\"\n" + example + "\n}"
 	case name == "without":
 		parts["crew"] = example
 		parts["target"] = "target \"board\" {\n  websocket = \"ws://127.0.0.1:7411/live\"\n" +

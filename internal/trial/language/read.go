@@ -47,14 +47,22 @@ func (r *reader) readTarget(b *hcl.Block) {
 		r.readNodes(nodes)
 	}
 	for _, block := range content.Blocks {
-		r.readFurtherRoute(block)
+		if block.Type == "tls" {
+			r.readTLS(block)
+		} else {
+			r.readFurtherRoute(block)
+		}
 	}
 	if u, err := url.Parse(t.Address); err == nil && t.Routes[0].Kind != trial.OverTCP {
 		t.HTTP = "http://" + u.Host
+		if u.Scheme == "wss" || u.Scheme == "https" {
+			t.HTTP = "https://" + u.Host
+		}
 	}
 	t.HTTP = strings.TrimSuffix(r.text(a["http"], t.HTTP), "/")
-	if u, err := url.Parse(t.HTTP); a["http"] != nil && (err != nil || u.Scheme != "http" || u.Host == "") {
-		r.fail(a["http"].Expr.Range(), "%q is no http:// address", t.HTTP)
+	if u, err := url.Parse(t.HTTP); a["http"] != nil && (err != nil || u.Scheme != "http" && u.Scheme != "https" ||
+		u.Host == "") {
+		r.fail(a["http"].Expr.Range(), "%q is no http:// or https:// address", t.HTTP)
 	}
 	t.Order = [...]ledger.Order{ledger.BySender, ledger.SameOrder,
 		ledger.AnyOrder}[r.oneOf(a["order"], "sender", "same", "any")]

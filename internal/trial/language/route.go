@@ -1,6 +1,9 @@
 package language
 
 import (
+	"cmp"
+	"crypto/tls"
+	"crypto/x509"
 	"errors"
 	"maps"
 	"slices"
@@ -51,7 +54,7 @@ func (r *reader) readRoute(at hcl.Range, a hcl.Attributes, nodes bool) trial.Rou
 	}
 	if r.options.Target != "" {
 		address = r.options.Target
-		switch scheme := schemeOf(address); { // how a server speaks over HTTP only the file can say
+		switch scheme := plainScheme(schemeOf(address)); { // how a server speaks over HTTP only the file can say
 		case scheme == "ws" && routeKinds[kind].scheme != "ws":
 			kind = 0
 		case scheme == "tcp" && routeKinds[kind].scheme != "tcp":
@@ -64,7 +67,7 @@ func (r *reader) readRoute(at hcl.Range, a hcl.Attributes, nodes bool) trial.Rou
 		if all := r.texts(a["nodes"]); len(all) > 0 {
 			address, at = all[0], a["nodes"].Expr.Range()
 		}
-		if schemeOf(address) == "tcp" {
+		if plainScheme(schemeOf(address)) == "tcp" {
 			kind = len(routeKinds) - 1
 		}
 	}
@@ -203,7 +206,7 @@ func (r *reader) readNodes(nodes *hcl.Attribute) {
 	t.Nodes = r.texts(nodes)
 	for i, address := range t.Nodes {
 		// The first is checked as the target's.
-		if wrong := checkAddress(address, schemeOf(t.Address)); wrong != "" && i > 0 {
+		if wrong := checkAddress(address, plainScheme(schemeOf(t.Address))); wrong != "" && i > 0 {
 			r.fail(nodes.Expr.Range(), "the target's address %q %s", address, wrong)
 		}
 	}
@@ -233,6 +236,19 @@ func schemeOf(address string) string {
 // schemes is how an address begins, for each scheme, in words.
 var schemes = map[string]string{"ws": "ws://", "http": "http://", "tcp": "tcp://"}
 
+// secured is the scheme that stands for the same with TLS.
+var secured = map[string]string{"ws": "wss", "http": "https", "tcp": "tls"}
+
+// plainScheme is the opposite of secured.
+func plainScheme(scheme string) string {
+	for plain, s := range secured {
+		if s == scheme {
+			return plain
+		}
+	}
+	return scheme
+}
+
 // checkAddress says what is wrong with an address that must have a scheme, or "".
 func checkAddress(s, scheme string) string {
 	a, err := wire.ParseAddress(s)
@@ -241,13 +257,13 @@ func checkAddress(s, scheme string) string {
 	switch {
 	case wrong != nil && a == (wire.Address{}): // it is no URL at all
 		return wrong.Wrong
-	case a.Scheme == scheme+"s":
-		return "asks for TLS, which is not spoken yet; use " + schemes[scheme]
+	case a.Scheme == secured[scheme]:
 	case a.Scheme != scheme && schemes[a.Scheme] != "":
 		return "is of another kind: it must start with " + schemes[scheme]
 	case a.Scheme != scheme:
 		return "must start with " + schemes[scheme]
-	case wrong != nil:
+	}
+	if wrong != nil {
 		return wrong.Wrong
 	}
 	return ""
@@ -302,5 +318,46 @@ func (r *reader) readRoutes(c *trial.Crew, content *hcl.BodyContent) {
 			r.fail(content.MissingItemRange, "client %d of the crew has no route left", n)
 			break
 		}
+	}
+}
+
+// readTLS reads whom clients trust, and what they show of themselves.
+func (r *reader) readTLS(b *hcl.Block) {
+	a := r.open(b.Body, "target.tls").Attributes
+	o := &r.trial.Target.TLS
+	file := func(name string) (content []byte) {
+		if given := a[name]; given != nil {
+			content, _ = r.readBeside(given)
+		}
+		return content
+	}
+	o.CA, o.Cert, o.Key = file("ca"), file("cert"), file("key")
+	if len(o.CA) > 0 && !x509.NewCertPool().AppendCertsFromPEM(o.CA) {
+		r.fail(a["ca"].Expr.Range(), "there is no certificate in PEM in the file")
+	}
+	if given := cmp.Or(a["cert"], a["key"]); given != nil {
+		if _, err := tls.X509KeyPair(o.Cert, o.Key); err != nil && (a["cert"] == nil || a["key"] == nil) {
+			r.fail(given.NameRange, "a client's certificate is cert and key together")
+		} else if err != nil && len(o.Cert) > 0 && len(o.Key) > 0 {
+			r.fail(given.Expr.Range(), "certificate and key do not go together: %v", err)
+		}
+	}
+	versions := []string{"1.2", "1.3"}
+	for name, into := range map[string]*string{"least": &o.Min, "most": &o.Max} {
+		if a[name] != nil {
+			*into = versions[r.oneOf(a[name], versions...)]
+		}
+	}
+	if o.Min == "1.3" && o.Max == "1.2" {
+		r.fail(a["most"].NameRange, "no version is at least 1.3 and at most 1.2")
+	}
+	o.ServerName = r.text(a["server_name"], "")
+	if a["protocols"] != nil {
+		o.Protocols = r.texts(a["protocols"])
+	}
+	o.Resume, o.Insecure = r.yes(a["resume"]), r.yes(a["insecure"])
+	if !r.trial.Target.Secure() {
+		r.fail(b.DefRange, "no address of the target asks for TLS; one does that begins with wss://, https:// or "+
+			"tls://")
 	}
 }

@@ -23,7 +23,7 @@ type blockWord struct {
 // routeWords are what a target, and each further route to it, says of a transport.
 func routeWords(first string) []word {
 	return []word{
-		{"websocket", formText, false, "a ws:// address" + first},
+		{"websocket", formText, false, "a ws:// or wss:// address" + first},
 		{"events", formText, false, "instead: an http:// address that is answered with an event stream (Server-Sent " +
 			"Events); what clients say is posted"},
 		{"stream", formText, false, "instead: an http:// address whose answer does not end; messages in it end as " +
@@ -132,7 +132,7 @@ var vocabulary = map[string]*blockWord{
 			{"file", "path", true,
 				"a .csv file whose first line names the columns, or a .json file with a list of objects"},
 		}},
-	"target": {label: "name", doc: "the server under test", blocks: []string{"target.route"},
+	"target": {label: "name", doc: "the server under test", blocks: []string{"target.route", "target.tls"},
 		attrs: append(routeWords("; --target on the command line goes before it"),
 			word{"nodes", "list of texts", false, "instead: the addresses of several servers, of one kind; clients " +
 				"are dealt out to them in turn, and know theirs as node"},
@@ -144,6 +144,21 @@ var vocabulary = map[string]*blockWord{
 				`what it promises of a room: each sender's messages in order, all in the same order for everybody, ` +
 					`or nothing; "sender" if it is not given`},
 		)},
+	"target.tls": {doc: "whom clients trust, and what they show of themselves; addresses that begin with wss://, " +
+		"https:// or " +
+		"tls:// (lines and tcp) are encrypted", attrs: []word{
+		{"ca", "path", false, "a file with the authorities in PEM that are trusted instead of the system's"},
+		{"cert", "path", false, "a file with the clients' certificate in PEM, and those up to its authority"},
+		{"key", "path", false, "with cert: a file with its key in PEM"},
+		{"server_name", formText, false, "what the server must prove to be; the name in its address if it is not " +
+			"given"},
+		{"least", `"1.2" or "1.3"`, false, "the lowest version that is taken"},
+		{"most", `"1.2" or "1.3"`, false, "the highest"},
+		{"protocols", "list of texts", false, "what is offered to be spoken inside (ALPN); \"http/1.1\", or nothing " +
+			"over TCP"},
+		{"resume", formYes, false, "a client that comes back resumes its session, if the server lets it"},
+		{"insecure", formYes, false, "take any certificate; this stands beside the target wherever it is shown"},
+	}},
 	"target.route": {label: "name", doc: "another way to the same server, for clients that cannot come over the one " +
 		"before", attrs: routeWords("")},
 	"dialect": {label: "name", doc: "how names, rooms and messages look for one family of servers", attrs: []word{

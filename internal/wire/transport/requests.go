@@ -37,7 +37,6 @@ type Requests struct {
 	headed  bool // that the answer began was told
 	host    string
 	to      *wire.Endpoint
-	secure  bool
 	request Request
 	out     []byte // the request on the wire
 	answer  http1.Exchange
@@ -72,7 +71,7 @@ func (m *Requests) send(io *IO) {
 	r := &m.request
 	all := []http1.Field{{Name: "Host", Value: m.host}}
 	if m.Jar != nil {
-		if cookies := m.Jar.Field(m.host, r.Path, m.secure, io.Wall()); cookies != "" {
+		if cookies := m.Jar.Field(m.host, r.Path, m.to.TLS != "", io.Wall()); cookies != "" {
 			all = append(all, http1.Field{Name: "Cookie", Value: cookies})
 		}
 	}
@@ -237,12 +236,16 @@ func (m *Requests) redirect(io *IO, h *http1.Head) bool {
 // moveTo makes another host the one that is asked. A credential does not go there: it
 // was given for the first one.
 func (m *Requests) moveTo(io *IO, to *url.URL) bool {
-	scheme := "http"
-	if m.secure {
-		scheme = "https"
-	}
-	if io.Find == nil || to.Scheme != "" && to.Scheme != scheme {
+	scheme := to.Scheme
+	switch {
+	case io.Find == nil:
 		return false
+	case scheme == "" && m.to.TLS != "":
+		scheme = "https"
+	case scheme == "":
+		scheme = "http"
+	case scheme == "http" && m.to.TLS != "":
+		return false // what was said in private would be said in public
 	}
 	at, known := io.Find(scheme + "://" + to.Host)
 	if !known {

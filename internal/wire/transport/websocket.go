@@ -91,7 +91,7 @@ func (m *WebSocket) Connected(io *IO, _ int) {
 	io.Asked++
 	h, out := m.opening, &io.Lines[Main].Out
 	if h.Jar != nil {
-		if cookies := h.Jar.Field(h.Host, h.Path, false, io.Wall()); cookies != "" {
+		if cookies := h.Jar.Field(h.Host, h.Path, h.Endpoint.TLS != "", io.Wall()); cookies != "" {
 			h.Fields = append(h.Fields, http1.Field{Name: "Cookie", Value: cookies})
 		}
 	}
