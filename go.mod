@@ -16,6 +16,7 @@ require (
 	github.com/charmbracelet/x/ansi v0.11.9
 	github.com/charmbracelet/x/term v0.2.2
 	github.com/hashicorp/hcl/v2 v2.25.0
+	github.com/klauspost/compress v1.20.4
 	github.com/prometheus/client_golang v1.25.0
 	github.com/zclconf/go-cty v1.20.0
 	golang.org/x/image v0.30.0

@@ -37,6 +37,7 @@ type standinCommand struct {
 	Prefix       string        `enum:",1,2,4,2le,4le,varint" default:"" placeholder:"SIZE" help:"${standin_prefix}"`
 	EndedBy      string        `placeholder:"TEXT" help:"${ended_by}"`
 	EndWithInput bool          `help:"End when the standard input does."`
+	Deflate      bool          `help:"Take permessage-deflate if a client offers it."`
 	TLS          bool          `name:"tls" help:"${tls_standin}"`
 	AuthorityOut string        `placeholder:"FILE" help:"${authority_out}"`
 	Portable     bool          `help:"Use the driver for systems without epoll."`
@@ -67,7 +68,7 @@ func (c *standinCommand) Run(a *app) error {
 	if err != nil {
 		return err
 	}
-	s, err := standin.Start(standin.Config{Listen: at, TLS: certificate, PingEvery: c.PingEvery,
+	s, err := standin.Start(standin.Config{Listen: at, TLS: certificate, Deflate: c.Deflate, PingEvery: c.PingEvery,
 		PongWithin: c.PongWithin,
 		History:    c.History, Records: c.Records, Portable: c.Portable, Log: a.log,
 		Login: c.Login, Origins: c.Origins, Notices: c.Notices, LeaveOut: c.LeaveOut, Share: c.Share,

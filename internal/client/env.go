@@ -155,7 +155,7 @@ func (e *Env) newWay(route uint8) transport.Machine {
 	case trial.OverHTTP:
 		return &transport.HTTP{Habits: r.Habits}
 	}
-	return &transport.WebSocket{}
+	return &transport.WebSocket{Deflate: e.Trial.Target.Route(int(route)).Deflate}
 }
 
 // wall is an instant in microseconds since 1970.

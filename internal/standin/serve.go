@@ -241,7 +241,7 @@ func (l *loop) comeIn(id int32, c *conn, r *request) {
 		l.comesBeside(c, id, r, key)
 		return
 	}
-	l.drv.Write(id, ws.AppendAgreement(nil, r.Get("Sec-WebSocket-Key")))
+	l.agree(id, c, r)
 	c.state = live
 	l.board.Join(member(id), r.login)
 	if q := r.url.Query(); q.Get("name") != "" { // who one is, and perhaps where, stands in the path

@@ -57,6 +57,7 @@ type Config struct {
 	Store      string        // the SQLite file in which notices are kept; "" for memory
 	Manners    Manners
 	Framing    wire.Framing // of what clients say over TCP, without HTTP: lines if it is not given
+	Deflate    bool         // take permessage-deflate if a client offers it
 	TLS        *tls.Config  // for clients that begin with it; nil: none may
 	Portable   bool         // use the portable driver
 	Log        *slog.Logger
@@ -209,6 +210,7 @@ type loop struct {
 	keep    *keep
 	guests  int
 
+	flater        ws.Flater
 	upgrades      map[string]int    // tried by each client that says who it is
 	visits        map[string]*visit // by what the client calls itself
 	byMember      []*visit          // by half its number on the board; nil: free
@@ -224,13 +226,15 @@ type conn struct {
 	room    string // of an event stream
 	reader  ws.Reader
 	pending []byte
-	heard   mono.Time // when anything last came from it
-	pinged  mono.Time // when it was last pinged
-	packed  [][]byte  // messages that will share a frame
-	visit   *visit    // whose request waits on it; nil: none
-	beside  *visit    // whose client wants to change over to it; nil: none
-	stalled *request  // that is answered later
-	spoke   mono.Time // when anything was last sent
+	heard   mono.Time   // when anything last came from it
+	pinged  mono.Time   // when it was last pinged
+	packed  [][]byte    // messages that will share a frame
+	visit   *visit      // whose request waits on it; nil: none
+	beside  *visit      // whose client wants to change over to it; nil: none
+	packs   *ws.Deflate // its messages are compressed; nil: they are not
+	said    *ws.Past    // that the next message to it may refer to; nil: none
+	stalled *request    // that is answered later
+	spoke   mono.Time   // when anything was last sent
 }
 
 type connState uint8
@@ -446,7 +450,7 @@ func (l *loop) Send(who int32, frame []byte) {
 			l.pack(to, payloadOf(frame))
 			return
 		}
-		l.drv.Write(to, frame)
+		l.drv.Write(to, l.deflated(c, frame))
 	case inLines:
 		l.drv.Write(to, l.cfg.Framing.Append(nil, payloadOf(frame)))
 	case inEvents:

@@ -228,7 +228,7 @@ func (l *loop) serveVisit(v *visit) {
 		}
 	case "/live":
 		for _, payload := range v.queue {
-			out = ws.AppendFrame(out, ws.OpText, payload)
+			out = append(out, l.deflated(&l.conns[id], ws.AppendFrame(nil, ws.OpText, payload))...)
 		}
 	case "/lines":
 		var content []byte

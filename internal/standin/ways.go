@@ -105,7 +105,7 @@ func (l *loop) besides(id int32, c *conn, payload []byte) {
 // comesBeside lets a client in over a WebSocket that says who it is: as a new visit, or
 // beside the one that it has.
 func (l *loop) comesBeside(c *conn, id int32, r *request, key string) {
-	l.drv.Write(id, ws.AppendAgreement(nil, r.Get("Sec-WebSocket-Key")))
+	l.agree(id, c, r)
 	c.state, c.speaks = live, inFrames
 	if v := l.visits[key]; v != nil && v.mode != "/live" {
 		c.beside = v

@@ -16,6 +16,7 @@ import (
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/jsonscan"
 	"tidepull/internal/wire/transport"
+	"tidepull/internal/wire/ws"
 )
 
 // A Trial is one experiment. It is immutable once it is read.
@@ -163,6 +164,7 @@ type Route struct {
 	Kind    Kind
 	Address string
 	Framing wire.Framing      // OverTCP
+	Deflate *ws.Deflate       // WebSocket: the compression that is offered; nil: none
 	Habits  *transport.Habits // OverHTTP
 	Whole   *expr.Template    // the whole address, if its path is the client's own; else nil
 	Post    *expr.Template    // OverHTTP: the path that what clients say is posted to; nil: the address's own

@@ -9,13 +9,16 @@ import (
 	"tidepull/internal/wire"
 )
 
-// TestOverHTTP: the same sessions over HTTP, however messages come there, are accounted
+// TestOverHTTP: the same sessions over HTTP, and compressed, however messages come there, are accounted
 // for as exactly as over a WebSocket.
 func TestOverHTTP(t *testing.T) {
 	for name, w := range map[string]struct {
 		target  string
 		framing wire.Framing
 	}{
+		"compressed": {target: "websocket = \"ws://127.0.0.1:7411/live\"\n deflate = true"},
+		"compressed, each by itself": {target: "websocket = \"ws://127.0.0.1:7411/live\"\n deflate = true\n" +
+			" deflate_fresh = true\n deflate_window = 9"},
 		"events": {target: `events = "http://127.0.0.1:7411/events?client=${name}"`},
 		"stream": {target: `stream = "http://127.0.0.1:7411/lines?client=${name}"`},
 		"records": {"stream = \"http://127.0.0.1:7411/lines?client=${name}\"\n prefix = \"varint\"",
@@ -28,7 +31,7 @@ func TestOverHTTP(t *testing.T) {
 			t.Parallel()
 			source := strings.Replace(speakInSlack, `{ websocket = "ws://127.0.0.1:7411/live" }`,
 				"{\n  "+w.target+"\n}", 1)
-			p := playWith(t, source, standin.Config{Framing: w.framing},
+			p := playWith(t, source, standin.Config{Framing: w.framing, Deflate: true},
 				board.Switches{Lose: 0.05, Double: 0.05, Misdirect: 0.05})
 			l := p.window.Total
 			if p.window.Imbalance() != "" || l.Open() != 0 || l.Lost == 0 || l.Lost != p.truth.Lost ||

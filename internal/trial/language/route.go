@@ -17,6 +17,7 @@ import (
 	"tidepull/internal/trial"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/transport"
+	"tidepull/internal/wire/ws"
 )
 
 // routeKinds are the attributes that give a route its address, and the schemes that they
@@ -109,6 +110,16 @@ func (r *reader) route(name, address, kind string, a hcl.Attributes) trial.Route
 	r.readFraming(&w, kind, a)
 	switch kind {
 	case "websocket":
+		if r.yes(a["deflate"]) {
+			fresh, bits := r.yes(a["deflate_fresh"]), r.whole(a["deflate_window"], 8, 15, 0)
+			w.Deflate = &ws.Deflate{ServerFresh: fresh, ClientFresh: fresh, ServerBits: bits, ClientBits: bits}
+		} else {
+			for _, name := range []string{"deflate_fresh", "deflate_window"} {
+				if given := a[name]; given != nil {
+					r.fail(given.NameRange, "%s goes with deflate = true", name)
+				}
+			}
+		}
 	case "lines", "tcp":
 		w.Kind = trial.OverTCP
 	default:
@@ -182,6 +193,7 @@ func (r *reader) address(a *hcl.Attribute) string {
 
 // besideAddress is what stands beside an address, and with which kinds it may.
 var besideAddress = map[string][]string{
+	"deflate": {"websocket"}, "deflate_fresh": {"websocket"}, "deflate_window": {"websocket"},
 	"ended_by": {"tcp", "stream", "polling"}, "prefix": {"tcp", "stream", "polling"}, "every": {"polling"},
 	"post": {"events", "stream", "polling"}, "post_type": {"events", "stream", "polling"},
 	"post_end": {"events", "stream", "polling"}, "first_within": {"events", "stream"},

@@ -24,6 +24,11 @@ type blockWord struct {
 func routeWords(first string) []word {
 	return []word{
 		{"websocket", formText, false, "a ws:// or wss:// address" + first},
+		{"deflate", formYes, false, "with websocket: offer to compress messages (permessage-deflate), in which each " +
+			"may " +
+			"refer to those before it"},
+		{"deflate_fresh", formYes, false, "with deflate: each message stands for itself (no context takeover)"},
+		{"deflate_window", formNumber, false, "with deflate: how far back messages refer, 2 to the power of 8 to 15"},
 		{"events", formText, false, "instead: an http:// address that is answered with an event stream (Server-Sent " +
 			"Events); what clients say is posted"},
 		{"stream", formText, false, "instead: an http:// address whose answer does not end; messages in it end as " +

@@ -17,6 +17,7 @@ import (
 	"tidepull/internal/base/plain"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
+	"tidepull/internal/wire/ws"
 )
 
 // The lines of a client.
@@ -39,6 +40,8 @@ type IO struct {
 	Held int
 	// Asked counts the HTTP requests of transports and sessions.
 	Asked int
+	// Flater packs and unpacks the messages of all WebSockets that agreed on that.
+	Flater ws.Flater
 	// WallOffset is what must be added to a mono.Time in nanoseconds to give the time since
 	// 1970.
 	WallOffset int64
@@ -46,6 +49,7 @@ type IO struct {
 	// answer leads to; false if it is not known.
 	Find func(place string) (wire.Endpoint, bool)
 
+	packed []byte           // a message that is being said
 	taking [NumLines][]byte // what has arrived and is not consumed
 	event  [NumLines]Event  // that came of something other than bytes; Nothing if there is none
 }

@@ -45,11 +45,20 @@ const (
 // A WebSocket is a client's WebSocket connection (RFC 6455). Its zero value is
 // idle.
 type WebSocket struct {
+	Deflate  *ws.Deflate // what is offered; of all clients, nil: no compression
+	packs    *packing    // what is agreed on; nil: nothing is packed
 	partial  partial
 	reader   ws.Reader
 	deadline mono.Time // only while it waits for something
 	phase    phase
 	opening  *handshake // until it is open
+}
+
+// A packing is what a WebSocket needs that packs its messages.
+type packing struct {
+	agreed    ws.Deflate
+	unpacking ws.Unpacking
+	said      *ws.Past // nil if each message stands for itself
 }
 
 // A handshake is what is needed until the server has agreed.
@@ -78,6 +87,7 @@ func (m *WebSocket) Open(io *IO, o *Opening, deadline mono.Time) {
 			}
 		}
 	}
+	h.offer.Deflate = m.Deflate
 	m.opening, m.phase, m.deadline = h, connecting, deadline
 	io.Lines[Main].Dial = &h.Endpoint
 }
@@ -94,6 +104,10 @@ func (m *WebSocket) Connected(io *IO, _ int) {
 		if cookies := h.Jar.Field(h.Host, h.Path, h.Endpoint.TLS != "", io.Wall()); cookies != "" {
 			h.Fields = append(h.Fields, http1.Field{Name: "Cookie", Value: cookies})
 		}
+	}
+	if m.Deflate != nil {
+		h.Fields = append(h.Fields[:len(h.Fields):len(h.Fields)], http1.Field{Name: "Sec-WebSocket-Extensions",
+			Value: m.Deflate.Offer()})
 	}
 	*out = ws.AppendRequest(*out, h.Host, h.Path, h.key, h.Fields...)
 	if h.Early != nil {
@@ -164,6 +178,16 @@ func (m *WebSocket) upgrade(io *IO) Event {
 	}
 	if err != nil {
 		return m.refused(io, err)
+	}
+	if agreed, _ := m.Deflate.Agreed(h.exchange.Head.Get("Sec-WebSocket-Extensions")); agreed != nil {
+		m.packs = &packing{agreed: *agreed, unpacking: ws.Unpacking{Flater: &io.Flater, Bits: agreed.ServerBits}}
+		if !agreed.ServerFresh {
+			m.packs.unpacking.Past = &ws.Past{}
+		}
+		if !agreed.ClientFresh {
+			m.packs.said = &ws.Past{}
+		}
+		m.reader.Unpacks = &m.packs.unpacking
 	}
 	m.phase, m.deadline, m.opening = open, mono.Never, nil
 	return Event{Kind: Opened}
@@ -254,13 +278,21 @@ func (m *WebSocket) frame(io *IO, op byte, payload []byte) {
 
 // Say implements Machine.
 func (m *WebSocket) Say(io *IO, payload []byte, binary bool) {
-	switch {
-	case m.phase != open:
-	case binary:
-		m.frame(io, ws.OpBinary, payload)
-	default:
-		m.frame(io, ws.OpText, payload)
+	if m.phase != open {
+		return
 	}
+	op := byte(ws.OpText)
+	if binary {
+		op = ws.OpBinary
+	}
+	if m.packs == nil {
+		m.frame(io, op, payload)
+		return
+	}
+	io.packed = io.Flater.Pack(io.packed[:0], payload, m.packs.said, m.packs.agreed.ClientBits)
+	at := len(io.Lines[Main].Out)
+	m.frame(io, op, io.packed)
+	io.Lines[Main].Out[at] |= ws.CompressedBit
 }
 
 // Reply implements Machine: with a pong (RFC 6455 5.5.3).
@@ -311,7 +343,7 @@ func (m *WebSocket) Malform(io *IO, wrong string) {
 func (m *WebSocket) Drop(io *IO) {
 	io.Held -= m.reader.Held()
 	m.partial.drop(io, Main)
-	m.reader, m.opening, m.phase, m.deadline = ws.Reader{}, nil, idle, mono.Never
+	m.reader, m.opening, m.phase, m.deadline, m.packs = ws.Reader{}, nil, idle, mono.Never, nil
 }
 
 // Deadline implements Machine.

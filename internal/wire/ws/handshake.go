@@ -62,17 +62,21 @@ func CheckResponse(h *http1.Head, key string, o Offer) error {
 		return refuse("the answer has no Connection: Upgrade")
 	case h.Get("Sec-WebSocket-Accept") != AcceptFor(key):
 		return refuse("Sec-WebSocket-Accept does not belong to the key that was sent")
-	case h.Get("Sec-WebSocket-Extensions") != "":
-		return refuse("the server uses an extension that was not offered")
 	case h.Get("Sec-WebSocket-Protocol") != "" && !slices.Contains(o.Protocols, h.Get("Sec-WebSocket-Protocol")):
 		return refuse("the server picked the subprotocol %q, which was not offered",
 			plain.Text(h.Get("Sec-WebSocket-Protocol"), 60))
+	}
+	if _, err := o.Deflate.Agreed(h.Get("Sec-WebSocket-Extensions")); err != nil {
+		return refuse("%v", err)
 	}
 	return nil
 }
 
 // An Offer is what a client's opening handshake offered.
-type Offer struct{ Protocols []string }
+type Offer struct {
+	Protocols []string
+	Deflate   *Deflate // nil: no compression
+}
 
 // CheckRequest says what is wrong with a client's opening handshake, or "".
 func CheckRequest(h *http1.Head) string {
@@ -90,9 +94,9 @@ func CheckRequest(h *http1.Head) string {
 }
 
 // AppendAgreement appends the server's answer that agrees to switch.
-func AppendAgreement(dst []byte, key string) []byte {
-	return http1.AppendResponse(dst, 101, "Switching Protocols",
-		http1.Field{Name: "Upgrade", Value: "websocket"},
-		http1.Field{Name: "Connection", Value: "Upgrade"},
-		http1.Field{Name: "Sec-WebSocket-Accept", Value: AcceptFor(key)})
+func AppendAgreement(dst []byte, key string, more ...http1.Field) []byte {
+	return http1.AppendResponse(dst, 101, "Switching Protocols", append([]http1.Field{
+		{Name: "Upgrade", Value: "websocket"},
+		{Name: "Connection", Value: "Upgrade"},
+		{Name: "Sec-WebSocket-Accept", Value: AcceptFor(key)}}, more...)...)
 }

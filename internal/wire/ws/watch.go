@@ -55,8 +55,12 @@ func (w *Watcher) Next(b []byte) (e Watched, n int, err error) {
 	return e, n, w.assemble(&e)
 }
 
-// compressed is the reserved bit of a compressed message (RFC 7692 6).
-const compressed = 4
+// compressed is the reserved bit of a compressed message (RFC 7692 6), and CompressedBit
+// the same in a frame's first byte.
+const (
+	compressed    = 4
+	CompressedBit = compressed << 4
+)
 
 func (w *Watcher) assemble(e *Watched) error {
 	if e.Op != OpContinuation {

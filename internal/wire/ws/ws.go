@@ -54,9 +54,18 @@ type Event struct {
 // DefaultLimit bytes. After an error the Reader must not be used again.
 type Reader struct {
 	parts    []byte // the fragments of a message so far
+	packed   bool   // the message under way is compressed
 	op       byte   // opcode of the fragmented message under way, 0 for none
 	FromPeer Role   // who writes the frames
 	Limit    int    // most bytes of one message, 0 for DefaultLimit
+	Unpacks  *Unpacking
+}
+
+// Unpacking is what a Reader needs to take compressed messages; without it none are taken.
+type Unpacking struct {
+	Flater *Flater // of all
+	Bits   int     // of the window
+	Past   *Past   // nil if each message stands for itself
 }
 
 // Held is how many bytes of a message in fragments the Reader holds.
@@ -78,6 +87,7 @@ type header struct {
 	fin    bool
 	op     byte
 	length int
+	packed bool
 	size   int // of the header itself
 	mask   [4]byte
 }
@@ -113,7 +123,12 @@ func (r *Reader) parseHeader(b []byte) (h header, err error) {
 	h.fin, h.op = b[0]&0x80 != 0, b[0]&0x0f
 	masked := b[1]&0x80 != 0
 	// Of a control frame the seven bits say all; for the others the length does not matter here.
-	if err := broken(frameHead{h.fin, b[0] >> 4 & 7, h.op, masked}, uint64(b[1]&0x7f), r.FromPeer,
+	reserved := b[0] >> 4 & 7
+	if r.Unpacks != nil && h.op < OpClose && h.op != OpContinuation { // RFC 7692 6.1
+		h.packed = reserved&compressed != 0
+		reserved &^= compressed
+	}
+	if err := broken(frameHead{h.fin, reserved, h.op, masked}, uint64(b[1]&0x7f), r.FromPeer,
 		r.op != 0); err != nil {
 		return h, err
 	}
@@ -178,18 +193,29 @@ func broken(h frameHead, length uint64, from Role, inMessage bool) *wire.Protoco
 }
 
 func (r *Reader) data(h header, payload []byte) (Event, error) {
-	op := h.op
+	op, packed := h.op, h.packed
 	if op == OpContinuation {
-		op = r.op
+		op, packed = r.op, r.packed
 	}
 	if !h.fin || r.op != 0 {
 		r.parts = append(r.parts, payload...)
 		payload = r.parts
-		r.op = op
+		r.op, r.packed = op, packed
 		if !h.fin {
 			return Event{}, nil
 		}
-		r.op, r.parts = 0, nil
+		r.op, r.parts, r.packed = 0, nil, false
+	}
+	if packed {
+		out, err := r.Unpacks.Flater.Unpack(payload, r.Unpacks.Past, r.Unpacks.Bits, cmp.Or(r.Limit, DefaultLimit))
+		switch {
+		case err == errTooBig:
+			return Event{}, violation("the message unfolds to more than the limit", "7.4.1", CloseTooBig)
+		case err != nil:
+			return Event{}, &wire.ProtocolError{Protocol: "websocket", Rule: "a compressed message cannot be unpacked",
+				Section: "RFC 7692 7.2.2", Code: CloseBadPayload}
+		}
+		payload = out
 	}
 	if op == OpText && !utf8.Valid(payload) {
 		return Event{}, violation("a text message is no valid UTF-8", "8.1", CloseBadPayload)
