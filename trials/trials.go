@@ -11,6 +11,14 @@ const DemoName = "morning-tide.trial.hcl"
 //go:embed morning-tide.trial.hcl
 var Demo []byte
 
+// RoutesName is the file name of the trial about routes.
+const RoutesName = "three-ways.trial.hcl"
+
+// Routes is the trial that the demo about routes runs.
+//
+//go:embed three-ways.trial.hcl
+var Routes []byte
+
 // Shapes holds a trial for each shape of server, in shapes/.
 //
 //go:embed shapes

@@ -15,6 +15,7 @@ import (
 	"tidepull/internal/trial/language"
 	"tidepull/internal/tui"
 	"tidepull/internal/tui/home"
+	"tidepull/trials"
 )
 
 // An app is what all commands share. It is also the shell that the interface
@@ -181,7 +182,7 @@ func (a *app) Start(what home.Action) (tui.Source, error) {
 		}
 		return a.start(t, run.Options{})
 	}
-	board, t, err := demoTrial(nil)
+	board, t, err := demoTrial(trials.DemoName, trials.Demo, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -198,7 +199,7 @@ func (a *app) Start(what home.Action) (tui.Source, error) {
 // folder, as drawings and as tables. What is there stays.
 func (a *app) Export(x tui.Exported) (string, error) {
 	views := map[string][]string{"watch": {"tide"}, "fan-out": {"fan-out", "percentiles", "rooms"},
-		"ledger": {"ledger"}, "lanes": {"lanes"}}[x.View]
+		"ledger": {"ledger"}, "lanes": {"lanes"}, "routes": {"routes"}}[x.View]
 	name := "run of " + x.Run.Started.Local().Format("2006-01-02 15:04:05")
 	var written []string
 	for _, v := range views {

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"fmt"
 	"io"
 	"net/url"
@@ -51,7 +52,8 @@ func (w *wrongs) switches() (s board.Switches, err error) {
 }
 
 type demoCommand struct {
-	Write string `placeholder:"FILE" help:"${write}"`
+	Write  string `placeholder:"FILE" help:"${write}"`
+	Routes bool   `help:"Run the trial about routes: a third of the clients sit behind a proxy that strips upgrades."`
 	wrongs
 	showing
 }
@@ -59,13 +61,18 @@ type demoCommand struct {
 // Run starts the stand-in in a process of its own, so that its work is not the tool's,
 // and runs the demo against it.
 func (c *demoCommand) Run(a *app) error {
+	name, source := trials.DemoName, trials.Demo
+	if c.Routes {
+		name, source = trials.RoutesName, trials.Routes
+		c.Wrong = append([]string{"strip_upgrade=0.33", "refuse_stream=0.2", "buffer_stream=0.1"}, c.Wrong...)
+	}
 	if c.Write != "" {
-		return writeDemo(c.Write)
+		return writeDemo(c.Write, source)
 	}
 	if _, err := c.switches(); err != nil {
 		return err
 	}
-	board, t, err := demoTrial(c.args())
+	board, t, err := demoTrial(name, source, c.args())
 	if err != nil {
 		return err
 	}
@@ -74,12 +81,13 @@ func (c *demoCommand) Run(a *app) error {
 }
 
 // demoTrial starts a stand-in and reads the demo's trial against it.
-func demoTrial(switches []string) (*standinProcess, *trial.Trial, error) {
+func demoTrial(name string, source []byte, switches []string) (*standinProcess, *trial.Trial, error) {
 	board, err := startStandin(switches)
 	if err != nil {
 		return nil, nil, err
 	}
-	t, err := language.Parse(trials.Demo, trials.DemoName, language.Options{Target: board.url})
+	host := strings.TrimSuffix(strings.TrimPrefix(board.url, "ws://"), "/live")
+	t, err := language.Parse(bytes.ReplaceAll(source, []byte("127.0.0.1:7411"), []byte(host)), name, language.Options{})
 	if err != nil {
 		board.stop()
 		return nil, nil, err
@@ -88,16 +96,16 @@ func demoTrial(switches []string) (*standinProcess, *trial.Trial, error) {
 }
 
 // writeDemo writes the demo's trial; a file that is there is left alone.
-func writeDemo(path string) error {
+func writeDemo(path string, source []byte) error {
 	if path == "-" {
-		_, err := os.Stdout.Write(trials.Demo)
+		_, err := os.Stdout.Write(source)
 		return err
 	}
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o666)
 	if err != nil {
 		return fmt.Errorf("writing the demo's trial: %w", err)
 	}
-	if _, err := f.Write(trials.Demo); err != nil {
+	if _, err := f.Write(source); err != nil {
 		f.Close()
 		return fmt.Errorf("writing the demo's trial: %w", err)
 	}

@@ -57,6 +57,7 @@ type commands struct {
 	Record  recordCommand    `cmd:"" help:"${record}"`
 	Import  importCommand    `cmd:"" help:"Make a recording out of a HAR file, as browsers export it."`
 	Replay  replayCommand    `cmd:"" help:"Play a recording again, once or many times, and tell what is different now."`
+	Compare compareCommand   `cmd:"" help:"Run a trial over each of its target's routes, and put them side by side."`
 	Runs    runsCommand      `cmd:"" help:"List the runs that are kept; show, name, note or delete one."`
 	Export  exportCommand    `cmd:"" help:"Write a view of a kept run as a drawing or a table."`
 	Standin standinCommand   `cmd:"" help:"${standin}"`

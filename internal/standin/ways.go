@@ -25,10 +25,10 @@ func (l *loop) obstructed(id int32, c *conn, r *request) bool {
 		who = fmt.Sprintf("connection %d", id)
 	}
 	upgrade := r.url.Path == "/live"
-	// each try has its own die, so that one that comes again may get through
+	try := who // each try is refused by a die of its own, so that one that comes again may get in
 	if key := r.url.Query().Get("client"); upgrade && key != "" {
-		l.upgrades[who]++
-		who = fmt.Sprintf("%s, %d", who, l.upgrades[who])
+		l.upgrades[key]++
+		try = fmt.Sprintf("%s, %d", key, l.upgrades[key])
 	}
 	stream := r.url.Path == "/events" || r.url.Path == "/lines"
 	if s.Stall > 0 && c.stalled == nil && r.url.Path != "/poll" {
@@ -38,7 +38,7 @@ func (l *loop) obstructed(id int32, c *conn, r *request) bool {
 		return true
 	}
 	switch {
-	case upgrade && s.Meets(s.RefuseUpgrade, "refuse upgrade", who),
+	case upgrade && s.Meets(s.RefuseUpgrade, "refuse upgrade", try),
 		stream && s.Meets(s.RefuseStream, "refuse stream", who):
 		t.Turned++
 		l.answer(id, r, 503, "text/plain", []byte("not this way\n"))

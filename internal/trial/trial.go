@@ -163,6 +163,7 @@ type Route struct {
 	Name    string // "websocket", "events" and so on, or what its block is called
 	Kind    Kind
 	Address string
+	Written string            // as the file has it; Address may be elsewhere, by --target
 	Framing wire.Framing      // OverTCP
 	Deflate *ws.Deflate       // WebSocket: the compression that is offered; nil: none
 	Habits  *transport.Habits // OverHTTP
@@ -181,9 +182,9 @@ func (r *Route) Transport() int {
 	return 0
 }
 
-// Origin is the address up to where its path begins.
+// Origin is the address that stands in the file, up to where its path begins.
 func (r *Route) Origin() string {
-	scheme, rest, _ := strings.Cut(r.Address, "://")
+	scheme, rest, _ := strings.Cut(r.Written, "://")
 	host, _, _ := strings.Cut(rest, "/")
 	return scheme + "://" + host
 }

@@ -69,6 +69,10 @@ func hostileRun(t *testing.T) *run.Snapshot {
 		p.Gauges = logbook.Gauges{Planned: 40, Out: 40, Open: 3 * second}
 		p.Health = logbook.Health{Span: time.Second, Busy: time.Duration(second) * 90 * time.Millisecond}
 		p.Counts.Broken, p.Counts.Sent = int64(second%4/3), 1
+		p.Counts.Routes = logbook.RouteCounts{On: [logbook.NumTransports]int64{int64(30 - second), int64(second), 0,
+			5, 5, 1,
+			1}, Down: 1, Up: 2, UpFailed: 3, NoneLeft: 1, Asked: 40, BytesUp: 1 << 40, Dials: 9, LostAt: 1,
+			DoubledAt: 1}
 		n := l.Say(ledger.Say{Room: room, Sender: ledger.Client(second), Due: now, Sent: now, Sheet: &p.Sheet})
 		for c := range ledger.Client(39 + second%2) { // one lost each other second
 			for range 1 + second/10 { // the last ones doubled
@@ -106,7 +110,11 @@ func hostileRun(t *testing.T) *run.Snapshot {
 		t.Fatal(err)
 	}
 	s.Judgements = run.Judge(run.Limits(tr), s.Total, s.Total)
-	s.Reasons = map[string]int{"denied: " + hostile: 40, "not recognised: " + hostile: 3}
+	s.Reasons = map[string]int{"denied: " + hostile: 40, "not recognised: " + hostile: 3, "step down: " + hostile: 7,
+		"no route left: " + hostile: 1}
+	for i := range 40 {
+		s.Reasons[fmt.Sprint("step up: ", i, hostile)] = i
+	}
 	if len(s.Kept) < 6 || s.Total.Total.Lost < 6 || s.Total.Total.Duplicate == 0 {
 		t.Fatalf("too little is wrong: %+v", s.Total.Total)
 	}
@@ -184,7 +192,8 @@ func TestHostileNames(t *testing.T) {
 		"window on the amiss": {"3", "n", "n"},
 		"help":                {"2", "?"}, "help, scrolled": {"3", "?", "down", "down", "down"},
 		"scrolled": {"1", "down", "down", "down", "down", "down", "down"}, "export": {"3", "e"}, "leaving": {"q"},
-		"lanes": {"4"}, "a payload": {"4", "enter"}, "as bytes": {"4", "down", "down", "enter", "space"},
+		"lanes": {"4"}, "routes": {"5"}, "routes, window": {"5", "w", "+"}, "help of routes": {"5", "?"},
+		"a payload": {"4", "enter"}, "as bytes": {"4", "down", "down", "enter", "space"},
 		"what is odd": {"4", "f", "f", "f", "f", "f", "n", "n", "enter"}, "unfolded": {"4", "z", "up"},
 		"picking": {"4", "g", "x", "enter"}, "help of lanes": {"4", "?"},
 	}

@@ -15,6 +15,7 @@ import (
 	"tidepull/internal/tui/fanout"
 	"tidepull/internal/tui/lanes"
 	"tidepull/internal/tui/look"
+	"tidepull/internal/tui/routes"
 	"tidepull/internal/tui/scene"
 	"tidepull/internal/tui/tide"
 	"tidepull/internal/tui/watch"
@@ -50,12 +51,13 @@ const (
 	viewFanout
 	viewLedger
 	viewLanes
+	viewRoutes
 	numViews
 )
 
 var views = [numViews]struct{ key, name, help string }{
 	{"1", "watch", watch.Help}, {"2", "fan-out", fanout.Help}, {"3", "ledger", balance.Help},
-	{"4", "lanes", lanes.Help},
+	{"4", "lanes", lanes.Help}, {"5", "routes", routes.Help},
 }
 
 // A runView is one run on the screen.
@@ -293,6 +295,8 @@ func (v *runView) draw(p *look.Palette, width, height int) []string {
 			lines = append(lines, v.balance.View(sc)...)
 		case viewLanes:
 			lines = append(lines, v.lanes.View(sc, v.window)...)
+		case viewRoutes:
+			lines = append(lines, routes.View(sc, v.window)...)
 		default:
 			lines = append(lines, v.watch.View(v.bands, sc)...)
 		}

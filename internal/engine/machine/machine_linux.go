@@ -53,3 +53,20 @@ func Resident() int64 {
 	pages, _ := strconv.ParseInt(string(fields[1]), 10, 64)
 	return pages * int64(os.Getpagesize())
 }
+
+// Used is the processor time that a process has used, its threads together; false if that
+// cannot be known.
+func Used(pid int) (time.Duration, bool) {
+	b, err := os.ReadFile("/proc/" + strconv.Itoa(pid) + "/stat")
+	i := bytes.LastIndexByte(b, ')') // the name before it may hold anything (proc(5))
+	if err != nil || i < 0 {
+		return 0, false
+	}
+	words := bytes.Fields(b[i+1:])
+	if len(words) < 13 {
+		return 0, false
+	}
+	user, _ := strconv.ParseInt(string(words[11]), 10, 64)
+	system, _ := strconv.ParseInt(string(words[12]), 10, 64)
+	return time.Duration(user+system) * time.Second / userHertz, true
+}

@@ -35,7 +35,7 @@ type Request struct {
 }
 
 // views are what can be exported, by name.
-var views = []string{"tide", "fan-out", "percentiles", "rooms", "ledger", "lanes"}
+var views = []string{"tide", "fan-out", "percentiles", "rooms", "ledger", "lanes", "routes"}
 
 // Formats are the formats of each view.
 var Formats = []string{"svg", "pdf", "csv", "json"}
@@ -80,6 +80,8 @@ func Write(w io.Writer, r Request, format string) error {
 		s, d = r.ledger(win)
 	case "lanes":
 		s, d = r.lanes()
+	case "routes":
+		s, d = r.routes(entries)
 	}
 	switch format {
 	case "csv":

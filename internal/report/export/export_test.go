@@ -57,6 +57,8 @@ func snapshot(t *testing.T) *run.Snapshot {
 		now := mono.Time(second)*mono.Time(time.Second) + 1e8
 		book.Advance(now)
 		page := book.Now()
+		page.Counts.Routes.On = [logbook.NumTransports]int64{int64(20 + second), 0, 0, int64(12 - second)}
+		page.Counts.Routes.Asked, page.Counts.Routes.Down = int64(30*second), int64(second%3)
 		page.Gauges = logbook.Gauges{Planned: tr.Tide.Clients(time.Duration(now), 43), Out: 43,
 			Open: min(43, 20*(second+1))}
 		page.Health.Span = time.Second

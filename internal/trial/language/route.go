@@ -6,6 +6,7 @@ import (
 	"crypto/x509"
 	"errors"
 	"maps"
+	"net/url"
 	"slices"
 	"strings"
 	"time"
@@ -54,7 +55,11 @@ func (r *reader) readRoute(at hcl.Range, a hcl.Attributes, nodes bool) trial.Rou
 		address = r.address(given)
 	}
 	if r.options.Target != "" {
-		address = r.options.Target
+		if written := address; pathIn(r.options.Target) == "" && written != "" {
+			address = strings.TrimSuffix(r.options.Target, "/") + pathAndQuery(written)
+		} else {
+			address = r.options.Target
+		}
 		switch scheme := plainScheme(schemeOf(address)); { // how a server speaks over HTTP only the file can say
 		case scheme == "ws" && routeKinds[kind].scheme != "ws":
 			kind = 0
@@ -101,12 +106,16 @@ func (r *reader) readFurtherRoute(b *hcl.Block) {
 		r.fail(b.DefRange, "a target has at most %d routes", trial.MaxRoutes)
 		return
 	}
-	t.Routes = append(t.Routes, r.route(b.Labels[0], address, routeKinds[kind].attribute, a))
+	route := r.route(b.Labels[0], r.moved(address), routeKinds[kind].attribute, a)
+	t.Routes = append(t.Routes, route)
 }
 
 // route makes a route of a kind out of the attributes that stand beside its address.
 func (r *reader) route(name, address, kind string, a hcl.Attributes) trial.Route {
-	w := trial.Route{Name: name, Address: address}
+	w := trial.Route{Name: name, Address: address, Written: address}
+	if given := a[kind]; given != nil && r.options.Target != "" {
+		w.Written = r.address(given)
+	}
 	r.readFraming(&w, kind, a)
 	switch kind {
 	case "websocket":
@@ -142,7 +151,7 @@ func (r *reader) route(name, address, kind string, a hcl.Attributes) trial.Route
 	}
 	r.checkBeside(kind, a)
 	route := len(r.trial.Target.Routes)
-	if given := a[kind]; given != nil && r.isDynamic(given) && (r.options.Target == "" || route > 0) {
+	if given := a[kind]; given != nil && r.isDynamic(given) && (pathIn(r.options.Target) == "" || route > 0) {
 		r.later = append(r.later, func() {
 			if t := &r.trial.Target; route < len(t.Routes) {
 				t.Routes[route].Whole = r.textTemplate(given)
@@ -157,6 +166,42 @@ func (r *reader) route(name, address, kind string, a hcl.Attributes) trial.Route
 		})
 	}
 	return w
+}
+
+// pathAndQuery is what stands behind the host in an address.
+func pathAndQuery(address string) string {
+	_, rest, _ := strings.Cut(address, "://")
+	if i := strings.IndexByte(rest, '/'); i >= 0 {
+		return rest[i:]
+	}
+	return ""
+}
+
+// pathIn is the path of an address, without the host; "" if it has none.
+func pathIn(address string) string {
+	u, err := url.Parse(address)
+	if err != nil || u.Path == "/" {
+		return ""
+	}
+	return u.Path
+}
+
+// moved is a further route's address if the target is elsewhere than its file says: it
+// goes along if it was on the same host.
+func (r *reader) moved(address string) string {
+	first, err := url.Parse(r.trial.Target.Routes[0].Written)
+	to, wrong := url.Parse(r.options.Target)
+	u, bad := url.Parse(address)
+	if err != nil || wrong != nil || bad != nil || r.options.Target == "" || u.Host != first.Host {
+		return address
+	}
+	u.Host = to.Host
+	if secure := secured[plainScheme(u.Scheme)]; to.Scheme == secured[plainScheme(to.Scheme)] {
+		u.Scheme = secure
+	} else {
+		u.Scheme = plainScheme(u.Scheme)
+	}
+	return u.String()
 }
 
 // isDynamic reports whether an attribute has a value of its own for each client.

@@ -157,7 +157,8 @@ func TestPosts(t *testing.T) {
 		!strings.HasSuffix(got, "Content-Type: text/plain\r\nContent-Length: 3\r\n\r\none") {
 		t.Errorf("%q", got)
 	}
-	m.Take(io, Post, []byte("HTTP/1.1 429 Too Many Requests\r\nRetry-After: 2\r\nContent-Length: 0\r\n\r\n"))
+	m.Take(io, Post, []byte("HTTP/1.1 429 Too Many Requests\r\nRetry-After: 2\r\nKeep-Alive: timeout=2, "+
+		"max=9\r\nContent-Length: 0\r\n\r\n"))
 	if got := events(io, m); len(got) != 0 {
 		t.Errorf("%q", got)
 	}

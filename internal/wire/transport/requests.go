@@ -41,12 +41,26 @@ type Requests struct {
 	out     []byte // the request on the wire
 	answer  http1.Exchange
 	partial partial
-	quiet   mono.Time // when the last answer ended
+	quiet   mono.Time     // when the last answer ended
+	stays   time.Duration // how long the connection may be unused from then on
 }
 
-// maxQuiet is how long a kept connection may have been unused before a request
-// that cannot be sent again gets a new one.
-const maxQuiet = time.Second
+// maxQuiet is how long a kept connection may have been unused before a request that
+// cannot be sent again gets a new one: a server may be about to close it. Many close
+// after 5 seconds; others say after how many (Keep-Alive: timeout=).
+const maxQuiet = 4 * time.Second
+
+// quietFor is how long a server lets a connection be, less a second.
+func quietFor(h *http1.Head) time.Duration {
+	for _, part := range strings.Split(h.Get("Keep-Alive"), ",") {
+		if text, is := strings.CutPrefix(strings.TrimSpace(part), "timeout="); is {
+			if n, err := strconv.Atoi(text); err == nil && n >= 0 && n < 3600 {
+				return time.Duration(max(0, n-1)) * time.Second
+			}
+		}
+	}
+	return maxQuiet
+}
 
 // idempotent reports whether a request may be sent again if the connection was
 // closed before it was answered: doing it twice is as doing it once (RFC 9110
@@ -80,7 +94,7 @@ func (m *Requests) send(io *IO) {
 		all = append(all, http1.Field{Name: "Content-Type", Value: r.Type},
 			http1.Field{Name: "Content-Length", Value: strconv.Itoa(len(r.Content))})
 	}
-	if m.open && m.used && !idempotent(r.Method) && io.Now.Sub(m.quiet) > maxQuiet {
+	if m.open && m.used && !idempotent(r.Method) && io.Now.Sub(m.quiet) > m.stays {
 		m.hangUp(io) // the server may be about to close it, and this could not be sent again
 	}
 	m.busy, m.headed = true, false
@@ -192,7 +206,7 @@ func (m *Requests) whole(io *IO) Event {
 		m.hangUp(io) // what comes unasked would be taken for the next answer
 	}
 	m.forget(io)
-	m.used, m.quiet = true, io.Now
+	m.used, m.quiet, m.stays = true, io.Now, quietFor(&h)
 	if headed { // as a stream: all of it was given
 		return Event{Kind: Reply, Head: &h}
 	}

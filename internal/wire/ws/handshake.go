@@ -54,6 +54,8 @@ func CheckResponse(h *http1.Head, key string, o Offer) error {
 		return &Refusal{Status: h.Status, Why: fmt.Sprintf(format, a...)}
 	}
 	switch {
+	case h.Status == 200:
+		return refuse("the upgrade did not come through: answered 200 %s", plain.Text(h.Reason, 60))
 	case h.Status != 101:
 		return refuse("answered %d %s", h.Status, plain.Text(h.Reason, 60))
 	case !h.HasToken("Upgrade", "websocket"):
