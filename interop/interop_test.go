@@ -102,6 +102,22 @@ func TestInterop(t *testing.T) {
 			fmt.Fprintf(page, "| %s |\n", strings.Join(row, " | "))
 		})
 	}
+	page.WriteString(waysIntroduction)
+	for _, of := range ways {
+		if only != "" && only != of.name {
+			continue
+		}
+		count++
+		t.Run(of.name, func(t *testing.T) {
+			s, why := start(t, of.name)
+			if s == nil {
+				skipped++
+				fmt.Fprintf(page, "| %s | skipped: %s | |\n", of.what, why)
+				t.Skip(why)
+			}
+			fmt.Fprintf(page, "| %s | %s | %s |\n", of.what, alone(t, of.name, s), stopped(t, of.name))
+		})
+	}
 	fmt.Fprintf(page, "\n%d of %d servers could not be installed.\n", skipped, count)
 	if only == "" {
 		if err := os.WriteFile("../docs/interop.md", []byte(page.String()), 0o666); err != nil {
@@ -109,6 +125,13 @@ func TestInterop(t *testing.T) {
 		}
 	}
 }
+
+const waysIntroduction = `
+Other ways in, with the same clients:
+
+| server | left alone | stopped for 2 s |
+| --- | --- | --- |
+`
 
 func alone(t *testing.T, name string, s *server) string {
 	defer s.kill()

@@ -39,6 +39,15 @@ var servers = []kind{
 		vary: []string{`lighthouse-a="lighthous${n + 100}"`, `lighthouse-b="lightboat${n + 100}"`}},
 }
 
+// ways are servers that other transports than WebSocket, or TLS and compression, lead to.
+var ways = []kind{
+	{name: "python-websockets", what: "websockets (Python): WebSocket, every message compressed (RFC 7692)"},
+	{name: "go-events", what: "net/http (Go): an event stream and POST; streams are ended each 2 s, and go on"},
+	{name: "python-polling", what: "http.server (Python): long polls answered with lists, in gzip, and POST"},
+	{name: "python-lines", what: "socketserver (Python): lines over TCP"},
+	{name: "nginx-ways", what: "nginx (TLS; no upgrade; a stream kept back) before the event stream: all clients take the third route"},
+}
+
 // A server is one that runs, with all its processes in one group.
 type server struct {
 	cmd    *exec.Cmd

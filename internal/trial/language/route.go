@@ -14,6 +14,7 @@ import (
 	"github.com/hashicorp/hcl/v2"
 	"github.com/hashicorp/hcl/v2/hclsyntax"
 	"github.com/zclconf/go-cty/cty"
+	"github.com/zclconf/go-cty/cty/convert"
 
 	"tidepull/internal/trial"
 	"tidepull/internal/wire"
@@ -222,7 +223,10 @@ func (r *reader) address(a *hcl.Attribute) string {
 	if t, ok := a.Expr.(*hclsyntax.TemplateExpr); ok && len(t.Parts) > 0 {
 		for _, part := range t.Parts {
 			v, diags := part.Value(&r.vars)
-			if diags.HasErrors() || !v.IsKnown() || v.Type() != cty.String {
+			if text, err := convert.Convert(v, cty.String); err == nil {
+				v = text // of a number
+			}
+			if diags.HasErrors() || !v.IsKnown() || v.IsNull() || v.Type() != cty.String {
 				break
 			}
 			address += v.AsString()

@@ -51,7 +51,7 @@ func routeWords(first string) []word {
 		{"post_type", formText, false, `the type of what is posted; "application/json" if it is not given`},
 		{"post_end", formYes, false, "a client that closes says so with DELETE, on the path that it asked"},
 		{"first_within", formDuration, false, "with events or stream: how soon something of a stream must come after " +
-			"its head; without it, nothing need"},
+			"it was asked for; without it, nothing need"},
 	}
 }
 

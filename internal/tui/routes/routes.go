@@ -70,10 +70,15 @@ func steps(reasons map[string]int) (all []step) {
 // View draws the view.
 func View(sc scene.Scene, window scene.Span) []string {
 	columns, each := look.Columns(sc.Width, 2)
+	if each < 55 { // the names need so much
+		columns, each = 1, sc.Width
+	}
 	figures := [][]string{usable(sc, each), cost(sc, each)}
-	below := look.Beside(max(len(figures[0]), len(figures[1])), each, figures...)
+	var below []string
 	if columns == 1 {
-		below = append(append([]string{}, figures[0]...), figures[1]...)
+		below = append(figures[1][:len(figures[1])-1], figures[0]...)
+	} else {
+		below = look.Beside(max(len(figures[0]), len(figures[1])), each, figures...)
 	}
 	stepLines := stepsOf(sc)
 	room := max(4, sc.Height-len(below)-min(len(stepLines), max(3, sc.Height/3)))

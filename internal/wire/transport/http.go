@@ -35,7 +35,7 @@ type Habits struct {
 	Every   time.Duration // of Polling: from one request to the next
 	Type    string        // of what is posted
 	Ends    bool          // a client that closes says so with DELETE
-	First   time.Duration // how soon after a stream's head something of its content must come; 0: it need not
+	First   time.Duration // how soon after it was asked something of a stream must come; 0: it need not
 }
 
 // An HTTP is a client's transport of HTTP requests: messages come in answers on the line
@@ -130,7 +130,10 @@ func (m *HTTP) Connected(io *IO, line int) {
 	}
 	m.get.Connected(io)
 	if m.phase == connecting {
-		m.phase = upgrading
+		m.phase, m.asked = upgrading, io.Now
+		if m.Habits.First > 0 && m.get.request.Streams {
+			m.deadline = min(m.deadline, io.Now.Add(m.Habits.First))
+		}
 		if m.Habits.Mode == LongPolling {
 			m.askAt = io.Now.Add(quietOpen)
 		}
@@ -262,7 +265,7 @@ func (m *HTTP) opened(io *IO, at mono.Time) Event {
 	}
 	m.phase, m.deadline = open, mono.Never
 	if m.Habits.First > 0 && m.get.request.Streams {
-		m.deadline = io.Now.Add(m.Habits.First)
+		m.deadline = m.asked.Add(m.Habits.First)
 	}
 	return Event{Kind: Opened, At: at}
 }
@@ -559,7 +562,11 @@ func (m *HTTP) Expire(io *IO) {
 	}
 	switch m.phase {
 	case connecting, upgrading:
-		io.event[Main] = m.ended(io, Event{Kind: Refused, Err: fmt.Errorf("no answer in time")})
+		err := error(fmt.Errorf("no answer in time"))
+		if m.phase == upgrading && m.Habits.First > 0 && m.get.request.Streams {
+			err = &Withheld{}
+		}
+		io.event[Main] = m.ended(io, Event{Kind: Refused, Err: err})
 	case open: // nothing of the content has come
 		io.event[Main] = m.ended(io, Event{Kind: Broken, Err: &Withheld{}})
 	case resuming:
@@ -577,11 +584,11 @@ func (m *HTTP) Expire(io *IO) {
 	}
 }
 
-// A Withheld is why a stream broke of which nothing came but the head: something on the
-// way keeps it back.
+// A Withheld is why a stream was given up of which nothing came, or nothing but the head:
+// something on the way keeps it back.
 type Withheld struct{}
 
-func (*Withheld) Error() string { return "nothing of the stream came but its head" }
+func (*Withheld) Error() string { return "nothing of the stream came in time" }
 
 // Reply implements Machine; there are no beats.
 func (m *HTTP) Reply(*IO, []byte) {}
