@@ -45,7 +45,8 @@ var ways = []kind{
 	{name: "go-events", what: "net/http (Go): an event stream and POST; streams are ended each 2 s, and go on"},
 	{name: "python-polling", what: "http.server (Python): long polls answered with lists, in gzip, and POST"},
 	{name: "python-lines", what: "socketserver (Python): lines over TCP"},
-	{name: "nginx-ways", what: "nginx (TLS; no upgrade; a stream kept back) before the event stream: all clients take the third route"},
+	{name: "nginx-ways", what: "nginx (TLS; no upgrade; a stream kept back) before the event stream: all clients " +
+		"take the third route"},
 }
 
 // A server is one that runs, with all its processes in one group.

@@ -20,6 +20,7 @@ type compareCommand struct {
 	Set       map[string]string `mapsep:"none" placeholder:"NAME=VALUE" help:"${set}"`
 	ServerPID int               `name:"server-pid" placeholder:"PID" help:"${server_pid}"`
 	Out       string            `placeholder:"DIR" help:"${compare_out}"`
+	connecting
 	remote
 }
 
@@ -31,6 +32,12 @@ func (c *compareCommand) Run(a *app) error {
 	}
 	if len(t.Target.Routes) < 2 {
 		return fmt.Errorf("the target has one route; give it others to compare with: route \"polling\" { ... }")
+	}
+	if _, err := c.where(); err != nil {
+		return err
+	}
+	if c.ConnectTo != "" {
+		t.Target.At = c.ConnectTo
 	}
 	if err := c.mayRun(t); err != nil {
 		return err

@@ -34,6 +34,7 @@ var helpTexts = kong.Vars{
 	"standin_prefix": "Over TCP: how the length in front of each message is written, in 1, 2 or 4 bytes (le: the low " +
 		"byte first) or as a varint; messages are lines if it is not given.",
 	"record_to":     "The server: a ws://, http:// or tcp:// address, or wss://, https:// or tls://.",
+	"connect_to":    "Connect to this ADDRESS:PORT, or unix:PATH, whatever the names in addresses are.",
 	"server_pid":    "The server's process, to measure what it uses.",
 	"compare_out":   "Write the comparison into this folder as SVG, PDF and CSV.",
 	"ca":            "With TLS: a file with the authorities, in PEM, that are trusted instead of the system's.",

@@ -55,6 +55,7 @@ type probeCommand struct {
 	Within      time.Duration `default:"5s" help:"How long an expectation may take."`
 	JSON        bool          `name:"json" help:"Print each event as one line of JSON."`
 	Keep        string        `placeholder:"FILE" help:"Write what was done as a trial with one session."`
+	connecting
 	trust
 }
 
@@ -64,6 +65,9 @@ func (c *probeCommand) target() (t probe.Target, err error) {
 	t = probe.Target{URL: c.URL, Origin: c.Origin, Protocols: c.Subprotocol,
 		Prefix: wire.PrefixNamed(c.Prefix), Raw: c.Bytes}
 	if t.TLS, err = c.trust.options(); err != nil {
+		return t, err
+	}
+	if t.At, err = c.where(); err != nil {
 		return t, err
 	}
 	if c.Prefix != "" && c.Bytes {

@@ -30,6 +30,14 @@ func (r *remote) mayReach(what, address, load string) error {
 
 // mayRun is mayReach for a trial, which can name a host in its target.
 func (r *remote) mayRun(t *trial.Trial) error {
+	if t.Target.At != "" {
+		at, _ := wire.ParseEndpoint(t.Target.At) // what is wrong with it is said where it is used
+		if at.Unix != "" {
+			return nil
+		}
+		return r.mayReach(fmt.Sprintf("the trial %q", t.Name), "tcp://"+at.String(),
+			fmt.Sprintf("with %d clients for %v", t.Clients(), t.Length().Round(time.Second)))
+	}
 	addresses := append([]string{t.Target.Address, t.Target.HTTP}, t.Target.Nodes...)
 	for i := range t.Target.Routes {
 		addresses = append(addresses, t.Target.Routes[i].Address)

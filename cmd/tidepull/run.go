@@ -16,6 +16,7 @@ import (
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/language"
 	"tidepull/internal/tui"
+	"tidepull/internal/wire"
 )
 
 // showing are the flags of commands that carry out a trial.
@@ -32,13 +33,37 @@ type runCommand struct {
 	File   string            `arg:"" help:"The trial, a .trial.hcl file."`
 	Target string            `placeholder:"URL" help:"Run against this ws:// address instead of the trial's."`
 	Set    map[string]string `mapsep:"none" placeholder:"NAME=VALUE" help:"${set}"`
+	connecting
 	showing
+}
+
+// connecting is the flag of commands that can reach a server under another name.
+type connecting struct {
+	ConnectTo string `placeholder:"ADDRESS" help:"${connect_to}"`
+}
+
+// where checks the flag.
+func (c *connecting) where() (wire.Endpoint, error) {
+	if c.ConnectTo == "" {
+		return wire.Endpoint{}, nil
+	}
+	at, err := wire.ParseEndpoint(c.ConnectTo)
+	if err != nil {
+		return at, fmt.Errorf("--connect-to: %w", err)
+	}
+	return at, nil
 }
 
 func (c *runCommand) Run(a *app) error {
 	t, err := language.Load(c.File, language.Options{Target: c.Target, Set: c.Set})
 	if err != nil {
 		return err
+	}
+	if _, err := c.where(); err != nil {
+		return err
+	}
+	if c.ConnectTo != "" {
+		t.Target.At = c.ConnectTo
 	}
 	return c.carryOut(a, t)
 }

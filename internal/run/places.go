@@ -17,12 +17,20 @@ type places struct {
 	routes  [][]client.Place // of each route, its nodes
 	web     wire.Endpoint    // for requests
 	webHost string
+	at      *wire.Endpoint           // where all of them are, whatever their names are; nil: where those lead
 	known   map[string]wire.Endpoint // by the beginning of an address, up to its path
 }
 
 // findPlaces looks everything up that clients of a target may connect to.
 func findPlaces(ctx context.Context, t *trial.Target) (*places, error) {
 	p := &places{known: map[string]wire.Endpoint{}}
+	if t.At != "" {
+		at, err := wire.ParseEndpoint(t.At)
+		if err != nil {
+			return nil, fmt.Errorf("connect_to: %w", err)
+		}
+		p.at = &at
+	}
 	for i := range max(1, len(t.Routes)) {
 		addresses := []string{t.Address}
 		switch {
@@ -64,7 +72,13 @@ func (p *places) resolve(ctx context.Context, a wire.Address) (wire.Endpoint, er
 	if at, known := p.known[a.Scheme+"://"+a.Host]; known {
 		return at, nil
 	}
-	at, err := poll.Resolve(ctx, a)
+	var at wire.Endpoint
+	var err error
+	if p.at != nil {
+		at = *p.at
+	} else {
+		at, err = poll.Resolve(ctx, a)
+	}
 	if a.Secure() {
 		at.TLS = a.Name
 		if a.Scheme != "tls" {

@@ -30,7 +30,7 @@ func TestOverTLS(t *testing.T) {
 		"websocket": `websocket = "wss://localhost:PORT/live"`,
 		"events":    `events = "https://localhost:PORT/events?client=${name}"`,
 		"polling":   "polling = \"https://localhost:PORT/poll?client=${name}\"\n  post_end = true",
-		"lines":     `lines = "tls://localhost:PORT"`,
+		"lines":     "lines = \"tls://board.test:1\"\n  connect_to = \"127.0.0.1:PORT\"",
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -42,7 +42,7 @@ func TestOverTLS(t *testing.T) {
 			defer s.Stop()
 			port := fmt.Sprint(s.Addr.Port())
 			end := func(tls string) string {
-				return "target \"board\" {\n  " + strings.Replace(target, "PORT", port, 1) + "\n  tls {\n" + tls +
+				return "target \"board\" {\n  " + strings.Replace(target, "PORT", port, 1) + "\n  tls {\n    server_name = \"localhost\"\n" + tls +
 					"  }\n}"
 			}
 			trial := strings.NewReplacer("clients = 40", "clients = 20").Replace(shortTide)

@@ -124,6 +124,7 @@ type Target struct {
 	Routes []Route // at least one: how clients come to the server, the best first
 	HTTP   string  // an http:// address, for requests; "" if there are none
 	TLS    wire.TLS
+	At     string // where its addresses really are: ADDRESS:PORT or unix:PATH; "": where their names lead
 	Order  ledger.Order
 	Remote string // a host beyond this machine that may be loaded
 }

@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"net/url"
 	"strconv"
+	"strings"
 )
 
 // An Endpoint is what a line connects to: an address of the network, or a socket
@@ -15,6 +16,18 @@ type Endpoint struct {
 	// TLS is the server's name, if the connection is encrypted; Protocol is what it offers
 	// to speak inside (RFC 7301), "" for nothing.
 	TLS, Protocol string
+}
+
+// ParseEndpoint reads where to connect to: ADDRESS:PORT by number, or unix:PATH.
+func ParseEndpoint(s string) (Endpoint, error) {
+	if path, is := strings.CutPrefix(s, "unix:"); is && path != "" {
+		return Endpoint{Unix: path}, nil
+	}
+	at, err := netip.ParseAddrPort(s)
+	if err != nil {
+		return Endpoint{}, fmt.Errorf("%q is no ADDRESS:PORT such as 127.0.0.1:8080 or [::1]:8080, and no unix:PATH", s)
+	}
+	return Endpoint{Addr: at}, nil
 }
 
 func (e Endpoint) String() string {

@@ -60,17 +60,25 @@ func (l *Line) connect(ctx context.Context) (rest []byte, err error) {
 	}
 	port := strconv.Itoa(int(address.Port))
 	began := time.Now()
-	l.doing("it is looking up the name")
-	addrs, err := poll.Lookup(ctx, address.Name)
-	if err != nil {
-		return nil, l.refuse("the name "+u.Hostname()+" is not known: "+err.Error(),
-			[]string{"the address by number, such as 127.0.0.1", "the spelling of the name"})
-	}
 	var names []string
-	for _, a := range addrs {
-		names = append(names, a.String())
+	switch at := l.target.At; {
+	case at.Unix != "":
+		names = []string{at.String()}
+	case at.Addr.IsValid():
+		names, port = []string{at.Addr.Addr().String()}, strconv.Itoa(int(at.Addr.Port()))
+	default:
+		l.doing("it is looking up the name")
+		addrs, err := poll.Lookup(ctx, address.Name)
+		if err != nil {
+			return nil, l.refuse("the name "+u.Hostname()+" is not known: "+err.Error(),
+				[]string{"the address by number, such as 127.0.0.1", "the spelling of the name",
+					"--connect-to, if the server is elsewhere"})
+		}
+		for _, a := range addrs {
+			names = append(names, a.String())
+		}
+		l.say(Event{What: Phase, Phase: "name lookup", Took: time.Since(began), Detail: strings.Join(names, ", ")})
 	}
-	l.say(Event{What: Phase, Phase: "name lookup", Took: time.Since(began), Detail: strings.Join(names, ", ")})
 	conn, err := l.dial(ctx, names, port)
 	if err != nil {
 		return nil, err
@@ -134,8 +142,13 @@ func (l *Line) dial(ctx context.Context, addrs []string, port string) (conn net.
 	to := port
 	err = errors.New("the name has no address")
 	for _, a := range addrs {
-		to = net.JoinHostPort(a, port)
-		if conn, err = d.DialContext(ctx, "tcp", to); err == nil {
+		network := "tcp"
+		if path, is := strings.CutPrefix(a, "unix:"); is {
+			network, to = "unix", path
+		} else {
+			to = net.JoinHostPort(a, port)
+		}
+		if conn, err = d.DialContext(ctx, network, to); err == nil {
 			l.say(Event{What: Phase, Phase: "connect", Took: time.Since(began),
 				Detail: fmt.Sprintf("%v from %v", conn.RemoteAddr(), conn.LocalAddr())})
 			return conn, nil

@@ -33,10 +33,11 @@ type Target struct {
 	Fields    []http1.Field // more header fields
 	Protocols []string      // subprotocols that are offered
 	TLS       wire.TLS
-	Secrets   []string    // what must not be shown, in no event
-	Ending    string      // of lines that are sent over TCP; CR LF if it is not given
-	Raw       bool        // over TCP: no lines, but bytes as they come and as they are given
-	Prefix    wire.Prefix // over TCP: instead of lines, messages behind their length
+	At        wire.Endpoint // where to connect to; zero: where the name leads
+	Secrets   []string      // what must not be shown, in no event
+	Ending    string        // of lines that are sent over TCP; CR LF if it is not given
+	Raw       bool          // over TCP: no lines, but bytes as they come and as they are given
+	Prefix    wire.Prefix   // over TCP: instead of lines, messages behind their length
 }
 
 // What says what an Event is about.

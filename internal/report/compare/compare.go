@@ -5,6 +5,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
+	"slices"
 	"strings"
 	"time"
 
@@ -38,6 +39,10 @@ func Alone(t *trial.Trial, route int) *trial.Trial {
 		c.Routes, c.Promote, c.Without = nil, false, nil
 		one.Crews[i] = c
 	}
+	one.Limits = slices.DeleteFunc(slices.Clone(t.Limits), func(l trial.Limit) bool { // there is nothing to change to
+		return strings.HasPrefix(l.Figure, "routes.") && !strings.HasPrefix(l.Figure, "routes.usable") &&
+			!strings.HasSuffix(l.Figure, "_per_delivery")
+	})
 	one.Name = t.Name + " over " + r.Name
 	return &one
 }

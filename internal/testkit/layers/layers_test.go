@@ -8,6 +8,7 @@ import (
 	"os"
 	"path"
 	"path/filepath"
+	"regexp"
 	"strconv"
 	"strings"
 	"testing"
@@ -106,5 +107,34 @@ func TestLines(t *testing.T) {
 	})
 	if err != nil {
 		t.Fatal(err)
+	}
+}
+
+// TestConformance: the tests that docs/conformance.md names are there.
+func TestConformance(t *testing.T) {
+	page, err := os.ReadFile(root + "/docs/conformance.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var code strings.Builder
+	err = filepath.WalkDir(root, func(file string, _ fs.DirEntry, err error) error {
+		if err == nil && strings.HasSuffix(file, "_test.go") {
+			var b []byte
+			b, err = os.ReadFile(file)
+			code.Write(b)
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	named := regexp.MustCompile("`((?:Test|Fuzz)[A-Za-z]+)`").FindAllStringSubmatch(string(page), -1)
+	for _, m := range named {
+		if !strings.Contains(code.String(), "func "+m[1]+"(") {
+			t.Errorf("there is no %s", m[1])
+		}
+	}
+	if len(named) < 30 {
+		t.Errorf("only %d tests are named", len(named))
 	}
 }

@@ -14,6 +14,7 @@ import (
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
+	"tidepull/internal/wire"
 )
 
 // readTrial reads the trial block. Its defaults are those of docs/language.md, which
@@ -40,7 +41,10 @@ func (r *reader) readTarget(b *hcl.Block) {
 	a := content.Attributes
 	t := &r.trial.Target
 	t.Name = b.Labels[0]
-	t.Remote = r.text(a["remote"], "")
+	t.Remote, t.At = r.text(a["remote"], ""), r.text(a["connect_to"], "")
+	if _, err := wire.ParseEndpoint(t.At); t.At != "" && err != nil {
+		r.fail(a["connect_to"].Expr.Range(), "%v", err)
+	}
 	t.Routes = []trial.Route{r.readRoute(b.DefRange, a, a["nodes"] != nil)}
 	t.Address = t.Routes[0].Address
 	if nodes := a["nodes"]; nodes != nil {
