@@ -42,7 +42,18 @@ func (r *remote) mayRun(t *trial.Trial) error {
 	for i := range t.Target.Routes {
 		addresses = append(addresses, t.Target.Routes[i].Address)
 	}
+	if t.Target.Proxy != "" {
+		addresses = append(addresses, t.Target.Proxy)
+	}
 	for _, address := range addresses {
+		if ip, err := netip.ParseAddr(hostOf(address)); t.Target.Proxy != "" && !r.RemoteOK &&
+			address != t.Target.Proxy &&
+			address != "" && hostOf(address) != t.Target.Remote && (err != nil || !ip.Unmap().IsLoopback()) {
+			// It is the proxy that looks it up: where that leads nobody knows here.
+			return fmt.Errorf("the trial %q would load %s through a proxy, and that may be anywhere; if it is yours "+
+				"to "+
+				"load, say --remote-ok, or write remote = %q in its target", t.Name, hostOf(address), hostOf(address))
+		}
 		if host := hostOf(address); host != "" && host == t.Target.Remote {
 			continue
 		}

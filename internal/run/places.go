@@ -2,8 +2,12 @@ package run
 
 import (
 	"context"
+	"encoding/base64"
 	"fmt"
+	"net"
 	"net/netip"
+	"net/url"
+	"strconv"
 
 	"tidepull/internal/client"
 	"tidepull/internal/engine"
@@ -17,6 +21,7 @@ type places struct {
 	routes  [][]client.Place // of each route, its nodes
 	web     wire.Endpoint    // for requests
 	webHost string
+	proxy   *wire.Endpoint           // that connects everything; nil: there is none
 	at      *wire.Endpoint           // where all of them are, whatever their names are; nil: where those lead
 	known   map[string]wire.Endpoint // by the beginning of an address, up to its path
 }
@@ -24,6 +29,11 @@ type places struct {
 // findPlaces looks everything up that clients of a target may connect to.
 func findPlaces(ctx context.Context, t *trial.Target) (*places, error) {
 	p := &places{known: map[string]wire.Endpoint{}}
+	if t.Proxy != "" {
+		if err := p.findProxy(ctx, t.Proxy); err != nil {
+			return nil, err
+		}
+	}
 	if t.At != "" {
 		at, err := wire.ParseEndpoint(t.At)
 		if err != nil {
@@ -67,6 +77,28 @@ func findPlaces(ctx context.Context, t *trial.Target) (*places, error) {
 	return p, nil
 }
 
+// findProxy looks the proxy up. What stands before its host is a credential for it.
+func (p *places) findProxy(ctx context.Context, address string) error {
+	u, err := url.Parse(address)
+	if err != nil {
+		return fmt.Errorf("the proxy's address: %w", err)
+	}
+	a, err := wire.ParseAddress(address)
+	if err != nil {
+		return fmt.Errorf("the proxy's address: %w", err)
+	}
+	at, err := poll.Resolve(ctx, a)
+	if err != nil {
+		return &engine.Unreachable{To: a.Host, Reasons: []string{err.Error()}}
+	}
+	if u.User != nil {
+		password, _ := u.User.Password()
+		at.Via.Authorization = "Basic " + base64.StdEncoding.EncodeToString([]byte(u.User.Username()+":"+password))
+	}
+	p.proxy = &at
+	return nil
+}
+
 // resolve looks an address up, once.
 func (p *places) resolve(ctx context.Context, a wire.Address) (wire.Endpoint, error) {
 	if at, known := p.known[a.Scheme+"://"+a.Host]; known {
@@ -74,9 +106,13 @@ func (p *places) resolve(ctx context.Context, a wire.Address) (wire.Endpoint, er
 	}
 	var at wire.Endpoint
 	var err error
-	if p.at != nil {
+	switch {
+	case p.proxy != nil:
+		at = *p.proxy
+		at.Via.To = net.JoinHostPort(a.Name, strconv.Itoa(int(a.Port)))
+	case p.at != nil:
 		at = *p.at
-	} else {
+	default:
 		at, err = poll.Resolve(ctx, a)
 	}
 	if a.Secure() {
@@ -107,6 +143,10 @@ func (p *places) find(place string) (wire.Endpoint, bool) {
 		return wire.Endpoint{}, false
 	}
 	at := wire.Endpoint{Addr: netip.AddrPortFrom(ip, a.Port)}
+	if p.proxy != nil {
+		at = *p.proxy
+		at.Via.To = net.JoinHostPort(a.Name, strconv.Itoa(int(a.Port)))
+	}
 	if a.Secure() {
 		at.TLS, at.Protocol = a.Name, "http/1.1"
 	}

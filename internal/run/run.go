@@ -21,6 +21,7 @@ import (
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/engine/secure"
+	"tidepull/internal/engine/tunnel"
 	"tidepull/internal/measure/account"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
@@ -113,6 +114,9 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 	var drivers []poll.Driver
 	for range loops(o.Loops, t) {
 		drv, err := newDriver()
+		if err == nil && t.Target.Proxy != "" {
+			drv = tunnel.New(drv)
+		}
 		if err == nil && security != nil {
 			drv = secure.New(drv, *security)
 		}

@@ -42,7 +42,8 @@ func TestOverTLS(t *testing.T) {
 			defer s.Stop()
 			port := fmt.Sprint(s.Addr.Port())
 			end := func(tls string) string {
-				return "target \"board\" {\n  " + strings.Replace(target, "PORT", port, 1) + "\n  tls {\n    server_name = \"localhost\"\n" + tls +
+				return "target \"board\" {\n  " + strings.Replace(target, "PORT", port, 1) +
+					"\n  tls {\n    server_name = \"localhost\"\n" + tls +
 					"  }\n}"
 			}
 			trial := strings.NewReplacer("clients = 40", "clients = 20").Replace(shortTide)

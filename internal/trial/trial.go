@@ -124,6 +124,7 @@ type Target struct {
 	Routes []Route // at least one: how clients come to the server, the best first
 	HTTP   string  // an http:// address, for requests; "" if there are none
 	TLS    wire.TLS
+	Proxy  string // an http:// address of a proxy that connects everything; "": none
 	At     string // where its addresses really are: ADDRESS:PORT or unix:PATH; "": where their names lead
 	Order  ledger.Order
 	Remote string // a host beyond this machine that may be loaded
@@ -589,7 +590,7 @@ func (t *Trial) HideBytes(b []byte) []byte { return t.hider.Bytes(b) }
 func (t *Trial) Shown() *Trial {
 	shown := *t
 	shown.Target.Nodes, shown.Target.Routes = slices.Clone(t.Target.Nodes), slices.Clone(t.Target.Routes)
-	addresses := []*string{&shown.Target.Address, &shown.Target.HTTP}
+	addresses := []*string{&shown.Target.Address, &shown.Target.HTTP, &shown.Target.Proxy}
 	for i := range shown.Target.Nodes {
 		addresses = append(addresses, &shown.Target.Nodes[i])
 	}

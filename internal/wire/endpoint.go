@@ -16,6 +16,13 @@ type Endpoint struct {
 	// TLS is the server's name, if the connection is encrypted; Protocol is what it offers
 	// to speak inside (RFC 7301), "" for nothing.
 	TLS, Protocol string
+	Via           Via // Addr is a proxy that is to connect it; zero: it is not
+}
+
+// A Via is what an HTTP proxy is asked for (RFC 9110 9.3.6).
+type Via struct {
+	To            string // HOST:PORT, as the proxy is to look it up; "": there is no proxy
+	Authorization string // the value of Proxy-Authorization; "": none
 }
 
 // ParseEndpoint reads where to connect to: ADDRESS:PORT by number, or unix:PATH.

@@ -37,6 +37,7 @@ var Of = map[string]int{
 	"internal/engine/poll":       6,
 	"internal/engine/machine":    6,
 	"internal/engine/secure":     7,
+	"internal/engine/tunnel":     7,
 	"internal/engine":            7,
 	"internal/standin":           8,
 	"internal/trial/language":    7,

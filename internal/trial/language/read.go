@@ -42,6 +42,14 @@ func (r *reader) readTarget(b *hcl.Block) {
 	t := &r.trial.Target
 	t.Name = b.Labels[0]
 	t.Remote, t.At = r.text(a["remote"], ""), r.text(a["connect_to"], "")
+	if t.Proxy = r.text(a["proxy"], ""); t.Proxy != "" {
+		if wrong := checkAddress(t.Proxy, "http"); wrong != "" || schemeOf(t.Proxy) != "http" {
+			r.fail(a["proxy"].Expr.Range(), "the proxy's address must be one with http://")
+		}
+		if t.At != "" {
+			r.fail(a["connect_to"].NameRange, "everything goes through the proxy; give proxy or connect_to")
+		}
+	}
 	if _, err := wire.ParseEndpoint(t.At); t.At != "" && err != nil {
 		r.fail(a["connect_to"].Expr.Range(), "%v", err)
 	}

@@ -143,6 +143,9 @@ var vocabulary = map[string]*blockWord{
 				"are dealt out to them in turn, and know theirs as node"},
 			word{"http", formText, false, "an http:// address for requests; the host of the first route if it is not " +
 				"given; a target over TCP needs it for requests"},
+			word{"proxy", formText, false, "an http:// address of a proxy that connects everything (CONNECT); a name " +
+				"and " +
+				"a password before its host are for it"},
 			word{"connect_to", formText, false, "where all addresses really are, such as \"127.0.0.1:8443\" or " +
 				"\"unix:/run/board.sock\"; their names are sent all the same"},
 			word{"remote", formText, false, "the name of a host that is not this machine and may be loaded"},
