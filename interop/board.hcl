@@ -1,6 +1,8 @@
 # Taken in by the trials of servers that say what is wanted in a field "do".
 
 dialect "theirs" {
+  each = msg # of servers that send lists; an object is a message by itself
+
   name {
     send      = { do = "hello", name = name }
     confirmed = msg.did == "hello"

@@ -26,7 +26,7 @@ func proxy(t *testing.T) netip.AddrPort {
 	server := &http.Server{Handler: http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch {
 		case r.Method != "CONNECT":
-			http.Error(w, "a proxy", 405)
+			http.Error(w, "a proxy", http.StatusMethodNotAllowed)
 			return
 		case r.Header.Get("Proxy-Authorization") != "Basic cGlsb3Q6dGlkZQ==":
 			http.Error(w, "who is that?", http.StatusProxyAuthRequired)
