@@ -271,6 +271,7 @@ func (c *Client) dialRoute(e *Env, now mono.Time, s *trial.Step) {
 func (c *Client) openingOf(e *Env, now mono.Time, s *trial.Step, route uint8) transport.Opening {
 	p, r := e.placeOn(c, route), e.Trial.Target.Route(int(route))
 	o := transport.Opening{Endpoint: p.To, Host: p.Host, Path: p.Path, Again: c.again}
+	o.Endpoint.From = e.fromOf(c)
 	c.fill(e)
 	if r.Whole != nil {
 		o.Path = transport.Target(strings.TrimPrefix(string(r.Whole.Append(nil, &e.scope)), r.Origin()))

@@ -3,6 +3,7 @@ package client
 import (
 	"errors"
 	"fmt"
+	"net/netip"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/base/plain"
@@ -106,6 +107,14 @@ func (e *Env) placeOn(c *Client, route uint8) *Place {
 	}
 	nodes := e.Places[route]
 	return &nodes[int(c.id)%len(nodes)]
+}
+
+// fromOf is the address that a client connects from; zero: the system picks one.
+func (e *Env) fromOf(c *Client) netip.Addr {
+	if all := e.Trial.Target.From; len(all) > 0 {
+		return all[int(c.id)%len(all)]
+	}
+	return netip.Addr{}
 }
 
 // routeOf is the route that a client takes.

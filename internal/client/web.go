@@ -48,7 +48,9 @@ func (c *Client) ask(e *Env, now mono.Time, s *trial.Step) {
 	}
 	c.await(forAnswer, now, s.Within)
 	e.record(c, now, lane.Requested, 0, len(content))
-	c.extra().web.Ask(&e.IO, &e.Side, e.Web, transport.Request{Method: r.Method,
+	side := e.Side
+	side.From = e.fromOf(c)
+	c.extra().web.Ask(&e.IO, &side, e.Web, transport.Request{Method: r.Method,
 		Path:   transport.Target(string(r.Path.Append(nil, &e.scope))),
 		Fields: c.fields(e, r.Fields), Type: r.Type, Content: content, Redirects: r.Redirects})
 }

@@ -5,6 +5,7 @@ package trial
 
 import (
 	"math"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -124,8 +125,9 @@ type Target struct {
 	Routes []Route // at least one: how clients come to the server, the best first
 	HTTP   string  // an http:// address, for requests; "" if there are none
 	TLS    wire.TLS
-	Proxy  string // an http:// address of a proxy that connects everything; "": none
-	At     string // where its addresses really are: ADDRESS:PORT or unix:PATH; "": where their names lead
+	From   []netip.Addr // addresses of this machine that clients connect from, dealt out in turn
+	Proxy  string       // an http:// address of a proxy that connects everything; "": none
+	At     string       // where its addresses really are: ADDRESS:PORT or unix:PATH; "": where their names lead
 	Order  ledger.Order
 	Remote string // a host beyond this machine that may be loaded
 }

@@ -16,7 +16,8 @@ type Endpoint struct {
 	// TLS is the server's name, if the connection is encrypted; Protocol is what it offers
 	// to speak inside (RFC 7301), "" for nothing.
 	TLS, Protocol string
-	Via           Via // Addr is a proxy that is to connect it; zero: it is not
+	From          netip.Addr // of this machine, that is connected from; zero: the system's choice
+	Via           Via        // Addr is a proxy that is to connect it; zero: it is not
 }
 
 // A Via is what an HTTP proxy is asked for (RFC 9110 9.3.6).

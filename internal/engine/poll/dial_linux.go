@@ -45,13 +45,18 @@ func (p *epoll) dial(to wire.Endpoint) (fd int, err error) {
 		if fd, sa, err = tcpSocket(to.Addr); err != nil {
 			return 0, err
 		}
-		if err = p.connect(fd, sa, to.Addr.Addr().Unmap().Is4()); err == nil {
+		if to.From.IsValid() {
+			err = connectFrom(fd, sa, to.From)
+		} else {
+			err = p.connect(fd, sa, to.Addr.Addr().Unmap().Is4())
+		}
+		if err == nil {
 			return fd, nil
 		}
 		unix.Close(fd)
 		// The local port was taken towards this server: another one may not be,
 		// and a socket cannot be bound twice.
-		if !errors.Is(err, unix.EADDRNOTAVAIL) || p.dials <= ownPortsAfter {
+		if !errors.Is(err, unix.EADDRNOTAVAIL) || p.dials <= ownPortsAfter || to.From.IsValid() {
 			break
 		}
 	}
@@ -85,6 +90,26 @@ func (p *epoll) connect(fd int, sa unix.Sockaddr, v4 bool) error {
 		}
 	}
 	return begin()
+}
+
+// connectFrom begins to connect from an address of this machine. Its port is picked when
+// it connects, so that one port can lead to several servers (ip(7),
+// IP_BIND_ADDRESS_NO_PORT).
+func connectFrom(fd int, to unix.Sockaddr, from netip.Addr) error {
+	_ = unix.SetsockoptInt(fd, unix.IPPROTO_IP, unix.IP_BIND_ADDRESS_NO_PORT, 1)
+	local := unix.Sockaddr(&unix.SockaddrInet6{Addr: from.As16()})
+	if ip := from.Unmap(); ip.Is4() {
+		local = &unix.SockaddrInet4{Addr: ip.As4()}
+	}
+	if err := unix.Bind(fd, local); err == unix.EADDRNOTAVAIL {
+		return fmt.Errorf("from %v: this machine has no such address", from) // it is no want of ports
+	} else if err != nil {
+		return fmt.Errorf("from %v: %w", from, err)
+	}
+	if err := unix.Connect(fd, to); err != nil && err != unix.EINPROGRESS {
+		return fmt.Errorf("from %v: %w", from, err)
+	}
+	return nil
 }
 
 // unixSocket connects to a socket of the file system, which is done at once or not

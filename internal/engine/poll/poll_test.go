@@ -3,6 +3,7 @@ package poll
 import (
 	"bytes"
 	"errors"
+	"net"
 	"net/netip"
 	"testing"
 	"time"
@@ -172,3 +173,36 @@ func TestCloseUnread(t *testing.T) {
 type closed struct{ Driver }
 
 func (closed) Close() error { return nil }
+
+// TestFrom: connections come from the address that is wanted; one that this machine does
+// not have is no want of ports.
+func TestFrom(t *testing.T) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer ln.Close()
+	drivers(t, func(t *testing.T, server, client *peer, _ netip.AddrPort) {
+		to := wire.Endpoint{Addr: ln.Addr().(*net.TCPAddr).AddrPort(), From: netip.MustParseAddr("127.0.0.7")}
+		if err := client.d.Dial(0, to); err != nil {
+			t.Fatal(err)
+		}
+		turn(t, server, client, "the connection", func() bool { return client.opened == 1 })
+		c, err := ln.Accept()
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer c.Close()
+		if from := c.RemoteAddr().(*net.TCPAddr).AddrPort().Addr(); from != to.From {
+			t.Errorf("it comes from %v", from)
+		}
+		to.From = netip.MustParseAddr("203.0.113.9")
+		if err = client.d.Dial(1, to); err == nil {
+			turn(t, server, client, "an error", func() bool { return client.err != nil })
+			err = client.err
+		}
+		if short := (*wire.Shortage)(nil); errors.As(err, &short) {
+			t.Errorf("an address of somebody else: %v", err)
+		}
+	})
+}

@@ -7,6 +7,7 @@ import (
 	"io"
 	"net"
 	"net/netip"
+	"os"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -102,7 +103,15 @@ func (p *portable) Dial(id int32, to wire.Endpoint) error {
 		if to.Unix != "" {
 			network, address = "unix", to.Unix
 		}
-		conn, err := p.dialer.DialContext(p.ctx, network, address)
+		dialer := p.dialer
+		if to.From.IsValid() && to.Unix == "" {
+			dialer.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(to.From, 0))
+		}
+		conn, err := dialer.DialContext(p.ctx, network, address)
+		var call *os.SyscallError
+		if errors.As(err, &call) && call.Syscall == "bind" && to.From.IsValid() {
+			err = fmt.Errorf("from %v: this machine has no such address", to.From) // it is no want of ports
+		}
 		if err != nil {
 			p.tell(happening{id: id, generation: generation, what: 'b', err: fmt.Errorf("connect: %w", short(err))})
 			return

@@ -1,6 +1,7 @@
 package language
 
 import (
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -42,6 +43,15 @@ func (r *reader) readTarget(b *hcl.Block) {
 	t := &r.trial.Target
 	t.Name = b.Labels[0]
 	t.Remote, t.At = r.text(a["remote"], ""), r.text(a["connect_to"], "")
+	if from := a["from"]; from != nil {
+		for _, text := range r.texts(from) {
+			ip, err := netip.ParseAddr(text)
+			if err != nil {
+				r.fail(from.Expr.Range(), "%q is no address by number, such as 127.0.0.2", text)
+			}
+			t.From = append(t.From, ip)
+		}
+	}
 	if t.Proxy = r.text(a["proxy"], ""); t.Proxy != "" {
 		if wrong := checkAddress(t.Proxy, "http"); wrong != "" || schemeOf(t.Proxy) != "http" {
 			r.fail(a["proxy"].Expr.Range(), "the proxy's address must be one with http://")

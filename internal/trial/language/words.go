@@ -143,6 +143,9 @@ var vocabulary = map[string]*blockWord{
 				"are dealt out to them in turn, and know theirs as node"},
 			word{"http", formText, false, "an http:// address for requests; the host of the first route if it is not " +
 				"given; a target over TCP needs it for requests"},
+			word{"from", "list of texts", false, "addresses of this machine that clients connect from, dealt out in " +
+				"turn, such " +
+				"as [\"127.0.0.2\", \"127.0.0.3\"]: each has local ports of its own for some 28,000 clients"},
 			word{"proxy", formText, false, "an http:// address of a proxy that connects everything (CONNECT); a name " +
 				"and " +
 				"a password before its host are for it"},
