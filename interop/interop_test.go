@@ -119,7 +119,10 @@ func TestInterop(t *testing.T) {
 	}
 	page.WriteString(waysIntroduction)
 	for _, of := range ways {
-		each(of, "ways", func(t *testing.T, s *server) []string { return []string{alone(t, of.name, s), stopped(t, of.name)} })
+		each(of, "ways", func(t *testing.T, s *server) []string {
+			return []string{alone(t, of.name, s), stopped(t,
+				of.name)}
+		})
 	}
 	fmt.Fprintf(page, "\n%d of %d servers could not be installed", skipped, count)
 	if only == "ways" {

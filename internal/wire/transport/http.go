@@ -53,6 +53,7 @@ type HTTP struct {
 	asked    mono.Time // when it polled last
 	opening  *Opening
 	queue    [][]byte // what is to be posted, the oldest first, which may be under way
+	queued   int      // bytes of it
 	tries    int      // of the oldest
 	events   eventstream.Reader
 	rest     []byte // of a part, or of a poll's answer, that messages are taken from
@@ -77,6 +78,11 @@ const (
 	hasty    = 10 * time.Millisecond
 	patience = 100 * time.Millisecond
 	maxTries = 5
+	// maxPosts bounds what may wait to be posted, in bytes: a server that does not answer is
+	// not told more.
+	maxPosts = 8 << 20
+	// soonest is how soon a stream is asked for again, whatever the server wants.
+	soonest = 20 * time.Millisecond
 )
 
 // Open implements Machine.
@@ -95,7 +101,7 @@ func (m *HTTP) Open(io *IO, o *Opening, deadline mono.Time) {
 	m.phase, m.deadline, m.askAt, m.postAt = connecting, deadline, mono.Never, mono.Never
 	m.ask(io)
 	if o.Early != nil {
-		m.queue = append(m.queue, o.Early)
+		m.queue, m.queued = append(m.queue, o.Early), len(o.Early)
 		m.sendPost(io)
 	}
 }
@@ -300,7 +306,7 @@ func (m *HTTP) streamEnds(io *IO, h *http1.Head) Event {
 	case again == 0:
 		again = comeBackAfter
 	}
-	m.phase, m.deadline = resuming, io.Now.Add(min(again, maxComeBack))
+	m.phase, m.deadline = resuming, io.Now.Add(min(max(again, soonest), maxComeBack))
 	return Event{}
 }
 
@@ -432,10 +438,15 @@ func (m *HTTP) framedMessage(io *IO) Event {
 
 // Say implements Machine.
 func (m *HTTP) Say(io *IO, payload []byte, _ bool) {
-	if m.IsOpen() {
-		m.queue = append(m.queue, slices.Clone(payload))
-		m.sendPost(io)
+	if !m.IsOpen() {
+		return
 	}
+	m.queue, m.queued = append(m.queue, slices.Clone(payload)), m.queued+len(payload)
+	if m.queued > maxPosts {
+		m.deadline = io.Now // Expire ends it
+		return
+	}
+	m.sendPost(io)
 }
 
 // sendPost posts what is the oldest, if nothing is under way.
@@ -467,6 +478,7 @@ func (m *HTTP) posted(io *IO, ev Event) Event {
 		}
 		return m.ended(io, m.phase.lost(&PostRefused{ev.Head.Status, ev.Head.Reason}))
 	}
+	m.queued -= len(m.queue[0])
 	m.queue, m.tries = slices.Delete(m.queue, 0, 1), 0
 	m.sendPost(io)
 	return Event{}
@@ -558,6 +570,11 @@ func (m *HTTP) Expire(io *IO) {
 		}
 	}
 	if m.deadline > io.Now {
+		return
+	}
+	if m.IsOpen() && m.queued > maxPosts {
+		io.event[Main] = m.ended(io, Event{Kind: Broken, Err: fmt.Errorf("the server does not answer what is posted: "+
+			"more than %d MiB wait", maxPosts>>20)})
 		return
 	}
 	switch m.phase {

@@ -182,6 +182,20 @@ func TestPosts(t *testing.T) {
 	if got := events(io, m); !slices.Equal(got, []string{fmt.Sprintf("%d <nil>", Ended)}) {
 		t.Errorf("%q", got)
 	}
+	m, _ = asking(t, io, &Habits{Mode: LongPolling}) // a server that answers no POST is not told without end
+	m.Take(io, Main, []byte("HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n"))
+	events(io, m)
+	for range 9 {
+		m.Say(io, make([]byte, 1<<20), false)
+	}
+	if m.Expire(io); m.Deadline() != mono.Never {
+		t.Errorf("it waits until %v", m.Deadline())
+	}
+	if got := events(io, m); len(got) != 1 || !strings.HasPrefix(got[0], fmt.Sprint(Broken,
+		" the server does not answer")) {
+		t.Errorf("%q", got)
+	}
+	io.Clear()
 	m, _ = asking(t, io, &Habits{Mode: LongPolling})
 	m.Take(io, Main, []byte("HTTP/1.1 200 OK\r\nContent-Length: 0\r\n\r\n"))
 	events(io, m)
