@@ -2,6 +2,7 @@ package export
 
 import (
 	"fmt"
+	"math"
 
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/report/chart"
@@ -34,8 +35,12 @@ func (r *Request) routes(entries []*logbook.Entry) (sheet, drawing) {
 		row := []any{e.At}
 		t = append(t, float64(e.At))
 		for k, i := range used {
-			share := 100 * on.ShareOn(i)
-			row = append(row, on.On[i], share)
+			share, shown := math.NaN(), any(nil) // of nobody there is no share
+			if e.Gauges.Open > 0 {
+				share = 100 * on.ShareOn(i)
+				shown = share
+			}
+			row = append(row, on.On[i], shown)
 			lines[k] = append(lines[k], share)
 		}
 		s.Rows = append(s.Rows, append(row, on.Down, on.Up, on.UpFailed, on.NoneLeft, on.Dials, on.Asked, on.BytesUp,

@@ -17,6 +17,7 @@ import (
 	"github.com/zclconf/go-cty/cty/convert"
 
 	"tidepull/internal/trial"
+	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/transport"
 	"tidepull/internal/wire/ws"
@@ -155,14 +156,14 @@ func (r *reader) route(name, address, kind string, a hcl.Attributes) trial.Route
 	if given := a[kind]; given != nil && r.isDynamic(given) && (pathIn(r.options.Target) == "" || route > 0) {
 		r.later = append(r.later, func() {
 			if t := &r.trial.Target; route < len(t.Routes) {
-				t.Routes[route].Whole = r.textTemplate(given)
+				t.Routes[route].Whole = r.addressTemplate(given)
 			}
 		})
 	}
 	if post := a["post"]; post != nil && w.Kind == trial.OverHTTP {
 		r.later = append(r.later, func() { // when the names that sessions set are known
 			if t := &r.trial.Target; route < len(t.Routes) {
-				t.Routes[route].Post = r.textTemplate(post)
+				t.Routes[route].Post = r.addressTemplate(post)
 			}
 		})
 	}
@@ -238,6 +239,27 @@ func (r *reader) address(a *hcl.Attribute) string {
 		return ""
 	}
 	return address
+}
+
+// addressTemplate compiles an address, or a path. What is a client's own in it is put in
+// as it must stand in one (RFC 3986 2.1): a name may hold anything.
+func (r *reader) addressTemplate(a *hcl.Attribute) *expr.Template {
+	tmpl, ok := a.Expr.(*hclsyntax.TemplateExpr)
+	if !ok {
+		return r.textTemplate(a)
+	}
+	t := &expr.Template{}
+	for _, part := range tmpl.Parts {
+		if v, diags := part.Value(&r.vars); !diags.HasErrors() && v.IsKnown() && !v.IsNull() {
+			if text, err := convert.Convert(v, cty.String); err == nil {
+				t.Text(text.AsString())
+				continue
+			}
+		}
+		p, _ := r.compile(part, false)
+		t.Escaped(p)
+	}
+	return t
 }
 
 // besideAddress is what stands beside an address, and with which kinds it may.
