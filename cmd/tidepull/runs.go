@@ -98,7 +98,7 @@ func (c *runsDelete) Run(a *app) error {
 
 type exportCommand struct {
 	ID      int64  `arg:"" name:"run" help:"The run's number."`
-	View    string `required:"" enum:"tide,fan-out,percentiles,rooms,ledger,lanes,routes" help:"What to write: ${enum}."`
+	View    string `required:"" enum:"tide,fan-out,percentiles,rooms,ledger,lanes,routes" help:"Which one: ${enum}."`
 	Window  string `placeholder:"FROM..TO" help:"The seconds of the run to take; the whole run if it is not given."`
 	Clients string `placeholder:"WHO" help:"Whose lanes: names separated by commas, a crew, a room, or problems."`
 	All     bool   `help:"${all}"`
