@@ -219,8 +219,13 @@ func (m *HTTP) came(io *IO, ev Event) Event {
 		return m.ended(io, Event{Kind: Broken, Err: fmt.Errorf("it did not come back: %w", ev.Err)})
 	case ev.Kind == Failed:
 		lost := m.phase.lost(ev.Err)
-		if _, violated := ev.Err.(*wire.ProtocolError); violated && lost.Kind == Broken {
+		_, violated := ev.Err.(*wire.ProtocolError)
+		switch {
+		case violated && lost.Kind == Broken:
 			lost.Kind = Violated
+		case m.phase == open && m.Habits.Mode == EventStream && !m.pausing:
+			m.comesBack(io)
+			return Event{}
 		}
 		return m.ended(io, lost)
 	case ev.Kind == Headed:
@@ -289,7 +294,6 @@ func (m *HTTP) refused(io *IO, h *http1.Head, why string) Event {
 // streamEnds handles that the server ended a stream: in order if it had begun. An event
 // stream is asked for again.
 func (m *HTTP) streamEnds(io *IO, h *http1.Head) Event {
-	again := m.events.Retry
 	switch {
 	case m.pausing: // another transport takes over, or has
 		return m.ended(io, Event{Kind: Ended})
@@ -303,11 +307,19 @@ func (m *HTTP) streamEnds(io *IO, h *http1.Head) Event {
 		return m.refused(io, h, fmt.Sprintf("answered %d %s", h.Status, plain.Text(h.Reason, 60)))
 	case m.Habits.Mode == LongAnswer:
 		return m.ended(io, Event{Kind: Broken, Err: fmt.Errorf("the server ended the stream")})
-	case again == 0:
+	}
+	m.comesBack(io)
+	return Event{}
+}
+
+// comesBack has an event stream that ended, in order or not, asked for again after the
+// time that the server wants (WHATWG HTML 9.2.3).
+func (m *HTTP) comesBack(io *IO) {
+	again := m.events.Retry
+	if again == 0 {
 		again = comeBackAfter
 	}
 	m.phase, m.deadline = resuming, io.Now.Add(min(max(again, soonest), maxComeBack))
-	return Event{}
 }
 
 // polled handles the answer to a poll, and arranges for the next.

@@ -3,6 +3,7 @@ package transport
 import (
 	"bytes"
 	"compress/gzip"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -131,6 +132,31 @@ func TestEventStreamComesBack(t *testing.T) {
 	if got := string(line(io, Main).Out); !strings.Contains(got, "Last-Event-ID: 8\r\n") {
 		t.Errorf("it asks %q", got)
 	}
+	m.Take(io, Main, []byte("HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\n\r\nid: 12\ndata: y\n\nid: 13\nda"))
+	if got := events(io, m); len(got) != 1 {
+		t.Fatalf("%q", got)
+	}
+	io.Clear()
+	m.Lost(io, Main, errors.New("reset")) // an answer without a length ends with the connection, come what may
+	if got := events(io, m); len(got) != 0 || m.Deadline() != mono.Time(80*time.Millisecond) {
+		t.Fatalf("%q, waits until %v", got, m.Deadline())
+	}
+	io.Now = mono.Time(80 * time.Millisecond)
+	m.Expire(io)
+	m.Connected(io, Main)
+	if got := string(line(io, Main).Out); !strings.Contains(got, "Last-Event-ID: 12\r\n") {
+		t.Errorf("it asks %q", got)
+	}
+	m.Take(io, Main, []byte("HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nTransfer-Encoding: chunked\r\n\r\n"))
+	events(io, m)
+	m.Lost(io, Main, errors.New("reset")) // in the middle of one that says where it ends
+	if got := events(io, m); len(got) != 0 {
+		t.Fatalf("%q", got)
+	}
+	io.Now = mono.Time(200 * time.Millisecond)
+	m.Expire(io)
+	m.Connected(io, Main)
+	io.Clear()
 	m.Take(io, Main, []byte("HTTP/1.1 204 No Content\r\n\r\n")) // it is to stay away (9.2.3)
 	if got := events(io, m); len(got) != 1 || !strings.HasPrefix(got[0], fmt.Sprint(Broken)) {
 		t.Errorf("%q", got)
