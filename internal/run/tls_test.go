@@ -34,7 +34,9 @@ func TestOverTLS(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s, err := standin.Start(standin.Config{TLS: &tls.Config{Certificates: []tls.Certificate{cert}},
+			s, err := standin.Start(standin.Config{TLS: &tls.Config{Certificates: []tls.Certificate{cert},
+				CurvePreferences: []tls.CurveID{tls.X25519}}, // the cheapest: the race detector makes handshakes slow
+
 				Switches: board.Switches{Seed: 4, Lose: 0.02, Double: 0.02}})
 			if err != nil {
 				t.Fatal(err)
@@ -46,7 +48,9 @@ func TestOverTLS(t *testing.T) {
 					"\n  tls {\n    server_name = \"localhost\"\n" + tls +
 					"  }\n}"
 			}
-			trial := strings.NewReplacer("clients = 40", "clients = 20").Replace(shortTide)
+			trial := strings.NewReplacer("clients = 40", "clients = 8", `"500ms" }
+  slack`, `"2s" }
+  slack`).Replace(shortTide)
 			run := func(tls string) (*Snapshot, error) {
 				tr, err := language.Parse([]byte(strings.Replace(trial, `target "board" {}`, end(tls), 1)),
 					"tls.trial.hcl",
@@ -71,9 +75,12 @@ func TestOverTLS(t *testing.T) {
 			if err := s.Stop(); err != nil {
 				t.Fatal(err)
 			}
+			if snap.Total.Why != 0 {
+				t.Skipf("the machine is too busy to tell: %s", snap.Total.Why.Words())
+			}
 			l, truth := Summarise(snap).Ledger, s.Summary().Totals
 			if !l.Balanced || l.Lost != truth.Lost || l.Duplicate != truth.Doubled || l.Lost == 0 || l.Owed == 0 ||
-				l.Owed != l.Delivered+l.Late+l.Lost+l.Excused || l.Excused != 0 && snap.Total.Why == 0 {
+				l.Owed != l.Delivered+l.Late+l.Lost+l.Excused || l.Excused != 0 {
 				t.Errorf("%+v\nin truth %+v; %v", l.Tally, truth, snap.Reasons)
 			}
 			tr, err := language.Parse([]byte(strings.Replace(trial, `target "board" {}`,
