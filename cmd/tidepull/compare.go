@@ -33,11 +33,8 @@ func (c *compareCommand) Run(a *app) error {
 	if len(t.Target.Routes) < 2 {
 		return fmt.Errorf("the target has one route; give it others to compare with: route \"polling\" { ... }")
 	}
-	if _, err := c.where(); err != nil {
+	if err := c.redirect(t); err != nil {
 		return err
-	}
-	if c.ConnectTo != "" {
-		t.Target.At = c.ConnectTo
 	}
 	if err := c.mayRun(t); err != nil {
 		return err

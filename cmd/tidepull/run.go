@@ -59,13 +59,19 @@ func (c *runCommand) Run(a *app) error {
 	if err != nil {
 		return err
 	}
-	if _, err := c.where(); err != nil {
+	if err := c.redirect(t); err != nil {
 		return err
 	}
-	if c.ConnectTo != "" {
+	return c.carryOut(a, t)
+}
+
+// redirect has a trial's clients connect to where the flag says.
+func (c *connecting) redirect(t *trial.Trial) error {
+	_, err := c.where()
+	if err == nil && c.ConnectTo != "" {
 		t.Target.At = c.ConnectTo
 	}
-	return c.carryOut(a, t)
+	return err
 }
 
 // carryOut runs a trial, shows it, writes what was asked for, and returns what

@@ -93,11 +93,11 @@ type Place struct {
 }
 
 // nodeOf is which of a route's places a client connects to.
-func (e *Env) nodeOf(c *Client) int {
+func (e *Env) nodeOf(c *Client, route uint8) int {
 	if len(e.Places) == 0 {
 		return 0
 	}
-	return int(c.id) % len(e.Places[c.route])
+	return int(c.id) % len(e.Places[route])
 }
 
 // placeOn is where a client connects to over a route.
@@ -105,8 +105,7 @@ func (e *Env) placeOn(c *Client, route uint8) *Place {
 	if len(e.Places) == 0 {
 		return &Place{}
 	}
-	nodes := e.Places[route]
-	return &nodes[int(c.id)%len(nodes)]
+	return &e.Places[route][e.nodeOf(c, route)]
 }
 
 // fromOf is the address that a client connects from; zero: the system picks one.
@@ -158,13 +157,14 @@ func (e *Env) at(c *Client, now mono.Time) {
 
 // newWay gives a transport for a route.
 func (e *Env) newWay(route uint8) transport.Machine {
-	switch r := e.Trial.Target.Route(int(route)); r.Kind {
+	r := e.Trial.Target.Route(int(route))
+	switch r.Kind {
 	case trial.OverTCP:
 		return &transport.Stream{Framing: &r.Framing}
 	case trial.OverHTTP:
 		return &transport.HTTP{Habits: r.Habits}
 	}
-	return &transport.WebSocket{Deflate: e.Trial.Target.Route(int(route)).Deflate}
+	return &transport.WebSocket{Deflate: r.Deflate}
 }
 
 // wall is an instant in microseconds since 1970.

@@ -31,11 +31,18 @@ type travel struct {
 	old     *attempt  // what it changed over from, until that has ended
 }
 
+// travels is the client's travel; nil if it has one route, or is not under way.
+func (c *Client) travels() *travel {
+	if c.more == nil {
+		return nil
+	}
+	return c.more.travel
+}
+
 // An attempt is a transport beside the client's own.
 type attempt struct {
 	way     transport.Machine
 	route   uint8
-	began   mono.Time
 	until   mono.Time // when it is given up
 	agreed  bool      // the server has agreed to change over
 	pausing mono.Time // when the client's own transport was told to come to an end; 0: not yet
@@ -110,10 +117,10 @@ func (c *Client) setsOutOn(e *Env, now mono.Time) {
 
 // goesDown changes to the next route because one failed; false if there is none.
 func (c *Client) goesDown(e *Env, now mono.Time, err error) bool {
-	if c.more == nil || c.more.travel == nil || c.ebbing {
+	t := c.travels()
+	if t == nil || c.ebbing {
 		return false
 	}
-	t := c.more.travel
 	routes, n := e.routesOf(c)
 	at := slices.Index(routes[:n], c.route)
 	if at == n-1 {
@@ -142,15 +149,10 @@ func (c *Client) hasNoneLeft(e *Env, n int, err error) {
 	e.countReason("no route left", fmt.Errorf("%s was the last of %d: %s", e.routeOf(c).Name, n, reasonOf(err)))
 }
 
-// unsettled reports whether a break now leads down to the next route.
-func (c *Client) unsettled(now mono.Time) bool {
-	return c.more != nil && c.more.travel != nil && now < c.more.travel.settles
-}
-
 // brokeUnsettled handles that a connection broke before it had settled; false if there is
 // no other route.
 func (c *Client) brokeUnsettled(e *Env, now mono.Time, err error) bool {
-	if !c.unsettled(now) || c.ebbing {
+	if t := c.travels(); t == nil || now >= t.settles || c.ebbing {
 		return false
 	}
 	if routes, n := e.routesOf(c); slices.Index(routes[:n], c.route) == n-1 {
@@ -169,8 +171,8 @@ func (c *Client) brokeUnsettled(e *Env, now mono.Time, err error) bool {
 // isOn notes that a route is open.
 func (c *Client) isOn(e *Env, at, now mono.Time) {
 	setOut := c.began
-	if c.more != nil && c.more.travel != nil {
-		t, crew := c.more.travel, &e.Trial.Crews[c.crew]
+	if t := c.travels(); t != nil {
+		crew := &e.Trial.Crews[c.crew]
 		setOut = t.setOut
 		t.settles = now.Add(crew.Settle)
 		c.planUp(e, now, crew.Promote)
@@ -234,7 +236,7 @@ func (c *Client) tickTravel(e *Env, now mono.Time) {
 			c.failsUp(e, now, errors.New("the server has not agreed in time"))
 		}
 	}
-	if c.more == nil || c.more.travel == nil {
+	if t = c.travels(); t == nil {
 		return
 	}
 	if a := t.old; a != nil {
@@ -259,7 +261,7 @@ func (c *Client) triesUp(e *Env, now mono.Time) {
 		return
 	}
 	step := &c.session.Steps[t.pc]
-	a := &attempt{way: e.newWay(routes[t.up]), route: routes[t.up], began: now, until: now.Add(step.Within +
+	a := &attempt{way: e.newWay(routes[t.up]), route: routes[t.up], until: now.Add(step.Within +
 		agreeWithin)}
 	t.next = a
 	o := c.openingOf(e, now, step, a.route)
@@ -269,8 +271,8 @@ func (c *Client) triesUp(e *Env, now mono.Time) {
 
 // drainNext handles what a better route has to tell.
 func (c *Client) drainNext(e *Env, came mono.Span, now mono.Time) {
-	for c.more != nil && c.more.travel != nil && c.more.travel.next != nil {
-		a := c.more.travel.next
+	for t := c.travels(); t != nil && t.next != nil; t = c.travels() {
+		a := t.next
 		ev := a.way.Next(c.otherIO(e))
 		switch ev.Kind {
 		case transport.Nothing:
@@ -358,7 +360,7 @@ func (c *Client) failsUp(e *Env, now mono.Time, err error) {
 	if p, can := c.way.(transport.Pauser); paused && can {
 		p.Resume(c.io(e))
 		c.drain(e, mono.At(now), now)
-		if c.more == nil || c.more.travel == nil {
+		if c.travels() == nil {
 			return
 		}
 	}
@@ -372,8 +374,8 @@ func (c *Client) failsUp(e *Env, now mono.Time, err error) {
 
 // drainOld handles what still comes over the route that the client changed over from.
 func (c *Client) drainOld(e *Env, came mono.Span, now mono.Time) {
-	for c.more != nil && c.more.travel != nil && c.more.travel.old != nil {
-		switch ev := c.more.travel.old.way.Next(c.otherIO(e)); ev.Kind {
+	for t := c.travels(); t != nil && t.old != nil; t = c.travels() {
+		switch ev := t.old.way.Next(c.otherIO(e)); ev.Kind {
 		case transport.Nothing:
 			return
 		case transport.Message:
@@ -393,10 +395,10 @@ func (c *Client) dropOld(e *Env) {
 
 // dropAttempts gives up what there is beside the client's own transport.
 func (c *Client) dropAttempts(e *Env) {
-	if c.more == nil || c.more.travel == nil {
+	t := c.travels()
+	if t == nil {
 		return
 	}
-	t := c.more.travel
 	for _, a := range [...]*attempt{t.next, t.old} {
 		if a != nil {
 			io := c.otherIO(e)
@@ -410,10 +412,8 @@ func (c *Client) dropAttempts(e *Env) {
 // besides hands an event of a line that is not of the client's own transport to whose it
 // is.
 func (c *Client) besides(e *Env, came mono.Span, now mono.Time, f func(transport.Machine, *transport.IO)) {
-	if c.more == nil || c.more.travel == nil {
-		return
-	}
-	switch t := c.more.travel; {
+	switch t := c.travels(); {
+	case t == nil:
 	case t.next != nil:
 		f(t.next.way, c.otherIO(e))
 		c.drainNext(e, came, now)

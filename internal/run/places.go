@@ -104,28 +104,30 @@ func (p *places) resolve(ctx context.Context, a wire.Address) (wire.Endpoint, er
 	if at, known := p.known[a.Scheme+"://"+a.Host]; known {
 		return at, nil
 	}
-	var at wire.Endpoint
-	var err error
-	switch {
-	case p.proxy != nil:
-		at = *p.proxy
-		at.Via.To = net.JoinHostPort(a.Name, strconv.Itoa(int(a.Port)))
-	case p.at != nil:
-		at = *p.at
-	default:
-		at, err = poll.Resolve(ctx, a)
-	}
-	if a.Secure() {
-		at.TLS = a.Name
-		if a.Scheme != "tls" {
-			at.Protocol = "http/1.1"
+	at, placed := p.placed(a)
+	if !placed {
+		var err error
+		if at, err = poll.Resolve(ctx, a); err != nil {
+			return at, &engine.Unreachable{To: a.Host, Reasons: []string{err.Error()}}
 		}
 	}
-	if err != nil {
-		return at, &engine.Unreachable{To: a.Host, Reasons: []string{err.Error()}}
-	}
+	at = a.Secured(at)
 	p.known[a.Scheme+"://"+a.Host] = at
 	return at, nil
+}
+
+// placed is where an address is to be reached whatever its name is; false if that follows
+// from its name.
+func (p *places) placed(a wire.Address) (wire.Endpoint, bool) {
+	switch {
+	case p.proxy != nil:
+		at := *p.proxy
+		at.Via.To = net.JoinHostPort(a.Name, strconv.Itoa(int(a.Port)))
+		return at, true
+	case p.at != nil:
+		return *p.at, true
+	}
+	return wire.Endpoint{}, false
 }
 
 // find gives the address of a place that an answer leads to: one of the target's own, or
@@ -144,11 +146,7 @@ func (p *places) find(place string) (wire.Endpoint, bool) {
 	}
 	at := wire.Endpoint{Addr: netip.AddrPortFrom(ip, a.Port)}
 	if p.proxy != nil {
-		at = *p.proxy
-		at.Via.To = net.JoinHostPort(a.Name, strconv.Itoa(int(a.Port)))
+		at, _ = p.placed(a)
 	}
-	if a.Secure() {
-		at.TLS, at.Protocol = a.Name, "http/1.1"
-	}
-	return at, true
+	return a.Secured(at), true
 }

@@ -11,14 +11,9 @@ func (l *loop) agree(id int32, c *conn, r *request) {
 	if l.cfg.Deflate {
 		if agreed, answer := ws.Accept(r.Get("Sec-WebSocket-Extensions")); agreed != nil {
 			more = []http1.Field{{Name: "Sec-WebSocket-Extensions", Value: answer}}
-			c.packs = agreed
-			c.reader.Unpacks = &ws.Unpacking{Flater: &l.flater, Bits: agreed.ClientBits}
-			if !agreed.ClientFresh {
-				c.reader.Unpacks.Past = &ws.Past{}
-			}
-			if !agreed.ServerFresh {
-				c.said = &ws.Past{}
-			}
+			c.packs, c.said = agreed, ws.PastFor(agreed.ServerFresh)
+			c.reader.Unpacks = &ws.Unpacking{Flater: &l.flater, Bits: agreed.ClientBits,
+				Past: ws.PastFor(agreed.ClientFresh)}
 		}
 	}
 	l.drv.Write(id, ws.AppendAgreement(nil, r.Get("Sec-WebSocket-Key"), more...))

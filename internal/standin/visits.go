@@ -57,7 +57,7 @@ func member(conn int32) int32 { return 2 * conn }
 // isVisit reports whether a number on the board is a visit's.
 func isVisit(member int32) bool { return member%2 == 1 }
 
-// visitPaths are where visits come in.
+// isVisitPath reports whether visits come in at a path.
 func isVisitPath(path string) bool { return path == "/events" || path == "/lines" || path == "/poll" }
 
 // visited handles a request of a visit.
@@ -108,24 +108,27 @@ func (l *loop) endVisit(v *visit) {
 	if l.visits[v.key] != v {
 		return
 	}
-	if v.waiting != noConn {
-		l.conns[v.waiting].visit = nil
-		l.drop(v.waiting)
-		v.waiting = noConn
-	}
+	l.detach(v)
 	l.board.Part(v.member)
 	l.byMember[v.member/2] = nil
 	l.freeVisits = append(l.freeVisits, v.member)
 	delete(l.visits, v.key)
 }
 
+// detach ends the connection whose request waits for a visit, if one does. The visit
+// stays.
+func (l *loop) detach(v *visit) {
+	if v.waiting != noConn {
+		l.conns[v.waiting].visit = nil
+		l.drop(v.waiting)
+		v.waiting = noConn
+	}
+}
+
 // ask handles a visit's request for messages.
 func (l *loop) ask(id int32, v *visit, r *request) {
-	if old := v.waiting; old != noConn && old != id { // it asks anew: the old request is over
-		l.conns[old].visit = nil
-		l.drop(old)
-	}
-	v.waiting, v.began = noConn, l.drv.Now()
+	l.detach(v) // it asks anew: the old request, if there is one, is over
+	v.began = l.drv.Now()
 	s := l.board.Switches()
 	v.holds = v.mode != "/poll" && s.Meets(s.BufferStream, "buffer stream", v.key)
 	if v.holds {

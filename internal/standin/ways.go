@@ -20,13 +20,14 @@ type stalled struct {
 // themselves.
 func (l *loop) obstructed(id int32, c *conn, r *request) bool {
 	s, t := l.board.Switches(), &l.board.Truth.Totals
-	who := r.url.Query().Get("client")
+	key := r.url.Query().Get("client")
+	who := key
 	if who == "" {
 		who = fmt.Sprintf("connection %d", id)
 	}
 	upgrade := r.url.Path == "/live"
 	try := who // each try is refused by a die of its own, so that one that comes again may get in
-	if key := r.url.Query().Get("client"); upgrade && key != "" {
+	if upgrade && key != "" {
 		l.upgrades[key]++
 		try = fmt.Sprintf("%s, %d", key, l.upgrades[key])
 	}
@@ -89,13 +90,10 @@ func (l *loop) besides(id int32, c *conn, payload []byte) {
 	case bytes.Contains(payload, []byte(`"switch"`)):
 		l.board.Truth.Totals.Switched++
 		l.serveVisit(v) // what is there goes the old way
-		if old := v.waiting; old != noConn {
-			l.conns[old].visit = nil
-			if v.mode == "/lines" {
-				l.drv.Write(old, []byte("0\r\n\r\n"))
-			}
-			l.drop(old)
+		if v.mode == "/lines" && v.waiting != noConn {
+			l.drv.Write(v.waiting, []byte("0\r\n\r\n"))
 		}
+		l.detach(v)
 		c.beside, c.visit = nil, v
 		v.mode, v.waiting, v.holds = "/live", id, false
 		l.serveVisit(v)
@@ -125,9 +123,8 @@ func (l *loop) endStreams(v *visit, now mono.Time) {
 		return
 	}
 	l.board.Truth.Totals.Ended++
-	l.conns[v.waiting].visit = nil
-	l.drop(v.waiting)
-	v.waiting, v.seen = noConn, now
+	l.detach(v)
+	v.seen = now
 }
 
 // cutIdle cuts a connection over which nothing has gone for as long as may be.

@@ -20,6 +20,16 @@ type Endpoint struct {
 	Via           Via        // Addr is a proxy that is to connect it; zero: it is not
 }
 
+// Secured is an endpoint as the address wants it: with TLS if it asks for that.
+func (a *Address) Secured(at Endpoint) Endpoint {
+	if a.Secure() {
+		if at.TLS = a.Name; a.Scheme != "tls" {
+			at.Protocol = "http/1.1"
+		}
+	}
+	return at
+}
+
 // A Via is what an HTTP proxy is asked for (RFC 9110 9.3.6).
 type Via struct {
 	To            string // HOST:PORT, as the proxy is to look it up; "": there is no proxy

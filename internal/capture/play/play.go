@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"net/http"
 	"regexp"
 	"slices"
 	"sync"
@@ -33,6 +34,7 @@ type Options struct {
 	// Secrets are the values that were hidden in the recording, by their
 	// placeholders.
 	Secrets map[string]string
+	way     *http.Transport // of the requests of all players; Run makes it
 	// Progress, if set, is called with how far the replay is, now and then.
 	Progress func(done, of int)
 }
@@ -87,9 +89,13 @@ func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
 	if o.To == "" {
 		o.To = p.Target
 	}
-	if _, err := secure.ClientConfig(&o.TLS); err != nil {
+	cfg, err := secure.ClientConfig(&o.TLS)
+	if err != nil {
 		return nil, err
 	}
+	o.way = http.DefaultTransport.(*http.Transport).Clone()
+	o.way.TLSClientConfig = cfg
+	defer o.way.CloseIdleConnections()
 	programs := make([]*expr.Program, len(p.Guesses))
 	var hidden error
 	for i, g := range p.Guesses {

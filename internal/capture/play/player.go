@@ -16,7 +16,6 @@ import (
 
 	"tidepull/internal/capture/probe"
 	"tidepull/internal/capture/replay"
-	"tidepull/internal/engine/secure"
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/http1"
 )
@@ -70,15 +69,10 @@ func newPlayer(p *replay.Plan, a *replay.Actor, copy int, o Options, programs []
 		otherwise: map[string]bool{},
 		answers:   make(chan answer, len(a.Steps)),
 		random:    rand.NewPCG(uint64(began.UnixNano()), uint64(copy)<<20^uint64(a.Number))}
-	pl.web = &http.Client{Jar: jar, CheckRedirect: func(*http.Request,
+	pl.web = &http.Client{Jar: jar, Transport: o.way, CheckRedirect: func(*http.Request,
 		[]*http.Request) error {
 		return http.ErrUseLastResponse
 	}}
-	if cfg, err := secure.ClientConfig(&o.TLS); err == nil { // Run has looked at it
-		way := http.DefaultTransport.(*http.Transport).Clone()
-		way.TLSClientConfig = cfg
-		pl.web.Transport = way
-	}
 	for i, g := range p.Guesses {
 		if g.Kind == "secret" {
 			pl.values[i] = o.Secrets[g.Value]

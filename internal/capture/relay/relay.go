@@ -95,9 +95,7 @@ func Start(o Options, emit func(recording.Entry) error) (*Relay, error) {
 			drv.Close()
 			return nil, err
 		}
-		if to.TLS = a.Name; a.Scheme != "tls" {
-			to.Protocol = "http/1.1"
-		}
+		to = a.Secured(to)
 		drv = secure.New(drv, secure.Config{Client: client})
 	}
 	r := &Relay{stop: make(chan struct{}), done: make(chan struct{})}

@@ -223,7 +223,7 @@ func (a *Account) arrival(in ledger.Arrival, size int) {
 // lost keeps for the lanes that a message has not come to a client.
 func (a *Account) lost(number uint64, s ledger.Say, to ledger.Client) {
 	at := time.Duration(s.Sent)
-	if a.switching(to, s.Sent, s.Sent) {
+	if a.switching(to, s.Sent) {
 		a.book.Of(s.Sheet).Counts.Routes.LostAt++
 	}
 	a.lanes.Lost(lane.Record{At: at, Number: number, Client: to, Peer: s.Sender, Room: s.Room, Kind: s.Kind})

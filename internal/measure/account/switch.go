@@ -17,16 +17,16 @@ func (a *Account) switches(c ledger.Client, from, to mono.Time) {
 	a.switched[c] = span{from, to}
 }
 
-// switching reports whether something that began and ended at two instants has to do with
-// a client's last change of its route.
-func (a *Account) switching(c ledger.Client, from, to mono.Time) bool {
+// switching reports whether a client changed its route at an instant, as far as its last
+// change is concerned.
+func (a *Account) switching(c ledger.Client, at mono.Time) bool {
 	s, did := a.switched[c]
-	return did && from <= s.to && to >= s.from
+	return did && s.from <= at && at <= s.to
 }
 
 // atSwitch counts what went wrong with an arrival while its recipient changed its route.
 func (a *Account) atSwitch(v *ledger.Verdict, in ledger.Arrival, page *logbook.Page) {
-	if len(a.switched) == 0 || v.Fate != ledger.Duplicate && !v.Defects[0] || !a.switching(in.To, in.At, in.At) {
+	if len(a.switched) == 0 || v.Fate != ledger.Duplicate && !v.Defects[0] || !a.switching(in.To, in.At) {
 		return
 	}
 	if v.Fate == ledger.Duplicate {

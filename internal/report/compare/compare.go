@@ -112,12 +112,17 @@ func Rows(columns []Column) []Row {
 	}
 	bytes("bytes up, heads too", func(w *logbook.Window) int64 { return w.Counts.Routes.BytesUp })
 	bytes("bytes down, heads too", func(w *logbook.Window) int64 { return w.Counts.Bytes })
-	perDelivery("requests a delivery", plainly, func(c *Column) (float64, bool) {
-		return float64(c.Run.Total.Counts.Routes.Asked), true
-	})
-	perDelivery("bytes a delivery", units.Bytes, func(c *Column) (float64, bool) {
-		return float64(c.Run.Total.Counts.Routes.BytesUp + c.Run.Total.Counts.Bytes), true
-	})
+	figure := func(name, of string, unit func(float64) string) {
+		row(name, func(c *Column) (float64, string) {
+			v, known := logbook.FigureNamed(of).Of(c.Run.Total)
+			if !known {
+				return -1, "-"
+			}
+			return v, unit(v)
+		})
+	}
+	figure("requests a delivery", "routes.requests_per_delivery", plainly)
+	figure("bytes a delivery", "routes.bytes_per_delivery", units.Bytes)
 	perDelivery("tool's CPU a delivery", units.Micros, func(c *Column) (float64, bool) {
 		return logbook.Micros(c.Run.Total.ProcessCPU), true
 	})

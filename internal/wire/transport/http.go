@@ -341,10 +341,8 @@ func (m *HTTP) polled(io *IO, h *http1.Head, content []byte) Event {
 		m.answered(h, content)
 	}
 	ev := m.opened(io, 0)
-	if m.pausing {
-		m.askAt = next // if it goes on after all
-	} else if next > io.Now {
-		m.askAt = next
+	if m.pausing || next > io.Now {
+		m.askAt = next // of one that pauses: if it goes on after all
 	} else {
 		m.ask(io)
 	}
@@ -442,8 +440,7 @@ func (m *HTTP) framedMessage(io *IO) Event {
 	case len(payload) == 0 && f.Prefix == wire.NoPrefix:
 		return Event{}
 	case f.Lines() && !utf8.Valid(payload):
-		return m.ended(io, Event{Kind: Violated, Err: &wire.ProtocolError{Protocol: "lines",
-			Rule: "a line is no valid UTF-8", Section: "a line is UTF-8, ended by LF"}})
+		return m.ended(io, Event{Kind: Violated, Err: noText})
 	}
 	return Event{Kind: Message, Payload: payload, Shared: m.sharesRead(io)}
 }

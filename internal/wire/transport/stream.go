@@ -51,6 +51,10 @@ func (m *Stream) Take(io *IO, _ int, b []byte) {
 
 var lines wire.Framing
 
+// noText is why a transport of lines ends.
+var noText = &wire.ProtocolError{Protocol: "lines", Rule: "a line is no valid UTF-8",
+	Section: "a line is UTF-8, ended by LF"}
+
 func (m *Stream) framing() *wire.Framing {
 	if m.Framing == nil {
 		return &lines
@@ -79,8 +83,7 @@ func (m *Stream) Next(io *IO) Event {
 		switch {
 		case len(message) == 0 && f.Prefix == wire.NoPrefix:
 		case f.Lines() && !utf8.Valid(message):
-			return m.violated(io, &wire.ProtocolError{Protocol: "lines", Rule: "a line is no valid UTF-8",
-				Section: "a line is UTF-8, ended by LF"})
+			return m.violated(io, noText)
 		default:
 			return Event{Kind: Message, Payload: message, Shared: n < len(b)}
 		}

@@ -180,13 +180,8 @@ func (m *WebSocket) upgrade(io *IO) Event {
 		return m.refused(io, err)
 	}
 	if agreed, _ := m.Deflate.Agreed(h.exchange.Head.Get("Sec-WebSocket-Extensions")); agreed != nil {
-		m.packs = &packing{agreed: *agreed, unpacking: ws.Unpacking{Flater: &io.Flater, Bits: agreed.ServerBits}}
-		if !agreed.ServerFresh {
-			m.packs.unpacking.Past = &ws.Past{}
-		}
-		if !agreed.ClientFresh {
-			m.packs.said = &ws.Past{}
-		}
+		m.packs = &packing{agreed: *agreed, said: ws.PastFor(agreed.ClientFresh), unpacking: ws.Unpacking{
+			Flater: &io.Flater, Bits: agreed.ServerBits, Past: ws.PastFor(agreed.ServerFresh)}}
 		m.reader.Unpacks = &m.packs.unpacking
 	}
 	m.phase, m.deadline, m.opening = open, mono.Never, nil

@@ -24,6 +24,14 @@ type Flater struct {
 // refer.
 type Past struct{ bytes []byte }
 
+// PastFor is what a direction starts with: nil if each message stands for itself (fresh).
+func PastFor(fresh bool) *Past {
+	if fresh {
+		return nil
+	}
+	return &Past{}
+}
+
 // Size is how many bytes it holds.
 func (p *Past) Size() int { return len(p.bytes) }
 
