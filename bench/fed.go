@@ -58,6 +58,11 @@ func (d *fedDriver) Listen(netip.AddrPort) (netip.AddrPort, error) {
 	return netip.AddrPort{}, errors.New("fed: it does not listen")
 }
 
+func (d *fedDriver) ListenDatagrams(at netip.AddrPort) (netip.AddrPort, error) { return d.Listen(at) }
+
+func (d *fedDriver) IsDatagrams(int32) bool { return false }
+func (d *fedDriver) Dropped() int           { return 0 }
+
 func (d *fedDriver) Wake() {
 	select {
 	case d.wake <- struct{}{}:

@@ -87,9 +87,10 @@ type Env struct {
 
 // A Place is somewhere to connect to.
 type Place struct {
-	To   wire.Endpoint
-	Host string // for the Host field
-	Path string
+	To     wire.Endpoint
+	Beside wire.Endpoint // of datagrams beside it
+	Host   string        // for the Host field
+	Path   string
 }
 
 // nodeOf is which of a route's places a client connects to.
@@ -120,7 +121,9 @@ func (e *Env) fromOf(c *Client) netip.Addr {
 func (e *Env) routeOf(c *Client) *trial.Route { return e.Trial.Target.Route(int(c.route)) }
 
 // At is a target with one route and one node.
-func At(to wire.Endpoint, host, path string) [][]Place { return [][]Place{{{to, host, path}}} }
+func At(to wire.Endpoint, host, path string) [][]Place {
+	return [][]Place{{{To: to, Host: host, Path: path}}}
+}
 
 // NewEnv makes the surroundings of a share's clients.
 func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
@@ -160,11 +163,21 @@ func (e *Env) newWay(route uint8) transport.Machine {
 	r := e.Trial.Target.Route(int(route))
 	switch r.Kind {
 	case trial.OverTCP:
-		return &transport.Stream{Framing: &r.Framing}
+		return e.paired(r, &transport.Stream{Framing: &r.Framing})
+	case trial.OverUDP:
+		return &transport.Stream{Framing: &r.Framing, Datagrams: true, First: r.First}
 	case trial.OverHTTP:
 		return &transport.HTTP{Habits: r.Habits}
 	}
-	return &transport.WebSocket{Deflate: r.Deflate}
+	return e.paired(r, &transport.WebSocket{Deflate: r.Deflate})
+}
+
+// paired puts a route's datagrams beside a transport, if it has any.
+func (e *Env) paired(r *trial.Route, m transport.Machine) transport.Machine {
+	if r.Urgent == nil {
+		return m
+	}
+	return transport.NewPair(m, &r.Urgent.Framing)
 }
 
 // wall is an instant in microseconds since 1970.

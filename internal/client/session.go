@@ -149,8 +149,8 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 		}
 		c.fill(e)
 		e.body = s.Body.Append(e.body[:0], &e.scope)
-		if c.sayable(e, now, s.Binary) {
-			c.way.Say(c.io(e), e.body, s.Binary)
+		if c.sayable(e, now, s.Binary, s.Urgent) {
+			c.sendBody(e, s.Binary, s.Urgent)
 		}
 	case trial.Slow:
 		if s.PerSec == 0 {
@@ -306,7 +306,7 @@ func (c *Client) named(e *Env, now mono.Time) {
 // send sends what a template of the dialect says.
 func (c *Client) send(e *Env, now mono.Time, t *expr.Template) {
 	e.body = t.Append(e.body[:0], &e.scope)
-	if binary := e.Trial.Dialect.Binary; c.sayable(e, now, binary) {
+	if binary := e.Trial.Dialect.Binary; c.sayable(e, now, binary, false) {
 		c.way.Say(c.io(e), e.body, binary)
 	}
 }
@@ -430,5 +430,10 @@ func (c *Client) sayClose(e *Env, now mono.Time, code uint16, reason string) {
 	c.phase = closing
 	c.dropAttempts(e)
 	c.wait, c.began, c.deadline = forEnd, now, mono.Never // how long it may take is the transport's to watch
+	if t := e.Trial.Dialect.Goodbye; t != nil && e.routeOf(c).Kind == trial.OverUDP {
+		if e.body = c.render(e, t); c.sayable(e, now, e.Trial.Dialect.Binary, false) {
+			c.way.Say(c.io(e), e.body, e.Trial.Dialect.Binary)
+		}
+	}
 	c.way.Close(c.io(e), code, reason)
 }

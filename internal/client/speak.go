@@ -12,6 +12,7 @@ import (
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
+	"tidepull/internal/wire"
 	"tidepull/internal/wire/transport"
 )
 
@@ -22,11 +23,29 @@ func (c *Client) say(e *Env, now mono.Time, s *trial.Step) {
 		return
 	}
 	c.bodyOf(e, s)
-	if c.sayable(e, now, s.Binary) {
-		c.way.Say(c.io(e), e.body, s.Binary)
+	if c.sayable(e, now, s.Binary, s.Urgent) {
+		c.sendBody(e, s.Binary, s.Urgent)
 	} else {
 		c.unsays(e, now, e.lastNumber())
 	}
+}
+
+// sendBody sends e.body.
+func (c *Client) sendBody(e *Env, binary, urgent bool) {
+	if p := c.pair(urgent); p != nil {
+		p.SayUrgent(c.io(e), e.body)
+		return
+	}
+	c.way.Say(c.io(e), e.body, binary)
+}
+
+// pair is the client's transport if what is urgent goes in a datagram beside it; else nil.
+func (c *Client) pair(urgent bool) *transport.Pair {
+	if !urgent {
+		return nil
+	}
+	p, _ := c.way.(*transport.Pair)
+	return p
 }
 
 // unsays tells that a message that was told of could not be sent.
@@ -34,14 +53,29 @@ func (c *Client) unsays(e *Env, now mono.Time, number uint64) {
 	e.tell(now, fact.Fact{Kind: fact.Unsays, Client: c.id, Room: noRoom, Number: number})
 }
 
+// maxFraming is the most bytes that a framing adds to a message.
+const maxFraming = 8
+
 // sayable reports whether e.body may be sent: text must be valid UTF-8 (RFC 6455 5.6), or
 // the server has to close the connection.
-func (c *Client) sayable(e *Env, now mono.Time, binary bool) bool {
+func (c *Client) sayable(e *Env, now mono.Time, binary, urgent bool) bool {
 	r := e.routeOf(c)
-	if most := r.Framing.Most(); r.Kind == trial.OverTCP && len(e.body) > most {
+	framing, datagrams := &r.Framing, r.Kind == trial.OverUDP
+	if c.pair(urgent) != nil {
+		framing, datagrams = &r.Urgent.Framing, true
+	}
+	if datagrams && len(e.body) > wire.MaxDatagram-maxFraming {
+		c.unsent(e, now, fmt.Sprintf("the message is longer than a datagram, which holds %d bytes",
+			wire.MaxDatagram-maxFraming))
+		return false
+	}
+	if most := framing.Most(); (datagrams || r.Kind == trial.OverTCP) && len(e.body) > most {
 		c.unsent(e, now, fmt.Sprintf("the message is longer than the length in front of it can say, which is %d bytes",
 			most))
 		return false
+	}
+	if datagrams && !framing.Lines() {
+		return true
 	}
 	if binary || utf8.Valid(e.body) || !r.Text() {
 		return true
@@ -68,7 +102,7 @@ func (c *Client) bodyOf(e *Env, s *trial.Step) {
 func (c *Client) account(e *Env, now mono.Time, s *trial.Step) bool {
 	due := min(c.clock, now)
 	f := fact.Fact{Kind: fact.Says, Client: c.id, Peer: -1, What: uint8(s.Reaches), Time: e.rel(due)}
-	if s.Do == trial.Ask {
+	if s.Do == trial.Ask || c.pair(s.Urgent) != nil {
 		f.Flags |= fact.Apart
 	}
 	room := c.roomOf(e, s)
@@ -151,14 +185,23 @@ func (c *Client) address(e *Env, s *trial.Step) (to ledger.Client, known bool) {
 // could not be: the connection is gone, and that it broke comes next. What it said is
 // owed to nobody.
 func (c *Client) Unsent(e *Env, line int, now mono.Time) {
-	if line%transport.NumLines != transport.Main || line >= transport.NumLines != c.second {
+	if line >= transport.NumLines != c.second {
 		return
+	}
+	apart := false // of what was said, that which went over the line
+	switch line %= transport.NumLines; line {
+	case transport.Side:
+		return
+	case transport.Post:
+		if _, apart = c.way.(*transport.Pair); !apart {
+			return // a request that fails is told of in another way
+		}
 	}
 	for i := e.call; i < len(e.Facts.Facts); i++ {
 		f := e.Facts.Facts[i]
-		if f.Kind == fact.Says && f.Client == c.id && !f.Is(fact.Apart) {
+		if f.Kind == fact.Says && f.Client == c.id && f.Is(fact.Apart) == apart {
 			c.unsays(e, now, f.Number)
-			c.unsent(e, now, "the connection was gone already")
+			c.unsent(e, now, "the connection was gone already, or there was no memory for a datagram")
 		}
 	}
 }

@@ -51,6 +51,7 @@ type share struct {
 	turned    mono.Time        // when the last turn began
 	asleep    mono.Time        // until when it may have waited
 	endBy     mono.Time        // when all clients are cut off, come what may; 0: not set
+	dropped   int              // datagrams, by this machine, up to the last look
 	stalled   time.Duration    // since measureSelf was last called
 	tainted   logbook.Overload // why seconds up to taintedTo say nothing of the server
 	taintedTo mono.Time
@@ -122,6 +123,7 @@ func (s *share) run(ctx context.Context) error {
 	for !s.over() {
 		now := s.drv.Now()
 		s.noticeStall(now)
+		s.noticeDropped(now)
 		s.book.Advance(now)
 		s.takeOrders(ctx)
 		s.takeNotes(now)
@@ -242,7 +244,7 @@ func (s *share) after(i int32) {
 // serve does what is asked for of one line, but for dialling. It reports false if what
 // was to be sent could not be, as the connection is gone.
 func (s *share) serve(id int32, w *transport.Line) bool {
-	sent := len(w.Out) == 0 || s.drv.Write(id, w.Out)
+	sent := w.Send(id, s.drv.Write)
 	if w.Hangup {
 		s.drv.FinishAndHangup(id)
 	}

@@ -58,6 +58,19 @@ func (s *share) noticeStall(now mono.Time) {
 	s.book.Mark(from, to, why)
 }
 
+// noticeDropped marks the seconds in which this machine dropped datagrams: that they were
+// lost says nothing of the server.
+func (s *share) noticeDropped(now mono.Time) {
+	n := s.drv.Dropped()
+	if n == s.dropped {
+		return
+	}
+	s.env.Reasons.Count("dropped by this machine: datagrams that were not read in time", n-s.dropped)
+	s.dropped = n
+	s.book.Advance(now)
+	s.book.Mark(max(s.start, min(s.turned, s.asleep).Add(-time.Second)), now, logbook.Dropped)
+}
+
 // causeOf says why the loop stood still, from what the system says of it since
 // the second began.
 func (s *share) causeOf(stood time.Duration) logbook.Overload {

@@ -59,7 +59,13 @@ func findPlaces(ctx context.Context, t *trial.Target) (*places, error) {
 			if err != nil {
 				return nil, err
 			}
-			nodes = append(nodes, client.Place{To: at, Host: a.Host, Path: a.Path})
+			place := client.Place{To: at, Host: a.Host, Path: a.Path}
+			if u := t.Route(i).Urgent; u != nil {
+				if place.Beside, err = p.resolveAddress(ctx, u.Address); err != nil {
+					return nil, err
+				}
+			}
+			nodes = append(nodes, place)
 		}
 		p.routes = append(p.routes, nodes)
 	}
@@ -114,6 +120,15 @@ func (p *places) resolve(ctx context.Context, a wire.Address) (wire.Endpoint, er
 	at = a.Secured(at)
 	p.known[a.Scheme+"://"+a.Host] = at
 	return at, nil
+}
+
+// resolveAddress takes an address apart and looks it up.
+func (p *places) resolveAddress(ctx context.Context, address string) (wire.Endpoint, error) {
+	a, err := wire.ParseAddress(address)
+	if err != nil {
+		return wire.Endpoint{}, fmt.Errorf("the target's address: %w", err)
+	}
+	return p.resolve(ctx, a)
 }
 
 // placed is where an address is to be reached whatever its name is; false if that follows

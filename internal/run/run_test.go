@@ -72,7 +72,28 @@ limit "prompt" {
 }
 `
 
+// pairing puts datagrams beside a client's connection, as the stand-in wants it.
+const pairing = `
+  send { body = { kind = "datagrams" } }
+  expect "a token" {
+    when    = msg.kind == "datagrams"
+    capture = { token = msg.token }
+  }
+  send {
+    body   = { kind = "attach", token = my.token }
+    urgent = true
+  }
+  expect "attached" { when = msg.kind == "attached" }
+`
+
 func carryOut(t *testing.T, source string, server standin.Config, portable bool) (*Snapshot, Summary, board.Summary) {
+	t.Helper()
+	return carryOutAt(t, source, server, portable, (*standin.Server).URL)
+}
+
+// carryOutAt is carryOut with an address of the stand-in's that is not its WebSocket.
+func carryOutAt(t *testing.T, source string, server standin.Config, portable bool,
+	address func(*standin.Server) string) (*Snapshot, Summary, board.Summary) {
 	t.Helper()
 	s, err := standin.Start(server)
 	if err != nil {
@@ -83,7 +104,7 @@ func carryOut(t *testing.T, source string, server standin.Config, portable bool)
 			t.Error(err)
 		}
 	}()
-	tr, err := language.Parse([]byte(source), "short.trial.hcl", language.Options{Target: s.URL()})
+	tr, err := language.Parse([]byte(source), "short.trial.hcl", language.Options{Target: address(s)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -122,6 +143,8 @@ func TestEqualsTruth(t *testing.T) {
 		portable bool
 		loops    int
 		verdict  Verdict
+		over     string // a scheme, if not ws
+		beside   bool   // half of what is said goes in datagrams beside
 	}{
 		"all well": {verdict: Holds},
 		"three loops": {loops: 3, switches: board.Switches{Seed: 10, Lose: 0.02, Double: 0.02, Misdirect: 0.02},
@@ -131,12 +154,29 @@ func TestEqualsTruth(t *testing.T) {
 			Misdirect: 0.02}, verdict: Broken},
 		"wrong, portable": {portable: true, switches: board.Switches{Seed: 9, Lose: 0.03, Double: 0.01,
 			Misdirect: 0.01}, verdict: Broken},
+		"datagrams": {over: "udp", verdict: Holds},
+		"datagrams, wrong, portable": {over: "udp", portable: true, verdict: Broken,
+			switches: board.Switches{Seed: 11, Lose: 0.03, Double: 0.01, Misdirect: 0.01}},
+		"datagrams beside": {beside: true, switches: board.Switches{Seed: 12, Lose: 0.03, Double: 0.01,
+			Misdirect: 0.01}, verdict: Broken},
+		"datagrams beside lines, portable": {beside: true, over: "tcp", portable: true, verdict: Holds},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			source := strings.Replace(shortTide, "seed   = 3", fmt.Sprintf("seed = 3\nloops = %d", max(1, tc.loops)), 1)
-			snap, sum, truth := carryOut(t, source, standin.Config{Switches: tc.switches, Portable: tc.portable},
-				tc.portable)
+			if tc.beside {
+				source = strings.NewReplacer(`target "board" {}`, `target "board" {
+  websocket = "ws://127.0.0.1:1/live"
+  urgent    = "udp://127.0.0.1:1"
+}`, "  enter {", pairing+"  enter {", "    whisper {\n", "    whisper {\n      urgent = true\n").Replace(source)
+			}
+			snap, sum, truth := carryOutAt(t, source, standin.Config{Switches: tc.switches, Portable: tc.portable},
+				tc.portable, func(s *standin.Server) string {
+					if tc.over != "" {
+						return fmt.Sprintf("%s://%v", tc.over, s.Addr)
+					}
+					return s.URL()
+				})
 			l, tr := sum.Ledger, truth.Totals
 			if sum.Messages.Sent != 60*4*2 || tr.Notices+tr.Whispers != sum.Messages.Sent {
 				t.Errorf("said %d, the stand-in received %d and %d, want %d", sum.Messages.Sent, tr.Notices,

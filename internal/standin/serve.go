@@ -21,6 +21,10 @@ func (l *loop) Accepted(id int32) {
 		l.conns = append(l.conns, conn{})
 	}
 	l.conns[id] = conn{state: greeting, heard: l.drv.Now(), reader: ws.Reader{FromPeer: ws.Client}}
+	if l.drv.IsDatagrams(id) {
+		l.conns[id].state, l.conns[id].speaks = live, inDatagrams
+		l.board.Join(member(id), "")
+	}
 }
 
 // Opened implements poll.Handler; the server does not dial.
@@ -37,6 +41,10 @@ func (l *loop) Data(id int32, b []byte, came mono.Span) {
 	at := came.To
 	c := &l.conns[id]
 	c.heard = l.drv.Now()
+	if c.speaks == inDatagrams {
+		l.datagrams(id, b, at)
+		return
+	}
 	waited := len(c.pending) > 0
 	if waited {
 		c.pending = append(c.pending, b...)
@@ -88,7 +96,7 @@ func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 		case ev.Op == ws.OpText && c.state == live && c.visit != nil:
 			l.board.Message(c.visit.member, ev.Payload, at)
 		case ev.Op == ws.OpText && c.state == live:
-			l.board.Message(member(id), unwrap(l.cfg.Manners.Shape, ev.Payload), at)
+			l.message(id, unwrap(l.cfg.Manners.Shape, ev.Payload), at)
 		case ev.Op == ws.OpBinary && c.state == live:
 			l.board.Upload(member(id), ev.Payload, at)
 		}
@@ -114,7 +122,7 @@ func (l *loop) framed(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 		switch {
 		case len(message) == 0:
 		case utf8.Valid(message):
-			l.board.Message(member(id), message, at)
+			l.message(id, message, at)
 		default:
 			l.drop(id)
 		}

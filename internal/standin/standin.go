@@ -3,7 +3,8 @@
 // thousands of clients and costs little, because it shares the machine with the
 // load.
 //
-//	GET  /live              WebSocket; a line of JSON at once, and it is plain TCP lines
+//	GET  /live              WebSocket; a line of JSON at once, and it is plain TCP lines;
+//	                        datagrams come to the same port
 //	GET  /stream?room=R     the room's messages as an event stream
 //	POST /login             a form with user and password; sets a cookie
 //	POST /token             the same, answered by a token
@@ -109,11 +110,12 @@ func (c Config) withDefaults() Config {
 
 // A Server is a running stand-in.
 type Server struct {
-	Addr   netip.AddrPort
-	loop   *loop
-	orders chan func(*loop)
-	done   chan struct{}
-	err    error
+	Addr      netip.AddrPort
+	Datagrams netip.AddrPort // the same, unless somebody else has that port
+	loop      *loop
+	orders    chan func(*loop)
+	done      chan struct{}
+	err       error
 }
 
 // Start begins to serve. Stop ends it.
@@ -146,9 +148,16 @@ func Listen(cfg Config, drv poll.Driver) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Server{Addr: at, orders: make(chan func(*loop), 4), done: make(chan struct{})}
+	udp, err := drv.ListenDatagrams(at)
+	if err != nil && cfg.Listen.Port() == 0 { // somebody else has that port; TCP alone may have it
+		udp, err = drv.ListenDatagrams(netip.AddrPortFrom(at.Addr(), 0))
+	}
+	if err != nil {
+		return nil, err
+	}
+	s := &Server{Addr: at, Datagrams: udp, orders: make(chan func(*loop), 4), done: make(chan struct{})}
 	s.loop = &loop{cfg: cfg, drv: drv, orders: s.orders, visits: map[string]*visit{},
-		upgrades: map[string]int{}}
+		upgrades: map[string]int{}, awaited: map[string]int32{}}
 	if cfg.Store != "" {
 		if s.loop.keep, err = openKeep(cfg.Store); err != nil {
 			return nil, err
@@ -218,6 +227,10 @@ type loop struct {
 	ready         []*visit          // those that have something to get
 	overrunVisits []*visit
 	stalled       []stalled // by time
+
+	awaited map[string]int32 // the connections that wait for datagrams, by what those must say
+	tokens  int
+	urgent  bool // what is said at the moment came in a datagram
 }
 
 type conn struct {
@@ -235,6 +248,8 @@ type conn struct {
 	said    *ws.Past    // that the next message to it may refer to; nil: none
 	stalled *request    // that is answered later
 	spoke   mono.Time   // when anything was last sent
+	// of a client with datagrams beside its connection: where the other half is, plus 1
+	twin int32
 }
 
 type connState uint8
@@ -255,6 +270,7 @@ const (
 	inLines                 // one JSON object a line
 	inEvents                // an event stream
 	inAnswers               // of a visit
+	inDatagrams
 )
 
 // lookEvery is how often a part of the connections is looked at for silence.
@@ -335,6 +351,9 @@ func (l *loop) lookForSilence(now mono.Time) {
 			l.board.Truth.Totals.Evicted++
 			l.sayClose(id, ws.ClosePolicy, "no answer to a ping")
 			l.drop(id)
+		case c.speaks == inDatagrams && c.twin == 0 && now.Sub(c.heard) > datagramsWithin:
+			l.board.Truth.Totals.Evicted++
+			l.drop(id)
 		case c.speaks != inFrames: // no pings there
 		case now.Sub(max(c.pinged, c.heard)) > l.cfg.PingEvery && c.pinged <= c.heard:
 			if c.pinged = now; l.cfg.Manners.Beat {
@@ -379,12 +398,15 @@ func (l *loop) Hangup(who int32) {
 
 func (l *loop) part(id int32) {
 	switch c := &l.conns[id]; {
+	case c.speaks == inDatagrams && c.twin != 0: // the client is its other half
+		l.untwin(id)
 	case c.state != live || c.beside != nil:
 	case c.visit != nil:
 		v := c.visit
 		c.visit = nil
 		l.visitorLost(v)
 	case c.speaks != inAnswers:
+		l.untwin(id)
 		l.board.Part(member(id))
 	}
 }
@@ -441,7 +463,17 @@ func (l *loop) Send(who int32, frame []byte) {
 		return
 	}
 	c.spoke = l.drv.Now()
+	if l.urgent && c.twin != 0 {
+		if message := payloadOf(frame); len(message) <= maxDatagram {
+			l.drv.Write(c.twin-1, l.inDatagram(message))
+			return
+		}
+	}
 	switch c.speaks {
+	case inDatagrams:
+		if message := payloadOf(frame); len(message) <= maxDatagram {
+			l.drv.Write(to, l.inDatagram(message))
+		}
 	case inFrames:
 		if shape := l.cfg.Manners.Shape; shape != "" && frame[0]&0xf == byte(ws.OpText) {
 			frame = ws.AppendFrame(nil, ws.OpText, wrap(shape, payloadOf(frame)))

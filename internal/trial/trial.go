@@ -61,7 +61,8 @@ func (t *Trial) Clients() int {
 }
 
 // Sockets is how many sockets all crews together may have open: one for each
-// client, one more for each that makes HTTP requests, and one for what it posts.
+// client, one more for each that makes HTTP requests, and one for what it posts or sends in
+// datagrams beside.
 func (t *Trial) Sockets() int {
 	n := 0
 	for _, c := range t.Crews {
@@ -69,7 +70,7 @@ func (t *Trial) Sockets() int {
 		if c.Session != nil && slices.ContainsFunc(c.Session.Steps, func(s Step) bool { return s.Do == Ask }) {
 			n += c.Clients
 		}
-		if slices.ContainsFunc(t.Target.Routes, func(r Route) bool { return r.Kind == OverHTTP }) {
+		if slices.ContainsFunc(t.Target.Routes, func(r Route) bool { return r.Kind == OverHTTP || r.Urgent != nil }) {
 			n += c.Clients
 		}
 	}
@@ -160,6 +161,7 @@ const (
 	WebSocket Kind = iota
 	OverTCP
 	OverHTTP
+	OverUDP
 )
 
 // A Route is one of the ways to a server: a transport, and where it begins.
@@ -168,11 +170,19 @@ type Route struct {
 	Kind    Kind
 	Address string
 	Written string            // as the file has it; Address may be elsewhere, by --target
-	Framing wire.Framing      // OverTCP
+	Framing wire.Framing      // OverTCP, OverUDP
+	First   time.Duration     // OverUDP: how soon something must come; 0: nothing need
+	Urgent  *Urgent           // datagrams beside it; nil: there are none
 	Deflate *ws.Deflate       // WebSocket: the compression that is offered; nil: none
 	Habits  *transport.Habits // OverHTTP
 	Whole   *expr.Template    // the whole address, if its path is the client's own; else nil
 	Post    *expr.Template    // OverHTTP: the path that what clients say is posted to; nil: the address's own
+}
+
+// An Urgent is a way for datagrams beside a route.
+type Urgent struct {
+	Address string
+	Framing wire.Framing
 }
 
 // Transport is which of logbook.Transports the route goes over.
@@ -180,6 +190,8 @@ func (r *Route) Transport() int {
 	switch r.Kind {
 	case OverTCP:
 		return 5
+	case OverUDP:
+		return 6
 	case OverHTTP:
 		return 1 + int(r.Habits.Mode)
 	}
@@ -196,7 +208,7 @@ func (r *Route) Origin() string {
 // Text reports whether messages over the route are text, which must be valid UTF-8.
 func (r *Route) Text() bool {
 	switch r.Kind {
-	case OverTCP:
+	case OverTCP, OverUDP:
 		return r.Framing.Lines()
 	case OverHTTP:
 		return r.Habits.Mode == transport.EventStream || r.Habits.Framing.Lines()
@@ -225,7 +237,8 @@ type Dialect struct {
 	Each     *expr.Program // the list in a message whose items are messages; nil: there are none
 	Beat     Beat
 	Switch   Switch
-	Echo     *expr.Program // recognises what a sender is given of its own message beside the delivery
+	Goodbye  *expr.Template // said over UDP before a client closes in order; nil: nothing is
+	Echo     *expr.Program  // recognises what a sender is given of its own message beside the delivery
 	Heard    Heard
 	Presence Presence
 	Joined   Notice
@@ -446,6 +459,7 @@ type Step struct {
 	Code    uint16          // Close; Closed: 0 is any
 	Reason  string          // Close; Closed: what must stand in the server's
 	Abrupt  bool            // Closed: without a close frame
+	Urgent  bool            // Say, Tell, Send: in a datagram, if the client's route has any beside it
 	Named   bool            // Send: not before the client is named
 	PerSec  int             // Slow: bytes that are read in a second; 0: as fast as they come
 	Wrong   string          // Malform: one of Wrongs

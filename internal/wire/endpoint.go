@@ -11,8 +11,9 @@ import (
 // An Endpoint is what a line connects to: an address of the network, or a socket
 // of this machine's file system.
 type Endpoint struct {
-	Addr netip.AddrPort // of TCP
-	Unix string         // a path; if it is set, Addr is not used
+	Addr      netip.AddrPort // of TCP, or of UDP
+	Datagrams bool           // what is sent and comes is datagrams (UDP, RFC 768)
+	Unix      string         // a path; if it is set, Addr is not used
 	// TLS is the server's name, if the connection is encrypted; Protocol is what it offers
 	// to speak inside (RFC 7301), "" for nothing.
 	TLS, Protocol string
@@ -57,7 +58,7 @@ func (e Endpoint) String() string {
 
 // An Address is what a trial says of a server: a URL taken apart.
 type Address struct {
-	Scheme string // ws, wss, http, https, tcp or tls
+	Scheme string // ws, wss, http, https, tcp, tls or udp
 	Host   string // with its port, if the address has one; for the Host field (RFC 9110 7.2)
 	Name   string // the host without it, to be looked up
 	Port   uint16
@@ -76,7 +77,7 @@ type AddressError struct {
 func (e *AddressError) Error() string { return fmt.Sprintf("the address %q %s", e.Address, e.Wrong) }
 
 // ParseAddress takes an address apart. Without a port it gets that of its scheme;
-// tcp has none. The error is an *AddressError.
+// tcp, tls and udp have none. The error is an *AddressError.
 func ParseAddress(s string) (Address, error) {
 	u, err := url.Parse(s)
 	if err != nil {
@@ -95,7 +96,7 @@ func ParseAddress(s string) (Address, error) {
 			return a, &AddressError{s, "has a port above 65535"}
 		}
 		a.Port = uint16(n)
-	case u.Scheme == "tcp" || u.Scheme == "tls":
+	case u.Scheme == "tcp" || u.Scheme == "tls" || u.Scheme == "udp":
 		return a, &AddressError{s, "names no port"}
 	}
 	return a, nil

@@ -12,7 +12,11 @@ import (
 type Framing struct {
 	Ends   string // what ends each; "" stands for LF, before which a CR may stand
 	Prefix Prefix // instead: the length in front
+	Whole  bool   // instead: what has come is a message, as in a datagram
 }
+
+// MaxDatagram is how many bytes a datagram may carry (RFC 768, in a packet of IPv4).
+const MaxDatagram = 65507
 
 // A Prefix is how the length of a message is written in front of it.
 type Prefix uint8
@@ -87,7 +91,7 @@ func (p Prefix) append(dst []byte, size int) []byte {
 
 // Lines reports whether messages are lines of text, which is UTF-8.
 func (f *Framing) Lines() bool {
-	return f.Prefix == NoPrefix && (f.Ends == "" || f.Ends == "\n" || f.Ends == "\r\n")
+	return f.Prefix == NoPrefix && !f.Whole && (f.Ends == "" || f.Ends == "\n" || f.Ends == "\r\n")
 }
 
 func (f *Framing) ends() string {
@@ -102,6 +106,9 @@ const MaxMessage = 16 << 20
 
 // Most is how many bytes a message may have that is sent.
 func (f *Framing) Most() int {
+	if f.Whole {
+		return MaxDatagram
+	}
 	if n := f.Prefix.bytes(); n == 1 || n == 2 {
 		return 1<<(8*n) - 1
 	}
@@ -112,6 +119,9 @@ func (f *Framing) Most() int {
 // searched bytes no message ends. If n is 0 more has to come. The error is a
 // *ProtocolError.
 func (f *Framing) Next(b []byte, searched int) (message []byte, n int, err error) {
+	if f.Whole {
+		return b, len(b), nil
+	}
 	if f.Prefix != NoPrefix {
 		size, head := f.Prefix.read(b)
 		switch {
@@ -145,6 +155,15 @@ func (f *Framing) Next(b []byte, searched int) (message []byte, n int, err error
 	return message, i + len(end), nil
 }
 
+// Rest gives what stands at the end of a datagram, behind the messages that end in it: a
+// message whose end is left out. It is false if that is none.
+func (f *Framing) Rest(b []byte) (message []byte, ok bool) {
+	if f.Lines() {
+		b = bytes.TrimSuffix(b, []byte("\r"))
+	}
+	return b, f.Prefix == NoPrefix
+}
+
 // Begins reports whether the first message begins with a byte; whole is false if that
 // cannot be said yet.
 func (f *Framing) Begins(b []byte, with byte) (begins, whole bool) {
@@ -162,6 +181,9 @@ func (f *Framing) Begins(b []byte, with byte) (begins, whole bool) {
 
 // Append writes a message. What would end it is left out of it.
 func (f *Framing) Append(dst, payload []byte) []byte {
+	if f.Whole {
+		return append(dst, payload...)
+	}
 	if f.Prefix != NoPrefix {
 		return append(f.Prefix.append(dst, len(payload)), payload...)
 	}

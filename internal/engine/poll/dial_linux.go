@@ -13,7 +13,7 @@ import (
 func (p *epoll) Dial(id int32, to wire.Endpoint) error {
 	fd, err := p.dial(to)
 	if err != nil {
-		if p.listener >= 0 {
+		if p.listens() {
 			p.free = append(p.free, id)
 		}
 		return fmt.Errorf("connect to %v: %w", to, short(err))
@@ -22,7 +22,7 @@ func (p *epoll) Dial(id int32, to wire.Endpoint) error {
 		p.conns = append(p.conns, conn{fd: -1})
 	}
 	p.Hangup(id) // an earlier life may still be sending its last bytes
-	return p.attach(id, fd, true)
+	return p.attach(id, fd, true, to.Datagrams)
 }
 
 // The range from which local ports are picked here: Linux's default for its
@@ -42,7 +42,12 @@ func (p *epoll) dial(to wire.Endpoint) (fd int, err error) {
 	}
 	for range portTries {
 		var sa unix.Sockaddr
-		if fd, sa, err = tcpSocket(to.Addr); err != nil {
+		if to.Datagrams {
+			fd, sa, err = datagramSocket(to.Addr)
+		} else {
+			fd, sa, err = socketFor(to.Addr, unix.SOCK_STREAM)
+		}
+		if err != nil {
 			return 0, err
 		}
 		if to.From.IsValid() {
@@ -126,7 +131,8 @@ func unixSocket(path string) (int, error) {
 	return fd, nil
 }
 
-func tcpSocket(a netip.AddrPort) (int, unix.Sockaddr, error) {
+// socketFor makes a socket for an address, of a kind.
+func socketFor(a netip.AddrPort, kind int) (int, unix.Sockaddr, error) {
 	family, sa := unix.AF_INET, unix.Sockaddr(nil)
 	if ip := a.Addr().Unmap(); ip.Is4() {
 		sa = &unix.SockaddrInet4{Port: int(a.Port()), Addr: ip.As4()}
@@ -134,7 +140,7 @@ func tcpSocket(a netip.AddrPort) (int, unix.Sockaddr, error) {
 		family = unix.AF_INET6
 		sa = &unix.SockaddrInet6{Port: int(a.Port()), Addr: ip.As16()}
 	}
-	fd, err := unix.Socket(family, unix.SOCK_STREAM|unix.SOCK_NONBLOCK|unix.SOCK_CLOEXEC, 0)
+	fd, err := unix.Socket(family, kind|unix.SOCK_NONBLOCK|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
 		return 0, nil, fmt.Errorf("socket: %w", err)
 	}

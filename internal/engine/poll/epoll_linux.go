@@ -40,6 +40,13 @@ type epoll struct {
 	queued   int       // bytes that wait for the kernel, of all connections
 	relisten mono.Time // when a listener that ran out of files is listened to again; 0: it is
 	port     uint16    // the last local port that was picked here
+
+	datagrams int               // the socket that peers send datagrams to; -1 if there is none
+	peers     map[peerKey]int32 // the ids of those who did
+	from      remote            // of the datagram at hand
+	// what the system had dropped of the datagrams of peers, when it was last asked
+	peersDropped uint32
+	dropped      int // datagrams that the system dropped, as they were not read in time
 }
 
 type conn struct {
@@ -54,6 +61,9 @@ type conn struct {
 	shutWrite  bool      // tell the other side that nothing more comes, once out is empty
 	lookedAt   mono.Time // when it was last read: what came before was taken then
 	unseen     bool      // it was held since, so that looks at all sockets have not seen it
+	datagram   bool      // it sends and gets datagrams
+	dropped    uint32    // how many of those the system had dropped when it was last asked
+	peer       *remote   // who sends datagrams to the driver's socket for them; nil: it has its own
 	out        []byte
 }
 
@@ -66,7 +76,8 @@ func newEpoll() (Driver, error) {
 	if err != nil {
 		return nil, fmt.Errorf("epoll_create1: %w", err)
 	}
-	p := &epoll{fd: fd, listener: -1, events: make([]unix.EpollEvent, eventsPerWait), stamps: wantStamps()}
+	p := &epoll{fd: fd, listener: -1, datagrams: -1, events: make([]unix.EpollEvent, eventsPerWait),
+		stamps: wantStamps()}
 	p.iov.SetLen(readSize)
 	p.msg.Iov = &p.iov
 	p.msg.SetIovlen(1)
@@ -93,14 +104,15 @@ func (p *epoll) CaughtUp() mono.Time { return p.caughtUp }
 func (p *epoll) Blocked() time.Duration { return p.blocked }
 
 // attach puts an open or opening socket under an id.
-func (p *epoll) attach(id int32, fd int, opening bool) error {
+func (p *epoll) attach(id int32, fd int, opening, datagram bool) error {
 	// Without delay, or the tool's own sends would wait for acknowledgements;
 	// with receive stamps, or latency would end when the tool gets round to
 	// reading. A kernel without them leaves at 0, see read.
 	_ = unix.SetsockoptInt(fd, unix.IPPROTO_TCP, unix.TCP_NODELAY, 1)
 	_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_TIMESTAMPNS, 1)
 	c := &p.conns[id]
-	*c = conn{fd: int32(fd), generation: c.generation + 1, opening: opening, waitsOut: opening, lookedAt: mono.Now()}
+	*c = conn{fd: int32(fd), generation: c.generation + 1, opening: opening, waitsOut: opening, lookedAt: mono.Now(),
+		datagram: datagram}
 	ev := p.event(id, c)
 	if err := unix.EpollCtl(p.fd, unix.EPOLL_CTL_ADD, fd, &ev); err != nil {
 		unix.Close(fd)
@@ -131,6 +143,9 @@ func (p *epoll) ask(id int32, c *conn) {
 func (p *epoll) Hold(id int32, on bool) {
 	if c := p.open(id); c != nil && c.held != on {
 		c.held = on
+		if c.peer != nil {
+			return // what comes while it holds is dropped
+		}
 		c.unseen = true
 		p.ask(id, c)
 	}
@@ -154,15 +169,26 @@ func (p *epoll) Hangup(id int32) {
 	p.shut(c)
 	c.ending = false
 	c.generation++ // what was read of it is not handed over any more
-	if p.listener >= 0 {
+	if p.listens() {
 		p.free = append(p.free, id)
 	}
 }
 
+// listens reports whether the driver picks all numbers.
+func (p *epoll) listens() bool { return p.listener >= 0 || p.datagrams >= 0 }
+
 // shut closes a connection's socket, if it is open.
 func (p *epoll) shut(c *conn) {
 	if c.fd >= 0 {
-		unix.Close(int(c.fd))
+		switch {
+		case c.peer != nil:
+			delete(p.peers, c.peer.key())
+		case c.datagram:
+			p.countDropped(c)
+			fallthrough
+		default:
+			unix.Close(int(c.fd))
+		}
 		p.queued -= len(c.out)
 		c.fd, c.out = -1, nil
 	}
@@ -189,6 +215,9 @@ func (p *epoll) Close() error {
 	}
 	if p.listener >= 0 {
 		unix.Close(p.listener)
+	}
+	if p.datagrams >= 0 {
+		unix.Close(p.datagrams)
 	}
 	p.waker.close()
 	p.closeStamps()

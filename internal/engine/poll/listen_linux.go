@@ -16,7 +16,7 @@ import (
 const listenerID = -1
 
 func (p *epoll) Listen(at netip.AddrPort) (netip.AddrPort, error) {
-	fd, sa, err := tcpSocket(at)
+	fd, sa, err := socketFor(at, unix.SOCK_STREAM)
 	if err != nil {
 		return at, err
 	}
@@ -33,6 +33,12 @@ func (p *epoll) Listen(at netip.AddrPort) (netip.AddrPort, error) {
 		return at, fmt.Errorf("listen at %v: %w", at, err)
 	}
 	p.listener = fd
+	return boundTo(fd, at)
+}
+
+// boundTo is the address that a socket listens at, which was asked to at another one with
+// port 0, perhaps.
+func boundTo(fd int, at netip.AddrPort) (netip.AddrPort, error) {
 	bound, err := unix.Getsockname(fd)
 	if err != nil {
 		return at, fmt.Errorf("getsockname: %w", err)
@@ -67,7 +73,7 @@ func (p *epoll) accept(h Handler) {
 			return
 		}
 		id := p.Reserve()
-		if p.attach(id, fd, false) == nil {
+		if p.attach(id, fd, false, false) == nil {
 			h.Accepted(id)
 		} else {
 			p.free = append(p.free, id)

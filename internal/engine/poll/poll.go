@@ -32,11 +32,21 @@ type Driver interface {
 	// returns the address. A driver that listens picks all numbers: it may Dial
 	// those that Reserve gives.
 	Listen(at netip.AddrPort) (netip.AddrPort, error)
+	// ListenDatagrams is Listen for UDP, beside it or instead: whoever sends a datagram
+	// is a connection, and so is what comes from the same address after it.
+	ListenDatagrams(at netip.AddrPort) (netip.AddrPort, error)
+	// IsDatagrams reports whether an open connection is one of datagrams: each Write is
+	// one, and each Data.
+	IsDatagrams(id int32) bool
+	// Dropped is how many datagrams this machine has dropped in all, because they were
+	// not read as fast as they came. It is 0 if the system does not say.
+	Dropped() int
 	// Reserve gives a free number for Dial, on a driver that listens.
 	Reserve() int32
 	// Write sends b, which is the caller's again when Write returns. What the
 	// kernel does not take at once is queued. Writing to an id that is not
-	// open does nothing. It reports false if nothing of b was taken, as the connection
+	// open does nothing. A datagram that is too long, or for which there is no memory, is
+	// not sent. It reports false if nothing of b was taken, as the connection
 	// is gone already; that it broke is told later all the same.
 	Write(id int32, b []byte) bool
 	// Queued is how many bytes of an id wait for the kernel to take them; of all
@@ -109,3 +119,7 @@ const readSize = 64 << 10
 
 // eventsPerWait is the most events that one Wait handles.
 const eventsPerWait = 256
+
+// maxPeers bounds how many peers there may be that send datagrams: addresses are easily
+// made up.
+const maxPeers = 1 << 17

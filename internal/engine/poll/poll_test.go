@@ -57,9 +57,17 @@ func drivers(t *testing.T, f func(t *testing.T, server, client *peer, at netip.A
 // turn lets both sides work until the condition holds.
 func turn(t *testing.T, server, client *peer, what string, until func() bool) {
 	t.Helper()
+	turnBoth(t, server.d, server, client.d, client, what, until)
+}
+
+func turnBoth(t *testing.T, d1 Driver, h1 Handler, d2 Driver, h2 Handler, what string, until func() bool) {
+	t.Helper()
 	for deadline := time.Now().Add(10 * time.Second); !until(); {
-		for _, p := range []*peer{server, client} {
-			if err := p.d.Wait(p.d.Now().Add(time.Millisecond), p); err != nil {
+		for _, w := range []struct {
+			d Driver
+			h Handler
+		}{{d1, h1}, {d2, h2}} {
+			if err := w.d.Wait(w.d.Now().Add(time.Millisecond), w.h); err != nil {
 				t.Fatal(err)
 			}
 		}

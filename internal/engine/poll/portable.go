@@ -25,10 +25,12 @@ type portable struct {
 	dialer   net.Dialer
 	ctx      context.Context // ends when the driver is closed
 	cancel   context.CancelFunc
-	ending   []*line        // hung up, and perhaps still sending; owner
-	queued   atomic.Int64   // bytes that wait to be written, of all lines
-	conns    []portableConn // owner
-	free     []int32        // owner
+	ending   []*line                  // hung up, and perhaps still sending; owner
+	queued   atomic.Int64             // bytes that wait to be written, of all lines
+	conns    []portableConn           // owner
+	free     []int32                  // owner
+	forPeers *net.UDPConn             // that peers send datagrams to; nil if it does not listen for them
+	peers    map[netip.AddrPort]int32 // owner
 	stop     chan struct{}
 	wake     chan struct{}
 	running  sync.WaitGroup
@@ -45,21 +47,27 @@ type portableConn struct {
 
 // A line is one socket and what waits to be written to it.
 type line struct {
-	conn    net.Conn // set before Opened is called
-	mu      sync.Mutex
-	wake    sync.Cond
-	out     []byte // guarded by mu, like all below
-	ended   bool
-	finish  bool
-	held    bool // nothing is to be read
-	shut    bool // tell the other side that nothing more comes, once out is written
-	writing int  // bytes that are being written
+	conn net.Conn // set before Opened is called; nil for a peer
+	// datagrams: each write is one. peer is who is on the other end, of a driver that
+	// listens for them.
+	datagrams bool
+	early     [][]byte // datagrams that were sent before it was open; guarded by mu
+	peer      netip.AddrPort
+	mu        sync.Mutex
+	wake      sync.Cond
+	out       []byte // guarded by mu, like all below
+	ended     bool
+	finish    bool
+	held      bool // nothing is to be read
+	shut      bool // tell the other side that nothing more comes, once out is written
+	writing   int  // bytes that are being written
 }
 
 type happening struct {
 	id, generation int32
 	line           *line
-	what           byte // 'a' accepted, 'o' opened, 'd' data, 'f' finished, 'b' broke
+	what           byte           // 'a' accepted, 'o' opened, 'd' data, 'f' finished, 'b' broke, 'p' data of a peer
+	from           netip.AddrPort // of a peer
 	data           []byte
 	came           mono.Span
 	err            error
@@ -95,17 +103,23 @@ func (p *portable) Dial(id int32, to wire.Endpoint) error {
 		p.conns = append(p.conns, portableConn{})
 	}
 	l := newLine()
+	l.datagrams = to.Datagrams
 	c := &p.conns[id]
 	c.line, c.generation = l, c.generation+1
 	generation := c.generation
 	p.running.Go(func() {
 		network, address := "tcp", to.Addr.String()
-		if to.Unix != "" {
+		switch {
+		case to.Unix != "":
 			network, address = "unix", to.Unix
+		case to.Datagrams:
+			network = "udp"
 		}
 		dialer := p.dialer
-		if to.From.IsValid() && to.Unix == "" {
-			dialer.LocalAddr = net.TCPAddrFromAddrPort(netip.AddrPortFrom(to.From, 0))
+		if from := netip.AddrPortFrom(to.From, 0); to.From.IsValid() && to.Datagrams {
+			dialer.LocalAddr = net.UDPAddrFromAddrPort(from)
+		} else if to.From.IsValid() && to.Unix == "" {
+			dialer.LocalAddr = net.TCPAddrFromAddrPort(from)
 		}
 		conn, err := dialer.DialContext(p.ctx, network, address)
 		var call *os.SyscallError
@@ -134,6 +148,10 @@ func (l *line) attach(conn net.Conn) bool {
 		return false
 	}
 	l.conn = conn
+	for _, b := range l.early {
+		_, _ = conn.Write(b) // an error shows when the socket is read
+	}
+	l.early = nil
 	return true
 }
 
@@ -152,7 +170,7 @@ func (p *portable) serve(id, generation int32, l *line) {
 		l.waitHeld()
 		buf := p.buffers.Get().(*[readSize]byte)
 		n, err := l.conn.Read(buf[:])
-		if n > 0 {
+		if n > 0 || l.datagrams && err == nil {
 			now := mono.Now()
 			p.tell(happening{id: id, generation: generation, what: 'd', data: buf[:n],
 				came: mono.Span{From: looked, To: now}})
@@ -288,8 +306,11 @@ func (p *portable) Queued(id int32) int {
 
 func (p *portable) Write(id int32, b []byte) bool {
 	l := p.open(id)
-	if l == nil {
-		return false
+	if l == nil || len(b) == 0 {
+		return l != nil
+	}
+	if l.datagrams {
+		return p.writeDatagram(id, l, b)
 	}
 	l.mu.Lock()
 	if !l.ended {
@@ -310,8 +331,11 @@ func (p *portable) end(id int32, how func(*line)) {
 		return
 	}
 	p.conns[id].line = nil
-	if p.listener != nil {
+	if p.listener != nil || p.forPeers != nil {
 		p.free = append(p.free, id)
+	}
+	if l.peer.IsValid() {
+		delete(p.peers, l.peer)
 	}
 	l.end(how)
 	if l.finish {
@@ -386,8 +410,12 @@ func (p *portable) Wake() {
 }
 
 func (p *portable) handle(e happening, h Handler) {
-	if e.what == 'a' {
+	switch e.what {
+	case 'a':
 		p.accepted(e.line, h)
+		return
+	case 'p':
+		p.fromPeer(e, h)
 		return
 	}
 	if c := p.conns[e.id]; c.line == nil || c.generation != e.generation {
@@ -423,6 +451,9 @@ func (p *portable) Close() error {
 	p.cancel()
 	if p.listener != nil {
 		p.listener.Close()
+	}
+	if p.forPeers != nil {
+		p.forPeers.Close()
 	}
 	for id := range p.conns {
 		p.Hangup(int32(id))

@@ -27,7 +27,7 @@ func (p *epoll) Wait(until mono.Time, h Handler) error {
 		until = began // there is something to do
 	}
 	n, err := p.wait(until, began)
-	if err == nil && n > 0 && n < gatherUnder && p.listener < 0 && until.Sub(mono.Now()) > 2*gatherFor {
+	if err == nil && n > 0 && n < gatherUnder && !p.listens() && until.Sub(mono.Now()) > 2*gatherFor {
 		n, err = p.gather()
 	}
 	now := mono.Now()
@@ -90,6 +90,10 @@ func (p *epoll) drain(n int, began mono.Time, h Handler) (err error) {
 		for _, ev := range p.events[:n] {
 			if ev.Fd == listenerID {
 				p.accept(h)
+				continue
+			}
+			if ev.Fd == datagramsID {
+				p.servePeers(h, ev.Events)
 				continue
 			}
 			if ev.Fd == wakerID {
@@ -191,15 +195,15 @@ func (p *epoll) serve(id int32, c *conn, events uint32) {
 
 // read takes what is there, once: what does not fit is reported again.
 func (p *epoll) read(id int32, c *conn) {
+	if c.datagram {
+		p.readDatagrams(id, c)
+		return
+	}
 	if p.backlog.full() {
 		p.partly = true // it waits in the kernel
 		return
 	}
-	room := p.backlog.room()
-	p.iov.Base = &room[0]
-	p.msg.Control = &p.control[0]
-	p.msg.SetControllen(len(p.control))
-	n, _, errno := unix.RawSyscall(unix.SYS_RECVMSG, uintptr(c.fd), uintptr(unsafe.Pointer(&p.msg)), 0)
+	n, errno := p.receive(c.fd)
 	switch {
 	case errno == unix.EAGAIN || errno == unix.EINTR:
 	case errno != 0:
@@ -215,8 +219,8 @@ func (p *epoll) read(id int32, c *conn) {
 		if !c.unseen {
 			from = max(from, p.seen)
 		}
-		p.backlog.addData(id, c.generation, int(n), min(from, at), at)
-		if int(n) == len(room) {
+		p.backlog.addData(id, c.generation, n, min(from, at), at)
+		if n == readSize {
 			p.partly = true // there may be more
 		} else {
 			c.lookedAt, c.unseen = p.looking, c.held

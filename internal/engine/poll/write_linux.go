@@ -16,7 +16,7 @@ func (p *epoll) waitOut(id int32, c *conn, want bool) {
 
 func (p *epoll) CloseWrite(id int32) {
 	c := p.open(id)
-	if c == nil {
+	if c == nil || c.datagram || c.peer != nil {
 		return
 	}
 	if c.shutWrite = true; len(c.out) == 0 && !c.opening {
@@ -38,6 +38,9 @@ func (p *epoll) Write(id int32, b []byte) bool {
 	c := p.open(id)
 	if c == nil || len(b) == 0 {
 		return c != nil
+	}
+	if c.datagram || c.peer != nil {
+		return p.sendDatagram(id, c, b)
 	}
 	if len(c.out) == 0 && !c.opening {
 		n, errno := write(c.fd, b) // an error shows again when the socket is read
@@ -65,7 +68,10 @@ func write(fd int32, b []byte) (int, unix.Errno) {
 
 // flush sends what is queued; false means that the connection is closed.
 func (p *epoll) flush(id int32, c *conn) bool {
-	for len(c.out) > 0 {
+	if c.datagram {
+		p.flushDatagrams(c)
+	}
+	for len(c.out) > 0 && !c.datagram {
 		n, errno := write(c.fd, c.out)
 		if errno != 0 || n == 0 {
 			break

@@ -20,6 +20,7 @@ const (
 	NoPort                            // no local port was free
 	NoFile                            // the process, or the system, had no file left
 	NoMemory                          // the system had no memory left for sockets
+	Dropped                           // the system dropped datagrams that were not read in time
 	numOverloads = iota
 )
 
@@ -29,6 +30,7 @@ var overloadWords = [numOverloads]string{
 	"the machine had no core free, or took it away",
 	"the process was stopped", "no local port was free", "no file was left to open",
 	"there was no memory left for sockets",
+	"datagrams came faster than the tool read them, and the system dropped some",
 }
 
 // Words says why, the causes first and the symptoms only if no cause is

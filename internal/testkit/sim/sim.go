@@ -51,6 +51,10 @@ type line struct {
 	held   []packet  // what came while it holds
 	readAt mono.Time // when it was last read
 	sent   int       // bytes that the peer has not been handed
+	// datagrams: nobody hears of the line before one comes, nor that the other end is gone
+	// before one comes there
+	datagrams bool
+	known     bool // to the listening side
 }
 
 type packet struct {
@@ -114,8 +118,17 @@ func (s *side) Listen(at netip.AddrPort) (netip.AddrPort, error) {
 	return at, nil
 }
 
+// ListenDatagrams implements poll.Driver; there is only one address.
+func (s *side) ListenDatagrams(at netip.AddrPort) (netip.AddrPort, error) { return s.Listen(at) }
+
+// IsDatagrams implements poll.Driver.
+func (s *side) IsDatagrams(id int32) bool { return s.lines[id] != nil && s.lines[id].datagrams }
+
+// Dropped implements poll.Driver.
+func (s *side) Dropped() int { return 0 }
+
 // Dial implements poll.Driver.
-func (s *side) Dial(id int32, _ wire.Endpoint) error {
+func (s *side) Dial(id int32, to wire.Endpoint) error {
 	s.begin()
 	server := s.net.sides[0]
 	if !server.listens || server.closed {
@@ -125,6 +138,10 @@ func (s *side) Dial(id int32, _ wire.Endpoint) error {
 	near, far := &line{side: s, id: id, order: order}, &line{side: server, order: order}
 	near.peer, far.peer = far, near
 	s.lines[id] = near
+	if near.datagrams, far.datagrams = to.Datagrams, to.Datagrams; to.Datagrams {
+		s.post(packet{at: s.net.now, to: near, what: 'o'})
+		return nil
+	}
 	server.post(packet{at: s.net.now.Add(s.net.latency), to: far, what: 'a'})
 	s.post(packet{at: s.net.now.Add(2 * s.net.latency), to: near, what: 'o'})
 	return nil
@@ -162,7 +179,11 @@ func (s *side) Queued(id int32) (n int) {
 func (s *side) Write(id int32, b []byte) bool {
 	s.begin()
 	l := s.lines[id]
-	if l != nil && len(b) > 0 {
+	if l != nil && (len(b) > 0 || l.datagrams) {
+		if l.datagrams && !s.listens && !l.peer.known {
+			l.peer.known = true
+			l.peer.side.post(packet{at: s.net.now.Add(s.net.latency), to: l.peer, what: 'a'})
+		}
 		l.sent += len(b)
 		l.peer.side.post(packet{at: s.net.now.Add(s.net.latency), to: l.peer, what: 'd',
 			data: append([]byte(nil), b...)})
@@ -193,6 +214,12 @@ func (s *side) CloseWrite(id int32) { s.Hangup(id) }
 func (s *side) Hangup(id int32) {
 	if l := s.lines[id]; l != nil {
 		delete(s.lines, id)
+		if l.datagrams {
+			if s.listens { // the next one from there is of somebody new
+				l.peer.peer = &line{side: s, order: l.order, peer: l.peer, datagrams: true}
+			}
+			return
+		}
 		l.peer.side.post(packet{at: s.net.now.Add(s.net.latency), to: l.peer, what: 'b'})
 	}
 }
@@ -264,7 +291,7 @@ func (s *side) readAt(at mono.Time) mono.Time {
 // something other than data, and gives it all as one read.
 func (s *side) joined(p packet) (data []byte, came mono.Span) {
 	data, came = p.data, mono.At(p.at)
-	if s.net.join == 0 || s.listens {
+	if s.net.join == 0 || s.listens || p.to.datagrams {
 		return data, came
 	}
 	came.From = p.to.readAt
@@ -292,6 +319,9 @@ func (s *side) handle(p packet, h poll.Handler) {
 		s.lines[p.to.id] = p.to
 		h.Accepted(p.to.id)
 	case s.lines[p.to.id] != p.to: // hung up in the meantime
+		if p.what == 'd' && p.to.datagrams && !s.listens {
+			p.to.peer.side.post(packet{at: s.net.now.Add(s.net.latency), to: p.to.peer, what: 'b'})
+		}
 	case p.to.holds:
 		p.to.held = append(p.to.held, p)
 	case p.what == 'o':

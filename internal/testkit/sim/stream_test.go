@@ -27,6 +27,13 @@ func TestOverTCP(t *testing.T) {
 				wire.Framing{Prefix: wire.PrefixNamed(name)}})
 		}
 	}
+	for _, way := range ways[:] {
+		w := strings.NewReplacer(`lines = "tcp:`, `udp = "udp:`, `tcp = "tcp:`, `udp = "udp:`).Replace(way.target)
+		ways = append(ways, struct {
+			target  string
+			framing wire.Framing
+		}{w, way.framing})
+	}
 	for _, w := range ways {
 		t.Run(w.target, func(t *testing.T) {
 			t.Parallel()

@@ -44,7 +44,8 @@ var examples = map[string]string{
 
 	"dialect.switch": "switch {\n  send      = { kind = \"probe\" }\n  confirmed = msg.kind == \"ready\"\n  " +
 		"then      = { kind = \"switch\" }\n}",
-	"target.tls": "tls {\n  least    = \"1.3\"\n  resume   = true\n  insecure = true\n}",
+	"dialect.goodbye": "goodbye { send = { kind = \"bye\" } }",
+	"target.tls":      "tls {\n  least    = \"1.3\"\n  resume   = true\n  insecure = true\n}",
 	"without": "crew \"pilots\" {\n  clients = 6\n  session = session.watch\n  without \"websocket\" " +
 		"{ share = \"50%\" }\n}",
 

@@ -75,7 +75,9 @@ func (r *reader) readTarget(b *hcl.Block) {
 			r.readFurtherRoute(block)
 		}
 	}
-	if u, err := url.Parse(t.Address); err == nil && t.Routes[0].Kind != trial.OverTCP {
+	r.checkDatagrams(a)
+	if u, err := url.Parse(t.Address); err == nil && t.Routes[0].Kind != trial.OverTCP &&
+		t.Routes[0].Kind != trial.OverUDP {
 		t.HTTP = "http://" + u.Host
 		if u.Scheme == "wss" || u.Scheme == "https" {
 			t.HTTP = "https://" + u.Host
@@ -88,7 +90,25 @@ func (r *reader) readTarget(b *hcl.Block) {
 	}
 	t.Order = [...]ledger.Order{ledger.BySender, ledger.SameOrder,
 		ledger.AnyOrder}[r.oneOf(a["order"], "sender", "same", "any")]
+	if a["order"] == nil && slices.ContainsFunc(t.Routes, func(w trial.Route) bool { return w.Kind == trial.OverUDP }) {
+		t.Order = ledger.AnyOrder // datagrams promise none
+	}
 	r.readDialect(r.text(a["dialect"], "plain-json"), a["dialect"], b)
+}
+
+// checkDatagrams reports what a target says beside addresses for datagrams that leads them
+// nowhere.
+func (r *reader) checkDatagrams(a hcl.Attributes) {
+	t := &r.trial.Target
+	if !slices.ContainsFunc(t.Routes, func(w trial.Route) bool { return w.Kind == trial.OverUDP || w.Urgent != nil }) {
+		return
+	}
+	if given := a["proxy"]; given != nil {
+		r.fail(given.NameRange, "a proxy connects no datagrams; leave out the proxy, or udp and urgent")
+	}
+	if given := a["connect_to"]; given != nil && strings.HasPrefix(t.At, "unix:") {
+		r.fail(given.NameRange, "datagrams go to an ADDRESS:PORT, not to a socket of the file system")
+	}
 }
 
 // readDialect reads the dialect of a name: the file's own, or a built-in one.
@@ -150,6 +170,8 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 				d.Beat.When == nil && d.Beat.Every == 0 {
 				r.fail(part.DefRange, "a beat is when, with or without answer, or every with send, or both")
 			}
+		case "goodbye":
+			d.Goodbye, _ = r.bodyTemplate(attrs["send"])
 		case "switch":
 			d.Switch.Send, _ = r.bodyTemplate(attrs["send"])
 			d.Switch.Confirmed = r.condition(attrs["confirmed"])

@@ -27,6 +27,7 @@ import (
 // take.
 var routeKinds = []routeKind{
 	{"websocket", "ws"}, {"events", "http"}, {"stream", "http"}, {"polling", "http"}, {"lines", "tcp"}, {"tcp", "tcp"},
+	{"udp", "udp"},
 }
 
 type routeKind struct{ attribute, scheme string }
@@ -65,6 +66,8 @@ func (r *reader) readRoute(at hcl.Range, a hcl.Attributes, nodes bool) trial.Rou
 		switch scheme := plainScheme(schemeOf(address)); { // how a server speaks over HTTP only the file can say
 		case scheme == "ws" && routeKinds[kind].scheme != "ws":
 			kind = 0
+		case scheme == "udp":
+			kind = len(routeKinds) - 1
 		case scheme == "tcp" && routeKinds[kind].scheme != "tcp":
 			kind = slices.IndexFunc(routeKinds, func(k routeKind) bool { return k.attribute == "lines" })
 		}
@@ -75,12 +78,15 @@ func (r *reader) readRoute(at hcl.Range, a hcl.Attributes, nodes bool) trial.Rou
 		if all := r.texts(a["nodes"]); len(all) > 0 {
 			address, at = all[0], a["nodes"].Expr.Range()
 		}
-		if plainScheme(schemeOf(address)) == "tcp" {
+		switch plainScheme(schemeOf(address)) {
+		case "tcp":
+			kind = len(routeKinds) - 2
+		case "udp":
 			kind = len(routeKinds) - 1
 		}
 	}
 	if address == "" {
-		r.fail(at, "the target has no address: give websocket, events, stream, polling, lines or tcp here, or "+
+		r.fail(at, "the target has no address: give websocket, events, stream, polling, lines, tcp or udp here, or "+
 			"--target on the command line")
 	} else if wrong := checkAddress(address, routeKinds[kind].scheme); wrong != "" {
 		r.fail(at, "the target's address %q %s", address, wrong)
@@ -93,7 +99,7 @@ func (r *reader) readFurtherRoute(b *hcl.Block) {
 	a := r.open(b.Body, "target.route").Attributes
 	given, kind := r.kindOf(a)
 	if given == nil {
-		r.fail(b.DefRange, "the route has no address: give websocket, events, stream, polling, lines or tcp")
+		r.fail(b.DefRange, "the route has no address: give websocket, events, stream, polling, lines, tcp or udp")
 		return
 	}
 	address := r.address(given)
@@ -115,8 +121,10 @@ func (r *reader) readFurtherRoute(b *hcl.Block) {
 // route makes a route of a kind out of the attributes that stand beside its address.
 func (r *reader) route(name, address, kind string, a hcl.Attributes) trial.Route {
 	w := trial.Route{Name: name, Address: address, Written: address}
-	if given := a[kind]; given != nil && r.options.Target != "" {
-		w.Written = r.address(given)
+	for _, k := range routeKinds { // --target may have made it one of another kind
+		if given := a[k.attribute]; given != nil && r.options.Target != "" {
+			w.Written = r.address(given)
+		}
 	}
 	r.readFraming(&w, kind, a)
 	switch kind {
@@ -133,6 +141,10 @@ func (r *reader) route(name, address, kind string, a hcl.Attributes) trial.Route
 		}
 	case "lines", "tcp":
 		w.Kind = trial.OverTCP
+	case "udp":
+		w.Kind = trial.OverUDP
+		w.Framing.Whole = a["ended_by"] == nil && a["prefix"] == nil
+		w.First = r.duration(a["first_within"], 0)
 	default:
 		w.Kind = trial.OverHTTP
 		w.Habits = &transport.Habits{Framing: w.Framing, Framed: a["ended_by"] != nil || a["prefix"] != nil,
@@ -151,6 +163,7 @@ func (r *reader) route(name, address, kind string, a hcl.Attributes) trial.Route
 			}
 		}
 	}
+	w.Urgent = r.readUrgent(&w, a)
 	r.checkBeside(kind, a)
 	route := len(r.trial.Target.Routes)
 	if given := a[kind]; given != nil && r.isDynamic(given) && (pathIn(r.options.Target) == "" || route > 0) {
@@ -168,6 +181,26 @@ func (r *reader) route(name, address, kind string, a hcl.Attributes) trial.Route
 		})
 	}
 	return w
+}
+
+// readUrgent reads the way for datagrams beside a route; nil if there is none.
+func (r *reader) readUrgent(w *trial.Route, a hcl.Attributes) *trial.Urgent {
+	given := a["urgent"]
+	if given == nil {
+		if framed := a["urgent_framed"]; framed != nil {
+			r.fail(framed.NameRange, "urgent_framed goes with urgent")
+		}
+		return nil
+	}
+	u := &trial.Urgent{Address: r.text(given, ""), Framing: w.Framing}
+	if wrong := checkAddress(u.Address, "udp"); wrong != "" && u.Address != "" {
+		r.fail(given.Expr.Range(), "the urgent address %q %s", u.Address, wrong)
+	}
+	u.Address = r.movedWith(w.Written, u.Address)
+	if !r.yes(a["urgent_framed"]) {
+		u.Framing = wire.Framing{Whole: true}
+	}
+	return u
 }
 
 // pathAndQuery is what stands behind the host in an address.
@@ -191,13 +224,21 @@ func pathIn(address string) string {
 // moved is a further route's address if the target is elsewhere than its file says: it
 // goes along if it was on the same host.
 func (r *reader) moved(address string) string {
-	first, err := url.Parse(r.trial.Target.Routes[0].Written)
+	return r.movedWith(r.trial.Target.Routes[0].Written, address)
+}
+
+// movedWith is moved for a first route that is being read.
+func (r *reader) movedWith(written, address string) string {
+	first, err := url.Parse(written)
 	to, wrong := url.Parse(r.options.Target)
 	u, bad := url.Parse(address)
 	if err != nil || wrong != nil || bad != nil || r.options.Target == "" || u.Host != first.Host {
 		return address
 	}
 	u.Host = to.Host
+	if u.Scheme == "udp" {
+		return u.String()
+	}
 	if secure := secured[plainScheme(u.Scheme)]; to.Scheme == secured[plainScheme(to.Scheme)] {
 		u.Scheme = secure
 	} else {
@@ -265,9 +306,11 @@ func (r *reader) addressTemplate(a *hcl.Attribute) *expr.Template {
 // besideAddress is what stands beside an address, and with which kinds it may.
 var besideAddress = map[string][]string{
 	"deflate": {"websocket"}, "deflate_fresh": {"websocket"}, "deflate_window": {"websocket"},
-	"ended_by": {"tcp", "stream", "polling"}, "prefix": {"tcp", "stream", "polling"}, "every": {"polling"},
+	"ended_by": {"tcp", "udp", "stream", "polling"}, "prefix": {"tcp", "udp", "stream", "polling"},
+	"every":  {"polling"},
+	"urgent": {"websocket", "lines", "tcp"}, "urgent_framed": {"websocket", "lines", "tcp"},
 	"post": {"events", "stream", "polling"}, "post_type": {"events", "stream", "polling"},
-	"post_end": {"events", "stream", "polling"}, "first_within": {"events", "stream"},
+	"post_end": {"events", "stream", "polling"}, "first_within": {"events", "stream", "udp"},
 }
 
 // checkBeside reports what stands beside an address that it has nothing to do with.
@@ -317,7 +360,7 @@ func schemeOf(address string) string {
 }
 
 // schemes is how an address begins, for each scheme, in words.
-var schemes = map[string]string{"ws": "ws://", "http": "http://", "tcp": "tcp://"}
+var schemes = map[string]string{"ws": "ws://", "http": "http://", "tcp": "tcp://", "udp": "udp://"}
 
 // secured is the scheme that stands for the same with TLS.
 var secured = map[string]string{"ws": "wss", "http": "https", "tcp": "tls"}
@@ -340,7 +383,7 @@ func checkAddress(s, scheme string) string {
 	switch {
 	case wrong != nil && a == (wire.Address{}): // it is no URL at all
 		return wrong.Wrong
-	case a.Scheme == secured[scheme]:
+	case a.Scheme == secured[scheme] && a.Scheme != "":
 	case a.Scheme != scheme && schemes[a.Scheme] != "":
 		return "is of another kind: it must start with " + schemes[scheme]
 	case a.Scheme != scheme:

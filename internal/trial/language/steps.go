@@ -2,6 +2,7 @@ package language
 
 import (
 	"encoding/hex"
+	"slices"
 	"strings"
 	"time"
 
@@ -95,6 +96,18 @@ func (r *reader) readSteps(s *trial.Session, blocks hcl.Blocks, depth int) {
 	}
 }
 
+// urgent reads whether a step's message goes in a datagram.
+func (r *reader) urgent(a hcl.Attributes) bool {
+	given := a["urgent"]
+	if given == nil {
+		return false
+	}
+	if !slices.ContainsFunc(r.trial.Target.Routes, func(w trial.Route) bool { return w.Urgent != nil }) {
+		r.fail(given.NameRange, "the target has no urgent address, such as urgent = \"udp://127.0.0.1:7411\"")
+	}
+	return r.yes(given)
+}
+
 // figuresWithin is how long an assert waits for figures, which are told of four times a
 // second.
 const figuresWithin = 10 * time.Second
@@ -137,6 +150,7 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 	case "send":
 		st.Do = trial.Send
 		st.Body, st.Binary = r.content(b, a, false, 0)
+		st.Urgent = r.urgent(a)
 	case "barrier":
 		st.Do, st.Within = trial.Wait, r.duration(a["within"], time.Minute)
 		scope := trial.BarrierScope(r.oneOf(a["among"], "all", "crew", "group"))
@@ -211,6 +225,7 @@ func (r *reader) readSay(s *trial.Session, b *hcl.Block, a hcl.Attributes) {
 		inPayload = r.textParts(st.Payload, a["payload"].Expr, (*expr.Template).Value)
 	}
 	st.Body, st.Binary = r.content(b, a, true, inPayload)
+	st.Urgent = r.urgent(a)
 	if b.Type == "whisper" {
 		st.Do, st.To = trial.Tell, r.textTemplate(a["to"])
 	}

@@ -9,7 +9,7 @@ import (
 )
 
 // webSocketOnly are the steps, and the attributes of steps, that no transport but
-// WebSocket has anything for; requestsOnly are those that TCP has nothing for.
+// WebSocket has anything for; requestsOnly are those that TCP and UDP have nothing for.
 var (
 	webSocketOnly = map[string][]string{
 		"connect": {"subprotocol"}, "close": {"code", "reason"}, "say": {"binary"},
@@ -34,7 +34,7 @@ func (r *reader) checkTransport(b *hcl.Block, a hcl.Attributes) {
 	if !has(trial.OverHTTP) {
 		for _, name := range requestsOnly[b.Type] {
 			if given := a[name]; given != nil {
-				r.fail(given.NameRange, "%s needs a target with websocket, or over HTTP; TCP has none", name)
+				r.fail(given.NameRange, "%s needs a target with websocket, or over HTTP; TCP and UDP have none", name)
 			}
 		}
 	}

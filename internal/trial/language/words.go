@@ -40,18 +40,24 @@ func routeWords(first string) []word {
 		{"tcp", formText, false,
 			"instead: a tcp:// address; messages end as ended_by or prefix says, and are lines if " +
 				"neither does"},
+		{"udp", formText, false, "instead: a udp:// address; each datagram is a message, or holds messages that end " +
+			"as ended_by or prefix says"},
+		{"urgent", formText, false, "with websocket, lines or tcp: a udp:// address beside it, that what a session " +
+			"says with urgent = true goes to in datagrams; what comes may come over either"},
+		{"urgent_framed", formYes, false, "with urgent: messages in datagrams end as ended_by or prefix says, too; " +
+			"else a datagram is a message"},
 		{"ended_by", formText, false,
-			"with tcp, stream or polling: the bytes that end each message, such as \"\\r\\n\" or \"\\u001e\""},
+			"with tcp, udp, stream or polling: the bytes that end each message, such as \"\\r\\n\" or \"\\u001e\""},
 		{"prefix", `"1", "2", "4", "2le", "4le" or "varint"`, false,
-			"with tcp, stream or polling: how the length in front of each message " +
+			"with tcp, udp, stream or polling: how the length in front of each message " +
 				"is written: in so many bytes, the high one first or (le) the low one, or in groups of seven bits"},
 		{"every", formDuration, false, "with polling: ask at this pace, whether there is something or not"},
 		{"post", formText, false, "with events, stream or polling: the path that what a client says is posted to, " +
 			"such as \"/say?name=${name}\"; the path that is asked if it is not given"},
 		{"post_type", formText, false, `the type of what is posted; "application/json" if it is not given`},
 		{"post_end", formYes, false, "a client that closes says so with DELETE, on the path that it asked"},
-		{"first_within", formDuration, false, "with events or stream: how soon something of a stream must come after " +
-			"it was asked for; without it, nothing need"},
+		{"first_within", formDuration, false, "with events, stream or udp: how soon something must come after it " +
+			"was asked for, or the socket was there; without it, nothing need"},
 	}
 }
 
@@ -87,6 +93,7 @@ var content = []word{
 	{"hex", "hexadecimal digits", false, "instead: bytes, sent as a binary message"},
 	{"file", "path", false, "instead: what is in a file, sent as a binary message"},
 	{"binary", formYes, false, "send the body as a binary message"},
+	{"urgent", formYes, false, "send it in a datagram, to the target's urgent address"},
 }
 
 // marked is content that is accounted for.
@@ -155,7 +162,7 @@ var vocabulary = map[string]*blockWord{
 			word{"dialect", formText, false, `how its messages look; "plain-json" if it is not given`},
 			word{"order", `"sender", "same" or "any"`, false,
 				`what it promises of a room: each sender's messages in order, all in the same order for everybody, ` +
-					`or nothing; "sender" if it is not given`},
+					`or nothing; "sender" if it is not given, "any" over UDP, which promises none`},
 		)},
 	"target.tls": {doc: "whom clients trust, and what they show of themselves; addresses that begin with wss://, " +
 		"https:// or " +
@@ -190,7 +197,11 @@ var vocabulary = map[string]*blockWord{
 				"its own JSON in it"},
 	}, blocks: []string{"dialect.name", "dialect.enter", "dialect.leave", "dialect.past", "dialect.heard",
 		"dialect.echo", "dialect.beat", "dialect.presence", "dialect.joined", "dialect.gone",
-		"dialect.switch"}},
+		"dialect.switch", "dialect.goodbye"}},
+	"dialect.goodbye": {doc: "what a client says last of all over UDP, if it goes in order: a server learns of it in " +
+		"no other way", attrs: []word{
+		{"send", formBody, true, "the message"},
+	}},
 	"dialect.switch": {doc: "how a client changes over to a better route, over the new connection", attrs: []word{
 		{"send", formBody, false, "what the client asks there"},
 		{"confirmed", formCondition, false, "recognises that the server is ready; if it is not given, that the " +

@@ -59,11 +59,27 @@ func (io *IO) Wall() time.Time { return time.Unix(0, int64(io.Now)+io.WallOffset
 
 // A Line is what is asked for of one of a client's connections.
 type Line struct {
-	Out    []byte         // to be sent
+	Out []byte // to be sent
+	// Ends are where datagrams in Out end; of a line of bytes there are none.
+	Ends   []int
 	Dial   *wire.Endpoint // connect there
 	Hangup bool           // close it once Out is sent
 	Hold   bool           // read nothing of it for now
 	Resume bool           // read on
+}
+
+// Send hands what is to be sent to a driver's Write: all at once, or a datagram at a time.
+// It reports false if something was not taken.
+func (l *Line) Send(id int32, write func(id int32, b []byte) bool) bool {
+	if len(l.Ends) == 0 {
+		return len(l.Out) == 0 || write(id, l.Out)
+	}
+	began, all := 0, true
+	for _, end := range l.Ends {
+		all = write(id, l.Out[began:end]) && all
+		began = end
+	}
+	return all
 }
 
 // Asks reports whether anything is asked for.
@@ -74,7 +90,7 @@ func (l *Line) Asks() bool {
 // Clear forgets what was asked for, and keeps the memory.
 func (io *IO) Clear() {
 	for i := range io.Lines {
-		io.Lines[i] = Line{Out: io.Lines[i].Out[:0]}
+		io.Lines[i] = Line{Out: io.Lines[i].Out[:0], Ends: io.Lines[i].Ends[:0]}
 	}
 }
 
@@ -132,7 +148,9 @@ type Opening struct {
 	// Post is where what the client says goes, for transports that say things by requests;
 	// "" is Path.
 	Post string
-	Jar  *http1.Jar // the client's cookies; nil if it has none yet
+	// Beside is where the datagrams of a Pair go.
+	Beside wire.Endpoint
+	Jar    *http1.Jar // the client's cookies; nil if it has none yet
 	// Again says that the client was connected before: it comes back.
 	Again bool
 }

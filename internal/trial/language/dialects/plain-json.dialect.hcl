@@ -37,6 +37,10 @@ dialect "plain-json" {
     members = msg.members
   }
 
+  goodbye {
+    send = { kind = "bye" }
+  }
+
   switch {
     send      = { kind = "probe" }
     confirmed = msg.kind == "ready"

@@ -15,6 +15,15 @@ target "board" {
     websocket = "ws://127.0.0.1:7411/live"
   }
   route "none" { post_end = true }
+  route "datagrams" {
+    udp   = "tcp://127.0.0.1:7411"
+    every = "1s"
+  }
+  route "both" {
+    lines  = "tcp://127.0.0.1:7411"
+    urgent = "udp://127.0.0.1"
+  }
+  proxy = "http://127.0.0.1:3128"
 }
 
 session "watch" {
