@@ -1,5 +1,13 @@
 # Taken in by the trials of servers that say what is wanted in a field "do".
 
+variable "rooms" { default = 3 }
+
+variable "every" { default = "500ms" }
+
+variable "times" { default = 6 }
+
+variable "settle" { default = "1500ms" }
+
 dialect "theirs" {
   each = msg # of servers that send lists; an object is a message by itself
 
@@ -13,6 +21,10 @@ dialect "theirs" {
     confirmed = msg.did == "join" && msg.room == room
   }
 
+  goodbye {
+    send = { do = "bye" }
+  }
+
   heard {
     when    = msg.did == "post"
     room    = msg.room
@@ -22,11 +34,11 @@ dialect "theirs" {
 
 session "watch" {
   connect {}
-  enter { room = "lock-${n % 3}" }
-  pause { lasts = "1500ms" } # until all are there, so that the server's count is ours
+  enter { room = "lock-${n % var.rooms}" }
+  pause { lasts = var.settle } # until all are there, so that the server's count is ours
   repeat {
-    every = "500ms"
-    times = 6
+    every = var.every
+    times = var.times
     say { body = { do = "post", room = room, text = "berth ${n} ${mark}" } }
   }
   pause { lasts = "1m" }

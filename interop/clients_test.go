@@ -50,13 +50,14 @@ func TestForeignClients(t *testing.T) {
 	}
 	type came struct{ Came, Different int }
 	var got struct {
-		Deflate               bool
-		Ws, Eventsource, Curl came
+		Deflate                      bool
+		Ws, Eventsource, Curl, Dgram came
 	}
 	if err == nil {
 		err = json.Unmarshal(out, &got)
 	}
-	if all := (came{60, 60}); err != nil || !got.Deflate || got.Ws != all || got.Eventsource != all || got.Curl != all {
+	if all := (came{80, 80}); err != nil || !got.Deflate || got.Ws != all || got.Eventsource != all || got.Curl != all ||
+		got.Dgram != all {
 		t.Errorf("%v: %s\n%s", err, out, words.String())
 	}
 }

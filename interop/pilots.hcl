@@ -6,13 +6,17 @@ variable "second_port" { default = 7501 } # of a server with two processes
 
 variable "silent" { default = false } # all pilots fall silent, and must be evicted
 
+variable "clients" { default = 60 }
+
+variable "slack" { default = "6s" }
+
 crew "pilots" {
-  clients = 60
+  clients = var.clients
   session = session.watch
 }
 
 tide {
   flood "100%" { over = "1s" }
-  slack { lasts = "6s" }
+  slack { lasts = var.slack }
   ebb { over = "1s" }
 }

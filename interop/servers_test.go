@@ -17,6 +17,7 @@ import (
 type kind struct {
 	name, what string
 	keeps      bool     // it does not evict silent clients
+	cuts       bool     // it cuts what is idle, which clients of a server that stands still are
 	vary       []string // values that each copy of a replay needs for itself
 }
 
@@ -45,6 +46,9 @@ var ways = []kind{
 	{name: "go-events", what: "net/http (Go): an event stream and POST; streams are ended each 2 s, and go on"},
 	{name: "python-polling", what: "http.server (Python): long polls answered with lists, in gzip, and POST"},
 	{name: "python-lines", what: "socketserver (Python): lines over TCP"},
+	{name: "python-datagrams", what: "asyncio (Python): messages in UDP datagrams"},
+	{name: "nginx-idle", cuts: true, what: "nginx, that cuts what is idle for 3 s, before ws (Node): 50 more clients are silent, " +
+		"and are all cut"},
 	{name: "nginx-ways", what: "nginx (TLS; no upgrade; a stream kept back) before the event stream: all clients " +
 		"take the third route"},
 }

@@ -1,12 +1,12 @@
-// Three clients that nobody here wrote, against the stand-in on a port: the ws library with
-// compression, the eventsource library with fetch, and curl that polls. Each says 20 notices
-// to the room that they share, and each must get all 60, once. The result is one line of JSON.
+// Four clients that nobody here wrote, against the stand-in on a port: the ws library with
+// compression, the eventsource library with fetch, curl that polls, and Node's datagrams. Each
+// says 20 notices to the room that they share, and each must get all 80, once. The result is one line of JSON.
 const { spawn } = require("child_process");
 const WebSocket = require("ws");
 const { EventSource } = require("eventsource");
 
 const base = `127.0.0.1:${process.argv[2]}`;
-const got = { ws: [], eventsource: [], curl: [] };
+const got = { ws: [], eventsource: [], curl: [], dgram: [] };
 
 function hear(who, text) {
   const m = JSON.parse(text);
@@ -26,6 +26,10 @@ const poster = (path, who) => (m) =>
 const socket = new WebSocket(`ws://${base}/live`);
 socket.on("open", () => talk("ws", (m) => socket.send(JSON.stringify(m)), 2000));
 socket.on("message", (data) => hear("ws", data));
+
+const datagrams = require("dgram").createSocket("udp4");
+datagrams.on("message", (data) => hear("dgram", data));
+datagrams.connect(+process.argv[2], "127.0.0.1", () => talk("dgram", (m) => datagrams.send(JSON.stringify(m)), 2000));
 
 const events = new EventSource(`http://${base}/events?client=eventsource`);
 events.onopen = () => talk("eventsource", poster("/events", "eventsource"), 2000);

@@ -34,5 +34,5 @@ target "server" {
 
 limit "all took the third route" {
   of     = routes.steps_down
-  equals = 120
+  equals = 2 * var.clients
 }

@@ -14,7 +14,7 @@ wss.on("connection", (socket) => {
   const beat = setInterval(() => {
     if (missed++ > 1) return socket.terminate();
     socket.ping();
-  }, 1500);
+  }, +process.env.BEAT || 1500);
   socket.on("pong", () => (missed = 0));
   socket.on("message", (data) => {
     const m = JSON.parse(data);
