@@ -38,7 +38,7 @@ func (c *Client) dialRoute(e *Env, now mono.Time, s *trial.Step) {
 // openingOf is what a transport needs to connect over a route.
 func (c *Client) openingOf(e *Env, now mono.Time, s *trial.Step, route uint8) transport.Opening {
 	p, r := e.placeOn(c, route), e.Trial.Target.Route(int(route))
-	o := transport.Opening{Endpoint: p.To, Beside: p.Beside, Host: p.Host, Path: p.Path,
+	o := transport.Opening{Endpoint: e.endpointOn(c, route), Beside: p.Beside, Host: p.Host, Path: p.Path,
 		Again: c.again}
 	o.Endpoint.From = e.fromOf(c)
 	c.fill(e)

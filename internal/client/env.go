@@ -88,8 +88,9 @@ type Env struct {
 // A Place is somewhere to connect to.
 type Place struct {
 	To     wire.Endpoint
-	Beside wire.Endpoint // of datagrams beside it
-	Host   string        // for the Host field
+	Others []wire.Endpoint // more addresses of the same name; clients are dealt out to all of them
+	Beside wire.Endpoint   // of datagrams beside it
+	Host   string          // for the Host field
 	Path   string
 }
 
@@ -107,6 +108,17 @@ func (e *Env) placeOn(c *Client, route uint8) *Place {
 		return &Place{}
 	}
 	return &e.Places[route][e.nodeOf(c, route)]
+}
+
+// endpointOn is the address that a client connects to over a route.
+func (e *Env) endpointOn(c *Client, route uint8) wire.Endpoint {
+	p := e.placeOn(c, route)
+	if len(p.Others) > 0 {
+		if k := int(c.id) / len(e.Places[route]) % (1 + len(p.Others)); k > 0 {
+			return p.Others[k-1]
+		}
+	}
+	return p.To
 }
 
 // fromOf is the address that a client connects from; zero: the system picks one.

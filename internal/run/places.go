@@ -7,7 +7,9 @@ import (
 	"net"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strconv"
+	"strings"
 
 	"tidepull/internal/client"
 	"tidepull/internal/engine"
@@ -21,23 +23,29 @@ type places struct {
 	routes  [][]client.Place // of each route, its nodes
 	web     wire.Endpoint    // for requests
 	webHost string
-	proxy   *wire.Endpoint           // that connects everything; nil: there is none
-	at      *wire.Endpoint           // where all of them are, whatever their names are; nil: where those lead
-	known   map[string]wire.Endpoint // by the beginning of an address, up to its path
+	proxy   *wire.Endpoint             // that connects everything; nil: there is none
+	at      *wire.Endpoint             // where all of them are, whatever their names are; nil: where those lead
+	known   map[string][]wire.Endpoint // by the beginning of an address, up to its path
+	silent  []string                   // addresses of names that have others, at which nobody answers
+	lookup  func(context.Context, string) ([]netip.Addr, error)
 }
 
 // findPlaces looks everything up that clients of a target may connect to.
 func findPlaces(ctx context.Context, t *trial.Target) (*places, error) {
-	p := &places{known: map[string]wire.Endpoint{}}
+	p := &places{known: map[string][]wire.Endpoint{}, lookup: poll.Lookup}
+	return p, p.find(ctx, t)
+}
+
+func (p *places) find(ctx context.Context, t *trial.Target) error {
 	if t.Proxy != "" {
 		if err := p.findProxy(ctx, t.Proxy); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	if t.At != "" {
 		at, err := wire.ParseEndpoint(t.At)
 		if err != nil {
-			return nil, fmt.Errorf("connect_to: %w", err)
+			return fmt.Errorf("connect_to: %w", err)
 		}
 		p.at = &at
 	}
@@ -53,16 +61,16 @@ func findPlaces(ctx context.Context, t *trial.Target) (*places, error) {
 		for _, address := range addresses {
 			a, err := wire.ParseAddress(address)
 			if err != nil {
-				return nil, fmt.Errorf("the target's address: %w", err)
+				return fmt.Errorf("the target's address: %w", err)
 			}
 			at, err := p.resolve(ctx, a)
 			if err != nil {
-				return nil, err
+				return err
 			}
-			place := client.Place{To: at, Host: a.Host, Path: a.Path}
+			place := client.Place{To: at[0], Others: at[1:], Host: a.Host, Path: a.Path}
 			if u := t.Route(i).Urgent; u != nil {
-				if place.Beside, err = p.resolveAddress(ctx, u.Address); err != nil {
-					return nil, err
+				if place.Beside, err = p.resolveFirst(ctx, u.Address); err != nil {
+					return err
 				}
 			}
 			nodes = append(nodes, place)
@@ -73,14 +81,14 @@ func findPlaces(ctx context.Context, t *trial.Target) (*places, error) {
 	if t.HTTP != "" {
 		a, err := wire.ParseAddress(t.HTTP)
 		if err != nil {
-			return nil, fmt.Errorf("the target's http address: %w", err)
+			return fmt.Errorf("the target's http address: %w", err)
 		}
-		if p.web, err = p.resolve(ctx, a); err != nil {
-			return nil, err
+		if p.web, err = p.resolveFirst(ctx, t.HTTP); err != nil {
+			return err
 		}
 		p.webHost = a.Host
 	}
-	return p, nil
+	return nil
 }
 
 // findProxy looks the proxy up. What stands before its host is a credential for it.
@@ -105,30 +113,84 @@ func (p *places) findProxy(ctx context.Context, address string) error {
 	return nil
 }
 
-// resolve looks an address up, once.
-func (p *places) resolve(ctx context.Context, a wire.Address) (wire.Endpoint, error) {
-	if at, known := p.known[a.Scheme+"://"+a.Host]; known {
-		return at, nil
+// resolve looks an address up, once. Of a name with several addresses it gives those at
+// which connections are accepted: a server under development listens at 127.0.0.1, say, and
+// not at all that localhost is. Datagrams are not accepted anywhere, and go to the first.
+func (p *places) resolve(ctx context.Context, a wire.Address) (all []wire.Endpoint, err error) {
+	key := a.Scheme + "://" + a.Host
+	if known := p.known[key]; known != nil {
+		return known, nil
 	}
-	at, placed := p.placed(a)
-	if !placed {
-		var err error
-		if at, err = poll.Resolve(ctx, a); err != nil {
-			return at, &engine.Unreachable{To: a.Host, Reasons: []string{err.Error()}}
+	if at, placed := p.placed(a); placed {
+		all = []wire.Endpoint{at}
+	} else {
+		addrs, err := p.lookup(ctx, a.Name)
+		if err != nil {
+			return nil, &engine.Unreachable{To: a.Host, Reasons: []string{err.Error()}}
+		}
+		if a.Scheme == "udp" {
+			addrs = addrs[:1]
+		}
+		for _, addr := range p.answering(ctx, addrs, a.Port) {
+			all = append(all, wire.Endpoint{Addr: netip.AddrPortFrom(addr, a.Port)})
 		}
 	}
-	at = a.Secured(at)
-	p.known[a.Scheme+"://"+a.Host] = at
-	return at, nil
+	for i := range all {
+		all[i] = a.Secured(all[i])
+	}
+	p.known[key] = all
+	return all, nil
 }
 
-// resolveAddress takes an address apart and looks it up.
-func (p *places) resolveAddress(ctx context.Context, address string) (wire.Endpoint, error) {
+// answering leaves out the addresses at which nobody answers, unless that is all of them.
+func (p *places) answering(ctx context.Context, addrs []netip.Addr, port uint16) []netip.Addr {
+	if len(addrs) < 2 {
+		return addrs
+	}
+	good, bad := poll.Answering(ctx, addrs, port)
+	if len(good) == 0 {
+		return addrs[:1]
+	}
+	for _, addr := range bad {
+		if !addr.IsLoopback() || !slices.ContainsFunc(good, netip.Addr.IsLoopback) {
+			p.silent = append(p.silent, netip.AddrPortFrom(addr, port).String())
+		}
+	}
+	return good
+}
+
+// note says of names with several addresses which of them clients connect to; "" if there
+// is nothing to say.
+func (p *places) note() (note string) {
+	var dealt []string
+	for _, place := range p.routes[0] {
+		if len(place.Others) > 0 {
+			dealt = append(dealt, place.To.String())
+			for _, other := range place.Others {
+				dealt = append(dealt, other.String())
+			}
+		}
+	}
+	if len(dealt) > 0 {
+		note = " (dealt out to " + strings.Join(dealt, ", ") + ")"
+	}
+	if len(p.silent) > 0 {
+		note += " (nobody answers at " + strings.Join(p.silent, ", ") + ", which its name is, too)"
+	}
+	return note
+}
+
+// resolveFirst takes an address apart and gives the first that its name has.
+func (p *places) resolveFirst(ctx context.Context, address string) (wire.Endpoint, error) {
 	a, err := wire.ParseAddress(address)
 	if err != nil {
 		return wire.Endpoint{}, fmt.Errorf("the target's address: %w", err)
 	}
-	return p.resolve(ctx, a)
+	all, err := p.resolve(ctx, a)
+	if err != nil {
+		return wire.Endpoint{}, err
+	}
+	return all[0], nil
 }
 
 // placed is where an address is to be reached whatever its name is; false if that follows
@@ -145,15 +207,15 @@ func (p *places) placed(a wire.Address) (wire.Endpoint, bool) {
 	return wire.Endpoint{}, false
 }
 
-// find gives the address of a place that an answer leads to: one of the target's own, or
+// whereIs gives the address of a place that an answer leads to: one of the target's own, or
 // an address of this machine. Nothing is looked up while clients run.
-func (p *places) find(place string) (wire.Endpoint, bool) {
+func (p *places) whereIs(place string) (wire.Endpoint, bool) {
 	a, err := wire.ParseAddress(place)
 	if err != nil {
 		return wire.Endpoint{}, false
 	}
-	if at, known := p.known[place]; known {
-		return at, true
+	if at := p.known[place]; at != nil {
+		return at[0], true
 	}
 	ip, err := netip.ParseAddr(a.Name)
 	if err != nil || !ip.Unmap().IsLoopback() {

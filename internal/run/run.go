@@ -134,8 +134,10 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 		r.log = slog.New(slog.DiscardHandler)
 	}
 	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, Places: to.routes, Web: to.web, WebHost: to.webHost,
-		Find: to.find, Run: runNumber()})
-	r.snapshot.Store(&Snapshot{Trial: t.Shown(), Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
+		Find: to.whereIs, Run: runNumber()})
+	shown := t.Shown()
+	shown.Target.Address += to.note()
+	r.snapshot.Store(&Snapshot{Trial: shown, Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
 	r.log.Info("run starts", "trial", t.Name, "target", t.Hide(t.Target.Address), "clients", t.Clients())
 	failed := make(chan error, 1)
 	go func() { failed <- r.engine.Run(ctx) }()

@@ -611,7 +611,13 @@ func (t *Trial) Shown() *Trial {
 		addresses = append(addresses, &shown.Target.Nodes[i])
 	}
 	for i := range shown.Target.Routes {
-		addresses = append(addresses, &shown.Target.Routes[i].Address)
+		r := &shown.Target.Routes[i]
+		addresses = append(addresses, &r.Address)
+		if r.Urgent != nil {
+			u := *r.Urgent
+			r.Urgent = &u
+			addresses = append(addresses, &u.Address)
+		}
 	}
 	for _, address := range addresses {
 		if u, err := url.Parse(*address); err == nil && u.User != nil {

@@ -7,8 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"net/url"
-	"strconv"
 	"strings"
 	"time"
 
@@ -58,28 +58,7 @@ func (l *Line) connect(ctx context.Context) (rest []byte, err error) {
 	if err != nil {
 		return nil, l.refuse(err.Error(), nil)
 	}
-	port := strconv.Itoa(int(address.Port))
-	began := time.Now()
-	var names []string
-	switch at := l.target.At; {
-	case at.Unix != "":
-		names = []string{at.String()}
-	case at.Addr.IsValid():
-		names, port = []string{at.Addr.Addr().String()}, strconv.Itoa(int(at.Addr.Port()))
-	default:
-		l.doing("it is looking up the name")
-		addrs, err := poll.Lookup(ctx, address.Name)
-		if err != nil {
-			return nil, l.refuse("the name "+u.Hostname()+" is not known: "+err.Error(),
-				[]string{"the address by number, such as 127.0.0.1", "the spelling of the name",
-					"--connect-to, if the server is elsewhere"})
-		}
-		for _, a := range addrs {
-			names = append(names, a.String())
-		}
-		l.say(Event{What: Phase, Phase: "name lookup", Took: time.Since(began), Detail: strings.Join(names, ", ")})
-	}
-	conn, err := l.dial(ctx, names, port)
+	conn, err := l.dial(ctx, address)
 	if err != nil {
 		return nil, err
 	}
@@ -134,28 +113,74 @@ func (l *Line) refuse(why string, try []string) error {
 	return errors.New(why)
 }
 
-// dial tries the addresses of a name, one after the other.
-func (l *Line) dial(ctx context.Context, addrs []string, port string) (conn net.Conn, err error) {
-	began := time.Now()
-	l.doing("the connection is being opened")
-	d := net.Dialer{Timeout: connectWithin}
-	to := port
-	err = errors.New("the name has no address")
-	for _, a := range addrs {
-		network := "tcp"
-		if path, is := strings.CutPrefix(a, "unix:"); is {
-			network, to = "unix", path
-		} else {
-			to = net.JoinHostPort(a, port)
-		}
-		if conn, err = d.DialContext(ctx, network, to); err == nil {
-			l.say(Event{What: Phase, Phase: "connect", Took: time.Since(began),
-				Detail: fmt.Sprintf("%v from %v", conn.RemoteAddr(), conn.LocalAddr())})
-			return conn, nil
+// dial connects to where an address leads.
+func (l *Line) dial(ctx context.Context, a wire.Address) (conn net.Conn, err error) {
+	at, addrs, port := l.target.At, []netip.Addr(nil), a.Port
+	switch {
+	case at.Unix != "":
+	case at.Addr.IsValid():
+		addrs, port = []netip.Addr{at.Addr.Addr()}, at.Addr.Port()
+	default:
+		if addrs, err = l.lookUp(ctx, a.Name); err != nil {
+			return nil, err
 		}
 	}
-	why, try := whyNoConnection(err, to)
-	return nil, l.refuse(why, try)
+	began := time.Now()
+	l.doing("the connection is being opened")
+	ctx, cancel := context.WithTimeout(ctx, connectWithin)
+	defer cancel()
+	to, before := at.Unix, ""
+	if addrs == nil {
+		var d net.Dialer
+		conn, err = d.DialContext(ctx, "unix", at.Unix)
+	} else {
+		var attempts []poll.Attempt
+		conn, attempts, err = poll.DialAny(ctx, addrs, port)
+		if to = attempts[0].To; err != nil { // why is what came of the first
+			attempts = attempts[1:]
+		}
+		before = failedBefore(attempts)
+	}
+	if err != nil {
+		why, try := whyNoConnection(err, to)
+		return nil, l.refuse(why+before, try)
+	}
+	l.say(Event{What: Phase, Phase: "connect", Took: time.Since(began),
+		Detail: fmt.Sprintf("%v from %v%s", conn.RemoteAddr(), conn.LocalAddr(), before)})
+	return conn, nil
+}
+
+// lookUp gives the addresses of a name, in the order of the system (RFC 6724).
+func (l *Line) lookUp(ctx context.Context, name string) ([]netip.Addr, error) {
+	began := time.Now()
+	l.doing("it is looking up the name")
+	addrs, err := poll.LookupInOrder(ctx, name)
+	if err != nil {
+		return nil, l.refuse("the name "+name+" is not known: "+err.Error(),
+			[]string{"the address by number, such as 127.0.0.1", "the spelling of the name",
+				"--connect-to, if the server is elsewhere"})
+	}
+	var all []string
+	for _, a := range addrs {
+		all = append(all, a.String())
+	}
+	l.say(Event{What: Phase, Phase: "name lookup", Took: time.Since(began), Detail: strings.Join(all, ", ")})
+	return addrs, nil
+}
+
+// failedBefore says what came of the other addresses that were tried; "" if there were none.
+func failedBefore(attempts []poll.Attempt) (words string) {
+	for _, a := range attempts {
+		switch {
+		case a.Won:
+		case a.Err == nil:
+			words += fmt.Sprintf("; %s was slower", a.To)
+		default:
+			why, _ := whyNoConnection(a.Err, a.To)
+			words += fmt.Sprintf("; %s after %v", why, a.Took.Round(time.Microsecond))
+		}
+	}
+	return words
 }
 
 func (l *Line) secure(ctx context.Context, u *url.URL) error {
