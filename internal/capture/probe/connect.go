@@ -9,6 +9,7 @@ import (
 	"net"
 	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,30 +17,50 @@ import (
 	"tidepull/internal/engine/secure"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
+	"tidepull/internal/wire/transport"
 	"tidepull/internal/wire/ws"
 )
 
-// ParseURL reads an address: ws://, wss://, tcp:// or tls://; http:// and https:// are
-// taken for ws:// and wss://.
+// ParseURL reads an address: ws://, wss://, tcp://, tls:// or udp://; http:// and https://
+// are taken for ws:// and wss://. In front of those two may stand how messages come over
+// HTTP: events+http://, stream+http:// or polling+http://.
 func ParseURL(s string) (*url.URL, error) {
-	u, err := url.Parse(s)
+	u, _, err := parseURL(s)
+	return u, err
+}
+
+// overs are the ways in which messages come over HTTP.
+var overs = map[string]transport.Mode{"events": transport.EventStream, "stream": transport.LongAnswer,
+	"polling": transport.LongPolling}
+
+// parseURL is ParseURL with how messages come over HTTP; "" if they do not.
+func parseURL(s string) (u *url.URL, over string, err error) {
+	plain := s
+	if way, rest, is := strings.Cut(s, "+"); is && (strings.HasPrefix(rest, "http://") ||
+		strings.HasPrefix(rest, "https://")) {
+		if _, known := overs[way]; !known {
+			return nil, "", fmt.Errorf("%q: over HTTP the probe speaks events+http://, stream+http:// and polling+http://", s)
+		}
+		over, plain = way, rest
+	}
+	u, err = url.Parse(plain)
 	if err == nil {
-		_, err = wire.ParseAddress(s)
+		_, err = wire.ParseAddress(plain)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%w; one is ws://127.0.0.1:7411/live, or tcp://127.0.0.1:7411", err)
+		return nil, "", fmt.Errorf("%w; one is ws://127.0.0.1:7411/live, or tcp://127.0.0.1:7411", err)
 	}
-	switch u.Scheme {
-	case "http":
+	switch {
+	case over != "":
+	case u.Scheme == "http":
 		u.Scheme = "ws"
-	case "https":
+	case u.Scheme == "https":
 		u.Scheme = "wss"
-	case "ws", "wss":
-	case "tcp", "tls":
-	default:
-		return nil, fmt.Errorf("%q: the probe speaks ws://, wss://, tcp:// and tls://", s)
+	case !slices.Contains([]string{"ws", "wss", "tcp", "tls", "udp"}, u.Scheme):
+		return nil, "", fmt.Errorf("%q: the probe speaks ws://, wss://, tcp://, tls:// and udp://, and "+
+			"events+http://, stream+http:// and polling+http://", s)
 	}
-	return u, nil
+	return u, over, nil
 }
 
 const (
@@ -50,13 +71,17 @@ const (
 // connect goes through the phases. It returns what came behind the answer; on
 // an error, the end has been reported.
 func (l *Line) connect(ctx context.Context) (rest []byte, err error) {
-	u, err := ParseURL(l.target.URL)
+	u, over, err := parseURL(l.target.URL)
 	if err != nil {
 		return nil, l.refuse(err.Error(), nil)
 	}
 	address, err := wire.ParseAddress(u.String())
 	if err != nil {
 		return nil, l.refuse(err.Error(), nil)
+	}
+	if m := l.target.machine(over, u.Scheme); m != nil {
+		l.carry(ctx, m, u, over)
+		return nil, errCarried
 	}
 	conn, err := l.dial(ctx, address)
 	if err != nil {
@@ -114,40 +139,78 @@ func (l *Line) refuse(why string, try []string) error {
 }
 
 // dial connects to where an address leads.
-func (l *Line) dial(ctx context.Context, a wire.Address) (conn net.Conn, err error) {
-	at, addrs, port := l.target.At, []netip.Addr(nil), a.Port
-	switch {
-	case at.Unix != "":
-	case at.Addr.IsValid():
-		addrs, port = []netip.Addr{at.Addr.Addr()}, at.Addr.Port()
-	default:
-		if addrs, err = l.lookUp(ctx, a.Name); err != nil {
-			return nil, err
-		}
+func (l *Line) dial(ctx context.Context, a wire.Address) (net.Conn, error) {
+	to, err := l.whereIs(ctx, a)
+	if err != nil {
+		return nil, err
 	}
 	began := time.Now()
 	l.doing("the connection is being opened")
+	conn, before, err := l.connectTo(ctx, to)
+	var none *noConnection
+	if errors.As(err, &none) {
+		return nil, l.refuse(none.why, none.try)
+	}
+	l.say(connected(began, conn, before))
+	return conn, nil
+}
+
+func connected(began time.Time, conn net.Conn, before string) Event {
+	return Event{What: Phase, Phase: "connect", Took: time.Since(began),
+		Detail: fmt.Sprintf("%v from %v%s", conn.RemoteAddr(), conn.LocalAddr(), before)}
+}
+
+// whereIs looks up where an address leads: to the first that its name has, beside the others
+// in l.addrs.
+func (l *Line) whereIs(ctx context.Context, a wire.Address) (wire.Endpoint, error) {
+	at := l.target.At
+	if at.Unix == "" && !at.Addr.IsValid() {
+		addrs, err := l.lookUp(ctx, a.Name)
+		if err != nil {
+			return at, err
+		}
+		l.addrs, at.Addr = addrs, netip.AddrPortFrom(addrs[0], a.Port)
+	}
+	at.Datagrams = a.Scheme == "udp"
+	return at, nil
+}
+
+// A noConnection is why no connection came about, with what to try.
+type noConnection struct {
+	why string
+	try []string
+}
+
+func (e *noConnection) Error() string { return e.why }
+
+// connectTo connects to an endpoint, or to another address of its name if that is there
+// first; before says what came of those. The error is a *noConnection.
+func (l *Line) connectTo(ctx context.Context, to wire.Endpoint) (conn net.Conn, before string, err error) {
 	ctx, cancel := context.WithTimeout(ctx, connectWithin)
 	defer cancel()
-	to, before := at.Unix, ""
-	if addrs == nil {
-		var d net.Dialer
-		conn, err = d.DialContext(ctx, "unix", at.Unix)
-	} else {
+	tried, d := to.String(), net.Dialer{}
+	switch {
+	case to.Unix != "":
+		conn, err = d.DialContext(ctx, "unix", to.Unix)
+	case to.Datagrams:
+		conn, err = d.DialContext(ctx, "udp", tried)
+	default:
+		addrs := []netip.Addr{to.Addr.Addr()}
+		if len(l.addrs) > 0 && l.addrs[0] == addrs[0] {
+			addrs = l.addrs
+		}
 		var attempts []poll.Attempt
-		conn, attempts, err = poll.DialAny(ctx, addrs, port)
-		if to = attempts[0].To; err != nil { // why is what came of the first
+		conn, attempts, err = poll.DialAny(ctx, addrs, to.Addr.Port())
+		if err != nil { // why is what came of the first
 			attempts = attempts[1:]
 		}
 		before = failedBefore(attempts)
 	}
 	if err != nil {
-		why, try := whyNoConnection(err, to)
-		return nil, l.refuse(why+before, try)
+		why, try := whyNoConnection(err, tried)
+		err = &noConnection{why + before, try}
 	}
-	l.say(Event{What: Phase, Phase: "connect", Took: time.Since(began),
-		Detail: fmt.Sprintf("%v from %v%s", conn.RemoteAddr(), conn.LocalAddr(), before)})
-	return conn, nil
+	return conn, before, err
 }
 
 // lookUp gives the addresses of a name, in the order of the system (RFC 6724).
@@ -186,26 +249,36 @@ func failedBefore(attempts []poll.Attempt) (words string) {
 func (l *Line) secure(ctx context.Context, u *url.URL) error {
 	began := time.Now()
 	l.doing("TLS is being agreed on")
+	conn, detail, err := l.secured(ctx, l.conn, u)
+	if err != nil {
+		return l.refuse(err.why, err.try)
+	}
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.conn = conn
+	l.event(Event{What: Phase, Phase: "TLS", Took: time.Since(began), Detail: detail})
+	return nil
+}
+
+// secured puts TLS over a connection, and says what was agreed on.
+func (l *Line) secured(ctx context.Context, conn net.Conn, u *url.URL) (net.Conn, string, *noConnection) {
 	cfg, err := secure.ClientConfig(&l.target.TLS)
 	if err != nil {
-		return l.refuse(err.Error(), nil)
+		return nil, "", &noConnection{why: err.Error()}
 	}
 	if cfg.ServerName == "" {
 		cfg.ServerName = u.Hostname()
 	}
-	if len(cfg.NextProtos) == 0 && !l.tcp {
+	if len(cfg.NextProtos) == 0 && u.Scheme != "tls" {
 		cfg.NextProtos = []string{"http/1.1"}
 	}
-	c := tls.Client(l.conn, cfg)
+	c := tls.Client(conn, cfg)
 	ctx, cancel := context.WithTimeout(ctx, connectWithin)
 	defer cancel()
 	if err := c.HandshakeContext(ctx); err != nil {
 		why, try := whyNoTLS(err)
-		return l.refuse(why, try)
+		return nil, "", &noConnection{why, try}
 	}
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	l.conn = c
 	s := c.ConnectionState()
 	detail := tls.VersionName(s.Version) + ", " + tls.CipherSuiteName(s.CipherSuite)
 	if len(s.PeerCertificates) > 0 {
@@ -216,8 +289,7 @@ func (l *Line) secure(ctx context.Context, u *url.URL) error {
 			detail += ", not verified"
 		}
 	}
-	l.event(Event{What: Phase, Phase: "TLS", Took: time.Since(began), Detail: detail})
-	return nil
+	return c, detail, nil
 }
 
 // Bounds on what is read of a refusal's content.

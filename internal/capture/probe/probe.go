@@ -1,6 +1,7 @@
 // Package probe is one client driven by hand: it connects, tells each phase of
 // that with its time, and each frame in and out. It speaks WebSocket (ws:// and
-// wss://) and raw TCP lines (tcp://).
+// wss://), raw TCP lines (tcp:// and tls://), messages over HTTP (events+http:// and the
+// like) and in datagrams (udp://).
 package probe
 
 import (
@@ -12,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"net/netip"
 	"os"
 	"slices"
 	"strings"
@@ -37,6 +39,8 @@ type Target struct {
 	Secrets   []string      // what must not be shown, in no event
 	Ending    string        // of lines that are sent over TCP; CR LF if it is not given
 	Raw       bool          // over TCP: no lines, but bytes as they come and as they are given
+	Post      string        // over HTTP: the path that what is sent is posted to; "": that of URL
+	Every     time.Duration // polling: ask at this pace; 0: again after each answer
 	Prefix    wire.Prefix   // over TCP: instead of lines, messages behind their length
 }
 
@@ -102,13 +106,16 @@ type Line struct {
 	state    string // what it is doing, in words
 	open     bool
 	tcp      bool
+	carrier  *carrier // that messages come by; nil: WebSocket or plain TCP
 	last     time.Time
 	pings    map[string]time.Time
 	pinged   uint64
 	closedBy string // who closed first
 	broken   bool   // something could not be sent, or half of it was
 	ended    bool
-	looked   int // bytes of an unfinished line that hold no end; of the reading goroutine
+	happens  chan func()  // for the carrier
+	addrs    []netip.Addr // of the target's name; of the Line's own goroutine until it dials
+	looked   int          // bytes of an unfinished line that hold no end; of the reading goroutine
 }
 
 // Dial begins to connect. tell is called with each event, one at a time and in their
@@ -118,7 +125,7 @@ type Line struct {
 func Dial(number int, t Target, tell func(Event)) *Line {
 	ctx, cancel := context.WithCancel(context.Background())
 	l := &Line{number: number, target: t, tell: tell, hider: secret.New(t.Secrets), cancel: cancel,
-		done: make(chan struct{}), room: make(chan struct{}, 1), last: time.Now(), state: "it is not connected yet",
+		done: make(chan struct{}), room: make(chan struct{}, 1), happens: make(chan func(), maxOrders), last: time.Now(), state: "it is not connected yet",
 		pings: map[string]time.Time{}}
 	go l.run(ctx)
 	return l
@@ -299,6 +306,9 @@ func key() (k [4]byte) {
 func (l *Line) Send(payload []byte, binary bool) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if l.carrier != nil {
+		return l.sayCarried(payload, binary)
+	}
 	op, b := byte(ws.OpText), []byte(nil)
 	if binary {
 		op = ws.OpBinary
@@ -342,9 +352,9 @@ func nonNil(b []byte) []byte {
 func (l *Line) Ping() error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
-	if l.tcp {
-		l.event(Event{What: Unsent, Why: "there are no pings over plain TCP lines"})
-		return errors.New("no pings over TCP")
+	if l.tcp || l.carrier != nil {
+		l.event(Event{What: Unsent, Why: "there are no pings but over WebSocket"})
+		return errors.New("no pings but over WebSocket")
 	}
 	l.pinged++
 	payload := fmt.Sprintf("probe %d", l.pinged)
@@ -364,6 +374,9 @@ func (l *Line) Close(code uint16, reason string) error {
 	defer l.mu.Unlock()
 	if l.open && l.closedBy == "" {
 		l.closedBy = "you"
+	}
+	if l.carrier != nil {
+		return l.closeCarried()
 	}
 	if l.tcp {
 		if c, ok := l.conn.(*net.TCPConn); ok && l.open {

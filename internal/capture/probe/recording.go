@@ -1,11 +1,12 @@
 package probe
 
 import (
+	"cmp"
 	"fmt"
 	"time"
 
 	"tidepull/internal/capture/recording"
-	"tidepull/internal/wire"
+	"tidepull/internal/wire/http1"
 )
 
 // Recording makes a recording of what lines did: each is a connection of it.
@@ -13,6 +14,14 @@ func Recording(t Target, events []Event) *recording.Recording {
 	rec := &recording.Recording{Version: recording.Version, By: "probe", Target: t.URL}
 	if len(events) == 0 {
 		return rec
+	}
+	u, over, err := parseURL(t.URL)
+	if err != nil { // then nothing was done
+		return rec
+	}
+	carried := over != "" || u.Scheme == "udp"
+	if carried {
+		rec.Target, rec.Over, rec.Post, rec.Every = u.String(), cmp.Or(over, "udp"), t.Post, t.Every
 	}
 	start := events[0].At
 	rec.Made = start.Format(time.RFC3339)
@@ -24,14 +33,26 @@ func Recording(t Target, events []Event) *recording.Recording {
 		e := &events[i]
 		switch e.What {
 		case Opened:
-			if a, err := wire.ParseAddress(t.URL); err == nil && a.Scheme == "tcp" {
+			if carried {
+				// It stands there as if it had been a WebSocket: one connection with messages.
+				add(e, recording.Entry{What: recording.Open})
+				add(e, recording.Entry{What: recording.Head, From: recording.Client, Start: "GET " + u.RequestURI(),
+					Fields: append([]http1.Field{{Name: "Upgrade", Value: "websocket"}}, t.Fields...)})
+				add(e, recording.Entry{What: recording.Head, From: recording.Server, Start: "101"})
+			} else if u.Scheme == "tcp" || u.Scheme == "tls" {
 				add(e, recording.Entry{What: recording.Open})
 			}
 		case Request:
+			if carried {
+				continue
+			}
 			add(e, recording.Entry{What: recording.Open})
 			add(e, recording.Entry{What: recording.Head, From: recording.Client, Start: e.Head.Method + " " +
 				e.Head.Path, Fields: e.Head.Fields})
 		case Answer:
+			if carried {
+				continue
+			}
 			add(e, recording.Entry{What: recording.Head, From: recording.Server,
 				Start: fmt.Sprintf("%d %s", e.Head.Status, e.Head.Reason), Fields: e.Head.Fields})
 		case In, Out:

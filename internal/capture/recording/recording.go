@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"time"
 	"unicode/utf8"
 
 	"tidepull/internal/base/plain"
@@ -21,11 +22,16 @@ const Version = 1
 
 // A Recording is what was kept.
 type Recording struct {
-	Version int     `json:"tidepull_recording"`
-	Made    string  `json:"made,omitempty"` // RFC 3339
-	By      string  `json:"by,omitempty"`   // "record", "import" or "probe"
-	Target  string  `json:"target,omitempty"`
-	Entries []Entry `json:"-"`
+	Version int    `json:"tidepull_recording"`
+	Made    string `json:"made,omitempty"` // RFC 3339
+	By      string `json:"by,omitempty"`   // "record", "import" or "probe"
+	Target  string `json:"target,omitempty"`
+	// Over, of one by the probe that is not kept, is how messages came if not over a
+	// WebSocket: an attribute of a target. Post and Every belong to it.
+	Over    string        `json:"-"`
+	Post    string        `json:"-"`
+	Every   time.Duration `json:"-"`
+	Entries []Entry       `json:"-"`
 }
 
 // What an Entry is about.

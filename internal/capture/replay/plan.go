@@ -22,6 +22,9 @@ import (
 // A Plan is what a recording's clients did.
 type Plan struct {
 	Target  string
+	over    string // how messages came, if not over a WebSocket: an attribute of a target
+	post    string
+	every   time.Duration
 	Actors  []*Actor
 	Guesses []Guess // values that vary
 }
@@ -111,7 +114,7 @@ func kept(fields []http1.Field) (out []http1.Field) {
 
 // Make makes a plan. Recordings without anything that a client did are refused.
 func Make(rec *recording.Recording, o Options) (*Plan, error) {
-	p := &Plan{Target: rec.Target}
+	p := &Plan{Target: rec.Target, over: rec.Over, post: rec.Post, every: rec.Every}
 	if p.Target == "" {
 		p.Target = "ws://127.0.0.1:7411/live"
 	}

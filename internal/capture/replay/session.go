@@ -2,6 +2,7 @@ package replay
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
@@ -101,7 +102,9 @@ func (w *writer) target() {
 			language.Quote("tcp://"+u.Host), language.Quote("http://"+u.Host))
 		return
 	}
-	u.Scheme = "ws"
+	if w.plan.over == "" {
+		u.Scheme = "ws"
+	}
 	path := u.Path
 	for _, a := range w.plan.Actors {
 		for _, s := range a.Steps {
@@ -114,8 +117,18 @@ func (w *writer) target() {
 	if u.Path == "" {
 		u.Path = "/"
 	}
-	w.p("target \"recorded\" {\n  websocket = %s\n  dialect = \"recorded\"\n  order = \"any\"\n}\n",
+	if w.plan.over == "udp" {
+		u.Path = ""
+	}
+	w.p("target \"recorded\" {\n  %s = %s\n  dialect = \"recorded\"\n  order = \"any\"", cmp.Or(w.plan.over, "websocket"),
 		language.Quote(u.String()))
+	if w.plan.post != "" {
+		w.p("  post = %s", language.Quote(w.plan.post))
+	}
+	if w.plan.every > 0 {
+		w.p("  every = %q", w.plan.every.String())
+	}
+	w.p("}\n")
 }
 
 // crewName is the name that an actor had, made different for each copy.
@@ -163,6 +176,10 @@ func (w *writer) session(a *Actor) {
 				w.hear(a, i)
 			}
 		case Close:
+			if w.plan.over != "" { // codes are WebSocket's
+				w.p("close {}")
+				continue
+			}
 			w.p("close {\n code = %d", closeCode(s))
 			if s.Reason != "" {
 				w.p("reason = %s", language.Quote(s.Reason))
