@@ -56,7 +56,8 @@ func TestForeignClients(t *testing.T) {
 	if err == nil {
 		err = json.Unmarshal(out, &got)
 	}
-	if all := (came{80, 80}); err != nil || !got.Deflate || got.Ws != all || got.Eventsource != all || got.Curl != all ||
+	if all := (came{80, 80}); err != nil || !got.Deflate || got.Ws != all || got.Eventsource != all ||
+		got.Curl != all ||
 		got.Dgram != all {
 		t.Errorf("%v: %s\n%s", err, out, words.String())
 	}

@@ -125,7 +125,8 @@ func TestInterop(t *testing.T) {
 	for _, of := range ways {
 		each(of, "ways", func(t *testing.T, s *server) []string {
 			if of.cuts {
-				return []string{alone(t, of.name, s, append(crowd, "--set", "settle=1500ms", "--set", "slack=6500ms")...), "the proxy cuts all"}
+				return []string{alone(t, of.name, s, append(crowd, "--set", "settle=1500ms", "--set",
+					"slack=6500ms")...), "the proxy cuts all"}
 			}
 			return []string{alone(t, of.name, s, crowd...), stopped(t, of.name, crowd...)}
 		})
@@ -160,7 +161,8 @@ func alone(t *testing.T, name string, s *server, more ...string) string {
 	if len(more) > 0 {
 		says = 600
 	}
-	if l.Said != says || l.Owed == 0 || l.Owed != l.Delivered+l.Late || l.Duplicate+l.Stray+l.Lost != 0 || !l.Balanced ||
+	if l.Said != says || l.Owed == 0 || l.Owed != l.Delivered+l.Late || l.Duplicate+l.Stray+l.Lost != 0 ||
+		!l.Balanced ||
 		r.status != 0 && !r.tooBusy() {
 		t.Errorf("left alone: status %d, %s (%s), %+v\n%s", r.status, r.Verdict, r.Why, l, text)
 	}

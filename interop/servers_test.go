@@ -47,7 +47,8 @@ var ways = []kind{
 	{name: "python-polling", what: "http.server (Python): long polls answered with lists, in gzip, and POST"},
 	{name: "python-lines", what: "socketserver (Python): lines over TCP"},
 	{name: "python-datagrams", what: "asyncio (Python): messages in UDP datagrams"},
-	{name: "nginx-idle", cuts: true, what: "nginx, that cuts what is idle for 3 s, before ws (Node): 50 more clients are silent, " +
+	{name: "nginx-idle", cuts: true, what: "nginx, that cuts what is idle for 3 s, before ws (Node): 50 more " +
+		"clients are silent, " +
 		"and are all cut"},
 	{name: "nginx-ways", what: "nginx (TLS; no upgrade; a stream kept back) before the event stream: all clients " +
 		"take the third route"},

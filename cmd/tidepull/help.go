@@ -28,6 +28,9 @@ var helpTexts = kong.Vars{
 	"replay_write": "Write the recording as a trial, and play nothing; - is the standard output.",
 	"run_out": "Write summary.json, junit.xml, seconds.csv and latency.hlog into this folder when the run " +
 		"is over.",
+	"probe_url": "The server: a ws://, wss://, tcp://, tls:// or udp:// address, or an http:// one with how messages " +
+		"come over it in front: events+http://, stream+http:// or polling+http://.",
+	"probe_post": "Over HTTP: the path that what is sent is posted to; that of the address if it is not given.",
 	"send": "Send a text. Escapes as \\n, \\0 and \\xHH stand for what they are elsewhere, but in JSON, which has " +
 		"its own. The flags from here to --pause are done in the order in which they are given.",
 	"ended_by": "Over TCP: what ends each message, with escapes as \\0; LF if it is not given.",

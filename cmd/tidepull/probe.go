@@ -37,14 +37,14 @@ func (o *ordered) Decode(ctx *kong.DecodeContext) error {
 }
 
 type probeCommand struct {
-	URL         string        `arg:"" help:"The server: a ws://, wss://, tcp://, tls:// or udp:// address, or an http:// one with how messages come over it in front: events+http://, stream+http:// or polling+http://."`
+	URL         string        `arg:"" help:"${probe_url}"`
 	Origin      string        `help:"The Origin field, as a browser sends it."`
 	Header      []string      `sep:"none" placeholder:"NAME: VALUE" help:"${header}"`
 	TokenEnv    string        `placeholder:"NAME" help:"${token_env}"`
 	TokenFile   string        `placeholder:"FILE" help:"The same with a token in a file."`
 	Subprotocol []string      `help:"A subprotocol to offer. May be given more than once."`
 	Prefix      string        `enum:",1,2,4,2le,4le,varint" default:"" placeholder:"SIZE" help:"${prefix}"`
-	Post        string        `placeholder:"PATH" help:"Over HTTP: where what is sent is posted to; the path of the address if it is not given."`
+	Post        string        `placeholder:"PATH" help:"${probe_post}"`
 	Every       time.Duration `help:"With polling+http://: ask at this pace, and not again after each answer."`
 	Bytes       bool          `help:"Over TCP: no lines, but bytes as they come, and as they are given."`
 	Send        []ordered     `sep:"none" placeholder:"TEXT" help:"${send}"`

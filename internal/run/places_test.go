@@ -26,10 +26,12 @@ func TestSeveralAddresses(t *testing.T) {
 		t.Skip(err) // not every system has more than one such address
 	}
 	defer second.Close()
-	names := map[string][]string{"quay.test": {"127.0.0.1", "127.0.0.2", "127.0.0.3"}, "gone.test": {"127.0.0.3", "127.0.0.4"},
+	names := map[string][]string{"quay.test": {"127.0.0.1", "127.0.0.2", "127.0.0.3"}, "gone.test": {"127.0.0.3",
+		"127.0.0.4"},
 		"one.test": {"127.0.0.3"}}
 	places := func(address, http string) (*places, error) {
-		p := &places{known: map[string][]wire.Endpoint{}, lookup: func(_ context.Context, name string) (all []netip.Addr, err error) {
+		p := &places{known: map[string][]wire.Endpoint{}, lookup: func(_ context.Context,
+			name string) (all []netip.Addr, err error) {
 			for _, a := range names[name] {
 				all = append(all, netip.MustParseAddr(a))
 			}
@@ -55,7 +57,8 @@ func TestSeveralAddresses(t *testing.T) {
 		if got != want || p.web.Addr.Addr().String() != "127.0.0.1" {
 			t.Errorf("%s leads to %s, want %s; requests to %v", address, got, want, p.web)
 		}
-		if dealt := strings.Contains(p.note(), "dealt out to 127.0.0.1:"+port+", 127.0.0.2:"+port); dealt != (want == "127.0.0.1 127.0.0.2") {
+		if dealt := strings.Contains(p.note(), "dealt out to 127.0.0.1:"+port+", "+
+			"127.0.0.2:"+port); dealt != (want == "127.0.0.1 127.0.0.2") {
 			t.Errorf("%s: it says %q", address, p.note())
 		}
 	}

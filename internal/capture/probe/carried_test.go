@@ -34,8 +34,10 @@ func TestCarried(t *testing.T) {
 			target.Every, target.Post = 50*time.Millisecond, "/poll?client=c"
 		}
 		text, events, err := run(t, target, 5*time.Second,
-			Action{Do: "send", Text: `{"kind":"name","name":"` + address[:3] + `"}`}, Action{Do: "expect", Text: "named"},
-			Action{Do: "send", Text: `{"kind":"enter","room":"lock-` + address[:3] + `"}`}, Action{Do: "expect", Text: "entered"},
+			Action{Do: "send", Text: `{"kind":"name","name":"` + address[:3] + `"}`}, Action{Do: "expect",
+				Text: "named"},
+			Action{Do: "send", Text: `{"kind":"enter","room":"lock-` + address[:3] + `"}`}, Action{Do: "expect",
+				Text: "entered"},
 			Action{Do: "send", Text: `{"kind":"notice","room":"lock-` + address[:3] + `","text":"ébb"}`},
 			Action{Do: "expect", Text: "ébb"}, Action{Do: "close", Text: "1000"})
 		if err != nil || strings.Count(text, "ébb") != 2 || !strings.Contains(text, "(by you)") {

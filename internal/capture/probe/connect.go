@@ -39,7 +39,8 @@ func parseURL(s string) (u *url.URL, over string, err error) {
 	if way, rest, is := strings.Cut(s, "+"); is && (strings.HasPrefix(rest, "http://") ||
 		strings.HasPrefix(rest, "https://")) {
 		if _, known := overs[way]; !known {
-			return nil, "", fmt.Errorf("%q: over HTTP the probe speaks events+http://, stream+http:// and polling+http://", s)
+			return nil, "", fmt.Errorf("%q: over HTTP the probe speaks events+http://, stream+http:// and "+
+				"polling+http://", s)
 		}
 		over, plain = way, rest
 	}

@@ -125,7 +125,8 @@ type Line struct {
 func Dial(number int, t Target, tell func(Event)) *Line {
 	ctx, cancel := context.WithCancel(context.Background())
 	l := &Line{number: number, target: t, tell: tell, hider: secret.New(t.Secrets), cancel: cancel,
-		done: make(chan struct{}), room: make(chan struct{}, 1), happens: make(chan func(), maxOrders), last: time.Now(), state: "it is not connected yet",
+		done: make(chan struct{}), room: make(chan struct{}, 1), happens: make(chan func(), maxOrders),
+		last: time.Now(), state: "it is not connected yet",
 		pings: map[string]time.Time{}}
 	go l.run(ctx)
 	return l

@@ -120,7 +120,8 @@ func (w *writer) target() {
 	if w.plan.over == "udp" {
 		u.Path = ""
 	}
-	w.p("target \"recorded\" {\n  %s = %s\n  dialect = \"recorded\"\n  order = \"any\"", cmp.Or(w.plan.over, "websocket"),
+	w.p("target \"recorded\" {\n  %s = %s\n  dialect = \"recorded\"\n  order = \"any\"", cmp.Or(w.plan.over,
+		"websocket"),
 		language.Quote(u.String()))
 	if w.plan.post != "" {
 		w.p("  post = %s", language.Quote(w.plan.post))
