@@ -33,6 +33,7 @@ func main() {
 	rounds := flag.Int("rounds", 3, "how often each thing is measured")
 	out := flag.String("o", "docs/performance.md", "where the report goes")
 	loops := flag.Int("fed", 0, "only feed so many loops from memory, and print the deliveries a second")
+	alone := flag.Bool("transports", false, "only compare transports, and print it")
 	flag.Parse()
 	if *loops > 0 {
 		perSecond, err := fed(*loops)
@@ -43,7 +44,7 @@ func main() {
 		fmt.Println(perSecond)
 		return
 	}
-	if err := bench(*rounds, *out); err != nil {
+	if err := bench(*rounds, *out, *alone); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -56,7 +57,7 @@ type bencher struct {
 	reader string
 }
 
-func bench(rounds int, out string) error {
+func bench(rounds int, out string, transports bool) error {
 	dir, err := os.MkdirTemp("", "tidepull-bench")
 	if err != nil {
 		return err
@@ -69,7 +70,19 @@ func bench(rounds int, out string) error {
 			return fmt.Errorf("%s: %w\n%s", strings.Join(build, " "), err, text)
 		}
 	}
-	var r report
+	r := report{costs: make([]cost, len(ways))}
+	if transports {
+		for range rounds {
+			if err := b.transports(r.costs); err != nil {
+				return err
+			}
+		}
+		if err := b.idle(r.costs); err != nil {
+			return err
+		}
+		fmt.Print(transportsText(r.costs))
+		return nil
+	}
 	for round := range rounds {
 		fmt.Printf("round %d of %d\n", round+1, rounds)
 		if err := b.round(&r); err != nil {
@@ -82,6 +95,9 @@ func bench(rounds int, out string) error {
 		}
 	}
 	if err := b.memory(&r); err != nil {
+		return err
+	}
+	if err := b.idle(r.costs); err != nil {
 		return err
 	}
 	return os.WriteFile(out, []byte(r.text(rounds)), 0o666)
@@ -98,6 +114,7 @@ type report struct {
 	idle, busy           float64   // bytes a client
 	bareIdle             float64
 	scaling              scaling
+	costs                []cost // by transport
 }
 
 // round measures the engine beside the bare reader, without a store and with
@@ -127,7 +144,7 @@ func (b *bencher) round(r *report) error {
 		"%+.0f us, p99 %+.0f us of the truth\n",
 		bare, engine, engine/bare, bare2, stored, stored/bare2, sum.Fanout.P50-truth.Due.P50,
 		sum.Fanout.P99-truth.Due.P99)
-	return nil
+	return b.transports(r.costs)
 }
 
 // pinned runs a command on one core, if that can be said.
@@ -179,9 +196,9 @@ func (p *process) waitFor(text string) (string, error) {
 }
 
 // board starts a stand-in on the first core.
-func (b *bencher) board() (*process, string, error) {
-	p, err := start(pinned(0, b.tool, "standin", "--listen", "127.0.0.1:0", "--end-with-input", "--ping-every", "1h",
-		"--records=-1", "--history=-1"))
+func (b *bencher) board(more ...string) (*process, string, error) {
+	p, err := start(pinned(0, b.tool, append([]string{"standin", "--listen", "127.0.0.1:0", "--end-with-input",
+		"--ping-every", "1h", "--records=-1", "--history=-1"}, more...)...))
 	if err != nil {
 		return nil, "", err
 	}
@@ -189,20 +206,36 @@ func (b *bencher) board() (*process, string, error) {
 	if err != nil {
 		return nil, "", err
 	}
-	return p, strings.TrimSuffix(strings.TrimPrefix(line, "serving ws://"), "/live"), nil
+	_, addr, _ := strings.Cut(line, "://")
+	return p, strings.TrimSuffix(addr, "/live"), nil
 }
 
-// trialOf writes a trial in which some clients sit in one room and one speaks,
-// after a silence.
-func (b *bencher) trialOf(watchers int, silence time.Duration) (string, error) {
+// A load is what a measurement puts on the stand-in.
+type load struct {
+	way
+	clients int           // that listen, all in one room
+	every   time.Duration // from one message of the one that speaks to the next
+	silence time.Duration // before the first
+	store   string
+}
+
+// plain is the load of the comparison with the bare reader.
+func plain(store string) load {
+	return load{way: ways[0], clients: clients, every: 200 * time.Millisecond, silence: 3 * time.Second, store: store}
+}
+
+// trialOf writes a trial of a load on the stand-in at an address.
+func (b *bencher) trialOf(l load, addr string) (string, error) {
 	crew := ""
-	if watchers > 0 {
-		crew = fmt.Sprintf("crew \"watchers\" {\n  clients = %d\n  session = session.watch\n}\n", watchers)
+	if l.clients > 0 {
+		crew = fmt.Sprintf("crew \"watchers\" {\n  clients = %d\n  session = session.watch\n}\n", l.clients)
 	}
 	// 128 bytes on the wire, as in the design's own measurement.
 	source := crew + `
-trial "bench" {}
-target "board" {}
+trial "bench" { grace = "5s" }
+target "board" {
+  ` + strings.ReplaceAll(l.target, "AT", addr) + `
+}
 session "watch" {
   connect {}
   enter { room = "basin" }
@@ -211,9 +244,9 @@ session "watch" {
 session "speak" {
   connect {}
   enter { room = "basin" }
-  pause { lasts = "` + silence.String() + `" }
+  pause { lasts = "` + l.silence.String() + `" }
   repeat {
-    every = "200ms"
+    every = "` + l.every.String() + `"
     say { body = { kind = "notice", room = room, text = "gauge 3.2 m ${mark}" } }
   }
 }
@@ -226,7 +259,7 @@ tide {
   slack { lasts = "` + (window + 8*time.Second).String() + `" }
 }
 `
-	path := filepath.Join(b.dir, fmt.Sprintf("bench-%d.trial.hcl", watchers))
+	path := filepath.Join(b.dir, fmt.Sprintf("bench-%d.trial.hcl", l.clients))
 	return path, os.WriteFile(path, []byte(source), 0o666)
 }
 
@@ -270,13 +303,17 @@ func flowing(addr string, members float64) error {
 // same time, on the same core, and measures what CPU each takes for each of
 // its deliveries: half of them all.
 func (b *bencher) sideBySide(store string) (bare, engine float64, err error) {
-	board, addr, err := b.board()
+	return b.beside(plain(store))
+}
+
+func (b *bencher) beside(l load) (bare, engine float64, err error) {
+	board, addr, err := b.board(l.board...)
 	if err != nil {
 		return 0, 0, err
 	}
 	defer board.end()
 	_, port, _ := strings.Cut(addr, ":")
-	reader, err := start(pinned(1, b.reader, port, strconv.Itoa(clients)))
+	reader, err := start(pinned(1, b.reader, port, strconv.Itoa(l.clients)))
 	if err != nil {
 		return 0, 0, err
 	}
@@ -284,16 +321,16 @@ func (b *bencher) sideBySide(store string) (bare, engine float64, err error) {
 	if _, err := reader.waitFor("ready"); err != nil {
 		return 0, 0, err
 	}
-	path, err := b.trialOf(clients, 3*time.Second)
+	path, err := b.trialOf(l, addr)
 	if err != nil {
 		return 0, 0, err
 	}
-	tool, err := start(pinned(1, b.tool, "--store="+store, "run", path, "--headless", "--target", "ws://"+addr+"/live"))
+	tool, err := start(pinned(1, b.tool, "--store="+l.store, "run", path, "--headless"))
 	if err != nil {
 		return 0, 0, err
 	}
 	defer tool.end()
-	if err := flowing(addr, 2*clients); err != nil {
+	if err := flowing(addr, float64(2*l.clients)); err != nil {
 		return 0, 0, err
 	}
 	before, err := askTruth(addr)
@@ -334,12 +371,11 @@ func (b *bencher) measureTruth() (sum summary, t truth, err error) {
 		return sum, t, err
 	}
 	defer board.end()
-	path, err := b.trialOf(clients, 3*time.Second)
+	path, err := b.trialOf(plain("-"), addr)
 	if err != nil {
 		return sum, t, err
 	}
-	engine, err := start(pinned(1, b.tool, "--store=-", "run", path, "--headless", "--target", "ws://"+addr+"/live",
-		"--out", b.dir))
+	engine, err := start(pinned(1, b.tool, "--store=-", "run", path, "--headless", "--out", b.dir))
 	if err != nil {
 		return sum, t, err
 	}
@@ -367,11 +403,13 @@ func (b *bencher) memory(r *report) error {
 		if err != nil {
 			return err
 		}
-		path, err := b.trialOf(n, 10*time.Second)
+		l := plain("-")
+		l.clients, l.silence = n, 10*time.Second
+		path, err := b.trialOf(l, addr)
 		if err != nil {
 			return err
 		}
-		p, err := start(pinned(1, b.tool, "--store=-", "run", path, "--headless", "--target", "ws://"+addr+"/live"))
+		p, err := start(pinned(1, b.tool, "--store=-", "run", path, "--headless"))
 		if err != nil {
 			return err
 		}
@@ -508,5 +546,5 @@ func (r *report) text(rounds int) string {
 	p("the bare reader: resident memory with %d clients less that with 10. After 5 messages", clients)
 	p("a second to all of them for some time: %.1f KB, for the ledger and what the lanes view", r.busy/1000)
 	p("would need; both are bounded.")
-	return t.String()
+	return t.String() + transportsText(r.costs)
 }
