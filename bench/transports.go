@@ -26,7 +26,8 @@ func (w *way) every() time.Duration {
 // ways are the transports that are compared. The first is what the others are measured by.
 var ways = []way{
 	{name: "WebSocket", target: `websocket = "ws://AT/live"`},
-	{name: "WebSocket, compressed", target: "websocket = \"ws://AT/live\"\n  deflate = true", board: []string{"--deflate"}},
+	{name: "WebSocket, compressed", target: "websocket = \"ws://AT/live\"\n  deflate = true",
+		board: []string{"--deflate"}},
 	{name: "WebSocket over TLS", target: "websocket = \"wss://AT/live\"\n  tls { insecure = true }",
 		board: []string{"--tls"}},
 	{name: "event stream", target: `events = "http://AT/events?client=${name}"`},
@@ -97,7 +98,8 @@ func (b *bencher) idle(costs []cost) error {
 // transportsText is the part of the report that is about transports.
 func transportsText(costs []cost) string {
 	var t strings.Builder
-	fmt.Fprintf(&t, "\nTransports: %d clients over each in turn, beside as many of the bare reader (over WebSocket) in "+
+	fmt.Fprintf(&t, "\nTransports: %d clients over each in turn, beside as many of the bare reader (over WebSocket) "+
+		"in "+
 		"the same\nroom, ten messages a second; for the two that ask, two and a half: there a delivery has a request\n"+
 		"and an answer of its own, or a part in them. What the tool does each second, whatever comes, is in it: at\n"+
 		"a quarter of the deliveries it weighs four times as much. Memory is that of a client that waits.\n\n",

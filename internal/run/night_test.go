@@ -30,7 +30,7 @@ func TestNight(t *testing.T) {
 		l.Ask(c, room[i%rooms], 0)
 		l.Enter(c, room[i%rooms], 0)
 	}
-	c := &collector{total: &logbook.Window{}, clean: &logbook.Window{}}
+	c := &collector{sums: newSums()}
 	var snap *Snapshot
 	owed := int64(0)
 	heap := func() int64 {

@@ -103,7 +103,7 @@ func playRude(t *testing.T, source string, server rude.Server) *Snapshot {
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
 	defer stop()
-	c := collector{total: &logbook.Window{}, clean: &logbook.Window{}, limits: Limits(tr)}
+	c := collector{sums: newSums(), limits: Limits(tr)}
 	s := &Snapshot{}
 	for report := range loop.Reports() {
 		if s, err = c.add(report); err != nil {

@@ -11,9 +11,7 @@ import (
 	"encoding/binary"
 	"fmt"
 	"log/slog"
-	"maps"
 	"runtime"
-	"slices"
 	"sync/atomic"
 	"time"
 
@@ -22,7 +20,6 @@ import (
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/engine/secure"
 	"tidepull/internal/engine/tunnel"
-	"tidepull/internal/measure/account"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -218,8 +215,7 @@ func (r *Run) Wait() *Snapshot {
 func (r *Run) collect(failed <-chan error) {
 	defer close(r.done)
 	defer r.cancel()
-	c := collector{base: machine.Resident(), total: &logbook.Window{}, clean: &logbook.Window{},
-		limits: Limits(r.trial)}
+	c := collector{base: machine.Resident(), sums: newSums(), limits: Limits(r.trial)}
 	for report := range r.engine.Reports() {
 		s, err := c.add(report)
 		if err != nil {
@@ -239,72 +235,6 @@ func (r *Run) collect(failed <-chan error) {
 	r.log.Info("run ends", "trial", r.trial.Name, "elapsed", last.Elapsed, "owed", last.Total.Total.Owed, "lost",
 		last.Total.Total.Lost, "error", last.Err)
 }
-
-// A collector sums up the reports of a run.
-type collector struct {
-	base     int64 // resident memory before the clients set out
-	perOpen  float64
-	mostOpen int
-	closed   []*logbook.Entry
-	coarse   int // of them are merged in groups
-	events   []logbook.Event
-	lanes    []lane.Record
-	bodies   []lane.Body
-	total    *logbook.Window // of closed
-	clean    *logbook.Window // of those in which the tool was not the bottleneck
-	limits   []trial.Limit
-}
-
-func (c *collector) add(r account.Report) (*Snapshot, error) {
-	c.closed = append(c.closed, r.Closed...)
-	if err := c.coarsen(); err != nil {
-		return nil, err
-	}
-	c.events = append(c.events, r.Events...)
-	c.lanes, c.bodies = append(c.lanes, r.Lanes...), append(c.bodies, r.Bodies...)
-	if err := add(r.Closed, c.total, c.clean); err != nil {
-		return nil, err
-	}
-	total, clean := c.total.Clone(), c.clean.Clone()
-	if err := add(r.Open, total, clean); err != nil {
-		return nil, err
-	}
-	if open := total.Most.Open; open > c.mostOpen && c.base > 0 {
-		c.mostOpen = open
-		if open >= leastForMemory {
-			c.perOpen = max(0, float64(machine.Resident()-c.base)/float64(open))
-		}
-	}
-	return &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...), Total: total,
-		Rooms: r.Rooms, Names: r.Names, Events: slices.Clip(c.events), Lanes: slices.Clip(c.lanes),
-		Bodies: slices.Clip(c.bodies), Sent: r.Sent, Got: r.Got,
-		Judgements: Judge(c.limits, total, clean),
-		Reasons:    maps.Clone(r.Reasons), Kept: r.Kept, Sampled: r.Sampled, Unkept: r.Unkept, Held: r.Held,
-		RSSPerOpen: c.perOpen}, nil
-}
-
-// Seconds older than fine are merged, group by group, so that memory does not
-// grow with every second of a night. They are whole in the store.
-const (
-	fine  = 1800
-	group = 30
-)
-
-func (c *collector) coarsen() error {
-	for len(c.closed)-c.coarse >= fine+group {
-		merged, err := logbook.Coarsen(c.closed[c.coarse : c.coarse+group])
-		if err != nil {
-			return err
-		}
-		c.closed = slices.Concat(c.closed[:c.coarse], merged, c.closed[c.coarse+group:]) // snapshots share the old one
-		c.coarse += group
-	}
-	return nil
-}
-
-// leastForMemory is how many clients must have been open before the memory of
-// one can be separated from the process's fixed cost.
-const leastForMemory = 1000
 
 // ClientName is the name of a client by its number in the run.
 func (s *Snapshot) ClientName(id ledger.Client) string {

@@ -331,7 +331,8 @@ func (m *HTTP) polled(io *IO, h *http1.Head, content []byte) Event {
 		next = io.Now.Add(patience)
 	}
 	wait, later := retryAfter(h, io.Wall())
-	empty := h.Status == 204 || h.Status == 304 || h.Status == 408
+	// Nothing came in the time that the server, or a proxy, holds a poll for (RFC 6202 5.5).
+	empty := h.Status == 204 || h.Status == 304 || h.Status == 408 || h.Status == 504 && m.phase >= open
 	switch {
 	case later && m.phase >= open:
 		next = io.Now.Add(wait)

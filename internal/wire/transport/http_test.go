@@ -13,6 +13,7 @@ import (
 	"tidepull/internal/base/mono"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
+	"tidepull/internal/wire/ws"
 )
 
 // asking gives a transport over HTTP that has asked for messages, and what it asked.
@@ -318,4 +319,97 @@ func FuzzHTTP(f *testing.F) {
 			}
 		}
 	})
+}
+
+// TestRFC6202: the cases that RFC 6202 tells of, as a script of what comes in answer to each
+// request, and what is told and asked then.
+func TestRFC6202(t *testing.T) {
+	json := func(status, body string) string {
+		return fmt.Sprintf("HTTP/1.1 %s\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s", status,
+			len(body), body)
+	}
+	type turn struct {
+		comes string // "lost": the connection is gone
+		tells string // all that is told, without that it is open
+		then  string // "asks", "connects", "waits", "ends"
+	}
+	stream := "HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\nTransfer-Encoding: chunked\r\n\r\n"
+	for name, script := range map[string]struct {
+		mode  Mode
+		turns []turn
+	}{
+		"2.1: asked again as soon as there is an answer": {LongPolling, []turn{
+			{json("200 OK", "one"), "one", "asks"}, {json("200 OK", "two"), "two", "asks"}}},
+		"2.1: what came in between comes together": {LongPolling, []turn{
+			{"HTTP/1.1 200 OK\r\nContent-Type: application/x-ndjson\r\nContent-Length: 8\r\n\r\none\ntwo\n", "one two",
+				"asks"}}},
+		"2.1: nothing came while it was held": {LongPolling, []turn{
+			{json("200 OK", "one"), "one", "asks"}, {json("204 No Content", ""), "", "waits"}}},
+		"5.5: the server's time for it is over": {LongPolling, []turn{
+			{json("200 OK", "one"), "one", "asks"}, {json("408 Request Timeout", ""), "", "waits"}}},
+		"5.5: a proxy's time for it is over": {LongPolling, []turn{
+			{json("200 OK", "one"), "one", "asks"}, {json("504 Gateway Timeout", ""), "", "waits"}}},
+		"5.5: a proxy that gets no answer at all": {LongPolling, []turn{
+			{json("504 Gateway Timeout", ""), "answered 504 Gateway Timeout", "ends"}}},
+		"2.1: a connection for each poll": {LongPolling, []turn{
+			{"HTTP/1.1 200 OK\r\nConnection: close\r\nContent-Length: 3\r\n\r\none", "one", "connects"}}},
+		"5.1: a connection that was used is cut while a poll is held": {LongPolling, []turn{
+			{json("200 OK", "one"), "one", "asks"}, {"lost", "", "connects"}, {"lost", "cut", "ends"}}},
+		"2.2: one answer that does not end": {LongAnswer, []turn{
+			{stream + chunked("one\n"), "one", ""}, {chunked("two\n", "thr", "ee\nfour\n"), "two three four", ""}}},
+		"2.2: messages are not chunks, nor reads": {LongAnswer, []turn{
+			{stream, "", ""}, {"4\r\none", "", ""}, {"\n\r\n", "one", ""}}},
+		"2.2: the server ends it": {LongAnswer, []turn{
+			{stream + chunked("one\n") + "0\r\n\r\n", "one the server ended the stream", "ends"}}},
+		"2.2: until the connection ends": {LongAnswer, []turn{
+			{"HTTP/1.0 200 OK\r\n\r\none\n", "one", ""}, {"lost", "the server ended the stream", "ends"}}},
+		"5.2: a stream that is kept back": {LongAnswer, []turn{{stream, "", ""}}},
+	} {
+		io := newIO()
+		m, _ := asking(t, io, &Habits{Mode: script.mode})
+		for n, turn := range script.turns {
+			if turn.comes == "lost" {
+				m.Lost(io, Main, errors.New("cut"))
+			} else {
+				m.Take(io, Main, []byte(turn.comes))
+			}
+			var told []string
+			ended := false
+			for ev := m.Next(io); ev.Kind != Nothing; ev = m.Next(io) {
+				switch ev.Kind {
+				case Message:
+					told = append(told, string(ev.Payload))
+				case Broken, Refused:
+					why := ev.Err.Error()
+					if refusal := (*ws.Refusal)(nil); errors.As(ev.Err, &refusal) {
+						why = refusal.Why
+					}
+					told, ended = append(told, why), true
+				}
+			}
+			l := line(io, Main)
+			then := ""
+			switch {
+			case ended:
+				then = "ends"
+			case l.Dial != nil:
+				then = "connects"
+				m.Connected(io, Main)
+				if !strings.HasPrefix(string(line(io, Main).Out), "GET /ask ") {
+					t.Errorf("%s: it connects, and does not ask", name)
+				}
+			case strings.HasPrefix(string(l.Out), "GET /ask "):
+				then = "asks"
+			case m.Deadline() == io.Now.Add(patience):
+				then = "waits"
+				io.Now = m.Deadline()
+				m.Expire(io)
+				io.Clear()
+			}
+			if got := strings.Join(told, " "); got != turn.tells || then != turn.then {
+				t.Errorf("%s, turn %d: it tells %q and then %q, want %q and %q", name, n+1, got, then, turn.tells,
+					turn.then)
+			}
+		}
+	}
 }

@@ -1,0 +1,125 @@
+package run
+
+import (
+	"maps"
+	"slices"
+
+	"tidepull/internal/engine/machine"
+	"tidepull/internal/measure/account"
+	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/trial"
+)
+
+// A collector sums up the reports of a run.
+type collector struct {
+	base     int64 // resident memory before the clients set out
+	perOpen  float64
+	mostOpen int
+	closed   []*logbook.Entry
+	coarse   int // of them are merged in groups
+	events   []logbook.Event
+	lanes    []lane.Record
+	bodies   []lane.Body
+	sums     sums // of closed
+	near     sums // of closed and of resting
+	// resting are the open seconds, the oldest first, that were the same in the last two
+	// reports: most of them only wait for the grace time to be over.
+	resting []*logbook.Entry
+	open    []*logbook.Entry // of the last report
+	limits  []trial.Limit
+}
+
+// sums are what some seconds add up to: all of it, and without those in which the tool was
+// the bottleneck.
+type sums struct{ total, clean *logbook.Window }
+
+func newSums() sums { return sums{&logbook.Window{}, &logbook.Window{}} }
+
+func (s sums) clone() sums { return sums{s.total.Clone(), s.clean.Clone()} }
+
+func (s sums) add(entries ...*logbook.Entry) error { return add(entries, s.total, s.clean) }
+
+// take sums up the seconds of a report.
+func (c *collector) take(r *account.Report) (all sums, err error) {
+	if err := c.sums.add(r.Closed...); err != nil {
+		return all, err
+	}
+	same := true
+	for _, e := range r.Closed {
+		if len(c.resting) == 0 { // nothing rests that may have been this one
+			same = false
+			break
+		}
+		same = same && c.resting[0].Same(e)
+		c.resting = c.resting[1:]
+	}
+	for i, e := range c.resting {
+		same = same && i < len(r.Open) && e.Same(r.Open[i])
+	}
+	if !same || c.near.total == nil {
+		c.near, c.resting = c.sums.clone(), nil
+	}
+	last := c.open
+	for len(last) > 0 && len(r.Open) > 0 && last[0].At < r.Open[0].At {
+		last = last[1:]
+	}
+	for n := len(c.resting); n < min(len(last), len(r.Open)) && last[n].Same(r.Open[n]); n++ {
+		if err := c.near.add(r.Open[n]); err != nil {
+			return all, err
+		}
+		c.resting = append(c.resting, r.Open[n])
+	}
+	c.open = r.Open
+	all = c.near.clone()
+	return all, all.add(r.Open[len(c.resting):]...)
+}
+
+func (c *collector) add(r account.Report) (*Snapshot, error) {
+	c.closed = append(c.closed, r.Closed...)
+	if err := c.coarsen(); err != nil {
+		return nil, err
+	}
+	c.events = append(c.events, r.Events...)
+	c.lanes, c.bodies = append(c.lanes, r.Lanes...), append(c.bodies, r.Bodies...)
+	all, err := c.take(&r)
+	if err != nil {
+		return nil, err
+	}
+	if open := all.total.Most.Open; open > c.mostOpen && c.base > 0 {
+		c.mostOpen = open
+		if open >= leastForMemory {
+			c.perOpen = max(0, float64(machine.Resident()-c.base)/float64(open))
+		}
+	}
+	return &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...),
+		Total: all.total,
+		Rooms: r.Rooms, Names: r.Names, Events: slices.Clip(c.events), Lanes: slices.Clip(c.lanes),
+		Bodies: slices.Clip(c.bodies), Sent: r.Sent, Got: r.Got,
+		Judgements: Judge(c.limits, all.total, all.clean),
+		Reasons:    maps.Clone(r.Reasons), Kept: r.Kept, Sampled: r.Sampled, Unkept: r.Unkept, Held: r.Held,
+		RSSPerOpen: c.perOpen}, nil
+}
+
+// Seconds older than fine are merged, group by group, so that memory does not
+// grow with every second of a night. They are whole in the store.
+const (
+	fine  = 1800
+	group = 30
+)
+
+func (c *collector) coarsen() error {
+	for len(c.closed)-c.coarse >= fine+group {
+		merged, err := logbook.Coarsen(c.closed[c.coarse : c.coarse+group])
+		if err != nil {
+			return err
+		}
+		c.closed = slices.Concat(c.closed[:c.coarse], merged, c.closed[c.coarse+group:]) // snapshots share the old one
+		c.coarse += group
+	}
+	return nil
+}
+
+// leastForMemory is how many clients must have been open before the memory of
+// one can be separated from the process's fixed cost.
+const leastForMemory = 1000
