@@ -64,6 +64,7 @@ type Client struct {
 type extra struct {
 	locals     []expr.Value // what it captured
 	travel     *travel      // nil if there is one route
+	comeback   *comeback    // nil if it does not come back
 	jar        http1.Jar
 	web        transport.Requests
 	past       *pastWatch
@@ -118,6 +119,7 @@ const (
 	forTime
 	forOthers  // at a barrier
 	forFigures // of the run
+	forReturn  // until it tries to come back
 	forBreath  // so that a session without waits does not hold up the others
 	forEnd
 )
@@ -182,7 +184,7 @@ func (c *Client) ownDeadline() mono.Time {
 // the client is to act.
 func (c *Client) AwaitsServer() bool {
 	switch c.wait {
-	case forNothing, forTime, forOthers, forFigures, forBreath:
+	case forNothing, forTime, forOthers, forFigures, forReturn, forBreath:
 		return false
 	}
 	return c.more == nil || c.ownDeadline() > min(c.deadline, c.way.Deadline())
@@ -232,7 +234,7 @@ func (c *Client) Start(e *Env, now mono.Time) {
 	e.at(c, now)
 	e.setsOut(c, now)
 	c.pc, c.depth, c.ebbing, c.naming, c.room, c.again = 0, 0, false, unnamed, noRoom, false
-	c.more = nil
+	c.more, c.session = nil, e.Trial.Crews[c.crew].Session
 	c.phase, c.clock = offline, now
 	e.counts().Started++
 	e.event(c, now, logbook.SetOut, noRoom, "")
@@ -281,6 +283,8 @@ func (c *Client) Ebb(e *Env, now mono.Time) {
 	c.ebbing = true
 	c.clock = max(c.clock, now)
 	switch {
+	case c.wait == forReturn, c.phase == connecting && c.isComing():
+		c.notBackAtEbb(e, now)
 	case c.phase == connecting:
 		c.hangUp(e)
 		c.end(e, now)
@@ -352,6 +356,8 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 	case forFigures:
 		e.check(c, now, c.step().Check, false, "the figures were not known in time")
 		c.resume(e, now)
+	case forReturn:
+		c.setsOutAgain(e, now)
 	case forBreath:
 		c.run(e, now)
 	default:

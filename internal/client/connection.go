@@ -17,6 +17,9 @@ import (
 
 // connect begins to connect.
 func (c *Client) connect(e *Env, now mono.Time, s *trial.Step) {
+	if b := c.returns(e); b != nil && !b.under {
+		b.connect = c.pc
+	}
 	c.setsOutOn(e, now)
 	c.dialRoute(e, now, s)
 }
@@ -163,6 +166,9 @@ func (c *Client) opened(e *Env, at, now mono.Time) {
 	}
 	e.event(c, now, logbook.Opened, noRoom, "")
 	e.Book.Now().Connect.Record(at.Sub(c.began))
+	if c.isComing() {
+		c.isConnectedAgain(e, at)
+	}
 	c.isOn(e, at, now)
 	if d := c.step().Dial; d != nil && d.Refused {
 		e.check(c, now, c.step().Check, false, "it was let in")
@@ -214,7 +220,9 @@ func (c *Client) Broke(e *Env, line int, now mono.Time, err error) {
 func (c *Client) refused(e *Env, now mono.Time, err error) {
 	if lack := e.shortage(err, now); lack != nil {
 		e.event(c, now, logbook.Hindered, noRoom, e.countReason("not opened", lack))
-		c.land(e, now)
+		if !c.shortOf(e, now, lack) {
+			c.land(e, now)
+		}
 		return
 	}
 	if c.more != nil && c.more.ahead.room.Is() {
@@ -222,6 +230,10 @@ func (c *Client) refused(e *Env, now mono.Time, err error) {
 		c.isGone(e, now)
 	}
 	if c.mustBeRefused(e, now, err) || c.goesDown(e, now, err) {
+		return
+	}
+	if c.isComing() {
+		c.failsToReturn(e, now, err)
 		return
 	}
 	e.counts().Refused++
@@ -258,6 +270,9 @@ func (c *Client) mustBeRefused(e *Env, now mono.Time, err error) bool {
 func (c *Client) broken(e *Env, now mono.Time, err error) {
 	awaited, slow := c.wait == forBreak, c.more != nil && c.more.slow.Is()
 	if !awaited && !slow && c.brokeUnsettled(e, now, err) {
+		return
+	}
+	if !awaited && !slow && c.goesAway(e, now, err) {
 		return
 	}
 	c.failPending(e, now, err)

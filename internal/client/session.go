@@ -76,6 +76,9 @@ func (c *Client) do(e *Env, now mono.Time) {
 	case trial.Jump:
 		c.pc = int32(s.Goto)
 		return
+	case trial.Back:
+		c.isBack(e, now)
+		return
 	case trial.Choose:
 		c.pc = int32(choose(s.Options, c.fraction()))
 		return
@@ -224,9 +227,11 @@ func (c *Client) sayName(e *Env, now mono.Time) {
 	if d := c.step().Dial; d != nil && d.Nameless {
 		return
 	}
-	e.tellOf(c, now, fact.Asks, ledger.Everyone)
-	if e.Trial.Dialect.Joined.Room == nil {
-		c.announce(e, now, ledger.Joined, ledger.Everyone)
+	if !c.owedAllAlong(e) {
+		e.tellOf(c, now, fact.Asks, ledger.Everyone)
+		if e.Trial.Dialect.Joined.Room == nil {
+			c.announce(e, now, ledger.Joined, ledger.Everyone)
+		}
 	}
 	if t.Send == nil {
 		if !e.lateNames {
@@ -300,7 +305,9 @@ func (c *Client) enterAhead(e *Env, now mono.Time) {
 
 func (c *Client) named(e *Env, now mono.Time) {
 	c.naming = nameConfirmed
-	e.tellOf(c, now, fact.Enters, ledger.Everyone)
+	if !c.owedAllAlong(e) {
+		e.tellOf(c, now, fact.Enters, ledger.Everyone)
+	}
 }
 
 // send sends what a template of the dialect says.
@@ -334,8 +341,10 @@ func (c *Client) enter(e *Env, now mono.Time, s *trial.Step) {
 	}
 	if room, ok := before.room.Get(); !ok || room != c.asked {
 		before = ahead{}
-		e.tellOf(c, now, fact.Asks, c.asked)
-		c.announceIn(e, now, ledger.Joined, c.asked)
+		if !c.owedAllAlong(e) {
+			e.tellOf(c, now, fact.Asks, c.asked)
+			c.announceIn(e, now, ledger.Joined, c.asked)
+		}
 	}
 	c.watchPast(e, now, s)
 	c.fillAsked(e)
@@ -353,8 +362,11 @@ func (c *Client) entered(e *Env, at, now mono.Time) {
 	if e.lateNames && c.naming == unnamed {
 		c.named(e, now)
 	}
-	e.tellOf(c, now, fact.Enters, c.room)
+	if !c.owedAllAlong(e) {
+		e.tellOf(c, now, fact.Enters, c.room)
+	}
 	c.isIn(e, now, c.room)
+	c.keepsRoom(e, c.room, true)
 	e.counts().Entries++
 	e.event(c, now, logbook.Entered, c.room, "")
 	e.Book.Now().Enter.Record(max(0, at.Sub(c.began)))
@@ -388,6 +400,11 @@ func (c *Client) notEntered(e *Env, now mono.Time, why string, refused bool) {
 // denied ends the session of a client whose name or room was refused: there is
 // nothing that it could say.
 func (c *Client) denied(e *Env, now mono.Time, why string) {
+	if c.isComing() { // the server may not have noticed yet that it was gone
+		c.hangUp(e)
+		c.failsToReturn(e, now, errors.New(why))
+		return
+	}
 	e.counts().Denied++
 	e.event(c, now, logbook.Denied, noRoom, e.countReason("denied", errors.New(why)))
 	e.trouble(c, now)
@@ -402,6 +419,7 @@ func (c *Client) leave(e *Env, now mono.Time, s *trial.Step) {
 		return
 	}
 	c.quits(e, now, c.asked)
+	c.keepsRoom(e, c.asked, false)
 	c.announceIn(e, now, ledger.Gone, c.asked)
 	if c.asked == c.room {
 		c.room = noRoom

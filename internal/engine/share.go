@@ -320,9 +320,14 @@ func (s *share) over() bool {
 func (s *share) gauge() {
 	g, on := &s.book.Now().Gauges, &s.book.Now().Counts.Routes.On
 	*g, *on = logbook.Gauges{}, [logbook.NumTransports]int64{}
+	away := &s.book.Now().Counts.Returns.Away
+	*away = 0
 	for i := range s.clients {
 		if c := &s.clients[i]; !c.Idle() {
 			g.Out++
+			if c.Away() {
+				*away++
+			}
 			if c.Open() {
 				g.Open++
 				on[s.trial.Target.Route(c.Route()).Transport()]++

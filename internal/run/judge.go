@@ -49,6 +49,7 @@ var implied = []struct{ name, figure, wider string }{
 	{"no client is refused", "clients.refused", ""},
 	{"no client is denied", "clients.denied", ""},
 	{"no connection is broken by the server", "clients.broken", ""},
+	{"every client that was cut off comes back", "returns.gave_up", ""},
 	{"the server keeps to the protocol", "clients.malformed", ""},
 	{"every message could be said", "messages.unsent", ""},
 	{"nothing is lost", "ledger.lost", ""},
@@ -69,7 +70,11 @@ func Limits(t *trial.Trial) []trial.Limit {
 	own := func(figure string) bool {
 		return slices.ContainsFunc(t.Limits, func(l trial.Limit) bool { return l.Figure == figure })
 	}
+	comeBack := slices.ContainsFunc(t.Crews, func(c trial.Crew) bool { return c.Return != nil })
 	for _, i := range implied {
+		if i.figure == "returns.gave_up" && !comeBack {
+			continue
+		}
 		if !own(i.figure) && (i.wider == "" || !own(i.wider)) {
 			all = append(all, trial.Limit{Name: i.name, Figure: i.figure, Rule: trial.AtMost, Implied: true})
 		}

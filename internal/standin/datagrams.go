@@ -60,6 +60,11 @@ func (l *loop) message(id int32, payload []byte, at mono.Time) {
 		return
 	}
 	l.board.Message(member(id), payload, at)
+	if s := l.board.Switches(); s.Cut > 0 {
+		if l.said++; s.Meets(s.Cut, "cut", fmt.Sprint(l.said)) {
+			l.cut = append(l.cut, id)
+		}
+	}
 }
 
 // say tells a client something that is not the board's.

@@ -230,6 +230,8 @@ type loop struct {
 
 	awaited map[string]int32 // the connections that wait for datagrams, by what those must say
 	tokens  int
+	cut     []int32 // connections that are cut once the turn is over
+	said    int
 	urgent  bool // what is said at the moment came in a datagram
 }
 
@@ -429,6 +431,15 @@ func (l *loop) dropOverrun() {
 		}
 	}
 	l.overrun = l.overrun[:0]
+	for _, id := range l.cut {
+		if l.conns[id].state == live {
+			l.board.Truth.Totals.CutOff++
+			l.part(id)
+			l.conns[id] = conn{}
+			l.drv.Hangup(id)
+		}
+	}
+	l.cut = l.cut[:0]
 }
 
 // Now implements board.Out.

@@ -361,6 +361,7 @@ type Crew struct {
 	Settle     time.Duration // how long after it opened a connection that breaks leads to the next route
 	Retry      time.Duration // how often a better route is tried; 0: it is not
 	Without    []Without
+	Return     *Return // how its clients come back when their connection breaks; nil: they do not
 }
 
 // A Without keeps a part of a crew from a route.
@@ -421,6 +422,7 @@ const (
 	Silence
 	Slow
 	Malform
+	Back // of a client that comes back: it goes on where its session was
 )
 
 // MaxNesting is how deep repeats may be nested.

@@ -38,6 +38,10 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 		l.Cease(f.Client, f.At)
 	case fact.HangsUp:
 		l.HangUp(f.Client, f.Time)
+	case fact.Suspends:
+		l.Suspend(f.Client, f.At)
+	case fact.Resumes:
+		l.Resume(f.Client, f.At)
 	case fact.IsGone:
 		l.Break(f.Client, f.At)
 	case fact.ReadsSlowly:
@@ -256,5 +260,6 @@ var laneOf = map[logbook.EventKind]lane.Happening{
 	logbook.SetOut: lane.SetOut, logbook.Opened: lane.Opened, logbook.Entered: lane.Entered, logbook.Left: lane.Left,
 	logbook.Closed: lane.Closed, logbook.Evicted: lane.Closed, logbook.Hindered: lane.Refused,
 	logbook.SteppedDown: lane.SteppedDown, logbook.SteppedUp: lane.SteppedUp,
+	logbook.CameBack: lane.Opened, logbook.GaveUp: lane.Closed,
 	logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,
 }

@@ -48,6 +48,8 @@ const (
 	Quotes                    // Text is what message Number says
 	Listens                   // to a message without a mark: Text, of Size bytes
 	Troubles                  // something went wrong with Peer or nobody, at Time
+	Suspends                  // its membership: its connection broke, and it is owed what is said until it is back
+	Resumes                   // it: it is back
 	Switches                  // to another route; what is said or comes from Time to Since is at the switch
 	Caught                    // up: what came to the share until Time is in the facts before this one, or
 	// until Since if that is earlier: then the share is too far behind to be waited for

@@ -29,6 +29,9 @@ const maxClaims = 4096
 // within Config.Grace. It comes back by Resume, or is out of its rooms by Break.
 func (l *Ledger) Suspend(c Client, now mono.Time) {
 	s := &l.seats[c]
+	if s.away == nil || s.away.until != mono.Never {
+		l.countsAway(c, now, 1)
+	}
 	switch {
 	case s.away == nil:
 		s.away = &absence{since: now, until: mono.Never}
@@ -40,6 +43,7 @@ func (l *Ledger) Suspend(c Client, now mono.Time) {
 // Resume books that a suspended client is back.
 func (l *Ledger) Resume(c Client, now mono.Time) {
 	if a := l.seats[c].away; a != nil && a.until == mono.Never {
+		l.countsAway(c, now, -1)
 		a.until = now
 		l.returned.Push(unsettled{c, now})
 	}
@@ -138,9 +142,10 @@ func (l *Ledger) dropClaims(c Client, f Fate) {
 }
 
 // endAbsence books that a client is out of its rooms: it does not come back.
-func (l *Ledger) endAbsence(c Client) {
+func (l *Ledger) endAbsence(c Client, now mono.Time) {
 	if s := &l.seats[c]; s.away != nil && s.away.until == mono.Never {
 		l.dropClaims(c, Excused)
+		l.countsAway(c, now, -1)
 		s.each(func(in seat) {
 			if st := &l.rooms[in.room].seats[in.slot]; st.ceased == mono.Never {
 				st.broke = s.away.since

@@ -119,6 +119,9 @@ func (m *model) arrive(n int, to Client, at mono.Time, past bool, cfg Config) {
 		if msg.came[to] > 0 {
 			again = again || msg.owed[to] && msg.cameAt[to] >= since || !msg.owed[to] && msg.say.Sent >= since
 		}
+		if a := m.away[to]; a != nil && a[1] >= 0 && msg.say.Sent <= a[0] {
+			again = false // who comes back is given what it had before, too
+		}
 		msg.past[to] = true
 		switch {
 		case again:

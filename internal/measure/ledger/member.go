@@ -250,7 +250,7 @@ func (l *Ledger) Cease(c Client, now mono.Time) {
 
 // Break books that a client's connection is gone, and it is out of all rooms.
 func (l *Ledger) Break(c Client, now mono.Time) {
-	l.endAbsence(c)
+	l.endAbsence(c, now)
 	l.seats[c].each(func(s seat) {
 		if l.rooms[s.room].seats[s.slot].inside() {
 			l.Left(c, s.room, now)

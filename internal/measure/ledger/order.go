@@ -137,6 +137,10 @@ func (l *Ledger) judgePast(r *row, slot int, a Arrival, latency time.Duration) F
 			again = again || r.say.Sent >= seat.asked
 		}
 	}
+	// Who comes back is given what it had before, too: that is what history is.
+	if w := l.seats[a.To].away; w != nil && w.until >= 0 && r.say.Sent <= w.since {
+		again = false
+	}
 	switch {
 	case again:
 		r.note(a.To, Duplicate, latency)

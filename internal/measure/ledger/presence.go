@@ -24,6 +24,7 @@ func (c *Count) Right() bool { return c.Said >= c.Least && c.Said <= c.Most }
 // most those who asked as well, and what both were within Config.Settle.
 type counting struct {
 	inside  int // who asked to enter, and is not out for certain
+	away    int // whose connection is broken: the server may count them, or not
 	changed mono.Time
 	lows    []extreme // rising
 	highs   []extreme // falling
@@ -47,13 +48,23 @@ func (l *Ledger) counted(r Room, now mono.Time, confirmed, inside int) {
 	if !l.counts(r) {
 		return
 	}
-	low, high := rm.now.bits.Len()-confirmed, c.inside
+	low, high := rm.now.bits.Len()-confirmed-c.away, c.inside
 	c.inside += inside
 	oldest := now.Add(-l.cfg.Settle)
 	c.lows = push(c.lows, extreme{now, low}, oldest, func(a, b int) bool { return a >= b })
 	c.highs = push(c.highs, extreme{now, high}, oldest, func(a, b int) bool { return a <= b })
 	c.changed = now
 	l.restless.Push(unquiet{r, now})
+}
+
+// countsAway books that a client's connection is broken, or is no more.
+func (l *Ledger) countsAway(c Client, now mono.Time, by int) {
+	l.seats[c].each(func(s seat) {
+		if rm := &l.rooms[s.room]; rm.now.bits.Has(int(s.slot)) {
+			l.counted(s.room, now, 0, 0)
+			rm.count.away += by
+		}
+	})
 }
 
 // An unquiet room changed at an instant. One that changes again has a further
@@ -92,7 +103,7 @@ func (l *Ledger) MembersSaid(c Client, r Room, n int, at mono.Time) {
 	l.numbers = true
 	rm := &l.rooms[r]
 	rm.seats[slot].members = int32(min(max(n, 0), 1<<30))
-	count := Count{To: c, Room: r, Said: n, Least: rm.now.bits.Len(), Most: rm.count.inside, At: at}
+	count := Count{To: c, Room: r, Said: n, Least: rm.now.bits.Len() - rm.count.away, Most: rm.count.inside, At: at}
 	oldest := at.Add(-l.cfg.Settle)
 	rm.count.lows, rm.count.highs = trim(rm.count.lows, oldest), trim(rm.count.highs, oldest)
 	if q := rm.count.lows; len(q) > 0 {
@@ -125,7 +136,7 @@ func (l *Ledger) judgeDoubted(now mono.Time) {
 	for l.doubted.Len() > 0 && l.doubted.At(0).at <= now {
 		d := l.doubted.Pop()
 		c, rm := d.count, &l.rooms[d.count.Room]
-		c.Least = min(c.Least, rm.now.bits.Len())
+		c.Least = min(c.Least, rm.now.bits.Len()-rm.count.away)
 		for _, e := range rm.count.lows {
 			if e.until >= c.At {
 				c.Least = min(c.Least, e.n)
@@ -160,7 +171,7 @@ func (l *Ledger) judgeQuiet(now mono.Time) {
 		}
 		rm.count.changed = -1 // judged once
 		n := rm.now.bits.Len()
-		if n != rm.count.inside || !l.numbers {
+		if n != rm.count.inside || rm.count.away > 0 || !l.numbers {
 			continue // somebody is at the edge; or it is a server that never says numbers
 		}
 		for slot := range rm.seats {

@@ -68,13 +68,15 @@ func (w *Window) asPart() Part {
 }
 
 // hists are the distributions of an entry that are not in its parts.
-func (e *Entry) hists() [8]*meter.Packed {
-	return [8]*meter.Packed{&e.Connect, &e.Enter, &e.Age, &e.Answer, &e.PushedBack, &e.Usable, &e.Health.ReadingLag,
+func (e *Entry) hists() [10]*meter.Packed {
+	return [10]*meter.Packed{&e.Connect, &e.Enter, &e.Age, &e.Answer, &e.PushedBack, &e.Usable, &e.Reconnect,
+		&e.Back, &e.Health.ReadingLag,
 		&e.Health.ScheduleLag}
 }
 
 // hists are the same of a window, in the same order.
-func (w *Window) hists() [8]*meter.Hist {
-	return [8]*meter.Hist{&w.Connect, &w.Enter, &w.Age, &w.Answer, &w.PushedBack, &w.Usable, &w.ReadingLag,
+func (w *Window) hists() [10]*meter.Hist {
+	return [10]*meter.Hist{&w.Connect, &w.Enter, &w.Age, &w.Answer, &w.PushedBack, &w.Usable, &w.Reconnect, &w.Back,
+		&w.ReadingLag,
 		&w.ScheduleLag}
 }

@@ -25,11 +25,13 @@ const (
 	Evicted     // the server closed it while it misbehaved on purpose
 	SteppedDown // to the next route
 	SteppedUp   // to a better route
+	CameBack    // after its connection broke
+	GaveUp      // to come back
 	numWhats
 )
 
 var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "closed", "broke", "refused", "denied",
-	"missed", "check failed", "not opened", "evicted", "stepped down", "stepped up"}
+	"missed", "check failed", "not opened", "evicted", "stepped down", "stepped up", "came back", "gave up"}
 
 func (w EventKind) String() string {
 	if w >= numWhats {

@@ -121,6 +121,11 @@ func makeFigures() map[string]*Figure {
 	distribution("routes.usable", "from the first try of any route to the agreed connection",
 		func(w *Window) *meter.Hist { return &w.Usable })
 	routeFigures(add)
+	distribution("returns.reconnect", "from a connection found broken to the next one agreed on",
+		func(w *Window) *meter.Hist { return &w.Reconnect })
+	distribution("returns.back_in", "from a connection found broken to the client being in all its rooms again",
+		func(w *Window) *meter.Hist { return &w.Back })
+	returnFigures(add)
 	deliveries := func(name string, of func(*ledger.Tally) int64) *Figure {
 		f := add("ledger."+strings.ReplaceAll(name, " ", "_"), Count, "deliveries that are "+name,
 			func(w *Window) float64 { return float64(of(&w.Total)) })

@@ -47,6 +47,7 @@ type Counts struct {
 	Piled   int64
 	Evicted int64 // clients that the server closed while they misbehaved on purpose
 	Routes  RouteCounts
+	Returns ReturnCounts
 }
 
 // A CheckCount is how often a check of the trial held and failed.
@@ -117,6 +118,7 @@ type Page struct {
 	ScheduleLag         meter.Hist
 	PushedBack          meter.Hist
 	Usable              meter.Hist
+	Reconnect, Back     meter.Hist
 	Checks              []CheckCount // by number; short where none of the later ones was made
 }
 
@@ -225,6 +227,8 @@ type Entry struct {
 	Answer     meter.Packed // from an HTTP request to the end of its answer
 	PushedBack meter.Packed // how far the waits of scripts pushed turns beyond their time
 	Usable     meter.Packed // from the first try of any route to the agreed connection
+	Reconnect  meter.Packed // from a connection found broken to the next one agreed on
+	Back       meter.Packed // from a connection found broken to the client being in all its rooms again
 	Checks     []CheckCount // by number
 }
 
@@ -245,7 +249,8 @@ func (p *Page) Entry() *Entry {
 	e := &Entry{At: p.At, Settled: p.settled(), Foreign: p.Sheet.Foreign, Counts: p.Counts, Gauges: p.Gauges,
 		Health: p.Health, Part: p.part(),
 		Connect: p.Connect.Pack(), Enter: p.Enter.Pack(), Age: p.Age.Pack(), Answer: p.Answer.Pack(),
-		PushedBack: p.PushedBack.Pack(), Usable: p.Usable.Pack(), Checks: slices.Clone(p.Checks)}
+		PushedBack: p.PushedBack.Pack(), Usable: p.Usable.Pack(), Reconnect: p.Reconnect.Pack(),
+		Back: p.Back.Pack(), Checks: slices.Clone(p.Checks)}
 	e.Health.ReadingLag, e.Health.ScheduleLag = p.ReadingLag.Pack(), p.ScheduleLag.Pack()
 	if p.own != nil {
 		own := p.own.part()

@@ -33,6 +33,7 @@ type Window struct {
 	Checks                  []CheckCount // by number
 	ReadingLag, ScheduleLag meter.Hist
 	PushedBack, Usable      meter.Hist
+	Reconnect, Back         meter.Hist
 	Busy, Span              time.Duration
 	CPU, GCPause            time.Duration // CPU is the loop's thread's
 	ProcessCPU              time.Duration
@@ -279,6 +280,7 @@ func (c *Counts) add(d *Counts) {
 	c.Evicted += d.Evicted
 	c.Piled += d.Piled
 	c.Routes.add(&d.Routes)
+	c.Returns.add(&d.Returns)
 }
 
 func (g Gauges) most(h Gauges) Gauges {

@@ -92,7 +92,7 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 			&counts, &health, &fit, &e.Foreign,
 			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), (*[]byte)(&e.Connect), (*[]byte)(&e.Enter),
 			(*[]byte)(&reading), (*[]byte)(&schedule), (*[]byte)(&e.Age), (*[]byte)(&e.Answer), &checks, &own,
-			(*[]byte)(&e.PushedBack), &early, (*[]byte)(&e.Usable))
+			(*[]byte)(&e.PushedBack), &early, (*[]byte)(&e.Usable), (*[]byte)(&e.Reconnect), (*[]byte)(&e.Back))
 		for _, part := range []struct {
 			from []byte
 			into any
@@ -109,7 +109,8 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 		snap.Entries = append(snap.Entries, e)
 		return err
 	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, "+
-		"connect, enter, reading_lag, schedule_lag, age, answer, checks, own, pushed_back, early, usable FROM second "+
+		"connect, enter, reading_lag, schedule_lag, age, answer, checks, own, pushed_back, early, usable, reconnect, "+
+		"back FROM second "+
 		"WHERE "+
 		"run = ? ORDER BY at", id)
 }

@@ -104,4 +104,9 @@ ALTER TABLE second ADD COLUMN early TEXT NOT NULL DEFAULT 'null';
 	`
 ALTER TABLE second ADD COLUMN usable BLOB;
 `,
+	// 6: how clients came back
+	`
+ALTER TABLE second ADD COLUMN reconnect BLOB;
+ALTER TABLE second ADD COLUMN back BLOB;
+`,
 }

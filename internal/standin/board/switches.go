@@ -42,6 +42,7 @@ type Ways struct {
 	Stall         time.Duration
 	CutIdle       time.Duration
 	EndStreams    time.Duration
+	Cut           float64
 }
 
 // A Switch describes one of the Switches.
@@ -89,6 +90,7 @@ var SwitchList = []Switch{
 		func(s *Switches) any { return &s.CutIdle }},
 	{"end_streams", "streams are ended after this long, in order, and may be asked for again; 0 for none",
 		func(s *Switches) any { return &s.EndStreams }},
+	{"cut", "a connection is cut once a message of its client was relayed", func(s *Switches) any { return &s.Cut }},
 	{"forget", "a notice is relayed and not kept", func(s *Switches) any { return &s.Forget }},
 }
 

@@ -35,6 +35,7 @@ type Totals struct {
 	Miscounted  int64 `json:"miscounted"`  // wrong numbers of members announced
 	Forgotten   int64 `json:"forgotten"`   // notices relayed and not kept
 	Turned      int64 `json:"turned"`      // openings answered 503
+	CutOff      int64 `json:"cut_off"`     // connections, by the switch cut
 	Stripped    int64 `json:"stripped"`    // upgrades that did not come through
 	Buffered    int64 `json:"buffered"`    // streams of which nothing but the head came
 	Stalled     int64 `json:"stalled"`     // openings answered late

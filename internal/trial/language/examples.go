@@ -49,6 +49,8 @@ var examples = map[string]string{
 	"without": "crew \"pilots\" {\n  clients = 6\n  session = session.watch\n  without \"websocket\" " +
 		"{ share = \"50%\" }\n}",
 
+	"reconnect": "crew \"pilots\" {\n  clients = 6\n  session = session.watch\n  reconnect {\n    first  = \"200ms\"\n" +
+		"    most   = \"5s\"\n    jitter = \"full\"\n  }\n}",
 	"connect": "connect {\n  within = \"5s\"\n  origin = \"http://harbour.example\"\n}",
 	"request": "request \"look at the truth\" {\n  path   = \"/truth\"\n  status = 200\n  when   = msg.totals " +
 		"!= null\n}",
@@ -114,6 +116,8 @@ func Example(name string) string {
 		parts["target"] = "target \"board\" {\n  websocket = \"ws://127.0.0.1:7411/live\"\n" + example + "\n}"
 	case name == "target.tls":
 		parts["target"] = "target \"board\" {\n  websocket = \"wss://127.0.0.1:7411/live\"\n" + example + "\n}"
+	case name == "reconnect":
+		parts["crew"] = example
 	case name == "without":
 		parts["crew"] = example
 		parts["target"] = "target \"board\" {\n  websocket = \"ws://127.0.0.1:7411/live\"\n" +

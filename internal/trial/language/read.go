@@ -236,6 +236,10 @@ func (r *reader) readCrew(b *hcl.Block) {
 	for _, t := range content.Blocks {
 		switch {
 		case t.Type == "without": // once its routes are known
+		case t.Type == "reconnect" && c.Return != nil:
+			r.fail(t.DefRange, "there is a second reconnect; a crew has one")
+		case t.Type == "reconnect":
+			c.Return = r.readReturn(t)
 		case len(c.Tide.Legs) > 0:
 			r.fail(t.DefRange, "there is a second tide; a crew has one")
 		default:

@@ -376,7 +376,8 @@ var vocabulary = map[string]*blockWord{
 			"fragment, long control or wrong length"},
 		within(`how soon; "5s" if it is not given`),
 	}},
-	"crew": {label: "name", doc: "a group of clients that follow the same session", blocks: []string{"tide", "without"},
+	"crew": {label: "name", doc: "a group of clients that follow the same session", blocks: []string{"tide", "without",
+		"reconnect"},
 		attrs: []word{
 			{"clients", formNumber, true, "how many"},
 			{"session", "session.NAME", true, "what they do"},
@@ -395,6 +396,27 @@ var vocabulary = map[string]*blockWord{
 				"own; " +
 				"it does not if it is not given"},
 		}},
+	"reconnect": {doc: "how a crew's clients come back when their connection breaks: they connect, enter the rooms " +
+		"that they were in, and go on where their session was", attrs: []word{
+		{"first", formDuration, false, `how long a client waits before its first try; "500ms" if it is not given, ` +
+			`"0s" is at once`},
+		{"factor", formNumber, false, "how many times as long each further wait is, without chance; 2 if it is not " +
+			"given, 1 is always the same"},
+		{"most", formDuration, false, `the longest wait; "30s" if it is not given`},
+		{"jitter", `"full", "equal", "decorrelated" or "none"`, false, `how chance comes into the waits: from 0 to ` +
+			`the wait, from half of it on, from the first wait to three times the one before, or not at all; ` +
+			`"full" if it is not given`},
+		{"tries", formNumber, false, "after so many in vain a client gives up; it does not if it is not given"},
+		{"budget", formDuration, false, "after so long in vain it does"},
+		{"within", formDuration, false, `how long a try may take to connect, and then to enter each room; "10s" if ` +
+			`it is not given`},
+		{"obey", formYes, false, "a client waits for as long as the server wants (Retry-After); true if it is not " +
+			"given"},
+		{"not_after", "list of numbers", false, "close codes after which clients do not come back, such as [1008]"},
+		{"catch_up", formYes, false, "the server promises that who comes back gets what was said meanwhile: it is " +
+			"owed, and lost if it does not come within the grace time"},
+		{"anew", formYes, false, "the session begins again behind its connect step, and not where it was"},
+	}},
 	"without": {label: "route", doc: "keeps a part of a crew from a route, as a network would that does not let it " +
 		"through", attrs: []word{
 		{"share", formShare, false, "of the clients, spread evenly; all if it is not given"},

@@ -285,6 +285,7 @@ func (m *HTTP) opened(io *IO, at mono.Time) Event {
 // a request that resumes, ends one that was open.
 func (m *HTTP) refused(io *IO, h *http1.Head, why string) Event {
 	refusal := &ws.Refusal{Status: h.Status, Why: why}
+	refusal.After, _ = retryAfter(h, io.Wall())
 	if m.phase < open {
 		return m.ended(io, Event{Kind: Refused, Err: refusal})
 	}
@@ -589,7 +590,7 @@ func (m *HTTP) Expire(io *IO) {
 	}
 	switch m.phase {
 	case connecting, upgrading:
-		err := error(fmt.Errorf("no answer in time"))
+		err := error(&NotInTime{"answer"})
 		if m.phase == upgrading && m.Habits.First > 0 && m.get.request.Streams {
 			err = &Withheld{}
 		}

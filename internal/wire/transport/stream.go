@@ -1,7 +1,6 @@
 package transport
 
 import (
-	"errors"
 	"fmt"
 	"time"
 	"unicode/utf8"
@@ -140,7 +139,7 @@ func (m *Stream) Lost(io *IO, _ int, err error) {
 func (m *Stream) Expire(io *IO) {
 	switch {
 	case m.phase == connecting:
-		io.event[m.line] = Event{Kind: Refused, Err: errors.New("no connection in time")}
+		io.event[m.line] = Event{Kind: Refused, Err: &NotInTime{"connection"}}
 	case m.phase == closing:
 		io.event[m.line] = Event{Kind: Ended}
 	case m.phase == open && m.deadline != mono.Never:

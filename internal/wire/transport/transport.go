@@ -197,6 +197,11 @@ type Pauser interface {
 	Resume(io *IO)
 }
 
+// A NotInTime is why a transport did not come to be open: nothing answered in time.
+type NotInTime struct{ What string }
+
+func (e *NotInTime) Error() string { return "no " + e.What + " in time" }
+
 // A ServerClosed is why a connection broke that the server ended in order.
 type ServerClosed struct {
 	Code   uint16

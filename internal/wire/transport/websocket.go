@@ -176,6 +176,9 @@ func (m *WebSocket) upgrade(io *IO) Event {
 	if h.Jar != nil && err == nil {
 		h.Jar.Keep(&h.exchange.Head, h.Host, h.Path, io.Wall())
 	}
+	if refusal := (*ws.Refusal)(nil); errors.As(err, &refusal) {
+		refusal.After, _ = retryAfter(&h.exchange.Head, io.Wall())
+	}
 	if err != nil {
 		return m.refused(io, err)
 	}
@@ -252,7 +255,7 @@ func (m *WebSocket) Expire(io *IO) {
 	ev := Event{Kind: Ended}
 	switch m.phase {
 	case connecting, upgrading:
-		ev = Event{Kind: Refused, Err: errors.New("no agreement in time")}
+		ev = Event{Kind: Refused, Err: &NotInTime{"agreement"}}
 	case closing:
 		ev.Err = errors.New("no answer to the close frame")
 	case ending:

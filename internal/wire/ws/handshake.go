@@ -5,6 +5,7 @@ import (
 	"encoding/base64"
 	"fmt"
 	"slices"
+	"time"
 
 	"tidepull/internal/base/plain"
 	"tidepull/internal/wire/http1"
@@ -41,6 +42,9 @@ func AppendRequest(dst []byte, host, path, key string, extra ...http1.Field) []b
 type Refusal struct {
 	Status int    // the status of the answer
 	Why    string // what about it is not as it must be
+	// After is how long the server wants to be left alone (Retry-After, RFC 9110 10.2.3); 0 if
+	// it does not say.
+	After time.Duration
 }
 
 func (e *Refusal) Error() string {

@@ -1,0 +1,288 @@
+package client
+
+import (
+	"errors"
+	"fmt"
+	"slices"
+	"time"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/trial"
+	"tidepull/internal/trial/expr"
+	"tidepull/internal/wire/transport"
+	"tidepull/internal/wire/ws"
+)
+
+// A comeback is what a client has whose crew comes back when its connection breaks. Where
+// its script was is kept; meanwhile it follows a short one: connect, enter the rooms that it
+// was in, go on.
+type comeback struct {
+	connect int32         // the connect step that it came by
+	rooms   []ledger.Room // that it is in, in the order in which it entered them
+	under   bool          // it is under way: broke is set
+	broke   mono.Time     // when its connection was found broken
+	opened  bool          // it was connected again, since then
+	tries   int           // since then
+	wait    time.Duration // before the last of them
+	// where its script was
+	pc    int32
+	depth int8
+	step  wait
+	until mono.Time
+	room  ledger.Room
+}
+
+// returns is the client's comeback; nil if its crew does not come back.
+func (c *Client) returns(e *Env) *comeback {
+	if e.Trial.Crews[c.crew].Return == nil {
+		return nil
+	}
+	x := c.extra()
+	if x.comeback == nil {
+		x.comeback = &comeback{}
+	}
+	return x.comeback
+}
+
+// isComing reports whether the client is on its way back.
+func (c *Client) isComing() bool {
+	return c.more != nil && c.more.comeback != nil && c.more.comeback.under
+}
+
+// Away reports whether the client's connection broke, and it is not back yet.
+func (c *Client) Away() bool { return c.isComing() }
+
+// keepsRoom remembers that the client is in a room, or is not, for when it comes back.
+func (c *Client) keepsRoom(e *Env, room ledger.Room, in bool) {
+	b := c.returns(e)
+	if b == nil || b.under {
+		return
+	}
+	b.rooms = slices.DeleteFunc(b.rooms, func(r ledger.Room) bool { return r == room })
+	if in {
+		b.rooms = append(b.rooms, room)
+	}
+}
+
+// goesAway handles that the connection of a client broke that will come back; false if it
+// will not.
+func (c *Client) goesAway(e *Env, now mono.Time, err error) bool {
+	b := c.returns(e)
+	if b == nil || c.ebbing {
+		return false
+	}
+	p := e.Trial.Crews[c.crew].Return
+	if b.under { // it was about to be back
+		c.failsToReturn(e, now, err)
+		return true
+	}
+	counts := &e.counts().Returns
+	counts.Broke++
+	e.event(c, now, logbook.Broke, noRoom, e.countReason("broken", err))
+	if c.wait == forExpected && !b.under {
+		c.failPending(e, now, err)
+	}
+	c.leavesBehind(e, now, p.CatchUp)
+	*b = comeback{connect: b.connect, rooms: b.rooms, under: true, broke: now, pc: c.pc, depth: c.depth, step: c.wait,
+		until: c.deadline, room: c.room}
+	e.turnsChange(c, now, -int32(c.depth))
+	c.goOffline(e, now)
+	c.more.silent, c.depth, c.room = false, 0, noRoom
+	if why := staysAway(p, err); why != "" {
+		c.givesUp(e, now, errors.New(why))
+		return true
+	}
+	c.triesLater(e, now, 0, err)
+	return true
+}
+
+// owedAllAlong reports whether the client is on its way back, and has been a member of its
+// rooms for the ledger in the meantime.
+func (c *Client) owedAllAlong(e *Env) bool {
+	return c.isComing() && e.Trial.Crews[c.crew].Return.CatchUp
+}
+
+// leavesBehind tells what becomes of the client's rooms: it is owed what is said there
+// meanwhile, if the server promised that who comes back catches up on it.
+func (c *Client) leavesBehind(e *Env, now mono.Time, catchUp bool) {
+	if catchUp {
+		e.tellOf(c, now, fact.Suspends, noRoom)
+		c.isNowhere(e, now)
+		return
+	}
+	c.goes(e, now)
+	c.isGone(e, now)
+}
+
+// staysAway says why a client does not come back after its connection ended so; "" if it
+// does.
+func staysAway(p *trial.Return, err error) string {
+	var closed *transport.ServerClosed
+	if errors.As(err, &closed) && slices.Contains(p.NotAfter, closed.Code) {
+		return fmt.Sprintf("the server closed with code %d, after which its clients do not come back", closed.Code)
+	}
+	return ""
+}
+
+// triesLater arranges for the next try, after what the policy says, or what the server
+// wants.
+func (c *Client) triesLater(e *Env, now mono.Time, least time.Duration, err error) {
+	p, b := e.Trial.Crews[c.crew].Return, c.more.comeback
+	switch {
+	case p.Tries > 0 && b.tries >= p.Tries:
+		c.givesUp(e, now, fmt.Errorf("after %d tries: %w", b.tries, err))
+		return
+	case p.Budget > 0 && now.Sub(b.broke) >= p.Budget:
+		c.givesUp(e, now, fmt.Errorf("after %v: %w", p.Budget, err))
+		return
+	}
+	b.wait = max(p.Wait(b.tries, b.wait, c.fraction()), least)
+	c.phase, c.session = offline, c.wayBack(e)
+	c.pc, c.depth = 0, 0
+	c.wait, c.began, c.deadline = forReturn, now, now.Add(b.wait)
+}
+
+// wayBack is the script by which a client comes back.
+func (c *Client) wayBack(e *Env) *trial.Session {
+	p, b := e.Trial.Crews[c.crew].Return, c.more.comeback
+	connect := e.Trial.Crews[c.crew].Session.Steps[b.connect]
+	connect.Within = p.Within
+	s := &trial.Session{Steps: []trial.Step{connect}}
+	if !p.Anew {
+		for _, r := range b.rooms {
+			room := &expr.Template{}
+			room.Text(string(e.roomName(r)))
+			s.Steps = append(s.Steps, trial.Step{Do: trial.Enter, Room: room, Within: p.Within, History: -1,
+				Check: trial.NoCheck})
+		}
+	}
+	s.Steps = append(s.Steps, trial.Step{Do: trial.Back, Check: trial.NoCheck})
+	return s
+}
+
+// setsOutAgain tries to come back.
+func (c *Client) setsOutAgain(e *Env, now mono.Time) {
+	c.more.comeback.tries++
+	e.counts().Returns.Tries++
+	c.clock = max(c.clock, now)
+	c.run(e, now)
+}
+
+// failsToReturn handles that a try to come back came to nothing.
+func (c *Client) failsToReturn(e *Env, now mono.Time, err error) {
+	counts, least := &e.counts().Returns, time.Duration(0)
+	var refusal *ws.Refusal
+	var timeout *transport.NotInTime
+	switch {
+	case errors.As(err, &refusal):
+		counts.Refused++
+		if e.Trial.Crews[c.crew].Return.Obey {
+			least = refusal.After
+		}
+	case errors.As(err, &timeout):
+		counts.TimedOut++
+	default:
+		counts.Failed++
+	}
+	e.countReason("did not come back at once", err)
+	p := e.Trial.Crews[c.crew].Return
+	if !p.CatchUp { // it may have entered some rooms already
+		c.isGone(e, now)
+	}
+	c.goOffline(e, now)
+	c.room = noRoom
+	if why := staysAway(p, err); why != "" {
+		c.givesUp(e, now, errors.New(why))
+		return
+	}
+	c.triesLater(e, now, least, err)
+}
+
+// givesUp ends a client that does not come back.
+func (c *Client) givesUp(e *Env, now mono.Time, err error) {
+	e.counts().Returns.GaveUp++
+	e.event(c, now, logbook.GaveUp, noRoom, e.countReason("gave up", err))
+	e.trouble(c, now)
+	if e.Trial.Crews[c.crew].Return.CatchUp {
+		c.isGone(e, now)
+	}
+	c.land(e, now)
+}
+
+// isConnectedAgain notes that the connection is there again.
+func (c *Client) isConnectedAgain(e *Env, at mono.Time) {
+	if b := c.more.comeback; !b.opened {
+		b.opened = true
+		e.Book.Now().Reconnect.Record(max(0, at.Sub(b.broke)))
+	}
+	e.counts().Returns.Accepted++
+}
+
+// isBack handles that a client has come back: it goes on where its script was, as if the
+// time in between had not been.
+func (c *Client) isBack(e *Env, now mono.Time) {
+	b := c.more.comeback
+	p := e.Trial.Crews[c.crew].Return
+	e.counts().Returns.Back++
+	e.Book.Now().Back.Record(now.Sub(b.broke))
+	e.event(c, now, logbook.CameBack, noRoom, "")
+	if p.CatchUp {
+		e.tellOf(c, now, fact.Resumes, noRoom)
+	}
+	b.under = false
+	c.session = e.Trial.Crews[c.crew].Session
+	c.clock = max(c.clock, now)
+	if p.Anew {
+		b.rooms, c.depth, c.pc = nil, 0, b.connect+1
+		c.run(e, now)
+		return
+	}
+	c.pc, c.depth, c.room = b.pc, b.depth, b.room
+	e.turnsChange(c, now, int32(c.depth))
+	for i := range c.depth {
+		c.turns[i].start = c.turns[i].start.Add(now.Sub(b.broke))
+	}
+	switch b.step {
+	case forTime:
+		c.wait, c.began, c.deadline = forTime, now, max(now, b.until)
+		if c.depth > 0 {
+			c.deadline = max(now, b.until.Add(now.Sub(b.broke)))
+		}
+	case forOthers:
+		c.wait, c.began, c.deadline = forOthers, now, max(now, b.until)
+	case forExpected, forLeave, forAnswer, forFigures:
+		c.pc++ // it is not waited for any more
+		c.run(e, now)
+	default:
+		c.run(e, now)
+	}
+	if c.ebbing {
+		c.ebbing = false
+		c.Ebb(e, now)
+	}
+}
+
+// notBackAtEbb ends a client that is still away when it is to go.
+func (c *Client) notBackAtEbb(e *Env, now mono.Time) {
+	if c.phase != offline {
+		c.hangUp(e)
+	}
+	e.counts().Returns.StillAway++
+	e.countReason("gave up", errors.New("still away when the tide fell"))
+	c.quitAll(e, now)
+	c.isGone(e, now)
+	c.end(e, now)
+}
+
+// shortOf handles that this machine could not even try to bring a client back; false if it
+// is on no way back.
+func (c *Client) shortOf(e *Env, now mono.Time, err error) bool {
+	if !c.isComing() {
+		return false
+	}
+	c.triesLater(e, now, time.Second, err)
+	return true
+}
