@@ -19,6 +19,14 @@ const RoutesName = "three-ways.trial.hcl"
 //go:embed three-ways.trial.hcl
 var Routes []byte
 
+// RestartName is the file name of the trial about a restart.
+const RestartName = "restart.trial.hcl"
+
+// Restart is the trial in which the board restarts under load.
+//
+//go:embed restart.trial.hcl
+var Restart []byte
+
 // Shapes holds a trial for each shape of server, in shapes/.
 //
 //go:embed shapes

@@ -5,6 +5,7 @@ import (
 	"bytes"
 	"fmt"
 	"io"
+	"net"
 	"net/url"
 	"os"
 	"os/exec"
@@ -52,8 +53,9 @@ func (w *wrongs) switches() (s board.Switches, err error) {
 }
 
 type demoCommand struct {
-	Write  string `placeholder:"FILE" help:"${write}"`
-	Routes bool   `help:"Run the trial about routes: a third of the clients sit behind a proxy that strips upgrades."`
+	Write   string `placeholder:"FILE" help:"${write}"`
+	Routes  bool   `help:"Run the trial about routes: a third of the clients sit behind a proxy that strips upgrades."`
+	Restart bool   `help:"Run the trial about a restart: the board ends and comes back at the height of the tide."`
 	wrongs
 	showing
 }
@@ -66,11 +68,21 @@ func (c *demoCommand) Run(a *app) error {
 		name, source = trials.RoutesName, trials.Routes
 		c.Wrong = append([]string{"strip_upgrade=0.33", "refuse_stream=0.2", "buffer_stream=0.1"}, c.Wrong...)
 	}
+	if c.Restart {
+		name, source = trials.RestartName, trials.Restart
+	}
 	if c.Write != "" {
 		return writeDemo(c.Write, source)
 	}
 	if _, err := c.switches(); err != nil {
 		return err
+	}
+	if c.Restart {
+		t, err := restartTrial(source, c.args())
+		if err != nil {
+			return err
+		}
+		return c.carryOut(a, t)
 	}
 	board, t, err := demoTrial(name, source, c.args())
 	if err != nil {
@@ -93,6 +105,28 @@ func demoTrial(name string, source []byte, switches []string) (*standinProcess, 
 		return nil, nil, err
 	}
 	return board, t, nil
+}
+
+// restartTrial reads the trial about a restart, which starts this program as its server, at
+// a port that is free now.
+func restartTrial(source []byte, switches []string) (*trial.Trial, error) {
+	self, err := os.Executable()
+	if err != nil {
+		return nil, fmt.Errorf("starting the stand-in: %w", err)
+	}
+	free, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, fmt.Errorf("looking for a free port: %w", err)
+	}
+	at := free.Addr().String()
+	free.Close()
+	t, err := language.Parse(bytes.ReplaceAll(source, []byte("127.0.0.1:7411"), []byte(at)), trials.RestartName,
+		language.Options{})
+	if err != nil {
+		return nil, err
+	}
+	t.Server.Command = append([]string{self, "standin", "--listen=" + at, "--end-with-input"}, switches...)
+	return t, nil
 }
 
 // writeDemo writes the demo's trial; a file that is there is left alone.

@@ -105,6 +105,32 @@ func (c *Client) owedAllAlong(e *Env) bool {
 	return c.isComing() && e.Trial.Crews[c.crew].Return.CatchUp
 }
 
+// CutOff breaks the client's connection, as a fault of the trial's does; it stays away for so
+// long at least.
+func (c *Client) CutOff(e *Env, now mono.Time, fault string, least time.Duration) {
+	e.at(c, now)
+	if c.phase != open || c.ebbing || c.isComing() {
+		return
+	}
+	err := fmt.Errorf("cut by the fault '%s'", fault)
+	c.hangUp(e)
+	if c.wait == forBreak || !c.goesAway(e, now, err) {
+		e.counts().Returns.Broke++
+		c.failPending(e, now, err)
+		c.goes(e, now)
+		c.isGone(e, now)
+		e.event(c, now, logbook.Broke, noRoom, e.countReason("broken", err))
+		c.land(e, now)
+		return
+	}
+	if c.wait == forReturn {
+		c.deadline = max(c.deadline, now.Add(least))
+	}
+}
+
+// ID is the client's number in the run.
+func (c *Client) ID() ledger.Client { return c.id }
+
 // leavesBehind tells what becomes of the client's rooms: it is owed what is said there
 // meanwhile, if the server promised that who comes back catches up on it.
 func (c *Client) leavesBehind(e *Env, now mono.Time, catchUp bool) {

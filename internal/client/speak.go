@@ -201,6 +201,9 @@ func (c *Client) Unsent(e *Env, line int, now mono.Time) {
 		f := e.Facts.Facts[i]
 		if f.Kind == fact.Says && f.Client == c.id && f.Is(fact.Apart) == apart {
 			c.unsays(e, now, f.Number)
+			if c.returns(e) != nil {
+				continue // that it broke is told next, and the client comes back
+			}
 			c.unsent(e, now, "the connection was gone already, or there was no memory for a datagram")
 		}
 	}

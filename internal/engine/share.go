@@ -51,6 +51,7 @@ type share struct {
 	turned    mono.Time        // when the last turn began
 	asleep    mono.Time        // until when it may have waited
 	endBy     mono.Time        // when all clients are cut off, come what may; 0: not set
+	cuts      []trial.Moment   // faults that cut clients, still to come
 	dropped   int              // datagrams, by this machine, up to the last look
 	stalled   time.Duration    // since measureSelf was last called
 	tainted   logbook.Overload // why seconds up to taintedTo say nothing of the server
@@ -104,6 +105,7 @@ func (s *share) ready() {
 	s.timers = newTimers(len(s.clients))
 	s.basins = basins(s.trial)
 	s.grid = s.start
+	s.cuts = s.trial.Moments(func(f *trial.Fault) bool { return f.Do == trial.CutClients })
 	s.markedAt, s.markedWait, s.markedUse = s.start, s.drv.Blocked(), s.cfg.Use()
 	s.markedPause = s.gcPause()
 }
@@ -129,6 +131,7 @@ func (s *share) run(ctx context.Context) error {
 		s.takeNotes(now)
 		s.endInTime(now)
 		s.followTide(now)
+		s.cutClients(now)
 		s.fireTimers(now)
 		s.takeNotes(now)
 		s.hand(now)
@@ -297,6 +300,9 @@ func (s *share) wake(now mono.Time) mono.Time {
 	until = min(until, s.start.Add(time.Duration(s.ticks)*reportEvery))
 	if !s.stopped.Load() && s.since(now) <= s.trial.Length() {
 		until = min(until, s.grid)
+	}
+	if len(s.cuts) > 0 {
+		until = min(until, s.start.Add(s.cuts[0].At))
 	}
 	return until
 }

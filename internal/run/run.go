@@ -18,6 +18,7 @@ import (
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
+	"tidepull/internal/engine/process"
 	"tidepull/internal/engine/secure"
 	"tidepull/internal/engine/tunnel"
 	"tidepull/internal/measure/lane"
@@ -52,6 +53,8 @@ type Snapshot struct {
 	Lanes        []lane.Record // in no order
 	Bodies       []lane.Body   // of messages in the lanes
 	FinalResults []FinalResult
+	Happened     []Happened // faults, by when they began
+	Server       []Sample   // what its process used, by second; empty if nothing is known of it
 	Unkept       int
 	Held         int
 	KernelTimes  bool
@@ -83,6 +86,7 @@ type Run struct {
 	done     chan struct{}
 	log      *slog.Logger
 	kernel   bool
+	breaker  *breaker // nil: the trial breaks nothing, and does not know the server's process
 }
 
 // Start starts a trial. Errors here, a *TooMany or an *engine.Unreachable among
@@ -92,6 +96,20 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 	if limit := machine.RaiseFileLimit(); limit > 0 && t.Sockets()+spareFiles > limit {
 		return nil, &TooMany{t.Sockets(), limit}
 	}
+	server, err := startServer(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	r, err := start(ctx, o, server)
+	if err != nil && server != nil {
+		server.End()
+	}
+	return r, err
+}
+
+// start starts a trial whose server runs.
+func start(ctx context.Context, o Options, server *process.Server) (*Run, error) {
+	t := o.Trial
 	to, err := findPlaces(ctx, &t.Target)
 	if err != nil {
 		return nil, err
@@ -136,6 +154,10 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 	shown.Target.Address += to.note()
 	r.snapshot.Store(&Snapshot{Trial: shown, Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
 	r.log.Info("run starts", "trial", t.Name, "target", t.Hide(t.Target.Address), "clients", t.Clients())
+	if server != nil || len(t.Faults) > 0 {
+		r.breaker = &breaker{trial: t, server: server, log: r.log}
+		r.breaker.begin(ctx)
+	}
 	failed := make(chan error, 1)
 	go func() { failed <- r.engine.Run(ctx) }()
 	go r.collect(failed)
@@ -224,11 +246,16 @@ func (r *Run) collect(failed <-chan error) {
 		}
 		s.Trial, s.Started, s.KernelTimes, s.Stopped = r.Snapshot().Trial, r.Snapshot().Started, r.kernel,
 			r.stopped.Load()
+		s.Happened, s.Server = r.breaker.told()
 		r.snapshot.Store(s)
 	}
 	last := *r.Snapshot()
 	if last.Err = <-failed; last.Err == nil {
 		last.FinalResults = finalChecks(r.trial, last.Total)
+	}
+	if r.breaker != nil {
+		last.Happened, last.Server = r.breaker.told()
+		r.breaker.end()
 	}
 	last.Finished = true
 	r.snapshot.Store(&last)

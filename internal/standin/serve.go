@@ -17,6 +17,10 @@ import (
 
 // Accepted implements poll.Handler.
 func (l *loop) Accepted(id int32) {
+	if l.closing != 0 { // it would be cut soon
+		l.drv.Hangup(id)
+		return
+	}
 	for int(id) >= len(l.conns) {
 		l.conns = append(l.conns, conn{})
 	}

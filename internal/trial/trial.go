@@ -41,8 +41,10 @@ type Trial struct {
 	FinalChecks []FinalCheck
 	Secrets     []string // texts that must not be kept or shown
 	hider       *secret.Hider
-	Loops       int  // how many event loops serve the clients; 0: it is not said
-	ClosedLoop  bool // some repeat goes on as fast as answers come
+	Server      *Server // its process, if the trial knows it; else nil
+	Faults      []Fault // what the trial breaks on purpose
+	Loops       int     // how many event loops serve the clients; 0: it is not said
+	ClosedLoop  bool    // some repeat goes on as fast as answers come
 }
 
 // MaxLoops bounds Loops.

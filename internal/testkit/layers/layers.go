@@ -36,6 +36,7 @@ var Of = map[string]int{
 	"internal/client":            6,
 	"internal/engine/poll":       6,
 	"internal/engine/machine":    6,
+	"internal/engine/process":    7,
 	"internal/engine/secure":     7,
 	"internal/engine/tunnel":     7,
 	"internal/engine":            7,

@@ -250,6 +250,12 @@ func (r *reader) readFile(src []byte, name string) {
 	for _, b := range r.blocks["limit"] {
 		r.readLimit(b)
 	}
+	for _, b := range r.blocks["server"] {
+		r.readServer(b)
+	}
+	for _, b := range r.blocks["fault"] {
+		r.readFault(b)
+	}
 	for _, b := range r.blocks["final_check"] {
 		r.readFinalCheck(b)
 	}

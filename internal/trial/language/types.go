@@ -163,7 +163,7 @@ func (r *reader) checkPath(a *hcl.Attribute) {
 }
 
 // labelled are the blocks of a trial that are known by their label.
-var labelled = []string{"limit", "feed", "dialect", "secret", "data", "variable", "final_check"}
+var labelled = []string{"limit", "feed", "dialect", "secret", "data", "variable", "final_check", "fault"}
 
 // checkNames reports blocks of one kind with the same label.
 func (r *reader) checkNames() {

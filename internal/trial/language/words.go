@@ -120,7 +120,7 @@ func attrs(lists ...[]word) (all []word) {
 // vocabulary is the whole language. "" is the file itself.
 var vocabulary = map[string]*blockWord{
 	"": {blocks: []string{"trial", "import", "variable", "secret", "data", "target", "dialect", "feed", "session",
-		"crew", "tide", "limit", "final_check"}},
+		"crew", "tide", "limit", "final_check", "server", "fault"}},
 	"trial": {label: "name", doc: "names the experiment", attrs: []word{
 		{"seed", formNumber, false, "what all random choices follow from; 1 if it is not given"},
 		{"prompt", formDuration, false, `a delivery later than this is late; "1s" if it is not given`},
@@ -396,6 +396,27 @@ var vocabulary = map[string]*blockWord{
 				"own; " +
 				"it does not if it is not given"},
 		}},
+	"server": {doc: "the process of the server under test: it is started before the clients set out and ended after " +
+		"them, or it runs already; what it uses is watched", attrs: []word{
+		{"command", "list of texts", false, "the program that starts it, and its arguments"},
+		{"folder", "path", false, "where the command is started; here if it is not given"},
+		{"pid", formNumber, false, "instead: the number of a process that runs"},
+		{"ready", formText, false, "what stands in a line of its output once it is ready; if it is not given it is " +
+			"ready once it accepts connections"},
+		{"within", formDuration, false, `how soon it must be ready, and how long it may take to end; "10s" if it ` +
+			`is not given`},
+	}},
+	"fault": {label: "name", doc: "something that the trial breaks on purpose", attrs: []word{
+		{"do", `"restart", "stop", "pause" or "cut"`, true, "what happens: the server ends and begins again, or " +
+			"just ends, or its process stands still; or the connections of clients break"},
+		{"at", formDuration, true, "when, since the start of the run"},
+		{"lasts", formDuration, false, "how long the server is down, or stands still; or how long clients that are " +
+			"cut stay away at least"},
+		{"every", formDuration, false, "again and again, at this distance"},
+		{"times", formNumber, false, "with every: how often"},
+		{"rude", formYes, false, "with restart or stop: the process is killed, and not asked to end"},
+		{"share", formShare, false, "with cut: of the clients, spread evenly; all if it is not given"},
+	}},
 	"reconnect": {doc: "how a crew's clients come back when their connection breaks: they connect, enter the rooms " +
 		"that they were in, and go on where their session was", attrs: []word{
 		{"first", formDuration, false, `how long a client waits before its first try; "500ms" if it is not given, ` +

@@ -1,0 +1,217 @@
+// Package process runs the server under test: starts it, waits until it is ready, makes it
+// stop, stand still or begin again, and asks the system what it uses.
+package process
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/exec"
+	"strings"
+	"sync"
+	"time"
+
+	"tidepull/internal/base/plain"
+)
+
+// Config says how a server is run.
+type Config struct {
+	Command []string      // that starts it; nil: PID runs already
+	Dir     string        // where; "": here
+	PID     int           // of one that runs already
+	Ready   string        // what stands in a line of its output once it is ready; "": Address accepts connections
+	Address string        // HOST:PORT; "": nothing is waited for
+	Within  time.Duration // how soon it must be ready, and how long it may take to end
+}
+
+// A Server is a server's process, from one start to the next. It belongs to one goroutine.
+type Server struct {
+	cfg  Config
+	cmd  *exec.Cmd
+	pid  int // 0: it does not run
+	gone chan struct{}
+
+	mu    sync.Mutex // guards what follows
+	said  []string   // the last lines of its output
+	ready chan struct{}
+}
+
+// keptLines bounds what is kept of a server's output.
+const keptLines = 40
+
+// Start starts the server, or takes one that runs, and waits until it is ready.
+func Start(ctx context.Context, cfg Config) (*Server, error) {
+	s := &Server{cfg: cfg}
+	if len(cfg.Command) == 0 {
+		s.pid = cfg.PID
+		if _, ok := Use(s.pid); !ok {
+			return nil, fmt.Errorf("the server: there is no process %d, or nothing can be known of it", s.pid)
+		}
+		return s, nil
+	}
+	return s, s.begin(ctx)
+}
+
+// PID is the process; 0 if it does not run.
+func (s *Server) PID() int { return s.pid }
+
+// begin starts the command and waits until it is ready. If that fails nothing runs.
+func (s *Server) begin(ctx context.Context) error {
+	s.cmd = exec.Command(s.cfg.Command[0], s.cfg.Command[1:]...)
+	s.cmd.Dir = s.cfg.Dir
+	apart(s.cmd)
+	out, in, err := os.Pipe()
+	if err != nil {
+		return fmt.Errorf("the server's output: %w", err)
+	}
+	s.cmd.Stdout, s.cmd.Stderr = in, in
+	if _, err = s.cmd.StdinPipe(); err == nil { // it ends with this process, also if that is killed
+		err = s.cmd.Start()
+	}
+	in.Close()
+	if err != nil {
+		out.Close()
+		return fmt.Errorf("the server %q does not start: %w", s.cfg.Command[0], err)
+	}
+	s.pid, s.gone, s.ready = s.cmd.Process.Pid, make(chan struct{}), make(chan struct{})
+	cmd, gone, ready := s.cmd, s.gone, s.ready
+	go s.listen(out, ready)
+	go func() {
+		cmd.Wait() // how it ended stands in what it said
+		close(gone)
+	}()
+	if err := s.awaitReady(ctx); err != nil {
+		s.end(true)
+		return fmt.Errorf("the server is not ready: %w%s", err, s.lastWords())
+	}
+	return nil
+}
+
+// listen keeps the last lines of a server's output, until it ends.
+func (s *Server) listen(out io.ReadCloser, ready chan struct{}) {
+	defer out.Close()
+	lines := bufio.NewScanner(out)
+	lines.Buffer(nil, 1<<20)
+	for lines.Scan() {
+		s.mu.Lock()
+		s.said = append(s.said, plain.Text(lines.Text(), 300))
+		if len(s.said) > keptLines {
+			s.said = s.said[1:]
+		}
+		s.mu.Unlock()
+		if ready != nil && s.cfg.Ready != "" && strings.Contains(lines.Text(), s.cfg.Ready) {
+			close(ready)
+			ready = nil
+		}
+	}
+	io.Copy(io.Discard, out) // after a line that is too long
+}
+
+// lastWords are what the server said last, for an error.
+func (s *Server) lastWords() string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.said) == 0 {
+		return ""
+	}
+	return "; the last that it said is: " + strings.Join(s.said[max(0, len(s.said)-3):], " / ")
+}
+
+// awaitReady waits until the server is ready.
+func (s *Server) awaitReady(ctx context.Context) error {
+	ctx, cancel := context.WithTimeoutCause(ctx, s.cfg.Within, fmt.Errorf("it has not been within %v", s.cfg.Within))
+	defer cancel()
+	if s.cfg.Ready == "" && s.cfg.Address == "" {
+		return nil
+	}
+	for {
+		if s.cfg.Ready == "" {
+			d := net.Dialer{Timeout: time.Second}
+			if conn, err := d.DialContext(ctx, "tcp", s.cfg.Address); err == nil {
+				conn.Close()
+				return nil
+			}
+		}
+		select {
+		case <-s.ready:
+			return nil
+		case <-s.gone:
+			return errors.New("it has ended")
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// Stop ends the server: politely (SIGTERM), or rudely (SIGKILL).
+func (s *Server) Stop(rude bool) error {
+	if s.pid == 0 {
+		return errors.New("the server does not run")
+	}
+	return s.end(rude)
+}
+
+func (s *Server) end(rude bool) error {
+	pid, gone := s.pid, s.gone
+	s.pid = 0
+	if err := signal(pid, s.cmd != nil, rude); err != nil {
+		return fmt.Errorf("stopping the server: %w", err)
+	}
+	if s.cmd == nil { // whoever started it waits for it
+		return nil
+	}
+	select {
+	case <-gone:
+	case <-time.After(s.cfg.Within):
+		_ = signal(pid, true, true) // it does not listen
+		<-gone
+	}
+	return nil
+}
+
+// Begin starts a server again that was stopped.
+func (s *Server) Begin(ctx context.Context) error {
+	if s.pid != 0 {
+		return errors.New("the server runs already")
+	}
+	return s.begin(ctx)
+}
+
+// Pause makes the server stand still, or go on.
+func (s *Server) Pause(on bool) error {
+	if s.pid == 0 {
+		return errors.New("the server does not run")
+	}
+	return pause(s.pid, s.cmd != nil, on)
+}
+
+// Runs reports whether the process is there.
+func (s *Server) Runs() bool {
+	if s.pid == 0 {
+		return false
+	}
+	_, ok := Use(s.pid)
+	return ok
+}
+
+// End ends a server that was started here, once the run is over; one that ran before goes on.
+func (s *Server) End() {
+	if s.cmd != nil && s.pid != 0 {
+		_ = s.end(false)
+	} else if s.pid != 0 {
+		_ = pause(s.pid, false, false) // in case that it was left standing still
+	}
+}
+
+// A Used is what a process uses at the moment; CPU is what it has used so far.
+type Used struct {
+	Memory  int64 // resident, in bytes
+	CPU     time.Duration
+	Files   int // open descriptors
+	Threads int
+}

@@ -1,0 +1,37 @@
+//go:build unix
+
+package process
+
+import (
+	"os/exec"
+	"syscall"
+)
+
+// apart puts a command into a process group of its own: the terminal's ctrl-c is not for it,
+// and what it starts ends with it.
+func apart(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
+
+// to is whom a signal goes to: the whole group of a server that was started here.
+func to(pid int, ours bool) int {
+	if ours {
+		return -pid
+	}
+	return pid
+}
+
+func signal(pid int, ours, rude bool) error {
+	what := syscall.SIGTERM
+	if rude {
+		what = syscall.SIGKILL
+	} else {
+		_ = syscall.Kill(to(pid, ours), syscall.SIGCONT) // who stands still hears nothing
+	}
+	return syscall.Kill(to(pid, ours), what)
+}
+
+func pause(pid int, ours, on bool) error {
+	if on {
+		return syscall.Kill(to(pid, ours), syscall.SIGSTOP)
+	}
+	return syscall.Kill(to(pid, ours), syscall.SIGCONT)
+}

@@ -1,0 +1,200 @@
+package run
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"log/slog"
+	"slices"
+	"sync"
+	"time"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/engine/process"
+	"tidepull/internal/trial"
+	"tidepull/internal/wire"
+)
+
+// A Happened is one time that a fault happened, since the start of the run.
+type Happened struct {
+	Name string        `json:"name"`
+	Do   string        `json:"do"`
+	From time.Duration `json:"from_ns"`
+	To   time.Duration `json:"to_ns"` // when it was over; 0: it is not yet
+	Why  string        `json:"why"`   // it could not be done as it should; "" if it was
+}
+
+// A Sample is what the server's process used at the end of a second.
+type Sample struct {
+	At      int           `json:"second"`
+	Runs    bool          `json:"runs"`
+	Memory  int64         `json:"memory_bytes"`
+	CPU     time.Duration `json:"cpu_ns"` // within the second
+	Files   int           `json:"files"`
+	Threads int           `json:"threads"`
+}
+
+// breaker makes a trial's faults happen to the server, and watches its process. One goroutine
+// does so; what it has to tell is behind mu.
+type breaker struct {
+	trial  *trial.Trial
+	server *process.Server // nil: nothing is known of its process
+	start  mono.Time
+	log    *slog.Logger
+	cancel context.CancelFunc
+	done   chan struct{}
+	before process.Used
+	pid    int
+
+	mu       sync.Mutex
+	happened []Happened
+	samples  []Sample
+}
+
+// startServer starts the server that a trial names, if it names any.
+func startServer(ctx context.Context, t *trial.Trial) (*process.Server, error) {
+	if t.Server == nil {
+		return nil, nil
+	}
+	address := ""
+	if a, err := wire.ParseAddress(t.Target.Address); err == nil && a.Scheme != "udp" {
+		address = fmt.Sprintf("%s:%d", a.Name, a.Port)
+	}
+	c := t.Server
+	return process.Start(ctx, process.Config{Command: c.Command, Dir: c.Dir, PID: c.PID, Ready: c.Ready, Address: address,
+		Within: c.Within})
+}
+
+// begin begins to follow the run.
+func (b *breaker) begin(ctx context.Context) {
+	ctx, b.cancel = context.WithCancel(ctx)
+	b.done, b.start = make(chan struct{}), mono.Now()
+	go b.run(ctx)
+}
+
+// end ends the server, if the trial started it.
+func (b *breaker) end() {
+	b.cancel()
+	<-b.done
+	if b.server != nil {
+		b.server.End()
+	}
+}
+
+func (b *breaker) since() time.Duration { return mono.Now().Sub(b.start) }
+
+func (b *breaker) run(ctx context.Context) {
+	defer close(b.done)
+	moments := b.trial.Moments(func(f *trial.Fault) bool { return f.Do.AtServer() })
+	second := 1
+	for {
+		next := time.Duration(second) * time.Second
+		if len(moments) > 0 {
+			next = min(next, moments[0].At)
+		}
+		if !b.sleep(ctx, next) {
+			return
+		}
+		if len(moments) > 0 && moments[0].At <= b.since() {
+			b.happen(ctx, moments[0].Fault, &second)
+			moments = moments[1:]
+		}
+		b.sample(&second)
+	}
+}
+
+// sleep waits until so long after the start; false if the run is over.
+func (b *breaker) sleep(ctx context.Context, until time.Duration) bool {
+	timer := time.NewTimer(max(0, until-b.since()))
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		return false
+	case <-timer.C:
+		return true
+	}
+}
+
+// happen makes a fault happen and waits until it is over; meanwhile the process is watched.
+func (b *breaker) happen(ctx context.Context, f *trial.Fault, second *int) {
+	b.mu.Lock()
+	i := len(b.happened)
+	b.happened = append(b.happened, Happened{Name: f.Name, Do: f.Do.String(), From: b.since()})
+	b.mu.Unlock()
+	b.log.Info("fault", "name", f.Name, "do", f.Do.String())
+	err := b.do(f)
+	if f.Do != trial.StopServer && err == nil {
+		over := b.since() + f.Lasts
+		for b.since() < over {
+			if !b.sleep(ctx, min(over, time.Duration(*second)*time.Second)) {
+				break // it is put right all the same
+			}
+			b.sample(second)
+		}
+		err = b.undo(ctx, f)
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	h := &b.happened[i]
+	if h.To = b.since(); f.Do == trial.StopServer {
+		h.To = max(h.To, b.trial.Length())
+	}
+	if err != nil {
+		h.Why = err.Error()
+		b.log.Error("a fault could not be made to happen", "name", f.Name, "error", err)
+	}
+}
+
+func (b *breaker) do(f *trial.Fault) error {
+	if f.Do == trial.PauseServer {
+		return b.server.Pause(true)
+	}
+	return b.server.Stop(f.Rude)
+}
+
+func (b *breaker) undo(ctx context.Context, f *trial.Fault) error {
+	switch {
+	case f.Do == trial.PauseServer:
+		return b.server.Pause(false)
+	case ctx.Err() != nil:
+		return nil // the run is over: nobody needs it any more
+	}
+	return b.server.Begin(ctx)
+}
+
+// sample keeps what the process uses, once for each second that is over.
+func (b *breaker) sample(second *int) {
+	if b.server == nil || b.since() < time.Duration(*second)*time.Second {
+		*second = max(*second, int(b.since()/time.Second)+1)
+		return
+	}
+	s := Sample{At: *second - 1}
+	if u, ok := process.Use(b.server.PID()); ok && b.server.PID() != 0 {
+		s.Runs, s.Memory, s.Files, s.Threads = true, u.Memory, u.Files, u.Threads
+		if b.pid == b.server.PID() {
+			s.CPU = u.CPU - b.before.CPU
+		}
+		b.before, b.pid = u, b.server.PID()
+	}
+	*second = int(b.since()/time.Second) + 1
+	b.mu.Lock()
+	b.samples = append(b.samples, s)
+	b.mu.Unlock()
+}
+
+// told gives what has happened and what was used so far.
+func (b *breaker) told() (happened []Happened, samples []Sample) {
+	if b == nil {
+		return nil, nil
+	}
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	happened = append(happened, b.happened...)
+	for _, m := range b.trial.Moments(func(f *trial.Fault) bool { return !f.Do.AtServer() }) {
+		if m.At <= b.since() { // the shares do it by themselves
+			happened = append(happened, Happened{m.Fault.Name, m.Fault.Do.String(), m.At, m.At + m.Fault.Lasts, ""})
+		}
+	}
+	slices.SortStableFunc(happened, func(a, b Happened) int { return cmp.Compare(a.From, b.From) })
+	return happened, b.samples[:len(b.samples):len(b.samples)]
+}
