@@ -26,7 +26,7 @@ type Happened struct {
 
 // A Sample is what the server's process used at the end of a second.
 type Sample struct {
-	At      int           `json:"second"`
+	At      int           `json:"second"` // -1: before the clients set out
 	Runs    bool          `json:"runs"`
 	Memory  int64         `json:"memory_bytes"`
 	CPU     time.Duration `json:"cpu_ns"` // within the second
@@ -69,6 +69,9 @@ func startServer(ctx context.Context, t *trial.Trial) (*process.Server, error) {
 func (b *breaker) begin(ctx context.Context) {
 	ctx, b.cancel = context.WithCancel(ctx)
 	b.done, b.start = make(chan struct{}), mono.Now()
+	if b.server != nil {
+		b.keep(-1)
+	}
 	go b.run(ctx)
 }
 
@@ -168,7 +171,13 @@ func (b *breaker) sample(second *int) {
 		*second = max(*second, int(b.since()/time.Second)+1)
 		return
 	}
-	s := Sample{At: *second - 1}
+	b.keep(*second - 1)
+	*second = int(b.since()/time.Second) + 1
+}
+
+// keep keeps what the process uses, under a second.
+func (b *breaker) keep(second int) {
+	s := Sample{At: second}
 	if u, ok := process.Use(b.server.PID()); ok && b.server.PID() != 0 {
 		s.Runs, s.Memory, s.Files, s.Threads = true, u.Memory, u.Files, u.Threads
 		if b.pid == b.server.PID() {
@@ -176,7 +185,6 @@ func (b *breaker) sample(second *int) {
 		}
 		b.before, b.pid = u, b.server.PID()
 	}
-	*second = int(b.since()/time.Second) + 1
 	b.mu.Lock()
 	b.samples = append(b.samples, s)
 	b.mu.Unlock()

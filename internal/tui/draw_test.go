@@ -52,7 +52,12 @@ func hostileRun(t *testing.T) *run.Snapshot {
 		Spread: func(s ledger.Spread) { book.Second(s.Sheet.Second).Spread(s) }})
 	room := l.Room(hostile)
 	s := &run.Snapshot{Trial: tr, Started: time.Unix(0, 0), Elapsed: 12 * time.Second, Leg: "slack",
-		Rooms: []string{ledger.EveryoneName, hostile}, Reasons: map[string]int{hostile: 3}, RSSPerOpen: 3000}
+		Rooms: []string{ledger.EveryoneName, hostile}, Reasons: map[string]int{hostile: 3, "broken: " + hostile: 4,
+			"gave up: " + hostile: 1}, RSSPerOpen: 3000,
+		Happened: []run.Happened{{Name: hostile, Do: "restart", From: 3 * time.Second, To: 5 * time.Second},
+			{Name: "x", Do: "stop", From: 6 * time.Second, Why: hostile}},
+		Server: []run.Sample{{Memory: 1 << 20}, {At: 1, Runs: true, Memory: 1 << 30, CPU: time.Second, Files: 9,
+			Threads: 7}}}
 	for c := range ledger.Client(40) {
 		l.AddClient(uint16(c / 20))
 		l.Ask(c, room, 0)
@@ -69,6 +74,7 @@ func hostileRun(t *testing.T) *run.Snapshot {
 		p.Gauges = logbook.Gauges{Planned: 40, Out: 40, Open: 3 * second}
 		p.Health = logbook.Health{Span: time.Second, Busy: time.Duration(second) * 90 * time.Millisecond}
 		p.Counts.Broken, p.Counts.Sent = int64(second%4/3), 1
+		p.Counts.Returns = logbook.ReturnCounts{Broke: 5, Tries: 1 << 40, Accepted: 3, Away: int64(second), GaveUp: 2}
 		p.Counts.Routes = logbook.RouteCounts{On: [logbook.NumTransports]int64{int64(30 - second), int64(second), 0,
 			5, 5, 1,
 			1}, Down: 1, Up: 2, UpFailed: 3, NoneLeft: 1, Asked: 40, BytesUp: 1 << 40, Dials: 9, LostAt: 1,
@@ -193,6 +199,7 @@ func TestHostileNames(t *testing.T) {
 		"help":                {"2", "?"}, "help, scrolled": {"3", "?", "down", "down", "down"},
 		"scrolled": {"1", "down", "down", "down", "down", "down", "down"}, "export": {"3", "e"}, "leaving": {"q"},
 		"lanes": {"4"}, "routes": {"5"}, "routes, window": {"5", "w", "+"}, "help of routes": {"5", "?"},
+		"recovery": {"6"}, "recovery, window": {"6", "w", "+"}, "help of recovery": {"6", "?"},
 		"a payload": {"4", "enter"}, "as bytes": {"4", "down", "down", "enter", "space"},
 		"what is odd": {"4", "f", "f", "f", "f", "f", "n", "n", "enter"}, "unfolded": {"4", "z", "up"},
 		"picking": {"4", "g", "x", "enter"}, "help of lanes": {"4", "?"},

@@ -15,6 +15,7 @@ import (
 	"tidepull/internal/tui/fanout"
 	"tidepull/internal/tui/lanes"
 	"tidepull/internal/tui/look"
+	"tidepull/internal/tui/recovery"
 	"tidepull/internal/tui/routes"
 	"tidepull/internal/tui/scene"
 	"tidepull/internal/tui/tide"
@@ -52,12 +53,13 @@ const (
 	viewLedger
 	viewLanes
 	viewRoutes
+	viewRecovery
 	numViews
 )
 
 var views = [numViews]struct{ key, name, help string }{
 	{"1", "watch", watch.Help}, {"2", "fan-out", fanout.Help}, {"3", "ledger", balance.Help},
-	{"4", "lanes", lanes.Help}, {"5", "routes", routes.Help},
+	{"4", "lanes", lanes.Help}, {"5", "routes", routes.Help}, {"6", "recovery", recovery.Help},
 }
 
 // A runView is one run on the screen.
@@ -297,6 +299,8 @@ func (v *runView) draw(p *look.Palette, width, height int) []string {
 			lines = append(lines, v.lanes.View(sc, v.window)...)
 		case viewRoutes:
 			lines = append(lines, routes.View(sc, v.window)...)
+		case viewRecovery:
+			lines = append(lines, recovery.View(sc, v.window)...)
 		default:
 			lines = append(lines, v.watch.View(v.bands, sc)...)
 		}

@@ -189,8 +189,9 @@ func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
 	for text, n := range s.Reasons {
 		w.exec("INSERT OR REPLACE INTO reason VALUES (?, ?, ?)", w.run, text, n)
 	}
-	w.exec("UPDATE run SET elapsed = ?, state = ?, verdict = ?, why = ?, summary = ? WHERE id = ?",
-		s.Elapsed.Microseconds(), state, string(verdict), why, string(summary), w.run)
+	w.exec("UPDATE run SET elapsed = ?, state = ?, verdict = ?, why = ?, summary = ?, happened = ?, server = ? "+
+		"WHERE id = ?", s.Elapsed.Microseconds(), state, string(verdict), why, string(summary), w.json(s.Happened),
+		w.json(s.Server), w.run)
 	return w.err
 }
 

@@ -58,6 +58,7 @@ var Of = map[string]int{
 	"internal/tui/lanes":         12,
 	"internal/tui/balance":       13,
 	"internal/tui/routes":        12,
+	"internal/tui/recovery":      12,
 	"internal/tui/home":          12,
 	"internal/tui/probing":       12,
 	"internal/tui":               14,

@@ -69,6 +69,11 @@ func water(p *look.Palette, s *run.Snapshot, sc Scale, window scene.Span, rows i
 	height := func(clients float64) int { return int(clients/float64(max(1, all))*top + 0.5) }
 	for x := range 2 * sc.Width {
 		second := sc.Second(x)
+		if shaded(s, second) {
+			for y := x % 4; y < 4*rows; y += 4 {
+				d.Dot(x, y, look.Beware)
+			}
+		}
 		if x%3 == 0 {
 			d.Dot(x, 4*rows-1-height(float64(s.Trial.Planned(time.Duration(second*1e9)))), look.Plan)
 		}
@@ -88,6 +93,21 @@ func water(p *look.Palette, s *run.Snapshot, sc Scale, window scene.Span, rows i
 		}
 	}
 	return d.Scaled(p, units.Count(int64(all)), "0")
+}
+
+// shaded reports whether a fault of the trial's was under way in a second.
+func shaded(s *run.Snapshot, second float64) bool {
+	at := time.Duration(second * float64(time.Second))
+	for _, h := range s.Happened {
+		to := h.To
+		if to == 0 {
+			to = s.Elapsed
+		}
+		if at >= h.From && at <= max(to, h.From+time.Second/2) {
+			return true
+		}
+	}
+	return false
 }
 
 // TickOf gives the signal of what went wrong in a second; ok is false where
