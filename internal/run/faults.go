@@ -61,8 +61,9 @@ func startServer(ctx context.Context, t *trial.Trial) (*process.Server, error) {
 		address = fmt.Sprintf("%s:%d", a.Name, a.Port)
 	}
 	c := t.Server
-	return process.Start(ctx, process.Config{Command: c.Command, Dir: c.Dir, PID: c.PID, Ready: c.Ready, Address: address,
-		Within: c.Within})
+	return process.Start(ctx, process.Config{Command: c.Command, Dir: c.Dir, PID: c.PID, Ready: c.Ready,
+		Address: address,
+		Within:  c.Within})
 }
 
 // begin begins to follow the run.

@@ -38,6 +38,9 @@ type Summary struct {
 	Feed        Feed            `json:"feed"`
 	Requests    Requests        `json:"requests"`
 	Routes      Routes          `json:"routes"`
+	Returns     Returns         `json:"returns"`
+	Faults      []Happened      `json:"faults"`      // as they happened
+	Server      ServerSummary   `json:"server"`      // its process
 	ClosedLoop  bool            `json:"closed_loop"` // some sends waited for answers: the rate is the server's
 	Self        Self            `json:"self"`
 	Reasons     map[string]int  `json:"reasons"`
@@ -257,6 +260,9 @@ func Summarise(s *Snapshot) Summary {
 		Feed:       Feed{c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, w.Age.Latencies()},
 		Requests:   Requests{c.Requests, c.Unheard, w.Answer.Latencies()},
 		Routes:     routesOf(w),
+		Returns:    returnsOf(w),
+		Faults:     append([]Happened{}, s.Happened...),
+		Server:     serverOf(s),
 		ClosedLoop: s.Trial.ClosedLoop,
 		Reasons:    s.Reasons, Limits: []LimitSummary{}}
 	sum.Verdict, sum.Why = s.Outcome()

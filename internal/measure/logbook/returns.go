@@ -49,6 +49,9 @@ func returnFigures(add func(name string, unit Unit, doc string, of func(*Window)
 			func(c *ReturnCounts) int64 { return c.GaveUp + c.StillAway }},
 	} {
 		add("returns."+f.name, Count, f.doc, func(w *Window) float64 { return float64(f.of(&w.Counts.Returns)) }).
-			some = func(w *Window) bool { return w.Counts.Returns.Broke > 0 || w.Counts.Started > 0 && f.name == "gave_up" }
+			some = func(w *Window) bool {
+			return w.Counts.Returns.Broke > 0 || w.Counts.Started > 0 &&
+				f.name == "gave_up"
+		}
 	}
 }

@@ -89,6 +89,34 @@ func Routes(s *run.Snapshot) string {
 	return text
 }
 
+// Returns says in lines how clients came back, and what the trial broke; none if nothing
+// did break.
+func Returns(s *run.Snapshot) (lines []string) {
+	w := s.Total
+	if c := &w.Counts.Returns; c.Broke > 0 {
+		lines = append(lines, fmt.Sprintf("returns: %d connections broke, %d are back, %d gave up; back in p50 %s, "+
+			"p99 %s, "+
+			"the last %s; %d tries: %d accepted, %d refused, %d without an answer, %d failed", c.Broke, c.Back,
+			c.GaveUp+c.StillAway, us(&w.Back, 0.5), us(&w.Back, 0.99), us(&w.Back, 1), c.Tries, c.Accepted, c.Refused,
+			c.TimedOut, c.Failed))
+	}
+	for _, h := range s.Happened {
+		line := fmt.Sprintf("fault %q: %s from %s to %s", h.Name, h.Do, units.Duration(h.From), units.Duration(h.To))
+		if h.Why != "" {
+			line += ", could not be done: " + h.Why
+		}
+		lines = append(lines, line)
+	}
+	if sum := run.Summarise(s).Server; sum.Watched {
+		lines = append(lines, fmt.Sprintf("server: memory %s before, %s at most, %s last; open files %d, %d, %d; %s "+
+			"of "+
+			"processor time a message that came", units.Bytes(float64(sum.MemoryBefore)),
+			units.Bytes(float64(sum.MemoryMost)), units.Bytes(float64(sum.MemoryLast)), sum.FilesBefore, sum.FilesMost,
+			sum.FilesLast, units.Micros(sum.CPUPerDelivery)))
+	}
+	return lines
+}
+
 func us(h *meter.Hist, q float64) string {
 	if h.Count() == 0 {
 		return "-"
@@ -144,6 +172,9 @@ func Report(w io.Writer, s *run.Snapshot) {
 		fmt.Fprintf(w, "  scripts: %d turns began later than their time, because of what the script itself waited "+
 			"for: p50 %s, longest %s\n", s.Total.PushedBack.Count(), us(&s.Total.PushedBack, 0.5),
 			us(&s.Total.PushedBack, 1))
+	}
+	for _, line := range Returns(s) {
+		fmt.Fprintf(w, "  %s\n", line)
 	}
 	if text := Routes(s); text != "" {
 		fmt.Fprintf(w, "  %s\n", text)

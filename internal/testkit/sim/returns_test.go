@@ -60,19 +60,23 @@ func TestReturns(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		p := playShared(t, tr, standin.Config{History: -1}, board.Switches{Seed: uint64(seed), Ways: board.Ways{Cut: 0.05},
+		p := playShared(t, tr, standin.Config{History: -1}, board.Switches{Seed: uint64(seed),
+			Ways: board.Ways{Cut: 0.05},
 			Lose: 0.02 * float64(seed%2)}, 0, 1+seed%3)
 		c, l := &p.window.Counts, p.window.Total
 		r := &c.Returns
 		if p.window.Imbalance() != "" || l.Open() != 0 || l.Stray+l.Duplicate+l.Late != 0 || l.Delivered == 0 ||
-			l.Lost > p.truth.Lost || l.Lost+l.Excused+p.truth.Due-l.Owed < p.truth.Lost || l.Owed != l.Delivered+l.Lost+l.Excused {
+			l.Lost > p.truth.Lost || l.Lost+l.Excused+p.truth.Due-l.Owed < p.truth.Lost ||
+			l.Owed != l.Delivered+l.Lost+l.Excused {
 			t.Errorf("seed %d: %s %+v\nin truth %+v; %v", seed, p.window.Imbalance(), l, p.truth, p.reasons)
 		}
-		if r.Broke+r.Failed != p.truth.CutOff || r.Back != r.Broke || r.GaveUp+r.StillAway != 0 || r.Tries != r.Accepted ||
+		if r.Broke+r.Failed != p.truth.CutOff || r.Back != r.Broke || r.GaveUp+r.StillAway != 0 ||
+			r.Tries != r.Accepted ||
 			c.Broken+c.Denied+c.Refused+c.Missed != 0 || c.Finished != 24 || p.truth.CutOff == 0 {
 			t.Errorf("seed %d: %+v\n%+v; %d were cut; %v", seed, *r, *c, p.truth.CutOff, p.reasons)
 		}
-		if b := &p.window.Back; int64(b.Count()) != r.Back || b.Min() < 10*time.Millisecond || b.Max() > 5*time.Second ||
+		if b := &p.window.Back; int64(b.Count()) != r.Back || b.Min() < 10*time.Millisecond ||
+			b.Max() > 5*time.Second ||
 			p.window.Reconnect.Max() > b.Max() {
 			t.Errorf("seed %d: back after %v to %v", seed, b.Min(), b.Max())
 		}
@@ -93,8 +97,10 @@ func TestCatchUp(t *testing.T) {
 				Ways: board.Ways{Cut: 0.05}}, 0, 1+seed%3)
 			l, r := p.window.Total, &p.window.Counts.Returns
 			missed := l.Owed - l.Delivered - l.Late - l.Excused
-			if p.window.Imbalance() != "" || l.Open() != 0 || r.Back != r.Broke || l.Stray+l.Duplicate != 0 || missed == 0 ||
-				history > 0 && (l.CaughtUp != missed || l.Lost != 0) || history < 0 && (l.Lost+l.CaughtUp != missed || l.Lost == 0) {
+			if p.window.Imbalance() != "" || l.Open() != 0 || r.Back != r.Broke || l.Stray+l.Duplicate != 0 ||
+				missed == 0 ||
+				history > 0 && (l.CaughtUp != missed || l.Lost != 0) || history < 0 &&
+				(l.Lost+l.CaughtUp != missed || l.Lost == 0) {
 				t.Errorf("seed %d, history %d: %s %+v\n%+v; %v", seed, history, p.window.Imbalance(), l, *r, p.reasons)
 			}
 		}

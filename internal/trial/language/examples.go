@@ -50,8 +50,10 @@ var examples = map[string]string{
 		"{ share = \"50%\" }\n}",
 
 	"server": "server {\n  command = [\"./board\", \"--port\", \"7411\"]\n  ready   = \"serving\"\n}",
-	"fault":  "fault \"power cut on the quay\" {\n  do    = \"cut\"\n  at    = \"1s\"\n  lasts = \"500ms\"\n  share = \"30%\"\n}",
-	"reconnect": "crew \"pilots\" {\n  clients = 6\n  session = session.watch\n  reconnect {\n    first  = \"200ms\"\n" +
+	"fault": "fault \"power cut on the quay\" {\n  do    = \"cut\"\n  at    = \"1s\"\n  lasts = \"500ms\"\n  share " +
+		"= \"30%\"\n}",
+	"reconnect": "crew \"pilots\" {\n  clients = 6\n  session = session.watch\n  reconnect {\n    first  = " +
+		"\"200ms\"\n" +
 		"    most   = \"5s\"\n    jitter = \"full\"\n  }\n}",
 	"connect": "connect {\n  within = \"5s\"\n  origin = \"http://harbour.example\"\n}",
 	"request": "request \"look at the truth\" {\n  path   = \"/truth\"\n  status = 200\n  when   = msg.totals " +

@@ -12,7 +12,8 @@ import (
 func (r *reader) readServer(b *hcl.Block) {
 	a := r.open(b.Body, "server").Attributes
 	s := &trial.Server{Command: r.texts(a["command"]), Dir: r.text(a["folder"], ""),
-		PID: r.whole(a["pid"], 1, 1<<30, 0), Ready: r.text(a["ready"], ""), Within: r.duration(a["within"], 10*time.Second)}
+		PID: r.whole(a["pid"], 1, 1<<30, 0), Ready: r.text(a["ready"], ""), Within: r.duration(a["within"],
+			10*time.Second)}
 	if (len(s.Command) == 0) == (s.PID == 0) {
 		r.fail(b.DefRange, "give the command that starts the server, or the pid of one that runs")
 	}
@@ -52,7 +53,8 @@ func (r *reader) readFault(b *hcl.Block) {
 		r.fail(b.DefRange, "the trial has no server { } whose process could be made to %s", f.Do)
 	}
 	if f.Do == trial.RestartServer && r.trial.Server != nil && r.trial.Server.PID != 0 {
-		r.fail(b.DefRange, "a server with a pid can be stopped and paused; to restart one the trial must start it: command")
+		r.fail(b.DefRange, "a server with a pid can be stopped and paused; to restart one the trial must start it: "+
+			"command")
 	}
 	for _, other := range r.trial.Faults {
 		if other.Name == f.Name {

@@ -20,7 +20,8 @@ func (r *reader) readReturn(b *hcl.Block) *trial.Return {
 	p.Factor = r.number(a["factor"], 1, 100, 2)
 	if given := a["jitter"]; given != nil {
 		names := []string{"full", "equal", "decorrelated", "none"}
-		p.Jitter = [...]trial.Jitter{trial.Full, trial.Equal, trial.Decorrelated, trial.NoJitter}[r.oneOf(given, names...)]
+		p.Jitter = [...]trial.Jitter{trial.Full, trial.Equal, trial.Decorrelated, trial.NoJitter}[r.oneOf(given,
+			names...)]
 	}
 	if p.Most < p.First {
 		if given := a["most"]; given != nil {
