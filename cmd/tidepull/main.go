@@ -40,6 +40,7 @@ Exit status of run and demo: 0 all limits hold, 1 a limit is broken, 2 the trial
 is wrong, 3 not proven (cut short, nothing was measured, or it was the tool's or
 the machine's doing), 4 the target could not be reached; docs/verdict.md says what
 each means. Of probe: 0 all expectations met, 1 one was not, 4 there is no
+connection. Of conform: 0 all is done that the standard demands, 1 something is not, 4 there is no
 connection. Of replay: 0 the same, 1 it differs, 3 it was stopped or nothing could be compared, 4 there is no
 connection.`
 
@@ -54,6 +55,7 @@ type commands struct {
 	Format  formatCommand    `cmd:"" help:"Lay trials out in the usual way."`
 	Words   wordsCommand     `cmd:"" help:"Print the trial language's reference, as Markdown."`
 	Probe   probeCommand     `cmd:"" help:"Drive one to three clients by hand; with --send and --expect, for scripts."`
+	Conform conformCommand   `cmd:"" help:"Send a server what breaks RFC 6455, and tell what it does about each case."`
 	Record  recordCommand    `cmd:"" help:"${record}"`
 	Import  importCommand    `cmd:"" help:"Make a recording out of a HAR file, as browsers export it."`
 	Replay  replayCommand    `cmd:"" help:"Play a recording again, once or many times, and tell what is different now."`

@@ -245,6 +245,13 @@ func (l *loop) comeIn(id int32, c *conn, r *request) {
 		l.introduce(id, fmt.Sprintf("stream-%d", id), room, r.at)
 		return
 	}
+	if v := r.Get("Sec-WebSocket-Version"); v != "" && v != "13" { // RFC 6455 4.4
+		l.drv.Write(id, http1.AppendResponse(nil, 426, "Upgrade Required",
+			http1.Field{Name: "Sec-WebSocket-Version", Value: "13"}, http1.Field{Name: "Content-Length", Value: "0"},
+			http1.Field{Name: "Connection", Value: "close"}))
+		l.drop(id)
+		return
+	}
 	if wrong := ws.CheckRequest(r.Head); wrong != "" {
 		l.answer(id, r, 400, "text/plain", []byte(wrong+"\n"))
 		return

@@ -29,6 +29,7 @@ var Of = map[string]int{
 	"internal/capture/recording": 3,
 	"internal/capture/relay":     8,
 	"internal/capture/probe":     8,
+	"internal/capture/conform":   8,
 	"internal/capture/replay":    9,
 	"internal/capture/play":      10,
 	"internal/trial":             4,

@@ -5,6 +5,7 @@ package http1
 import (
 	"bytes"
 	"strconv"
+	"strings"
 
 	"tidepull/internal/wire"
 )
@@ -16,6 +17,7 @@ const maxHead = 32 << 10
 // copies.
 type Head struct {
 	Method, Path string // of a request
+	Old          bool   // of a request: it is HTTP/1.0
 	Status       int    // of a response
 	Reason       string // of a response
 	Fields       []Field
@@ -25,6 +27,16 @@ type Head struct {
 type Field struct {
 	Name  string `json:"name"`
 	Value string `json:"value"`
+}
+
+// Count is how many fields have a name.
+func (h *Head) Count(name string) (n int) {
+	for _, f := range h.Fields {
+		if strings.EqualFold(f.Name, name) {
+			n++
+		}
+	}
+	return n
 }
 
 // Get returns the first value of the named field, or "".
@@ -66,7 +78,7 @@ func ConsumeRequest(b []byte) (h Head, n int, err error) {
 	if len(parts) != 3 || len(parts[0]) == 0 || len(parts[1]) == 0 || !bytes.HasPrefix(parts[2], []byte("HTTP/1.")) {
 		return h, n, violation("the request line is not METHOD PATH HTTP/1.x", "RFC 9112 3")
 	}
-	h.Method, h.Path = string(parts[0]), string(parts[1])
+	h.Method, h.Path, h.Old = string(parts[0]), string(parts[1]), string(parts[2]) == "HTTP/1.0"
 	h.Fields, err = parseFields(lines[1:])
 	return h, n, err
 }
@@ -121,7 +133,9 @@ func parseFields(lines [][]byte) ([]Field, error) {
 		if !ok || len(name) == 0 || bytes.ContainsAny(name, " \t") {
 			return nil, violation("a header field is not NAME: VALUE", "RFC 9112 5")
 		}
-		fields = append(fields, Field{string(name), string(bytes.TrimSpace(value))})
+		// A zero byte becomes a space (RFC 9110 5.5).
+		value = bytes.TrimSpace(bytes.ReplaceAll(value, []byte{0}, []byte{' '}))
+		fields = append(fields, Field{string(name), string(value)})
 	}
 	return fields, nil
 }

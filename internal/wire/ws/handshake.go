@@ -86,14 +86,17 @@ type Offer struct {
 
 // CheckRequest says what is wrong with a client's opening handshake, or "".
 func CheckRequest(h *http1.Head) string {
+	key, err := base64.StdEncoding.DecodeString(h.Get("Sec-WebSocket-Key"))
 	switch {
-	case h.Method != "GET":
-		return "a handshake is a GET"
+	case h.Method != "GET" || h.Old:
+		return "a handshake is a GET of HTTP/1.1"
+	case h.Count("Host") != 1:
+		return "a request of HTTP/1.1 has one Host"
 	case !h.HasToken("Upgrade", "websocket") || !h.HasToken("Connection", "upgrade"):
 		return "no Upgrade: websocket with Connection: Upgrade"
 	case h.Get("Sec-WebSocket-Version") != "13":
 		return "the only version spoken here is 13"
-	case len(h.Get("Sec-WebSocket-Key")) != 24:
+	case h.Count("Sec-WebSocket-Key") != 1 || err != nil || len(key) != 16:
 		return "Sec-WebSocket-Key is missing or not 16 bytes in base64"
 	}
 	return ""

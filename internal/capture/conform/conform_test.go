@@ -1,0 +1,100 @@
+package conform
+
+import (
+	"bufio"
+	"context"
+	"errors"
+	"net"
+	"net/http"
+	"os"
+	"testing"
+	"time"
+
+	"tidepull/internal/standin"
+	"tidepull/internal/testkit/leak"
+	"tidepull/internal/wire/http1"
+	"tidepull/internal/wire/ws"
+)
+
+func TestMain(m *testing.M) { os.Exit(leak.Main(m)) }
+
+func at(addr string, within time.Duration) Target {
+	return Target{Host: addr, Path: "/live", Within: within, Dial: func(ctx context.Context) (net.Conn, error) {
+		var d net.Dialer
+		return d.DialContext(ctx, "tcp", addr)
+	}}
+}
+
+// TestStandIn: the shipped server does all that is demanded.
+func TestStandIn(t *testing.T) {
+	s, err := standin.Start(standin.Config{Deflate: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Stop()
+	n := 0
+	err = Run(context.Background(), at(s.Addr.String(), 3*time.Second), func(o Outcome) {
+		if n++; !o.Done && o.May == "" || o.Skipped != "" || o.Did == "" {
+			t.Errorf("%s (%s): %s%s", o.Name, o.Section, o.Did, o.Skipped)
+		}
+	})
+	if err != nil || n != len(Cases) || n < 60 {
+		t.Errorf("%d cases of %d, %v", n, len(Cases), err)
+	}
+	names := map[string]bool{}
+	for _, c := range Cases {
+		if names[c.Name] || c.Section == "" {
+			t.Errorf("%q stands there twice, or has no section", c.Name)
+		}
+		names[c.Name] = true
+	}
+}
+
+// TestLenient: a server that agrees to everything and hears nothing does nothing of what is
+// demanded, and one that goes away is noticed.
+func TestLenient(t *testing.T) {
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				b := bufio.NewReader(c)
+				r, err := http.ReadRequest(b)
+				if err != nil {
+					return
+				}
+				c.Write(ws.AppendAgreement(nil, r.Header.Get("Sec-WebSocket-Key"), http1.Field{Name: "X", Value: "y"}))
+				for err == nil {
+					_, err = b.ReadByte()
+				}
+			}()
+		}
+	}()
+	borne := 0
+	err = Run(context.Background(), at(ln.Addr().String(), 20*time.Millisecond), func(o Outcome) {
+		switch {
+		case o.Demand == MustAgree || o.Skipped != "": // it agrees to all, and to no compression
+		case o.Demand == MustRefuse && o.Done:
+			borne++ // net/http refuses some by itself
+		case o.Done:
+			t.Errorf("%s: %s", o.Name, o.Did)
+		}
+		if o.Name == Cases[len(Cases)-1].Name {
+			ln.Close()
+		}
+	})
+	var down *Down
+	if !errors.As(err, &down) || borne == 0 {
+		t.Errorf("the server is gone: %v; %d refused", err, borne)
+	}
+	if err := Run(context.Background(), at(ln.Addr().String(), time.Second), func(Outcome) {}); err == nil {
+		t.Error("nobody is there, and that is no error")
+	}
+}
