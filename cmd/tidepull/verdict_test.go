@@ -1,7 +1,9 @@
 package main
 
 import (
+	"bufio"
 	"bytes"
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -110,16 +112,26 @@ func TestStopped(t *testing.T) {
 	t.Parallel()
 	cmd := tool(t, "run", harbour(t, "pilot-${n}", speaking, "5s", noneLate), "--headless", "--target", serveBoard(t))
 	var out bytes.Buffer
-	cmd.Stdout, cmd.Stderr = &out, &out
+	said, err := cmd.StdoutPipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	cmd.Stderr = &out
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(2 * time.Second)
+	lines := bufio.NewScanner(said)
+	for lines.Scan() && !strings.Contains(out.String(), "1s slack") { // it is in the middle of things
+		fmt.Fprintln(&out, lines.Text())
+	}
 	for _, s := range []syscall.Signal{syscall.SIGSTOP, syscall.SIGCONT} {
 		if err := cmd.Process.Signal(s); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(2500 * time.Millisecond)
+	}
+	for lines.Scan() {
+		fmt.Fprintln(&out, lines.Text())
 	}
 	cmd.Wait()
 	if status := cmd.ProcessState.ExitCode(); status != exitNotProven ||

@@ -45,7 +45,7 @@ const faulty = `
 trial "faults" { grace = "2s" }
 target "board" { websocket = "ws://AT/live" }
 server {
-  command = ["SELF", "-test.run=^TestServerProcess$"]
+  command = ["env", "TIDEPULL_SERVES_AT=AT", "SELF", "-test.run=^TestServerProcess$"]
   ready   = "serving"
 }
 session "watch" {
@@ -97,13 +97,13 @@ fault "cut" {
 // still, and a quarter of the clients are cut. All come back, nothing is lost that was owed,
 // and what happened stands where it did.
 func TestFaults(t *testing.T) {
+	t.Parallel()
 	free, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
 	at := free.Addr().String()
 	free.Close()
-	t.Setenv("TIDEPULL_SERVES_AT", at)
 	source := strings.NewReplacer("AT", at, "SELF", os.Args[0]).Replace(faulty)
 	tr, err := language.Parse([]byte(source), "faults.trial.hcl", language.Options{})
 	if err != nil {
@@ -141,7 +141,7 @@ func TestFaults(t *testing.T) {
 	if _, err := net.Dial("tcp", at); err == nil {
 		t.Error("the server still runs")
 	}
-	t.Setenv("TIDEPULL_SERVES_NOT", "1")
+	tr.Server.Command = append([]string{"env", "TIDEPULL_SERVES_NOT=1"}, tr.Server.Command[1:]...)
 	if _, err = Start(context.Background(), Options{Trial: tr}); err == nil ||
 		!strings.Contains(err.Error(), "it has ended") || !strings.Contains(err.Error(), "the harbour is closed") {
 		t.Errorf("a server that does not come up: %v", err)

@@ -354,6 +354,9 @@ func (v *runView) header(p *look.Palette, width int) string {
 	return look.Fit(left, max(0, width-ansi.StringWidth(right)-3)) + "  " + right + " "
 }
 
+// namesFrom is the width from which on the footer names all views.
+const namesFrom = 110
+
 func (v *runView) footer(p *look.Palette, width int) string {
 	switch {
 	case v.leaving:
@@ -372,10 +375,13 @@ func (v *runView) footer(p *look.Palette, width int) string {
 		if viewName(i) == v.view {
 			ink = look.Strong
 		}
-		name := view.key + " " + view.name
-		v.tabs[i] = [2]int{at, at + len(name)}
-		text += p.Draw(look.Strong, view.key) + " " + p.Draw(ink, view.name) + "  "
-		at += len(name) + 2
+		name := " " + view.name
+		if width < namesFrom && viewName(i) != v.view {
+			name = "" // the view's own keys are worth more
+		}
+		v.tabs[i] = [2]int{at, at + len(view.key+name)}
+		text += p.Draw(look.Strong, view.key) + p.Draw(ink, name) + "  "
+		at += len(view.key+name) + 2
 	}
 	always := hints(p, v.keys.help, v.keys.leave)
 	room := max(0, width-at-5-ansi.StringWidth(always))

@@ -59,7 +59,6 @@ type Case struct {
 type knock struct {
 	target  *Target
 	key     string
-	deflate bool // the handshake offers compression, and the case needs it
 	request []byte
 }
 

@@ -50,7 +50,8 @@ tide {
 // break is counted once, every client is back, and the ledger is the truth: what was said
 // while somebody was away is excused, and nothing is lost but what the board left out.
 func TestReturns(t *testing.T) {
-	seeds := 40
+	t.Parallel()
+	seeds := 12
 	if n, err := strconv.Atoi(os.Getenv("TIDEPULL_SEEDS")); err == nil {
 		seeds = n
 	}
@@ -86,7 +87,8 @@ func TestReturns(t *testing.T) {
 // TestCatchUp: a server that promised that who comes back gets what it missed owes that: it
 // is caught up on, or lost, to the last message.
 func TestCatchUp(t *testing.T) {
-	for seed := range 20 {
+	t.Parallel()
+	for seed := range 6 {
 		for _, history := range []int{200, -1} {
 			tr, err := language.Parse([]byte(fmt.Sprintf(comingBack, seed, "none", "catch_up = true")), "t.trial.hcl",
 				language.Options{})
