@@ -45,7 +45,7 @@ func TestTour(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := string(source)
-	for _, port := range []string{"7411", "7412", "7413", "7414", "7415", "7416"} {
+	for _, port := range []string{"7411", "7412", "7413", "7414", "7415", "7416", "7417"} {
 		text = strings.ReplaceAll(text, ":"+port, ":"+freePort(t))
 	}
 	blocks := blocksOf(t, text)
