@@ -111,12 +111,12 @@ func TestVerdicts(t *testing.T) {
 func TestStopped(t *testing.T) {
 	t.Parallel()
 	cmd := tool(t, "run", harbour(t, "pilot-${n}", speaking, "5s", noneLate), "--headless", "--target", serveBoard(t))
-	var out bytes.Buffer
+	var out, wrong bytes.Buffer
 	said, err := cmd.StdoutPipe()
 	if err != nil {
 		t.Fatal(err)
 	}
-	cmd.Stderr = &out
+	cmd.Stderr = &wrong
 	if err := cmd.Start(); err != nil {
 		t.Fatal(err)
 	}
@@ -136,6 +136,6 @@ func TestStopped(t *testing.T) {
 	cmd.Wait()
 	if status := cmd.ProcessState.ExitCode(); status != exitNotProven ||
 		!strings.Contains(out.String(), "the process was stopped") {
-		t.Errorf("status %d\n%s", status, out.String())
+		t.Errorf("status %d\n%s%s", status, out.String(), wrong.String())
 	}
 }

@@ -43,9 +43,9 @@ func TestServerProcess(t *testing.T) {
 
 const faulty = `
 trial "faults" { grace = "2s" }
-target "board" { websocket = "ws://AT/live" }
+target "board" { websocket = "ws://ADDRESS/live" }
 server {
-  command = ["env", "TIDEPULL_SERVES_AT=AT", "SELF", "-test.run=^TestServerProcess$"]
+  command = ["env", "TIDEPULL_SERVES_AT=ADDRESS", "SELF", "-test.run=^TestServerProcess$"]
   ready   = "serving"
 }
 session "watch" {
@@ -104,7 +104,7 @@ func TestFaults(t *testing.T) {
 	}
 	at := free.Addr().String()
 	free.Close()
-	source := strings.NewReplacer("AT", at, "SELF", os.Args[0]).Replace(faulty)
+	source := strings.NewReplacer("ADDRESS", at, "SELF", os.Args[0]).Replace(faulty)
 	tr, err := language.Parse([]byte(source), "faults.trial.hcl", language.Options{})
 	if err != nil {
 		t.Fatal(err)
