@@ -144,6 +144,7 @@ func TestEqualsTruth(t *testing.T) {
 		loops    int
 		verdict  Verdict
 		over     string // a scheme, if not ws
+		http     string // the address over HTTP, in the target
 		beside   bool   // half of what is said goes in datagrams beside
 	}{
 		"all well": {verdict: Holds},
@@ -157,6 +158,10 @@ func TestEqualsTruth(t *testing.T) {
 		"datagrams": {over: "udp", verdict: Holds},
 		"datagrams, wrong, portable": {over: "udp", portable: true, verdict: Broken,
 			switches: board.Switches{Seed: 11, Lose: 0.03, Double: 0.01, Misdirect: 0.01}},
+		"events, portable": {http: "events = \"http://127.0.0.1:1/events?client=${name}\"", portable: true,
+			verdict: Broken, switches: board.Switches{Seed: 13, Lose: 0.03, Double: 0.01, Misdirect: 0.01}},
+		"polling, portable": {http: "polling = \"http://127.0.0.1:1/poll?client=${name}\"", portable: true,
+			verdict: Holds},
 		"datagrams beside": {beside: true, switches: board.Switches{Seed: 12, Lose: 0.03, Double: 0.01,
 			Misdirect: 0.01}, verdict: Broken},
 		"datagrams beside lines, portable": {beside: true, over: "tcp", portable: true, verdict: Holds},
@@ -169,6 +174,11 @@ func TestEqualsTruth(t *testing.T) {
   websocket = "ws://127.0.0.1:1/live"
   urgent    = "udp://127.0.0.1:1"
 }`, "  enter {", pairing+"  enter {", "    whisper {\n", "    whisper {\n      urgent = true\n").Replace(source)
+			}
+			if tc.http != "" {
+				source = strings.Replace(source, `target "board" {}`,
+					"target \"board\" {\n  "+tc.http+"\n  post_end = true\n}", 1)
+				tc.over = "http"
 			}
 			snap, sum, truth := carryOutAt(t, source, standin.Config{Switches: tc.switches, Portable: tc.portable},
 				tc.portable, func(s *standin.Server) string {

@@ -38,10 +38,14 @@ func serve(t *testing.T, cfg standin.Config) *standin.Server {
 
 // byHand is a session of a pilot on the harbour board, recorded through the
 // relay: a token, a name, a room, notices to all and a whisper to itself.
-func byHand(t *testing.T, s *standin.Server, lines bool) *recording.Recording {
+// Over is "tcp" or "udp" if it is no WebSocket.
+func byHand(t *testing.T, s *standin.Server, over string) *recording.Recording {
 	t.Helper()
 	rec := &recording.Recording{Version: 1, Made: time.Now().Format(time.RFC3339), Target: s.URL()}
-	r, err := relay.Start(relay.Options{Listen: "127.0.0.1:0", To: s.URL()}, func(e recording.Entry) error {
+	if over == "udp" {
+		rec.Target = fmt.Sprintf("udp://%v", s.Datagrams)
+	}
+	r, err := relay.Start(relay.Options{Listen: "127.0.0.1:0", To: rec.Target}, func(e recording.Entry) error {
 		rec.Entries = append(rec.Entries, e)
 		return nil
 	})
@@ -49,24 +53,18 @@ func byHand(t *testing.T, s *standin.Server, lines bool) *recording.Recording {
 		t.Fatal(err)
 	}
 	addr := r.Addr.String()
-	resp, err := http.PostForm("http://"+addr+"/token", url.Values{"user": {"Alder"}, "password": {"low-water"}})
-	if err != nil {
-		t.Fatal(err)
-	}
-	var given struct{ Token string }
-	if err := json.NewDecoder(resp.Body).Decode(&given); err != nil || given.Token == "" {
-		t.Fatalf("no token: %v", err)
-	}
-	resp.Body.Close()
-	target := probe.Target{URL: "ws://" + addr + "/live",
-		Fields: []http1.Field{{Name: "Authorization", Value: "Bearer " + given.Token}}}
-	if lines {
-		target = probe.Target{URL: "tcp://" + addr}
+	target := probe.Target{URL: over + "://" + addr}
+	if over != "udp" {
+		token := tokenFor(t, addr)
+		if over == "" {
+			target = probe.Target{URL: "ws://" + addr + "/live",
+				Fields: []http1.Field{{Name: "Authorization", Value: "Bearer " + token}}}
+		}
 	}
 	var actions []probe.Action
 	expect := func(what string) { actions = append(actions, probe.Action{Do: "expect", Text: what}) }
 	send := func(what string) { actions = append(actions, probe.Action{Do: "send", Text: what}) }
-	if !lines {
+	if over == "" {
 		expect("welcome")
 	}
 	send(`{"kind":"name","name":"Alder"}`)
@@ -82,6 +80,10 @@ func byHand(t *testing.T, s *standin.Server, lines bool) *recording.Recording {
 	}
 	send(`{"kind":"whisper","to":"Alder","text":"your berth is free"}`)
 	expect(`"kind":"whisper"`)
+	if over == "udp" { // nobody hears that it goes
+		send(`{"kind":"bye"}`)
+		actions = append(actions, probe.Action{Do: "pause", Text: "100ms"})
+	}
 	if err := probe.Run(target, actions, 5*time.Second, func(probe.Event) {}); err != nil {
 		t.Fatal(err)
 	}
@@ -91,8 +93,23 @@ func byHand(t *testing.T, s *standin.Server, lines bool) *recording.Recording {
 	return rec
 }
 
+// tokenFor logs in.
+func tokenFor(t *testing.T, addr string) string {
+	t.Helper()
+	resp, err := http.PostForm("http://"+addr+"/token", url.Values{"user": {"Alder"}, "password": {"low-water"}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer resp.Body.Close()
+	var given struct{ Token string }
+	if err := json.NewDecoder(resp.Body).Decode(&given); err != nil || given.Token == "" {
+		t.Fatalf("no token: %v", err)
+	}
+	return given.Token
+}
+
 func TestReplay(t *testing.T) {
-	rec := byHand(t, serve(t, standin.Config{Login: true, History: -1}), false)
+	rec := byHand(t, serve(t, standin.Config{Login: true, History: -1}), "")
 	plan, err := replay.Make(rec, replay.Options{})
 	if err != nil {
 		t.Fatal(err)
@@ -176,29 +193,31 @@ func heard(p *replay.Plan) (n int) {
 	return n
 }
 
-// TestLines replays what was said in lines over TCP.
-func TestLines(t *testing.T) {
-	s := serve(t, standin.Config{History: -1})
-	plan, err := replay.Make(byHand(t, s, true), replay.Options{Keep: []string{"Alder"}})
-	if err != nil || len(plan.Actors) != 1 || plan.Actors[0].Speech != replay.Lines {
-		t.Fatalf("%+v, %v", plan, err)
-	}
-	r, err := Run(context.Background(), plan, Options{To: "tcp://" + s.Addr.String(), Speed: 5})
-	if err != nil || !r.Same {
-		t.Errorf("%+v, %v", r, err)
-	}
-	text := plan.Trial("lines", 5)
-	tr, err := language.Parse([]byte(text), "t", language.Options{})
-	if err != nil || tr.Target.Routes[0].Kind != trial.OverTCP {
-		t.Fatalf("%v\n%s", err, text)
-	}
-	again, err := run.Start(context.Background(), run.Options{Trial: tr})
-	if err != nil {
-		t.Fatal(err)
-	}
-	if sum := run.Summarise(again.Wait()); sum.Verdict == run.Broken || sum.Connections.Opened != 1 ||
-		len(sum.Checks) < 4 {
-		t.Errorf("%s: %+v %+v %v\n%s", sum.Verdict, sum.Connections, sum.Checks, sum.Reasons, text)
+// TestNoWebSocket replays what was said in lines over TCP, and in datagrams.
+func TestNoWebSocket(t *testing.T) {
+	for over, kind := range map[string]trial.Kind{"tcp": trial.OverTCP, "udp": trial.OverUDP} {
+		s := serve(t, standin.Config{History: -1})
+		plan, err := replay.Make(byHand(t, s, over), replay.Options{Keep: []string{"Alder"}})
+		if err != nil || len(plan.Actors) != 1 || over == "tcp" && plan.Actors[0].Speech != replay.Lines {
+			t.Fatalf("%+v, %v", plan, err)
+		}
+		r, err := Run(context.Background(), plan, Options{To: over + "://" + s.Addr.String(), Speed: 5})
+		if err != nil || !r.Same {
+			t.Errorf("%s: %+v, %v", over, r, err)
+		}
+		text := plan.Trial("lines", 5)
+		tr, err := language.Parse([]byte(text), "t", language.Options{})
+		if err != nil || tr.Target.Routes[0].Kind != kind {
+			t.Fatalf("%s: %v\n%s", over, err, text)
+		}
+		again, err := run.Start(context.Background(), run.Options{Trial: tr})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if sum := run.Summarise(again.Wait()); sum.Verdict == run.Broken || sum.Connections.Opened != 1 ||
+			len(sum.Checks) < 4 {
+			t.Errorf("%s: %s: %+v %+v %v\n%s", over, sum.Verdict, sum.Connections, sum.Checks, sum.Reasons, text)
+		}
 	}
 }
 
@@ -207,7 +226,7 @@ func TestLines(t *testing.T) {
 func TestAsTrial(t *testing.T) {
 	t.Parallel()
 	s := serve(t, standin.Config{Login: true, History: -1})
-	plan, err := replay.Make(byHand(t, s, false), replay.Options{})
+	plan, err := replay.Make(byHand(t, s, ""), replay.Options{})
 	if err != nil {
 		t.Fatal(err)
 	}

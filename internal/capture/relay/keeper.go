@@ -18,6 +18,8 @@ type keeper struct {
 	emit   func(recording.Entry) error
 	taps   map[int]*recording.Tap
 	failed error
+	// datagrams: each piece is one, and stands by itself
+	datagrams bool
 }
 
 // A note is something that happened to a connection.
@@ -33,9 +35,9 @@ type note struct {
 // maxNotes bounds the notes that wait, and the cost of one that has no data.
 const maxNotes = 1 << 16
 
-func newKeeper(emit func(recording.Entry) error) *keeper {
+func newKeeper(emit func(recording.Entry) error, datagrams bool) *keeper {
 	k := &keeper{notes: make(chan note, maxNotes), done: make(chan struct{}), emit: emit,
-		taps: map[int]*recording.Tap{}}
+		taps: map[int]*recording.Tap{}, datagrams: datagrams}
 	go k.run()
 	return k
 }
@@ -67,6 +69,13 @@ func (k *keeper) keep(n note) {
 		k.taps[n.conn] = recording.NewTap(n.conn, k.handOver)
 		k.handOver(recording.Entry{At: n.at.Microseconds(), Conn: n.conn, What: recording.Open})
 	case tap == nil: // it has ended
+	case n.what == 'd' && k.datagrams:
+		e := recording.Entry{At: n.at.Microseconds(), Conn: n.conn, What: recording.Data, From: recording.Client}
+		if n.server {
+			e.From = recording.Server
+		}
+		e.SetPayload(n.data)
+		k.handOver(e)
 	case n.what == 'd':
 		tap.Feed(n.server, n.data, n.at)
 	default:

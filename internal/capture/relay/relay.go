@@ -70,8 +70,9 @@ func Start(o Options, emit func(recording.Entry) error) (*Relay, error) {
 	switch {
 	case err != nil:
 		return nil, fmt.Errorf("%w; one is ws://127.0.0.1:7411/live, or tcp://127.0.0.1:7411", err)
-	case !slices.Contains([]string{"ws", "http", "tcp", "wss", "https", "tls"}, a.Scheme):
-		return nil, fmt.Errorf("%q: the relay speaks ws://, http:// and tcp://, and wss://, https:// and tls://", o.To)
+	case !slices.Contains([]string{"ws", "http", "tcp", "wss", "https", "tls", "udp"}, a.Scheme):
+		return nil, fmt.Errorf("%q: the relay speaks ws://, http://, tcp:// and udp://, and wss://, https:// and "+
+			"tls://", o.To)
 	}
 	to, err := poll.Resolve(context.Background(), a)
 	if err != nil {
@@ -99,14 +100,19 @@ func Start(o Options, emit func(recording.Entry) error) (*Relay, error) {
 		drv = secure.New(drv, secure.Config{Client: client})
 	}
 	r := &Relay{stop: make(chan struct{}), done: make(chan struct{})}
-	if r.Addr, err = drv.Listen(at.Addr); err != nil {
+	listen := drv.Listen
+	if to.Datagrams = a.Scheme == "udp"; to.Datagrams {
+		listen = drv.ListenDatagrams
+	}
+	if r.Addr, err = listen(at.Addr); err != nil {
 		drv.Close()
 		return nil, err
 	}
 	if o.Log == nil {
 		o.Log = slog.New(slog.DiscardHandler)
 	}
-	l := &loop{drv: drv, to: to, log: o.Log, start: drv.Now(), keeper: newKeeper(emit), pairs: map[int32]*pair{}}
+	l := &loop{drv: drv, to: to, log: o.Log, start: drv.Now(), keeper: newKeeper(emit, to.Datagrams),
+		pairs: map[int32]*pair{}}
 	go func() {
 		defer close(r.done)
 		l.run(r.stop)

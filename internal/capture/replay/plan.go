@@ -38,6 +38,7 @@ const (
 	Lines     Speech = "lines"
 	Bytes     Speech = "bytes"    // over TCP, without ends of lines
 	Requests  Speech = "requests" // nothing but HTTP
+	Datagrams Speech = "datagrams"
 )
 
 // An Actor is one client of the recording: one WebSocket or TCP connection, and
@@ -117,6 +118,9 @@ func Make(rec *recording.Recording, o Options) (*Plan, error) {
 	p := &Plan{Target: rec.Target, over: rec.Over, post: rec.Post, every: rec.Every}
 	if p.Target == "" {
 		p.Target = "ws://127.0.0.1:7411/live"
+	}
+	if p.over == "" && strings.HasPrefix(p.Target, "udp://") {
+		p.over = "udp"
 	}
 	m := maker{plan: p, conns: map[int]*conn{}}
 	for i := range rec.Entries {
@@ -257,6 +261,10 @@ func (m *maker) settle(c *conn) {
 
 // data takes bytes over TCP as lines, and as the pieces in which they came.
 func (m *maker) data(c *conn, e *recording.Entry, at time.Duration) {
+	if m.plan.over == "udp" {
+		m.datagram(c, e, at)
+		return
+	}
 	if c.actor == nil {
 		c.actor = m.newActor(Lines)
 		c.actor.Ending = "\n"
@@ -280,6 +288,19 @@ func (m *maker) data(c *conn, e *recording.Entry, at time.Duration) {
 		}
 		c.actor.Steps = append(c.actor.Steps, Step{Do: do, At: at, Payload: []byte(whole)})
 	}
+}
+
+// datagram takes a datagram as a message.
+func (m *maker) datagram(c *conn, e *recording.Entry, at time.Duration) {
+	if c.actor == nil {
+		c.actor = m.newActor(Datagrams)
+		c.actor.Steps = append(c.actor.Steps, Step{Do: Connect, At: at})
+	}
+	do := Say
+	if e.From == recording.Server {
+		do = Hear
+	}
+	c.actor.Steps = append(c.actor.Steps, Step{Do: do, At: at, Payload: e.Payload()})
 }
 
 // PieceGap is the pause between two pieces of a stream of bytes.

@@ -62,8 +62,8 @@ func TestReturns(t *testing.T) {
 			t.Fatal(err)
 		}
 		p := playShared(t, tr, standin.Config{History: -1}, board.Switches{Seed: uint64(seed),
-			Ways: board.Ways{Cut: 0.05},
-			Lose: 0.02 * float64(seed%2)}, 0, 1+seed%3)
+			Ways: board.Ways{Cut: 0.05 * float64(1-seed/3%2),
+				CutIdle: time.Duration(seed/3%2) * 1500 * time.Millisecond}, Lose: 0.02 * float64(seed%2)}, 0, 1+seed%3)
 		c, l := &p.window.Counts, p.window.Total
 		r := &c.Returns
 		if p.window.Imbalance() != "" || l.Open() != 0 || l.Stray+l.Duplicate+l.Late != 0 || l.Delivered == 0 ||
@@ -71,10 +71,11 @@ func TestReturns(t *testing.T) {
 			l.Owed != l.Delivered+l.Lost+l.Excused {
 			t.Errorf("seed %d: %s %+v\nin truth %+v; %v", seed, p.window.Imbalance(), l, p.truth, p.reasons)
 		}
-		if r.Broke+r.Failed != p.truth.CutOff || r.Back != r.Broke || r.GaveUp+r.StillAway != 0 ||
+		cut := p.truth.CutOff + p.truth.Cut
+		if r.Broke+r.Failed != cut || r.Back != r.Broke || r.GaveUp+r.StillAway != 0 ||
 			r.Tries != r.Accepted ||
-			c.Broken+c.Denied+c.Refused+c.Missed != 0 || c.Finished != 24 || p.truth.CutOff == 0 {
-			t.Errorf("seed %d: %+v\n%+v; %d were cut; %v", seed, *r, *c, p.truth.CutOff, p.reasons)
+			c.Broken+c.Denied+c.Refused+c.Missed != 0 || c.Finished != 24 || cut == 0 {
+			t.Errorf("seed %d: %+v\n%+v; %d were cut; %v", seed, *r, *c, cut, p.reasons)
 		}
 		if b := &p.window.Back; int64(b.Count()) != r.Back || b.Min() < 10*time.Millisecond ||
 			b.Max() > 5*time.Second ||
