@@ -291,13 +291,20 @@ func (c *Client) isBack(e *Env, now mono.Time) {
 	}
 }
 
-// notBackAtEbb ends a client that is still away when it is to go.
+// notBackAtEbb ends a client that is still away when it is to go. If none of its tries has
+// failed yet, it had no time to come back, and nobody is to blame.
 func (c *Client) notBackAtEbb(e *Env, now mono.Time) {
+	failed := c.more.comeback.tries
 	if c.phase != offline {
+		failed--
 		c.hangUp(e)
 	}
-	e.counts().Returns.StillAway++
-	e.countReason("gave up", errors.New("still away when the tide fell"))
+	if failed > 0 {
+		e.counts().Returns.StillAway++
+		e.countReason("gave up", errors.New("still away when the tide fell"))
+	} else {
+		e.counts().Returns.NoTime++
+	}
 	c.quitAll(e, now)
 	c.isGone(e, now)
 	c.end(e, now)

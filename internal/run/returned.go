@@ -10,7 +10,8 @@ type Returns struct {
 	Broke     int64           `json:"broke"`
 	Back      int64           `json:"back"`
 	GaveUp    int64           `json:"gave_up"`    // after the tries or the time that they have
-	StillAway int64           `json:"still_away"` // when they were to go
+	StillAway int64           `json:"still_away"` // when they were to go, after tries that failed
+	NoTime    int64           `json:"no_time"`    // away when they were to go, before any try had failed
 	Tries     int64           `json:"tries"`
 	Accepted  int64           `json:"accepted"`
 	Refused   int64           `json:"refused"`
@@ -23,7 +24,7 @@ type Returns struct {
 
 func returnsOf(w *logbook.Window) Returns {
 	c := &w.Counts.Returns
-	return Returns{c.Broke, c.Back, c.GaveUp, c.StillAway, c.Tries, c.Accepted, c.Refused, c.TimedOut, c.Failed,
+	return Returns{c.Broke, c.Back, c.GaveUp, c.StillAway, c.NoTime, c.Tries, c.Accepted, c.Refused, c.TimedOut, c.Failed,
 		float64(c.Away), w.Reconnect.Latencies(), w.Back.Latencies()}
 }
 

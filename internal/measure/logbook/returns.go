@@ -11,7 +11,8 @@ type ReturnCounts struct {
 	Failed    int64 // of them: the connection could not be made, or broke again
 	Back      int64 // clients that are back: in all the rooms that they were in
 	GaveUp    int64 // clients that tried for long enough
-	StillAway int64 // clients that were away when they were to go
+	StillAway int64 // clients that were away when they were to go, after tries that failed
+	NoTime    int64 // clients that were away when they were to go, before any try had failed
 	Away      int64 // how many were away at the end of the second; summed up, in client seconds
 }
 
@@ -25,6 +26,7 @@ func (c *ReturnCounts) add(d *ReturnCounts) {
 	c.Back += d.Back
 	c.GaveUp += d.GaveUp
 	c.StillAway += d.StillAway
+	c.NoTime += d.NoTime
 	c.Away += d.Away
 }
 
@@ -45,7 +47,8 @@ func returnFigures(add func(name string, unit Unit, doc string, of func(*Window)
 			func(c *ReturnCounts) int64 { return c.Failed }},
 		{"back", "clients that came back, into all the rooms that they were in",
 			func(c *ReturnCounts) int64 { return c.Back }},
-		{"gave_up", "clients that did not come back: they gave up, or were away when they were to go",
+		{"gave_up", "clients that did not come back: they gave up, or were away when they were to go, after " +
+			"tries that failed",
 			func(c *ReturnCounts) int64 { return c.GaveUp + c.StillAway }},
 	} {
 		add("returns."+f.name, Count, f.doc, func(w *Window) float64 { return float64(f.of(&w.Counts.Returns)) }).

@@ -72,8 +72,9 @@ func TestReturns(t *testing.T) {
 			t.Errorf("seed %d: %s %+v\nin truth %+v; %v", seed, p.window.Imbalance(), l, p.truth, p.reasons)
 		}
 		cut := p.truth.CutOff + p.truth.Cut
-		if r.Broke+r.Failed != cut || r.Back != r.Broke || r.GaveUp+r.StillAway != 0 ||
-			r.Tries != r.Accepted ||
+		// A connection that is idle may be cut while its client closes it: that is no break.
+		if n := cut - r.Broke - r.Failed; n < 0 || n > 0 && p.truth.Cut == 0 || n > 3 || r.Back+r.NoTime != r.Broke || r.GaveUp+r.StillAway != 0 ||
+			r.Tries-r.Accepted > r.NoTime ||
 			c.Broken+c.Denied+c.Refused+c.Missed != 0 || c.Finished != 24 || cut == 0 {
 			t.Errorf("seed %d: %+v\n%+v; %d were cut; %v", seed, *r, *c, cut, p.reasons)
 		}
