@@ -108,7 +108,8 @@ func TestRecordings(t *testing.T) {
 		{[]string{"replay", good, "--vary", "Alder=nme"}, exitWrong,
 			`nothing is called "nme" here; did you mean "name"?`},
 		{[]string{"replay", good, "--guesses"}, exitHolds, `"Alder"`},
-		{[]string{"record", "--to", "ftp://127.0.0.1:1/"}, exitWrong, "the relay speaks ws://, http:// and tcp://"},
+		{[]string{"record", "--to", "ftp://127.0.0.1:1/"}, exitWrong,
+			"the relay speaks ws://, http://, tcp:// and udp://"},
 	} {
 		cmd := tool(t, tc.args...)
 		cmd.Dir = dir

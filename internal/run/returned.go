@@ -24,7 +24,8 @@ type Returns struct {
 
 func returnsOf(w *logbook.Window) Returns {
 	c := &w.Counts.Returns
-	return Returns{c.Broke, c.Back, c.GaveUp, c.StillAway, c.NoTime, c.Tries, c.Accepted, c.Refused, c.TimedOut, c.Failed,
+	return Returns{c.Broke, c.Back, c.GaveUp, c.StillAway, c.NoTime, c.Tries, c.Accepted, c.Refused, c.TimedOut,
+		c.Failed,
 		float64(c.Away), w.Reconnect.Latencies(), w.Back.Latencies()}
 }
 

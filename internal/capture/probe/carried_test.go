@@ -24,14 +24,14 @@ func TestCarried(t *testing.T) {
 	}
 	defer s.Stop()
 	for address, want := range map[string]string{
-		"events+http://%v/events?client=a": "events  = \"http://",
-		"stream+http://%v/lines?client=b":  "stream  = \"http://",
-		"polling+http://%v/poll?client=c":  "every   = \"50ms\"",
-		"udp://%v":                         "udp     = \"udp://",
+		"events+http://%v/events?client=a":       "events  = \"http://",
+		"stream+http://%v/lines?client=b":        "stream  = \"http://",
+		"polling+http://%v/poll?client=c&wait=0": "every   = \"50ms\"",
+		"udp://%v":                               "udp     = \"udp://",
 	} {
 		target := Target{URL: fmt.Sprintf(address, s.Addr)}
 		if strings.HasPrefix(address, "polling") {
-			target.Every, target.Post = 50*time.Millisecond, "/poll?client=c"
+			target.Every, target.Post = 50*time.Millisecond, "/poll?client=c&wait=0"
 		}
 		text, events, err := run(t, target, 5*time.Second,
 			Action{Do: "send", Text: `{"kind":"name","name":"` + address[:3] + `"}`}, Action{Do: "expect",

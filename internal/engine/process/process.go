@@ -34,9 +34,10 @@ type Server struct {
 	cmd  *exec.Cmd
 	pid  int // 0: it does not run
 	gone chan struct{}
+	said chan struct{} // closed once all its output is read
 
 	mu    sync.Mutex // guards what follows
-	said  []string   // the last lines of its output
+	lines []string   // the last of its output
 	ready chan struct{}
 }
 
@@ -78,8 +79,9 @@ func (s *Server) begin(ctx context.Context) error {
 		return fmt.Errorf("the server %q does not start: %w", s.cfg.Command[0], err)
 	}
 	s.pid, s.gone, s.ready = s.cmd.Process.Pid, make(chan struct{}), make(chan struct{})
+	s.said = make(chan struct{})
 	cmd, gone, ready := s.cmd, s.gone, s.ready
-	go s.listen(out, ready)
+	go s.listen(out, ready, s.said)
 	go func() {
 		cmd.Wait() // how it ended stands in what it said
 		close(gone)
@@ -92,15 +94,16 @@ func (s *Server) begin(ctx context.Context) error {
 }
 
 // listen keeps the last lines of a server's output, until it ends.
-func (s *Server) listen(out io.ReadCloser, ready chan struct{}) {
+func (s *Server) listen(out io.ReadCloser, ready, said chan struct{}) {
+	defer close(said)
 	defer out.Close()
 	lines := bufio.NewScanner(out)
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
 		s.mu.Lock()
-		s.said = append(s.said, plain.Text(lines.Text(), 300))
-		if len(s.said) > keptLines {
-			s.said = s.said[1:]
+		s.lines = append(s.lines, plain.Text(lines.Text(), 300))
+		if len(s.lines) > keptLines {
+			s.lines = s.lines[1:]
 		}
 		s.mu.Unlock()
 		if ready != nil && s.cfg.Ready != "" && strings.Contains(lines.Text(), s.cfg.Ready) {
@@ -115,10 +118,10 @@ func (s *Server) listen(out io.ReadCloser, ready chan struct{}) {
 func (s *Server) lastWords() string {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if len(s.said) == 0 {
+	if len(s.lines) == 0 {
 		return ""
 	}
-	return "; the last that it said is: " + strings.Join(s.said[max(0, len(s.said)-3):], " / ")
+	return "; the last that it said is: " + strings.Join(s.lines[max(0, len(s.lines)-3):], " / ")
 }
 
 // awaitReady waits until the server is ready.
@@ -140,6 +143,10 @@ func (s *Server) awaitReady(ctx context.Context) error {
 		case <-s.ready:
 			return nil
 		case <-s.gone:
+			select {
+			case <-s.said:
+			case <-time.After(time.Second): // somebody that it started still holds its output
+			}
 			return errors.New("it has ended")
 		case <-ctx.Done():
 			return context.Cause(ctx)
