@@ -66,7 +66,7 @@ crew "pilots" {
 }
 tide {
   flood "100%" { over = "500ms" }
-  slack { lasts = "10s" }
+  slack { lasts = "13s" }
   ebb { over = "500ms" }
 }
 fault "asked to end" {
