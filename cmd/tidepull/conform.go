@@ -124,13 +124,11 @@ func (c *conformCommand) target() (t conform.Target, err error) {
 	if c.Origin != "" {
 		t.Fields = append(t.Fields, http1.Field{Name: "Origin", Value: c.Origin})
 	}
-	for _, h := range c.Header {
-		name, value, ok := strings.Cut(h, ":")
-		if !ok {
-			return t, fmt.Errorf("--header %q is not NAME: VALUE", h)
-		}
-		t.Fields = append(t.Fields, http1.Field{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value)})
+	more, err := headerFields(c.Header)
+	if err != nil {
+		return t, err
 	}
+	t.Fields = append(t.Fields, more...)
 	at, err := c.where()
 	if err != nil {
 		return t, err

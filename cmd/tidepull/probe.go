@@ -75,12 +75,8 @@ func (c *probeCommand) target() (t probe.Target, err error) {
 	if c.Prefix != "" && c.Bytes {
 		return t, fmt.Errorf("give one of --prefix and --bytes")
 	}
-	for _, h := range c.Header {
-		name, value, ok := strings.Cut(h, ":")
-		if !ok {
-			return t, fmt.Errorf("--header %q is not NAME: VALUE", h)
-		}
-		t.Fields = append(t.Fields, http1.Field{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value)})
+	if t.Fields, err = headerFields(c.Header); err != nil {
+		return t, err
 	}
 	token, err := c.token()
 	if err != nil {
@@ -92,6 +88,18 @@ func (c *probeCommand) target() (t probe.Target, err error) {
 	}
 	_, err = probe.ParseURL(c.URL)
 	return t, err
+}
+
+// headerFields reads header fields as they are given on the command line.
+func headerFields(given []string) (fields []http1.Field, err error) {
+	for _, h := range given {
+		name, value, ok := strings.Cut(h, ":")
+		if !ok {
+			return nil, fmt.Errorf("--header %q is not NAME: VALUE", h)
+		}
+		fields = append(fields, http1.Field{Name: strings.TrimSpace(name), Value: strings.TrimSpace(value)})
+	}
+	return fields, nil
 }
 
 // token reads the token that is not to stand on the command line; "" for none.

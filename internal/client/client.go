@@ -283,7 +283,7 @@ func (c *Client) Ebb(e *Env, now mono.Time) {
 	c.ebbing = true
 	c.clock = max(c.clock, now)
 	switch {
-	case c.wait == forReturn, c.phase == connecting && c.isComing():
+	case c.wait == forReturn, c.phase == connecting && c.Away():
 		c.notBackAtEbb(e, now)
 	case c.phase == connecting:
 		c.hangUp(e)

@@ -37,7 +37,7 @@ type comeback struct {
 
 // returns is the client's comeback; nil if its crew does not come back.
 func (c *Client) returns(e *Env) *comeback {
-	if e.Trial.Crews[c.crew].Return == nil {
+	if c.policy(e) == nil {
 		return nil
 	}
 	x := c.extra()
@@ -47,13 +47,13 @@ func (c *Client) returns(e *Env) *comeback {
 	return x.comeback
 }
 
-// isComing reports whether the client is on its way back.
-func (c *Client) isComing() bool {
+// Away reports whether the client's connection broke, and it is on its way back.
+func (c *Client) Away() bool {
 	return c.more != nil && c.more.comeback != nil && c.more.comeback.under
 }
 
-// Away reports whether the client's connection broke, and it is not back yet.
-func (c *Client) Away() bool { return c.isComing() }
+// policy is how the client comes back; nil if it does not.
+func (c *Client) policy(e *Env) *trial.Return { return e.Trial.Crews[c.crew].Return }
 
 // keepsRoom remembers that the client is in a room, or is not, for when it comes back.
 func (c *Client) keepsRoom(e *Env, room ledger.Room, in bool) {
@@ -74,7 +74,7 @@ func (c *Client) goesAway(e *Env, now mono.Time, err error) bool {
 	if b == nil || c.ebbing {
 		return false
 	}
-	p := e.Trial.Crews[c.crew].Return
+	p := c.policy(e)
 	if b.under { // it was about to be back
 		c.failsToReturn(e, now, err)
 		return true
@@ -82,9 +82,7 @@ func (c *Client) goesAway(e *Env, now mono.Time, err error) bool {
 	counts := &e.counts().Returns
 	counts.Broke++
 	e.event(c, now, logbook.Broke, noRoom, e.countReason("broken", err))
-	if c.wait == forExpected && !b.under {
-		c.failPending(e, now, err)
-	}
+	c.failPending(e, now, err)
 	c.leavesBehind(e, now, p.CatchUp)
 	*b = comeback{connect: b.connect, rooms: b.rooms, under: true, broke: now, pc: c.pc, depth: c.depth, step: c.wait,
 		until: c.deadline, room: c.room}
@@ -102,14 +100,14 @@ func (c *Client) goesAway(e *Env, now mono.Time, err error) bool {
 // owedAllAlong reports whether the client is on its way back, and has been a member of its
 // rooms for the ledger in the meantime.
 func (c *Client) owedAllAlong(e *Env) bool {
-	return c.isComing() && e.Trial.Crews[c.crew].Return.CatchUp
+	return c.Away() && c.policy(e).CatchUp
 }
 
 // CutOff breaks the client's connection, as a fault of the trial's does; it stays away for so
 // long at least.
 func (c *Client) CutOff(e *Env, now mono.Time, fault string, least time.Duration) {
 	e.at(c, now)
-	if c.phase != open || c.ebbing || c.isComing() {
+	if c.phase != open || c.ebbing || c.Away() {
 		return
 	}
 	err := fmt.Errorf("cut by the fault '%s'", fault)
@@ -156,7 +154,7 @@ func staysAway(p *trial.Return, err error) string {
 // triesLater arranges for the next try, after what the policy says, or what the server
 // wants.
 func (c *Client) triesLater(e *Env, now mono.Time, least time.Duration, err error) {
-	p, b := e.Trial.Crews[c.crew].Return, c.more.comeback
+	p, b := c.policy(e), c.more.comeback
 	switch {
 	case p.Tries > 0 && b.tries >= p.Tries:
 		c.givesUp(e, now, fmt.Errorf("after %d tries: %w", b.tries, err))
@@ -173,7 +171,7 @@ func (c *Client) triesLater(e *Env, now mono.Time, least time.Duration, err erro
 
 // wayBack is the script by which a client comes back.
 func (c *Client) wayBack(e *Env) *trial.Session {
-	p, b := e.Trial.Crews[c.crew].Return, c.more.comeback
+	p, b := c.policy(e), c.more.comeback
 	connect := e.Trial.Crews[c.crew].Session.Steps[b.connect]
 	connect.Within = p.Within
 	s := &trial.Session{Steps: []trial.Step{connect}}
@@ -199,13 +197,13 @@ func (c *Client) setsOutAgain(e *Env, now mono.Time) {
 
 // failsToReturn handles that a try to come back came to nothing.
 func (c *Client) failsToReturn(e *Env, now mono.Time, err error) {
-	counts, least := &e.counts().Returns, time.Duration(0)
+	p, counts, least := c.policy(e), &e.counts().Returns, time.Duration(0)
 	var refusal *ws.Refusal
 	var timeout *transport.NotInTime
 	switch {
 	case errors.As(err, &refusal):
 		counts.Refused++
-		if e.Trial.Crews[c.crew].Return.Obey {
+		if p.Obey {
 			least = refusal.After
 		}
 	case errors.As(err, &timeout):
@@ -214,7 +212,6 @@ func (c *Client) failsToReturn(e *Env, now mono.Time, err error) {
 		counts.Failed++
 	}
 	e.countReason("did not come back at once", err)
-	p := e.Trial.Crews[c.crew].Return
 	if !p.CatchUp { // it may have entered some rooms already
 		c.isGone(e, now)
 	}
@@ -232,7 +229,7 @@ func (c *Client) givesUp(e *Env, now mono.Time, err error) {
 	e.counts().Returns.GaveUp++
 	e.event(c, now, logbook.GaveUp, noRoom, e.countReason("gave up", err))
 	e.trouble(c, now)
-	if e.Trial.Crews[c.crew].Return.CatchUp {
+	if c.policy(e).CatchUp {
 		c.isGone(e, now)
 	}
 	c.land(e, now)
@@ -251,7 +248,7 @@ func (c *Client) isConnectedAgain(e *Env, at mono.Time) {
 // time in between had not been.
 func (c *Client) isBack(e *Env, now mono.Time) {
 	b := c.more.comeback
-	p := e.Trial.Crews[c.crew].Return
+	p := c.policy(e)
 	e.counts().Returns.Back++
 	e.Book.Now().Back.Record(now.Sub(b.broke))
 	e.event(c, now, logbook.CameBack, noRoom, "")
@@ -313,7 +310,7 @@ func (c *Client) notBackAtEbb(e *Env, now mono.Time) {
 // shortOf handles that this machine could not even try to bring a client back; false if it
 // is on no way back.
 func (c *Client) shortOf(e *Env, now mono.Time, err error) bool {
-	if !c.isComing() {
+	if !c.Away() {
 		return false
 	}
 	c.triesLater(e, now, time.Second, err)

@@ -166,7 +166,7 @@ func (c *Client) opened(e *Env, at, now mono.Time) {
 	}
 	e.event(c, now, logbook.Opened, noRoom, "")
 	e.Book.Now().Connect.Record(at.Sub(c.began))
-	if c.isComing() {
+	if c.Away() {
 		c.isConnectedAgain(e, at)
 	}
 	c.isOn(e, at, now)
@@ -232,7 +232,7 @@ func (c *Client) refused(e *Env, now mono.Time, err error) {
 	if c.mustBeRefused(e, now, err) || c.goesDown(e, now, err) {
 		return
 	}
-	if c.isComing() {
+	if c.Away() {
 		c.failsToReturn(e, now, err)
 		return
 	}

@@ -400,7 +400,7 @@ func (c *Client) notEntered(e *Env, now mono.Time, why string, refused bool) {
 // denied ends the session of a client whose name or room was refused: there is
 // nothing that it could say.
 func (c *Client) denied(e *Env, now mono.Time, why string) {
-	if c.isComing() { // the server may not have noticed yet that it was gone
+	if c.Away() { // the server may not have noticed yet that it was gone
 		c.hangUp(e)
 		c.failsToReturn(e, now, errors.New(why))
 		return

@@ -1,8 +1,6 @@
 package engine
 
 import (
-	"math"
-
 	"tidepull/internal/base/mono"
 	"tidepull/internal/trial"
 )
@@ -14,16 +12,10 @@ func (s *share) cutClients(now mono.Time) {
 		f := s.cuts[0].Fault
 		s.cuts = s.cuts[1:]
 		for i := range s.clients {
-			if c := &s.clients[i]; isCut(f, c.ID()) {
+			if c := &s.clients[i]; trial.InShare(f.Share, int(c.ID())) {
 				c.CutOff(s.env, s.drv.Now(), f.Name, f.Lasts)
 				s.after(int32(i))
 			}
 		}
 	}
-}
-
-// isCut reports whether a fault cuts a client: a share that is spread evenly over all.
-func isCut(f *trial.Fault, id int32) bool {
-	n := float64(id)
-	return math.Floor((n+1)*f.Share+1e-9) > math.Floor(n*f.Share+1e-9)
 }

@@ -420,26 +420,29 @@ func (l *loop) drop(id int32) {
 	l.drv.FinishAndHangup(id)
 }
 
-// dropOverrun drops, outside the relay, those whose queue was found full.
+// dropOverrun drops, outside the relay, those whose queue was found full, or that are to be
+// cut.
 func (l *loop) dropOverrun() {
-	for _, id := range l.overrun {
-		if l.conns[id].state == live {
-			l.board.Truth.Totals.Overrun++
-			l.part(id)
-			l.conns[id] = conn{}
-			l.drv.Hangup(id)
+	t := &l.board.Truth.Totals
+	for _, some := range []struct {
+		ids   *[]int32
+		count *int64
+	}{{&l.overrun, &t.Overrun}, {&l.cut, &t.CutOff}} {
+		for _, id := range *some.ids {
+			if l.conns[id].state == live {
+				*some.count++
+				l.hangUp(id)
+			}
 		}
+		*some.ids = (*some.ids)[:0]
 	}
-	l.overrun = l.overrun[:0]
-	for _, id := range l.cut {
-		if l.conns[id].state == live {
-			l.board.Truth.Totals.CutOff++
-			l.part(id)
-			l.conns[id] = conn{}
-			l.drv.Hangup(id)
-		}
-	}
-	l.cut = l.cut[:0]
+}
+
+// hangUp closes a connection at once.
+func (l *loop) hangUp(id int32) {
+	l.part(id)
+	l.conns[id] = conn{}
+	l.drv.Hangup(id)
 }
 
 // Now implements board.Out.

@@ -134,8 +134,6 @@ func (l *loop) cutIdle(id int32, c *conn, now mono.Time) bool {
 		return false
 	}
 	l.board.Truth.Totals.Cut++
-	l.part(id)
-	l.conns[id] = conn{}
-	l.drv.Hangup(id)
+	l.hangUp(id)
 	return true
 }

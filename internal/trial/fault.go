@@ -1,6 +1,10 @@
 package trial
 
-import "time"
+import (
+	"cmp"
+	"slices"
+	"time"
+)
 
 // A Fault is something that a trial breaks on purpose.
 type Fault struct {
@@ -49,11 +53,7 @@ func (t *Trial) Moments(which func(*Fault) bool) (all []Moment) {
 			}
 		}
 	}
-	for i := 1; i < len(all); i++ { // there are few
-		for k := i; k > 0 && all[k-1].At > all[k].At; k-- {
-			all[k-1], all[k] = all[k], all[k-1]
-		}
-	}
+	slices.SortStableFunc(all, func(a, b Moment) int { return cmp.Compare(a.At, b.At) })
 	return all
 }
 

@@ -376,11 +376,17 @@ type Without struct {
 // evenly over the clients, and is exact for the first n of them, whatever n is.
 func (c *Crew) Forbids(route uint8, n int) bool {
 	for _, w := range c.Without {
-		if w.Route == route && math.Floor(float64(n+1)*w.Share+1e-9) > math.Floor(float64(n)*w.Share+1e-9) {
+		if w.Route == route && InShare(w.Share, n) {
 			return true
 		}
 	}
 	return false
+}
+
+// InShare reports whether the n-th of many belongs to a share of them, from 0 to 1, that is
+// spread evenly, and is exact for the first n, whatever n is.
+func InShare(share float64, n int) bool {
+	return math.Floor(float64(n+1)*share+1e-9) > math.Floor(float64(n)*share+1e-9)
 }
 
 // A Session is the script that one client follows.

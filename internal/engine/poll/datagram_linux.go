@@ -37,7 +37,7 @@ func (p *epoll) readDatagrams(id int32, c *conn) {
 			p.partly = true
 			return
 		}
-		size, errno := p.receive(c.fd)
+		size, errno := p.receive(c.fd, 0)
 		switch {
 		case errno == unix.EINTR:
 		case errno == unix.EAGAIN:
@@ -189,11 +189,7 @@ func (p *epoll) servePeers(h Handler, events uint32) {
 	for events&unix.EPOLLERR != 0 && p.takeRefusal() {
 	}
 	for n := 0; !p.backlog.full(); n++ {
-		p.from = remote{size: unix.SizeofSockaddrInet6}
-		p.msg.Name, p.msg.Namelen = (*byte)(unsafe.Pointer(&p.from.name)), p.from.size
-		size, errno := p.receive(int32(p.datagrams))
-		p.from.size = p.msg.Namelen
-		p.msg.Name, p.msg.Namelen = nil, 0
+		size, errno := p.receiveFrom(0)
 		if errno != 0 { // none is left, or one that was sent came to nobody: the queue of errors says to whom
 			if n > manyAtOnce {
 				dropped := droppedOf(int32(p.datagrams))
@@ -234,16 +230,7 @@ const peerFD = 1 << 30
 // takeRefusal takes a message that says that a peer is gone out of the queue of errors;
 // false if there is none.
 func (p *epoll) takeRefusal() bool {
-	p.from = remote{}
-	p.msg.Name, p.msg.Namelen = (*byte)(unsafe.Pointer(&p.from.name)), unix.SizeofSockaddrInet6
-	p.msg.Control = &p.control[0]
-	p.msg.SetControllen(len(p.control))
-	room := p.backlog.room()
-	p.iov.Base = &room[0]
-	_, _, errno := unix.RawSyscall(unix.SYS_RECVMSG, uintptr(p.datagrams), uintptr(unsafe.Pointer(&p.msg)),
-		unix.MSG_ERRQUEUE)
-	p.from.size = p.msg.Namelen
-	p.msg.Name, p.msg.Namelen = nil, 0
+	_, errno := p.receiveFrom(unix.MSG_ERRQUEUE)
 	if errno != 0 {
 		return false
 	}
@@ -278,13 +265,23 @@ func (p *epoll) flushPeers() {
 	p.askPeers(unix.EPOLLIN)
 }
 
+// receiveFrom reads once from the socket of all peers; whose it is stands in p.from.
+func (p *epoll) receiveFrom(flags uintptr) (n int, errno unix.Errno) {
+	p.from = remote{}
+	p.msg.Name, p.msg.Namelen = (*byte)(unsafe.Pointer(&p.from.name)), unix.SizeofSockaddrInet6
+	n, errno = p.receive(int32(p.datagrams), flags)
+	p.from.size = p.msg.Namelen
+	p.msg.Name, p.msg.Namelen = nil, 0
+	return n, errno
+}
+
 // receive reads once from a socket into the backlog's room.
-func (p *epoll) receive(fd int32) (n int, errno unix.Errno) {
+func (p *epoll) receive(fd int32, flags uintptr) (n int, errno unix.Errno) {
 	room := p.backlog.room()
 	p.iov.Base = &room[0]
 	p.msg.Control = &p.control[0]
 	p.msg.SetControllen(len(p.control))
-	got, _, errno := unix.RawSyscall(unix.SYS_RECVMSG, uintptr(fd), uintptr(unsafe.Pointer(&p.msg)), 0)
+	got, _, errno := unix.RawSyscall(unix.SYS_RECVMSG, uintptr(fd), uintptr(unsafe.Pointer(&p.msg)), flags)
 	return int(got), errno
 }
 

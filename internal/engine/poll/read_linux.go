@@ -203,7 +203,7 @@ func (p *epoll) read(id int32, c *conn) {
 		p.partly = true // it waits in the kernel
 		return
 	}
-	n, errno := p.receive(c.fd)
+	n, errno := p.receive(c.fd, 0)
 	switch {
 	case errno == unix.EAGAIN || errno == unix.EINTR:
 	case errno != 0:

@@ -145,17 +145,18 @@ func returns(sc scene.Scene, width int) []string {
 		name string
 		h    *meter.Hist
 	}{{"found broken to connected", &w.Reconnect}, {"found broken to back in all rooms", &w.Back}} {
-		lines = append(lines, p.Line(row.name, width, 11, quantile(row.h, 0.5), quantile(row.h, 0.99),
-			quantile(row.h, 1)))
+		lines = append(lines, p.Line(row.name, width, 11, look.Quantile(row.h, 0.5), look.Quantile(row.h, 0.99),
+			look.Quantile(row.h, 1)))
 	}
 	t := &w.Total
 	return append(lines,
 		p.Line("broke, came back", width, 11, units.Count(c.Broke), units.Count(c.Back)),
-		p.Line("gave up, still away at the end", width, 11, wrong(p, c.GaveUp), wrong(p, c.StillAway)),
+		p.Line("gave up, still away at the end", width, 11, p.Zero(c.GaveUp, look.Lost), p.Zero(c.StillAway,
+			look.Lost)),
 		p.Line("tries, accepted", width, 11, units.Count(c.Tries), units.Count(c.Accepted)),
 		p.Line("refused, no answer, failed", width, 11, units.Count(c.Refused), units.Count(c.TimedOut),
 			units.Count(c.Failed)),
-		p.Line("missed: caught up, lost, excused", width, 11, units.Count(t.CaughtUp), wrong(p, t.Lost),
+		p.Line("missed: caught up, lost, excused", width, 11, units.Count(t.CaughtUp), p.Zero(t.Lost, look.Lost),
 			units.Count(t.Excused)))
 }
 
@@ -261,19 +262,4 @@ func reasons(sc scene.Scene) []string {
 			sc.Width))
 	}
 	return lines
-}
-
-// wrong draws a number that should be 0.
-func wrong(p *look.Palette, n int64) string {
-	if n == 0 {
-		return "0"
-	}
-	return p.Draw(look.Lost, units.Count(n))
-}
-
-func quantile(h *meter.Hist, q float64) string {
-	if h.Count() == 0 {
-		return "-"
-	}
-	return units.Duration(h.Quantile(q))
 }

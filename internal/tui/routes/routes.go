@@ -11,7 +11,6 @@ import (
 	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
 	"tidepull/internal/measure/logbook"
-	"tidepull/internal/measure/meter"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/scene"
 	"tidepull/internal/tui/tide"
@@ -161,8 +160,8 @@ func usable(sc scene.Scene, width int) []string {
 		name string
 		of   func(float64) string
 	}{
-		{"from the first try of any route", func(q float64) string { return quantile(&w.Usable, q) }},
-		{"from dialling the one that was taken", func(q float64) string { return quantile(&w.Connect, q) }},
+		{"from the first try of any route", func(q float64) string { return look.Quantile(&w.Usable, q) }},
+		{"from dialling the one that was taken", func(q float64) string { return look.Quantile(&w.Connect, q) }},
 	} {
 		lines = append(lines, p.Line(row.name, width, 11, row.of(0.5), row.of(0.99), row.of(1)))
 	}
@@ -173,7 +172,7 @@ func usable(sc scene.Scene, width int) []string {
 	}
 	lines = append(lines, p.Line("spent on a route that failed, on average", width, 11, tried))
 	return append(lines, p.Line("steps down, up, up in vain", width, 11, units.Count(c.Down), units.Count(c.Up),
-		units.Count(c.UpFailed)), p.Line("clients with no route left", width, 11, ink(p, c.NoneLeft, look.Lost)))
+		units.Count(c.UpFailed)), p.Line("clients with no route left", width, 11, p.Zero(c.NoneLeft, look.Lost)))
 }
 
 // cost is what deliveries took, and what went wrong at switches.
@@ -196,17 +195,9 @@ func cost(sc scene.Scene, width int) []string {
 		p.Line("bytes, up and down", width, 13, units.Bytes(float64(c.BytesUp+w.Counts.Bytes)),
 			per("routes.bytes_per_delivery")),
 		p.Line("connections", width, 13, units.Count(c.Dials), ""),
-		p.Line("at a switch: lost, twice, out of order", width, 8, ink(p, c.LostAt, look.Lost),
-			ink(p, c.DoubledAt, look.Beware), ink(p, c.ReorderedAt, look.Beware)))
+		p.Line("at a switch: lost, twice, out of order", width, 8, p.Zero(c.LostAt, look.Lost),
+			p.Zero(c.DoubledAt, look.Beware), p.Zero(c.ReorderedAt, look.Beware)))
 	return append(lines, "")
-}
-
-// ink draws a number that should be 0.
-func ink(p *look.Palette, n int64, wrong look.Ink) string {
-	if n == 0 {
-		return "0"
-	}
-	return p.Draw(wrong, units.Count(n))
 }
 
 // stepsOf lists the steps by their reasons.
@@ -222,11 +213,4 @@ func stepsOf(sc scene.Scene) []string {
 			s.what), sc.Width))
 	}
 	return lines
-}
-
-func quantile(h *meter.Hist, q float64) string {
-	if h.Count() == 0 {
-		return "-"
-	}
-	return units.Duration(h.Quantile(q))
 }
