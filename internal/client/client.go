@@ -21,6 +21,7 @@ import (
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/transport"
+	"tidepull/internal/wire/ws"
 )
 
 // A Client is one simulated client. It is kept small: there may be tens of
@@ -71,11 +72,11 @@ type extra struct {
 	feeds      map[feedKey]int64 // the last number of each part of a feed
 	resume     mono.Time         // when it reads on; 0: it is reading
 	perSec     int               // how many bytes it reads in a second; 0: as fast as they come
-	silent     bool              // it does not answer pings
 	inbox      inbox
 	beatAt     mono.Time          // when it sends a sign of life unasked; 0: it does not
 	slow       maybe.Index[int32] // the step that has it read slowly
 	ahead      ahead              // of the enter step, if the server lets clients in by itself
+	pulse      *pulse             // nil if nothing is promised of heartbeats, and it behaves
 	unfinished []byte             // what has come of a message that goes on in the next frame
 	inside     []ledger.Room      // if some rate is dealt out in rooms: those that it is in
 }
@@ -160,7 +161,15 @@ func (c *Client) Name() string { return string(c.name) }
 
 // Next is when Tick is to be called.
 func (c *Client) Next() mono.Time {
-	return min(c.deadline, c.way.Deadline(), c.ownDeadline())
+	return min(c.deadline, c.way.Deadline(), c.ownDeadline(), c.verdictDue())
+}
+
+// verdictDue is when a server should have closed the client that misbehaves, at the latest.
+func (c *Client) verdictDue() mono.Time {
+	if p := c.pulse(); p != nil {
+		return p.verdictDue()
+	}
+	return mono.Never
 }
 
 // ownDeadline is when the client is to read on or to send a heartbeat; mono.Never if
@@ -173,6 +182,9 @@ func (c *Client) ownDeadline() mono.Time {
 				own = min(own, at)
 			}
 		}
+		if c.more.pulse != nil {
+			own = min(own, c.more.pulse.nextMisdeed())
+		}
 		if c.more.travel != nil {
 			own = min(own, c.more.travel.due())
 		}
@@ -183,6 +195,9 @@ func (c *Client) ownDeadline() mono.Time {
 // AwaitsServer reports whether Next is how long the server may take, and not when
 // the client is to act.
 func (c *Client) AwaitsServer() bool {
+	if v := c.verdictDue(); v < min(c.deadline, c.way.Deadline(), c.ownDeadline()) {
+		return true
+	}
 	switch c.wait {
 	case forNothing, forTime, forOthers, forFigures, forReturn, forBreath:
 		return false
@@ -253,6 +268,7 @@ func (c *Client) end(e *Env, now mono.Time) {
 
 func (c *Client) land(e *Env, now mono.Time) {
 	c.readOn(e, now, 0)
+	c.beatsEnd(e, e.readUpTo())
 	c.letGo(e)
 	c.dropAttempts(e)
 	c.way.Drop(c.io(e))
@@ -288,6 +304,8 @@ func (c *Client) Ebb(e *Env, now mono.Time) {
 	case c.phase == connecting:
 		c.hangUp(e)
 		c.end(e, now)
+	case c.stands():
+		c.sayClose(e, now, ws.CloseNormal, "")
 	case c.wait != forTime && c.wait != forOthers:
 	case c.depth > 0:
 		c.leaveRepeats(e, now)
@@ -315,6 +333,9 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 	}
 	if c.more != nil && c.more.beatAt != 0 && c.more.beatAt <= now {
 		c.beatUnasked(e, now)
+	}
+	if p := c.pulse(); p != nil && min(p.nextMisdeed(), p.verdictDue()) <= now {
+		c.tickMisdeed(e, now)
 	}
 	if t := c.travels(); t != nil && t.due() <= now {
 		c.tickTravel(e, now)
@@ -386,5 +407,5 @@ func (c *Client) Overrun(e *Env, now mono.Time, whose string) {
 		return
 	}
 	c.hangUp(e)
-	c.broken(e, now, errors.New("the server does not read: "+whose))
+	c.broken(e, now, now, errors.New("the server does not read: "+whose))
 }

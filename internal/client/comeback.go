@@ -88,7 +88,7 @@ func (c *Client) goesAway(e *Env, now mono.Time, err error) bool {
 		until: c.deadline, room: c.room}
 	e.turnsChange(c, now, -int32(c.depth))
 	c.goOffline(e, now)
-	c.more.silent, c.depth, c.room = false, 0, noRoom
+	c.depth, c.room = 0, noRoom
 	if why := staysAway(p, err); why != "" {
 		c.givesUp(e, now, errors.New(why))
 		return true

@@ -4,11 +4,9 @@ import (
 	"errors"
 	"fmt"
 	"strings"
-	"time"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/fact"
-	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 	"tidepull/internal/wire/transport"
@@ -105,7 +103,8 @@ func (c *Client) Data(e *Env, line int, b []byte, came mono.Span, now mono.Time)
 	}
 	if line %= transport.NumLines; line == transport.Main {
 		c.throttle(e, len(b), now)
-		if c.more == nil || c.more.perSec == 0 { // else it reads late on purpose
+		c.hearsAnything(e, came.To)
+		if c.more == nil || c.more.perSec == 0 && c.misconduct() == nil { // else it reads late on purpose
 			e.Book.Now().ReadingLag.Record(now.Sub(came.To))
 		}
 	}
@@ -133,7 +132,11 @@ func (c *Client) drain(e *Env, came mono.Span, now mono.Time) {
 				c.message(e, ev, mono.At(came.To), now)
 			}
 		case transport.Beat:
-			c.beat(e, ev.Payload, now)
+			c.beat(e, ev.Payload, came.To, now)
+		case transport.Pong:
+			c.pong(e, came.To)
+		case transport.Sign:
+			c.hearsBeat(e, came.To)
 		case transport.Answered:
 			c.isGone(e, now)
 		case transport.Paused:
@@ -149,10 +152,10 @@ func (c *Client) drain(e *Env, came mono.Span, now mono.Time) {
 		case transport.Refused:
 			c.refused(e, now, ev.Err)
 		case transport.Broken:
-			c.broken(e, now, ev.Err)
+			c.broken(e, came.To, now, ev.Err)
 		case transport.Violated:
 			e.counts().Malformed++
-			c.broken(e, now, ev.Err)
+			c.broken(e, came.To, now, ev.Err)
 		}
 	}
 }
@@ -177,28 +180,9 @@ func (c *Client) opened(e *Env, at, now mono.Time) {
 		return
 	}
 	c.sayName(e, now)
-	if b := &e.Trial.Dialect.Beat; b.Every > 0 {
-		c.extra().beatAt = now.Add(time.Duration(c.fraction() * float64(b.Every)))
-	}
+	c.followsBeats(e, at, now)
 	c.resume(e, now)
 }
-
-// beat answers the server's question for a sign of life. Only the latest needs an
-// answer (RFC 6455 5.5.3): a server that does not read is not sent more of them.
-func (c *Client) beat(e *Env, payload []byte, now mono.Time) {
-	if c.more != nil && c.more.silent {
-		return
-	}
-	e.counts().Pings++
-	e.record(c, now, lane.Beat, 0, 0)
-	if e.Queued == nil || e.Queued(c.id) < maxReplies {
-		c.way.Reply(c.io(e), payload)
-	}
-}
-
-// maxReplies is how many bytes may wait to be sent before beats are no longer
-// answered.
-const maxReplies = 64 << 10
 
 // Broke tells the client that a line is gone.
 func (c *Client) Broke(e *Env, line int, now mono.Time, err error) {
@@ -265,10 +249,22 @@ func (c *Client) mustBeRefused(e *Env, now mono.Time, err error) bool {
 	return true
 }
 
-// broken handles the end of an open connection. A session that waits for it
-// goes on; otherwise there is nothing more to do.
-func (c *Client) broken(e *Env, now mono.Time, err error) {
+// broken handles the end of an open connection, of which the client learned from what came
+// at an instant. A session that waits for it goes on; otherwise there is nothing more to do.
+func (c *Client) broken(e *Env, at, now mono.Time, err error) {
 	awaited, slow := c.wait == forBreak, c.more != nil && c.more.slow.Is()
+	wrong, promise := c.misconduct(), e.Trial.Target.Promise
+	switch {
+	case wrong != nil:
+		c.isEvicted(e, wrong, at, now, err)
+	case promise != nil && !awaited && !slow && !e.notHasty(now, err):
+		e.counts().Pulse.Hasty++
+	}
+	c.beatsEnd(e, at)
+	if wrong != nil && !awaited {
+		c.goesEvicted(e, now, err)
+		return
+	}
 	if !awaited && !slow && c.brokeUnsettled(e, now, err) {
 		return
 	}
@@ -295,11 +291,8 @@ func (c *Client) broken(e *Env, now mono.Time, err error) {
 		return
 	}
 	c.goOffline(e, now)
-	if c.more != nil {
-		c.more.silent = false
-	}
-	wrong := wrongEnd(c.step(), err)
-	e.check(c, now, c.step().Check, wrong == "", wrong)
+	why := wrongEnd(c.step(), err)
+	e.check(c, now, c.step().Check, why == "", why)
 	c.resume(e, now)
 }
 
@@ -334,9 +327,25 @@ func (c *Client) failPending(e *Env, now mono.Time, err error) {
 	e.check(c, now, c.step().Check, false, why)
 }
 
+// goesEvicted handles that the server closed a client that misbehaved: it comes back if its
+// crew does, and behaves from then on.
+func (c *Client) goesEvicted(e *Env, now mono.Time, err error) {
+	e.counts().Evicted++
+	e.event(c, now, logbook.Evicted, noRoom, e.countReason("evicted", err))
+	if c.goesAway(e, now, err) {
+		return
+	}
+	c.failPending(e, now, err)
+	c.goes(e, now)
+	c.isGone(e, now)
+	c.room = noRoom
+	c.land(e, now)
+}
+
 // goOffline ends a connection in the middle of a session, which may connect again.
 func (c *Client) goOffline(e *Env, now mono.Time) {
 	c.phase, c.naming = offline, unnamed
+	c.beatsEnd(e, e.readUpTo())
 	c.dropAttempts(e)
 	c.letGo(e)
 	c.way.Drop(c.io(e))

@@ -76,10 +76,11 @@ type Env struct {
 	part       []byte // of the message at hand, that is JSON
 	payload    []byte
 	markBytes  []byte
-	turning    []level // clients of each crew that are in a repeat, in all shares
-	members    []level // of each room, in all shares, if some rate is dealt out in rooms
-	inRooms    bool    // some is
-	lateNames  bool    // the server learns a client's name when it enters a room
+	turning    []level        // clients of each crew that are in a repeat, in all shares
+	members    []level        // of each room, in all shares, if some rate is dealt out in rooms
+	inRooms    bool           // some is
+	faults     []trial.Moment // that break the server
+	lateNames  bool           // the server learns a client's name when it enters a room
 	unheard    unheard
 	figures    figures
 	unfinished int // bytes that all clients hold of messages that have not ended
@@ -157,6 +158,7 @@ func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 			e.inRooms = e.inRooms || s.Repeat != nil && s.Repeat.Shared == trial.PerRoom
 		}
 	}
+	e.faults = t.Moments(func(f *trial.Fault) bool { return f.Do.AtServer() })
 	d := &t.Dialect
 	e.lateNames = d.Naming.Send == nil && d.Enter.Send.Uses(expr.VarName)
 	e.roomNumber([]byte(ledger.EveryoneName)) // which the account has as its first

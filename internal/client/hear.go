@@ -180,7 +180,7 @@ func (c *Client) hear(e *Env, at, now mono.Time) bool {
 		return true
 	}
 	if b := &d.Beat; b.When != nil && b.When.True(s) {
-		c.beatAnswer(e, now)
+		c.beatAnswer(e, at, now)
 		return true
 	}
 	if c.naming == nameAsked {

@@ -36,7 +36,7 @@ const stepsPerRun = 1000
 // run carries out steps until one has to wait, or the session is over.
 func (c *Client) run(e *Env, now mono.Time) {
 	c.wait, c.deadline = forNothing, mono.Never
-	for n := 0; c.wait == forNothing && (c.phase == open || c.phase == offline); n++ {
+	for n := 0; c.wait == forNothing && !c.stands() && (c.phase == open || c.phase == offline); n++ {
 		switch {
 		case int(c.pc) >= len(c.session.Steps) && c.phase == open:
 			c.sayClose(e, now, ws.CloseNormal, "")
@@ -130,7 +130,7 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 		c.sayClose(e, now, s.Code, s.Reason)
 		return
 	case trial.Silence:
-		if c.extra().silent = true; s.Within > 0 {
+		if c.misbehaves(e, now, s.Misbehave, true); s.Within > 0 {
 			c.await(forBreak, now, s.Within)
 			return
 		}
@@ -442,6 +442,7 @@ func (c *Client) leave(e *Env, now mono.Time, s *trial.Step) {
 // sayClose ends the connection in order. The client is owed
 // nothing any more, but until the server has answered it may get what others say.
 func (c *Client) sayClose(e *Env, now mono.Time, code uint16, reason string) {
+	c.beatsEnd(e, e.readUpTo())
 	c.goes(e, now)
 	c.quitAll(e, now)
 	c.room = noRoom

@@ -114,14 +114,19 @@ func (e *Env) check(c *Client, now mono.Time, i int, held bool, why string) {
 // followed is how many clients of each crew have all that happens to them kept.
 const followed = 3
 
-// Followed are the clients whose whole lanes are kept: the first of each crew, up to
-// the bound of the lanes.
+// Followed are the clients whose whole lanes are kept: the first of each crew, and the first
+// of those that misbehave, up to the bound of the lanes.
 func Followed(t *trial.Trial) (all []ledger.Client) {
 	next := ledger.Client(0)
 	for _, c := range t.Crews {
 		for n := range min(followed, c.Clients) {
 			if len(all) < lane.MaxFollowed {
 				all = append(all, next+ledger.Client(n))
+			}
+		}
+		for n, more := followed, 2*followed; n < c.Clients && more > 0 && len(c.Misbehave) > 0; n++ {
+			if len(all) < lane.MaxFollowed && c.Misbehaves(n) != nil {
+				all, more = append(all, next+ledger.Client(n)), more-1
 			}
 		}
 		next += ledger.Client(c.Clients)

@@ -114,7 +114,7 @@ func (e *Env) Unfinished() int { return e.unfinished }
 func (c *Client) unreadable(e *Env, now mono.Time, err error) {
 	e.counts().Malformed++
 	c.hangUp(e)
-	c.broken(e, now, err)
+	c.broken(e, now, now, err)
 }
 
 // letGo forgets what came of a message that did not end. What never became a message is

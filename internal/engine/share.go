@@ -254,6 +254,10 @@ func (s *share) serve(id int32, w *transport.Line) bool {
 	if w.Hold || w.Resume {
 		s.drv.Hold(id, w.Hold)
 	}
+	if (w.Unplug || w.Plug) && !s.drv.Unplug(id, w.Unplug) && w.Unplug {
+		s.env.Reasons.Count("this system cannot unplug a client: it only stops reading", 1)
+		s.drv.Hold(id, true)
+	}
 	return sent
 }
 

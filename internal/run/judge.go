@@ -59,6 +59,11 @@ var implied = []struct{ name, figure, wider string }{
 	{"each sender's messages come in order", "ledger.reordered", ""},
 	{"all get the same order", "ledger.disagreed", ""},
 	{"nobody is announced falsely", "announcements.stray", ""},
+	{"clients that give no sign of life are closed", "pulse.not_evicted", ""},
+	{"they are closed by the deadline", "pulse.evicted_late", ""},
+	{"clients that give their signs of life are not closed", "pulse.hasty", ""},
+	{"every heartbeat of the server comes", "pulse.missing", ""},
+	{"the server's heartbeats come in time", "pulse.late", ""},
 	{"every expectation is met", "expectations.missed", "checks.failed"},
 	{"every other check passes", "checks.failed_otherwise", "checks.failed"},
 }
@@ -72,7 +77,8 @@ func Limits(t *trial.Trial) []trial.Limit {
 	}
 	comeBack := slices.ContainsFunc(t.Crews, func(c trial.Crew) bool { return c.Return != nil })
 	for _, i := range implied {
-		if i.figure == "returns.gave_up" && !comeBack {
+		if i.figure == "returns.gave_up" && !comeBack || strings.HasPrefix(i.figure, "pulse.") &&
+			!promises(t, i.figure) {
 			continue
 		}
 		if !own(i.figure) && (i.wider == "" || !own(i.wider)) {
@@ -80,6 +86,20 @@ func Limits(t *trial.Trial) []trial.Limit {
 		}
 	}
 	return all
+}
+
+// promises reports whether a trial says something of heartbeats that a figure is about.
+func promises(t *trial.Trial, figure string) bool {
+	p := t.Target.Promise
+	switch {
+	case p == nil:
+		return false
+	case figure == "pulse.not_evicted" || figure == "pulse.evicted_late":
+		return p.Deadline > 0
+	case figure == "pulse.missing" || figure == "pulse.late":
+		return p.Server
+	}
+	return true
 }
 
 // whyOf says why the seconds that are not in the clean window do not count.

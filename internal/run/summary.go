@@ -39,6 +39,7 @@ type Summary struct {
 	Requests    Requests        `json:"requests"`
 	Routes      Routes          `json:"routes"`
 	Returns     Returns         `json:"returns"`
+	Pulse       Pulse           `json:"pulse"`       // heartbeats
 	Faults      []Happened      `json:"faults"`      // as they happened
 	Server      ServerSummary   `json:"server"`      // its process
 	ClosedLoop  bool            `json:"closed_loop"` // some sends waited for answers: the rate is the server's
@@ -261,6 +262,7 @@ func Summarise(s *Snapshot) Summary {
 		Requests:   Requests{c.Requests, c.Unheard, w.Answer.Latencies()},
 		Routes:     routesOf(w),
 		Returns:    returnsOf(w),
+		Pulse:      pulseOf(w),
 		Faults:     append([]Happened{}, s.Happened...),
 		Server:     serverOf(s),
 		ClosedLoop: s.Trial.ClosedLoop,

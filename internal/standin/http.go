@@ -90,6 +90,8 @@ func (l *loop) answerHTTP(id int32, r *request) {
 		l.answer(id, r, 200, lines, l.board.Truth.AppendMessages(nil))
 	case "GET /truth/deliveries":
 		l.answer(id, r, 200, lines, l.board.Truth.AppendDeliveries(nil))
+	case "GET /truth/evictions":
+		l.answer(id, r, 200, lines, l.board.Truth.AppendEvictions(nil))
 	case "GET /switches":
 		l.answerJSON(id, r, l.board.Switches())
 	case "POST /switches":
@@ -100,7 +102,7 @@ func (l *loop) answerHTTP(id int32, r *request) {
 		l.answerJSON(id, r, l.board.Switches())
 	default:
 		l.answer(id, r, 404, "text/plain", []byte("here are /live, /stream, /login, /token, /guest, /publish, "+
-			"/history, /counters, /truth, /truth/messages, /truth/deliveries and /switches\n"))
+			"/history, /counters, /truth, /truth/messages, /truth/deliveries, /truth/evictions and /switches\n"))
 	}
 }
 

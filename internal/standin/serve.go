@@ -24,7 +24,8 @@ func (l *loop) Accepted(id int32) {
 	for int(id) >= len(l.conns) {
 		l.conns = append(l.conns, conn{})
 	}
-	l.conns[id] = conn{state: greeting, heard: l.drv.Now(), reader: ws.Reader{FromPeer: ws.Client}}
+	l.lives++
+	l.conns[id] = conn{state: greeting, heard: l.drv.Now(), reader: ws.Reader{FromPeer: ws.Client}, life: l.lives}
 	if l.drv.IsDatagrams(id) {
 		l.conns[id].state, l.conns[id].speaks = live, inDatagrams
 		l.board.Join(member(id), "")
@@ -44,7 +45,7 @@ func (l *loop) Broke(id int32, _ error) {
 func (l *loop) Data(id int32, b []byte, came mono.Span) {
 	at := came.To
 	c := &l.conns[id]
-	c.heard = l.drv.Now()
+	l.gaveSign(id, c)
 	if c.speaks == inDatagrams {
 		l.datagrams(id, b, at)
 		return
@@ -241,6 +242,7 @@ func (l *loop) comeIn(id int32, c *conn, r *request) {
 			http1.Field{Name: "Content-Type", Value: "text/event-stream"},
 			http1.Field{Name: "Cache-Control", Value: "no-store"}, http1.Field{Name: "Connection", Value: "close"}))
 		c.state, c.speaks, c.room = live, inEvents, room
+		l.startBeats(id)
 		l.board.Join(member(id), r.login)
 		l.introduce(id, fmt.Sprintf("stream-%d", id), room, r.at)
 		return
@@ -262,6 +264,7 @@ func (l *loop) comeIn(id int32, c *conn, r *request) {
 	}
 	l.agree(id, c, r)
 	c.state = live
+	l.startBeats(id)
 	l.board.Join(member(id), r.login)
 	if q := r.url.Query(); q.Get("name") != "" { // who one is, and perhaps where, stands in the path
 		l.introduce(id, q.Get("name"), q.Get("room"), r.at)

@@ -227,6 +227,8 @@ type loop struct {
 	ready         []*visit          // those that have something to get
 	overrunVisits []*visit
 	stalled       []stalled // by time
+	dues          dues
+	lives         uint64
 
 	awaited map[string]int32 // the connections that wait for datagrams, by what those must say
 	tokens  int
@@ -243,6 +245,9 @@ type conn struct {
 	pending []byte
 	heard   mono.Time   // when anything last came from it
 	pinged  mono.Time   // when it was last pinged
+	asked   mono.Time   // when it was, since it gave a sign of life, for the first time; 0: it has
+	opened  mono.Time   // when it came in
+	life    uint64      // tells it from others that had its number
 	packed  [][]byte    // messages that will share a frame
 	visit   *visit      // whose request waits on it; nil: none
 	beside  *visit      // whose client wants to change over to it; nil: none
@@ -299,10 +304,11 @@ func (l *loop) run() error {
 			}
 		}
 		l.unpack()
+		l.beat(now)
 		l.letStalledIn()
 		l.serveVisits()
 		l.dropOverrun()
-		if err := l.drv.Wait(min(nextLook, l.board.Next(), l.nextStalled()), l); err != nil {
+		if err := l.drv.Wait(min(nextLook, l.board.Next(), l.nextStalled(), l.nextBeat()), l); err != nil {
 			return err
 		}
 	}
@@ -328,9 +334,8 @@ func (l *loop) close() {
 	}
 }
 
-// lookForSilence pings those whose ping is due and evicts those who did not
-// answer theirs. Each call looks at the share of the connections that makes
-// the round once a second.
+// lookForSilence lets those go that have not said in time what they want, and cuts what is
+// idle. Each call looks at the share of the connections that makes the round once a second.
 func (l *loop) lookForSilence(now mono.Time) {
 	share := int(time.Second / lookEvery)
 	for range len(l.conns)/share + 1 {
@@ -349,21 +354,9 @@ func (l *loop) lookForSilence(now mono.Time) {
 		case c.state == greeting && now.Sub(c.heard) > l.cfg.PongWithin:
 			l.drop(id)
 		case c.state != live:
-		case c.pinged > c.heard && now.Sub(c.pinged) > l.cfg.PongWithin:
-			l.board.Truth.Totals.Evicted++
-			l.sayClose(id, ws.ClosePolicy, "no answer to a ping")
-			l.drop(id)
 		case c.speaks == inDatagrams && c.twin == 0 && now.Sub(c.heard) > datagramsWithin:
 			l.board.Truth.Totals.Evicted++
 			l.drop(id)
-		case c.speaks != inFrames: // no pings there
-		case now.Sub(max(c.pinged, c.heard)) > l.cfg.PingEvery && c.pinged <= c.heard:
-			if c.pinged = now; l.cfg.Manners.Beat {
-				l.drv.Write(id, ws.AppendFrame(nil, ws.OpText, []byte(`{"kind":"are you there"}`)))
-				continue
-			}
-			l.pong = ws.AppendFrame(l.pong[:0], ws.OpPing, []byte("board"))
-			l.drv.Write(id, l.pong)
 		}
 	}
 }

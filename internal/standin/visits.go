@@ -154,6 +154,7 @@ func (l *loop) ask(id int32, v *visit, r *request) {
 	}
 	c.state, c.speaks, c.visit = live, inAnswers, v
 	v.waiting = id
+	l.startBeats(id)
 	l.serveVisit(v)
 }
 

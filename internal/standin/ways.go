@@ -105,6 +105,7 @@ func (l *loop) besides(id int32, c *conn, payload []byte) {
 func (l *loop) comesBeside(c *conn, id int32, r *request, key string) {
 	l.agree(id, c, r)
 	c.state, c.speaks = live, inFrames
+	l.startBeats(id)
 	if v := l.visits[key]; v != nil && v.mode != "/live" {
 		c.beside = v
 		return

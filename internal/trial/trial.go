@@ -133,6 +133,8 @@ type Target struct {
 	At     string       // where its addresses really are: ADDRESS:PORT or unix:PATH; "": where their names lead
 	Order  ledger.Order
 	Remote string // a host beyond this machine that may be loaded
+	// Promise is what it says of heartbeats; nil: nothing.
+	Promise *Promise
 }
 
 // Secure reports whether any of the target's addresses asks for TLS.
@@ -363,7 +365,8 @@ type Crew struct {
 	Settle     time.Duration // how long after it opened a connection that breaks leads to the next route
 	Retry      time.Duration // how often a better route is tried; 0: it is not
 	Without    []Without
-	Return     *Return // how its clients come back when their connection breaks; nil: they do not
+	Misbehave  []Misbehaviour // of shares of its clients
+	Return     *Return        // how its clients come back when their connection breaks; nil: they do not
 }
 
 // A Without keeps a part of a crew from a route.
@@ -427,7 +430,7 @@ const (
 	Wait // at a barrier
 	Close
 	Vanish
-	Silence
+	Silence // from now on it misbehaves about signs of life
 	Slow
 	Malform
 	Back // of a client that comes back: it goes on where its session was
@@ -473,6 +476,8 @@ type Step struct {
 	Named   bool            // Send: not before the client is named
 	PerSec  int             // Slow: bytes that are read in a second; 0: as fast as they come
 	Wrong   string          // Malform: one of Wrongs
+	// Misbehave is what it does wrong, of Silence.
+	Misbehave *Misbehaviour
 }
 
 // Wrongs are the ways in which a client can break the protocol.

@@ -151,6 +151,22 @@ func (p *epoll) Hold(id int32, on bool) {
 	}
 }
 
+// dropAll is a socket filter (BPF) that takes nothing: the system drops each packet before
+// it answers for it.
+var dropAll = []unix.SockFilter{{Code: unix.BPF_RET | unix.BPF_K}}
+
+func (p *epoll) Unplug(id int32, on bool) bool {
+	c := p.open(id)
+	switch {
+	case c == nil || c.peer != nil:
+		return false
+	case on:
+		return unix.SetsockoptSockFprog(int(c.fd), unix.SOL_SOCKET, unix.SO_ATTACH_FILTER,
+			&unix.SockFprog{Len: uint16(len(dropAll)), Filter: &dropAll[0]}) == nil
+	}
+	return unix.SetsockoptInt(int(c.fd), unix.SOL_SOCKET, unix.SO_DETACH_FILTER, 0) == nil
+}
+
 func (p *epoll) open(id int32) *conn {
 	if int(id) >= len(p.conns) || p.conns[id].fd < 0 {
 		return nil

@@ -55,6 +55,10 @@ type Driver interface {
 	// Hold stops reading from id, or goes on with it. Something that was on its
 	// way to the owner may still be handed over.
 	Hold(id int32, on bool)
+	// Unplug drops all that is sent to id before it arrives, as if its cable was cut: the
+	// other side's system gets no sign that anything came. Without on it is let in again.
+	// It reports false if that cannot be done here.
+	Unplug(id int32, on bool) bool
 	// Hangup closes id at once. The Handler hears no more of it.
 	Hangup(id int32)
 	// FinishAndHangup closes id once its queue is empty.

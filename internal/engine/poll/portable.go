@@ -204,6 +204,9 @@ func (p *portable) Hold(id int32, on bool) {
 	}
 }
 
+// Unplug implements Driver: it needs the system's own sockets.
+func (p *portable) Unplug(int32, bool) bool { return false }
+
 func (l *line) writeQueue(queued *atomic.Int64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

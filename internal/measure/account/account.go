@@ -62,6 +62,8 @@ type Account struct {
 	recorded  int             // events so far
 	sent, got []uint32        // by client
 	slow      map[ledger.Client]bool
+	farewells map[ledger.Client]*farewell // nil if nothing is promised of heartbeats
+	early     int                         // times in all of them
 	history   map[ledger.Client]*history
 	rumours   []rumour         // announcements that may yet prove true, by time
 	ticks     int              // of the last report
@@ -86,6 +88,9 @@ func New(cfg Config) *Account {
 	a := &Account{cfg: cfg, trial: t, book: logbook.NewBook(0, len(t.Crews)), shares: make([]share, cfg.Shares),
 		lanes: lane.New(t.Grace + 4*time.Second), slow: map[ledger.Client]bool{}, ticks: -1,
 		history: map[ledger.Client]*history{}, sent: make([]uint32, t.Clients()), got: make([]uint32, t.Clients())}
+	if t.Target.Promise != nil {
+		a.farewells = map[ledger.Client]*farewell{}
+	}
 	c := ledger.Config{Run: cfg.Run, Crews: len(t.Crews), Shares: cfg.Shares,
 		Announcements: t.Dialect.Announces(), Prompt: t.Prompt, Grace: t.Grace,
 		Keep: keepWrong, Sample: keepGood, Order: t.Target.Order,

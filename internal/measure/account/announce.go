@@ -22,6 +22,9 @@ func (a *Account) announce(c ledger.Client, k ledger.Kind, room ledger.Room, at 
 // hears books that a client heard who enters or leaves.
 func (a *Account) hears(f *fact.Fact, room ledger.Room) {
 	k, about := ledger.Kind(f.What), f.Peer
+	if k == ledger.Gone {
+		a.told(about, f.Time)
+	}
 	number, open := a.ledger.Announced(k, room, about)
 	for _, other := range a.cfg.Sharers(f.Peer) {
 		if !open {
@@ -77,7 +80,9 @@ func (a *Account) provedTrue(k ledger.Kind, room ledger.Room, about ledger.Clien
 		if r.kind != k || r.room != room || r.about != about {
 			return false
 		}
-		a.heardOf(r.to, room, about, number, r.at)
+		if a.ledger.IsInside(room, r.to) { // else it has gone itself meanwhile, and is owed nothing
+			a.heardOf(r.to, room, about, number, r.at)
+		}
 		return true
 	})
 }

@@ -248,6 +248,9 @@ func (a *Account) happens(c ledger.Client, room ledger.Room, what logbook.EventK
 	if l, ok := laneOf[what]; ok {
 		a.lanes.Add(lane.Record{At: time.Duration(at), What: l, Client: c, Peer: -1, Room: room})
 	}
+	if what == logbook.Evicted {
+		a.evicted(c, at)
+	}
 	if a.recorded < logbook.MaxEvents {
 		a.recorded++
 		a.events = append(a.events, logbook.Event{At: time.Duration(at), Client: c, Room: room, What: what,
@@ -258,8 +261,8 @@ func (a *Account) happens(c ledger.Client, room ledger.Room, what logbook.EventK
 // laneOf says what an event is in a lane.
 var laneOf = map[logbook.EventKind]lane.Happening{
 	logbook.SetOut: lane.SetOut, logbook.Opened: lane.Opened, logbook.Entered: lane.Entered, logbook.Left: lane.Left,
-	logbook.Closed: lane.Closed, logbook.Evicted: lane.Closed, logbook.Hindered: lane.Refused,
+	logbook.Closed: lane.Closed, logbook.Evicted: lane.Evicted, logbook.Misbehaved: lane.Misbehaved, logbook.Hindered: lane.Refused,
 	logbook.SteppedDown: lane.SteppedDown, logbook.SteppedUp: lane.SteppedUp,
-	logbook.CameBack: lane.Opened, logbook.GaveUp: lane.Closed,
+	logbook.CameBack: lane.CameBack, logbook.GaveUp: lane.Closed,
 	logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,
 }

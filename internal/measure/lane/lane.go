@@ -39,12 +39,16 @@ const (
 	SteppedDown                  // to the next route
 	SteppedUp                    // to a better route
 	Lost                         // a message that was owed and has not come; Peer is its sender
+	Ignored                      // a ping that was not answered, on purpose
+	Misbehaved                   // it began to misbehave on purpose
+	Evicted                      // the server closed it while it did
+	CameBack                     // it is in all its rooms again, after a break
 	NumWhats
 )
 
 var whatNames = [NumWhats]string{"said", "got", "heard", "beat", "set out", "connected", "entered", "left", "closed",
 	"broke", "refused", "denied", "check held", "check failed", "requested", "answered", "stepped down",
-	"stepped up", "lost"}
+	"stepped up", "lost", "beat ignored", "misbehaves", "evicted", "came back"}
 
 func (w Happening) String() string {
 	if w >= NumWhats {

@@ -32,7 +32,7 @@ func (f Filter) Shows(r *Record) bool {
 	switch r.What {
 	case Said, Got, Heard, Lost:
 		return f&Messages != 0
-	case Beat:
+	case Beat, Ignored:
 		return f&Beats != 0
 	case Held, Failed, Requested, Answered:
 		return f&Checks != 0
@@ -121,7 +121,7 @@ func after(s State, r *Record) State {
 		return Inside
 	case Left:
 		return Connected
-	case Closed, Broke, Refused:
+	case Closed, Broke, Refused, Evicted:
 		return Away
 	}
 	return s

@@ -27,11 +27,13 @@ const (
 	SteppedUp   // to a better route
 	CameBack    // after its connection broke
 	GaveUp      // to come back
+	Misbehaved  // it began to misbehave on purpose
 	numWhats
 )
 
 var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "closed", "broke", "refused", "denied",
-	"missed", "check failed", "not opened", "evicted", "stepped down", "stepped up", "came back", "gave up"}
+	"missed", "check failed", "not opened", "evicted", "stepped down", "stepped up", "came back", "gave up",
+	"misbehaved"}
 
 func (w EventKind) String() string {
 	if w >= numWhats {

@@ -126,6 +126,15 @@ func makeFigures() map[string]*Figure {
 	distribution("returns.back_in", "from a connection found broken to the client being in all its rooms again",
 		func(w *Window) *meter.Hist { return &w.Back })
 	returnFigures(add)
+	distribution("pulse.interval", "from one heartbeat of the server to the next",
+		func(w *Window) *meter.Hist { return &w.Pulse.Gap })
+	distribution("pulse.round_trip", "from a client's heartbeat to the server's answer",
+		func(w *Window) *meter.Hist { return &w.Pulse.RoundTrip })
+	distribution("pulse.eviction", "from the first sign of life that a client owed and did not give to the end of "+
+		"its connection", func(w *Window) *meter.Hist { return &w.Pulse.Eviction })
+	distribution("pulse.told", "from an eviction to each of the others in its rooms being told",
+		func(w *Window) *meter.Hist { return &w.Pulse.Told })
+	pulseFigures(add)
 	deliveries := func(name string, of func(*ledger.Tally) int64) *Figure {
 		f := add("ledger."+strings.ReplaceAll(name, " ", "_"), Count, "deliveries that are "+name,
 			func(w *Window) float64 { return float64(of(&w.Total)) })

@@ -48,6 +48,7 @@ type Counts struct {
 	Evicted int64 // clients that the server closed while they misbehaved on purpose
 	Routes  RouteCounts
 	Returns ReturnCounts
+	Pulse   PulseCounts
 }
 
 // A CheckCount is how often a check of the trial held and failed.
@@ -119,6 +120,7 @@ type Page struct {
 	PushedBack          meter.Hist
 	Usable              meter.Hist
 	Reconnect, Back     meter.Hist
+	Pulse               PulseHists
 	Checks              []CheckCount // by number; short where none of the later ones was made
 }
 
@@ -229,6 +231,7 @@ type Entry struct {
 	Usable     meter.Packed // from the first try of any route to the agreed connection
 	Reconnect  meter.Packed // from a connection found broken to the next one agreed on
 	Back       meter.Packed // from a connection found broken to the client being in all its rooms again
+	Pulse      Pulses
 	Checks     []CheckCount // by number
 }
 
@@ -250,7 +253,7 @@ func (p *Page) Entry() *Entry {
 		Health: p.Health, Part: p.part(),
 		Connect: p.Connect.Pack(), Enter: p.Enter.Pack(), Age: p.Age.Pack(), Answer: p.Answer.Pack(),
 		PushedBack: p.PushedBack.Pack(), Usable: p.Usable.Pack(), Reconnect: p.Reconnect.Pack(),
-		Back: p.Back.Pack(), Checks: slices.Clone(p.Checks)}
+		Back: p.Back.Pack(), Pulse: p.Pulse.pack(), Checks: slices.Clone(p.Checks)}
 	e.Health.ReadingLag, e.Health.ScheduleLag = p.ReadingLag.Pack(), p.ScheduleLag.Pack()
 	if p.own != nil {
 		own := p.own.part()

@@ -12,8 +12,13 @@ func (e *Entry) Same(o *Entry) bool {
 		e.Health.same(&o.Health) && e.Part.same(&o.Part) && e.Own.same(o.Own) && e.Group.same(o.Group) &&
 		bytes.Equal(e.Connect, o.Connect) && bytes.Equal(e.Enter, o.Enter) && bytes.Equal(e.Age, o.Age) &&
 		bytes.Equal(e.Answer, o.Answer) && bytes.Equal(e.PushedBack, o.PushedBack) &&
-		bytes.Equal(e.Usable, o.Usable) && bytes.Equal(e.Reconnect, o.Reconnect) && bytes.Equal(e.Back, o.Back) &&
+		bytes.Equal(e.Usable, o.Usable) && bytes.Equal(e.Reconnect, o.Reconnect) && bytes.Equal(e.Back, o.Back) && e.Pulse.same(&o.Pulse) &&
 		slices.Equal(e.Checks, o.Checks)
+}
+
+func (p *Pulses) same(o *Pulses) bool {
+	return bytes.Equal(p.Gap, o.Gap) && bytes.Equal(p.RoundTrip, o.RoundTrip) &&
+		bytes.Equal(p.Eviction, o.Eviction) && bytes.Equal(p.Told, o.Told)
 }
 
 func (h *Health) same(o *Health) bool {

@@ -34,6 +34,8 @@ type Window struct {
 	ReadingLag, ScheduleLag meter.Hist
 	PushedBack, Usable      meter.Hist
 	Reconnect, Back         meter.Hist
+	Pulse                   PulseHists
+	bunch                   bunch
 	Busy, Span              time.Duration
 	CPU, GCPause            time.Duration // CPU is the loop's thread's
 	ProcessCPU              time.Duration
@@ -64,6 +66,7 @@ func (w *Window) AddClean(e *Entry) error {
 	}
 	w.Foreign += e.Foreign
 	w.Counts.add(&e.Counts)
+	w.bunch.add(e)
 	w.Most = w.Most.most(e.Gauges)
 	w.Busy += e.Health.Busy
 	w.Span += e.Health.Span
@@ -281,6 +284,7 @@ func (c *Counts) add(d *Counts) {
 	c.Piled += d.Piled
 	c.Routes.add(&d.Routes)
 	c.Returns.add(&d.Returns)
+	c.Pulse.add(&d.Pulse)
 }
 
 func (g Gauges) most(h Gauges) Gauges {

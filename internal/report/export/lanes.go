@@ -164,6 +164,8 @@ func (r *Request) drawnRow(row *lane.Row) chart.LaneRow {
 		d.Mark, d.Style, d.Text = chart.Loss, chart.Dotted, fmt.Sprintf("lost #%d", rec.Number)
 	case lane.Beat:
 		d.Mark, d.Text = chart.Bar, "beat"
+	case lane.Ignored:
+		d.Mark, d.Text = chart.Bar, "beat, not answered"
 	case lane.Entered, lane.Left:
 		d.Text += " " + r.roomName(rec.Room)
 	case lane.Held:

@@ -90,18 +90,19 @@ func (s *Store) each(f func(*sql.Rows) error, query string, args ...any) error {
 func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 	return s.each(func(rows *sql.Rows) error {
 		e := &logbook.Entry{}
-		var counts, health, fit, checks, own, early []byte
+		var counts, health, fit, checks, own, early, pulse []byte
 		var reading, schedule meter.Packed
 		err := rows.Scan(&e.At, &e.Settled, &e.Gauges.Planned, &e.Gauges.Out, &e.Gauges.Open, &e.Gauges.Entered,
 			&counts, &health, &fit, &e.Foreign,
 			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), (*[]byte)(&e.Connect), (*[]byte)(&e.Enter),
 			(*[]byte)(&reading), (*[]byte)(&schedule), (*[]byte)(&e.Age), (*[]byte)(&e.Answer), &checks, &own,
-			(*[]byte)(&e.PushedBack), &early, (*[]byte)(&e.Usable), (*[]byte)(&e.Reconnect), (*[]byte)(&e.Back))
+			(*[]byte)(&e.PushedBack), &early, (*[]byte)(&e.Usable), (*[]byte)(&e.Reconnect), (*[]byte)(&e.Back),
+			&pulse)
 		for _, part := range []struct {
 			from []byte
 			into any
 		}{{counts, &e.Counts}, {health, &e.Health}, {fit, &e.Fit}, {checks, &e.Checks}, {own, &e.Own},
-			{early, &e.Early}} {
+			{early, &e.Early}, {pulse, &e.Pulse}} {
 			if err == nil {
 				err = json.Unmarshal(part.from, part.into)
 			}
@@ -114,7 +115,7 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 		return err
 	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, "+
 		"connect, enter, reading_lag, schedule_lag, age, answer, checks, own, pushed_back, early, usable, reconnect, "+
-		"back FROM second "+
+		"back, pulse FROM second "+
 		"WHERE "+
 		"run = ? ORDER BY at", id)
 }

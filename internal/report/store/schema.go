@@ -111,4 +111,8 @@ ALTER TABLE second ADD COLUMN back BLOB;
 ALTER TABLE run ADD COLUMN happened TEXT NOT NULL DEFAULT 'null';
 ALTER TABLE run ADD COLUMN server TEXT NOT NULL DEFAULT 'null';
 `,
+	// 7: heartbeats
+	`
+ALTER TABLE second ADD COLUMN pulse TEXT NOT NULL DEFAULT 'null';
+`,
 }

@@ -97,6 +97,7 @@ type room struct {
 	past     []notice // the last ones, oldest first
 	kept     int64    // notices put into the store
 	dirty    bool
+	ghosts   [][]byte // names of members that are gone, as JSON
 }
 
 type notice struct {
@@ -146,13 +147,26 @@ func (b *Board) Join(id int32, login string) {
 	b.reply(id, `{"kind":"welcome","board":"harbour board"}`)
 }
 
+// NameOf is what a member calls itself; "" if it has not said.
+func (b *Board) NameOf(id int32) string {
+	if int(id) >= len(b.members) {
+		return ""
+	}
+	return b.members[id].name
+}
+
 // Part tells that a connection is gone: its member leaves all rooms.
 func (b *Board) Part(id int32) {
 	if int(id) >= len(b.members) || !b.members[id].here {
 		return
 	}
 	m := &b.members[id]
+	ghost := m.name != "" && b.cfg.Switches.Meets(b.cfg.Switches.Ghost, "ghost", m.name)
 	for len(m.rooms) > 0 {
+		if ghost { // it counts as a member from now on, without a connection
+			m.rooms[0].ghosts = append(m.rooms[0].ghosts, m.nameJSON)
+			b.Truth.Totals.Ghosts++
+		}
 		b.removeFrom(m.rooms[0], id)
 	}
 	if m.name != "" {

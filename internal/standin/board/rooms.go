@@ -43,7 +43,7 @@ func (b *Board) enter(id int32) {
 			again = b.tellPast(id, r)
 		}
 	}
-	b.reply(id, `{"kind":"entered","room":`+string(r.nameJSON)+`,"members":`+strconv.Itoa(len(r.members))+`,"seq":`+
+	b.reply(id, `{"kind":"entered","room":`+string(r.nameJSON)+`,"members":`+strconv.Itoa(r.count())+`,"seq":`+
 		strconv.FormatInt(r.seq, 10)+more+`}`)
 	again()
 	if strings.HasPrefix(name, gaugePrefix) && b.cfg.Gauge > 0 && b.gauges == mono.Never {
@@ -90,6 +90,9 @@ func (b *Board) tellPast(id int32, r *room) (after func()) {
 	return after
 }
 
+// count is how many members the board believes a room to have.
+func (r *room) count() int { return len(r.members) + len(r.ghosts) }
+
 func (m *member) in(r *room) bool { return slices.Contains(m.rooms, r) }
 
 // ofMember returns the room that the message names, where its sender is in it.
@@ -123,6 +126,9 @@ func (b *Board) removeFrom(r *room, id int32) {
 	if i := slices.Index(m.rooms, r); i >= 0 {
 		m.rooms = slices.Delete(m.rooms, i, i+1)
 	}
+	if n := len(r.ghosts); n > 0 && &r.ghosts[n-1][0] == &m.nameJSON[0] {
+		return // nobody is told
+	}
 	b.change(r, id, "gone")
 }
 
@@ -133,13 +139,16 @@ func (b *Board) tellMembers(id int32) {
 		return
 	}
 	msg := append([]byte(`{"kind":"members","room":`), r.nameJSON...)
-	msg = strconv.AppendInt(append(msg, `,"members":`...), int64(len(r.members)), 10)
+	msg = strconv.AppendInt(append(msg, `,"members":`...), int64(r.count()), 10)
 	msg = append(msg, `,"names":[`...)
 	for i, who := range r.members {
 		if i > 0 {
 			msg = append(msg, ',')
 		}
 		msg = append(msg, b.members[who].nameJSON...)
+	}
+	for _, name := range r.ghosts {
+		msg = append(append(msg, ','), name...)
 	}
 	b.reply(id, string(append(msg, "]}"...)))
 }
@@ -169,7 +178,7 @@ func (b *Board) announce() {
 	b.nextAnn = mono.Never
 	for _, r := range b.changed {
 		r.dirty = false
-		n := len(r.members)
+		n := r.count()
 		b.quirks++
 		if b.cfg.Switches.happens(miscount, b.cfg.Switches.Presence, b, relayed{from: r.name, said: b.quirks}, -1) {
 			n++

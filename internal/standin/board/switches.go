@@ -31,6 +31,7 @@ type Switches struct {
 	Clash     float64
 	Forget    float64
 	Ways
+	Beats
 }
 
 // Ways are switches of how clients come to the board.
@@ -43,6 +44,17 @@ type Ways struct {
 	CutIdle       time.Duration
 	EndStreams    time.Duration
 	Cut           float64
+}
+
+// Beats are switches of heartbeats.
+type Beats struct {
+	MissBeat   float64
+	Uneven     float64
+	Drift      float64
+	Bunch      float64
+	NoEviction float64
+	Hasty      float64
+	Ghost      float64
 }
 
 // A Switch describes one of the Switches.
@@ -91,6 +103,15 @@ var SwitchList = []Switch{
 	{"end_streams", "streams are ended after this long, in order, and may be asked for again; 0 for none",
 		func(s *Switches) any { return &s.EndStreams }},
 	{"cut", "a connection is cut once a message of its client was relayed", func(s *Switches) any { return &s.Cut }},
+	{"miss_beat", "a ping is left out", func(s *Switches) any { return &s.MissBeat }},
+	{"uneven", "pings come up to this part of the interval early or late",
+		func(s *Switches) any { return &s.Uneven }},
+	{"drift", "the interval of pings is this part longer", func(s *Switches) any { return &s.Drift }},
+	{"bunch", "if above 0: all clients are pinged at the same moment", func(s *Switches) any { return &s.Bunch }},
+	{"no_eviction", "a client that does not answer pings stays", func(s *Switches) any { return &s.NoEviction }},
+	{"hasty", "a client's answers to pings do not count", func(s *Switches) any { return &s.Hasty }},
+	{"ghost", "a client whose connection breaks stays a member of its rooms",
+		func(s *Switches) any { return &s.Ghost }},
 	{"forget", "a notice is relayed and not kept", func(s *Switches) any { return &s.Forget }},
 }
 
@@ -140,12 +161,14 @@ func probability(s string) (float64, error) {
 
 // Meets throws the die of a switch about how clients come to the board, for one of them.
 func (s *Switches) Meets(p float64, what, who string) bool {
-	if p == 0 {
-		return false
-	}
+	return p > 0 && s.Chance(what, who) < p
+}
+
+// Chance is a number from 0 to 1 that follows from the seed, and from what it is for.
+func (s *Switches) Chance(what, who string) float64 {
 	h := fnv.New64a()
 	fmt.Fprintf(h, "%d %s %s", s.Seed, what, who)
-	return float64(finish(h.Sum64())>>11)/(1<<53) < p
+	return float64(finish(h.Sum64())>>11) / (1 << 53)
 }
 
 // wrong tells apart the dice of the switches.

@@ -42,6 +42,10 @@ type Totals struct {
 	Cut         int64 `json:"cut"`         // connections cut because nothing went over them
 	Ended       int64 `json:"ended"`       // streams ended that may be asked for again
 	Switched    int64 `json:"switched"`    // clients that changed over to a WebSocket
+	Beats       int64 `json:"beats"`       // pings, and comments of event streams
+	Unbeaten    int64 `json:"unbeaten"`    // pings left out
+	Spared      int64 `json:"spared"`      // clients not evicted that should have been
+	Ghosts      int64 `json:"ghosts"`      // members that are gone, and stay in a room
 }
 
 // Did is what the board did with one delivery.
@@ -66,6 +70,8 @@ type Truth struct {
 	FromDue    meter.Hist // from the time in a message's mark to each write
 	messages   []Message
 	deliveries []Delivery
+	evictions  []Eviction
+	nEvicted   int64
 	nMessages  int64 // all so far
 	nDelivered int64
 	most       int
@@ -88,6 +94,27 @@ type Delivery struct {
 	At   int64  `json:"at_us"` // microseconds since 1970
 	Did  Did    `json:"-"`
 	What string `json:"what"`
+}
+
+// An Eviction is a client that was closed because it gave no sign of life.
+type Eviction struct {
+	Name  string `json:"name"`
+	Asked int64  `json:"asked_us"` // when it was asked for one, microseconds since 1970
+	At    int64  `json:"at_us"`    // when it was closed
+}
+
+// Evict books that a client was closed that was asked for a sign of life and gave none.
+func (t *Truth) Evict(name string, asked, now mono.Time) {
+	t.Totals.Evicted++
+	if t.most > 0 {
+		t.evictions = keep(t.evictions, Eviction{name, wallMicros(asked), wallMicros(now)}, int(t.nEvicted), t.most)
+	}
+	t.nEvicted++
+}
+
+// AppendEvictions appends the kept evictions as JSON lines, the oldest first.
+func (t *Truth) AppendEvictions(dst []byte) []byte {
+	return appendRing(dst, t.evictions, int(t.nEvicted), func(e Eviction) any { return e })
 }
 
 func wallMicros(t mono.Time) int64 { return t.Wall().UnixMicro() }

@@ -43,14 +43,16 @@ type side struct {
 
 // A line is one end of a connection.
 type line struct {
-	peer   *line
-	side   *side
-	id     int32
-	order  int64 // of connections: the same for any number of dialling sides
-	holds  bool
-	held   []packet  // what came while it holds
-	readAt mono.Time // when it was last read
-	sent   int       // bytes that the peer has not been handed
+	peer  *line
+	side  *side
+	id    int32
+	order int64 // of connections: the same for any number of dialling sides
+	holds bool
+	// unplugged: nothing comes in; ended says that the other end is gone meanwhile
+	unplugged, ended bool
+	held             []packet  // what came while it holds
+	readAt           mono.Time // when it was last read
+	sent             int       // bytes that the peer has not been handed
 	// datagrams: nobody hears of the line before one comes, nor that the other end is gone
 	// before one comes there
 	datagrams bool
@@ -197,11 +199,22 @@ func (s *side) Hold(id int32, on bool) {
 		l.holds = on
 		if !on {
 			for _, p := range l.held {
-				s.post(packet{at: s.net.now, to: p.to, what: p.what, data: p.data})
+				s.post(p) // it came when it came
 			}
 			l.held = nil
 		}
 	}
+}
+
+// Unplug implements poll.Driver: what is on its way to the line is gone.
+func (s *side) Unplug(id int32, on bool) bool {
+	if l := s.lines[id]; l != nil {
+		l.unplugged = on
+		if !on && l.ended {
+			s.post(packet{at: s.net.now.Add(s.net.latency), to: l, what: 'b'})
+		}
+	}
+	return true
 }
 
 // Reserve implements poll.Driver; neither side both listens and dials.
@@ -322,6 +335,8 @@ func (s *side) handle(p packet, h poll.Handler) {
 		if p.what == 'd' && p.to.datagrams && !s.listens {
 			p.to.peer.side.post(packet{at: s.net.now.Add(s.net.latency), to: p.to.peer, what: 'b'})
 		}
+	case p.to.unplugged:
+		p.to.ended = p.to.ended || p.what == 'b' // which its system is told again
 	case p.to.holds:
 		p.to.held = append(p.to.held, p)
 	case p.what == 'o':

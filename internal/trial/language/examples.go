@@ -46,6 +46,9 @@ var examples = map[string]string{
 		"then      = { kind = \"switch\" }\n}",
 	"dialect.goodbye": "goodbye { send = { kind = \"bye\" } }",
 	"target.tls":      "tls {\n  least    = \"1.3\"\n  resume   = true\n  insecure = true\n}",
+	"crew.misbehave": "crew \"pilots\" {\n  clients = 6\n  session = session.watch\n  misbehave {\n    do    = " +
+		"\"late\"\n    by    = \"300ms\"\n    share = \"50%\"\n    after = \"200ms\"\n  }\n}",
+	"target.promise": "promise {\n  every    = \"5s\"\n  deadline = \"10s\"\n}",
 	"without": "crew \"pilots\" {\n  clients = 6\n  session = session.watch\n  without \"websocket\" " +
 		"{ share = \"50%\" }\n}",
 
@@ -85,6 +88,7 @@ var examples = map[string]string{
 		"    reason = \"logged off\"\n    within = \"2s\"\n  }",
 	"assert":      "assert \"it has a number\" { that = n >= 0 }",
 	"fall_silent": "fall_silent {}",
+	"misbehave":   "misbehave {\n  do             = \"silent\"\n  evicted_within = \"30s\"\n}",
 	"read_slowly": "read_slowly { bytes_per_second = 4096 }",
 	"malformed":   "malformed {\n  what   = \"unmasked\"\n  within = \"2s\"\n}",
 
@@ -120,6 +124,10 @@ func Example(name string) string {
 		parts["target"] = "target \"board\" {\n  websocket = \"ws://127.0.0.1:7411/live\"\n" + example + "\n}"
 	case name == "target.tls":
 		parts["target"] = "target \"board\" {\n  websocket = \"wss://127.0.0.1:7411/live\"\n" + example + "\n}"
+	case name == "target.promise":
+		parts["target"] = "target \"board\" {\n  websocket = \"ws://127.0.0.1:7411/live\"\n" + example + "\n}"
+	case name == "crew.misbehave":
+		parts["crew"] = example
 	case name == "reconnect":
 		parts["crew"] = example
 	case name == "without":

@@ -69,9 +69,12 @@ func (r *reader) readTarget(b *hcl.Block) {
 		r.readNodes(nodes)
 	}
 	for _, block := range content.Blocks {
-		if block.Type == "tls" {
+		switch block.Type {
+		case "tls":
 			r.readTLS(block)
-		} else {
+		case "promise":
+			r.readPromise(block)
+		default:
 			r.readFurtherRoute(block)
 		}
 	}
@@ -236,6 +239,8 @@ func (r *reader) readCrew(b *hcl.Block) {
 	for _, t := range content.Blocks {
 		switch {
 		case t.Type == "without": // once its routes are known
+		case t.Type == "misbehave":
+			r.readMisbehave(&c, t)
 		case t.Type == "reconnect" && c.Return != nil:
 			r.fail(t.DefRange, "there is a second reconnect; a crew has one")
 		case t.Type == "reconnect":

@@ -172,10 +172,17 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 	case "vanish":
 		st.Do = trial.Vanish
 	case "fall_silent":
-		st.Do = trial.Silence
+		st.Do, st.Misbehave = trial.Silence, &trial.Misbehaviour{Do: trial.Silent, Must: trial.MustEvict}
 		if a["evicted_within"] != nil {
 			st.Within, st.Check = r.duration(a["evicted_within"], time.Minute),
 				r.check("a silent client is evicted", "fall_silent")
+		}
+	case "misbehave":
+		m := r.readMisdeed(b, a)
+		st.Do, st.Misbehave = trial.Silence, &m
+		if a["evicted_within"] != nil {
+			st.Within, st.Check = r.duration(a["evicted_within"], time.Minute),
+				r.check("a client that misbehaves is evicted: "+m.Do.String(), "misbehave")
 		}
 	case "read_slowly":
 		st.Do, st.PerSec = trial.Slow, r.whole(a["bytes_per_second"], 0, 1<<40, 0)

@@ -63,7 +63,7 @@ func routeWords(first string) []word {
 
 var steps = []string{"connect", "request", "enter", "say", "whisper", "send", "ask", "expect", "leave", "pause",
 	"repeat", "choose", "when", "otherwise", "set", "barrier",
-	"close", "vanish", "fall_silent", "read_slowly", "malformed", "expect_close", "assert"}
+	"close", "vanish", "fall_silent", "misbehave", "read_slowly", "malformed", "expect_close", "assert"}
 
 const (
 	formText      = "text"
@@ -144,7 +144,7 @@ var vocabulary = map[string]*blockWord{
 			{"file", "path", true,
 				"a .csv file whose first line names the columns, or a .json file with a list of objects"},
 		}},
-	"target": {label: "name", doc: "the server under test", blocks: []string{"target.route", "target.tls"},
+	"target": {label: "name", doc: "the server under test", blocks: []string{"target.route", "target.tls", "target.promise"},
 		attrs: append(routeWords("; --target on the command line goes before it"),
 			word{"nodes", "list of texts", false, "instead: the addresses of several servers, of one kind; clients " +
 				"are dealt out to them in turn, and know theirs as node"},
@@ -178,6 +178,17 @@ var vocabulary = map[string]*blockWord{
 			"over TCP"},
 		{"resume", formYes, false, "a client that comes back resumes its session, if the server lets it"},
 		{"insecure", formYes, false, "take any certificate; this stands beside the target wherever it is shown"},
+	}},
+	"target.promise": {doc: "what the server and its clients have agreed on about heartbeats: everything is measured " +
+		"against it. Heartbeats of the server are pings, messages that the dialect's beat recognises, comments of an " +
+		"event stream, or empty lines; those of clients are pings, or what the dialect's beat sends", attrs: []word{
+		{"from", `"server", "client" or "both"`, false, `who sends them; "server" if it is not given`},
+		{"every", formDuration, true, "from one to the next"},
+		{"deadline", formDuration, false, "within which the server closes a client that gives no sign of life, after " +
+			"the first that it owed"},
+		{"any_data", formYes, false, "whatever the server sends is as good as a heartbeat"},
+		{"tolerance", formShare, false, `what part of the interval a heartbeat may come early or late, and a client ` +
+			`be closed late; "25%" if it is not given`},
 	}},
 	"target.route": {label: "name", doc: "another way to the same server, for clients that cannot come over the one " +
 		"before", attrs: routeWords("")},
@@ -367,6 +378,14 @@ var vocabulary = map[string]*blockWord{
 	"fall_silent": {doc: "answer no pings any more", attrs: []word{
 		{"evicted_within", formDuration, false, "wait for the server to close the connection: it must in this time"},
 	}},
+	"misbehave": {doc: "misbehave about signs of life from now on; the session goes on", attrs: attrs(misdeedWords, []word{
+		{"evicted_within", formDuration, false, "wait for the server to close the connection: it must in this time"},
+	})},
+	"crew.misbehave": {doc: "how a share of a crew's clients misbehaves about signs of life, once; those that are " +
+		"silent, frozen or unplugged do nothing else from then on", attrs: attrs(misdeedWords, []word{
+		{"share", formShare, false, "of the clients, spread evenly; all if it is not given"},
+		{"after", formDuration, false, "how long after they are connected; at once if it is not given"},
+	})},
 	"read_slowly": {doc: "read only so fast from now on", attrs: []word{
 		{"bytes_per_second", formNumber, true, "how fast; 0 ends it"},
 		{"evicted_within", formDuration, false, "wait for the server to close the connection: it must in this time"},
@@ -377,7 +396,7 @@ var vocabulary = map[string]*blockWord{
 		within(`how soon; "5s" if it is not given`),
 	}},
 	"crew": {label: "name", doc: "a group of clients that follow the same session", blocks: []string{"tide", "without",
-		"reconnect"},
+		"reconnect", "crew.misbehave"},
 		attrs: []word{
 			{"clients", formNumber, true, "how many"},
 			{"session", "session.NAME", true, "what they do"},

@@ -157,7 +157,7 @@ func inkOf(r *lane.Record) look.Ink {
 		return look.Lost
 	case lane.Broke, lane.Refused, lane.Denied:
 		return look.Danger
-	case lane.Entered, lane.Held:
+	case lane.Entered, lane.Held, lane.CameBack:
 		return look.Good
 	case lane.Got:
 		switch r.Fate {
@@ -169,7 +169,9 @@ func inkOf(r *lane.Record) look.Ink {
 			return look.Danger
 		}
 		return look.Beware
-	case lane.Beat, lane.Heard:
+	case lane.Misbehaved, lane.Evicted:
+		return look.Beware
+	case lane.Beat, lane.Ignored, lane.Heard:
 		return look.Faint
 	}
 	return look.Text
@@ -197,6 +199,8 @@ func (m *Model) drawRow(d *look.Dots, y int, sc scene.Scene, r *lane.Row, here b
 		d.Char(x, y, '●', ink)
 	case lane.Beat:
 		d.Char(x, y, '┼', ink)
+	case lane.Ignored:
+		d.Char(x, y, '─', ink)
 	case lane.Failed, lane.Refused, lane.Denied:
 		d.Char(x, y, '╳', ink)
 	case lane.Broke:
@@ -321,7 +325,9 @@ func words(sc scene.Scene, r *lane.Row) string {
 	case lane.Heard:
 		return "heard " + units.Bytes(float64(rec.Size)) + says(sc, rec)
 	case lane.Beat:
-		return "beat answered"
+		return "beat"
+	case lane.Ignored:
+		return "beat, not answered"
 	case lane.Entered, lane.Left:
 		return rec.What.String() + " " + room
 	case lane.Held:

@@ -25,6 +25,8 @@ type Event struct {
 type Reader struct {
 	Retry time.Duration // how long the server wants its clients to wait before they come back; 0 if it has not said
 
+	Comments int // how many comments have come: servers send them as signs of life
+
 	line   []byte // what has come of a line
 	data   []byte // of the event under way, each line of it ended by LF
 	name   string
@@ -94,7 +96,7 @@ func (r *Reader) LastID() string { return r.last }
 // Restart makes the reader ready for another stream of the same server, which goes on
 // where the last one ended.
 func (r *Reader) Restart() {
-	*r = Reader{Retry: r.Retry, id: r.last, last: r.last, line: r.line[:0], data: r.data[:0]}
+	*r = Reader{Retry: r.Retry, Comments: r.Comments, id: r.last, last: r.last, line: r.line[:0], data: r.data[:0]}
 }
 
 // Held is how many bytes it holds of an event that is not whole.
@@ -108,6 +110,10 @@ func (r *Reader) take() (ev Event, ok bool) {
 		r.begun = true
 	}
 	r.line = r.line[:0]
+	if len(line) > 0 && line[0] == ':' {
+		r.Comments++
+		return ev, false
+	}
 	field, value, _ := bytes.Cut(line, []byte(":"))
 	value = bytes.TrimPrefix(value, []byte(" "))
 	switch string(field) {

@@ -56,6 +56,7 @@ type HTTP struct {
 	queued   int      // bytes of it
 	tries    int      // of the oldest
 	events   eventstream.Reader
+	sign     bool   // a comment of the stream has come, and is not told of yet
 	rest     []byte // of a part, or of a poll's answer, that messages are taken from
 	held     []byte // what has come of a message of a LongAnswer
 	searched int    // bytes of it in which no message ends
@@ -89,7 +90,7 @@ const (
 func (m *HTTP) Open(io *IO, o *Opening, deadline mono.Time) {
 	m.Drop(io)
 	if !o.Again {
-		m.events = eventstream.Reader{}
+		m.events, m.sign = eventstream.Reader{}, false
 	}
 	m.opening = o
 	m.get.Line, m.post.Line = Main, Post
@@ -368,20 +369,29 @@ func retryAfter(h *http1.Head, now time.Time) (time.Duration, bool) {
 // message takes a message out of what is at hand; more reports whether there may be
 // others.
 func (m *HTTP) message(io *IO) (ev Event, more bool) {
+	if len(m.rest) == 0 && m.sign { // a comment came before the last event
+		m.sign = false
+		return Event{Kind: Sign}, true
+	}
 	if len(m.rest) == 0 {
 		return Event{}, false
 	}
 	switch {
 	case m.Habits.Mode == EventStream:
-		before := m.events.Held()
+		before, comments := m.events.Held(), m.events.Comments
 		e, n, ok, err := m.events.Next(m.rest)
 		io.Held += m.events.Held() - before
 		if err != nil {
 			return m.ended(io, Event{Kind: Violated, Err: err}), true
 		}
 		m.rest = m.rest[n:]
+		m.sign = m.sign || m.events.Comments > comments
 		if ok {
 			return Event{Kind: Message, Payload: e.Data, Shared: m.sharesRead(io)}, true
+		}
+		if m.sign {
+			m.sign = false
+			return Event{Kind: Sign}, true
 		}
 		if io.Held > maxHeld && m.events.Held() > 0 {
 			return m.ended(io, Event{Kind: Violated, Err: tooMuchHeld}), true

@@ -96,6 +96,13 @@ func (p *Pair) SayUrgent(io *IO, payload []byte) { p.beside.Say(io, payload, fal
 // Reply implements Machine.
 func (p *Pair) Reply(io *IO, payload []byte) { p.first.Reply(io, payload) }
 
+// Ping implements Pinger.
+func (p *Pair) Ping(io *IO, payload []byte) {
+	if m, ok := p.first.(Pinger); ok {
+		m.Ping(io, payload)
+	}
+}
+
 // Close implements Machine.
 func (p *Pair) Close(io *IO, code uint16, reason string) { p.first.Close(io, code, reason) }
 

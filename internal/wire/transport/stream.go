@@ -74,7 +74,7 @@ func (m *Stream) framing() *wire.Framing {
 	return m.Framing
 }
 
-// Next implements Machine. An empty line, or record, is no message.
+// Next implements Machine. An empty line, or record, is no message, but a sign of life.
 func (m *Stream) Next(io *IO) Event {
 	if io.waits(m.line) {
 		return io.waiting(m.line)
@@ -104,6 +104,7 @@ func (m *Stream) Next(io *IO) Event {
 		}
 		switch {
 		case len(message) == 0 && (f.Prefix == wire.NoPrefix || m.Datagrams):
+			return Event{Kind: Sign}
 		case f.Lines() && !utf8.Valid(message):
 			return m.violated(io, noText)
 		default:

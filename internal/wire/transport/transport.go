@@ -66,6 +66,8 @@ type Line struct {
 	Hangup bool           // close it once Out is sent
 	Hold   bool           // read nothing of it for now
 	Resume bool           // read on
+	Unplug bool           // let nothing in that comes to it, as if the cable was cut
+	Plug   bool           // let it in again
 }
 
 // Send hands what is to be sent to a driver's Write: all at once, or a datagram at a time.
@@ -84,7 +86,7 @@ func (l *Line) Send(id int32, write func(id int32, b []byte) bool) bool {
 
 // Asks reports whether anything is asked for.
 func (l *Line) Asks() bool {
-	return len(l.Out) > 0 || l.Dial != nil || l.Hangup || l.Hold || l.Resume
+	return len(l.Out) > 0 || l.Dial != nil || l.Hangup || l.Hold || l.Resume || l.Unplug || l.Plug
 }
 
 // Clear forgets what was asked for, and keeps the memory.
@@ -113,6 +115,8 @@ const (
 	Opened               // messages can be sent and come in
 	Message              // with Payload
 	Beat                 // the server asks for a sign of life; Reply with Payload is the answer
+	Pong                 // the server answers a Ping, or gives a sign of life of that form unasked
+	Sign                 // the server gives a sign of life that needs no answer
 	Answered             // our close is answered: no message follows. Ended comes
 	Ended                // the connection is over, after our own close; Err: what was not in order about that
 	Refused              // it did not come to be open: Err says why
@@ -196,6 +200,9 @@ type Pauser interface {
 	// Resume goes on.
 	Resume(io *IO)
 }
+
+// A Pinger is a Machine that can ask the server for a sign of life; Pong is the answer.
+type Pinger interface{ Ping(io *IO, payload []byte) }
 
 // A NotInTime is why a transport did not come to be open: nothing answered in time.
 type NotInTime struct{ What string }

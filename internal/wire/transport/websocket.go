@@ -215,6 +215,8 @@ func (m *WebSocket) event(io *IO, f ws.Event) Event {
 		return Event{Kind: Message, Payload: f.Payload, Binary: f.Op == ws.OpBinary, Shared: len(io.taking[Main]) > 0}
 	case ws.OpPing:
 		return Event{Kind: Beat, Payload: f.Payload}
+	case ws.OpPong:
+		return Event{Kind: Pong, Payload: f.Payload}
 	case ws.OpClose:
 		return m.closed(io, f)
 	}
@@ -297,6 +299,13 @@ func (m *WebSocket) Say(io *IO, payload []byte, binary bool) {
 func (m *WebSocket) Reply(io *IO, payload []byte) {
 	if m.phase == open || m.phase == closing {
 		m.frame(io, ws.OpPong, payload)
+	}
+}
+
+// Ping implements Pinger (RFC 6455 5.5.2).
+func (m *WebSocket) Ping(io *IO, payload []byte) {
+	if m.phase == open {
+		m.frame(io, ws.OpPing, payload)
 	}
 }
 

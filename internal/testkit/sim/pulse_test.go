@@ -1,0 +1,178 @@
+package sim_test
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"tidepull/internal/standin"
+	"tidepull/internal/standin/board"
+	"tidepull/internal/trial/language"
+)
+
+const heartbeats = `
+trial "t" { seed = %d }
+target "board" {
+  websocket = "ws://127.0.0.1:7411/live"
+  dialect   = "board"
+  promise {
+    from     = %q
+    every    = "1s"
+    deadline = "2s"
+  }
+}
+dialect "board" {
+  name {
+    send      = { kind = "name", name = name }
+    confirmed = msg.kind == "named"
+  }
+  enter {
+    send      = { kind = "enter", room = room }
+    confirmed = msg.kind == "entered" && msg.room == room
+  }
+  presence {
+    when    = msg.kind == "presence"
+    room    = msg.room
+    members = msg.members
+  }
+  gone {
+    when = msg.kind == "gone"
+    room = msg.room
+    name = msg.name
+  }
+}
+session "watch" {
+  connect {}
+  enter { room = "basin" }
+  repeat {
+    every = "3s"
+    say { body = { kind = "notice", room = room, text = "berth ${n} ${mark}" } }
+  }
+}
+crew "pilots" {
+  clients = 60
+  session = session.watch
+  %s
+}
+tide {
+  flood "100%%" { over = "1s" }
+  slack { lasts = "20s" }
+  ebb { over = "1s" }
+}`
+
+const misbehaving = `
+  misbehave {
+    do    = "silent"
+    share = "20%"
+    after = "5s"
+  }
+  misbehave {
+    do    = "late"
+    by    = "500ms"
+    share = "10%"
+  }
+  misbehave {
+    do    = "late"
+    by    = "3s"
+    share = "10%"
+    after = "2s"
+  }
+  misbehave {
+    do    = "wrong"
+    share = "10%"
+  }
+  misbehave {
+    do    = "fast"
+    every = "50ms"
+    share = "10%"
+  }
+  misbehave {
+    do    = "frozen"
+    share = "10%"
+    after = "4s"
+  }
+  misbehave {
+    do    = "unplugged"
+    share = "10%"
+    after = "3s"
+  }
+`
+
+// TestPulse: clients misbehave about signs of life in every way, in one share or several. Who
+// must be evicted is, after exactly the deadline; nobody else is; the others are told; the
+// intervals are the promised ones, and nothing else is wrong with the run.
+func TestPulse(t *testing.T) {
+	t.Parallel()
+	for seed := range 6 {
+		tr, err := language.Parse(fmt.Appendf(nil, heartbeats, seed, "server", misbehaving), "t.trial.hcl",
+			language.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		cfg := standin.Config{PingEvery: time.Second, PongWithin: 2 * time.Second, Notices: true}
+		p := playShared(t, tr, cfg, board.Switches{}, 0, 1+seed%3)
+		c, h := &p.window.Counts.Pulse, &p.window.Pulse
+		if c.Misbehave != 48 || c.Evicted != 30 || p.truth.Evicted != 30 ||
+			c.TooLate+c.Kept+c.Hasty+c.Missing+c.Late+c.Early != 0 {
+			t.Errorf("seed %d: %+v\nin truth %+v; %v", seed, *c, p.truth, p.reasons)
+		}
+		// 12 silent, 6 late; of the frozen it is known to within an interval
+		if n := h.Eviction.Count(); n != 24 || h.Eviction.Quantile(0.5) < 1990*time.Millisecond ||
+			h.Eviction.Quantile(0.7) > 2010*time.Millisecond || h.Eviction.Max() > 2250*time.Millisecond {
+			t.Errorf("seed %d: %d evicted after %v to %v", seed, n, h.Eviction.Min(), h.Eviction.Max())
+		}
+		if m := h.Gap.Quantile(0.5); m < 990*time.Millisecond || h.Gap.Max() > 1010*time.Millisecond || c.Heard < 500 {
+			t.Errorf("seed %d: %d heartbeats, up to %v apart", seed, c.Heard, h.Gap.Max())
+		}
+		// everybody in the room is told of the evictions that are seen as they happen
+		if n := h.Told.Count(); n < 18*30 || h.Told.Max() > 10*time.Millisecond {
+			t.Errorf("seed %d: told %d times, up to %v after", seed, n, h.Told.Max())
+		}
+		if l := p.window.Total; p.window.Imbalance() != "" || l.Open() != 0 ||
+			l.Lost+l.Stray+l.Duplicate+l.Late != 0 || p.window.ChecksFailed() != 0 ||
+			p.window.Counts.Broken+p.window.Counts.StrayNews != 0 || p.window.Counts.Evicted != 30 {
+			t.Errorf("seed %d: %s %+v\n%+v; %v", seed, p.window.Imbalance(), l, p.window.Counts, p.reasons)
+		}
+	}
+}
+
+// TestPulseWeaknesses: each thing that a server can do wrong about heartbeats shows in its
+// figure, and does not without the switch.
+func TestPulseWeaknesses(t *testing.T) {
+	t.Parallel()
+	silent := "misbehave {\n do = \"silent\"\n share = \"20%\"\n after = \"5s\"\n}"
+	for _, w := range []struct {
+		name, figure, from, crew string
+		switches                 board.Beats
+		least                    float64 // without the switch it is at most this, with it more
+	}{
+		{"5 ghosts", "checks.failed", "server", silent, board.Beats{Ghost: 0.5}, 0},
+		{"6 no eviction", "pulse.not_evicted", "server", silent, board.Beats{NoEviction: 0.5}, 0},
+		{"7 hasty eviction", "pulse.hasty", "server", "", board.Beats{Hasty: 0.2}, 0},
+		{"8 missing", "pulse.missing", "server", "", board.Beats{MissBeat: 0.1}, 0},
+		{"8 uneven, late", "pulse.late", "server", "", board.Beats{Uneven: 0.4}, 0},
+		{"8 uneven, early", "pulse.early", "server", "", board.Beats{Uneven: 0.4}, 0},
+		{"8 drift", "pulse.drift", "server", "", board.Beats{Drift: 0.02}, 1},
+		{"8 bunched", "pulse.bunched", "server", "", board.Beats{Bunch: 1}, 20},
+	} {
+		t.Run(w.name, func(t *testing.T) {
+			t.Parallel()
+			cfg := standin.Config{PingEvery: time.Second, PongWithin: 2 * time.Second, Notices: true}
+			source := fmt.Sprintf(heartbeats, 3, w.from, w.crew)
+			good := playWith(t, source, cfg, board.Switches{})
+			if v := figure(t, good.window, w.figure); v > w.least || good.window.Counts.Pulse.Hasty != 0 {
+				t.Errorf("without the switch %s is %v: %+v; %v", w.figure, v, good.window.Counts.Pulse, good.reasons)
+			}
+			bad := playWith(t, source, cfg, board.Switches{Seed: 2, Beats: w.switches})
+			if v := figure(t, bad.window, w.figure); v <= w.least {
+				t.Errorf("with the switch %s is %v: %+v; %v", w.figure, v, bad.window.Counts.Pulse, bad.reasons)
+			}
+		})
+	}
+	// a server that answers its clients' heartbeats: the round trip is twice the way
+	p := playWith(t, fmt.Sprintf(heartbeats, 3, "client", ""), standin.Config{}, board.Switches{})
+	if c, h := p.window.Counts.Pulse, p.window.Pulse.RoundTrip; c.Asked < 1000 || c.Answered < c.Asked-60 ||
+		c.Unheard+c.Hasty != 0 || h.Min() < 5900*time.Microsecond || h.Max() > 6100*time.Microsecond {
+		t.Errorf("%+v; %v to %v", c, h.Min(), h.Max())
+	}
+}
