@@ -119,8 +119,8 @@ func (c *Client) beatAnswered(e *Env, at mono.Time) bool {
 // hearsBeat measures a heartbeat of the server's that came at an instant.
 func (c *Client) hearsBeat(e *Env, at mono.Time) {
 	p, promise := c.pulse(), e.Trial.Target.Promise
-	if p == nil || promise == nil || !promise.Server {
-		return
+	if p == nil || promise == nil || !promise.Server || p.wrong != nil && p.wrong.how.Do.Blind() {
+		return // what waited unread has no times of its own
 	}
 	page := e.Book.Now()
 	counts := &page.Counts.Pulse

@@ -19,7 +19,7 @@ import (
 type misconduct struct {
 	how   *trial.Misbehaviour
 	since mono.Time
-	owes  mono.Time   // when the first heartbeat came that it has not answered as it should; 0: none
+	owes  mono.Time   // when the first heartbeat came, or was due, that it has not answered as it should; 0: none
 	next  mono.Time   // when it sends something unasked; 0: it does not
 	late  []lateReply // by when they are sent
 	due   mono.Time   // when the server should have closed the connection at the latest; 0: not yet known
@@ -64,6 +64,7 @@ func (c *Client) misbehaves(e *Env, now mono.Time, how *trial.Misbehaviour, inSe
 	}
 	p := x.pulse
 	m := &misconduct{how: how, since: now, still: !inSession && how.Do.Still()}
+	heard := p.heard
 	p.wrong, p.begins, p.done = m, 0, true
 	e.counts().Pulse.Misbehave++
 	e.event(c, now, logbook.Misbehaved, noRoom, how.Do.String())
@@ -81,10 +82,17 @@ func (c *Client) misbehaves(e *Env, now mono.Time, how *trial.Misbehaviour, inSe
 			m.next = now.Add(promise.Every)
 		}
 	}
+	if how.Do == trial.Frozen || how.Do == trial.Unplugged {
+		// The server may close it any time, and it would not know: it is owed nothing more.
+		c.quitAll(e, now)
+	}
 	if how.Do.Blind() {
 		e.tellOf(c, now, fact.ReadsSlowly, noRoom)
 		line := &c.io(e).Lines[transport.Main]
 		line.Hold, line.Unplug = how.Do != trial.Unplugged, how.Do == trial.Unplugged
+		if promise != nil { // it will not see when the next one comes: it was due then
+			m.owes = heard.Add((now.Sub(heard)/promise.Every + 1) * promise.Every)
+		}
 		if m.look = m.due; m.look == 0 && !inSession {
 			m.look = mono.Never
 		}
@@ -291,11 +299,8 @@ func (c *Client) isEvicted(e *Env, m *misconduct, at, now mono.Time, err error) 
 	}
 	counts.Evicted++
 	base := m.owes
-	if base == 0 { // its own next heartbeat, or the server's, would have been due then
+	if base == 0 {
 		base = m.since
-		if promise != nil && m.how.Do.Blind() {
-			base = m.since.Add(promise.Every)
-		}
 	}
 	if m.openEnd && m.how.Do == trial.Unplugged {
 		return // when that was nobody knows

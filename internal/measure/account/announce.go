@@ -22,7 +22,7 @@ func (a *Account) announce(c ledger.Client, k ledger.Kind, room ledger.Room, at 
 // hears books that a client heard who enters or leaves.
 func (a *Account) hears(f *fact.Fact, room ledger.Room) {
 	k, about := ledger.Kind(f.What), f.Peer
-	if k == ledger.Gone {
+	if k == ledger.Gone && !a.slow[f.Client] {
 		a.told(about, f.Time)
 	}
 	number, open := a.ledger.Announced(k, room, about)
@@ -31,6 +31,9 @@ func (a *Account) hears(f *fact.Fact, room ledger.Room) {
 			about = other
 			number, open = a.ledger.Announced(k, room, about)
 		}
+	}
+	if !open && a.slow[f.Client] {
+		return // it reads what was said long ago
 	}
 	if !open {
 		a.unfounded(rumour{kind: k, room: room, about: about, to: f.Client, at: f.Time})
