@@ -15,6 +15,7 @@ import (
 	"tidepull/internal/tui/fanout"
 	"tidepull/internal/tui/lanes"
 	"tidepull/internal/tui/look"
+	"tidepull/internal/tui/pulse"
 	"tidepull/internal/tui/recovery"
 	"tidepull/internal/tui/routes"
 	"tidepull/internal/tui/scene"
@@ -54,12 +55,14 @@ const (
 	viewLanes
 	viewRoutes
 	viewRecovery
+	viewPulse
 	numViews
 )
 
 var views = [numViews]struct{ key, name, help string }{
 	{"1", "watch", watch.Help}, {"2", "fan-out", fanout.Help}, {"3", "ledger", balance.Help},
 	{"4", "lanes", lanes.Help}, {"5", "routes", routes.Help}, {"6", "recovery", recovery.Help},
+	{"7", "pulse", pulse.Help},
 }
 
 // A runView is one run on the screen.
@@ -74,6 +77,7 @@ type runView struct {
 	fanout     fanout.Model
 	balance    balance.Model
 	lanes      lanes.Model
+	pulse      pulse.Model
 	summed     *logbook.Window // of summedSpan, if it is settled
 	summedSpan scene.Span
 	help       helpPane
@@ -299,6 +303,8 @@ func (v *runView) draw(p *look.Palette, width, height int) []string {
 			lines = append(lines, v.lanes.View(sc, v.window)...)
 		case viewRoutes:
 			lines = append(lines, routes.View(sc, v.window)...)
+		case viewPulse:
+			lines = append(lines, v.pulse.View(sc)...)
 		case viewRecovery:
 			lines = append(lines, recovery.View(sc, v.window)...)
 		default:

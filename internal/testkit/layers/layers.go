@@ -60,6 +60,7 @@ var Of = map[string]int{
 	"internal/tui/balance":       13,
 	"internal/tui/routes":        12,
 	"internal/tui/recovery":      12,
+	"internal/tui/pulse":         12,
 	"internal/tui/home":          12,
 	"internal/tui/probing":       12,
 	"internal/tui":               14,
