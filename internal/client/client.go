@@ -76,6 +76,8 @@ type extra struct {
 	beatAt     mono.Time          // when it sends a sign of life unasked; 0: it does not
 	slow       maybe.Index[int32] // the step that has it read slowly
 	ahead      ahead              // of the enter step, if the server lets clients in by itself
+	hampered   int8               // faults by which what it says leaves late
+	deafened   int8               // faults by which it hears late
 	pulse      *pulse             // nil if nothing is promised of heartbeats, and it behaves
 	unfinished []byte             // what has come of a message that goes on in the next frame
 	inside     []ledger.Room      // if some rate is dealt out in rooms: those that it is in
@@ -87,6 +89,16 @@ func (c *Client) extra() *extra {
 		c.more.web.Jar = &c.more.jar
 	}
 	return c.more
+}
+
+// forgetExtra forgets what the client had on its way through its session, but not what
+// happens on its path.
+func (c *Client) forgetExtra() {
+	was := c.more
+	if c.more = nil; was != nil && was.hampered+was.deafened > 0 {
+		x := c.extra()
+		x.hampered, x.deafened = was.hampered, was.deafened
+	}
 }
 
 // A turn is the state of one repeat that is under way.
@@ -249,7 +261,8 @@ func (c *Client) Start(e *Env, now mono.Time) {
 	e.at(c, now)
 	e.setsOut(c, now)
 	c.pc, c.depth, c.ebbing, c.naming, c.room, c.again = 0, 0, false, unnamed, noRoom, false
-	c.more, c.session = nil, e.Trial.Crews[c.crew].Session
+	c.forgetExtra()
+	c.session = e.Trial.Crews[c.crew].Session
 	c.phase, c.clock = offline, now
 	e.counts().Started++
 	e.event(c, now, logbook.SetOut, noRoom, "")
@@ -275,7 +288,8 @@ func (c *Client) land(e *Env, now mono.Time) {
 	if c.more != nil {
 		c.more.web.Drop(&e.IO)
 	}
-	c.phase, c.wait, c.deadline, c.more = idle, forNothing, mono.Never, nil
+	c.phase, c.wait, c.deadline = idle, forNothing, mono.Never
+	c.forgetExtra()
 	e.landed(c, now)
 }
 

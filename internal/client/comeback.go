@@ -105,13 +105,14 @@ func (c *Client) owedAllAlong(e *Env) bool {
 
 // CutOff breaks the client's connection, as a fault of the trial's does; it stays away for so
 // long at least.
-func (c *Client) CutOff(e *Env, now mono.Time, fault string, least time.Duration) {
+func (c *Client) CutOff(e *Env, now mono.Time, fault string, least time.Duration, reset bool) {
 	e.at(c, now)
 	if c.phase != open || c.ebbing || c.Away() {
 		return
 	}
 	err := fmt.Errorf("cut by the fault '%s'", fault)
 	c.hangUp(e)
+	c.io(e).Lines[transport.Main].Abort = reset
 	if c.wait == forBreak || !c.goesAway(e, now, err) {
 		e.counts().Returns.Broke++
 		c.failPending(e, now, err)

@@ -158,7 +158,7 @@ func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 			e.inRooms = e.inRooms || s.Repeat != nil && s.Repeat.Shared == trial.PerRoom
 		}
 	}
-	e.faults = t.Moments(func(f *trial.Fault) bool { return f.Do.AtServer() })
+	e.faults = t.Moments(func(*trial.Fault) bool { return true })
 	d := &t.Dialect
 	e.lateNames = d.Naming.Send == nil && d.Enter.Send.Uses(expr.VarName)
 	e.roomNumber([]byte(ledger.EveryoneName)) // which the account has as its first

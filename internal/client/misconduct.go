@@ -320,9 +320,13 @@ func (e *Env) notHasty(now mono.Time, err error) bool {
 	if errors.As(err, &broken) {
 		return true
 	}
-	t := time.Duration(e.rel(now))
+	t, over := time.Duration(e.rel(now)), faultOver
+	if p := e.Trial.Target.Promise; p != nil {
+		over += p.Every + p.Deadline
+	}
 	for _, m := range e.faults {
-		if t >= m.At && (m.Fault.Do == trial.StopServer || t < m.At+m.Fault.Lasts+faultOver) {
+		forGood := m.Fault.Do == trial.StopServer || m.Fault.Lasts == 0 && !m.Fault.Do.AtServer()
+		if t >= m.At && (forGood || t < m.At+m.Fault.Lasts+over) {
 			return true
 		}
 	}

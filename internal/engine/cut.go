@@ -1,21 +1,220 @@
 package engine
 
 import (
+	"cmp"
+	"slices"
+	"time"
+
 	"tidepull/internal/base/mono"
+	"tidepull/internal/client"
+	"tidepull/internal/engine/impair"
 	"tidepull/internal/trial"
+	"tidepull/internal/wire/transport"
 )
 
-// cutClients breaks the connections of the clients that a fault of the trial's cuts: each
-// share does so for its own.
-func (s *share) cutClients(now mono.Time) {
-	for len(s.cuts) > 0 && s.cuts[0].At <= s.since(now) && !s.stopped.Load() {
-		f := s.cuts[0].Fault
-		s.cuts = s.cuts[1:]
-		for i := range s.clients {
-			if c := &s.clients[i]; trial.InShare(f.Share, int(c.ID())) {
-				c.CutOff(s.env, s.drv.Now(), f.Name, f.Lasts)
-				s.after(int32(i))
+// A turn is a fault of the trial that begins for the share's clients, or ends.
+type turn struct {
+	at    time.Duration // since the start of the run
+	fault *trial.Fault
+	ends  *bout // nil: it begins
+}
+
+// A bout is one time that a fault happens to clients, while it does.
+type bout struct {
+	fault *trial.Fault
+	whom  []int32 // clients, by where they stand in the share
+}
+
+// faultTurns lists the turns of the trial's faults that happen to clients.
+func faultTurns(t *trial.Trial) (turns []turn) {
+	for _, m := range t.Moments(func(f *trial.Fault) bool { return !f.Do.AtServer() }) {
+		turns = append(turns, turn{at: m.At, fault: m.Fault})
+	}
+	return turns
+}
+
+// happen has the faults happen to the share's clients whose time has come: each share sees to
+// its own.
+func (s *share) happen(now mono.Time) {
+	for len(s.turns) > 0 && s.turns[0].at <= s.since(now) && !s.stopped.Load() {
+		t := s.turns[0]
+		s.turns = s.turns[1:]
+		switch {
+		case t.ends != nil:
+			s.endBout(t.ends, now)
+		case t.fault.Do == trial.CutClients:
+			s.cut(t.fault)
+		default:
+			b := &bout{fault: t.fault}
+			for i := range s.clients {
+				if s.meets(&t.fault.Whom, int32(i)) {
+					b.whom = append(b.whom, int32(i))
+				}
+			}
+			s.beginBout(b, now)
+			if t.fault.Lasts > 0 {
+				s.addTurn(turn{at: t.at + t.fault.Lasts, fault: t.fault, ends: b})
 			}
 		}
 	}
+}
+
+// addTurn puts a turn among the others.
+func (s *share) addTurn(t turn) {
+	s.turns = append(s.turns, t)
+	slices.SortStableFunc(s.turns, func(a, b turn) int { return cmp.Compare(a.at, b.at) })
+}
+
+// meets reports whether a fault is about a client.
+func (s *share) meets(w *trial.Whom, i int32) bool {
+	c := &s.clients[i]
+	n := int(c.ID())
+	if w.Crew >= 0 { // of its crew, the share is exact
+		n = c.InCrew()
+	}
+	return (w.Crew < 0 || c.Crew() == w.Crew) && (w.Node < 0 || c.Node(s.env) == w.Node) &&
+		(w.Room == "" || c.IsIn(s.env, w.Room)) && trial.InShare(w.Share, n)
+}
+
+// cut breaks the connections of the clients that a fault is about.
+func (s *share) cut(f *trial.Fault) {
+	for i := range s.clients {
+		if c := &s.clients[i]; s.meets(&f.Whom, int32(i)) {
+			c.CutOff(s.env, s.drv.Now(), f.Name, f.Lasts, f.Reset)
+			s.after(int32(i))
+		}
+	}
+}
+
+func (s *share) beginBout(b *bout, now mono.Time) {
+	s.bouts = append(s.bouts, b)
+	s.change(b, now, true)
+}
+
+func (s *share) endBout(b *bout, now mono.Time) {
+	n := len(s.bouts)
+	if s.bouts = slices.DeleteFunc(s.bouts, func(o *bout) bool { return o == b }); len(s.bouts) < n {
+		s.change(b, now, false)
+	}
+}
+
+// change has a bout begin or end for its clients.
+func (s *share) change(b *bout, now mono.Time, on bool) {
+	hampers := hampers(b.fault)
+	for _, i := range b.whom {
+		s.clients[i].Impaired(s.env, now, b.fault, hampers, on)
+		s.after(i)
+		s.effects[i] = s.effectsOn(i)
+		for line := range int32(2 * transport.NumLines) {
+			id := s.lineID(i, int(line))
+			if b.fault.Do == trial.Unplug {
+				s.drv.Unplug(id, on)
+			}
+			if s.path != nil {
+				s.path.Changed(id)
+			}
+		}
+	}
+}
+
+// hampers says what a fault means for what its clients say and hear.
+func hampers(f *trial.Fault) client.Hampers {
+	switch f.Do {
+	case trial.Unplug:
+		return client.Hampers{Hears: true}
+	case trial.Freeze, trial.Bandwidth:
+		return client.Hampers{Says: f.Up, Hears: f.Down}
+	}
+	return client.Hampers{}
+}
+
+// effectsOn is what the path of a client does at the moment; nil: nothing.
+func (s *share) effectsOn(i int32) (e *impair.Effects) {
+	for _, b := range s.bouts {
+		if _, is := slices.BinarySearch(b.whom, i); is {
+			if e == nil {
+				e = &impair.Effects{}
+			}
+			effects := effectsOf(b.fault)
+			e.Add(&effects)
+		}
+	}
+	return e
+}
+
+// effectsOf puts a fault as what a path does.
+func effectsOf(f *trial.Fault) (e impair.Effects) {
+	var w impair.Way
+	switch f.Do {
+	case trial.Unplug:
+		e.Stall = true
+	case trial.Freeze:
+		w.Frozen = true
+	case trial.Delay:
+		w.Delay, w.Jitter, w.Spread = f.By, f.Jitter, impair.Spread(f.Spread)
+	case trial.Bandwidth:
+		w.Rate = f.Rate
+	case trial.Split:
+		w.Piece = f.Piece
+	case trial.Join:
+		w.Join = f.By
+	case trial.Corrupt:
+		w.Corrupt = f.Chance
+	case trial.Lose:
+		w.Lose = f.Chance
+	case trial.Double:
+		w.Double = f.Chance
+	case trial.Reorder:
+		w.Reorder = f.Chance
+	case trial.Refuse:
+		e.Refuse = true
+	case trial.Stall:
+		e.Stall = true
+	case trial.Answer:
+		e.Status = f.Status
+	case trial.Strip:
+		e.Strip = true
+	case trial.CutIdle:
+		e.Idle = f.By
+	}
+	if f.Up {
+		e.Up = w
+	}
+	if f.Down {
+		e.Down = w
+	}
+	return e
+}
+
+// lostOnPath tells that the path lost a datagram of a client.
+func (s *share) lostOnPath(id int32, up bool, b []byte) {
+	i, _ := s.lineOf(id)
+	s.clients[i].LostOnPath(s.env, s.drv.Now(), up, b)
+}
+
+// doubledOnPath tells that the path has a datagram of a client come twice.
+func (s *share) doubledOnPath(id int32, up bool, b []byte) {
+	i, _ := s.lineOf(id)
+	s.clients[i].DoubledOnPath(s.env, s.drv.Now(), up, b)
+}
+
+// countPath books what the path did since it was last asked.
+func (s *share) countPath() {
+	if s.path == nil {
+		return
+	}
+	c, was := &s.path.Counts, &s.counted
+	into := &s.book.Now().Counts.Path
+	into.Delayed += c.Delayed - was.Delayed
+	into.Corrupted += c.Corrupted - was.Corrupted
+	into.Lost += c.Lost - was.Lost
+	into.Doubled += c.Doubled - was.Doubled
+	into.Reordered += c.Reordered - was.Reordered
+	into.Refused += c.Refused - was.Refused
+	into.Stalled += c.Stalled - was.Stalled
+	into.Stripped += c.Stripped - was.Stripped
+	into.Answered += c.Answered - was.Answered
+	into.CutIdle += c.CutIdle - was.CutIdle
+	s.book.Now().Health.Path += c.Spent - was.Spent
+	s.counted = *c
 }

@@ -16,6 +16,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/client"
+	"tidepull/internal/engine/impair"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/measure/account"
@@ -30,6 +31,7 @@ import (
 type Config struct {
 	Trial   *trial.Trial
 	Drivers []poll.Driver    // one for each share; the engine takes them over and closes them
+	Paths   []*impair.Driver // the layer of each driver that faults on the path are for; nil: there are none
 	Places  [][]client.Place // where clients connect to: of each route, its nodes
 	Web     wire.Endpoint    // for HTTP requests
 	WebHost string           // for their Host field

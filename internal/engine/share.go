@@ -8,6 +8,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/client"
+	"tidepull/internal/engine/impair"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/measure/fact"
@@ -48,13 +49,17 @@ type share struct {
 	stopped   atomic.Bool
 	conductor *conductor // nil but for the first share
 
-	turned    mono.Time        // when the last turn began
-	asleep    mono.Time        // until when it may have waited
-	endBy     mono.Time        // when all clients are cut off, come what may; 0: not set
-	cuts      []trial.Moment   // faults that cut clients, still to come
-	dropped   int              // datagrams, by this machine, up to the last look
-	stalled   time.Duration    // since measureSelf was last called
-	tainted   logbook.Overload // why seconds up to taintedTo say nothing of the server
+	turned    mono.Time         // when the last turn began
+	asleep    mono.Time         // until when it may have waited
+	endBy     mono.Time         // when all clients are cut off, come what may; 0: not set
+	path      *impair.Driver    // what faults do to what goes over lines; nil if no fault does any
+	turns     []turn            // of faults that happen to clients, still to come, by time
+	bouts     []*bout           // that are under way
+	effects   []*impair.Effects // of clients' paths, by where they stand in the share; nil: none
+	counted   impair.Counts     // of the path, up to the last look
+	dropped   int               // datagrams, by this machine, up to the last look
+	stalled   time.Duration     // since measureSelf was last called
+	tainted   logbook.Overload  // why seconds up to taintedTo say nothing of the server
 	taintedTo mono.Time
 
 	ticks       int // parts told so far
@@ -105,7 +110,12 @@ func (s *share) ready() {
 	s.timers = newTimers(len(s.clients))
 	s.basins = basins(s.trial)
 	s.grid = s.start
-	s.cuts = s.trial.Moments(func(f *trial.Fault) bool { return f.Do == trial.CutClients })
+	s.turns, s.effects = faultTurns(s.trial), make([]*impair.Effects, len(s.clients))
+	if len(s.cfg.Paths) > 0 {
+		s.path = s.cfg.Paths[s.number]
+		s.path.For = func(id int32) *impair.Effects { return s.effects[id%s.stride] }
+		s.path.Lost, s.path.Doubled = s.lostOnPath, s.doubledOnPath
+	}
 	s.markedAt, s.markedWait, s.markedUse = s.start, s.drv.Blocked(), s.cfg.Use()
 	s.markedPause = s.gcPause()
 }
@@ -131,7 +141,7 @@ func (s *share) run(ctx context.Context) error {
 		s.takeNotes(now)
 		s.endInTime(now)
 		s.followTide(now)
-		s.cutClients(now)
+		s.happen(now)
 		s.fireTimers(now)
 		s.takeNotes(now)
 		s.hand(now)
@@ -171,6 +181,7 @@ func (s *share) hand(now mono.Time) {
 // part is what the share measured itself.
 func (s *share) part(tick int, all bool) *fact.Part {
 	s.gauge()
+	s.countPath()
 	p := &fact.Part{Tick: tick, Reasons: s.env.Reasons.All()}
 	p.Closed, p.Open = s.book.Take(all)
 	return p
@@ -248,7 +259,10 @@ func (s *share) after(i int32) {
 // was to be sent could not be, as the connection is gone.
 func (s *share) serve(id int32, w *transport.Line) bool {
 	sent := w.Send(id, s.drv.Write)
-	if w.Hangup {
+	switch {
+	case w.Abort:
+		s.drv.Abort(id)
+	case w.Hangup:
 		s.drv.FinishAndHangup(id)
 	}
 	if w.Hold || w.Resume {
@@ -305,8 +319,8 @@ func (s *share) wake(now mono.Time) mono.Time {
 	if !s.stopped.Load() && s.since(now) <= s.trial.Length() {
 		until = min(until, s.grid)
 	}
-	if len(s.cuts) > 0 {
-		until = min(until, s.start.Add(s.cuts[0].At))
+	if len(s.turns) > 0 {
+		until = min(until, s.start.Add(s.turns[0].at))
 	}
 	return until
 }

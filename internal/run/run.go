@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"tidepull/internal/engine"
+	"tidepull/internal/engine/impair"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/engine/process"
@@ -127,8 +128,13 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 		security = &secure.Config{Client: client, Resume: t.Target.TLS.Resume}
 	}
 	var drivers []poll.Driver
+	var paths []*impair.Driver
 	for range loops(o.Loops, t) {
 		drv, err := newDriver()
+		if err == nil && t.HasPath() { // next to the sockets: TLS goes over it
+			paths = append(paths, impair.New(drv, t.Seed+uint64(len(drivers))))
+			drv = paths[len(paths)-1]
+		}
 		if err == nil && t.Target.Proxy != "" {
 			drv = tunnel.New(drv)
 		}
@@ -148,8 +154,9 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 	if r.log == nil {
 		r.log = slog.New(slog.DiscardHandler)
 	}
-	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, Places: to.routes, Web: to.web, WebHost: to.webHost,
-		Find: to.whereIs, Run: runNumber()})
+	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, Paths: paths, Places: to.routes, Web: to.web,
+		WebHost: to.webHost,
+		Find:    to.whereIs, Run: runNumber()})
 	shown := t.Shown()
 	shown.Target.Address += to.note()
 	r.snapshot.Store(&Snapshot{Trial: shown, Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})

@@ -15,7 +15,25 @@ type Fault struct {
 	Every time.Duration // from one time to the next; 0: once
 	Times int           // how often; at least 1
 	Rude  bool          // Restart and Stop: the server is not asked to end, but killed
-	Share float64       // Cut: of the clients, from 0 to 1
+	Reset bool          // CutClients: the server gets a reset, and not an end in order
+	Whom  Whom          // of what happens to clients
+	// What happens on the path of clients; which of them count depends on Do.
+	Up, Down bool          // the directions
+	By       time.Duration // Delay: by how much; Join: what comes within it goes on together; CutIdle: after how long
+	Jitter   time.Duration // Delay: it varies by so much
+	Spread   int           // Delay: how, see impair.Spreads
+	Rate     int           // Bandwidth: bytes in a second
+	Piece    int           // Split: bytes that go on at once
+	Chance   float64       // Corrupt, Lose, Double, Reorder: for each piece or datagram, from 0 to 1
+	Status   int           // Answer
+}
+
+// Whom says which clients a fault is about.
+type Whom struct {
+	Share float64 // of those that the rest is about, from 0 to 1
+	Crew  int     // -1: of all
+	Node  int     // -1: of all
+	Room  string  // those that are in it when it happens; "": wherever they are
 }
 
 // FaultKind is what a fault does.
@@ -27,15 +45,48 @@ const (
 	StopServer                     // it ends, and does not come back
 	PauseServer                    // it stands still for a while, and goes on
 	CutClients                     // the connections of a share of the clients break
+	// On the path between clients and server:
+	Unplug    // nothing arrives at a client, not even at its system
+	Freeze    // nothing goes through, and comes once it is over
+	Delay     // everything is on its way for longer
+	Bandwidth // no more goes through than so many bytes a second
+	Split     // bytes go on in pieces
+	Join      // bytes go on together with those after them
+	Corrupt   // bytes are changed
+	Lose      // datagrams are lost
+	Double    // datagrams come twice
+	Reorder   // datagrams come after later ones
+	Refuse    // new connections are refused
+	Stall     // new connections do not come to be open
+	Answer    // upgrades are answered with a status
+	Strip     // upgrades lose what says that they are
+	CutIdle   // connections over which nothing goes are cut
 )
 
 // FaultKinds are their names.
-var FaultKinds = []string{"restart", "stop", "pause", "cut"}
+var FaultKinds = []string{"restart", "stop", "pause", "cut", "unplug", "freeze", "delay", "bandwidth", "split", "join",
+	"corrupt", "lose", "double", "reorder", "refuse", "stall", "answer", "strip", "cut_idle"}
 
 func (k FaultKind) String() string { return FaultKinds[k] }
 
 // AtServer reports whether the fault is something that happens to the server's process.
-func (k FaultKind) AtServer() bool { return k != CutClients }
+func (k FaultKind) AtServer() bool { return k < CutClients }
+
+// OnPath reports whether the fault is something that a path does to what goes over it.
+func (k FaultKind) OnPath() bool { return k >= Freeze }
+
+// Datagrams reports whether the fault is about datagrams alone.
+func (k FaultKind) Datagrams() bool { return k == Lose || k == Double || k == Reorder }
+
+// HasPath reports whether any of the trial's faults is on the path of clients.
+func (t *Trial) HasPath() bool {
+	for i := range t.Faults {
+		if t.Faults[i].Do.OnPath() || t.Faults[i].Do == Unplug {
+			return true
+		}
+	}
+	return false
+}
 
 // A Moment is one time at which a fault happens.
 type Moment struct {

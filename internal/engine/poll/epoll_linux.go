@@ -190,6 +190,15 @@ func (p *epoll) Hangup(id int32) {
 	}
 }
 
+// Abort implements Driver: a socket that does not linger is reset when it is closed
+// (socket(7), SO_LINGER).
+func (p *epoll) Abort(id int32) {
+	if c := p.open(id); c != nil && !c.datagram && c.peer == nil {
+		_ = unix.SetsockoptLinger(int(c.fd), unix.SOL_SOCKET, unix.SO_LINGER, &unix.Linger{Onoff: 1})
+	}
+	p.Hangup(id)
+}
+
 // listens reports whether the driver picks all numbers.
 func (p *epoll) listens() bool { return p.listener >= 0 || p.datagrams >= 0 }
 

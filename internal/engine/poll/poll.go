@@ -61,6 +61,9 @@ type Driver interface {
 	Unplug(id int32, on bool) bool
 	// Hangup closes id at once. The Handler hears no more of it.
 	Hangup(id int32)
+	// Abort is Hangup, and tells the other side so by a reset, if there is a way to: what
+	// it had not read is gone.
+	Abort(id int32)
 	// FinishAndHangup closes id once its queue is empty.
 	FinishAndHangup(id int32)
 	// CloseWrite tells the other side, once id's queue is empty, that nothing more

@@ -204,6 +204,16 @@ func (p *portable) Hold(id int32, on bool) {
 	}
 }
 
+// Abort implements Driver.
+func (p *portable) Abort(id int32) {
+	if l := p.open(id); l != nil {
+		if c, ok := l.conn.(interface{ SetLinger(int) error }); ok {
+			_ = c.SetLinger(0)
+		}
+	}
+	p.Hangup(id)
+}
+
 // Unplug implements Driver: it needs the system's own sockets.
 func (p *portable) Unplug(int32, bool) bool { return false }
 

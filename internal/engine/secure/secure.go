@@ -205,6 +205,12 @@ func (d *driver) Hangup(id int32) {
 	d.Driver.Hangup(id)
 }
 
+// Abort implements poll.Driver.
+func (d *driver) Abort(id int32) {
+	d.forget(id)
+	d.Driver.Abort(id)
+}
+
 // FinishAndHangup implements poll.Driver: the other side is told that nothing more comes
 // (RFC 8446 6.1).
 func (d *driver) FinishAndHangup(id int32) {

@@ -61,6 +61,12 @@ func (d *driver) Hangup(id int32) {
 	d.Driver.Hangup(id)
 }
 
+// Abort implements poll.Driver.
+func (d *driver) Abort(id int32) {
+	delete(d.lines, id)
+	d.Driver.Abort(id)
+}
+
 // FinishAndHangup implements poll.Driver.
 func (d *driver) FinishAndHangup(id int32) {
 	delete(d.lines, id)

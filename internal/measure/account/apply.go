@@ -57,6 +57,10 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 			a.book.Now().Counts.Sent--
 			a.sent[f.Client]--
 		}
+	case fact.Doubles:
+		l.Twice(f.Number, f.Client, f.Is(fact.ToAll))
+	case fact.Excuses:
+		l.Excuse(f.Number, f.Client)
 	case fact.Gets:
 		a.gets(f)
 	case fact.Announces:
@@ -155,7 +159,7 @@ func (a *Account) roomOf(s *share, f *fact.Fact) (ledger.Room, bool) {
 func (a *Account) says(from *share, f *fact.Fact) {
 	page := a.book.At(f.Time)
 	page.ScheduleLag.Record(f.At.Sub(f.Time))
-	if f.At.Sub(f.Time) > logbook.MaxScheduleLag {
+	if f.At.Sub(f.Time) > logbook.MaxScheduleLag || f.Is(fact.Hampered) {
 		page = page.Own() // its latency is the tool's
 	}
 	say := ledger.Say{Audience: ledger.Audience(f.What), Room: from.room(f), Sender: f.Client, Sum: f.Sum,
@@ -261,7 +265,10 @@ func (a *Account) happens(c ledger.Client, room ledger.Room, what logbook.EventK
 // laneOf says what an event is in a lane.
 var laneOf = map[logbook.EventKind]lane.Happening{
 	logbook.SetOut: lane.SetOut, logbook.Opened: lane.Opened, logbook.Entered: lane.Entered, logbook.Left: lane.Left,
-	logbook.Closed: lane.Closed, logbook.Evicted: lane.Evicted, logbook.Misbehaved: lane.Misbehaved, logbook.Hindered: lane.Refused,
+	logbook.Closed: lane.Closed, logbook.Evicted: lane.Evicted, logbook.Misbehaved: lane.Misbehaved,
+	logbook.Hindered:    lane.Refused,
+	logbook.Impaired:    lane.Impaired,
+	logbook.Mended:      lane.Mended,
 	logbook.SteppedDown: lane.SteppedDown, logbook.SteppedUp: lane.SteppedUp,
 	logbook.CameBack: lane.CameBack, logbook.GaveUp: lane.Closed,
 	logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,

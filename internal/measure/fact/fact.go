@@ -50,6 +50,8 @@ const (
 	Troubles                  // something went wrong with Peer or nobody, at Time
 	Suspends                  // its membership: its connection broke, and it is owed what is said until it is back
 	Resumes                   // it: it is back
+	Excuses                   // what it was owed of message Number: the trial lost it on its way
+	Doubles                   // message Number: the trial has it come to it again, or to all (ToAll)
 	Switches                  // to another route; what is said or comes from Time to Since is at the switch
 	Caught                    // up: what came to the share until Time is in the facts before this one, or
 	// until Since if that is earlier: then the share is too far behind to be waited for
@@ -65,11 +67,13 @@ const AfterAll ledger.Client = 1<<31 - 1
 
 // Flags of a Fact.
 const (
-	Good    uint8 = 1 << iota // the check held
-	Apart                     // the message went over a second connection
-	History                   // the message came as history
-	Foreign                   // the mark is of another run
-	Told                      // the message is a whisper
+	Good     uint8 = 1 << iota // the check held
+	Apart                      // the message went over a second connection
+	History                    // the message came as history
+	Foreign                    // the mark is of another run
+	Told                       // the message is a whisper
+	ToAll                      // of Doubles: whoever gets the message may get it again
+	Hampered                   // the message leaves late by the trial's own doing
 )
 
 // A Fact is one thing that happened to one client. There is one for each message

@@ -43,12 +43,15 @@ const (
 	Misbehaved                   // it began to misbehave on purpose
 	Evicted                      // the server closed it while it did
 	CameBack                     // it is in all its rooms again, after a break
+	Impaired                     // a fault of the trial on its path began
+	Mended                       // it is over
 	NumWhats
 )
 
 var whatNames = [NumWhats]string{"said", "got", "heard", "beat", "set out", "connected", "entered", "left", "closed",
 	"broke", "refused", "denied", "check held", "check failed", "requested", "answered", "stepped down",
-	"stepped up", "lost", "beat ignored", "misbehaves", "evicted", "came back"}
+	"stepped up", "lost", "beat ignored", "misbehaves", "evicted", "came back", "fault begins",
+	"fault is over"}
 
 func (w Happening) String() string {
 	if w >= NumWhats {

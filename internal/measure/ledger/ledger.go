@@ -370,8 +370,12 @@ func (l *Ledger) judge(r *row, a Arrival, latency, least time.Duration, piled, a
 	}
 	switch {
 	case !r.add(slot):
-		r.note(a.To, Duplicate, latency)
-		return Duplicate
+		again := Duplicate
+		if r.allTwice || slices.Contains(r.twice, a.To) {
+			again = Allowed
+		}
+		r.note(a.To, again, latency)
+		return again
 	case r.owes(slot):
 		return l.deliver(r, slot, a.At, latency, least, piled || away, away)
 	case r.past.Has(slot):
@@ -551,7 +555,8 @@ func (l *Ledger) missing(r *row, s *roomSeat) Fate {
 		expected, reached = r.say.Sent.Add(l.cfg.Prompt), true
 	}
 	switch {
-	case l.piledUp(s.client, r.say.Sent), r.reached == 0 && l.sank(r), r.say.Sent.Add(l.cfg.Grace) > l.read:
+	case l.piledUp(s.client, r.say.Sent), slices.Contains(r.excused, s.client), r.reached == 0 && l.sank(r),
+		r.say.Sent.Add(l.cfg.Grace) > l.read:
 		return Excused
 	case ceased > r.say.Sent.Add(l.cfg.Grace), reached && ceased >= expected:
 		return Lost
@@ -627,10 +632,13 @@ type row struct {
 	aloneLeast uint32     // of a narrow row: the same
 	// by slot, if an order for all is promised: how many the recipient had got before it,
 	// and 1; 0: has not come
-	nth     []uint32
-	doubted []doubt   // deliveries that others may have got in another order
-	odd     []Outcome // duplicates, strays and allowed ones
-	oddRest int       // those beyond maxOdd
+	nth      []uint32
+	doubted  []doubt   // deliveries that others may have got in another order
+	excused  []Client  // whom the trial let it not get to
+	twice    []Client  // whom the trial has it come to again
+	allTwice bool      // all of them
+	odd      []Outcome // duplicates, strays and allowed ones
+	oddRest  int       // those beyond maxOdd
 }
 
 // maxOdd bounds the odd arrivals that are kept of one message.
@@ -646,7 +654,8 @@ func (l *Ledger) newRow() *row {
 	r.got.Clear()
 	r.past.Clear()
 	*r = row{got: r.got, past: r.past, latency: r.latency[:0], least: r.least[:0], nth: r.nth[:0], odd: r.odd[:0],
-		few: r.few[:0], also: r.also[:0], doubted: r.doubted[:0]}
+		few: r.few[:0], also: r.also[:0], doubted: r.doubted[:0], excused: r.excused[:0],
+		twice: r.twice[:0]}
 	return r
 }
 

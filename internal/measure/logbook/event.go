@@ -28,12 +28,14 @@ const (
 	CameBack    // after its connection broke
 	GaveUp      // to come back
 	Misbehaved  // it began to misbehave on purpose
+	Impaired    // a fault on its path began
+	Mended      // it is over
 	numWhats
 )
 
 var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "closed", "broke", "refused", "denied",
 	"missed", "check failed", "not opened", "evicted", "stepped down", "stepped up", "came back", "gave up",
-	"misbehaved"}
+	"misbehaved", "impaired", "mended"}
 
 func (w EventKind) String() string {
 	if w >= numWhats {

@@ -135,6 +135,9 @@ func makeFigures() map[string]*Figure {
 	distribution("pulse.told", "from an eviction to each of the others in its rooms being told",
 		func(w *Window) *meter.Hist { return &w.Pulse.Told })
 	pulseFigures(add)
+	pathFigures(add)
+	add("self.path", Duration, "loop time that faults on the path of clients took",
+		func(w *Window) float64 { return Micros(w.Path) }).some = func(w *Window) bool { return w.Path > 0 }
 	deliveries := func(name string, of func(*ledger.Tally) int64) *Figure {
 		f := add("ledger."+strings.ReplaceAll(name, " ", "_"), Count, "deliveries that are "+name,
 			func(w *Window) float64 { return float64(of(&w.Total)) })

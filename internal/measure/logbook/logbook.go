@@ -49,6 +49,7 @@ type Counts struct {
 	Routes  RouteCounts
 	Returns ReturnCounts
 	Pulse   PulseCounts
+	Path    PathCounts
 }
 
 // A CheckCount is how often a check of the trial held and failed.
@@ -81,6 +82,7 @@ type Health struct {
 	CPU         time.Duration // of the loop's thread
 	Process     time.Duration // processor time of the whole process
 	GCPause     time.Duration
+	Path        time.Duration // of the loop, on faults on the path of clients
 	Waited      time.Duration // the loop was ready to run and had no core
 	Stolen      time.Duration // of the machine's cores, taken away by what it runs on
 	Waiting     Overload      // why the tool could not do its work in time in this second, noticed by the loop

@@ -37,6 +37,7 @@ func (e *Entry) merge(s *Entry, first bool) error {
 	h, g := &e.Health, &s.Health
 	h.Span, h.Busy = max(h.Span, g.Span), max(h.Busy, g.Busy) // the fullest one counts
 	h.CPU += g.CPU
+	h.Path += g.Path
 	h.Process, h.GCPause = max(h.Process, g.Process), max(h.GCPause, g.GCPause) // of the same process
 	h.Waited, h.Stolen = max(h.Waited, g.Waited), max(h.Stolen, g.Stolen)
 	h.Waiting |= g.Waiting

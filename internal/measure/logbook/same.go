@@ -12,7 +12,8 @@ func (e *Entry) Same(o *Entry) bool {
 		e.Health.same(&o.Health) && e.Part.same(&o.Part) && e.Own.same(o.Own) && e.Group.same(o.Group) &&
 		bytes.Equal(e.Connect, o.Connect) && bytes.Equal(e.Enter, o.Enter) && bytes.Equal(e.Age, o.Age) &&
 		bytes.Equal(e.Answer, o.Answer) && bytes.Equal(e.PushedBack, o.PushedBack) &&
-		bytes.Equal(e.Usable, o.Usable) && bytes.Equal(e.Reconnect, o.Reconnect) && bytes.Equal(e.Back, o.Back) && e.Pulse.same(&o.Pulse) &&
+		bytes.Equal(e.Usable, o.Usable) && bytes.Equal(e.Reconnect, o.Reconnect) && bytes.Equal(e.Back, o.Back) &&
+		e.Pulse.same(&o.Pulse) &&
 		slices.Equal(e.Checks, o.Checks)
 }
 
@@ -23,7 +24,8 @@ func (p *Pulses) same(o *Pulses) bool {
 
 func (h *Health) same(o *Health) bool {
 	return h.Busy == o.Busy && h.Span == o.Span && h.CPU == o.CPU && h.Process == o.Process &&
-		h.GCPause == o.GCPause && h.Waited == o.Waited && h.Stolen == o.Stolen && h.Waiting == o.Waiting &&
+		h.GCPause == o.GCPause && h.Path == o.Path &&
+		h.Waited == o.Waited && h.Stolen == o.Stolen && h.Waiting == o.Waiting &&
 		h.Overload == o.Overload && bytes.Equal(h.ReadingLag, o.ReadingLag) && bytes.Equal(h.ScheduleLag, o.ScheduleLag)
 }
 

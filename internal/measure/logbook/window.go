@@ -38,6 +38,7 @@ type Window struct {
 	bunch                   bunch
 	Busy, Span              time.Duration
 	CPU, GCPause            time.Duration // CPU is the loop's thread's
+	Path                    time.Duration // of the loop, on faults on the path of clients
 	ProcessCPU              time.Duration
 	Waited, Stolen          time.Duration
 }
@@ -73,6 +74,7 @@ func (w *Window) AddClean(e *Entry) error {
 	w.CPU += e.Health.CPU
 	w.ProcessCPU += e.Health.Process
 	w.GCPause += e.Health.GCPause
+	w.Path += e.Health.Path
 	w.Waited += e.Health.Waited
 	w.Stolen += e.Health.Stolen
 	if err := w.details(e); err != nil {
@@ -285,6 +287,7 @@ func (c *Counts) add(d *Counts) {
 	c.Routes.add(&d.Routes)
 	c.Returns.add(&d.Returns)
 	c.Pulse.add(&d.Pulse)
+	c.Path.add(&d.Path)
 }
 
 func (g Gauges) most(h Gauges) Gauges {

@@ -94,7 +94,8 @@ func Pulse(s *run.Snapshot) (lines []string) {
 	w := s.Total
 	c, h := &w.Counts.Pulse, &w.Pulse
 	if p := s.Trial.Target.Promise; p != nil && p.Server {
-		line := fmt.Sprintf("heartbeats: %d of the server, promised every %v: p50 %s, p99 %s, the longest %s; %d missing, "+
+		line := fmt.Sprintf("heartbeats: %d of the server, promised every %v: p50 %s, p99 %s, the longest %s; %d "+
+			"missing, "+
 			"%d late, %d early", c.Heard, p.Every, us(&h.Gap, 0.5), us(&h.Gap, 0.99), us(&h.Gap, 1), c.Missing, c.Late,
 			c.Early)
 		if drift, ok := w.Drift(); ok {
@@ -106,17 +107,20 @@ func Pulse(s *run.Snapshot) (lines []string) {
 		lines = append(lines, line)
 	}
 	if c.Asked > 0 {
-		lines = append(lines, fmt.Sprintf("heartbeats: %d of clients, %d answered, %d not by the next; round trip p50 %s, "+
+		lines = append(lines, fmt.Sprintf("heartbeats: %d of clients, %d answered, %d not by the next; round trip "+
+			"p50 %s, "+
 			"p99 %s, the longest %s", c.Asked, c.Answered, c.Unheard, us(&h.RoundTrip, 0.5), us(&h.RoundTrip, 0.99),
 			us(&h.RoundTrip, 1)))
 	}
 	if c.Misbehave > 0 {
 		lines = append(lines, fmt.Sprintf("misbehaved: %d clients; %d evicted, %d of them after the deadline, %d not; "+
-			"evicted in p50 %s, p99 %s, the longest %s; others told within %s", c.Misbehave, c.Evicted, c.TooLate, c.Kept,
+			"evicted in p50 %s, p99 %s, the longest %s; others told within %s", c.Misbehave, c.Evicted, c.TooLate,
+			c.Kept,
 			us(&h.Eviction, 0.5), us(&h.Eviction, 0.99), us(&h.Eviction, 1), us(&h.Told, 1)))
 	}
 	if c.Hasty > 0 {
-		lines = append(lines, fmt.Sprintf("hasty: %d clients were closed that gave every sign of life they owed", c.Hasty))
+		lines = append(lines, fmt.Sprintf("hasty: %d clients were closed that gave every sign of life they owed",
+			c.Hasty))
 	}
 	return lines
 }

@@ -237,6 +237,9 @@ func (s *side) Hangup(id int32) {
 	}
 }
 
+// Abort implements poll.Driver.
+func (s *side) Abort(id int32) { s.Hangup(id) }
+
 // FinishAndHangup implements poll.Driver.
 func (s *side) FinishAndHangup(id int32) { s.Hangup(id) }
 

@@ -11,6 +11,7 @@ import (
 
 	"tidepull/internal/client"
 	"tidepull/internal/engine"
+	"tidepull/internal/engine/impair"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/measure/account"
@@ -87,7 +88,14 @@ func playOn(t *testing.T, tr *trial.Trial, cfg standin.Config, listening poll.Dr
 	for range tr.Target.Routes[1:] {
 		places = append(places, places[0])
 	}
-	loop := engine.New(engine.Config{Trial: tr, Drivers: dialling, Places: places,
+	var paths []*impair.Driver
+	if tr.HasPath() {
+		for i := range dialling {
+			paths = append(paths, impair.New(dialling[i], tr.Seed+uint64(i)))
+			dialling[i] = paths[i]
+		}
+	}
+	loop := engine.New(engine.Config{Trial: tr, Drivers: dialling, Paths: paths, Places: places,
 		Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
 		Encoded: len(dialling) > 1, Use: func() (none machine.Use) { return }})
 	failed := make(chan error, 1)

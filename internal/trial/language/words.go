@@ -144,7 +144,8 @@ var vocabulary = map[string]*blockWord{
 			{"file", "path", true,
 				"a .csv file whose first line names the columns, or a .json file with a list of objects"},
 		}},
-	"target": {label: "name", doc: "the server under test", blocks: []string{"target.route", "target.tls", "target.promise"},
+	"target": {label: "name", doc: "the server under test", blocks: []string{"target.route", "target.tls",
+		"target.promise"},
 		attrs: append(routeWords("; --target on the command line goes before it"),
 			word{"nodes", "list of texts", false, "instead: the addresses of several servers, of one kind; clients " +
 				"are dealt out to them in turn, and know theirs as node"},
@@ -378,9 +379,11 @@ var vocabulary = map[string]*blockWord{
 	"fall_silent": {doc: "answer no pings any more", attrs: []word{
 		{"evicted_within", formDuration, false, "wait for the server to close the connection: it must in this time"},
 	}},
-	"misbehave": {doc: "misbehave about signs of life from now on; the session goes on", attrs: attrs(misdeedWords, []word{
-		{"evicted_within", formDuration, false, "wait for the server to close the connection: it must in this time"},
-	})},
+	"misbehave": {doc: "misbehave about signs of life from now on; the session goes on", attrs: attrs(misdeedWords,
+		[]word{
+			{"evicted_within", formDuration, false, "wait for the server to close the connection: it must in this " +
+				"time"},
+		})},
 	"crew.misbehave": {doc: "how a share of a crew's clients misbehaves about signs of life, once; those that are " +
 		"silent, frozen or unplugged do nothing else from then on", attrs: attrs(misdeedWords, []word{
 		{"share", formShare, false, "of the clients, spread evenly; all if it is not given"},
@@ -426,15 +429,38 @@ var vocabulary = map[string]*blockWord{
 			`is not given`},
 	}},
 	"fault": {label: "name", doc: "something that the trial breaks on purpose", attrs: []word{
-		{"do", `"restart", "stop", "pause" or "cut"`, true, "what happens: the server ends and begins again, or " +
-			"just ends, or its process stands still; or the connections of clients break"},
-		{"at", formDuration, true, "when, since the start of the run"},
-		{"lasts", formDuration, false, "how long the server is down, or stands still; or how long clients that are " +
-			"cut stay away at least"},
+		{"do", "one of those below", true, "what happens to the server: restart, stop, or pause (its process stands " +
+			"still). To clients: cut (their connections break). On the path of clients: unplug (nothing arrives, not " +
+			"even at their system), freeze (nothing goes through, and comes once it is over), delay, bandwidth, " +
+			"split " +
+			"(bytes go on in pieces), join (they go on together), corrupt (a byte is changed); lose, double, reorder " +
+			"(datagrams); refuse, stall (new connections); answer (an upgrade, with a status), strip (what asks for " +
+			"an upgrade is taken out), cut_idle (connections over which nothing goes)"},
+		{"at", formDuration, false, "when, since the start of the run; with during since the leg began"},
+		{"during", `"flood", "slack" or "ebb"`, false, "when: during the first such leg of the tide"},
+		{"lasts", formDuration, false, "how long it goes on, or the server is down; of cut: how long clients stay " +
+			"away " +
+			"at least. If it is not given: as long as the leg that it happens during, or until the end"},
 		{"every", formDuration, false, "again and again, at this distance"},
 		{"times", formNumber, false, "with every: how often"},
 		{"rude", formYes, false, "with restart or stop: the process is killed, and not asked to end"},
-		{"share", formShare, false, "with cut: of the clients, spread evenly; all if it is not given"},
+		{"share", formShare, false, "of the clients that it happens to, spread evenly; all if it is not given"},
+		{"crew", formText, false, "it happens to clients of this crew"},
+		{"room", formText, false, "it happens to clients that are in this room, having entered it last"},
+		{"node", formNumber, false, "it happens to clients of this node of the target, counted from 0"},
+		{"reset", formYes, false, "with cut: the server gets a reset, and not an end in order"},
+		{"direction", `"both", "up" or "down"`, false, `up: to the server; "both" if it is not given`},
+		{"by", formDuration, false, "with delay: by how long; with join: what comes within it goes on together; with " +
+			"cut_idle: after how long"},
+		{"jitter", formDuration, false, "with delay: by how much it varies"},
+		{"spread", `"even", "normal" or "exponential"`, false,
+			"with delay: how it varies: evenly by up to the jitter " +
+				`either way, with the jitter as standard deviation, or by the jitter more on average; "even" if it ` +
+				"is not given"},
+		{"bytes_per_second", formNumber, false, "with bandwidth: how much goes through"},
+		{"bytes", formNumber, false, "with split: how many go on at once"},
+		{"chance", formShare, false, "with corrupt, lose, double or reorder: how many of the pieces, or datagrams"},
+		{"status", formNumber, false, "with answer: 400 to 599; 503 if it is not given"},
 	}},
 	"reconnect": {doc: "how a crew's clients come back when their connection breaks: they connect, enter the rooms " +
 		"that they were in, and go on where their session was", attrs: []word{

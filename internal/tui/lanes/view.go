@@ -169,7 +169,7 @@ func inkOf(r *lane.Record) look.Ink {
 			return look.Danger
 		}
 		return look.Beware
-	case lane.Misbehaved, lane.Evicted:
+	case lane.Misbehaved, lane.Evicted, lane.Impaired:
 		return look.Beware
 	case lane.Beat, lane.Ignored, lane.Heard:
 		return look.Faint

@@ -56,7 +56,7 @@ func (m *Model) View(sc scene.Scene) []string {
 	}
 	notes := reasons(sc)
 	if columns == 1 && sc.Height < 24 { // what went wrong comes first
-		return append(below, notes...)
+		return append(below, atLeastTwo(notes, sc.Height-len(below))...)
 	}
 	rows := max(3, sc.Height-len(below)-chart-min(len(notes), 4))
 	lines := m.draw(sc, rows)
@@ -64,10 +64,15 @@ func (m *Model) View(sc scene.Scene) []string {
 		lines = append(lines, intervals(sc, chart)...)
 	}
 	lines = append(lines, below...)
-	if left := sc.Height - len(lines); left > 0 {
-		lines = append(lines, notes[:min(len(notes), left)]...)
+	return append(lines, atLeastTwo(notes, sc.Height-len(lines))...)
+}
+
+// atLeastTwo is as much of a list as there is room for; nothing if that is its heading alone.
+func atLeastTwo(lines []string, room int) []string {
+	if room < 2 {
+		return nil
 	}
-	return lines
+	return lines[:min(len(lines), room)]
 }
 
 // intervals draws how far apart the server's heartbeats were, around what was promised.
@@ -103,7 +108,8 @@ func intervals(sc scene.Scene, rows int) []string {
 		}
 		for y := range height {
 			ink := look.Water
-			if t := least + time.Duration(float64(x)/float64(len(bins)-1)*float64(most-least)); t > promise.Every+promise.Slack() {
+			t := least + time.Duration(float64(x)/float64(len(bins)-1)*float64(most-least))
+			if t > promise.Every+promise.Slack() {
 				ink = look.Beware
 			}
 			d.Dot(x, 4*d.Height-1-y, ink)

@@ -64,6 +64,7 @@ type Line struct {
 	Ends   []int
 	Dial   *wire.Endpoint // connect there
 	Hangup bool           // close it once Out is sent
+	Abort  bool           // with Hangup: at once, by a reset
 	Hold   bool           // read nothing of it for now
 	Resume bool           // read on
 	Unplug bool           // let nothing in that comes to it, as if the cable was cut

@@ -1,0 +1,93 @@
+package client
+
+import (
+	"fmt"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/mark"
+	"tidepull/internal/trial"
+)
+
+// Hampers is what a fault on the path means for a client: what it says leaves late, or what
+// it is told comes late, by the trial's own doing.
+type Hampers struct{ Says, Hears bool }
+
+// Crew is the client's crew, by number.
+func (c *Client) Crew() int { return int(c.crew) }
+
+// InCrew is the client's number in its crew.
+func (c *Client) InCrew() int { return int(c.n) }
+
+// Node is which of the nodes of its route the client connects to.
+func (c *Client) Node(e *Env) int { return e.nodeOf(c, c.route) }
+
+// IsIn reports whether the client entered a room last.
+func (c *Client) IsIn(e *Env, room string) bool {
+	return c.room != noRoom && string(e.roomName(c.room)) == room
+}
+
+// Impaired tells that a fault on the client's path begins or ends.
+func (c *Client) Impaired(e *Env, now mono.Time, f *trial.Fault, h Hampers, on bool) {
+	e.at(c, now)
+	x := c.extra()
+	by := int8(1)
+	if !on {
+		by = -1
+	} else {
+		e.counts().Path.Clients++
+	}
+	if c.phase != idle {
+		what := logbook.Impaired
+		if !on {
+			what = logbook.Mended
+		}
+		e.event(c, now, what, noRoom, fmt.Sprintf("%s: %s", f.Do, f.Name))
+	}
+	if h.Says {
+		x.hampered += by
+	}
+	if h.Hears {
+		switch x.deafened += by; {
+		case on && x.deafened == 1:
+			e.tellOf(c, now, fact.ReadsSlowly, noRoom)
+		case !on && x.deafened == 0: // what waited comes now
+			e.tell(now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom, Time: e.rel(now.Add(e.Trial.Prompt))})
+		}
+	}
+}
+
+// hampered reports whether what the client says leaves late by the trial's own doing.
+func (c *Client) hampered() bool { return c.more != nil && c.more.hampered > 0 }
+
+// LostOnPath tells that a fault lost a datagram of the client's: what it said is not said, and
+// what it was to hear is nobody's fault.
+func (c *Client) LostOnPath(e *Env, now mono.Time, up bool, b []byte) {
+	kind := fact.Excuses
+	if up {
+		kind = fact.Unsays
+	}
+	c.tellOfMarks(e, now, kind, 0, b)
+}
+
+// DoubledOnPath tells that a fault has a datagram of the client's come twice: that its
+// recipient, or all of them if it goes to the server, get it again is no fault of the server's.
+func (c *Client) DoubledOnPath(e *Env, now mono.Time, up bool, b []byte) {
+	flags := uint8(0)
+	if up {
+		flags = fact.ToAll
+	}
+	c.tellOfMarks(e, now, fact.Doubles, flags, b)
+}
+
+// tellOfMarks tells a fact about each message that is in some bytes.
+func (c *Client) tellOfMarks(e *Env, now mono.Time, kind fact.Kind, flags uint8, b []byte) {
+	e.at(c, now)
+	marks := mark.In(b)
+	for m, end := marks.Next(); end > 0; m, end = marks.Next() {
+		if m.Run == e.Run {
+			e.tell(now, fact.Fact{Kind: kind, Client: c.id, Room: noRoom, Number: m.Number, Flags: flags})
+		}
+	}
+}

@@ -1,0 +1,95 @@
+// Package impair is a driver over a driver that does to the lines of some clients what bad
+// networks do: it delays, holds back, cuts, loses and changes what goes over them, and keeps
+// connections from being made. It stands in a share's path only if a trial has such faults.
+package impair
+
+import (
+	"time"
+)
+
+// Effects are what the path of a client does at the moment. They must not be changed while a
+// Driver has them.
+type Effects struct {
+	Up, Down Way
+	Refuse   bool          // new connections are refused
+	Stall    bool          // new connections do not come to be open
+	Strip    bool          // a request to upgrade loses the fields that say so
+	Status   int           // a request to upgrade is answered with this status; 0: it goes through
+	Idle     time.Duration // a connection over which nothing went for so long is cut; 0: none is
+}
+
+// A Way is what happens in one direction.
+type Way struct {
+	Frozen  bool
+	Delay   time.Duration
+	Jitter  time.Duration // the delay varies by up to so much, either way
+	Spread  Spread
+	Rate    int           // bytes that go through in a second; 0: as many as come
+	Piece   int           // bytes that go on at once; 0: as they come
+	Join    time.Duration // what comes within so long goes on together; 0: as it comes
+	Corrupt float64       // the chance that a byte of what goes on at once is changed
+	// the chances that a datagram is lost, comes twice, or after the next
+	Lose, Double, Reorder float64
+}
+
+// Spread is how a delay varies.
+type Spread uint8
+
+// The spreads.
+const (
+	Even        Spread = iota // every delay in the range is as likely
+	Normal                    // a bell; the jitter is its standard deviation
+	Exponential               // most are short and some are very long; the jitter is the mean of what is added
+)
+
+// Spreads are their names.
+var Spreads = []string{"even", "normal", "exponential"}
+
+// plain reports whether a way does nothing.
+func (w *Way) plain() bool { return *w == Way{} }
+
+// Add adds what another fault does.
+func (e *Effects) Add(f *Effects) {
+	e.Up.add(&f.Up)
+	e.Down.add(&f.Down)
+	e.Refuse, e.Stall, e.Strip = e.Refuse || f.Refuse, e.Stall || f.Stall, e.Strip || f.Strip
+	if f.Status != 0 {
+		e.Status = f.Status
+	}
+	if e.Idle == 0 || f.Idle != 0 && f.Idle < e.Idle {
+		e.Idle = f.Idle
+	}
+}
+
+func (w *Way) add(v *Way) {
+	w.Frozen = w.Frozen || v.Frozen
+	w.Delay += v.Delay
+	if v.Jitter > 0 {
+		w.Jitter, w.Spread = w.Jitter+v.Jitter, v.Spread
+	}
+	least := func(a, b int) int {
+		if a == 0 || b != 0 && b < a {
+			return b
+		}
+		return a
+	}
+	w.Rate, w.Piece, w.Join = least(w.Rate, v.Rate), least(w.Piece, v.Piece), max(w.Join, v.Join)
+	either := func(a, b float64) float64 { return a + b - a*b }
+	w.Corrupt, w.Lose = either(w.Corrupt, v.Corrupt), either(w.Lose, v.Lose)
+	w.Double, w.Reorder = either(w.Double, v.Double), either(w.Reorder, v.Reorder)
+}
+
+// Counts are what a Driver did.
+type Counts struct {
+	Delayed   int64 // pieces that were held back for any reason
+	Corrupted int64 // pieces of which a byte was changed
+	Lost      int64 // datagrams
+	Doubled   int64
+	Reordered int64
+	Refused   int64 // connections
+	Stalled   int64
+	Stripped  int64 // requests to upgrade
+	Answered  int64
+	CutIdle   int64 // connections
+	Spent     time.Duration
+}

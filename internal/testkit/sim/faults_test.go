@@ -1,0 +1,177 @@
+package sim_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"tidepull/internal/standin"
+	"tidepull/internal/standin/board"
+	"tidepull/internal/trial/language"
+)
+
+const impaired = `
+trial "t" {
+  seed   = %d
+  grace  = "8s"
+  prompt = "2s"
+}
+target "board" { %s }
+session "watch" {
+  connect {}
+  enter { room = "lock-${n %% 3}" }
+  pause { lasts = "1s" }
+  repeat {
+    every = "400ms"
+    times = 24
+    say { body = { kind = "notice", room = room, text = "berth ${n} ${mark}" } }
+  }
+  pause { lasts = "1m" }
+}
+crew "pilots" {
+  clients = 24
+  session = session.watch
+  reconnect {
+    first = "100ms"
+    most  = "1s"
+  }
+}
+tide {
+  flood "100%%" { over = "1s" }
+  slack { lasts = "28s" }
+  ebb { over = "1s" }
+}
+%s`
+
+// onPath are faults on the path of clients that lose nothing for good: %d is a second.
+var onPath = []string{
+	`do = "freeze"
+  lasts = "900ms"`,
+	`do = "freeze"
+  direction = "up"
+  lasts = "1500ms"`,
+	`do = "delay"
+  by = "120ms"
+  jitter = "80ms"
+  lasts = "3s"`,
+	`do = "delay"
+  by = "20ms"
+  jitter = "40ms"
+  spread = "exponential"
+  direction = "down"
+  lasts = "3s"`,
+	`do = "bandwidth"
+  bytes_per_second = 20000
+  lasts = "2s"`,
+	`do = "split"
+  bytes = 7
+  lasts = "3s"`,
+	`do = "join"
+  by = "250ms"
+  direction = "down"
+  lasts = "3s"`,
+	`do = "refuse"
+  lasts = "2s"`,
+	`do = "stall"
+  lasts = "2s"`,
+	`do = "cut"`,
+	`do = "cut"
+  reset = true
+  lasts = "1s"`,
+	`do = "cut_idle"
+  by = "150ms"
+  lasts = "500ms"`,
+	`do = "answer"
+  lasts = "2s"`,
+	`do = "strip"
+  lasts = "2s"`,
+}
+
+// TestFaults: faults of every kind on the path of some clients, one over the other, in one
+// share or several. Nothing is lost that is not the fault's own doing, everybody is back, and
+// the books are those of a healthy server.
+func TestFaults(t *testing.T) {
+	t.Parallel()
+	for seed := range seeds(60) {
+		r := rand.New(rand.NewPCG(uint64(seed), 9))
+		faults := ""
+		for k := range 6 {
+			what := onPath[r.IntN(len(onPath))]
+			faults += fmt.Sprintf("fault \"f%d\" {\n  %s\n  at = \"%dms\"\n  share = \"%d%%\"\n}\n", k, what,
+				2000+r.IntN(8000), 10+r.IntN(60))
+		}
+		source := fmt.Sprintf(impaired, seed, `websocket = "ws://127.0.0.1:7411/live"`, faults)
+		tr, err := language.Parse([]byte(source), "t.trial.hcl", language.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		p := playShared(t, tr, standin.Config{History: -1}, board.Switches{}, 0, 1+seed%3)
+		c, l := &p.window.Counts, p.window.Total
+		if p.window.Imbalance() != "" || l.Open() != 0 || l.Stray+l.Duplicate+l.Lost != 0 || l.Delivered < 1000 ||
+			l.Owed != l.Delivered+l.Late+l.Excused || l.Reordered+l.Disagreed+l.Altered != 0 {
+			t.Errorf("seed %d: %s %+v\n%v\n%s", seed, p.window.Imbalance(), l, p.reasons, faults)
+		}
+		if ret := &c.Returns; ret.Back != ret.Broke || ret.GaveUp+ret.StillAway+ret.NoTime != 0 || c.Finished != 24 ||
+			c.Broken+c.Denied+c.Refused+c.Malformed != 0 || c.Path.Clients == 0 && strings.Count(faults, "cut\"") < 6 {
+			t.Errorf("seed %d: %+v\n%+v\n%v\n%s", seed, *ret, c.Path, p.reasons, faults)
+		}
+	}
+}
+
+// TestDatagramFaults: what a fault loses of datagrams is nobody's fault, nor is what it has
+// come twice.
+func TestDatagramFaults(t *testing.T) {
+	t.Parallel()
+	for seed := range seeds(24) {
+		faults := ""
+		for _, f := range []string{"lose", "double", "reorder"} {
+			faults += fmt.Sprintf("fault %q {\n do = %q\n chance = \"20%%\"\n at = \"3s\"\n lasts = \"6s\"\n "+
+				"direction = %q\n}\n",
+				f, f, []string{"both", "down", "up"}[seed%3])
+		}
+		source := fmt.Sprintf(impaired, seed, `udp = "udp://127.0.0.1:7411"`, faults)
+		tr, err := language.Parse([]byte(source), "t.trial.hcl", language.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		p := playShared(t, tr, standin.Config{History: -1}, board.Switches{}, 0, 1+seed%3)
+		l, path := p.window.Total, &p.window.Counts.Path
+		if p.window.Imbalance() != "" || l.Open() != 0 || l.Lost+l.Stray+l.Late+l.Duplicate != 0 || path.Lost < 30 ||
+			path.Doubled < 30 || path.Reordered < 30 || seed%3 < 2 && (l.Allowed == 0 || l.Excused == 0) {
+			t.Errorf("seed %d: %s %+v\n%+v %v", seed, p.window.Imbalance(), l, *path, p.reasons)
+		}
+	}
+}
+
+// TestDelayIsExact: what a fault adds to a path is what deliveries take longer, and only
+// while it lasts.
+func TestDelayIsExact(t *testing.T) {
+	t.Parallel()
+	source := fmt.Sprintf(impaired, 1, `websocket = "ws://127.0.0.1:7411/live"`, `fault "far away" {
+  do        = "delay"
+  by        = "100ms"
+  direction = "down"
+  at        = "5s"
+  lasts     = "3s"
+}`)
+	p := playWith(t, source, standin.Config{History: -1}, board.Switches{})
+	for _, e := range p.entries {
+		want := 6 * time.Millisecond
+		if e.At >= 5 && e.At < 8 {
+			want += 100 * time.Millisecond
+		}
+		for _, s := range e.Latency {
+			w := &p.window.First
+			w.Reset()
+			if err := w.MergePacked(s.Latency); err != nil {
+				t.Fatal(err)
+			}
+			// what is said just before the end is on its way when it ends
+			if w.Max() > want+time.Millisecond || e.At != 7 && w.Min() < want-time.Millisecond {
+				t.Errorf("second %d: deliveries took %v to %v, want %v", e.At, w.Min(), w.Max(), want)
+			}
+		}
+	}
+}
