@@ -180,13 +180,13 @@ func (a *app) Start(what home.Action) (tui.Source, error) {
 		if err := new(remote).mayRun(t); err != nil {
 			return nil, err
 		}
-		return a.start(t, run.Options{})
+		return a.start(t, run.Options{Live: true})
 	}
 	board, t, err := demoTrial(trials.DemoName, trials.Demo, nil)
 	if err != nil {
 		return nil, err
 	}
-	l, err := a.start(t, run.Options{})
+	l, err := a.start(t, run.Options{Live: true})
 	if err != nil {
 		board.stop()
 		return nil, err
@@ -199,7 +199,8 @@ func (a *app) Start(what home.Action) (tui.Source, error) {
 // folder, as drawings and as tables. What is there stays.
 func (a *app) Export(x tui.Exported) (string, error) {
 	views := map[string][]string{"watch": {"tide"}, "fan-out": {"fan-out", "percentiles", "rooms"},
-		"ledger": {"ledger"}, "lanes": {"lanes"}, "routes": {"routes"}}[x.View]
+		"ledger": {"ledger"}, "lanes": {"lanes"}, "routes": {"routes"},
+		"recovery": {"recovery"}, "pulse": {"pulse"}}[x.View]
 	name := "run of " + x.Run.Started.Local().Format("2006-01-02 15:04:05")
 	var written []string
 	for _, v := range views {

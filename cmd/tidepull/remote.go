@@ -30,6 +30,12 @@ func (r *remote) mayReach(what, address, load string) error {
 
 // mayRun is mayReach for a trial, which can name a host in its target.
 func (r *remote) mayRun(t *trial.Trial) error {
+	if s := t.Server; s != nil && s.Metrics != "" {
+		if err := r.mayReach(fmt.Sprintf("the trial %q", t.Name), s.Metrics,
+			"to read its server's metrics each second"); err != nil {
+			return err
+		}
+	}
 	if t.Target.At != "" {
 		at, _ := wire.ParseEndpoint(t.Target.At) // what is wrong with it is said where it is used
 		if at.Unix != "" {

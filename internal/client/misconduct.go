@@ -333,5 +333,21 @@ func (e *Env) notHasty(now mono.Time, err error) bool {
 	return false
 }
 
+// Broken notes that a fault was made to happen by hand, or ended, at a time since the start of
+// the run.
+func (e *Env) Broken(f *trial.Fault, on bool, at time.Duration) {
+	if on {
+		e.faults = append(e.faults, trial.Moment{Fault: f, At: at})
+		return
+	}
+	for i := range e.faults {
+		if m := &e.faults[i]; m.Fault == f { // what it is remembered by now has an end
+			ended := *f
+			ended.Lasts = max(1, at-m.At)
+			m.Fault = &ended
+		}
+	}
+}
+
 // faultOver is how long after a fault connections may still break because of it.
 const faultOver = 5 * time.Second

@@ -45,15 +45,47 @@ func (s *share) happen(now mono.Time) {
 		case t.fault.Do == trial.CutClients:
 			s.cut(t.fault)
 		default:
-			b := &bout{fault: t.fault}
-			for i := range s.clients {
-				if s.meets(&t.fault.Whom, int32(i)) {
-					b.whom = append(b.whom, int32(i))
-				}
-			}
-			s.beginBout(b, now)
-			if t.fault.Lasts > 0 {
-				s.addTurn(turn{at: t.at + t.fault.Lasts, fault: t.fault, ends: b})
+			s.begin(t.fault, t.at, now)
+		}
+	}
+}
+
+// begin has a fault begin for the clients that it is about, and end in time.
+func (s *share) begin(f *trial.Fault, at time.Duration, now mono.Time) {
+	b := &bout{fault: f}
+	for i := range s.clients {
+		if s.meets(&f.Whom, int32(i)) {
+			b.whom = append(b.whom, int32(i))
+		}
+	}
+	s.bouts = append(s.bouts, b)
+	s.change(b, now, true)
+	if f.Lasts > 0 {
+		s.addTurn(turn{at: at + f.Lasts, fault: f, ends: b})
+	}
+}
+
+// thrown is a fault that is made to happen by hand, or ended.
+type thrown struct {
+	fault *trial.Fault
+	on    bool
+}
+
+// throw does what is ordered by hand.
+func (s *share) throw(t thrown) {
+	now, f := s.drv.Now(), t.fault
+	s.env.Broken(f, t.on, time.Duration(s.since(now)))
+	switch {
+	case f.Do.AtServer(): // which is not the share's to do
+	case f.Do == trial.CutClients:
+		s.cut(f)
+	case t.on:
+		s.begin(f, s.since(now), now)
+	default:
+		for _, b := range s.bouts {
+			if b.fault == f {
+				s.endBout(b, now)
+				return
 			}
 		}
 	}
@@ -84,11 +116,6 @@ func (s *share) cut(f *trial.Fault) {
 			s.after(int32(i))
 		}
 	}
-}
-
-func (s *share) beginBout(b *bout, now mono.Time) {
-	s.bouts = append(s.bouts, b)
-	s.change(b, now, true)
 }
 
 func (s *share) endBout(b *bout, now mono.Time) {

@@ -105,6 +105,20 @@ func (e *Engine) Stop() {
 	}
 }
 
+// Throw makes a fault happen by hand from now on, or ends it, for all clients that it is
+// about. It may be called from any goroutine while the engine runs.
+func (e *Engine) Throw(f *trial.Fault, on bool) error {
+	for _, s := range e.shares {
+		select {
+		case s.thrown <- thrown{f, on}:
+			s.drv.Wake()
+		default:
+			return errors.New("too many at once: the clients have not come to the last ones yet")
+		}
+	}
+	return nil
+}
+
 // Run carries the trial out and returns when it is over: nil after a whole run
 // and after Stop, an *Unreachable if the target could not be reached, and
 // the context's error if that ended first.

@@ -35,6 +35,7 @@ type share struct {
 	number int
 	drv    poll.Driver
 	stop   chan struct{}
+	thrown chan thrown // faults by hand
 	mail   mailbox
 
 	env       *client.Env
@@ -76,7 +77,7 @@ type share struct {
 
 func newShare(e *Engine, number int) *share {
 	s := &share{cfg: &e.cfg, engine: e, trial: e.cfg.Trial, number: number, drv: e.cfg.Drivers[number],
-		stop: make(chan struct{}, 1)}
+		stop: make(chan struct{}, 1), thrown: make(chan thrown, 16)}
 	s.mail.wake = s.drv.Wake
 	return s
 }
@@ -159,6 +160,8 @@ func (s *share) takeOrders(ctx context.Context) {
 	case <-s.stop:
 		s.stopped.Store(true)
 		s.endBy = s.drv.Now().Add(stopWithin)
+	case t := <-s.thrown:
+		s.throw(t)
 	case <-ctx.Done():
 		s.failure = ctx.Err()
 	default:

@@ -13,7 +13,8 @@ import (
 
 // A collector sums up the reports of a run.
 type collector struct {
-	base     int64 // resident memory before the clients set out
+	clean    *logbook.Window // of the last snapshot
+	base     int64           // resident memory before the clients set out
 	perOpen  float64
 	mostOpen int
 	closed   []*logbook.Entry
@@ -75,7 +76,7 @@ func (c *collector) take(r *account.Report) (all sums, err error) {
 	return all, all.add(r.Open[len(c.resting):]...)
 }
 
-func (c *collector) add(r account.Report) (*Snapshot, error) {
+func (c *collector) add(r account.Report, server []Sample) (*Snapshot, error) {
 	c.closed = append(c.closed, r.Closed...)
 	if err := c.coarsen(); err != nil {
 		return nil, err
@@ -92,13 +93,24 @@ func (c *collector) add(r account.Report) (*Snapshot, error) {
 			c.perOpen = max(0, float64(machine.Resident()-c.base)/float64(open))
 		}
 	}
-	return &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...),
+	s := &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...),
 		Total: all.total,
 		Rooms: r.Rooms, Names: r.Names, Events: slices.Clip(c.events), Lanes: slices.Clip(c.lanes),
 		Bodies: slices.Clip(c.bodies), Sent: r.Sent, Got: r.Got,
-		Judgements: Judge(c.limits, all.total, all.clean),
-		Reasons:    maps.Clone(r.Reasons), Kept: r.Kept, Sampled: r.Sampled, Unkept: r.Unkept, Held: r.Held,
-		RSSPerOpen: c.perOpen}, nil
+		Reasons: maps.Clone(r.Reasons), Kept: r.Kept, Sampled: r.Sampled, Unkept: r.Unkept, Held: r.Held,
+		RSSPerOpen: c.perOpen, Server: server}
+	c.clean = all.clean
+	c.judge(s)
+	return s, nil
+}
+
+// judge holds a snapshot against the limits, with what its server used.
+func (c *collector) judge(s *Snapshot) {
+	s.Total.Server = UseOf(s.Server, s.Entries)
+	if c.clean != nil {
+		c.clean.Server = s.Total.Server
+		s.Judgements = Judge(c.limits, s.Total, c.clean)
+	}
 }
 
 // Seconds older than fine are merged, group by group, so that memory does not

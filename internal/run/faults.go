@@ -44,6 +44,7 @@ type breaker struct {
 	cancel context.CancelFunc
 	done   chan struct{}
 	before process.Used
+	thrown chan throwing // by hand
 	pid    int
 
 	mu       sync.Mutex
@@ -51,9 +52,65 @@ type breaker struct {
 	samples  []Sample
 }
 
+// A throwing is a fault that is made to happen by hand, or ended.
+type throwing struct {
+	fault *trial.Fault
+	on    bool
+}
+
+// throw makes a fault happen by hand, or ends it. What happens to clients is only noted: the
+// engine sees to it.
+func (b *breaker) throw(f *trial.Fault, on bool) {
+	select {
+	case b.thrown <- throwing{f, on}:
+	case <-b.done:
+	}
+}
+
+// takeThrown carries out what is made to happen by hand.
+func (b *breaker) takeThrown(ctx context.Context, t throwing, second *int) {
+	f := t.fault
+	switch {
+	case f.Do == trial.RestartServer || f.Do == trial.StopServer:
+		b.happen(ctx, f, second)
+	case t.on:
+		h := Happened{Name: f.Name, Do: f.Do.String(), From: b.since()}
+		switch {
+		case f.Do == trial.PauseServer:
+			b.why(&h, b.do(f))
+		case f.Lasts > 0 || f.Do == trial.CutClients:
+			h.To = h.From + f.Lasts
+		}
+		b.mu.Lock()
+		b.happened = append(b.happened, h)
+		b.mu.Unlock()
+	default:
+		var err error
+		if f.Do == trial.PauseServer {
+			err = b.undo(ctx, f)
+		}
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		for i := range b.happened {
+			if h := &b.happened[i]; h.Name == f.Name && h.To == 0 {
+				h.To = b.since()
+				b.why(h, err)
+			}
+		}
+	}
+}
+
+// why notes why a fault could not be made to happen, or ended, if it could not.
+func (b *breaker) why(h *Happened, err error) {
+	if err != nil {
+		h.Why = err.Error()
+		b.log.Error("a fault could not be made to happen", "name", h.Name, "error", err)
+	}
+}
+
 // startServer starts the server that a trial names, if it names any.
 func startServer(ctx context.Context, t *trial.Trial) (*process.Server, error) {
-	if t.Server == nil {
+	if t.Server == nil || len(t.Server.Command) == 0 && t.Server.PID == 0 {
 		return nil, nil
 	}
 	address := ""
@@ -70,16 +127,37 @@ func startServer(ctx context.Context, t *trial.Trial) (*process.Server, error) {
 func (b *breaker) begin(ctx context.Context) {
 	ctx, b.cancel = context.WithCancel(ctx)
 	b.done, b.start = make(chan struct{}), mono.Now()
-	if b.server != nil {
+	if b.watches() {
 		b.keep(-1)
 	}
 	go b.run(ctx)
 }
 
-// end ends the server, if the trial started it.
-func (b *breaker) end() {
+// stop stops following the run, and looks at the server's process once more, now that all
+// clients have gone: it may need a moment to notice.
+func (b *breaker) stop() {
 	b.cancel()
 	<-b.done
+	if len(b.samples) == 0 {
+		return
+	}
+	second := int(b.since() / time.Second)
+	for range 20 {
+		b.keep(second)
+		last := &b.samples[len(b.samples)-1]
+		if !last.Runs || last.Files <= b.samples[0].Files {
+			return
+		}
+		time.Sleep(50 * time.Millisecond)
+		b.mu.Lock()
+		b.samples = b.samples[:len(b.samples)-1]
+		b.mu.Unlock()
+	}
+	b.keep(second)
+}
+
+// end ends the server, if the trial started it.
+func (b *breaker) end() {
 	if b.server != nil {
 		b.server.End()
 	}
@@ -96,7 +174,7 @@ func (b *breaker) run(ctx context.Context) {
 		if len(moments) > 0 {
 			next = min(next, moments[0].At)
 		}
-		if !b.sleep(ctx, next) {
+		if !b.sleepOrThrow(ctx, next, &second) {
 			return
 		}
 		if len(moments) > 0 && moments[0].At <= b.since() {
@@ -105,6 +183,20 @@ func (b *breaker) run(ctx context.Context) {
 		}
 		b.sample(&second)
 	}
+}
+
+// sleepOrThrow is sleep, and carries out what is made to happen by hand meanwhile.
+func (b *breaker) sleepOrThrow(ctx context.Context, until time.Duration, second *int) bool {
+	timer := time.NewTimer(max(0, until-b.since()))
+	defer timer.Stop()
+	select {
+	case <-ctx.Done():
+		return false
+	case t := <-b.thrown:
+		b.takeThrown(ctx, t, second)
+	case <-timer.C:
+	}
+	return true
 }
 
 // sleep waits until so long after the start; false if the run is over.
@@ -143,10 +235,7 @@ func (b *breaker) happen(ctx context.Context, f *trial.Fault, second *int) {
 	if h.To = b.since(); f.Do == trial.StopServer {
 		h.To = max(h.To, b.trial.Length())
 	}
-	if err != nil {
-		h.Why = err.Error()
-		b.log.Error("a fault could not be made to happen", "name", f.Name, "error", err)
-	}
+	b.why(h, err)
 }
 
 func (b *breaker) do(f *trial.Fault) error {
@@ -168,7 +257,7 @@ func (b *breaker) undo(ctx context.Context, f *trial.Fault) error {
 
 // sample keeps what the process uses, once for each second that is over.
 func (b *breaker) sample(second *int) {
-	if b.server == nil || b.since() < time.Duration(*second)*time.Second {
+	if !b.watches() || b.since() < time.Duration(*second)*time.Second {
 		*second = max(*second, int(b.since()/time.Second)+1)
 		return
 	}
@@ -176,15 +265,38 @@ func (b *breaker) sample(second *int) {
 	*second = int(b.since()/time.Second) + 1
 }
 
+// watches reports whether anything is to be known of the server's process.
+func (b *breaker) watches() bool {
+	return b.server != nil || b.trial.Server != nil && b.trial.Server.Metrics != ""
+}
+
+// use asks what the server's process uses, of itself or of the system, and which process it
+// is.
+func (b *breaker) use() (u process.Used, pid int, ok bool) {
+	if page := b.trial.Server.Metrics; page != "" {
+		u, err := process.Scrape(context.Background(), page)
+		if err != nil {
+			b.log.Warn("the server's metrics", "error", err)
+		}
+		return u, -1, err == nil
+	}
+	pid = b.server.PID()
+	if pid == 0 {
+		return u, 0, false
+	}
+	u, ok = process.Use(pid)
+	return u, pid, ok
+}
+
 // keep keeps what the process uses, under a second.
 func (b *breaker) keep(second int) {
 	s := Sample{At: second}
-	if u, ok := process.Use(b.server.PID()); ok && b.server.PID() != 0 {
+	if u, pid, ok := b.use(); ok {
 		s.Runs, s.Memory, s.Files, s.Threads = true, u.Memory, u.Files, u.Threads
-		if b.pid == b.server.PID() {
-			s.CPU = u.CPU - b.before.CPU
+		if b.pid == pid {
+			s.CPU = max(0, u.CPU-b.before.CPU)
 		}
-		b.before, b.pid = u, b.server.PID()
+		b.before, b.pid = u, pid
 	}
 	b.mu.Lock()
 	b.samples = append(b.samples, s)

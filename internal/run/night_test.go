@@ -63,7 +63,7 @@ func TestNight(t *testing.T) {
 		if s%group == group-1 {
 			closed, _ := b.Take(false)
 			var err error
-			if snap, err = c.add(account.Report{Closed: closed}); err != nil {
+			if snap, err = c.add(account.Report{Closed: closed}, nil); err != nil {
 				t.Fatal(err)
 			}
 			if s+1 == fine {

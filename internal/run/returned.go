@@ -44,28 +44,39 @@ type ServerSummary struct {
 	MemoryPerClient float64 `json:"memory_per_client_bytes"` // at most, less before, by the clients then
 }
 
-func serverOf(s *Snapshot) (sum ServerSummary) {
-	if len(s.Server) == 0 {
-		return sum
+// UseOf sums up what the server's process used, second by second, in a run.
+func UseOf(samples []Sample, entries []*logbook.Entry) (u logbook.ServerUse) {
+	if len(samples) == 0 {
+		return u
 	}
-	first, last := s.Server[0], s.Server[len(s.Server)-1]
-	sum = ServerSummary{Watched: true, MemoryBefore: first.Memory, MemoryLast: last.Memory, FilesBefore: first.Files,
-		FilesLast: last.Files}
-	clients := 0
-	for _, u := range s.Server {
-		sum.CPU += logbook.Micros(u.CPU)
-		sum.FilesMost, sum.ThreadsMost = max(sum.FilesMost, u.Files), max(sum.ThreadsMost, u.Threads)
-		if u.Memory <= sum.MemoryMost {
+	first, last := samples[0], samples[len(samples)-1]
+	u = logbook.ServerUse{Watched: true, MemoryFirst: first.Memory, MemoryLast: last.Memory,
+		FilesFirst: int64(first.Files), FilesLast: int64(last.Files), ThreadsFirst: int64(first.Threads),
+		ThreadsLast: int64(last.Threads)}
+	for _, s := range samples {
+		u.CPU += logbook.Micros(s.CPU)
+		u.FilesMost, u.ThreadsMost = max(u.FilesMost, int64(s.Files)), max(u.ThreadsMost, int64(s.Threads))
+		if s.Memory <= u.MemoryMost {
 			continue
 		}
-		sum.MemoryMost, clients = u.Memory, 0
-		if u.At >= 0 && u.At < len(s.Entries) {
-			clients = s.Entries[u.At].Gauges.Open
+		u.MemoryMost, u.Clients = s.Memory, 0
+		if s.At >= 0 && s.At < len(entries) {
+			u.Clients = int64(entries[s.At].Gauges.Open)
 		}
 	}
-	sum.CPUPerDelivery = round(ratio(sum.CPU, float64(s.Total.Counts.Arrivals)))
-	if clients > 0 {
-		sum.MemoryPerClient = round(float64(sum.MemoryMost-sum.MemoryBefore) / float64(clients))
+	return u
+}
+
+func serverOf(s *Snapshot) (sum ServerSummary) {
+	u := &s.Total.Server
+	if !u.Watched {
+		return sum
+	}
+	sum = ServerSummary{Watched: true, MemoryBefore: u.MemoryFirst, MemoryMost: u.MemoryMost, MemoryLast: u.MemoryLast,
+		FilesBefore: int(u.FilesFirst), FilesMost: int(u.FilesMost), FilesLast: int(u.FilesLast),
+		ThreadsMost: int(u.ThreadsMost), CPU: u.CPU, CPUPerDelivery: round(u.PerDelivery(s.Total))}
+	if u.Clients > 0 {
+		sum.MemoryPerClient = round(u.PerClient())
 	}
 	return sum
 }

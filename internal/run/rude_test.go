@@ -106,7 +106,7 @@ func playRude(t *testing.T, source string, server rude.Server) *Snapshot {
 	c := collector{sums: newSums(), limits: Limits(tr)}
 	s := &Snapshot{}
 	for report := range loop.Reports() {
-		if s, err = c.add(report); err != nil {
+		if s, err = c.add(report, nil); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"log/slog"
 	"runtime"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -33,6 +34,7 @@ type Options struct {
 	Trial    *trial.Trial
 	Portable bool // use the portable driver
 	Loops    int  // how many event loops serve the clients; 0: as many as the trial says
+	Live     bool // faults can be made to happen by hand
 	Log      *slog.Logger
 }
 
@@ -87,7 +89,10 @@ type Run struct {
 	done     chan struct{}
 	log      *slog.Logger
 	kernel   bool
-	breaker  *breaker // nil: the trial breaks nothing, and does not know the server's process
+	breaker  *breaker // nil: nothing is broken, and nothing known of the server's process
+	throwing sync.Mutex
+	live     []trial.Fault  // that can be made to happen by hand
+	going    map[int]*going // of live, those that were
 }
 
 // Start starts a trial. Errors here, a *TooMany or an *engine.Unreachable among
@@ -131,7 +136,7 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 	var paths []*impair.Driver
 	for range loops(o.Loops, t) {
 		drv, err := newDriver()
-		if err == nil && t.HasPath() { // next to the sockets: TLS goes over it
+		if err == nil && (t.HasPath() || o.Live) { // next to the sockets: TLS goes over it
 			paths = append(paths, impair.New(drv, t.Seed+uint64(len(drivers))))
 			drv = paths[len(paths)-1]
 		}
@@ -161,8 +166,11 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 	shown.Target.Address += to.note()
 	r.snapshot.Store(&Snapshot{Trial: shown, Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
 	r.log.Info("run starts", "trial", t.Name, "target", t.Hide(t.Target.Address), "clients", t.Clients())
-	if server != nil || len(t.Faults) > 0 {
-		r.breaker = &breaker{trial: t, server: server, log: r.log}
+	if o.Live {
+		r.live, r.going = liveFaults(t, server != nil), map[int]*going{}
+	}
+	if server != nil || len(t.Faults) > 0 || o.Live {
+		r.breaker = &breaker{trial: t, server: server, log: r.log, thrown: make(chan throwing, 16)}
 		r.breaker.begin(ctx)
 	}
 	failed := make(chan error, 1)
@@ -246,14 +254,15 @@ func (r *Run) collect(failed <-chan error) {
 	defer r.cancel()
 	c := collector{base: machine.Resident(), sums: newSums(), limits: Limits(r.trial)}
 	for report := range r.engine.Reports() {
-		s, err := c.add(report)
+		happened, server := r.breaker.told()
+		s, err := c.add(report, server)
 		if err != nil {
 			r.log.Error("a report could not be read", "error", err)
 			continue
 		}
 		s.Trial, s.Started, s.KernelTimes, s.Stopped = r.Snapshot().Trial, r.Snapshot().Started, r.kernel,
 			r.stopped.Load()
-		s.Happened, s.Server = r.breaker.told()
+		s.Happened = happened
 		r.snapshot.Store(s)
 	}
 	last := *r.Snapshot()
@@ -261,7 +270,11 @@ func (r *Run) collect(failed <-chan error) {
 		last.FinalResults = finalChecks(r.trial, last.Total)
 	}
 	if r.breaker != nil {
+		r.breaker.stop()
 		last.Happened, last.Server = r.breaker.told()
+		total := *last.Total // of which nobody else may see a change
+		last.Total = &total
+		c.judge(&last)
 		r.breaker.end()
 	}
 	last.Finished = true

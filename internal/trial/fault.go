@@ -2,6 +2,7 @@ package trial
 
 import (
 	"cmp"
+	"fmt"
 	"slices"
 	"time"
 )
@@ -113,6 +114,56 @@ type Server struct {
 	Command []string      // that starts it; nil: it runs already
 	Dir     string        // where; "": here
 	PID     int           // of one that runs already; 0: it is started
+	Metrics string        // the address of its Prometheus page; "": the system is asked what it uses
 	Ready   string        // what stands in a line of its output once it is ready; "": once it accepts connections
 	Within  time.Duration // how soon it must be ready, and how long it may take to end
+}
+
+// Words says in words what the fault does.
+func (f *Fault) Words() string {
+	whom := "all clients"
+	if f.Whom.Share < 1 {
+		whom = fmt.Sprintf("%.3g %% of the clients", 100*f.Whom.Share)
+	}
+	path := "on the path of " + whom
+	if f.Up != f.Down && f.Do < Refuse {
+		path += map[bool]string{true: ", up", false: ", down"}[f.Up]
+	}
+	rudely := map[bool]string{true: "is killed", false: "is asked to end"}[f.Rude]
+	switch f.Do {
+	case RestartServer:
+		return fmt.Sprintf("the server %s, and begins again after %v", rudely, f.Lasts)
+	case StopServer:
+		return "the server " + rudely
+	case PauseServer:
+		return "the server's process stands still"
+	case CutClients:
+		return "the connections of " + whom + " break"
+	case Unplug:
+		return "nothing arrives at " + whom + ", not even at their system"
+	case Freeze:
+		return "nothing goes through " + path + ", and comes once it is over"
+	case Delay:
+		return fmt.Sprintf("everything takes %v longer, give or take %v, %s", f.By, f.Jitter, path)
+	case Bandwidth:
+		return fmt.Sprintf("%d bytes a second go through %s", f.Rate, path)
+	case Split:
+		return fmt.Sprintf("bytes go on in pieces of %d %s", f.Piece, path)
+	case Join:
+		return fmt.Sprintf("what comes within %v goes on together %s", f.By, path)
+	case Corrupt:
+		return fmt.Sprintf("a byte is changed in %.3g %% of the pieces %s", 100*f.Chance, path)
+	case Lose, Double, Reorder:
+		return fmt.Sprintf("%.3g %% of the datagrams %s %s", 100*f.Chance, map[FaultKind]string{Lose: "are lost",
+			Double: "come twice", Reorder: "come after later ones"}[f.Do], path)
+	case Refuse:
+		return "new connections of " + whom + " are refused"
+	case Stall:
+		return "new connections of " + whom + " do not come to be open"
+	case Answer:
+		return fmt.Sprintf("upgrades of %s are answered %d", whom, f.Status)
+	case Strip:
+		return "upgrades of " + whom + " are stripped, as by a proxy"
+	}
+	return fmt.Sprintf("connections of %s are cut over which nothing went for %v", whom, f.By)
 }

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"errors"
 	"strings"
 
 	"charm.land/bubbles/v2/key"
@@ -26,9 +27,11 @@ import (
 // A Source is a run to be looked at, one that goes on or one that is kept.
 type Source interface {
 	Snapshot() *run.Snapshot
-	Stop()           // lets the tide fall
-	Abort()          // ends the run at once
-	Trouble() string // why the run is not being kept, or ""
+	Stop()                   // lets the tide fall
+	Abort()                  // ends the run at once
+	Trouble() string         // why the run is not being kept, or ""
+	Faults() []run.LiveFault // what Throw can make happen; none once the run is over
+	Throw(i int) error       // makes one happen, or ends it
 }
 
 // Kept is a run that is over.
@@ -45,6 +48,12 @@ func (Kept) Abort() {}
 
 // Trouble implements Source.
 func (Kept) Trouble() string { return "" }
+
+// Faults implements Source.
+func (Kept) Faults() []run.LiveFault { return nil }
+
+// Throw implements Source.
+func (Kept) Throw(int) error { return errors.New("the run is over") }
 
 type viewName uint8
 
@@ -81,6 +90,7 @@ type runView struct {
 	summed     *logbook.Window // of summedSpan, if it is settled
 	summedSpan scene.Span
 	help       helpPane
+	faults     faultPane
 	leaving    bool // q was pressed once while the run goes on
 	export     exporter
 	notice     string
@@ -106,9 +116,15 @@ func (v *runView) press(msg tea.KeyPressMsg, sc scene.Scene) (leave bool) {
 		v.help.press(msg.String())
 		return false
 	}
+	if v.faults.open && !key.Matches(msg, v.keys.interrupt) {
+		v.throw(v.faults.press(msg.String(), len(v.source.Faults())))
+		return false
+	}
 	switch {
 	case key.Matches(msg, v.keys.help):
 		v.help.open = true
+	case key.Matches(msg, v.keys.fault) && !over && len(v.source.Faults()) > 0:
+		v.faults.open = true
 	case key.Matches(msg, v.keys.interrupt):
 		if over || v.snapshot.Stopped {
 			return true
@@ -294,27 +310,36 @@ func (v *runView) draw(p *look.Palette, width, height int) []string {
 		lines = append(lines, tide.Strip(p, v.snapshot, v.window, width, stripRows(height))...)
 		lines = append(lines, v.outcome(p, width))
 		sc := v.scene(p, width, height-len(lines)-1)
-		switch v.view {
-		case viewFanout:
-			lines = append(lines, v.fanout.View(sc)...)
-		case viewLedger:
-			lines = append(lines, v.balance.View(sc)...)
-		case viewLanes:
-			lines = append(lines, v.lanes.View(sc, v.window)...)
-		case viewRoutes:
-			lines = append(lines, routes.View(sc, v.window)...)
-		case viewPulse:
-			lines = append(lines, v.pulse.View(sc)...)
-		case viewRecovery:
-			lines = append(lines, recovery.View(sc, v.window)...)
+		switch {
+		case v.faults.open:
+			lines = append(lines, v.faults.view(p, v.source.Faults(), width, height-len(lines)-1)...)
 		default:
-			lines = append(lines, v.watch.View(v.bands, sc)...)
+			lines = append(lines, v.drawView(sc)...)
 		}
 	}
 	for len(lines) < height-1 {
 		lines = append(lines, "")
 	}
 	return append(lines[:height-1], v.footer(p, width))
+}
+
+// drawView draws the view that is chosen.
+func (v *runView) drawView(sc scene.Scene) []string {
+	switch v.view {
+	case viewFanout:
+		return v.fanout.View(sc)
+	case viewLedger:
+		return v.balance.View(sc)
+	case viewLanes:
+		return v.lanes.View(sc, v.window)
+	case viewRoutes:
+		return routes.View(sc, v.window)
+	case viewPulse:
+		return v.pulse.View(sc)
+	case viewRecovery:
+		return recovery.View(sc, v.window)
+	}
+	return v.watch.View(v.bands, sc)
 }
 
 const windowHelp = `
@@ -374,6 +399,8 @@ func (v *runView) footer(p *look.Palette, width int) string {
 		return p.Signal(look.Attention, plain.Text(v.source.Trouble(), 200))
 	case v.help.open:
 		return hintsWithin(p, width, v.keys.back, v.keys.scroll)
+	case v.faults.open:
+		return hintsWithin(p, width, v.keys.pickFault, v.keys.back, v.keys.scroll)
 	}
 	text, at := "", 0
 	for i, view := range views {
@@ -422,6 +449,9 @@ func (v *runView) bindings(all bool) []key.Binding {
 	}
 	if !v.snapshot.Finished {
 		general = append(general, k.stop)
+		if len(v.source.Faults()) > 0 {
+			general = append(general, k.fault)
+		}
 	}
 	general = append(general, k.window, k.export)
 	if v.view != viewLanes {

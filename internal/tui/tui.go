@@ -104,6 +104,7 @@ type keys struct {
 	help, stop, leave, interrupt, back, suspend, scroll, views          key.Binding
 	window, earlier, later, wider, narrower, nextTick, lastTick         key.Binding
 	move, export, message, order, down, pick, rename, drop, marks, dial key.Binding
+	fault, pickFault                                                    key.Binding
 }
 
 func newKeys() keys {
@@ -118,7 +119,7 @@ func newKeys() keys {
 		suspend:   bind("ctrl+z", "to the shell; fg comes back", "ctrl+z"),
 		back:      bind("esc", "back", "esc"),
 		scroll:    bind("↑ ↓", "scroll", "up", "down"),
-		views:     bind("1 2 3 4", "the views", "1", "2", "3", "4"),
+		views:     bind("1 to 7", "the views", "1", "2", "3", "4", "5", "6", "7"),
 		window:    bind("w", "window", "w"),
 		earlier:   bind("←", "earlier", "left"),
 		later:     bind("→", "later", "right"),
@@ -136,6 +137,8 @@ func newKeys() keys {
 		drop:      bind("d", "delete", "d"),
 		marks:     bind("c", "compare", "c"),
 		dial:      bind("p", "probe", "p"),
+		fault:     bind("f", "break", "f"),
+		pickFault: bind("a to z, enter", "throw it, or end it", "enter"),
 	}
 }
 

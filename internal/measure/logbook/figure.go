@@ -136,6 +136,7 @@ func makeFigures() map[string]*Figure {
 		func(w *Window) *meter.Hist { return &w.Pulse.Told })
 	pulseFigures(add)
 	pathFigures(add)
+	serverFigures(add)
 	add("self.path", Duration, "loop time that faults on the path of clients took",
 		func(w *Window) float64 { return Micros(w.Path) }).some = func(w *Window) bool { return w.Path > 0 }
 	deliveries := func(name string, of func(*ledger.Tally) int64) *Figure {

@@ -36,6 +36,7 @@ type Window struct {
 	Reconnect, Back         meter.Hist
 	Pulse                   PulseHists
 	bunch                   bunch
+	Server                  ServerUse // of a whole run
 	Busy, Span              time.Duration
 	CPU, GCPause            time.Duration // CPU is the loop's thread's
 	Path                    time.Duration // of the loop, on faults on the path of clients

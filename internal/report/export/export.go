@@ -35,7 +35,7 @@ type Request struct {
 }
 
 // views are what can be exported, by name.
-var views = []string{"tide", "fan-out", "percentiles", "rooms", "ledger", "lanes", "routes"}
+var views = []string{"tide", "fan-out", "percentiles", "rooms", "ledger", "lanes", "routes", "recovery", "pulse"}
 
 // Formats are the formats of each view.
 var Formats = []string{"svg", "pdf", "csv", "json"}
@@ -82,6 +82,10 @@ func Write(w io.Writer, r Request, format string) error {
 		s, d = r.lanes()
 	case "routes":
 		s, d = r.routes(entries)
+	case "recovery":
+		s, d = r.recovery(entries)
+	case "pulse":
+		s, d = r.pulse(win)
 	}
 	switch format {
 	case "csv":

@@ -73,7 +73,9 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 		}
 	}
 	for name, h := range map[string]*meter.Hist{"fanout": w.Fanout(), "first": &w.First, "median": &w.Median,
-		"last": &w.Last, "reading_lag": &w.ReadingLag, "schedule_lag": &w.ScheduleLag} {
+		"last": &w.Last, "returns_reconnect": &w.Reconnect, "returns_back_in": &w.Back,
+		"pulse_interval": &w.Pulse.Gap, "pulse_round_trip": &w.Pulse.RoundTrip, "pulse_eviction": &w.Pulse.Eviction,
+		"pulse_told": &w.Pulse.Told, "reading_lag": &w.ReadingLag, "schedule_lag": &w.ScheduleLag} {
 		quantiles := map[float64]float64{}
 		for _, q := range logbook.Quantiles {
 			quantiles[q] = h.Quantile(q).Seconds()

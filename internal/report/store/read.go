@@ -54,6 +54,8 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 	if snap.Total, clean, err = run.Sums(snap.Entries); err != nil {
 		return nil, err
 	}
+	snap.Total.Server = run.UseOf(snap.Server, snap.Entries)
+	clean.Server = snap.Total.Server
 	limits := snap.Trial.Limits
 	if implied {
 		limits = run.Limits(snap.Trial)

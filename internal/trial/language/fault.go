@@ -14,10 +14,16 @@ import (
 func (r *reader) readServer(b *hcl.Block) {
 	a := r.open(b.Body, "server").Attributes
 	s := &trial.Server{Command: r.texts(a["command"]), Dir: r.text(a["folder"], ""),
-		PID: r.whole(a["pid"], 1, 1<<30, 0), Ready: r.text(a["ready"], ""), Within: r.duration(a["within"],
+		PID: r.whole(a["pid"], 1, 1<<30, 0), Metrics: r.text(a["metrics"], ""), Ready: r.text(a["ready"], ""),
+		Within: r.duration(a["within"],
 			10*time.Second)}
-	if (len(s.Command) == 0) == (s.PID == 0) {
-		r.fail(b.DefRange, "give the command that starts the server, or the pid of one that runs")
+	if len(s.Command) > 0 && s.PID > 0 || len(s.Command) == 0 && s.PID == 0 && s.Metrics == "" {
+		r.fail(b.DefRange, "give the command that starts the server, or the pid of one that runs, or the address of "+
+			"its "+
+			"metrics")
+	}
+	if wrong := checkAddress(s.Metrics, "http"); s.Metrics != "" && wrong != "" {
+		r.fail(a["metrics"].Expr.Range(), "%s", wrong)
 	}
 	if given := a["ready"]; given != nil && s.PID != 0 {
 		r.fail(given.NameRange, "ready is about the output of a command; a server with a pid runs already")
@@ -173,8 +179,9 @@ func (r *reader) checkFault(f *trial.Fault, b *hcl.Block, a hcl.Attributes) {
 			r.fail(b.DefRange, "nobody asks for an upgrade: the target has no websocket")
 		}
 	}
-	if f.Do.AtServer() && r.trial.Server == nil {
-		r.fail(b.DefRange, "the trial has no server { } whose process could be made to %s", f.Do)
+	if s := r.trial.Server; f.Do.AtServer() && (s == nil || len(s.Command) == 0 && s.PID == 0) {
+		r.fail(b.DefRange, "the trial has no server { } with a command or a pid whose process could be made to %s",
+			f.Do)
 	}
 	if f.Do == trial.RestartServer && r.trial.Server != nil && r.trial.Server.PID != 0 {
 		r.fail(b.DefRange, "a server with a pid can be stopped and paused; to restart one the trial must start it: "+

@@ -423,6 +423,8 @@ var vocabulary = map[string]*blockWord{
 		{"command", "list of texts", false, "the program that starts it, and its arguments"},
 		{"folder", "path", false, "where the command is started; here if it is not given"},
 		{"pid", formNumber, false, "instead: the number of a process that runs"},
+		{"metrics", formText, false, "the http:// address of its Prometheus page: what it uses is read there each " +
+			"second, and not asked of the system"},
 		{"ready", formText, false, "what stands in a line of its output once it is ready; if it is not given it is " +
 			"ready once it accepts connections"},
 		{"within", formDuration, false, `how soon it must be ready, and how long it may take to end; "10s" if it ` +

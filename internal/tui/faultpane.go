@@ -1,0 +1,81 @@
+package tui
+
+import (
+	"fmt"
+
+	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
+	"tidepull/internal/run"
+	"tidepull/internal/tui/look"
+)
+
+// A faultPane is the list of what can be broken by hand, on the screen in the view's place.
+type faultPane struct {
+	open bool
+	at   int
+}
+
+const faultHelp = "what can be broken by hand, now; what goes on until it is ended is ended by the same key"
+
+// press handles a key while the pane is open; throw is the fault to be thrown, -1: none.
+func (f *faultPane) press(name string, n int) (throw int) {
+	switch name {
+	case "up", "k":
+		f.at--
+	case "down", "j":
+		f.at++
+	case "enter", "space":
+		return f.at
+	default:
+		if len(name) == 1 && name[0] >= 'a' && int(name[0]-'a') < n && name != "j" && name != "k" && name != "q" {
+			f.at = int(name[0] - 'a')
+			return f.at
+		}
+		*f = faultPane{}
+	}
+	f.at = min(max(0, f.at), max(0, n-1))
+	return -1
+}
+
+func (f *faultPane) view(p *look.Palette, all []run.LiveFault, width, height int) []string {
+	lines := []string{p.Rule("break something", "", width), p.Draw(look.Faint, look.Fit("  "+faultHelp, width))}
+	room := max(1, height-len(lines))
+	from := max(0, min(f.at-room/2, len(all)-room))
+	for i := from; i < len(all) && i < from+room; i++ {
+		l := &all[i]
+		mark, key := "  ", string(rune('a'+i))
+		if key == "j" || key == "k" || key == "q" || i > 25 {
+			key = " "
+		}
+		if i == f.at {
+			mark = "> "
+		}
+		state := ""
+		if l.Since != 0 {
+			state = "since " + units.Clock(l.Since)
+			if l.Ends {
+				state += ", again ends it"
+			}
+		}
+		text := p.Draw(look.Strong, mark+key+"  ") + look.Fit(plain.Text(l.Fault.Name, 60), 24) + " " +
+			look.Fit(p.Draw(look.Beware, state), 30) + p.Draw(look.Faint, plain.Text(l.Fault.Words(), 200))
+		lines = append(lines, look.Fit(text, width))
+	}
+	return lines
+}
+
+// throw makes a fault happen by hand, or ends it.
+func (v *runView) throw(i int) {
+	all := v.source.Faults()
+	if i < 0 || i >= len(all) {
+		return
+	}
+	if err := v.source.Throw(i); err != nil {
+		v.notice = "nothing was broken: " + err.Error()
+		return
+	}
+	v.notice = fmt.Sprintf("thrown: %s", plain.Text(all[i].Fault.Name, 60))
+	if all[i].Since != 0 {
+		v.notice = fmt.Sprintf("ended: %s", plain.Text(all[i].Fault.Name, 60))
+	}
+}
