@@ -6,6 +6,8 @@ import (
 	"fmt"
 
 	_ "modernc.org/sqlite" // the driver
+
+	"tidepull/internal/standin/board"
 )
 
 // A keep is the notices in SQLite. Those that came since the last look are
@@ -88,6 +90,29 @@ func (k *keep) history(room string) ([]byte, error) {
 		return nil, err
 	}
 	return json.Marshal(all)
+}
+
+// recall gives the last notices that are kept of a room, the oldest first.
+func (k *keep) recall(room string, most int) (all []board.Recalled, err error) {
+	if err := k.flush(); err != nil {
+		return nil, err
+	}
+	rows, err := k.db.Query("SELECT seq, author, text FROM (SELECT * FROM notice WHERE room = ? ORDER BY seq DESC "+
+		"LIMIT ?) ORDER BY seq", room, most)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var n board.Recalled
+		var from, text string
+		if err := rows.Scan(&n.Seq, &from, &text); err != nil {
+			return nil, err
+		}
+		n.From, n.Text = []byte(from), []byte(text)
+		all = append(all, n)
+	}
+	return all, rows.Err()
 }
 
 func (k *keep) close() error {

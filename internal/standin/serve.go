@@ -136,6 +136,20 @@ func (l *loop) framed(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 }
 
 func (l *loop) violated(id int32, err error) {
+	switch s := l.board.Switches(); {
+	case s.Meets(s.Lenient, "lenient", l.called(id)):
+		l.board.Truth.Totals.Tolerated++
+		l.conns[id].reader = ws.Reader{FromPeer: ws.Client}
+		return
+	case s.Meets(s.Brittle, "brittle", l.called(id)):
+		l.board.Truth.Totals.Tolerated++
+		for other := range l.conns {
+			if l.conns[other].state == live {
+				l.hangUp(int32(other))
+			}
+		}
+		return
+	}
 	var v *wire.ProtocolError
 	if errors.As(err, &v) && v.Code != 0 {
 		l.sayClose(id, v.Code, v.Rule)

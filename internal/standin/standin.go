@@ -25,6 +25,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math"
 	"net/netip"
 	"time"
 
@@ -232,7 +233,9 @@ type loop struct {
 
 	awaited map[string]int32 // the connections that wait for datagrams, by what those must say
 	tokens  int
-	cut     []int32 // connections that are cut once the turn is over
+	hoard   [][]byte  // of clients that have gone, by the switch hoard
+	admits  mono.Time // when the next client is let in, by the switch slow_accept
+	cut     []int32   // connections that are cut once the turn is over
 	said    int
 	urgent  bool // what is said at the moment came in a datagram
 }
@@ -328,6 +331,13 @@ func (l *loop) anyone() bool {
 func (l *loop) close() {
 	l.closing = l.drv.Now().Add(time.Second)
 	for id := range l.conns {
+		s := l.board.Switches()
+		if l.conns[id].state == live && s.Meets(s.RudeGoodbye, "rude goodbye", l.called(int32(id))) {
+			l.part(int32(id))
+			l.conns[id] = conn{}
+			l.drv.Abort(int32(id))
+			continue
+		}
 		if l.conns[id].state == live {
 			l.sayClose(int32(id), ws.CloseGoingAway, "the board closes")
 		}
@@ -409,6 +419,7 @@ func (l *loop) part(id int32) {
 // drop closes a connection once what is queued is sent.
 func (l *loop) drop(id int32) {
 	l.part(id)
+	l.hoards()
 	l.conns[id] = conn{}
 	l.drv.FinishAndHangup(id)
 }
@@ -431,6 +442,13 @@ func (l *loop) dropOverrun() {
 	}
 }
 
+// hoards keeps memory of a client that goes, as the switch has it.
+func (l *loop) hoards() {
+	if n := l.board.Switches().Hoard; n > 0 {
+		l.hoard = append(l.hoard, bytes.Repeat([]byte{1}, n)) // it is written, so the system has to give it
+	}
+}
+
 // hangUp closes a connection at once.
 func (l *loop) hangUp(id int32) {
 	l.part(id)
@@ -448,6 +466,34 @@ func (l *loop) Frame(dst, payload []byte, binary bool) []byte {
 		op = ws.OpBinary
 	}
 	return ws.AppendFrame(dst, op, payload)
+}
+
+// Queued implements board.Out.
+func (l *loop) Queued(who int32) int {
+	if isVisit(who) {
+		return 0
+	}
+	return l.drv.Queued(who / 2)
+}
+
+// Recall implements board.Out.
+func (l *loop) Recall(room string, most int) []board.Recalled {
+	if l.keep == nil {
+		return nil
+	}
+	all, err := l.keep.recall(room, most)
+	if err != nil {
+		l.cfg.Log.Error("the store of notices", "error", err)
+	}
+	return all
+}
+
+// maxQueue is how many bytes may wait for a client.
+func (l *loop) maxQueue() int {
+	if l.board.Switches().EndlessQueue > 0 {
+		return math.MaxInt
+	}
+	return l.cfg.MaxQueue
 }
 
 // Keep implements board.Out.
@@ -495,7 +541,7 @@ func (l *loop) Send(who int32, frame []byte) {
 	case inEvents:
 		l.drv.Write(to, append(append([]byte("data: "), payloadOf(frame)...), "\n\n"...))
 	}
-	if l.drv.Queued(to) > l.cfg.MaxQueue {
+	if l.drv.Queued(to) > l.maxQueue() {
 		l.overrun = append(l.overrun, to)
 	}
 }
@@ -557,7 +603,7 @@ func (l *loop) unpack() {
 			continue
 		}
 		l.drv.Write(to, packedAs(l.cfg.Manners.Pack, packed))
-		if l.drv.Queued(to) > l.cfg.MaxQueue {
+		if l.drv.Queued(to) > l.maxQueue() {
 			l.overrun = append(l.overrun, to)
 		}
 	}

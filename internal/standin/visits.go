@@ -186,7 +186,7 @@ func (l *loop) sendToVisit(to int32, payload []byte) {
 		return
 	}
 	v.queue = append(v.queue, payload)
-	if v.bytes += len(payload); v.bytes > l.cfg.MaxQueue {
+	if v.bytes += len(payload); v.bytes > l.maxQueue() {
 		l.board.Truth.Totals.Overrun++
 		l.overrunVisits = append(l.overrunVisits, v)
 		return
@@ -245,7 +245,7 @@ func (l *loop) serveVisit(v *visit) {
 	v.queue, v.bytes = nil, 0
 	l.conns[id].spoke = l.drv.Now()
 	l.drv.Write(id, out)
-	if l.drv.Queued(id) > l.cfg.MaxQueue {
+	if l.drv.Queued(id) > l.maxQueue() {
 		l.board.Truth.Totals.Overrun++
 		l.overrunVisits = append(l.overrunVisits, v)
 	}

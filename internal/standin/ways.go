@@ -3,6 +3,8 @@ package standin
 import (
 	"bytes"
 	"fmt"
+	"slices"
+	"time"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/wire/ws"
@@ -32,10 +34,16 @@ func (l *loop) obstructed(id int32, c *conn, r *request) bool {
 		try = fmt.Sprintf("%s, %d", key, l.upgrades[key])
 	}
 	stream := r.url.Path == "/events" || r.url.Path == "/lines"
-	if s.Stall > 0 && c.stalled == nil && r.url.Path != "/poll" {
+	wait := s.Stall
+	if s.SlowAccept > 0 && c.stalled == nil {
+		now := l.drv.Now()
+		l.admits = max(l.admits, now).Add(time.Second / time.Duration(s.SlowAccept))
+		wait = max(wait, l.admits.Sub(now))
+	}
+	if wait > 0 && c.stalled == nil && r.url.Path != "/poll" {
 		t.Stalled++
 		c.state, c.stalled = stalling, r
-		l.stalled = append(l.stalled, stalled{l.drv.Now().Add(s.Stall), id, r})
+		l.stall(stalled{l.drv.Now().Add(wait), id, r})
 		return true
 	}
 	switch {
@@ -50,6 +58,15 @@ func (l *loop) obstructed(id int32, c *conn, r *request) bool {
 		return false
 	}
 	return true
+}
+
+// stall puts an opening among those that are answered later, by time.
+func (l *loop) stall(s stalled) {
+	i := len(l.stalled)
+	for i > 0 && l.stalled[i-1].at > s.at {
+		i--
+	}
+	l.stalled = slices.Insert(l.stalled, i, s)
 }
 
 // letStalledIn answers openings whose time has come.

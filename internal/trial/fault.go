@@ -125,6 +125,12 @@ func (f *Fault) Words() string {
 	if f.Whom.Share < 1 {
 		whom = fmt.Sprintf("%.3g %% of the clients", 100*f.Whom.Share)
 	}
+	if f.Whom.Crew >= 0 {
+		whom += " of one crew"
+	}
+	if f.Whom.Room != "" {
+		whom += " in " + f.Whom.Room
+	}
 	path := "on the path of " + whom
 	if f.Up != f.Down && f.Do < Refuse {
 		path += map[bool]string{true: ", up", false: ", down"}[f.Up]

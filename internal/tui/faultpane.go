@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"strings"
 
 	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
@@ -15,6 +16,9 @@ type faultPane struct {
 	at   int
 }
 
+// faultKeys are the keys of the faults, in their order; j and k move, and q closes.
+const faultKeys = "abcdefghilmnoprstuvwxyz"
+
 const faultHelp = "what can be broken by hand, now; what goes on until it is ended is ended by the same key"
 
 // press handles a key while the pane is open; throw is the fault to be thrown, -1: none.
@@ -27,9 +31,9 @@ func (f *faultPane) press(name string, n int) (throw int) {
 	case "enter", "space":
 		return f.at
 	default:
-		if len(name) == 1 && name[0] >= 'a' && int(name[0]-'a') < n && name != "j" && name != "k" && name != "q" {
-			f.at = int(name[0] - 'a')
-			return f.at
+		if i := strings.Index(faultKeys, name); len(name) == 1 && i >= 0 && i < n {
+			f.at = i
+			return i
 		}
 		*f = faultPane{}
 	}
@@ -43,22 +47,23 @@ func (f *faultPane) view(p *look.Palette, all []run.LiveFault, width, height int
 	from := max(0, min(f.at-room/2, len(all)-room))
 	for i := from; i < len(all) && i < from+room; i++ {
 		l := &all[i]
-		mark, key := "  ", string(rune('a'+i))
-		if key == "j" || key == "k" || key == "q" || i > 25 {
-			key = " "
+		mark, key := "  ", " "
+		if i < len(faultKeys) {
+			key = faultKeys[i : i+1]
 		}
 		if i == f.at {
 			mark = "> "
 		}
 		state := ""
 		if l.Since != 0 {
-			state = "since " + units.Clock(l.Since)
+			state = "goes on since " + units.Clock(l.Since)
 			if l.Ends {
 				state += ", again ends it"
 			}
+			state += "  "
 		}
 		text := p.Draw(look.Strong, mark+key+"  ") + look.Fit(plain.Text(l.Fault.Name, 60), 24) + " " +
-			look.Fit(p.Draw(look.Beware, state), 30) + p.Draw(look.Faint, plain.Text(l.Fault.Words(), 200))
+			p.Draw(look.Beware, state) + p.Draw(look.Faint, plain.Text(l.Fault.Words(), 200))
 		lines = append(lines, look.Fit(text, width))
 	}
 	return lines

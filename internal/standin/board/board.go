@@ -27,6 +27,17 @@ type Out interface {
 	// Keep puts a notice into the board's store. What it gets is borrowed: the
 	// JSON string literals of the sender's name and the text.
 	Keep(room string, seq int64, from, text []byte)
+	// Recall gives the last notices that the store has of a room, the oldest first: the JSON
+	// of the sender's name and of the text.
+	Recall(room string, most int) []Recalled
+	// Queued is how many bytes wait for a member that does not read them as fast.
+	Queued(id int32) int
+}
+
+// A Recalled is a notice that the store has kept.
+type Recalled struct {
+	Seq        int64
+	From, Text []byte
 }
 
 // Config says how a board behaves.
@@ -60,19 +71,21 @@ const gaugePrefix = "gauge-"
 
 // A Board is the server's state. It has one owner.
 type Board struct {
-	cfg     Config
-	out     Out
-	members []member           // by connection
-	names   map[string][]int32 // who has a name, the earliest first
-	rooms   []*room
-	byName  map[string]*room
-	changed []*room // whose number of members is to be announced
-	nextAnn mono.Time
-	held    []heldRelay // by release
-	late    []heldGive  // by release
-	gauges  mono.Time   // when the next readings are due
-	quirks  uint64      // dice thrown for things that belong to nobody
-	Truth   Truth
+	cfg       Config
+	out       Out
+	members   []member           // by connection
+	names     map[string][]int32 // who has a name, the earliest first
+	rooms     []*room
+	byName    map[string]*room
+	changed   []*room // whose number of members is to be announced
+	nextAnn   mono.Time
+	held      []heldRelay     // by release
+	late      []heldGive      // by release
+	gauges    mono.Time       // when the next readings are due
+	storeFree mono.Time       // when the store has written what it has, by the switch slow_store
+	wasHere   map[string]bool // names of clients that have gone, if a switch needs them
+	quirks    uint64          // dice thrown for things that belong to nobody
+	Truth     Truth
 
 	fields  [6]jsonscan.Value
 	body    []byte
@@ -97,6 +110,9 @@ type room struct {
 	past     []notice // the last ones, oldest first
 	kept     int64    // notices put into the store
 	dirty    bool
+	entered  mono.Time // when somebody entered last
+	burst    mono.Time // when the burst of notices began that goes on
+	inBurst  int
 	ghosts   [][]byte // names of members that are gone, as JSON
 }
 
@@ -127,7 +143,7 @@ var fieldTable = func() *jsonscan.Table {
 // New makes an empty board.
 func New(cfg Config, out Out) *Board {
 	b := &Board{cfg: cfg, out: out, names: map[string][]int32{}, byName: map[string]*room{}, nextAnn: mono.Never,
-		gauges: mono.Never}
+		gauges: mono.Never, wasHere: map[string]bool{}}
 	if b.cfg.MaxText == 0 {
 		b.cfg.MaxText = 1 << 20
 	}
@@ -169,6 +185,7 @@ func (b *Board) Part(id int32) {
 		}
 		b.removeFrom(m.rooms[0], id)
 	}
+	b.leaves(m.name)
 	if m.name != "" {
 		bearers := b.names[m.name]
 		if i := slices.Index(bearers, id); i >= 0 {

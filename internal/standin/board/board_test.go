@@ -21,6 +21,8 @@ func (e *ear) Send(to int32, frame []byte)                { e.sent[to] = append(
 func (e *ear) Keep(string, int64, []byte, []byte)         {}
 func (e *ear) Close(id int32, code uint16, reason string) {}
 func (e *ear) Hangup(id int32)                            {}
+func (e *ear) Recall(string, int) []Recalled              { return nil }
+func (e *ear) Queued(int32) int                           { return 0 }
 
 func (e *ear) Now() mono.Time { return e.now }
 

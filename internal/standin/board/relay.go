@@ -31,6 +31,7 @@ type heldRelay struct {
 	payload []byte
 	release mono.Time
 	behind  bool // until its sender's next one
+	stalled bool // until its room has no slow reader any more
 }
 
 // A heldGive is one delivery that is held back until after the next one.
@@ -52,9 +53,10 @@ func (b *Board) relay(payload []byte, m relayed) {
 	s := &b.cfg.Switches
 	switch {
 	case s.Hold > 0:
-		b.hold(heldRelay{m, slices.Clone(payload), m.received.Add(s.Hold), false})
+		b.hold(heldRelay{relayed: m, payload: slices.Clone(payload), release: m.received.Add(s.Hold)})
+	case b.isSlow(payload, m):
 	case m.sender >= 0 && s.happens(reorderIt, s.Reorder, b, m, m.sender) && !b.behind(m.sender):
-		b.hold(heldRelay{m, slices.Clone(payload), b.out.Now().Add(overtaken), true})
+		b.hold(heldRelay{relayed: m, payload: slices.Clone(payload), release: b.out.Now().Add(overtaken), behind: true})
 	default:
 		b.deliver(payload, m)
 		if i := slices.IndexFunc(b.held, func(h heldRelay) bool {
@@ -79,9 +81,23 @@ func (b *Board) hold(h heldRelay) {
 	b.held = slices.Insert(b.held, i, h)
 }
 
+// isSlow holds a message back that something slow is in the way of; false if nothing is.
+func (b *Board) isSlow(payload []byte, m relayed) bool {
+	until, stalled := b.delay(m)
+	if until != 0 {
+		b.hold(heldRelay{relayed: m, payload: slices.Clone(payload), release: until, stalled: stalled})
+	}
+	return until != 0
+}
+
 func (b *Board) release(i int) {
 	h := b.held[i]
 	b.held = slices.Delete(b.held, i, i+1)
+	if h.stalled && b.stalled(h.room) { // those behind it are held, too: they keep their order
+		h.release = b.out.Now().Add(lookAgain)
+		b.hold(h)
+		return
+	}
 	b.deliver(h.payload, h.relayed)
 }
 
@@ -92,7 +108,12 @@ func (b *Board) deliver(payload []byte, m relayed) {
 	if !m.unbooked {
 		b.Truth.open(m, len(audience))
 	}
+	burst := m.room != nil && !m.unbooked && b.bursts(m.room)
 	for _, to := range audience {
+		if burst {
+			b.Truth.book(b, m, to, DidLose)
+			continue
+		}
 		b.give(payload, m, to)
 	}
 	switch {

@@ -13,6 +13,14 @@ func (b *Board) room(name string) *room {
 	r := b.byName[name]
 	if r == nil {
 		r = &room{name: name, nameJSON: jsonscan.AppendQuoted(nil, []byte(name))}
+		if b.cfg.Switches.Forgetful == 0 {
+			for _, n := range b.out.Recall(name, max(1, b.cfg.History)) {
+				r.seq = n.Seq
+				if b.cfg.History > 0 {
+					r.past = append(r.past, notice{from: n.From, text: n.Text, seq: n.Seq})
+				}
+			}
+		}
 		b.byName[name] = r
 		b.rooms = append(b.rooms, r)
 	}
@@ -37,7 +45,9 @@ func (b *Board) enter(id int32) {
 	}
 	if !m.in(r) {
 		m.rooms = append(m.rooms, r)
-		r.members = append(r.members, id)
+		if !b.races(r, id) {
+			r.members = append(r.members, id)
+		}
 		b.change(r, id, "joined")
 		if !b.cfg.Manners.Whole {
 			again = b.tellPast(id, r)
@@ -68,6 +78,21 @@ func (b *Board) whole(r *room) string {
 // it returns comes after the confirmation.
 func (b *Board) tellPast(id int32, r *room) (after func()) {
 	past, after := slices.Clone(r.past), func() {}
+	if s := &b.cfg.Switches; b.returns(id) {
+		name := b.members[id].name
+		switch {
+		case s.Meets(s.NoReturn, "no return", name):
+			past = nil
+			b.Truth.Totals.Unreturned++
+		case s.Meets(s.DoubleReturn, "double return", name):
+			var twice []notice
+			for _, n := range past {
+				twice = append(twice, n, n)
+			}
+			past = twice
+			b.Truth.Totals.Unreturned++
+		}
+	}
 	m := relayed{room: r, from: r.name}
 	if n := len(past); n > 1 && b.cfg.Switches.happens(spoilHistory, b.cfg.Switches.History, b, m, id) {
 		switch b.cfg.Switches.die(spoilHistory+100, b, m, id) % 4 {

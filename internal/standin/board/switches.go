@@ -32,6 +32,7 @@ type Switches struct {
 	Forget    float64
 	Ways
 	Beats
+	Load
 }
 
 // Ways are switches of how clients come to the board.
@@ -66,7 +67,7 @@ type Switch struct {
 
 // SwitchList lists all switches. A switch that is a number from 0 to 1 is a
 // probability.
-var SwitchList = []Switch{
+var SwitchList = append([]Switch{
 	{"seed", "what the switches' dice follow from", func(s *Switches) any { return &s.Seed }},
 	{"hold", "every message is held this long before it is relayed", func(s *Switches) any { return &s.Hold }},
 	{"lose", "a delivery is left out", func(s *Switches) any { return &s.Lose }},
@@ -113,7 +114,7 @@ var SwitchList = []Switch{
 	{"ghost", "a client whose connection breaks stays a member of its rooms",
 		func(s *Switches) any { return &s.Ghost }},
 	{"forget", "a notice is relayed and not kept", func(s *Switches) any { return &s.Forget }},
-}
+}, loadList...)
 
 // Set changes switches by name, as they come in a query; nothing is changed
 // if one is wrong.

@@ -45,6 +45,10 @@ type Totals struct {
 	Beats       int64 `json:"beats"`       // pings, and comments of event streams
 	Unbeaten    int64 `json:"unbeaten"`    // pings left out
 	Spared      int64 `json:"spared"`      // clients not evicted that should have been
+	Raced       int64 `json:"raced"`       // members lost in a crowd that entered
+	Held        int64 `json:"held"`        // times that a room waited for a slow reader
+	Unreturned  int64 `json:"unreturned"`  // histories of clients that came back, left out or given twice
+	Tolerated   int64 `json:"tolerated"`   // breaches of the protocol that had no end, or another than they should
 	Ghosts      int64 `json:"ghosts"`      // members that are gone, and stay in a room
 }
 

@@ -212,10 +212,50 @@ var weaknesses = map[string]weakness{
 		config: standin.Config{Gauge: 200 * time.Millisecond}, session: gauge, top: feed, figure: "feed.backward"},
 	"self-pushing: age": {switches: board.Switches{Hold: 700 * time.Millisecond}, session: gauge, top: feed,
 		figure: "feed.stale"},
+	"1 crowd race": {switches: board.Switches{Load: board.Load{CrowdRace: 0.3}}, figure: "ledger.lost",
+		session: strings.Replace(talk, "enter {", "barrier \"at the gate\" {}\n  enter {", 1)},
+	"9 slow reader stalls its room": {switches: board.Switches{Load: board.Load{StallRoom: 1}}, figure: "ledger.late",
+		session: strings.Replace(strings.Replace(talk, "repeat {", "when {\n    that = n == 0\n    read_slowly { "+
+			"bytes_per_second = 500 }\n  }\n  repeat {", 1), "stands by ${mark}",
+				"stands by ${mark} ${filler(4000)}", 1)},
+	"10 slow store": {switches: board.Switches{Load: board.Load{SlowStore: 40 * time.Millisecond}},
+		session: talk, figure: "ledger.late"},
+	"12 nothing on return": {switches: board.Switches{Load: board.Load{NoReturn: 0.5}},
+		session: talk + "  pause { lasts = \"9s\" }\n", top: cutThem,
+		crew: backAgain, figure: "ledger.lost", config: standin.Config{History: 200}},
+	"13 doubled on return": {switches: board.Switches{Load: board.Load{DoubleReturn: 0.5}}, session: talk, top: cutThem,
+		crew: backAgain, figure: "ledger.duplicate", config: standin.Config{History: 200}},
+	"26 crooked growth": {switches: board.Switches{Load: board.Load{Crooked: 20 * time.Millisecond}}, session: talk,
+		figure: "ledger.late"},
+	"32 burst loss": {switches: board.Switches{Load: board.Load{BurstLoss: 5}}, figure: "ledger.lost",
+		session: `
+  connect {}
+  enter { room = "lock-1" }
+  barrier "all there" {}
+  say { body = { kind = "notice", room = room, text = "${name} stands by ${mark}" } }
+  pause { lasts = "8s" }
+`},
 	"silent clients": {config: standin.Config{PongWithin: 30 * time.Second},
 		session: "\n  connect {}\n  enter { room = \"lock-1\" }\n  fall_silent { evicted_within = \"17s\" }\n",
 		figure:  "checks.failed"},
 }
+
+const cutThem = `
+fault "a quay loses power" {
+  do    = "cut"
+  at    = "5s"
+  lasts = "1s"
+  share = "30%"
+}
+`
+
+const backAgain = `
+  name = "pilot-${n}"
+  reconnect {
+    first    = "500ms"
+    catch_up = true
+  }
+`
 
 const gauge = `
   connect {}
