@@ -296,7 +296,9 @@ func (c *Client) land(e *Env, now mono.Time) {
 // hangUp closes the main line, before its client is told to be out of its rooms; the
 // transport hears no more of it.
 func (c *Client) hangUp(e *Env) {
-	if e.ReadUpTo != nil {
+	if p := c.policy(e); p != nil && p.CatchUp && !c.ebbing {
+		// It comes back, and catches up on what it has not read.
+	} else if e.ReadUpTo != nil {
 		e.tell(e.now, fact.Fact{Kind: fact.HangsUp, Client: c.id, Room: noRoom, Time: e.rel(min(e.now, e.ReadUpTo()))})
 	}
 	c.way.Drop(c.io(e))
@@ -379,7 +381,11 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 		c.more.web.GiveUp(&e.IO)
 		c.unanswered(e, now, errors.New("no answer in time"))
 	case forBreak:
-		e.check(c, now, c.step().Check, false, "the connection is still open")
+		why := "the connection is still open"
+		if s := c.step(); s.Do == trial.Malform {
+			why += " after " + s.WrongOf(int(c.n))
+		}
+		e.check(c, now, c.step().Check, false, why)
 		c.resume(e, now)
 	case forTime:
 		c.clock = max(c.clock, c.deadline)

@@ -135,7 +135,9 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 			return
 		}
 	case trial.Malform:
-		c.way.Malform(c.io(e), s.Wrong)
+		wrong := s.WrongOf(int(c.n))
+		e.event(c, now, logbook.Misbehaved, noRoom, "breaks the protocol: "+wrong)
+		c.way.Malform(c.io(e), wrong)
 		c.extra()
 		c.await(forBreak, now, s.Within)
 		return
@@ -163,6 +165,7 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 		x := c.extra()
 		x.perSec, x.slow = s.PerSec, maybe.Of(c.pc)
 		e.tellOf(c, now, fact.ReadsSlowly, noRoom)
+		e.event(c, now, logbook.Misbehaved, noRoom, "reads slowly")
 		if s.Within > 0 {
 			c.await(forBreak, now, s.Within)
 			return

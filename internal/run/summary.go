@@ -17,37 +17,39 @@ import (
 // A Summary is a run in figures, as summary.json has it. Its fields are
 // described in docs/summary.md; they are only added to, never renamed.
 type Summary struct {
-	Version     int             `json:"version"` // of this layout: 1
-	Trial       string          `json:"trial"`
-	Target      string          `json:"target"`
-	Seed        uint64          `json:"seed"`
-	Started     time.Time       `json:"started"`
-	Seconds     float64         `json:"seconds"`
-	CutShort    bool            `json:"cut_short"`
-	Clients     int             `json:"clients"`
-	Connections Connections     `json:"connections"`
-	Messages    Messages        `json:"messages"`
-	Ledger      LedgerSummary   `json:"ledger"`
-	Fanout      meter.Latencies `json:"fanout"`
-	Spread      Spread          `json:"spread"`
-	Early       Early           `json:"early"` // the other end of what is known of fan-out and spread
-	Expected    Expectations    `json:"expectations"`
-	Checks      []CheckSummary  `json:"checks"`
-	FinalChecks []FinalResult   `json:"final_checks"`
-	Reckonings  []FinalResult   `json:"reckonings"` // the name that final_checks had first: fields are not renamed
-	Feed        Feed            `json:"feed"`
-	Requests    Requests        `json:"requests"`
-	Routes      Routes          `json:"routes"`
-	Returns     Returns         `json:"returns"`
-	Pulse       Pulse           `json:"pulse"`       // heartbeats
-	Faults      []Happened      `json:"faults"`      // as they happened
-	Server      ServerSummary   `json:"server"`      // its process
-	ClosedLoop  bool            `json:"closed_loop"` // some sends waited for answers: the rate is the server's
-	Self        Self            `json:"self"`
-	Reasons     map[string]int  `json:"reasons"`
-	Limits      []LimitSummary  `json:"limits"`
-	Verdict     Verdict         `json:"verdict"`
-	Why         string          `json:"why"` // the verdict, in one line
+	Version     int              `json:"version"` // of this layout: 1
+	Trial       string           `json:"trial"`
+	Target      string           `json:"target"`
+	Seed        uint64           `json:"seed"`
+	Started     time.Time        `json:"started"`
+	Seconds     float64          `json:"seconds"`
+	CutShort    bool             `json:"cut_short"`
+	Clients     int              `json:"clients"`
+	Connections Connections      `json:"connections"`
+	Messages    Messages         `json:"messages"`
+	Ledger      LedgerSummary    `json:"ledger"`
+	Fanout      meter.Latencies  `json:"fanout"`
+	Spread      Spread           `json:"spread"`
+	Early       Early            `json:"early"` // the other end of what is known of fan-out and spread
+	Expected    Expectations     `json:"expectations"`
+	Checks      []CheckSummary   `json:"checks"`
+	FinalChecks []FinalResult    `json:"final_checks"`
+	Reckonings  []FinalResult    `json:"reckonings"` // the name that final_checks had first: fields are not renamed
+	Feed        Feed             `json:"feed"`
+	Requests    Requests         `json:"requests"`
+	Routes      Routes           `json:"routes"`
+	Returns     Returns          `json:"returns"`
+	Pulse       Pulse            `json:"pulse"`       // heartbeats
+	Faults      []Happened       `json:"faults"`      // as they happened
+	Impacts     []Impact         `json:"impacts"`     // of what was done on purpose on those that it was not done to
+	Path        map[string]int64 `json:"path"`        // what faults did on the path between clients and server
+	Server      ServerSummary    `json:"server"`      // its process
+	ClosedLoop  bool             `json:"closed_loop"` // some sends waited for answers: the rate is the server's
+	Self        Self             `json:"self"`
+	Reasons     map[string]int   `json:"reasons"`
+	Limits      []LimitSummary   `json:"limits"`
+	Verdict     Verdict          `json:"verdict"`
+	Why         string           `json:"why"` // the verdict, in one line
 }
 
 // A CheckSummary is how often one check held and failed.
@@ -264,10 +266,13 @@ func Summarise(s *Snapshot) Summary {
 		Returns:    returnsOf(w),
 		Pulse:      pulseOf(w),
 		Faults:     append([]Happened{}, s.Happened...),
+		Impacts:    append([]Impact{}, Impacts(s)...),
+		Path:       map[string]int64{},
 		Server:     serverOf(s),
 		ClosedLoop: s.Trial.ClosedLoop,
 		Reasons:    s.Reasons, Limits: []LimitSummary{}}
 	sum.Verdict, sum.Why = s.Outcome()
+	c.Path.Each(func(name, _ string, n int64) { sum.Path[name] = n })
 	for _, l := range w.ByRoom() {
 		sum.Ledger.ByRoom[s.Rooms[l.Key]] = tallyOf(&l.Tally)
 	}

@@ -480,9 +480,32 @@ type Step struct {
 	Misbehave *Misbehaviour
 }
 
-// Wrongs are the ways in which a client can break the protocol.
-var Wrongs = []string{"unmasked", "reserved bits", "reserved opcode", "bad text", "stray fragment", "long control",
-	"wrong length"}
+// Wrongs are the ways in which a client can break the protocol: short names of some, and
+// those of ws.Abuses. AnyWrong stands for another one for each client.
+var Wrongs = append([]string{"unmasked", "reserved bits", "reserved opcode", "bad text", "stray fragment",
+	"long control", "wrong length", AnyWrong}, abuses()...)
+
+// AnyWrong has clients break the protocol each in another way, in turn.
+const AnyWrong = "any"
+
+// abuses are the names of what breaks the protocol without compression, beyond doubt.
+func abuses() (names []string) {
+	for _, b := range ws.Abuses {
+		if !b.Packed && b.May == "" {
+			names = append(names, b.Name)
+		}
+	}
+	return names
+}
+
+// WrongOf is how client n of a crew breaks the protocol at a step.
+func (s *Step) WrongOf(n int) string {
+	if s.Wrong != AnyWrong {
+		return s.Wrong
+	}
+	all := Wrongs[slices.Index(Wrongs, AnyWrong)+1:]
+	return all[n%len(all)]
+}
 
 // Dial is what is special about a connection.
 type Dial struct {

@@ -217,7 +217,7 @@ var weaknesses = map[string]weakness{
 	"9 slow reader stalls its room": {switches: board.Switches{Load: board.Load{StallRoom: 1}}, figure: "ledger.late",
 		session: strings.Replace(strings.Replace(talk, "repeat {", "when {\n    that = n == 0\n    read_slowly { "+
 			"bytes_per_second = 500 }\n  }\n  repeat {", 1), "stands by ${mark}",
-				"stands by ${mark} ${filler(4000)}", 1)},
+			"stands by ${mark} ${filler(4000)}", 1)},
 	"10 slow store": {switches: board.Switches{Load: board.Load{SlowStore: 40 * time.Millisecond}},
 		session: talk, figure: "ledger.late"},
 	"12 nothing on return": {switches: board.Switches{Load: board.Load{NoReturn: 0.5}},

@@ -197,7 +197,11 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 	case "malformed":
 		st.Do, st.Within = trial.Malform, r.duration(a["within"], 5*time.Second)
 		st.Wrong = trial.Wrongs[r.oneOf(a["what"], trial.Wrongs...)]
-		st.Check = r.check("closes at "+st.Wrong, "malformed")
+		name := "closes at " + st.Wrong
+		if st.Wrong == trial.AnyWrong {
+			name = "closes who breaks the protocol"
+		}
+		st.Check = r.check(name, "malformed")
 	}
 	return st
 }

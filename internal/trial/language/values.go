@@ -1,6 +1,7 @@
 package language
 
 import (
+	"fmt"
 	"math"
 	"strconv"
 	"strings"
@@ -161,9 +162,16 @@ func (r *reader) oneOf(a *hcl.Attribute, words ...string) int {
 			return i
 		}
 	}
-	r.fail(a.Expr.Range(), "%q is none of %s%s", v.AsString(), quotedList(words), nearest(v.AsString(), words))
+	shown := quotedList(words[:min(len(words), mostShown)])
+	if more := len(words) - mostShown; more > 0 {
+		shown += fmt.Sprintf(" and %d more", more)
+	}
+	r.fail(a.Expr.Range(), "%q is none of %s%s", v.AsString(), shown, nearest(v.AsString(), words))
 	return 0
 }
+
+// mostShown is how many words an error lists at most.
+const mostShown = 20
 
 func quotedList(words []string) string {
 	quoted := make([]string, len(words))

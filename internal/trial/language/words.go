@@ -395,7 +395,8 @@ var vocabulary = map[string]*blockWord{
 	}},
 	"malformed": {doc: "break the protocol; the server must close the connection", attrs: []word{
 		{"what", "one of the wrongs below", true, "unmasked, reserved bits, reserved opcode, bad text, stray " +
-			"fragment, long control or wrong length"},
+			"fragment, long control, wrong length, the name of a case of tidepull conform, or \"any\": each " +
+			"client in another way"},
 		within(`how soon; "5s" if it is not given`),
 	}},
 	"crew": {label: "name", doc: "a group of clients that follow the same session", blocks: []string{"tide", "without",

@@ -209,7 +209,7 @@ func reasons(sc scene.Scene) []string {
 		}
 	}
 	for how, n := range did {
-		all = append(all, line{look.Fit("misbehaved", 13) + plain.Text(how, 40) + ": " + meaning(how), n})
+		all = append(all, line{look.Fit("misbehaved", 13) + plain.Text(how, 100) + meaning(how), n})
 	}
 	if len(all) == 0 {
 		return nil
@@ -225,12 +225,12 @@ func reasons(sc scene.Scene) []string {
 // meaning says what a misdeed is, by its name.
 func meaning(how string) string {
 	return map[string]string{
-		trial.Silent.String():    "gives no sign of life",
-		trial.Slowly.String():    "answers late",
-		trial.Wrongly.String():   "answers with something else",
-		trial.Hurried.String():   "gives signs of life too fast",
-		trial.Deaf.String():      "gives signs of life, and never reads",
-		trial.Frozen.String():    "neither reads nor writes",
-		trial.Unplugged.String(): "nothing gets through to it",
+		trial.Silent.String():    ": gives no sign of life",
+		trial.Slowly.String():    ": answers late",
+		trial.Wrongly.String():   ": answers with something else",
+		trial.Hurried.String():   ": gives signs of life too fast",
+		trial.Deaf.String():      ": gives signs of life, and never reads",
+		trial.Frozen.String():    ": neither reads nor writes",
+		trial.Unplugged.String(): ": nothing gets through to it",
 	}[how]
 }

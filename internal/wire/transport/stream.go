@@ -103,7 +103,8 @@ func (m *Stream) Next(io *IO) Event {
 			m.deadline = mono.Never // something has come
 		}
 		switch {
-		case len(message) == 0 && (f.Prefix == wire.NoPrefix || m.Datagrams):
+		case len(message) == 0 && m.Datagrams:
+		case len(message) == 0 && f.Prefix == wire.NoPrefix:
 			return Event{Kind: Sign}
 		case f.Lines() && !utf8.Valid(message):
 			return m.violated(io, noText)

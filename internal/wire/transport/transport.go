@@ -116,8 +116,6 @@ const (
 	Opened               // messages can be sent and come in
 	Message              // with Payload
 	Beat                 // the server asks for a sign of life; Reply with Payload is the answer
-	Pong                 // the server answers a Ping, or gives a sign of life of that form unasked
-	Sign                 // the server gives a sign of life that needs no answer
 	Answered             // our close is answered: no message follows. Ended comes
 	Ended                // the connection is over, after our own close; Err: what was not in order about that
 	Refused              // it did not come to be open: Err says why
@@ -128,6 +126,8 @@ const (
 	Headed               // an HTTP request that streams: Head, and content follows
 	Part                 // of the content of one: Payload
 	Paused               // a Pauser: nothing more comes, and everything that was said was taken
+	Pong                 // the server answers a Ping, or gives a sign of life of that form unasked
+	Sign                 // the server gives a sign of life that needs no answer
 )
 
 // An Event is something that happened.

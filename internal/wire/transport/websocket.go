@@ -340,8 +340,12 @@ func (m *WebSocket) Malform(io *IO, wrong string) {
 		out = ws.AppendMasked(out, ws.OpContinuation, []byte("of nothing"), key)
 	case "long control":
 		out = ws.AppendMasked(out, ws.OpPing, make([]byte, 126), key)
-	default: // wrong length: 5 in the form for 64 bits, whose top bit is set too
+	case "wrong length": // 5 in the form for 64 bits, whose top bit is set too
 		out = append(out, 0x80|ws.OpText, 0x80|127, 0x80, 0, 0, 0, 0, 0, 0, 5, 0, 0, 0, 0, 'h', 'e', 'l', 'l', 'o')
+	default:
+		if b := ws.AbuseNamed(wrong); b != nil {
+			out = append(out, b.Bytes...)
+		}
 	}
 	io.Lines[Main].Out = out
 }

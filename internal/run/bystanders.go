@@ -1,0 +1,142 @@
+package run
+
+import (
+	"math"
+	"time"
+
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/meter"
+)
+
+// An Impact is what something that was done on purpose meant for the clients of one crew that
+// it was not done to: how soon they got their messages before it, during it and after it.
+type Impact struct {
+	What   string        `json:"what"`
+	From   time.Duration `json:"from_ns"`
+	To     time.Duration `json:"to_ns"`
+	Crew   string        `json:"crew"` // the recipients
+	Before float64       `json:"before_p50_us"`
+	During float64       `json:"during_p50_us"`
+	After  float64       `json:"after_p50_us"`
+	// Worse is During less Before, and lies with 95 % within PlusMinus of the true
+	// difference: both are means of the medians of seconds, and those scatter.
+	Worse     float64 `json:"worse_us"`
+	PlusMinus float64 `json:"plus_minus_us"`
+	Seconds   [3]int  `json:"seconds"` // that each mean is of
+}
+
+// Tells reports whether the difference is more than chance.
+func (i *Impact) Tells() bool { return math.Abs(i.Worse) > i.PlusMinus }
+
+// impactWithin is how many seconds before and after something are looked at, at most; and
+// leastSeconds how many there must be for a mean to say anything.
+const (
+	impactWithin = 15
+	leastSeconds = 2
+)
+
+// A doing is something that was done on purpose, from one second to another.
+type doing struct {
+	what     string
+	from, to time.Duration
+}
+
+// Impacts tells of each fault, and of the time in which clients misbehaved, what it meant for
+// the latencies of each crew. Seconds in which the tool was the bottleneck do not count.
+func Impacts(s *Snapshot) (all []Impact) {
+	for _, d := range doings(s) {
+		first, last := int(d.from/time.Second), int((d.to+time.Second-1)/time.Second)
+		for crew := range s.Trial.Crews {
+			before := medians(s.Entries, crew, first-impactWithin, first)
+			during := medians(s.Entries, crew, first, last)
+			after := medians(s.Entries, crew, last+1, last+1+impactWithin)
+			if len(before) < leastSeconds || len(during) < leastSeconds {
+				continue
+			}
+			b, spreadB := meanOf(before)
+			m, spreadM := meanOf(during)
+			a, _ := meanOf(after)
+			all = append(all, Impact{What: d.what, From: d.from, To: d.to, Crew: s.Trial.Crews[crew].Name,
+				Before: round(b), During: round(m), After: round(a), Worse: round(m - b),
+				PlusMinus: round(2 * math.Sqrt(spreadB+spreadM)), Seconds: [3]int{len(before), len(during),
+					len(after)}})
+		}
+	}
+	return all
+}
+
+// doings lists what was done on purpose: faults, and clients that misbehave, all of them
+// together.
+func doings(s *Snapshot) (all []doing) {
+	for _, h := range s.Happened {
+		to := h.To
+		if to == 0 {
+			to = s.Elapsed
+		}
+		all = append(all, doing{"fault " + h.Name, h.From, to})
+	}
+	began := map[ledger.Client]bool{}
+	var from, to time.Duration
+	for i := range s.Events {
+		switch e := &s.Events[i]; e.What {
+		case logbook.Misbehaved:
+			if len(began) == 0 && from == 0 {
+				from = e.At
+			}
+			began[e.Client] = true
+			to = max(to, e.At)
+		case logbook.Evicted, logbook.Closed, logbook.Broke:
+			if began[e.Client] {
+				delete(began, e.Client)
+				to = max(to, e.At)
+			}
+		}
+	}
+	if len(began) > 0 {
+		to = s.Elapsed
+	}
+	if to > 0 {
+		all = append(all, doing{"clients that misbehave", from, to})
+	}
+	return all
+}
+
+// medians gives the median latency of a crew's deliveries, in microseconds, of each second
+// from one up to another.
+func medians(entries []*logbook.Entry, crew, from, to int) (all []float64) {
+	for i := max(0, from); i < min(to, len(entries)); i++ {
+		e := entries[i]
+		if e.Health.Overload != 0 {
+			continue
+		}
+		var h meter.Hist
+		for _, l := range e.Latency {
+			if int(l.Key.Crew) == crew && h.MergePacked(l.Latency) != nil {
+				return nil
+			}
+		}
+		if h.Count() > 0 {
+			all = append(all, logbook.Micros(h.Quantile(0.5)))
+		}
+	}
+	return all
+}
+
+// meanOf gives the mean of some values, and the square of its standard error.
+func meanOf(values []float64) (mean, variance float64) {
+	n := float64(len(values))
+	if n == 0 {
+		return 0, 0
+	}
+	for _, v := range values {
+		mean += v / n
+	}
+	for _, v := range values {
+		variance += (v - mean) * (v - mean)
+	}
+	if n < 2 {
+		return mean, 0
+	}
+	return mean, variance / (n - 1) / n
+}
