@@ -1,9 +1,11 @@
 package run
 
 import (
+	"fmt"
 	"math"
 	"time"
 
+	"tidepull/internal/base/units"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/meter"
@@ -29,6 +31,19 @@ type Impact struct {
 // Tells reports whether the difference is more than chance.
 func (i *Impact) Tells() bool { return math.Abs(i.Worse) > i.PlusMinus }
 
+// Words say it in one line.
+func (i *Impact) Words() string {
+	text := fmt.Sprintf("p50 %s before, %s during", units.Micros(i.Before), units.Micros(i.During))
+	if i.Seconds[2] > 0 {
+		text += fmt.Sprintf(", %s after", units.Micros(i.After))
+	}
+	if !i.Tells() {
+		return text + fmt.Sprintf("; no difference beyond chance (± %s)", units.Micros(i.PlusMinus))
+	}
+	return text + fmt.Sprintf("; %s ± %s %s", units.Micros(math.Abs(i.Worse)), units.Micros(i.PlusMinus),
+		map[bool]string{true: "slower", false: "faster"}[i.Worse > 0])
+}
+
 // impactWithin is how many seconds before and after something are looked at, at most; and
 // leastSeconds how many there must be for a mean to say anything.
 const (
@@ -45,9 +60,13 @@ type doing struct {
 // Impacts tells of each fault, and of the time in which clients misbehaved, what it meant for
 // the latencies of each crew. Seconds in which the tool was the bottleneck do not count.
 func Impacts(s *Snapshot) (all []Impact) {
+	bad := misbehaving(s)
 	for _, d := range doings(s) {
 		first, last := int(d.from/time.Second), int((d.to+time.Second-1)/time.Second)
 		for crew := range s.Trial.Crews {
+			if d.what == byClients && bad[crew] == s.Trial.Crews[crew].Clients {
+				continue // there are no others in it
+			}
 			before := medians(s.Entries, crew, first-impactWithin, first)
 			during := medians(s.Entries, crew, first, last)
 			after := medians(s.Entries, crew, last+1, last+1+impactWithin)
@@ -64,6 +83,21 @@ func Impacts(s *Snapshot) (all []Impact) {
 		}
 	}
 	return all
+}
+
+// byClients is what clients that misbehave do, all of them together.
+const byClients = "clients that misbehave"
+
+// misbehaving counts the clients of each crew that misbehaved.
+func misbehaving(s *Snapshot) map[int]int {
+	all, crews := map[ledger.Client]bool{}, map[int]int{}
+	for i := range s.Events {
+		if e := &s.Events[i]; e.What == logbook.Misbehaved && !all[e.Client] {
+			all[e.Client] = true
+			crews[s.CrewOf(e.Client)]++
+		}
+	}
+	return crews
 }
 
 // doings lists what was done on purpose: faults, and clients that misbehave, all of them
@@ -97,7 +131,7 @@ func doings(s *Snapshot) (all []doing) {
 		to = s.Elapsed
 	}
 	if to > 0 {
-		all = append(all, doing{"clients that misbehave", from, to})
+		all = append(all, doing{byClients, from, to})
 	}
 	return all
 }
@@ -139,4 +173,63 @@ func meanOf(values []float64) (mean, variance float64) {
 		return mean, 0
 	}
 	return mean, variance / (n - 1) / n
+}
+
+// A Comeback is how the clients came back whose connections broke from when a fault began up to
+// the next one.
+type Comeback struct {
+	Fault string          `json:"fault"`
+	From  time.Duration   `json:"from_ns"`
+	Broke int64           `json:"broke"`
+	Back  meter.Latencies `json:"back"` // from the break to being in all rooms again, of those that are back
+}
+
+// Words say it in one line.
+func (c *Comeback) Words() string {
+	if c.Back.Count == 0 {
+		return fmt.Sprintf("%d broke, none of them is back", c.Broke)
+	}
+	return fmt.Sprintf("%d broke, %d of them are back: p50 %s, the last %s", c.Broke, c.Back.Count,
+		units.Micros(c.Back.P50), units.Micros(c.Back.Max))
+}
+
+// Comebacks tells of each fault how the clients came back that it cut off, so that the return
+// of a crowd can be held against that of a single one.
+func Comebacks(s *Snapshot) (all []Comeback) {
+	if len(s.Happened) == 0 {
+		return nil
+	}
+	hists := make([]meter.Hist, len(s.Happened))
+	broke := make([]int64, len(s.Happened))
+	type open struct {
+		at    time.Duration
+		fault int
+	}
+	away := map[ledger.Client]open{}
+	for i := range s.Events {
+		switch e := &s.Events[i]; e.What {
+		case logbook.Broke:
+			fault := -1
+			for k, h := range s.Happened { // they are in the order of time
+				if h.From <= e.At {
+					fault = k
+				}
+			}
+			if fault >= 0 {
+				broke[fault]++
+				away[e.Client] = open{e.At, fault}
+			}
+		case logbook.CameBack:
+			if o, was := away[e.Client]; was {
+				hists[o.fault].Record(e.At - o.at)
+				delete(away, e.Client)
+			}
+		}
+	}
+	for i, h := range s.Happened {
+		if broke[i] > 0 {
+			all = append(all, Comeback{h.Name, h.From, broke[i], hists[i].Latencies()})
+		}
+	}
+	return all
 }

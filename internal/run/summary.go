@@ -41,6 +41,7 @@ type Summary struct {
 	Returns     Returns          `json:"returns"`
 	Pulse       Pulse            `json:"pulse"`       // heartbeats
 	Faults      []Happened       `json:"faults"`      // as they happened
+	Comebacks   []Comeback       `json:"comebacks"`   // of those that each fault cut off
 	Impacts     []Impact         `json:"impacts"`     // of what was done on purpose on those that it was not done to
 	Path        map[string]int64 `json:"path"`        // what faults did on the path between clients and server
 	Server      ServerSummary    `json:"server"`      // its process
@@ -266,6 +267,7 @@ func Summarise(s *Snapshot) Summary {
 		Returns:    returnsOf(w),
 		Pulse:      pulseOf(w),
 		Faults:     append([]Happened{}, s.Happened...),
+		Comebacks:  append([]Comeback{}, Comebacks(s)...),
 		Impacts:    append([]Impact{}, Impacts(s)...),
 		Path:       map[string]int64{},
 		Server:     serverOf(s),

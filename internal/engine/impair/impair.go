@@ -33,6 +33,7 @@ type Driver struct {
 	lines     []*line // by id; nil: its path does nothing, and nothing waits
 	datagrams []bool  // by id: what was dialled is a line of datagrams
 	held      []bool  // by id: the owner wants nothing read
+	dialled   []bool  // by id: there is a connection, or there will be
 	dues      dues
 	lives     uint64
 	random    rand.PCG
@@ -133,13 +134,16 @@ func (d *Driver) forget(id int32) {
 	if int(id) < len(d.held) {
 		d.held[id] = false
 	}
+	if int(id) < len(d.dialled) {
+		d.dialled[id] = false
+	}
 }
 
 // Changed has the path of a line do what For says now.
 func (d *Driver) Changed(id int32) {
 	e, l := d.For(id), d.line(id)
 	switch {
-	case e == nil && l == nil:
+	case e == nil && l == nil, !is(d.dialled, id): // what is dialled later asks For itself
 		return
 	case l == nil:
 		l = d.begin(id, e)
@@ -216,11 +220,13 @@ func (d *Driver) Hold(id int32, on bool) {
 func (d *Driver) Dial(id int32, to wire.Endpoint) error {
 	d.forget(id)
 	set(&d.datagrams, id, to.Datagrams)
+	set(&d.dialled, id, true)
 	e := d.For(id)
 	switch {
 	case e == nil:
 	case e.Refuse:
 		d.Counts.Refused++
+		d.forget(id)
 		return fmt.Errorf("refused by a fault of the trial: %w", syscall.ECONNREFUSED)
 	default:
 		l := d.begin(id, e)
@@ -234,7 +240,11 @@ func (d *Driver) Dial(id int32, to wire.Endpoint) error {
 			return nil
 		}
 	}
-	return d.Driver.Dial(id, to)
+	if err := d.Driver.Dial(id, to); err != nil {
+		d.forget(id)
+		return err
+	}
+	return nil
 }
 
 // Write implements poll.Driver.

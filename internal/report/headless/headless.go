@@ -143,6 +143,25 @@ func Returns(s *run.Snapshot) (lines []string) {
 		}
 		lines = append(lines, line)
 	}
+	for _, c := range run.Comebacks(s) {
+		lines = append(lines, fmt.Sprintf("after fault %q: %s", c.Fault, c.Words()))
+	}
+	for i, m := range run.Impacts(s) {
+		if i == mostImpacts {
+			lines = append(lines, "and more of them: see summary.json")
+			break
+		}
+		lines = append(lines, "impact of "+m.What+" on "+m.Crew+": "+m.Words())
+	}
+	if c := &w.Counts.Path; c.Clients > 0 {
+		line := fmt.Sprintf("path: faults took %v of the loop", w.Path.Round(10*time.Microsecond))
+		c.Each(func(name, _ string, n int64) {
+			if n > 0 {
+				line += fmt.Sprintf(", %s %d", strings.ReplaceAll(name, "_", " "), n)
+			}
+		})
+		lines = append(lines, line)
+	}
 	if sum := run.Summarise(s).Server; sum.Watched {
 		lines = append(lines, fmt.Sprintf("server: memory %s before, %s at most, %s last; open files %d, %d, %d; %s "+
 			"of "+
@@ -152,6 +171,9 @@ func Returns(s *run.Snapshot) (lines []string) {
 	}
 	return lines
 }
+
+// mostImpacts bounds the impacts that are listed.
+const mostImpacts = 12
 
 func us(h *meter.Hist, q float64) string {
 	if h.Count() == 0 {

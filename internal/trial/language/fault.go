@@ -54,7 +54,7 @@ var faultAttrs = map[string][]trial.FaultKind{
 func (r *reader) readFault(b *hcl.Block) {
 	a := r.open(b.Body, "fault").Attributes
 	f := trial.Fault{Name: b.Labels[0], Do: trial.FaultKind(r.oneOf(a["do"], trial.FaultKinds...)),
-		At: r.duration(a["at"], 0), Lasts: r.duration(a["lasts"], 0), Every: r.duration(a["every"], 0),
+		At: r.durationFrom(0, a["at"], 0), Lasts: r.duration(a["lasts"], 0), Every: r.duration(a["every"], 0),
 		Times: r.whole(a["times"], 1, 1<<20, 1), Rude: r.yes(a["rude"]), Reset: r.yes(a["reset"]),
 		By: r.duration(a["by"], 0), Jitter: r.duration(a["jitter"], 0),
 		Spread: r.oneOf(a["spread"], "even", "normal", "exponential"), Rate: r.whole(a["bytes_per_second"], 1,

@@ -91,7 +91,7 @@ func (r *reader) readMisdeed(b *hcl.Block, a hcl.Attributes) trial.Misbehaviour 
 func (r *reader) readMisbehave(c *trial.Crew, b *hcl.Block) {
 	a := r.open(b.Body, "crew.misbehave").Attributes
 	m := r.readMisdeed(b, a)
-	m.After = r.duration(a["after"], 0)
+	m.After = r.durationFrom(0, a["after"], 0)
 	all := 0.0
 	if given := a["share"]; given != nil {
 		m.Share = r.share(r.text(given, "100%"), given.Expr.Range())

@@ -12,7 +12,7 @@ import (
 // readReturn reads how a crew's clients come back.
 func (r *reader) readReturn(b *hcl.Block) *trial.Return {
 	a := r.open(b.Body, "reconnect").Attributes
-	p := &trial.Return{First: r.duration(a["first"], 500*time.Millisecond),
+	p := &trial.Return{First: r.durationFrom(0, a["first"], 500*time.Millisecond),
 		Most: r.duration(a["most"], 30*time.Second), Tries: r.whole(a["tries"], 1, 1<<20, 0),
 		Budget: r.duration(a["budget"], 0), Within: r.duration(a["within"], 10*time.Second),
 		Obey: a["obey"] == nil || r.yes(a["obey"]), CatchUp: r.yes(a["catch_up"]), Anew: r.yes(a["anew"]),

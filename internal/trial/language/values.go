@@ -28,6 +28,11 @@ func (r *reader) constant(a *hcl.Attribute, want cty.Type, what string) (cty.Val
 
 // duration reads a duration that is more than 0.
 func (r *reader) duration(a *hcl.Attribute, fallback time.Duration) time.Duration {
+	return r.durationFrom(1, a, fallback)
+}
+
+// durationFrom reads a duration that has a least.
+func (r *reader) durationFrom(least time.Duration, a *hcl.Attribute, fallback time.Duration) time.Duration {
 	if a == nil {
 		return fallback
 	}
@@ -36,7 +41,7 @@ func (r *reader) duration(a *hcl.Attribute, fallback time.Duration) time.Duratio
 		return fallback
 	}
 	d, err := time.ParseDuration(v.AsString())
-	if err != nil || d <= 0 {
+	if err != nil || d < least {
 		r.fail(a.Expr.Range(), `%q is not a %s`, v.AsString(), formDuration)
 		return fallback
 	}

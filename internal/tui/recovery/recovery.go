@@ -33,6 +33,7 @@ before each try as the trial's reconnect says.
   found broken to connected: until the server has agreed to a connection again
   found broken to back: until it is in all its rooms
   refused: the server said no; no answer: not in time; failed: no connection, or it broke again
+  slower, faster: medians of the seconds before and during, and how sure the difference is
   gave up: after the tries or the time that it has, or still away when the tide fell
 
 The server's process is watched if the trial starts it, or names its pid: what it used
@@ -49,7 +50,7 @@ func View(sc scene.Scene, window scene.Span) []string {
 	if columns == 1 {
 		below = append(parts[0], parts[1]...)
 	}
-	notes := append(faults(sc), reasons(sc)...)
+	notes := append(append(faults(sc), impacts(sc)...), reasons(sc)...)
 	room := max(4, sc.Height-len(below)-min(len(notes), max(3, sc.Height/3)))
 	lines := append(bands(sc, window, room), below...)
 	if left := sc.Height - len(lines); left >= 2 {
@@ -198,18 +199,45 @@ func faults(sc scene.Scene) []string {
 		return nil
 	}
 	lines := []string{p.Rule("faults", p.Draw(look.Faint, "whole run"), sc.Width)}
+	cameBack := map[time.Duration]string{}
+	for _, c := range run.Comebacks(sc.Run) {
+		cameBack[c.From] = c.Words()
+	}
 	for _, h := range sc.Run.Happened {
 		span := units.Clock(h.From)
 		if h.To > 0 {
 			span += " to " + units.Clock(h.To)
 		}
-		text := look.Right("", look.Gutter) + look.Fit(span, 15) + look.Fit(h.Do, 9) + plain.Text(h.Name, 100)
+		text := look.Right("", look.Gutter) + look.Fit(span, 15) + look.Fit(h.Do, 10) + plain.Text(h.Name, 100)
 		if h.Why != "" {
 			text += p.Draw(look.Lost, "  could not be done: "+plain.Text(h.Why, 200))
+		} else if words := cameBack[h.From]; words != "" {
+			text += p.Draw(look.Faint, "  "+words)
 		} else if back, all := backAfter(sc.Run, h); all {
 			text += p.Draw(look.Faint, fmt.Sprintf("  everybody was back within %v", back))
 		}
 		lines = append(lines, look.Fit(text, sc.Width))
+	}
+	return lines
+}
+
+// impacts lists what faults, and clients that misbehave, meant for the others' latencies.
+func impacts(sc scene.Scene) []string {
+	p := sc.Palette
+	all := run.Impacts(sc.Run)
+	if len(all) == 0 {
+		return nil
+	}
+	lines := []string{p.Rule("what that meant for everybody's latency", p.Draw(look.Faint, "by crew; ± is of 95 %"),
+		sc.Width)}
+	for i := range all {
+		m := &all[i]
+		ink := look.Faint
+		if m.Tells() && m.Worse > 0 {
+			ink = look.Beware
+		}
+		lines = append(lines, look.Fit(look.Right("", look.Gutter)+look.Fit(plain.Text(m.What, 60), 26)+
+			look.Fit(plain.Text(m.Crew, 40), 14)+p.Draw(ink, m.Words()), sc.Width))
 	}
 	return lines
 }
