@@ -1,31 +1,46 @@
 // Package trials holds the trials that ship with the tool.
 package trials
 
-import "embed"
+import (
+	"embed"
+	"io/fs"
+	"slices"
+	"strings"
+)
+
+// ending is how the files of trials end.
+const ending = ".trial.hcl"
 
 // DemoName is the file name under which the demo trial is written out.
-const DemoName = "morning-tide.trial.hcl"
+const DemoName = "morning-tide" + ending
 
 // Demo is the trial that the demo runs against the stand-in.
 //
 //go:embed morning-tide.trial.hcl
 var Demo []byte
 
-// RoutesName is the file name of the trial about routes.
-const RoutesName = "three-ways.trial.hcl"
+//go:embed *.trial.hcl
+var all embed.FS
 
-// Routes is the trial that the demo about routes runs.
-//
-//go:embed three-ways.trial.hcl
-var Routes []byte
+// Names lists the trials that the demo can run, by what stands before their files' ending.
+func Names() (names []string) {
+	files, _ := fs.Glob(all, "*"+ending) // the pattern is a good one
+	for _, f := range files {
+		names = append(names, strings.TrimSuffix(f, ending))
+	}
+	slices.Sort(names)
+	return names
+}
 
-// RestartName is the file name of the trial about a restart.
-const RestartName = "restart.trial.hcl"
-
-// Restart is the trial in which the board restarts under load.
-//
-//go:embed restart.trial.hcl
-var Restart []byte
+// Named gives the source of one of Names, and the name of its file; nil if there is none.
+func Named(name string) (source []byte, file string) {
+	file = name + ending
+	source, err := all.ReadFile(file)
+	if err != nil {
+		return nil, file
+	}
+	return source, file
+}
 
 // Shapes holds a trial for each shape of server, in shapes/.
 //

@@ -53,9 +53,10 @@ func (w *wrongs) switches() (s board.Switches, err error) {
 }
 
 type demoCommand struct {
+	Name    string `arg:"" optional:"" default:"morning-tide" help:"${demo_name}"`
 	Write   string `placeholder:"FILE" help:"${write}"`
-	Routes  bool   `help:"Run the trial about routes: a third of the clients sit behind a proxy that strips upgrades."`
-	Restart bool   `help:"Run the trial about a restart: the board ends and comes back at the height of the tide."`
+	Routes  bool   `help:"The same as three-ways: a third of the clients sit behind a proxy that strips upgrades."`
+	Restart bool   `help:"The same as restart: the board ends and comes back at the height of the tide."`
 	wrongs
 	showing
 }
@@ -63,13 +64,18 @@ type demoCommand struct {
 // Run starts the stand-in in a process of its own, so that its work is not the tool's,
 // and runs the demo against it.
 func (c *demoCommand) Run(a *app) error {
-	name, source := trials.DemoName, trials.Demo
-	if c.Routes {
-		name, source = trials.RoutesName, trials.Routes
-		c.Wrong = append([]string{"strip_upgrade=0.33", "refuse_stream=0.2", "buffer_stream=0.1"}, c.Wrong...)
+	switch {
+	case c.Routes:
+		c.Name = "three-ways"
+	case c.Restart:
+		c.Name = "restart"
 	}
-	if c.Restart {
-		name, source = trials.RestartName, trials.Restart
+	source, file := trials.Named(c.Name)
+	if source == nil {
+		return fmt.Errorf("there is no demo %q; there are %s", c.Name, strings.Join(trials.Names(), ", "))
+	}
+	if c.Name == "three-ways" {
+		c.Wrong = append([]string{"strip_upgrade=0.33", "refuse_stream=0.2", "buffer_stream=0.1"}, c.Wrong...)
 	}
 	if c.Write != "" {
 		return writeDemo(c.Write, source)
@@ -77,14 +83,17 @@ func (c *demoCommand) Run(a *app) error {
 	if _, err := c.switches(); err != nil {
 		return err
 	}
-	if c.Restart {
-		t, err := restartTrial(source, c.args())
-		if err != nil {
+	t, err := language.Parse(source, file, language.Options{})
+	if err != nil {
+		return err
+	}
+	if t.Server != nil {
+		if t, err = servedTrial(source, file, c.args()); err != nil {
 			return err
 		}
 		return c.carryOut(a, t)
 	}
-	board, t, err := demoTrial(name, source, c.args())
+	board, t, err := demoTrial(file, source, c.args())
 	if err != nil {
 		return err
 	}
@@ -107,9 +116,9 @@ func demoTrial(name string, source []byte, switches []string) (*standinProcess, 
 	return board, t, nil
 }
 
-// restartTrial reads the trial about a restart, which starts this program as its server, at
-// a port that is free now.
-func restartTrial(source []byte, switches []string) (*trial.Trial, error) {
+// servedTrial reads a trial that starts the stand-in as its server, and has it start this
+// program at a port that is free now.
+func servedTrial(source []byte, file string, switches []string) (*trial.Trial, error) {
 	self, err := os.Executable()
 	if err != nil {
 		return nil, fmt.Errorf("starting the stand-in: %w", err)
@@ -120,12 +129,11 @@ func restartTrial(source []byte, switches []string) (*trial.Trial, error) {
 	}
 	at := free.Addr().String()
 	free.Close()
-	t, err := language.Parse(bytes.ReplaceAll(source, []byte("127.0.0.1:7411"), []byte(at)), trials.RestartName,
-		language.Options{})
+	t, err := language.Parse(bytes.ReplaceAll(source, []byte("127.0.0.1:7411"), []byte(at)), file, language.Options{})
 	if err != nil {
 		return nil, err
 	}
-	t.Server.Command = append([]string{self, "standin", "--listen=" + at, "--end-with-input"}, switches...)
+	t.Server.Command = append(append([]string{self}, t.Server.Command[1:]...), append(switches, "--end-with-input")...)
 	return t, nil
 }
 

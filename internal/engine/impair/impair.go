@@ -447,6 +447,8 @@ func (d *Driver) releaseOne(id int32, l *line, dir int, now mono.Time) {
 
 // arrive hands a parcel on.
 func (d *Driver) arrive(id int32, dir int, p parcel) {
+	began := time.Now() // what others do with it is not the path's cost
+	defer func() { d.Counts.Spent -= time.Since(began) }()
 	switch {
 	case dir == up:
 		d.Driver.Write(id, p.data)
@@ -493,7 +495,9 @@ func (d *Driver) fire(now mono.Time) {
 				d.Counts.CutIdle++
 				d.forget(u.id)
 				d.Driver.Hangup(u.id)
+				others := time.Now()
 				d.h.Broke(u.id, errCutIdle)
+				d.Counts.Spent -= time.Since(others)
 				continue
 			}
 			if at := l.seen.Add(idle); u.at < at {
@@ -580,8 +584,8 @@ func (d *Driver) Data(id int32, b []byte, came mono.Span) {
 	}
 	began := time.Now()
 	d.send(id, l, down, b, came.To)
-	d.Counts.Spent += time.Since(began)
 	d.release(id, l, d.Now())
+	d.Counts.Spent += time.Since(began)
 }
 
 // Broke implements poll.Handler: what came before it arrives before it.
