@@ -54,7 +54,8 @@ var helpTexts = kong.Vars{
 	"vary":      "This value varies; the expression of the trial language gives it, such as uuid().",
 	"with_credentials": "Keep Authorization, cookies, and fields that look like passwords and tokens as they are; " +
 		"without it they are hidden.",
-	"demo_name": "Which of the shipped trials to run: morning-tide, three-ways, restart, silent-clients, slow-reader, " +
+	"demo_name": "Which of the shipped trials to run: morning-tide, three-ways, restart, silent-clients, " +
+		"slow-reader, " +
 		"crowd-entering, crowd-return, burst, protocol-abuse or idle-cut.",
 	"write": "Write the demo's trial to FILE and do nothing else; - is the standard output.",
 	"wrong": "Throw any switch of the stand-in, such as alter=0.01; tidepull words lists them. May be " +

@@ -63,10 +63,12 @@ func TestShipped(t *testing.T) {
 				p := playTrial(t, tr, cfg, switches)
 				judged := run.Judge(run.Limits(tr), p.window, p.window)
 				broken := slices.DeleteFunc(judged, func(j run.Judgement) bool { return j.Verdict != run.Broken })
-				tells := slices.ContainsFunc(broken, func(j run.Judgement) bool { return j.Limit.Figure == with.breaks })
+				tells := slices.ContainsFunc(broken,
+					func(j run.Judgement) bool { return j.Limit.Figure == with.breaks })
 				why := p.window.Imbalance()
 				if !bad && len(broken) > 0 || bad && !tells || why != "" {
-					t.Errorf("with the switch: %v; broken: %+v\n%s %+v\n%v", bad, broken, why, p.window.Total, p.reasons)
+					t.Errorf("with the switch: %v; broken: %+v\n%s %+v\n%v", bad, broken, why, p.window.Total,
+						p.reasons)
 				}
 			}
 		})
