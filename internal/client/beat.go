@@ -119,17 +119,23 @@ func (c *Client) beatAnswered(e *Env, at mono.Time) bool {
 // hearsBeat measures a heartbeat of the server's that came at an instant.
 func (c *Client) hearsBeat(e *Env, at mono.Time) {
 	p, promise := c.pulse(), e.Trial.Target.Promise
-	if p == nil || promise == nil || !promise.Server || p.wrong != nil && p.wrong.how.Do.Blind() {
-		return // what waited unread has no times of its own
+	switch {
+	case p == nil || promise == nil || !promise.Server || p.heard == 0: // it is closing, at the last
+		return
+	case p.wrong != nil && p.wrong.how.Do.Blind(): // what waited unread has no times of its own
+		return
 	}
 	page := e.Book.Now()
 	counts := &page.Counts.Pulse
 	counts.Beat(time.Duration(e.rel(at)), promise.Every)
 	gap := max(0, at.Sub(p.heard))
 	p.heard = at
-	if !p.first {
+	if !p.first { // when it is due at the earliest nobody has said
 		p.first = true
 		counts.Missing += missing(gap, promise.Every)
+		if gap > promise.Every+promise.Slack() {
+			counts.Late++
+		}
 		return
 	}
 	page.Pulse.Gap.Record(gap)

@@ -1,0 +1,121 @@
+package tui_test
+
+import (
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+)
+
+const toBreak = `
+trial "break it" {}
+target "board" {
+  websocket = "ws://127.0.0.1:PORT/live"
+  promise {
+    every    = "1s"
+    deadline = "8s"
+  }
+}
+server {
+  command = ["BINARY", "standin", "--listen", "127.0.0.1:PORT", "--ping-every", "1s", "--pong-within", "8s"]
+  ready   = "serving"
+}
+session "watch" {
+  connect {}
+  enter { room = "lock-${n % 4}" }
+  repeat {
+    every = "2s"
+    say { body = { kind = "notice", room = room, text = "berth ${n} ${mark}" } }
+  }
+}
+crew "pilots" {
+  clients = 40
+  session = session.watch
+  reconnect {
+    first = "100ms"
+    most  = "500ms"
+  }
+}
+tide {
+  flood "100%" { over = "500ms" }
+  slack { lasts = "2m" }
+  ebb { over = "1s" }
+}
+`
+
+// TestBreak: things are broken by hand during a run, and what goes on is ended by the same
+// key; Recovery and Pulse show what came of it, and their exports are written.
+func TestBreak(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	file := filepath.Join(dir, "break.trial.hcl")
+	source := strings.NewReplacer("PORT", freePort(t), "BINARY", binary).Replace(toBreak)
+	if err := os.WriteFile(file, []byte(source), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	s := open(t, 160, 47, "bash --norc -i")
+	s.keys("cd "+dir+" && XDG_DATA_HOME="+dir+" "+binary+" run break.trial.hcl", "Enter")
+	s.until(`open 40`, 20*time.Second)
+
+	s.keys("f")
+	s.until(`b  cut everybody +the connections of all clients break`, 5*time.Second)
+	s.keys("b")
+	s.until(`thrown: cut everybody`, 5*time.Second)
+	s.keys("Escape")
+	s.until(`── how soon`, 5*time.Second)
+	s.keys("6")
+	s.until(`cut everybody  40 broke, 40 of them are back: p50`, 10*time.Second)
+	s.until(`broke, came back \.+ +40 +40`, 5*time.Second)
+
+	s.keys("f")
+	s.until(`g  pause the server`, 5*time.Second)
+	s.keys("g")
+	s.until(`g  pause the server +goes on since 0:\d+, again ends it`, 5*time.Second)
+	time.Sleep(2500 * time.Millisecond) // the server misses two heartbeats of each client meanwhile
+	s.keys("g")
+	s.until(`ended: pause the server`, 5*time.Second)
+	s.keys("Escape")
+	s.until(`pause +pause the server`, 5*time.Second)
+
+	s.keys("7")
+	s.until(`heartbeats of some clients`, 5*time.Second)
+	s.until(`late, early \.+ +[1-9]`, 5*time.Second)
+	s.keys("e")
+	s.until(`written: .*pulse.*svg`, 10*time.Second)
+	s.keys("6")
+	s.until(`── coming back`, 5*time.Second)
+	s.keys("e")
+	s.until(`written: .*recovery.*svg`, 10*time.Second)
+	s.keys("s")
+	s.until(`tide, over after`, 30*time.Second)
+	s.keys("f") // nothing can be broken any more
+	s.until(`tide, over after`, time.Second)
+	if strings.Contains(s.look(), "break something") {
+		t.Errorf("a run that is over can be broken:\n%s", s.look())
+	}
+	found, err := filepath.Glob(filepath.Join(dir, "*recovery*.csv"))
+	if err != nil || len(found) != 1 {
+		t.Fatal(found, err)
+	}
+	b, err := os.ReadFile(found[0])
+	if err != nil || !strings.Contains(string(b), "cut everybody") || !strings.Contains(string(b), "server_memory_bytes") {
+		t.Errorf("%v\n%s", err, b)
+	}
+}
+
+// freePort gives a port that nobody listens at.
+func freePort(t *testing.T) string {
+	t.Helper()
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer ln.Close()
+	_, port, err := net.SplitHostPort(ln.Addr().String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return port
+}
