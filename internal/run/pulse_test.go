@@ -1,0 +1,201 @@
+package run
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"runtime"
+	"slices"
+	"testing"
+	"time"
+
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/standin"
+	"tidepull/internal/standin/board"
+	"tidepull/internal/trial/language"
+)
+
+const heartbeats = `
+trial "heartbeats" { grace = "2s" }
+target "board" {
+  websocket = "ws://ADDRESS/live"
+  promise {
+    every    = "400ms"
+    deadline = "800ms"
+  }
+}
+session "watch" {
+  connect {}
+  enter { room = "lock-${n % 4}" }
+  repeat {
+    every = "1s"
+    say { body = { kind = "notice", room = room, text = mark } }
+  }
+}
+crew "pilots" {
+  clients = 100
+  session = session.watch
+  misbehave {
+    do    = "silent"
+    share = "20%"
+    after = "1s"
+  }
+  misbehave {
+    do    = "frozen"
+    share = "10%"
+    after = "1s"
+  }
+  misbehave {
+    do    = "unplugged"
+    share = "10%"
+    after = "1s"
+  }
+  misbehave {
+    do    = "late"
+    by    = "300ms"
+    share = "10%"
+    after = "1s"
+  }
+}
+tide {
+  flood "100%" { over = "500ms" }
+  slack { lasts = "8s" }
+  ebb { over = "500ms" }
+}
+`
+
+// TestEvictions: over real sockets, too, who gives no sign of life is evicted and nobody else;
+// how long that took is what the stand-in's own record says, and the ledger is that of a
+// healthy run. A client that is unplugged answers nothing, not even for its system.
+func TestEvictions(t *testing.T) {
+	t.Parallel()
+	s, err := standin.Start(standin.Config{PingEvery: 400 * time.Millisecond, PongWithin: 800 * time.Millisecond})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Stop()
+	tr, err := language.Parse([]byte(heartbeats), "heartbeats.trial.hcl", language.Options{Target: s.URL()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := Start(context.Background(), Options{Trial: tr})
+	if err != nil {
+		t.Fatal(err)
+	}
+	snap := r.Wait()
+	if snap.Err != nil {
+		t.Fatal(snap.Err)
+	}
+	var record []board.Eviction
+	get(t, s, "/truth/evictions", func(r *http.Response) error {
+		return eachLine(r, func(e board.Eviction) { record = append(record, e) })
+	})
+	w := snap.Total
+	c, h, l := &w.Counts.Pulse, &w.Pulse, &w.Total
+	if len(record) != 40 || c.Misbehave != 50 || c.Evicted != 40 || w.Counts.Evicted != 40 || w.Imbalance() != "" ||
+		l.Lost+l.Stray+l.Duplicate != 0 || w.Counts.Broken != 0 {
+		t.Errorf("%d in the record\n%+v\n%s %+v\n%v", len(record), *c, w.Imbalance(), *l, snap.Reasons)
+	}
+	names := map[string]bool{}
+	for _, e := range record {
+		names[e.Name] = true
+	}
+	for _, e := range snap.Events {
+		if e.What == logbook.Evicted && !names[snap.ClientName(e.Client)] {
+			t.Errorf("%s is not in the record", snap.ClientName(e.Client))
+		}
+	}
+	if w.Overloaded > 0 {
+		t.Skipf("the machine was too busy for times: %d seconds, %s", w.Overloaded, w.Why.Words())
+	}
+	if c.TooLate+c.Kept+c.Hasty != 0 {
+		t.Errorf("%+v", *c)
+	}
+	var took []time.Duration // of the silent ones, whose times are exact
+	for _, e := range record {
+		took = append(took, time.Duration(e.At-e.Asked)*time.Microsecond)
+	}
+	slices.Sort(took)
+	near := func(a, b time.Duration) bool { return (a - b).Abs() < 5*time.Millisecond }
+	if median := took[len(took)/2]; !near(h.Eviction.Quantile(0.5), median) || h.Eviction.Count() != 30 {
+		t.Errorf("%d evictions took %v at the median, %v in the record", h.Eviction.Count(), h.Eviction.Quantile(0.5),
+			median)
+	}
+}
+
+// TestManyBreaks: ten thousand breaks and returns leave the tool's memory and its descriptors
+// as they were.
+func TestManyBreaks(t *testing.T) {
+	t.Parallel()
+	const clients, cuts = 250, 40
+	source := fmt.Sprintf(`
+trial "breaks" { grace = "2s" }
+target "board" { websocket = "ws://ADDRESS/live" }
+session "watch" {
+  connect {}
+  enter { room = "lock-${n %% 10}" }
+  pause { lasts = "1m" }
+}
+crew "pilots" {
+  clients = %d
+  session = session.watch
+  reconnect {
+    first  = "0s"
+    jitter = "none"
+  }
+}
+tide {
+  flood "100%%" { over = "500ms" }
+  slack { lasts = "11s" }
+  ebb { over = "500ms" }
+}
+fault "again and again" {
+  do    = "cut"
+  at    = "1s"
+  every = "240ms"
+  times = %d
+}
+`, clients, cuts)
+	s, err := standin.Start(standin.Config{Records: -1, Presence: time.Hour})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer s.Stop()
+	tr, err := language.Parse([]byte(source), "breaks.trial.hcl", language.Options{Target: s.URL()})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r, err := Start(context.Background(), Options{Trial: tr})
+	if err != nil {
+		t.Fatal(err)
+	}
+	descriptors := func() int {
+		all, err := os.ReadDir("/proc/self/fd")
+		if err != nil {
+			t.Skip("this system does not say what is open")
+		}
+		return len(all)
+	}
+	at := func(second int) (heap uint64, open int) {
+		for r.Snapshot().Elapsed < time.Duration(second)*time.Second && !r.Snapshot().Finished {
+			time.Sleep(20 * time.Millisecond)
+		}
+		runtime.GC()
+		var m runtime.MemStats
+		runtime.ReadMemStats(&m)
+		return m.HeapAlloc, descriptors()
+	}
+	// others run beside it: what they have open changes, but not by as much as this would
+	heapBefore, before := at(2)
+	heapAfter, after := at(10)
+	snap := r.Wait()
+	ret := &snap.Total.Counts.Returns
+	if snap.Err != nil || ret.Broke < clients*cuts*9/10 || ret.Back+ret.NoTime != ret.Broke || ret.GaveUp != 0 {
+		t.Errorf("%v %+v; %v", snap.Err, *ret, snap.Reasons)
+	}
+	if after > before+clients || heapAfter > heapBefore+64<<20 {
+		t.Errorf("%d breaks: %d files open and then %d; %d KB and then %d", ret.Broke, before, after, heapBefore>>10,
+			heapAfter>>10)
+	}
+}
