@@ -30,6 +30,7 @@ type standinCommand struct {
 	LeaveOut     bool          `help:"Do not give a notice to its own sender."`
 	Share        bool          `help:"Let several connections have one name."`
 	MaxText      int           `default:"1048576" help:"How many bytes a text may have."`
+	Resume       time.Duration `placeholder:"DURATION" help:"How long a client may come back by its token."`
 	Gauge        time.Duration `default:"1s" help:"How often rooms called gauge-... get a reading."`
 	StoreIn      string        `placeholder:"FILE" help:"Keep notices in this SQLite file, and not in memory alone."`
 	Shape        string        `enum:",array,envelope,string,digits,text" default:"" help:"${shape}"`
@@ -72,7 +73,7 @@ func (c *standinCommand) Run(a *app) error {
 		PongWithin: c.PongWithin,
 		History:    c.History, Records: c.Records, Portable: c.Portable, Log: a.log,
 		Login: c.Login, Origins: c.Origins, Notices: c.Notices, LeaveOut: c.LeaveOut, Share: c.Share,
-		MaxText: c.MaxText, Gauge: c.Gauge, Store: c.StoreIn, Switches: switches,
+		MaxText: c.MaxText, Gauge: c.Gauge, Resume: c.Resume, Store: c.StoreIn, Switches: switches,
 		Manners: standin.Manners{Shape: c.Shape, Pack: c.Pack},
 		Framing: wire.Framing{Ends: ends, Prefix: wire.PrefixNamed(c.Prefix)}})
 	if err != nil {

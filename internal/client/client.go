@@ -76,6 +76,8 @@ type extra struct {
 	beatAt     mono.Time          // when it sends a sign of life unasked; 0: it does not
 	slow       maybe.Index[int32] // the step that has it read slowly
 	ahead      ahead              // of the enter step, if the server lets clients in by itself
+	last       int64              // the number of the last message that came, plus 1; 0: none has
+	elsewhere  int32              // by how many nodes it was sent on
 	hampered   int8               // faults by which what it says leaves late
 	deafened   int8               // faults by which it hears late
 	pulse      *pulse             // nil if nothing is promised of heartbeats, and it behaves
@@ -242,7 +244,10 @@ func (c *Client) fill(e *Env) {
 	}
 	v[expr.VarMark], v[expr.VarMarkBytes], v[expr.VarTo], v[expr.VarPayload] = expr.Value{}, expr.Value{}, expr.Value{},
 		expr.Value{}
-	v[expr.VarRound] = expr.Num(0)
+	v[expr.VarRound], v[expr.VarLast] = expr.Num(0), expr.Num(-1)
+	if c.more != nil {
+		v[expr.VarLast] = expr.Num(float64(c.more.last - 1))
+	}
 	if c.depth > 0 {
 		v[expr.VarRound] = expr.Num(float64(c.turns[c.depth-1].round))
 	}

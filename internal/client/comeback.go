@@ -27,6 +27,7 @@ type comeback struct {
 	opened  bool          // it was connected again, since then
 	tries   int           // since then
 	wait    time.Duration // before the last of them
+	byName  bool          // the server would not resume: it says its name and enters its rooms
 	// where its script was
 	pc    int32
 	depth int8
@@ -92,6 +93,9 @@ func (c *Client) goesAway(e *Env, now mono.Time, err error) bool {
 	if why := staysAway(p, err); why != "" {
 		c.givesUp(e, now, errors.New(why))
 		return true
+	}
+	if closed := (*transport.ServerClosed)(nil); errors.As(err, &closed) && slices.Contains(p.Elsewhere, closed.Code) {
+		c.more.elsewhere++
 	}
 	c.triesLater(e, now, 0, err)
 	return true
@@ -176,7 +180,21 @@ func (c *Client) wayBack(e *Env) *trial.Session {
 	connect := e.Trial.Crews[c.crew].Session.Steps[b.connect]
 	connect.Within = p.Within
 	s := &trial.Session{Steps: []trial.Step{connect}}
-	if !p.Anew {
+	switch {
+	case p.Resume != nil && !b.byName:
+		dial := trial.Dial{}
+		if connect.Dial != nil {
+			dial = *connect.Dial
+		}
+		dial.Nameless = true // who it is follows from what it says now
+		s.Steps[0].Dial = &dial
+		s.Steps = append(s.Steps, trial.Step{Do: trial.Send, Body: p.Resume, Binary: e.Trial.Dialect.Binary,
+			Check: trial.NoCheck})
+		if p.Resumed != nil {
+			s.Steps = append(s.Steps, trial.Step{Do: trial.Expect, When: p.Resumed, Within: p.Within,
+				Label: "resumed", Check: trial.NoCheck})
+		}
+	case !p.Anew:
 		for _, r := range b.rooms {
 			room := &expr.Template{}
 			room.Text(string(e.roomName(r)))
@@ -255,6 +273,8 @@ func (c *Client) isBack(e *Env, now mono.Time) {
 	e.event(c, now, logbook.CameBack, noRoom, "")
 	if p.CatchUp {
 		e.tellOf(c, now, fact.Resumes, noRoom)
+	} else if p.Resume != nil && !b.byName {
+		c.isPutBack(e, now, b.rooms)
 	}
 	b.under = false
 	c.session = e.Trial.Crews[c.crew].Session
@@ -287,6 +307,18 @@ func (c *Client) isBack(e *Env, now mono.Time) {
 		c.ebbing = false
 		c.Ebb(e, now)
 	}
+}
+
+// isPutBack tells that the server has put a client back into its rooms by itself.
+func (c *Client) isPutBack(e *Env, now mono.Time, rooms []ledger.Room) {
+	for _, r := range append([]ledger.Room{ledger.Everyone}, rooms...) {
+		e.tellOf(c, now, fact.Asks, r)
+		e.tellOf(c, now, fact.Enters, r)
+		if r != ledger.Everyone {
+			c.isIn(e, now, r)
+		}
+	}
+	c.naming = nameConfirmed
 }
 
 // notBackAtEbb ends a client that is still away when it is to go. If none of its tries has

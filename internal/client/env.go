@@ -70,6 +70,7 @@ type Env struct {
 	opened     bool                   // some connection was agreed on
 	followed   map[ledger.Client]bool // those of whom everything is kept
 	now        mono.Time
+	numbers    []bool // by crew: its clients say which message came last when they come back
 	remembers  []bool // by crew: its session has an expect that takes what has come already
 	sums       bool   // some message's payload is compared
 	decoded    []byte
@@ -100,7 +101,11 @@ func (e *Env) nodeOf(c *Client, route uint8) int {
 	if len(e.Places) == 0 {
 		return 0
 	}
-	return int(c.id) % len(e.Places[route])
+	n := int(c.id)
+	if c.more != nil {
+		n += int(c.more.elsewhere)
+	}
+	return n % len(e.Places[route])
 }
 
 // placeOn is where a client connects to over a route.
@@ -152,6 +157,7 @@ func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 	for _, c := range t.Crews {
 		e.crewNames = append(e.crewNames, []byte(c.Name))
 		e.remembers = append(e.remembers, c.Session.Remembers())
+		e.numbers = append(e.numbers, c.Return != nil && c.Return.Resume.Uses(expr.VarLast))
 		for k := range c.Session.Steps {
 			s := &c.Session.Steps[k]
 			e.sums = e.sums || s.Payload != nil

@@ -11,6 +11,7 @@ import (
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/jsonscan"
+	"tidepull/internal/wire/transport"
 )
 
 // A received is one message.
@@ -53,7 +54,8 @@ func (c *Client) heard(e *Env, msg received, came mono.Span, now mono.Time) {
 	d := &e.Trial.Dialect
 	marks := mark.In(msg.text)
 	m, end := marks.Next()
-	read := c.listens() || end == 0 && e.watches(msg.json) || end > 0 && (e.sums || e.meansMore(msg.json))
+	read := e.numbers[c.crew] || c.listens() || end == 0 && e.watches(msg.json) || end > 0 && (e.sums ||
+		e.meansMore(msg.json))
 	if read {
 		c.read(e, msg)
 	}
@@ -65,6 +67,9 @@ func (c *Client) heard(e *Env, msg received, came mono.Span, now mono.Time) {
 		}
 	}
 	marked := end > 0
+	if e.numbers[c.crew] {
+		c.notesNumber(e)
+	}
 	past := read && d.Past != nil && d.Past.True(&e.scope)
 	if past {
 		c.heardPast(e, msg, marked)
@@ -98,6 +103,24 @@ func (c *Client) heard(e *Env, msg received, came mono.Span, now mono.Time) {
 	}
 	if c.phase == open && e.remembers[c.crew] && !c.expected {
 		c.extra().inbox.add(msg)
+	}
+}
+
+// notesNumber notes the number of the message in the scope, if it has one.
+func (c *Client) notesNumber(e *Env) {
+	d, s := &e.Trial.Dialect, &e.scope
+	seq := d.Heard.Seq
+	switch {
+	case d.Past != nil && d.Past.True(s):
+		seq = d.PastSeq
+	case d.Heard.When != nil && !d.Heard.When.True(s):
+		return
+	}
+	if seq == nil {
+		return
+	}
+	if n, ok := seq.Eval(s).Int(); ok && n >= 0 {
+		c.extra().last = n + 1
 	}
 }
 
@@ -187,6 +210,10 @@ func (c *Client) hear(e *Env, at, now mono.Time) bool {
 		switch {
 		case d.Naming.Confirmed.True(s):
 			c.named(e, now)
+			if c.wait == forExpected && c.step().When.True(s) { // it may say more than that
+				c.met(e, now)
+				c.expected = true
+			}
 			c.goOnNamed(e, now)
 			return true
 		case d.Naming.Refused != nil && d.Naming.Refused.True(s):
@@ -261,6 +288,10 @@ func (c *Client) fillAgain(e *Env) {
 // met handles the message that an expect step is about.
 func (c *Client) met(e *Env, now mono.Time) {
 	s := c.step()
+	if c.Away() { // it is put back
+		c.resume(e, now)
+		return
+	}
 	if s.Never {
 		e.counts().Missed++
 		e.event(c, now, logbook.Missed, noRoom, e.countReason("missed", errors.New(s.Label+": it must not come")))
@@ -276,6 +307,12 @@ func (c *Client) met(e *Env, now mono.Time) {
 // unmet handles that the message has not come in time.
 func (c *Client) unmet(e *Env, now mono.Time) {
 	s := c.step()
+	if c.Away() { // it has not been put back, and tries without that
+		c.more.comeback.byName = true
+		c.hangUp(e)
+		c.failsToReturn(e, now, &transport.NotInTime{What: "answer to its resume"})
+		return
+	}
 	if s.Never {
 		e.counts().Met++
 		e.check(c, now, s.Check, true, "")

@@ -106,10 +106,7 @@ func TestEvictions(t *testing.T) {
 			t.Errorf("%s is not in the record", snap.ClientName(e.Client))
 		}
 	}
-	if w.Overloaded > 0 {
-		t.Skipf("the machine was too busy for times: %d seconds, %s", w.Overloaded, w.Why.Words())
-	}
-	if c.TooLate+c.Kept+c.Hasty != 0 {
+	if c.Kept+c.Hasty != 0 || c.TooLate != 0 && w.Overloaded == 0 {
 		t.Errorf("%+v", *c)
 	}
 	var took []time.Duration // of the silent ones, whose times are exact

@@ -20,13 +20,14 @@ type Returns struct {
 	Away      float64         `json:"away_seconds"` // of all clients together
 	Reconnect meter.Latencies `json:"reconnect"`    // from a connection found broken to the next one agreed on
 	BackIn    meter.Latencies `json:"back_in"`      // to being in all rooms again
+	CaughtUp  meter.Latencies `json:"caught_up_in"` // to the last of what was missed having come
 }
 
 func returnsOf(w *logbook.Window) Returns {
 	c := &w.Counts.Returns
 	return Returns{c.Broke, c.Back, c.GaveUp, c.StillAway, c.NoTime, c.Tries, c.Accepted, c.Refused, c.TimedOut,
 		c.Failed,
-		float64(c.Away), w.Reconnect.Latencies(), w.Back.Latencies()}
+		float64(c.Away), w.Reconnect.Latencies(), w.Back.Latencies(), w.CaughtUp.Latencies()}
 }
 
 // A ServerSummary is what the server's process used, if it was watched.

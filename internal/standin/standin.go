@@ -55,6 +55,7 @@ type Config struct {
 	LeaveOut   bool          // the sender of a notice does not get it
 	Share      bool          // several connections may have one name
 	MaxText    int           // bytes of a text: 1 MiB
+	Resume     time.Duration // how long a client may come back by its token; 0: it may not
 	Gauge      time.Duration // how often rooms called gauge-... get a reading: 1 s
 	Store      string        // the SQLite file in which notices are kept; "" for memory
 	Manners    Manners
@@ -167,6 +168,7 @@ func Listen(cfg Config, drv poll.Driver) (*Server, error) {
 	s.loop.board = board.New(board.Config{Switches: cfg.Switches, History: cfg.History, Presence: cfg.Presence,
 		Records: cfg.Records, MaxText: cfg.MaxText,
 		Notices: cfg.Notices, LeaveOut: cfg.LeaveOut, Share: cfg.Share, Denied: cfg.Denied, Gauge: cfg.Gauge,
+		Resume:  cfg.Resume,
 		Manners: cfg.Manners.Manners}, s.loop)
 	return s, nil
 }

@@ -100,7 +100,8 @@ func TestBreak(t *testing.T) {
 		t.Fatal(found, err)
 	}
 	b, err := os.ReadFile(found[0])
-	if err != nil || !strings.Contains(string(b), "cut everybody") || !strings.Contains(string(b), "server_memory_bytes") {
+	if err != nil || !strings.Contains(string(b), "cut everybody") || !strings.Contains(string(b),
+		"server_memory_bytes") {
 		t.Errorf("%v\n%s", err, b)
 	}
 }

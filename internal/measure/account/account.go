@@ -62,6 +62,7 @@ type Account struct {
 	recorded  int             // events so far
 	sent, got []uint32        // by client
 	slow      map[ledger.Client]bool
+	catching  map[ledger.Client]catching  // clients that are back, and catch up
 	farewells map[ledger.Client]*farewell // nil if nothing is promised of heartbeats
 	early     int                         // times in all of them
 	history   map[ledger.Client]*history
@@ -87,7 +88,8 @@ func New(cfg Config) *Account {
 	t := cfg.Trial
 	a := &Account{cfg: cfg, trial: t, book: logbook.NewBook(0, len(t.Crews)), shares: make([]share, cfg.Shares),
 		lanes: lane.New(t.Grace + 4*time.Second), slow: map[ledger.Client]bool{}, ticks: -1,
-		history: map[ledger.Client]*history{}, sent: make([]uint32, t.Clients()), got: make([]uint32, t.Clients())}
+		catching: map[ledger.Client]catching{},
+		history:  map[ledger.Client]*history{}, sent: make([]uint32, t.Clients()), got: make([]uint32, t.Clients())}
 	if t.Target.Promise != nil {
 		a.farewells = map[ledger.Client]*farewell{}
 	}

@@ -202,6 +202,9 @@ func (a *Account) arrival(in ledger.Arrival, size int) {
 	page := a.book.Second(v.Sheet.Second)
 	page.Counts.Marked++
 	a.atSwitch(&v, in, page)
+	if v.Fate == ledger.CaughtUp {
+		a.catches(in.To, in.At)
+	}
 	if (v.Fate == ledger.Delivered || v.Fate == ledger.Late) && v.Kind.Said() {
 		if v.Own {
 			page.Counts.Piled++

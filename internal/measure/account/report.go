@@ -49,6 +49,11 @@ func (a *Account) tick() int {
 func (a *Account) Report() (Report, error) {
 	a.ticks = a.tick()
 	last := a.ticks == fact.LastTick
+	if last {
+		a.settleCatching(mono.Never)
+	} else {
+		a.settleCatching(a.now)
+	}
 	r := Report{Names: a.cfg.Names, Elapsed: time.Duration(a.now), Leg: a.trial.LegAt(time.Duration(a.now)), Last: last,
 		Kept: slices.Clip(a.ledger.Kept), Sampled: slices.Clone(a.ledger.Sampled), Unkept: a.ledger.Unkept,
 		Events: a.events, Sent: slices.Clone(a.sent), Got: slices.Clone(a.got)}

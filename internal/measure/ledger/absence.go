@@ -49,6 +49,15 @@ func (l *Ledger) Resume(c Client, now mono.Time) {
 	}
 }
 
+// AwaySince is when a client's connection broke last, after which it is a member still; 0 if
+// none did.
+func (l *Ledger) AwaySince(c Client) mono.Time {
+	if a := l.seats[c].away; a != nil {
+		return a.since
+	}
+	return 0
+}
+
 // An unsettled client has claims that are judged Config.Grace after an instant.
 type unsettled struct {
 	client Client

@@ -68,14 +68,14 @@ func (w *Window) asPart() Part {
 }
 
 // hists are the distributions of an entry that are not in its parts.
-func (e *Entry) hists() [14]*meter.Packed {
-	return [14]*meter.Packed{&e.Connect, &e.Enter, &e.Age, &e.Answer, &e.PushedBack, &e.Usable, &e.Reconnect,
+func (e *Entry) hists() [15]*meter.Packed {
+	return [15]*meter.Packed{&e.Connect, &e.Enter, &e.Age, &e.Answer, &e.PushedBack, &e.Usable, &e.Reconnect,
 		&e.Back, &e.Pulse.Gap, &e.Pulse.RoundTrip, &e.Pulse.Eviction, &e.Pulse.Told,
-		&e.Health.ReadingLag, &e.Health.ScheduleLag}
+		&e.CaughtUp, &e.Health.ReadingLag, &e.Health.ScheduleLag}
 }
 
 // hists are the same of a window, in the same order.
-func (w *Window) hists() [14]*meter.Hist {
-	return [14]*meter.Hist{&w.Connect, &w.Enter, &w.Age, &w.Answer, &w.PushedBack, &w.Usable, &w.Reconnect, &w.Back,
-		&w.Pulse.Gap, &w.Pulse.RoundTrip, &w.Pulse.Eviction, &w.Pulse.Told, &w.ReadingLag, &w.ScheduleLag}
+func (w *Window) hists() [15]*meter.Hist {
+	return [15]*meter.Hist{&w.Connect, &w.Enter, &w.Age, &w.Answer, &w.PushedBack, &w.Usable, &w.Reconnect, &w.Back,
+		&w.Pulse.Gap, &w.Pulse.RoundTrip, &w.Pulse.Eviction, &w.Pulse.Told, &w.CaughtUp, &w.ReadingLag, &w.ScheduleLag}
 }

@@ -125,6 +125,9 @@ func makeFigures() map[string]*Figure {
 		func(w *Window) *meter.Hist { return &w.Reconnect })
 	distribution("returns.back_in", "from a connection found broken to the client being in all its rooms again",
 		func(w *Window) *meter.Hist { return &w.Back })
+	distribution("returns.caught_up_in", "from a connection found broken to the last of what was missed having "+
+		"come, of "+
+		"clients that catch up", func(w *Window) *meter.Hist { return &w.CaughtUp })
 	returnFigures(add)
 	distribution("pulse.interval", "from one heartbeat of the server to the next",
 		func(w *Window) *meter.Hist { return &w.Pulse.Gap })

@@ -123,6 +123,7 @@ type Page struct {
 	Usable              meter.Hist
 	Reconnect, Back     meter.Hist
 	Pulse               PulseHists
+	CaughtUp            meter.Hist
 	Checks              []CheckCount // by number; short where none of the later ones was made
 }
 
@@ -234,6 +235,7 @@ type Entry struct {
 	Reconnect  meter.Packed // from a connection found broken to the next one agreed on
 	Back       meter.Packed // from a connection found broken to the client being in all its rooms again
 	Pulse      Pulses
+	CaughtUp   meter.Packed // from a connection found broken to the last of what was missed having come
 	Checks     []CheckCount // by number
 }
 
@@ -255,7 +257,7 @@ func (p *Page) Entry() *Entry {
 		Health: p.Health, Part: p.part(),
 		Connect: p.Connect.Pack(), Enter: p.Enter.Pack(), Age: p.Age.Pack(), Answer: p.Answer.Pack(),
 		PushedBack: p.PushedBack.Pack(), Usable: p.Usable.Pack(), Reconnect: p.Reconnect.Pack(),
-		Back: p.Back.Pack(), Pulse: p.Pulse.pack(), Checks: slices.Clone(p.Checks)}
+		Back: p.Back.Pack(), Pulse: p.Pulse.pack(), CaughtUp: p.CaughtUp.Pack(), Checks: slices.Clone(p.Checks)}
 	e.Health.ReadingLag, e.Health.ScheduleLag = p.ReadingLag.Pack(), p.ScheduleLag.Pack()
 	if p.own != nil {
 		own := p.own.part()

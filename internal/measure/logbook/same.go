@@ -13,7 +13,7 @@ func (e *Entry) Same(o *Entry) bool {
 		bytes.Equal(e.Connect, o.Connect) && bytes.Equal(e.Enter, o.Enter) && bytes.Equal(e.Age, o.Age) &&
 		bytes.Equal(e.Answer, o.Answer) && bytes.Equal(e.PushedBack, o.PushedBack) &&
 		bytes.Equal(e.Usable, o.Usable) && bytes.Equal(e.Reconnect, o.Reconnect) && bytes.Equal(e.Back, o.Back) &&
-		e.Pulse.same(&o.Pulse) &&
+		e.Pulse.same(&o.Pulse) && bytes.Equal(e.CaughtUp, o.CaughtUp) &&
 		slices.Equal(e.Checks, o.Checks)
 }
 

@@ -35,6 +35,7 @@ type Window struct {
 	PushedBack, Usable      meter.Hist
 	Reconnect, Back         meter.Hist
 	Pulse                   PulseHists
+	CaughtUp                meter.Hist
 	bunch                   bunch
 	Server                  ServerUse // of a whole run
 	Busy, Span              time.Duration

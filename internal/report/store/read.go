@@ -99,7 +99,7 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), (*[]byte)(&e.Connect), (*[]byte)(&e.Enter),
 			(*[]byte)(&reading), (*[]byte)(&schedule), (*[]byte)(&e.Age), (*[]byte)(&e.Answer), &checks, &own,
 			(*[]byte)(&e.PushedBack), &early, (*[]byte)(&e.Usable), (*[]byte)(&e.Reconnect), (*[]byte)(&e.Back),
-			&pulse)
+			&pulse, (*[]byte)(&e.CaughtUp))
 		for _, part := range []struct {
 			from []byte
 			into any
@@ -117,7 +117,7 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 		return err
 	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, "+
 		"connect, enter, reading_lag, schedule_lag, age, answer, checks, own, pushed_back, early, usable, reconnect, "+
-		"back, pulse FROM second "+
+		"back, pulse, caught_up FROM second "+
 		"WHERE "+
 		"run = ? ORDER BY at", id)
 }

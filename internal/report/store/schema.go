@@ -114,5 +114,6 @@ ALTER TABLE run ADD COLUMN server TEXT NOT NULL DEFAULT 'null';
 	// 7: heartbeats
 	`
 ALTER TABLE second ADD COLUMN pulse TEXT NOT NULL DEFAULT 'null';
+ALTER TABLE second ADD COLUMN caught_up BLOB;
 `,
 }

@@ -248,14 +248,14 @@ func (w *writer) second(e *logbook.Entry) {
 	reading, schedule := health.ReadingLag, health.ScheduleLag
 	health.ReadingLag, health.ScheduleLag = nil, nil
 	g := e.Gauges
-	w.exec("INSERT OR REPLACE INTO second VALUES (?"+strings.Repeat(",?", 30)+")", w.run,
+	w.exec("INSERT OR REPLACE INTO second VALUES (?"+strings.Repeat(",?", 31)+")", w.run,
 		e.At,
 		e.Settled, g.Planned, g.Out, g.Open, g.Entered,
 		e.Counts.Sent, e.Counts.Arrivals, e.Health.Overload, w.json(e.Counts), w.json(health), w.json(e.Fit), e.Foreign,
 		[]byte(e.First), []byte(e.Median), []byte(e.Last), []byte(e.Connect), []byte(e.Enter), []byte(reading),
 		[]byte(schedule), []byte(e.Age), []byte(e.Answer), w.json(e.Checks), w.json(e.Own), []byte(e.PushedBack),
 		w.json(e.Early), []byte(e.Usable), []byte(e.Reconnect), []byte(e.Back),
-		w.json(e.Pulse))
+		w.json(e.Pulse), []byte(e.CaughtUp))
 	for _, c := range e.Cells {
 		t := &c.Tally
 		row := []any{w.run, e.At, c.Cell.Room, c.Cell.Crew, c.Cell.Kind.String(), t.Said, t.Owed, t.MaybeLate}

@@ -52,6 +52,7 @@ type Config struct {
 	Share    bool          // several connections may have one name
 	Denied   []string      // rooms that only Master may enter
 	Manners  Manners
+	Resume   time.Duration // how long who was named may come back by its token; 0: nobody may
 	Gauge    time.Duration // how often rooms whose name starts with gaugePrefix get a reading; 0: never
 }
 
@@ -87,10 +88,12 @@ type Board struct {
 	quirks    uint64          // dice thrown for things that belong to nobody
 	Truth     Truth
 
-	fields  [6]jsonscan.Value
-	body    []byte
-	frame   []byte
-	scratch []byte
+	fields     [8]jsonscan.Value
+	parted     map[string]*parted // by token
+	nextForget mono.Time
+	body       []byte
+	frame      []byte
+	scratch    []byte
 }
 
 type member struct {
@@ -130,11 +133,13 @@ const (
 	fieldText
 	fieldTo
 	fieldRef
+	fieldToken
+	fieldAfter
 )
 
 var fieldTable = func() *jsonscan.Table {
 	t := &jsonscan.Table{}
-	for _, name := range []string{"kind", "name", "room", "text", "to", "ref"} {
+	for _, name := range []string{"kind", "name", "room", "text", "to", "ref", "token", "after"} {
 		t.Add(name)
 	}
 	return t
@@ -143,7 +148,7 @@ var fieldTable = func() *jsonscan.Table {
 // New makes an empty board.
 func New(cfg Config, out Out) *Board {
 	b := &Board{cfg: cfg, out: out, names: map[string][]int32{}, byName: map[string]*room{}, nextAnn: mono.Never,
-		gauges: mono.Never, wasHere: map[string]bool{}}
+		gauges: mono.Never, wasHere: map[string]bool{}, parted: map[string]*parted{}}
 	if b.cfg.MaxText == 0 {
 		b.cfg.MaxText = 1 << 20
 	}
@@ -177,6 +182,7 @@ func (b *Board) Part(id int32) {
 		return
 	}
 	m := &b.members[id]
+	b.remember(m)
 	ghost := m.name != "" && b.cfg.Switches.Meets(b.cfg.Switches.Ghost, "ghost", m.name)
 	for len(m.rooms) > 0 {
 		if ghost { // it counts as a member from now on, without a connection
@@ -210,6 +216,8 @@ func (b *Board) Message(id int32, payload []byte, at mono.Time) {
 	switch kind := b.fields[fieldKind]; {
 	case b.is(kind, "name"):
 		b.takeName(id)
+	case b.is(kind, "resume"):
+		b.resume(id)
 	case !open:
 		b.refuse(id, string(kind.Raw), "say your name first")
 	case b.is(kind, "enter"):
@@ -251,6 +259,8 @@ func (b *Board) text(field int) (s string, ok bool) {
 	return string(b.scratch), true
 }
 
+func quoted(s string) []byte { return jsonscan.AppendQuoted(nil, []byte(s)) }
+
 func (b *Board) takeName(id int32) {
 	m := &b.members[id]
 	name, ok := b.text(fieldName)
@@ -263,9 +273,13 @@ func (b *Board) takeName(id int32) {
 	case taken:
 		b.refuse(id, "name", "taken")
 	default:
-		m.name, m.nameJSON = name, jsonscan.AppendQuoted(nil, []byte(name))
+		m.name, m.nameJSON = name, quoted(name)
 		b.names[name] = append(b.names[name], id)
-		b.reply(id, `{"kind":"named","name":`+string(m.nameJSON)+`}`)
+		token := ""
+		if b.cfg.Resume > 0 {
+			token = `,"token":"` + b.tokenOf(name) + `"`
+		}
+		b.reply(id, `{"kind":"named","name":`+string(m.nameJSON)+token+`}`)
 		if moor := b.cfg.Manners.Moor; moor != "" {
 			r := b.room(moor)
 			m.rooms, r.members = append(m.rooms, r), append(r.members, id)
@@ -302,6 +316,7 @@ func (b *Board) Next() mono.Time {
 // Tick does what is due: what was held back is sent, presence is announced,
 // gauges are read.
 func (b *Board) Tick(now mono.Time) {
+	b.forgetParted(now)
 	for len(b.held) > 0 && b.held[0].release <= now {
 		b.release(0)
 	}

@@ -106,12 +106,13 @@ const (
 	VarMarkBytes            // the mark in its binary form
 	VarText                 // the whole message or answer at hand
 	VarStatus               // the status of the HTTP answer at hand
+	VarLast                 // the number of the last message that came, by the dialect; -1: none has
 	NumVars
 )
 
 // VarNames are the variables' names in the trial language.
 var VarNames = [NumVars]string{"n", "name", "crew", "room", "mark", "round", "to", "group", "place", "node", "payload",
-	"mark_bytes", "text", "status"}
+	"mark_bytes", "text", "status", "last"}
 
 // stackDepth is the most values an expression may hold at once.
 const stackDepth = 24

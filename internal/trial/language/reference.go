@@ -86,6 +86,9 @@ var varDocs = [expr.NumVars]string{
 	expr.VarMarkBytes: "the mark in its binary form, 26 bytes",
 	expr.VarText:      "the whole message or answer at hand",
 	expr.VarStatus:    "the status of the HTTP answer at hand",
+	expr.VarLast: "in a `resume`, the number (`seq` of the dialect's `heard` or `past`) of the last message that " +
+		"came to " +
+		"the client; -1 if none has",
 }
 
 // writeBlock writes a block and those inside it, each once.

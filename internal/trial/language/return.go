@@ -7,6 +7,7 @@ import (
 	"github.com/zclconf/go-cty/cty"
 
 	"tidepull/internal/trial"
+	"tidepull/internal/trial/expr"
 )
 
 // readReturn reads how a crew's clients come back.
@@ -31,6 +32,21 @@ func (r *reader) readReturn(b *hcl.Block) *trial.Return {
 	}
 	if given := a["not_after"]; given != nil {
 		p.NotAfter = r.codes(given)
+	}
+	if given := a["elsewhere"]; given != nil {
+		if p.Elsewhere = r.codes(given); len(r.trial.Target.Nodes) < 2 {
+			r.fail(given.NameRange, "there is nowhere else: the target has one node")
+		}
+	}
+	p.Resume, _ = r.bodyTemplate(a["resume"])
+	p.Resumed = r.condition(a["resumed"])
+	switch {
+	case p.Resumed != nil && p.Resume == nil:
+		r.fail(a["resumed"].NameRange, "resumed goes with resume: what the client says to be put back")
+	case p.Resume != nil && p.Anew:
+		r.fail(a["anew"].NameRange, "who begins anew resumes nothing; give anew or resume")
+	case p.Resume.Uses(expr.VarLast) && r.trial.Dialect.Heard.Seq == nil:
+		r.fail(a["resume"].Expr.Range(), "last is the number of a message, and the dialect's heard has no seq")
 	}
 	if p.Anew && p.CatchUp {
 		r.fail(a["anew"].NameRange, "who begins anew catches up on nothing; give anew or catch_up")

@@ -482,6 +482,10 @@ var vocabulary = map[string]*blockWord{
 		{"obey", formYes, false, "a client waits for as long as the server wants (Retry-After); true if it is not " +
 			"given"},
 		{"not_after", "list of numbers", false, "close codes after which clients do not come back, such as [1008]"},
+		{"elsewhere", "list of numbers", false, "close codes after which clients go to the target's next node"},
+		{"resume", formBody, false, "what a client says once it is connected again, instead of its name and the " +
+			"rooms that it was in, such as { kind = \"resume\", token = my.token, after = last }"},
+		{"resumed", formCondition, false, "with resume: recognises that the server has put it back"},
 		{"catch_up", formYes, false, "the server promises that who comes back gets what was said meanwhile: it is " +
 			"owed, and lost if it does not come within the grace time"},
 		{"anew", formYes, false, "the session begins again behind its connect step, and not where it was"},

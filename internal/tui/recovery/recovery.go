@@ -32,6 +32,7 @@ before each try as the trial's reconnect says.
 
   found broken to connected: until the server has agreed to a connection again
   found broken to back: until it is in all its rooms
+  found broken to caught up: until the last of what was said meanwhile has come, if that is promised
   refused: the server said no; no answer: not in time; failed: no connection, or it broke again
   slower, faster: medians of the seconds before and during, and how sure the difference is
   gave up: after the tries or the time that it has, or still away when the tide fell
@@ -145,7 +146,8 @@ func returns(sc scene.Scene, width int) []string {
 	for _, row := range []struct {
 		name string
 		h    *meter.Hist
-	}{{"found broken to connected", &w.Reconnect}, {"found broken to back in all rooms", &w.Back}} {
+	}{{"found broken to connected", &w.Reconnect}, {"found broken to back in all rooms", &w.Back},
+		{"found broken to caught up", &w.CaughtUp}} {
 		lines = append(lines, p.Line(row.name, width, 11, look.Quantile(row.h, 0.5), look.Quantile(row.h, 0.99),
 			look.Quantile(row.h, 1)))
 	}
