@@ -77,6 +77,7 @@ type extra struct {
 	slow       maybe.Index[int32] // the step that has it read slowly
 	ahead      ahead              // of the enter step, if the server lets clients in by itself
 	last       int64              // the number of the last message that came, plus 1; 0: none has
+	before     int64              // the same as it was before the connection broke; 0: it has not, or it is judged
 	elsewhere  int32              // by how many nodes it was sent on
 	hampered   int8               // faults by which what it says leaves late
 	deafened   int8               // faults by which it hears late

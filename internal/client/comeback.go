@@ -89,7 +89,7 @@ func (c *Client) goesAway(e *Env, now mono.Time, err error) bool {
 		until: c.deadline, room: c.room}
 	e.turnsChange(c, now, -int32(c.depth))
 	c.goOffline(e, now)
-	c.depth, c.room = 0, noRoom
+	c.depth, c.room, c.more.before = 0, noRoom, c.more.last
 	if why := staysAway(p, err); why != "" {
 		c.givesUp(e, now, errors.New(why))
 		return true

@@ -71,6 +71,7 @@ type Env struct {
 	followed   map[ledger.Client]bool // those of whom everything is kept
 	now        mono.Time
 	numbers    []bool // by crew: its clients say which message came last when they come back
+	counting   []bool // by crew: those that are followed see whether numbers begin again after a return
 	remembers  []bool // by crew: its session has an expect that takes what has come already
 	sums       bool   // some message's payload is compared
 	decoded    []byte
@@ -157,6 +158,7 @@ func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 	for _, c := range t.Crews {
 		e.crewNames = append(e.crewNames, []byte(c.Name))
 		e.remembers = append(e.remembers, c.Session.Remembers())
+		e.counting = append(e.counting, c.Return != nil && t.Dialect.Heard.Seq != nil)
 		e.numbers = append(e.numbers, c.Return != nil && c.Return.Resume.Uses(expr.VarLast))
 		for k := range c.Session.Steps {
 			s := &c.Session.Steps[k]

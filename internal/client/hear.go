@@ -3,6 +3,7 @@ package client
 import (
 	"bytes"
 	"errors"
+	"fmt"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/fact"
@@ -54,7 +55,8 @@ func (c *Client) heard(e *Env, msg received, came mono.Span, now mono.Time) {
 	d := &e.Trial.Dialect
 	marks := mark.In(msg.text)
 	m, end := marks.Next()
-	read := e.numbers[c.crew] || c.listens() || end == 0 && e.watches(msg.json) || end > 0 && (e.sums ||
+	counts := e.numbers[c.crew] || e.counting[c.crew] && e.followed[c.id]
+	read := counts || c.listens() || end == 0 && e.watches(msg.json) || end > 0 && (e.sums ||
 		e.meansMore(msg.json))
 	if read {
 		c.read(e, msg)
@@ -67,8 +69,8 @@ func (c *Client) heard(e *Env, msg received, came mono.Span, now mono.Time) {
 		}
 	}
 	marked := end > 0
-	if e.numbers[c.crew] {
-		c.notesNumber(e)
+	if counts {
+		c.notesNumber(e, at, now)
 	}
 	past := read && d.Past != nil && d.Past.True(&e.scope)
 	if past {
@@ -106,22 +108,40 @@ func (c *Client) heard(e *Env, msg received, came mono.Span, now mono.Time) {
 	}
 }
 
-// notesNumber notes the number of the message in the scope, if it has one.
-func (c *Client) notesNumber(e *Env) {
+// notesNumber notes the number of the message in the scope, if it has one. The first live one
+// after the client came back says whether the server numbers on, or has forgotten how far it
+// was.
+func (c *Client) notesNumber(e *Env, at, now mono.Time) {
 	d, s := &e.Trial.Dialect, &e.scope
-	seq := d.Heard.Seq
+	seq, live := d.Heard.Seq, true
 	switch {
 	case d.Past != nil && d.Past.True(s):
-		seq = d.PastSeq
+		seq, live = d.PastSeq, false
 	case d.Heard.When != nil && !d.Heard.When.True(s):
 		return
 	}
 	if seq == nil {
 		return
 	}
-	if n, ok := seq.Eval(s).Int(); ok && n >= 0 {
-		c.extra().last = n + 1
+	if d.Heard.Room != nil && live {
+		if room, ok := e.roomIn(d.Heard.Room); !ok || room != c.room {
+			return // other rooms have numbers of their own
+		}
 	}
+	n, ok := seq.Eval(s).Int()
+	if !ok || n < 0 {
+		return
+	}
+	x := c.extra()
+	if live && x.before > 0 && !c.Away() {
+		if n+1 < x.before {
+			e.counts().Returns.Renumbered++
+			e.countReason("after coming back", fmt.Errorf("the numbers of a room began again"))
+			e.trouble(c, now)
+		}
+		x.before = 0
+	}
+	x.last = n + 1
 }
 
 // meansMore reports whether a message with a mark may mean something besides, so that it

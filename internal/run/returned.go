@@ -7,27 +7,28 @@ import (
 
 // Returns are how clients came back whose connection broke.
 type Returns struct {
-	Broke     int64           `json:"broke"`
-	Back      int64           `json:"back"`
-	GaveUp    int64           `json:"gave_up"`    // after the tries or the time that they have
-	StillAway int64           `json:"still_away"` // when they were to go, after tries that failed
-	NoTime    int64           `json:"no_time"`    // away when they were to go, before any try had failed
-	Tries     int64           `json:"tries"`
-	Accepted  int64           `json:"accepted"`
-	Refused   int64           `json:"refused"`
-	TimedOut  int64           `json:"timed_out"`
-	Failed    int64           `json:"failed"`
-	Away      float64         `json:"away_seconds"` // of all clients together
-	Reconnect meter.Latencies `json:"reconnect"`    // from a connection found broken to the next one agreed on
-	BackIn    meter.Latencies `json:"back_in"`      // to being in all rooms again
-	CaughtUp  meter.Latencies `json:"caught_up_in"` // to the last of what was missed having come
+	Broke      int64           `json:"broke"`
+	Back       int64           `json:"back"`
+	GaveUp     int64           `json:"gave_up"`    // after the tries or the time that they have
+	StillAway  int64           `json:"still_away"` // when they were to go, after tries that failed
+	NoTime     int64           `json:"no_time"`    // away when they were to go, before any try had failed
+	Tries      int64           `json:"tries"`
+	Accepted   int64           `json:"accepted"`
+	Refused    int64           `json:"refused"`
+	TimedOut   int64           `json:"timed_out"`
+	Failed     int64           `json:"failed"`
+	Away       float64         `json:"away_seconds"` // of all clients together
+	Renumbered int64           `json:"renumbered"`   // rooms whose numbers began again, as seen by the first clients of each crew
+	Reconnect  meter.Latencies `json:"reconnect"`    // from a connection found broken to the next one agreed on
+	BackIn     meter.Latencies `json:"back_in"`      // to being in all rooms again
+	CaughtUp   meter.Latencies `json:"caught_up_in"` // to the last of what was missed having come
 }
 
 func returnsOf(w *logbook.Window) Returns {
 	c := &w.Counts.Returns
 	return Returns{c.Broke, c.Back, c.GaveUp, c.StillAway, c.NoTime, c.Tries, c.Accepted, c.Refused, c.TimedOut,
 		c.Failed,
-		float64(c.Away), w.Reconnect.Latencies(), w.Back.Latencies(), w.CaughtUp.Latencies()}
+		float64(c.Away), c.Renumbered, w.Reconnect.Latencies(), w.Back.Latencies(), w.CaughtUp.Latencies()}
 }
 
 // A ServerSummary is what the server's process used, if it was watched.

@@ -92,6 +92,8 @@ func (l *loop) answerHTTP(id int32, r *request) {
 		l.answer(id, r, 200, lines, l.board.Truth.AppendDeliveries(nil))
 	case "GET /truth/evictions":
 		l.answer(id, r, 200, lines, l.board.Truth.AppendEvictions(nil))
+	case "POST /restart":
+		l.restart(id, r)
 	case "GET /switches":
 		l.answerJSON(id, r, l.board.Switches())
 	case "POST /switches":
@@ -102,7 +104,8 @@ func (l *loop) answerHTTP(id int32, r *request) {
 		l.answerJSON(id, r, l.board.Switches())
 	default:
 		l.answer(id, r, 404, "text/plain", []byte("here are /live, /stream, /login, /token, /guest, /publish, "+
-			"/history, /counters, /truth, /truth/messages, /truth/deliveries, /truth/evictions and /switches\n"))
+			"/history, /counters, /truth, /truth/messages, /truth/deliveries, /truth/evictions, /switches and " +
+				"/restart\n"))
 	}
 }
 

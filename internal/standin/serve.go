@@ -17,7 +17,7 @@ import (
 
 // Accepted implements poll.Handler.
 func (l *loop) Accepted(id int32) {
-	if l.closing != 0 { // it would be cut soon
+	if l.closing != 0 || l.isDown(l.drv.Now()) { // it would be cut soon, or nobody is there
 		l.drv.Hangup(id)
 		return
 	}

@@ -165,11 +165,7 @@ func Listen(cfg Config, drv poll.Driver) (*Server, error) {
 			return nil, err
 		}
 	}
-	s.loop.board = board.New(board.Config{Switches: cfg.Switches, History: cfg.History, Presence: cfg.Presence,
-		Records: cfg.Records, MaxText: cfg.MaxText,
-		Notices: cfg.Notices, LeaveOut: cfg.LeaveOut, Share: cfg.Share, Denied: cfg.Denied, Gauge: cfg.Gauge,
-		Resume:  cfg.Resume,
-		Manners: cfg.Manners.Manners}, s.loop)
+	s.loop.board = s.loop.newBoard()
 	return s, nil
 }
 
@@ -233,13 +229,14 @@ type loop struct {
 	dues          dues
 	lives         uint64
 
-	awaited map[string]int32 // the connections that wait for datagrams, by what those must say
-	tokens  int
-	hoard   [][]byte  // of clients that have gone, by the switch hoard
-	admits  mono.Time // when the next client is let in, by the switch slow_accept
-	cut     []int32   // connections that are cut once the turn is over
-	said    int
-	urgent  bool // what is said at the moment came in a datagram
+	awaited   map[string]int32 // the connections that wait for datagrams, by what those must say
+	tokens    int
+	hoard     [][]byte  // of clients that have gone, by the switch hoard
+	downUntil mono.Time // nobody gets in until then, by a restart on request
+	admits    mono.Time // when the next client is let in, by the switch slow_accept
+	cut       []int32   // connections that are cut once the turn is over
+	said      int
+	urgent    bool // what is said at the moment came in a datagram
 }
 
 type conn struct {

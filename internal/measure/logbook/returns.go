@@ -13,7 +13,9 @@ type ReturnCounts struct {
 	GaveUp    int64 // clients that tried for long enough
 	StillAway int64 // clients that were away when they were to go, after tries that failed
 	NoTime    int64 // clients that were away when they were to go, before any try had failed
-	Away      int64 // how many were away at the end of the second; summed up, in client seconds
+	// rooms whose numbers began again after a return, as seen by the clients that are followed
+	Renumbered int64
+	Away       int64 // how many were away at the end of the second; summed up, in client seconds
 }
 
 func (c *ReturnCounts) add(d *ReturnCounts) {
@@ -28,6 +30,7 @@ func (c *ReturnCounts) add(d *ReturnCounts) {
 	c.StillAway += d.StillAway
 	c.NoTime += d.NoTime
 	c.Away += d.Away
+	c.Renumbered += d.Renumbered
 }
 
 // returnFigures are the figures of clients that come back.
@@ -50,6 +53,8 @@ func returnFigures(add func(name string, unit Unit, doc string, of func(*Window)
 		{"gave_up", "clients that did not come back: they gave up, or were away when they were to go, after " +
 			"tries that failed",
 			func(c *ReturnCounts) int64 { return c.GaveUp + c.StillAway }},
+		{"renumbered", "times that the numbers of a room began again after a return, as seen by the first clients of " +
+			"each crew", func(c *ReturnCounts) int64 { return c.Renumbered }},
 	} {
 		add("returns."+f.name, Count, f.doc, func(w *Window) float64 { return float64(f.of(&w.Counts.Returns)) }).
 			some = func(w *Window) bool {

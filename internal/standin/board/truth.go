@@ -49,6 +49,7 @@ type Totals struct {
 	Held        int64 `json:"held"`        // times that a room waited for a slow reader
 	Unreturned  int64 `json:"unreturned"`  // histories of clients that came back, left out or given twice
 	Tolerated   int64 `json:"tolerated"`   // breaches of the protocol that had no end, or another than they should
+	Restarts    int64 `json:"restarts"`    // on request
 	Ghosts      int64 `json:"ghosts"`      // members that are gone, and stay in a room
 }
 

@@ -112,3 +112,34 @@ func TestResume(t *testing.T) {
 		}
 	}
 }
+
+// TestForgets: a board that restarts on request, politely or rudely, has forgotten how far its
+// rooms were numbered: that shows after the return, and does not after a cut alone.
+func TestForgets(t *testing.T) {
+	t.Parallel()
+	for name, ask := range map[string]string{"politely": "/restart?down=500ms", "rudely": "/restart?down=500ms&rude=1",
+		"not at all": ""} {
+		source := fmt.Sprintf(resuming, 1)
+		if ask != "" {
+			source += fmt.Sprintf(`
+session "deploy" {
+  pause { lasts = "7s" }
+  request "deployed" {
+    method = "POST"
+    path   = %q
+  }
+}
+crew "harbour master" {
+  clients = 1
+  session = session.deploy
+}
+`, ask)
+		}
+		p := playWith(t, source, standin.Config{History: 500}, board.Switches{})
+		c := &p.window.Counts
+		if r := &c.Returns; r.Back != r.Broke || r.Broke < 16 || (r.Renumbered > 0) != (ask != "") ||
+			(p.truth.Restarts > 0) != (ask != "") || c.Broken+c.Malformed != 0 || p.window.Imbalance() != "" {
+			t.Errorf("%s: %+v\n%+v; %v", name, *r, p.truth, p.reasons)
+		}
+	}
+}

@@ -159,6 +159,7 @@ func returns(sc scene.Scene, width int) []string {
 		p.Line("tries, accepted", width, 11, units.Count(c.Tries), units.Count(c.Accepted)),
 		p.Line("refused, no answer, failed", width, 11, units.Count(c.Refused), units.Count(c.TimedOut),
 			units.Count(c.Failed)),
+		p.Line("numbers of rooms that began again", width, 11, p.Zero(c.Renumbered, look.Beware)),
 		p.Line("missed: caught up, lost, excused", width, 11, units.Count(t.CaughtUp), p.Zero(t.Lost, look.Lost),
 			units.Count(t.Excused)))
 }
@@ -260,7 +261,7 @@ var ways = []struct {
 	prefix, name string
 	ink          look.Ink
 }{{"gave up: ", "gave up", look.Lost}, {"broken: ", "broke", look.Beware},
-	{"did not come back at once: ", "try failed", look.Faint}}
+	{"after coming back: ", "forgotten", look.Beware}, {"did not come back at once: ", "try failed", look.Faint}}
 
 // reasons lists why connections broke, and tries failed.
 func reasons(sc scene.Scene) []string {

@@ -26,13 +26,14 @@ const (
 
 // Close codes of RFC 6455 7.4.1 that this package uses.
 const (
-	CloseNormal        = 1000
-	CloseGoingAway     = 1001
-	CloseProtocolError = 1002
-	CloseNoStatus      = 1005 // never on the wire: a close frame without a code
-	CloseBadPayload    = 1007
-	ClosePolicy        = 1008
-	CloseTooBig        = 1009
+	CloseNormal         = 1000
+	CloseGoingAway      = 1001
+	CloseServiceRestart = 1012 // of the registry of codes (RFC 6455 11.7)
+	CloseProtocolError  = 1002
+	CloseNoStatus       = 1005 // never on the wire: a close frame without a code
+	CloseBadPayload     = 1007
+	ClosePolicy         = 1008
+	CloseTooBig         = 1009
 )
 
 // maxControl is the longest payload of a control frame in bytes (RFC 6455 5.5).
