@@ -71,10 +71,11 @@ agree with those counts to the last delivery. Stopped is SIGSTOP of all its proc
 while messages are said, killed is SIGKILL. Silent clients answer no beat: they must be
 evicted, if the server evicts at all. What two clients of another library did is recorded
 once, and replayed against the server started afresh: by one copy, by 20, and with one answer
-of the server's changed.
+of the server's changed. Restarted is by the trial, which asks the server to end and starts it
+again a second later; then all 60 connections are cut at once: everybody comes back, twice.
 
-| server | left alone | stopped for 2 s | killed | silent | replay |
-| --- | --- | --- | --- | --- | --- |
+| server | left alone | stopped for 2 s | killed | silent | replay | restarted, and cut off |
+| --- | --- | --- | --- | --- | --- | --- |
 `
 
 // TestInterop runs every server's trial: left alone, stopped for two seconds, killed, and
@@ -105,7 +106,7 @@ func TestInterop(t *testing.T) {
 	for _, of := range servers {
 		each(of, "servers", func(t *testing.T, s *server) []string {
 			row := []string{alone(t, of.name, s), stopped(t, of.name), killed(t, of.name), "it evicts none",
-				replayed(t, of.name, of.vary)}
+				replayed(t, of.name, of.vary), returned(t, of.name)}
 			if !of.keeps {
 				row[3] = silent(t, of.name)
 			}

@@ -212,11 +212,19 @@ func (c *checkCommand) Run() error {
 			wrong++
 			continue
 		}
-		fmt.Printf("%s: trial %q, %d clients in %d crews, %v, %d limits: no errors\n", file, t.Name, t.Clients(),
-			len(t.Crews), t.Length(), len(t.Limits))
+		fmt.Printf("%s: trial %q, %s in %s, %v, %s: no errors\n", file, t.Name, several(t.Clients(), "client"),
+			several(len(t.Crews), "crew"), t.Length(), several(len(t.Limits), "limit"))
 	}
 	if wrong > 0 {
 		return &exitError{status: exitWrong}
 	}
 	return nil
+}
+
+// several writes so many of something: 1 crew, 2 crews.
+func several(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
 }

@@ -41,7 +41,7 @@ func (c *Client) openingOf(e *Env, now mono.Time, s *trial.Step, route uint8) tr
 	p, r := e.placeOn(c, route), e.Trial.Target.Route(int(route))
 	o := transport.Opening{Endpoint: e.endpointOn(c, route), Beside: p.Beside, Host: p.Host, Path: p.Path,
 		Again: c.again}
-	o.Endpoint.From = e.fromOf(c)
+	o.Endpoint.From, o.Endpoint.KeepAlive = e.fromOf(c), e.Trial.Target.KeepAlive
 	c.fill(e)
 	if r.Whole != nil {
 		o.Path = transport.Target(strings.TrimPrefix(string(r.Whole.Append(nil, &e.scope)), r.Origin()))

@@ -58,18 +58,29 @@ type doing struct {
 }
 
 // Impacts tells of each fault, and of the time in which clients misbehaved, what it meant for
-// the latencies of each crew. Seconds in which the tool was the bottleneck do not count.
+// the latencies of each crew. Seconds in which the tool was the bottleneck do not count, nor
+// those before and after in which something else was done.
 func Impacts(s *Snapshot) (all []Impact) {
 	bad := misbehaving(s)
-	for _, d := range doings(s) {
+	done := doings(s)
+	for n, d := range done {
+		quiet := func(second int) bool { // nothing else was done in it
+			from := time.Duration(second) * time.Second
+			for k, o := range done {
+				if k != n && o.from < from+time.Second && o.to > from {
+					return false
+				}
+			}
+			return true
+		}
 		first, last := int(d.from/time.Second), int((d.to+time.Second-1)/time.Second)
 		for crew := range s.Trial.Crews {
 			if d.what == byClients && bad[crew] == s.Trial.Crews[crew].Clients {
 				continue // there are no others in it
 			}
-			before := medians(s.Entries, crew, first-impactWithin, first)
-			during := medians(s.Entries, crew, first, last)
-			after := medians(s.Entries, crew, last+1, last+1+impactWithin)
+			before := medians(s.Entries, crew, first-impactWithin, first, quiet)
+			during := medians(s.Entries, crew, first, last, func(int) bool { return true })
+			after := medians(s.Entries, crew, last+1, last+1+impactWithin, quiet)
 			if len(before) < leastSeconds || len(during) < leastSeconds {
 				continue
 			}
@@ -137,11 +148,11 @@ func doings(s *Snapshot) (all []doing) {
 }
 
 // medians gives the median latency of a crew's deliveries, in microseconds, of each second
-// from one up to another.
-func medians(entries []*logbook.Entry, crew, from, to int) (all []float64) {
+// from one up to another that counts.
+func medians(entries []*logbook.Entry, crew, from, to int, counts func(second int) bool) (all []float64) {
 	for i := max(0, from); i < min(to, len(entries)); i++ {
 		e := entries[i]
-		if e.Health.Overload != 0 {
+		if e.Health.Overload != 0 || !counts(i) {
 			continue
 		}
 		var h meter.Hist
@@ -178,10 +189,12 @@ func meanOf(values []float64) (mean, variance float64) {
 // A Comeback is how the clients came back whose connections broke from when a fault began up to
 // the next one.
 type Comeback struct {
-	Fault string          `json:"fault"`
-	From  time.Duration   `json:"from_ns"`
-	Broke int64           `json:"broke"`
-	Back  meter.Latencies `json:"back"` // from the break to being in all rooms again, of those that are back
+	Fault string        `json:"fault"`
+	From  time.Duration `json:"from_ns"`
+	Broke int64         `json:"broke"`
+	// Noticed is from when the fault began to a client finding its connection broken.
+	Noticed meter.Latencies `json:"noticed"`
+	Back    meter.Latencies `json:"back"` // from the break to being in all rooms again, of those that are back
 }
 
 // Words say it in one line.
@@ -189,8 +202,8 @@ func (c *Comeback) Words() string {
 	if c.Back.Count == 0 {
 		return fmt.Sprintf("%d broke, none of them is back", c.Broke)
 	}
-	return fmt.Sprintf("%d broke, %d of them are back: p50 %s, the last %s", c.Broke, c.Back.Count,
-		units.Micros(c.Back.P50), units.Micros(c.Back.Max))
+	return fmt.Sprintf("%d broke, %d of them are back: p50 %s, the last %s; noticed within %s", c.Broke, c.Back.Count,
+		units.Micros(c.Back.P50), units.Micros(c.Back.Max), units.Micros(c.Noticed.Max))
 }
 
 // Comebacks tells of each fault how the clients came back that it cut off, so that the return
@@ -199,7 +212,7 @@ func Comebacks(s *Snapshot) (all []Comeback) {
 	if len(s.Happened) == 0 {
 		return nil
 	}
-	hists := make([]meter.Hist, len(s.Happened))
+	hists, noticed := make([]meter.Hist, len(s.Happened)), make([]meter.Hist, len(s.Happened))
 	broke := make([]int64, len(s.Happened))
 	type open struct {
 		at    time.Duration
@@ -217,6 +230,7 @@ func Comebacks(s *Snapshot) (all []Comeback) {
 			}
 			if fault >= 0 {
 				broke[fault]++
+				noticed[fault].Record(e.At - s.Happened[fault].From)
 				away[e.Client] = open{e.At, fault}
 			}
 		case logbook.CameBack:
@@ -228,7 +242,7 @@ func Comebacks(s *Snapshot) (all []Comeback) {
 	}
 	for i, h := range s.Happened {
 		if broke[i] > 0 {
-			all = append(all, Comeback{h.Name, h.From, broke[i], hists[i].Latencies()})
+			all = append(all, Comeback{h.Name, h.From, broke[i], noticed[i].Latencies(), hists[i].Latencies()})
 		}
 	}
 	return all

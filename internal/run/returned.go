@@ -18,7 +18,7 @@ type Returns struct {
 	TimedOut   int64           `json:"timed_out"`
 	Failed     int64           `json:"failed"`
 	Away       float64         `json:"away_seconds"` // of all clients together
-	Renumbered int64           `json:"renumbered"`   // rooms whose numbers began again, as seen by the first clients of each crew
+	Renumbered int64           `json:"renumbered"`   // rooms whose numbers began again, as seen
 	Reconnect  meter.Latencies `json:"reconnect"`    // from a connection found broken to the next one agreed on
 	BackIn     meter.Latencies `json:"back_in"`      // to being in all rooms again
 	CaughtUp   meter.Latencies `json:"caught_up_in"` // to the last of what was missed having come

@@ -104,8 +104,8 @@ func (l *loop) answerHTTP(id int32, r *request) {
 		l.answerJSON(id, r, l.board.Switches())
 	default:
 		l.answer(id, r, 404, "text/plain", []byte("here are /live, /stream, /login, /token, /guest, /publish, "+
-			"/history, /counters, /truth, /truth/messages, /truth/deliveries, /truth/evictions, /switches and " +
-				"/restart\n"))
+			"/history, /counters, /truth, /truth/messages, /truth/deliveries, /truth/evictions, /switches and "+
+			"/restart\n"))
 	}
 }
 

@@ -133,6 +133,9 @@ type Target struct {
 	At     string       // where its addresses really are: ADDRESS:PORT or unix:PATH; "": where their names lead
 	Order  ledger.Order
 	Remote string // a host beyond this machine that may be loaded
+	// KeepAlive has the clients' system ask the server's for a sign of life, over TCP; 0: it
+	// does not.
+	KeepAlive time.Duration
 	// Promise is what it says of heartbeats; nil: nothing.
 	Promise *Promise
 }

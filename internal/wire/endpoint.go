@@ -6,6 +6,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
 )
 
 // An Endpoint is what a line connects to: an address of the network, or a socket
@@ -17,8 +18,9 @@ type Endpoint struct {
 	// TLS is the server's name, if the connection is encrypted; Protocol is what it offers
 	// to speak inside (RFC 7301), "" for nothing.
 	TLS, Protocol string
-	From          netip.Addr // of this machine, that is connected from; zero: the system's choice
-	Via           Via        // Addr is a proxy that is to connect it; zero: it is not
+	From          netip.Addr    // of this machine, that is connected from; zero: the system's choice
+	KeepAlive     time.Duration // of TCP: how often the other side's system is asked; 0: it is not
+	Via           Via           // Addr is a proxy that is to connect it; zero: it is not
 }
 
 // Secured is an endpoint as the address wants it: with TLS if it asks for that.

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -50,6 +51,9 @@ func (p *epoll) dial(to wire.Endpoint) (fd int, err error) {
 		if err != nil {
 			return 0, err
 		}
+		if to.KeepAlive > 0 && !to.Datagrams {
+			keepAlive(fd, to.KeepAlive)
+		}
 		if to.From.IsValid() {
 			err = connectFrom(fd, sa, to.From)
 		} else {
@@ -66,6 +70,16 @@ func (p *epoll) dial(to wire.Endpoint) (fd int, err error) {
 		}
 	}
 	return 0, err
+}
+
+// keepAlive has the system ask the other side's system for a sign of life (RFC 9293 3.8.4),
+// each time that nothing came for so long; the connection breaks if it gives none.
+func keepAlive(fd int, every time.Duration) {
+	seconds := max(1, int(every/time.Second))
+	_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_KEEPALIVE, 1)
+	_ = unix.SetsockoptInt(fd, unix.IPPROTO_TCP, unix.TCP_KEEPIDLE, seconds)
+	_ = unix.SetsockoptInt(fd, unix.IPPROTO_TCP, unix.TCP_KEEPINTVL, seconds)
+	_ = unix.SetsockoptInt(fd, unix.IPPROTO_TCP, unix.TCP_KEEPCNT, 3)
 }
 
 // connect begins to connect. The kernel looks for a free local port by trying

@@ -116,6 +116,10 @@ func (p *portable) Dial(id int32, to wire.Endpoint) error {
 			network = "udp"
 		}
 		dialer := p.dialer
+		if to.KeepAlive > 0 {
+			dialer.KeepAliveConfig = net.KeepAliveConfig{Enable: true, Idle: to.KeepAlive, Interval: to.KeepAlive,
+				Count: 3}
+		}
 		if from := netip.AddrPortFrom(to.From, 0); to.From.IsValid() && to.Datagrams {
 			dialer.LocalAddr = net.UDPAddrFromAddrPort(from)
 		} else if to.From.IsValid() && to.Unix == "" {

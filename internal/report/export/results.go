@@ -120,7 +120,9 @@ func Seconds(w io.Writer, s *run.Snapshot) error {
 		"excused", "duplicate", "stray",
 		"fanout_p50_us", "fanout_p90_us", "fanout_p99_us", "fanout_max_us", "first_p50_us", "median_p50_us",
 		"last_p50_us", "last_max_us",
-		"reading_lag_p99_us", "schedule_lag_p99_us", "overloaded"}
+		"reading_lag_p99_us", "schedule_lag_p99_us", "beats", "beats_missing", "evicted", "broke", "away", "tries",
+		"back",
+		"overloaded"}
 	if err := c.Write(header); err != nil {
 		return err
 	}
@@ -147,6 +149,11 @@ func Seconds(w io.Writer, s *run.Snapshot) error {
 				text = fmt.Sprintf("%.1f", logbook.Micros(q.h.Quantile(q.q)))
 			}
 			row = append(row, text)
+		}
+		for _, n := range []int64{e.Counts.Pulse.Heard, e.Counts.Pulse.Missing, e.Counts.Evicted,
+			e.Counts.Returns.Broke,
+			e.Counts.Returns.Away, e.Counts.Returns.Tries, e.Counts.Returns.Back} {
+			row = append(row, strconv.FormatInt(n, 10))
 		}
 		if err := c.Write(append(row, strconv.FormatBool(e.Health.Overload != 0))); err != nil {
 			return err

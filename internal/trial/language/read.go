@@ -42,6 +42,7 @@ func (r *reader) readTarget(b *hcl.Block) {
 	a := content.Attributes
 	t := &r.trial.Target
 	t.Name = b.Labels[0]
+	t.KeepAlive = r.duration(a["keepalive"], 0)
 	t.Remote, t.At = r.text(a["remote"], ""), r.text(a["connect_to"], "")
 	if from := a["from"]; from != nil {
 		for _, text := range r.texts(from) {
