@@ -3,12 +3,14 @@ package main
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -36,8 +38,8 @@ func blocksOf(t *testing.T, text string) (all []block) {
 	return all
 }
 
-// TestTour runs every command of docs/tour.md in one shell, and finds what
-// stands below each in what it prints, in that order.
+// TestTour runs every command of docs/tour.md, in one shell but for trials that start their own
+// server, and finds what stands below each in what it prints, in that order.
 func TestTour(t *testing.T) {
 	t.Parallel()
 	source, err := os.ReadFile("../../docs/tour.md")
@@ -45,7 +47,7 @@ func TestTour(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := string(source)
-	for _, port := range []string{"7411", "7412", "7413", "7414", "7415", "7416", "7417"} {
+	for _, port := range []string{"7411", "7412", "7413", "7414", "7415", "7416", "7417", "7418"} {
 		text = strings.ReplaceAll(text, ":"+port, ":"+freePort(t))
 	}
 	blocks := blocksOf(t, text)
@@ -65,27 +67,57 @@ func TestTour(t *testing.T) {
 	// If the machine has not enough time for the tool, a limit that holds is
 	// not proven (status 3); that is no fault of the tour's.
 	mayBeCrowded := regexp.MustCompile(`(?m)^tidepull run [^|\n]*$`)
-	// What is started in the background ends with the shell.
-	script := "set -e\nexec 2>&1\ntrap 'kill $(jobs -p) 2>/dev/null; wait' EXIT\n"
-	for i, b := range blocks {
-		script += fmt.Sprintf("echo '=== %d'\n%s\n", i, mayBeCrowded.ReplaceAllString(b.commands, "$0 || [ $$? = 3 ]"))
-	}
 	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Minute)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "bash", "-c", script)
-	cmd.Dir = dir
-	home := t.TempDir()
-	cmd.Env = append(os.Environ(), "PATH="+dir+":"+os.Getenv("PATH"), "XDG_STATE_HOME="+home, "XDG_DATA_HOME="+home)
-	out, err := cmd.Output()
-	if err != nil {
-		t.Errorf("the tour ends with %v", err)
-	}
-	parts := regexp.MustCompile(`(?m)^=== \d+\n`).Split(string(out), -1)[1:]
-	for i, b := range blocks {
-		if i >= len(parts) {
-			t.Fatalf("it ends before block %d, after:\n%s", i, parts[len(parts)-1])
+	shell := func(folder string, some map[int]block) (printed map[int]string) {
+		// What is started in the background ends with the shell.
+		script := "set -e\nexec 2>&1\ntrap 'kill $(jobs -p) 2>/dev/null; wait' EXIT\n"
+		for _, i := range slices.Sorted(maps.Keys(some)) {
+			script += fmt.Sprintf("echo '=== %d'\n%s\n", i,
+				mayBeCrowded.ReplaceAllString(some[i].commands, "$0 || [ $$? = 3 ]"))
 		}
-		rest := parts[i]
+		cmd := exec.CommandContext(ctx, "bash", "-c", script)
+		cmd.Dir = folder
+		home := t.TempDir()
+		cmd.Env = append(os.Environ(), "PATH="+dir+":"+os.Getenv("PATH"), "XDG_STATE_HOME="+home, "XDG_DATA_HOME="+home)
+		out, err := cmd.Output()
+		if err != nil {
+			t.Errorf("the tour ends with %v", err)
+		}
+		printed = map[int]string{}
+		begins := regexp.MustCompile(`(?m)^=== (\d+)\n`)
+		at := begins.FindAllSubmatchIndex(out, -1)
+		for k, m := range at {
+			end := len(out)
+			if k+1 < len(at) {
+				end = at[k+1][0]
+			}
+			i, _ := strconv.Atoi(string(out[m[2]:m[3]]))
+			printed[i] = string(out[m[1]:end])
+		}
+		return printed
+	}
+	// A trial that starts its server needs nothing of what came before: it runs beside the rest.
+	together, results := map[int]block{}, make(chan map[int]string, len(blocks))
+	apart := 0
+	for i, b := range blocks {
+		if !strings.Contains(b.commands, "\nserver {") {
+			together[i] = b
+			continue
+		}
+		apart++
+		folder := t.TempDir()
+		go func() { results <- shell(folder, map[int]block{i: b}) }()
+	}
+	parts := shell(dir, together)
+	for range apart {
+		maps.Copy(parts, <-results)
+	}
+	for i, b := range blocks {
+		rest, came := parts[i]
+		if !came {
+			t.Fatalf("it ends before block %d, after:\n%s", i, parts[i-1])
+		}
 		for _, line := range b.prints {
 			pattern := strings.ReplaceAll(regexp.QuoteMeta(strings.TrimSpace(line)), "…", `[^\n]*`)
 			if byTheMachine(rest) {

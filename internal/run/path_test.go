@@ -126,7 +126,8 @@ func TestBadPath(t *testing.T) {
 				l.Delivered < 5000 || w.Counts.Broken+w.Counts.Malformed+w.Counts.Denied != 0 {
 				t.Errorf("%v %s %+v\n%+v\n%v", snap.Err, w.Imbalance(), *l, w.Counts, snap.Reasons)
 			}
-			if ret.Broke < 20 || ret.Back+ret.NoTime != ret.Broke || ret.GaveUp+ret.StillAway != 0 || path.Refused == 0 ||
+			if ret.Broke < 20 || ret.Back+ret.NoTime != ret.Broke || ret.GaveUp+ret.StillAway != 0 ||
+				path.Refused == 0 ||
 				path.Delayed < 100 || path.Clients != 20+10+30+10+40 {
 				t.Errorf("%+v\n%+v\n%v", *ret, *path, snap.Reasons)
 			}

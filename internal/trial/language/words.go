@@ -154,7 +154,7 @@ var vocabulary = map[string]*blockWord{
 			word{"from", "list of texts", false, "addresses of this machine that clients connect from, dealt out in " +
 				"turn, such " +
 				"as [\"127.0.0.2\", \"127.0.0.3\"]: each has local ports of its own for some 28,000 clients"},
-			word{"keepalive", formDuration, false, "the clients' system asks the server's for a sign of life whenever " +
+			word{"keepalive", formDuration, false, "the clients' system asks the server's for a sign of life when " +
 				"nothing came for so long (TCP keepalive), and a connection breaks after three without an answer; it " +
 				"does not if it is not given"},
 			word{"proxy", formText, false, "an http:// address of a proxy that connects everything (CONNECT); a name " +
