@@ -28,8 +28,9 @@ fuzz: ## each fuzz target for a while
 rounds: build ## all tests again and again beside a busy loop; an hour
 	scripts/rounds $(or $(ROUNDS),20)
 
-soak: build ## a hundred healthy runs of odd shapes beside busy loops; a thousand seeds in several shares, and of routes
-	TIDEPULL_SEEDS=$(or $(SEEDS),1000) $(GO) test ./internal/testkit/sim -run 'TestShares|TestRoutes' -timeout 30m
+soak: build ## a hundred healthy runs of odd shapes beside busy loops; a thousand seeds in several shares, of routes, returns and faults
+	TIDEPULL_SEEDS=$(or $(SEEDS),1000) $(GO) test ./internal/testkit/sim -run 'TestShares|TestRoutes|TestReturns|TestFaults|TestDatagramFaults|TestResume|TestPulse$$' \
+		-timeout 60m
 	SOAK=$(or $(RUNS),100) TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test ./cmd/tidepull -run TestSoak -v -timeout 60m
 
 interop: build ## real servers from the package registries; writes docs/interop.md

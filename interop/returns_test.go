@@ -9,24 +9,31 @@ import (
 	"testing"
 )
 
-// returned runs a copy of a server's trial that starts the server, has it restart, and cuts
-// all connections: everybody must come back, twice, and nothing may be lost that was owed.
-func returned(t *testing.T, name string) string {
+// variant writes a copy of a server's trial, beside it, in which some texts stand for others.
+func variant(t *testing.T, name, kind string, changes ...string) (file string) {
+	t.Helper()
 	source, err := os.ReadFile(filepath.Join(name, name+".trial.hcl"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	// who speaks into a break is not counted as the server does
-	changed := strings.NewReplacer(`import "../pilots.hcl" {}`, `import "../returning.hcl" {}`,
-		`import "../counted.hcl" {}`, "", "times = 6", "times = 20").Replace(string(source))
+	changed := strings.NewReplacer(changes...).Replace(string(source))
 	if changed == string(source) {
-		t.Fatalf("%s does not take in pilots.hcl", name)
+		t.Fatalf("there is nothing to change in the trial of %s", name)
 	}
-	file := filepath.Join(name, "returning.trial.hcl")
+	file = filepath.Join(name, kind+".trial.hcl")
 	if err := os.WriteFile(file, []byte(changed), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	defer os.Remove(file)
+	t.Cleanup(func() { os.Remove(file) })
+	return file
+}
+
+// returned runs a copy of a server's trial that starts the server, has it restart, and cuts
+// all connections: everybody must come back, twice, and nothing may be lost that was owed.
+func returned(t *testing.T, name string) string {
+	// who speaks into a break is not counted as the server does
+	file := variant(t, name, "returning", `import "../pilots.hcl" {}`, `import "../returning.hcl" {}`,
+		`import "../counted.hcl" {}`, "", "times = 6", "times = 20")
 	here, err := filepath.Abs(name)
 	if err != nil {
 		t.Fatal(err)
@@ -65,7 +72,8 @@ func returned(t *testing.T, name string) string {
 		return "it could not be restarted"
 	}
 	l := r.Ledger
-	if r.Returns.Broke < 120 || r.Returns.Back != r.Returns.Broke || r.Returns.GaveUp != 0 || l.Owed == 0 ||
+	if r.Returns.Broke < 60 || // a server that takes long to begin again has not everybody back by the cut
+		r.Returns.Back != r.Returns.Broke || r.Returns.GaveUp != 0 || l.Owed == 0 ||
 		l.Lost+l.Duplicate+l.Stray != 0 || !l.Balanced {
 		t.Errorf("returned: %s (%s), %+v, %+v\n%s", r.Verdict, r.Why, l, r.Returns, text)
 	}

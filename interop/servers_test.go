@@ -18,6 +18,8 @@ type kind struct {
 	name, what string
 	keeps      bool     // it does not evict silent clients
 	cuts       bool     // it cuts what is idle, which clients of a server that stands still are
+	small      bool     // 200 clients are too many for it on a small machine
+	borrows    bool     // its trial is another server's
 	vary       []string // values that each copy of a replay needs for itself
 }
 
@@ -32,9 +34,9 @@ var servers = []kind{
 	{name: "python-text", what: "Tornado (Python): plain text, a greeting, saying one's name is entering"},
 	{name: "python-path", what: "Starlette on uvicorn (Python): name in the path, an answer and a broadcast"},
 	{name: "python-array", what: "aiohttp (Python): lists that begin with what they are"},
-	{name: "django-groups", what: "Django Channels (Python): groups on two processes over Redis"},
+	{name: "django-groups", small: true, what: "Django Channels (Python): groups on two processes over Redis"},
 	{name: "ruby-cable", what: "Action Cable (Ruby): commands for identifiers that are JSON in a string", keeps: true},
-	{name: "nginx-front", what: "nginx before the first"},
+	{name: "nginx-front", borrows: true, what: "nginx before the first"},
 	{name: "rabbit-stomp", what: "RabbitMQ: STOMP over WebSocket"},
 	{name: "mosquitto-mqtt", what: "Mosquitto: MQTT over WebSocket",
 		vary: []string{`lighthouse-a="lighthous${n + 100}"`, `lighthouse-b="lightboat${n + 100}"`}},

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/wire/transport"
 )
@@ -170,7 +171,14 @@ func (c *Client) hearsAnything(e *Env, at mono.Time) {
 // was read.
 func (c *Client) beatsEnd(e *Env, until mono.Time) {
 	p, promise := c.pulse(), e.Trial.Target.Promise
-	if p == nil || promise == nil || p.heard == 0 {
+	if p == nil {
+		return
+	}
+	if p.wrong != nil && p.wrong.how.Do.Blind() { // whatever comes after this connection is read
+		e.tell(e.now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom, Time: e.rel(e.now)})
+	}
+	if promise == nil || p.heard == 0 {
+		p.wrong, p.begins = nil, 0
 		return
 	}
 	if promise.Server && (p.wrong == nil || !p.wrong.how.Do.Blind()) && c.more.perSec == 0 {
@@ -206,7 +214,6 @@ func (c *Client) beatUnasked(e *Env, now mono.Time) {
 
 // sendsBeat sends a sign of life that the server is to answer, or not, as the dialect says.
 func (c *Client) sendsBeat(e *Env, now mono.Time) {
-	e.record(c, now, lane.Beat, 0, 0)
 	b := &e.Trial.Dialect.Beat
 	if b.Send != nil {
 		c.fill(e)
@@ -216,6 +223,7 @@ func (c *Client) sendsBeat(e *Env, now mono.Time) {
 	} else {
 		return
 	}
+	e.record(c, now, lane.Beat, 0, 0)
 	p := c.pulse()
 	if p == nil || e.Trial.Target.Promise == nil || b.Send != nil && (b.When == nil || b.Answer != nil) {
 		return // nobody has said that it is answered

@@ -272,6 +272,15 @@ func (c *Client) looksAgain(e *Env, m *misconduct, now mono.Time) {
 	}
 }
 
+// seesAgain has a client that is about to close read again, if it did not on purpose: it would
+// not hear the answer.
+func (c *Client) seesAgain(e *Env) {
+	if m := c.misconduct(); m != nil && m.how.Do.Blind() {
+		line := &c.io(e).Lines[transport.Main]
+		line.Resume, line.Plug = true, m.how.Do == trial.Unplugged
+	}
+}
+
 // lookFor is how long a client that reads on waits for what its server may have said in the
 // meantime: its system sends again what got lost, at growing distances.
 const lookFor = 4 * time.Second

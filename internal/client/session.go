@@ -445,6 +445,7 @@ func (c *Client) leave(e *Env, now mono.Time, s *trial.Step) {
 // sayClose ends the connection in order. The client is owed
 // nothing any more, but until the server has answered it may get what others say.
 func (c *Client) sayClose(e *Env, now mono.Time, code uint16, reason string) {
+	c.seesAgain(e)
 	c.beatsEnd(e, e.readUpTo())
 	c.goes(e, now)
 	c.quitAll(e, now)

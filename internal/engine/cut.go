@@ -8,6 +8,7 @@ import (
 	"tidepull/internal/base/mono"
 	"tidepull/internal/client"
 	"tidepull/internal/engine/impair"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 	"tidepull/internal/wire/transport"
 )
@@ -213,16 +214,13 @@ func effectsOf(f *trial.Fault) (e impair.Effects) {
 	return e
 }
 
-// lostOnPath tells that the path lost a datagram of a client.
-func (s *share) lostOnPath(id int32, up bool, b []byte) {
-	i, _ := s.lineOf(id)
-	s.clients[i].LostOnPath(s.env, s.drv.Now(), up, b)
-}
-
-// doubledOnPath tells that the path has a datagram of a client come twice.
-func (s *share) doubledOnPath(id int32, up bool, b []byte) {
-	i, _ := s.lineOf(id)
-	s.clients[i].DoubledOnPath(s.env, s.drv.Now(), up, b)
+// onPath gives who is to hear what the path did with a datagram of a client.
+func (s *share) onPath(tell func(c *client.Client, e *client.Env, now mono.Time, up bool, b []byte)) func(int32, bool,
+	[]byte) {
+	return func(id int32, up bool, b []byte) {
+		i, _ := s.lineOf(id)
+		tell(&s.clients[i], s.env, s.drv.Now(), up, b)
+	}
 }
 
 // countPath books what the path did since it was last asked.
@@ -230,18 +228,8 @@ func (s *share) countPath() {
 	if s.path == nil {
 		return
 	}
-	c, was := &s.path.Counts, &s.counted
-	into := &s.book.Now().Counts.Path
-	into.Delayed += c.Delayed - was.Delayed
-	into.Corrupted += c.Corrupted - was.Corrupted
-	into.Lost += c.Lost - was.Lost
-	into.Doubled += c.Doubled - was.Doubled
-	into.Reordered += c.Reordered - was.Reordered
-	into.Refused += c.Refused - was.Refused
-	into.Stalled += c.Stalled - was.Stalled
-	into.Stripped += c.Stripped - was.Stripped
-	into.Answered += c.Answered - was.Answered
-	into.CutIdle += c.CutIdle - was.CutIdle
-	s.book.Now().Health.Path += c.Spent - was.Spent
-	s.counted = *c
+	page := s.book.Now()
+	page.Counts.Path.Add(&s.path.Counts)
+	page.Health.Path += s.path.Spent
+	s.path.Counts, s.path.Spent = logbook.PathCounts{}, 0
 }

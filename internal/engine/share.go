@@ -57,7 +57,6 @@ type share struct {
 	turns     []turn            // of faults that happen to clients, still to come, by time
 	bouts     []*bout           // that are under way
 	effects   []*impair.Effects // of clients' paths, by where they stand in the share; nil: none
-	counted   impair.Counts     // of the path, up to the last look
 	dropped   int               // datagrams, by this machine, up to the last look
 	stalled   time.Duration     // since measureSelf was last called
 	tainted   logbook.Overload  // why seconds up to taintedTo say nothing of the server
@@ -115,7 +114,7 @@ func (s *share) ready() {
 	if len(s.cfg.Paths) > 0 {
 		s.path = s.cfg.Paths[s.number]
 		s.path.For = func(id int32) *impair.Effects { return s.effects[id%s.stride] }
-		s.path.Lost, s.path.Doubled = s.lostOnPath, s.doubledOnPath
+		s.path.Lost, s.path.Doubled = s.onPath((*client.Client).LostOnPath), s.onPath((*client.Client).DoubledOnPath)
 	}
 	s.markedAt, s.markedWait, s.markedUse = s.start, s.drv.Blocked(), s.cfg.Use()
 	s.markedPause = s.gcPause()
@@ -159,6 +158,9 @@ func (s *share) takeOrders(ctx context.Context) {
 	select {
 	case <-s.stop:
 		s.stopped.Store(true)
+		for len(s.bouts) > 0 { // the clients are to close in order
+			s.endBout(s.bouts[0], s.drv.Now())
+		}
 		s.endBy = s.drv.Now().Add(stopWithin)
 	case t := <-s.thrown:
 		s.throw(t)

@@ -1,7 +1,6 @@
 package standin
 
 import (
-	"container/heap"
 	"fmt"
 	"time"
 
@@ -9,26 +8,12 @@ import (
 	"tidepull/internal/wire/ws"
 )
 
-// A due is something that is due for a connection about its signs of life.
-type due struct {
-	at       mono.Time
+// A beat is something that is due for a connection about its signs of life.
+type beat struct {
 	id       int32
 	life     uint64 // the connection's: one that comes after it may have its number
 	evict    bool   // it is closed if it has not given a sign of life since; else it is pinged
 	interval int    // how many intervals have gone by, of a ping
-}
-
-// dues are what is due, the soonest first.
-type dues []due
-
-func (d dues) Len() int           { return len(d) }
-func (d dues) Less(i, j int) bool { return d[i].at < d[j].at }
-func (d dues) Swap(i, j int)      { d[i], d[j] = d[j], d[i] }
-func (d *dues) Push(x any)        { *d = append(*d, x.(due)) }
-func (d *dues) Pop() any {
-	last := (*d)[len(*d)-1]
-	*d = (*d)[:len(*d)-1]
-	return last
 }
 
 // startBeats begins to ping a connection: each at its own time, as it came.
@@ -51,7 +36,7 @@ func (l *loop) pingLater(id int32, c *conn, interval int) {
 		chance := s.Chance("uneven", fmt.Sprintf("%s %d", l.called(id), interval))
 		at = at.Add(time.Duration((2*chance - 1) * s.Uneven * float64(every)))
 	}
-	heap.Push(&l.dues, due{at: at, id: id, life: c.life, interval: interval})
+	l.dues.Put(at, beat{id: id, life: c.life, interval: interval})
 }
 
 // called is what the client of a connection calls itself; "" if it has not said.
@@ -59,13 +44,16 @@ func (l *loop) called(id int32) string { return l.board.NameOf(member(id)) }
 
 // beat pings those whose time has come, and evicts those that have not answered in time.
 func (l *loop) beat(now mono.Time) {
-	for len(l.dues) > 0 && l.dues[0].at <= now {
-		d := heap.Pop(&l.dues).(due)
+	for {
+		at, d, ok := l.dues.Take(now)
+		if !ok {
+			return
+		}
 		c := &l.conns[d.id]
 		switch {
 		case c.life != d.life || c.state != live:
 		case d.evict:
-			l.evict(d, c, now)
+			l.evict(d, at, c, now)
 		default:
 			l.ping(d.id, c, d.interval, now)
 			l.pingLater(d.id, c, d.interval+1)
@@ -99,7 +87,7 @@ func (l *loop) ping(id int32, c *conn, interval int, now mono.Time) {
 	c.pinged = now
 	if c.asked == 0 {
 		c.asked = now
-		heap.Push(&l.dues, due{at: now.Add(l.cfg.PongWithin), id: id, life: c.life, evict: true})
+		l.dues.Put(now.Add(l.cfg.PongWithin), beat{id: id, life: c.life, evict: true})
 	}
 	if l.cfg.Manners.Beat {
 		l.drv.Write(id, ws.AppendFrame(nil, ws.OpText, []byte(`{"kind":"are you there"}`)))
@@ -110,14 +98,14 @@ func (l *loop) ping(id int32, c *conn, interval int, now mono.Time) {
 }
 
 // evict closes a client that has not given a sign of life since it was asked for one.
-func (l *loop) evict(d due, c *conn, now mono.Time) {
+func (l *loop) evict(d beat, at mono.Time, c *conn, now mono.Time) {
 	s := l.board.Switches()
 	who := l.called(d.id)
 	switch {
 	case c.asked == 0:
 		return
-	case c.asked.Add(l.cfg.PongWithin) > d.at: // it has answered, and was asked again
-		heap.Push(&l.dues, due{at: c.asked.Add(l.cfg.PongWithin), id: d.id, life: c.life, evict: true})
+	case c.asked.Add(l.cfg.PongWithin) > at: // it has answered, and was asked again
+		l.dues.Put(c.asked.Add(l.cfg.PongWithin), beat{id: d.id, life: c.life, evict: true})
 		return
 	case s.Meets(s.NoEviction, "no eviction", who):
 		l.board.Truth.Totals.Spared++
@@ -127,14 +115,6 @@ func (l *loop) evict(d due, c *conn, now mono.Time) {
 	l.board.Truth.Evict(who, c.asked, now)
 	l.sayClose(d.id, ws.ClosePolicy, "no answer to a ping")
 	l.drop(d.id)
-}
-
-// nextBeat is when the next thing is due.
-func (l *loop) nextBeat() mono.Time {
-	if len(l.dues) == 0 {
-		return mono.Never
-	}
-	return l.dues[0].at
 }
 
 // gaveSign notes that something came from a client, which is a sign of life.

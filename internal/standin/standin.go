@@ -29,6 +29,7 @@ import (
 	"net/netip"
 	"time"
 
+	"tidepull/internal/base/due"
 	"tidepull/internal/base/mono"
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/engine/secure"
@@ -226,7 +227,7 @@ type loop struct {
 	ready         []*visit          // those that have something to get
 	overrunVisits []*visit
 	stalled       []stalled // by time
-	dues          dues
+	dues          due.Queue[beat]
 	lives         uint64
 
 	awaited   map[string]int32 // the connections that wait for datagrams, by what those must say
@@ -310,7 +311,7 @@ func (l *loop) run() error {
 		l.letStalledIn()
 		l.serveVisits()
 		l.dropOverrun()
-		if err := l.drv.Wait(min(nextLook, l.board.Next(), l.nextStalled(), l.nextBeat()), l); err != nil {
+		if err := l.drv.Wait(min(nextLook, l.board.Next(), l.nextStalled(), l.dues.Next()), l); err != nil {
 			return err
 		}
 	}

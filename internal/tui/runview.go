@@ -87,6 +87,7 @@ type runView struct {
 	balance    balance.Model
 	lanes      lanes.Model
 	pulse      pulse.Model
+	recovery   recovery.Model
 	summed     *logbook.Window // of summedSpan, if it is settled
 	summedSpan scene.Span
 	help       helpPane
@@ -337,7 +338,7 @@ func (v *runView) drawView(sc scene.Scene) []string {
 	case viewPulse:
 		return v.pulse.View(sc)
 	case viewRecovery:
-		return recovery.View(sc, v.window)
+		return v.recovery.View(sc, v.window)
 	}
 	return v.watch.View(v.bands, sc)
 }

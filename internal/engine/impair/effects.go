@@ -78,18 +78,3 @@ func (w *Way) add(v *Way) {
 	w.Corrupt, w.Lose = either(w.Corrupt, v.Corrupt), either(w.Lose, v.Lose)
 	w.Double, w.Reorder = either(w.Double, v.Double), either(w.Reorder, v.Reorder)
 }
-
-// Counts are what a Driver did.
-type Counts struct {
-	Delayed   int64 // pieces that were held back for any reason
-	Corrupted int64 // pieces of which a byte was changed
-	Lost      int64 // datagrams
-	Doubled   int64
-	Reordered int64
-	Refused   int64 // connections
-	Stalled   int64
-	Stripped  int64 // requests to upgrade
-	Answered  int64
-	CutIdle   int64 // connections
-	Spent     time.Duration
-}

@@ -2,7 +2,6 @@ package impair
 
 import (
 	"bytes"
-	"container/heap"
 	"errors"
 	"fmt"
 	"math"
@@ -11,8 +10,10 @@ import (
 	"syscall"
 	"time"
 
+	"tidepull/internal/base/due"
 	"tidepull/internal/base/mono"
 	"tidepull/internal/engine/poll"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/wire"
 )
 
@@ -28,13 +29,15 @@ type Driver struct {
 	Lost func(id int32, up bool, b []byte)
 	// Doubled, if set, hears of each that comes twice.
 	Doubled func(id int32, up bool, b []byte)
-	Counts  Counts
+	// Counts are what it did, and Spent the time that took, until they are taken.
+	Counts logbook.PathCounts
+	Spent  time.Duration
 
 	lines     []*line // by id; nil: its path does nothing, and nothing waits
 	datagrams []bool  // by id: what was dialled is a line of datagrams
 	held      []bool  // by id: the owner wants nothing read
 	dialled   []bool  // by id: there is a connection, or there will be
-	dues      dues
+	dues      due.Queue[look]
 	lives     uint64
 	random    rand.PCG
 	h         poll.Handler
@@ -75,23 +78,10 @@ type parcel struct {
 	err  error
 }
 
-// A due is a line that has something to do at a time.
-type due struct {
-	at   mono.Time
+// A look is that a line is to be looked at: something of it may be due.
+type look struct {
 	id   int32
 	life uint64
-}
-
-type dues []due
-
-func (d dues) Len() int           { return len(d) }
-func (d dues) Less(i, j int) bool { return d[i].at < d[j].at }
-func (d dues) Swap(i, j int)      { d[i], d[j] = d[j], d[i] }
-func (d *dues) Push(x any)        { *d = append(*d, x.(due)) }
-func (d *dues) Pop() any {
-	last := (*d)[len(*d)-1]
-	*d = (*d)[:len(*d)-1]
-	return last
 }
 
 // maxWaiting is how many bytes may be on their way to a client before nothing more is read
@@ -254,7 +244,7 @@ func (d *Driver) Write(id int32, b []byte) bool {
 		return d.Driver.Write(id, b)
 	}
 	began := time.Now()
-	defer func() { d.Counts.Spent += time.Since(began) }()
+	defer func() { d.Spent += time.Since(began) }()
 	if l.heads {
 		if b = d.heading(id, l, b); b == nil {
 			return true
@@ -413,7 +403,7 @@ func (d *Driver) put(id int32, l *line, dir int, p parcel) {
 	}
 }
 
-func (d *Driver) dueAt(id int32, l *line, at mono.Time) { heap.Push(&d.dues, due{at, id, l.life}) }
+func (d *Driver) dueAt(id int32, l *line, at mono.Time) { d.dues.Put(at, look{id, l.life}) }
 
 // release lets go on what has been on its way for long enough.
 func (d *Driver) release(id int32, l *line, now mono.Time) {
@@ -448,7 +438,7 @@ func (d *Driver) releaseOne(id int32, l *line, dir int, now mono.Time) {
 // arrive hands a parcel on.
 func (d *Driver) arrive(id int32, dir int, p parcel) {
 	began := time.Now() // what others do with it is not the path's cost
-	defer func() { d.Counts.Spent -= time.Since(began) }()
+	defer func() { d.Spent -= time.Since(began) }()
 	switch {
 	case dir == up:
 		d.Driver.Write(id, p.data)
@@ -466,26 +456,21 @@ func (d *Driver) arrive(id int32, dir int, p parcel) {
 // Wait implements poll.Driver.
 func (d *Driver) Wait(until mono.Time, h poll.Handler) error {
 	d.h = h
-	err := d.Driver.Wait(min(until, d.next()), d)
-	if len(d.dues) > 0 {
-		d.fire(d.Now())
+	err := d.Driver.Wait(min(until, d.dues.Next()), d)
+	if now := d.Now(); d.dues.Next() <= now {
+		d.fire(now)
 	}
 	return err
-}
-
-// next is when something is due.
-func (d *Driver) next() mono.Time {
-	if len(d.dues) == 0 {
-		return mono.Never
-	}
-	return d.dues[0].at
 }
 
 // fire does what is due.
 func (d *Driver) fire(now mono.Time) {
 	began := time.Now()
-	for len(d.dues) > 0 && d.dues[0].at <= now {
-		u := heap.Pop(&d.dues).(due)
+	for {
+		at, u, ok := d.dues.Take(now)
+		if !ok {
+			break
+		}
 		l := d.line(u.id)
 		if l == nil || l.life != u.life {
 			continue
@@ -497,23 +482,23 @@ func (d *Driver) fire(now mono.Time) {
 				d.Driver.Hangup(u.id)
 				others := time.Now()
 				d.h.Broke(u.id, errCutIdle)
-				d.Counts.Spent -= time.Since(others)
+				d.Spent -= time.Since(others)
 				continue
 			}
-			if at := l.seen.Add(idle); u.at < at {
-				d.dueAt(u.id, l, at)
+			if until := l.seen.Add(idle); at < until {
+				d.dueAt(u.id, l, until)
 			}
 		}
 		d.release(u.id, l, now)
 	}
-	d.Counts.Spent += time.Since(began)
+	d.Spent += time.Since(began)
 }
 
 // errCutIdle is why a connection breaks over which nothing went.
 var errCutIdle = errors.New("cut by a fault of the trial: nothing went over it for too long")
 
 // CaughtUp implements poll.Driver: what is on its way has not arrived.
-func (d *Driver) CaughtUp() mono.Time { return min(d.Driver.CaughtUp(), d.next()) }
+func (d *Driver) CaughtUp() mono.Time { return min(d.Driver.CaughtUp(), d.dues.Next()) }
 
 // Queued implements poll.Driver.
 func (d *Driver) Queued(id int32) int {
@@ -585,7 +570,7 @@ func (d *Driver) Data(id int32, b []byte, came mono.Span) {
 	began := time.Now()
 	d.send(id, l, down, b, came.To)
 	d.release(id, l, d.Now())
-	d.Counts.Spent += time.Since(began)
+	d.Spent += time.Since(began)
 }
 
 // Broke implements poll.Handler: what came before it arrives before it.

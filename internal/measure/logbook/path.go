@@ -16,7 +16,8 @@ type PathCounts struct {
 	CutIdle   int64 // connections
 }
 
-func (c *PathCounts) add(d *PathCounts) {
+// Add adds what happened in another part of a run.
+func (c *PathCounts) Add(d *PathCounts) {
 	c.Clients += d.Clients
 	c.Delayed += d.Delayed
 	c.Corrupted += d.Corrupted

@@ -289,7 +289,7 @@ func (c *Counts) add(d *Counts) {
 	c.Routes.add(&d.Routes)
 	c.Returns.add(&d.Returns)
 	c.Pulse.add(&d.Pulse)
-	c.Path.add(&d.Path)
+	c.Path.Add(&d.Path)
 }
 
 func (g Gauges) most(h Gauges) Gauges {

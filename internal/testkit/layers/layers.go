@@ -6,6 +6,7 @@ package layers
 // layers, and none of its own.
 var Of = map[string]int{
 	"internal/base/maybe":        0,
+	"internal/base/due":          1,
 	"internal/base/mono":         0,
 	"internal/base/bitset":       0,
 	"internal/measure/mark":      0,

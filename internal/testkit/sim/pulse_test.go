@@ -103,7 +103,7 @@ const misbehaving = `
 // intervals are the promised ones, and nothing else is wrong with the run.
 func TestPulse(t *testing.T) {
 	t.Parallel()
-	for seed := range 6 {
+	for seed := range seeds(12) {
 		tr, err := language.Parse(fmt.Appendf(nil, heartbeats, seed, "server", misbehaving), "t.trial.hcl",
 			language.Options{})
 		if err != nil {

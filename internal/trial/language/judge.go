@@ -6,6 +6,7 @@ import (
 
 	"github.com/hashicorp/hcl/v2"
 	"github.com/zclconf/go-cty/cty"
+	"github.com/zclconf/go-cty/cty/convert"
 
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
@@ -74,11 +75,12 @@ func (r *reader) texts(a *hcl.Attribute) (all []string) {
 	}
 	for it := v.ElementIterator(); it.Next(); {
 		_, e := it.Element()
-		if e.IsNull() || e.Type() != cty.String {
+		text, err := convert.Convert(e, cty.String) // "${var.port}" alone is a number
+		if err != nil || text.IsNull() {
 			r.fail(a.Expr.Range(), "write a list of texts")
 			return nil
 		}
-		all = append(all, e.AsString())
+		all = append(all, text.AsString())
 	}
 	return all
 }

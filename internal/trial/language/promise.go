@@ -43,6 +43,17 @@ func (r *reader) readPromise(b *hcl.Block) {
 	r.trial.Target.Promise = p
 }
 
+// checkPromise reports heartbeats of clients that nothing says how to send.
+func (r *reader) checkPromise(target *hcl.Block) {
+	t := &r.trial.Target
+	webSocket := len(t.Routes) == 0 ||
+		slices.ContainsFunc(t.Routes, func(w trial.Route) bool { return w.Kind == trial.WebSocket })
+	if t.Promise != nil && t.Promise.Client && !webSocket && r.trial.Dialect.Beat.Every == 0 {
+		r.fail(target.DefRange, "its clients promise heartbeats, and nothing says what they are: the target has no "+
+			"websocket, and its dialect's beat no every and send")
+	}
+}
+
 // beats reports whether there is anything that clients could misbehave about.
 func (r *reader) beats() bool {
 	d := &r.trial.Dialect.Beat

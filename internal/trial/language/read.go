@@ -98,6 +98,7 @@ func (r *reader) readTarget(b *hcl.Block) {
 		t.Order = ledger.AnyOrder // datagrams promise none
 	}
 	r.readDialect(r.text(a["dialect"], "plain-json"), a["dialect"], b)
+	r.checkPromise(b)
 }
 
 // checkDatagrams reports what a target says beside addresses for datagrams that leads them

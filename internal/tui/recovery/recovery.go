@@ -40,8 +40,18 @@ before each try as the trial's reconnect says.
 The server's process is watched if the trial starts it, or names its pid: what it used
 before the clients came, at most, and last.`
 
+// A Model keeps what is worked out of all events of a run: there may be very many.
+type Model struct {
+	of        *run.Snapshot
+	impacts   []run.Impact
+	comebacks []run.Comeback
+}
+
 // View draws the view.
-func View(sc scene.Scene, window scene.Span) []string {
+func (m *Model) View(sc scene.Scene, window scene.Span) []string {
+	if m.of != sc.Run {
+		m.of, m.impacts, m.comebacks = sc.Run, run.Impacts(sc.Run), run.Comebacks(sc.Run)
+	}
 	columns, each := look.Columns(sc.Width, 2)
 	if each < 55 { // the names need so much
 		columns, each = 1, sc.Width
@@ -51,7 +61,7 @@ func View(sc scene.Scene, window scene.Span) []string {
 	if columns == 1 {
 		below = append(parts[0], parts[1]...)
 	}
-	notes := append(append(faults(sc), impacts(sc)...), reasons(sc)...)
+	notes := append(append(faults(sc, m.comebacks), impacts(sc, m.impacts)...), reasons(sc)...)
 	room := max(4, sc.Height-len(below)-min(len(notes), max(3, sc.Height/3)))
 	lines := append(bands(sc, window, room), below...)
 	if left := sc.Height - len(lines); left >= 2 {
@@ -196,14 +206,14 @@ func server(sc scene.Scene, width int) []string {
 }
 
 // faults lists what the trial broke.
-func faults(sc scene.Scene) []string {
+func faults(sc scene.Scene, comebacks []run.Comeback) []string {
 	p := sc.Palette
 	if len(sc.Run.Happened) == 0 {
 		return nil
 	}
 	lines := []string{p.Rule("faults", p.Draw(look.Faint, "whole run"), sc.Width)}
 	cameBack := map[time.Duration]string{}
-	for _, c := range run.Comebacks(sc.Run) {
+	for _, c := range comebacks {
 		cameBack[c.From] = c.Words()
 	}
 	for _, h := range sc.Run.Happened {
@@ -225,9 +235,8 @@ func faults(sc scene.Scene) []string {
 }
 
 // impacts lists what faults, and clients that misbehave, meant for the others' latencies.
-func impacts(sc scene.Scene) []string {
+func impacts(sc scene.Scene, all []run.Impact) []string {
 	p := sc.Palette
-	all := run.Impacts(sc.Run)
 	if len(all) == 0 {
 		return nil
 	}
