@@ -2,6 +2,7 @@
 
 GO ?= go
 SHELL := /bin/bash
+SIM := tidepull/internal/testkit/sim
 
 .PHONY: demo build test tools lint fuzz rounds soak interop bench screenshots clean
 
@@ -12,7 +13,10 @@ build:
 	$(GO) build -o bin/tidepull ./cmd/tidepull
 
 test: tools lint build ## everything, with the race detector; most of it waits, so packages run side by side
-	TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test -race -p 4 -parallel 8 -timeout 10m ./...
+	@# In virtual time one goroutine is awake at any moment: there is nothing to race.
+	$(GO) test -timeout 10m $(SIM)
+	TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test -race -p 4 -parallel 8 -timeout 10m \
+		$$($(GO) list ./... | grep -v $(SIM)$$)
 
 tools: ## what the tests need besides Go
 	@scripts/need tmux
@@ -31,6 +35,7 @@ rounds: build ## all tests again and again beside a busy loop; an hour
 soak: build ## a hundred healthy runs of odd shapes beside busy loops; a thousand seeds in several shares, of routes, returns and faults
 	TIDEPULL_SEEDS=$(or $(SEEDS),1000) $(GO) test ./internal/testkit/sim -run 'TestShares|TestRoutes|TestReturns|TestFaults|TestDatagramFaults|TestResume|TestPulse$$' \
 		-timeout 60m
+	SOAK=1 $(GO) test ./internal/run -run TestManyBreaks -v
 	SOAK=$(or $(RUNS),100) TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test ./cmd/tidepull -run TestSoak -v -timeout 60m
 
 interop: build ## real servers from the package registries; writes docs/interop.md

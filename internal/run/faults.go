@@ -56,13 +56,14 @@ type breaker struct {
 type throwing struct {
 	fault *trial.Fault
 	on    bool
+	at    time.Duration // since the start of the run
 }
 
 // throw makes a fault happen by hand, or ends it. What happens to clients is only noted: the
 // engine sees to it.
 func (b *breaker) throw(f *trial.Fault, on bool) {
 	select {
-	case b.thrown <- throwing{f, on}:
+	case b.thrown <- throwing{f, on, b.since()}:
 	case <-b.done:
 	}
 }
@@ -74,7 +75,7 @@ func (b *breaker) takeThrown(ctx context.Context, t throwing, second *int) {
 	case f.Do == trial.RestartServer || f.Do == trial.StopServer:
 		b.happen(ctx, f, second)
 	case t.on:
-		h := Happened{Name: f.Name, Do: f.Do.String(), From: b.since()}
+		h := Happened{Name: f.Name, Do: f.Do.String(), From: t.at}
 		switch {
 		case f.Do == trial.PauseServer:
 			b.why(&h, b.do(f))
@@ -93,7 +94,7 @@ func (b *breaker) takeThrown(ctx context.Context, t throwing, second *int) {
 		defer b.mu.Unlock()
 		for i := range b.happened {
 			if h := &b.happened[i]; h.Name == f.Name && h.To == 0 {
-				h.To = b.since()
+				h.To = t.at
 				b.why(h, err)
 			}
 		}

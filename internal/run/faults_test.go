@@ -93,6 +93,16 @@ fault "cut" {
 }
 `
 
+// served gives the trial with the address of its server, and the server's command: the tool's
+// stand-in, if it is built, or this test.
+func served(source, address string) string {
+	command := `["env", "TIDEPULL_SERVES_AT=ADDRESS", "SELF", "-test.run=^TestServerProcess$"]`
+	if built := os.Getenv("TIDEPULL_BINARY"); built != "" && strings.Contains(source, command) {
+		source = strings.Replace(source, command, fmt.Sprintf(`[%q, "standin", "--listen", "ADDRESS"]`, built), 1)
+	}
+	return strings.NewReplacer("ADDRESS", address, "SELF", os.Args[0]).Replace(source)
+}
+
 // TestFaults: a server in a process of its own is restarted politely and rudely, stands
 // still, and a quarter of the clients are cut. All come back, nothing is lost that was owed,
 // and what happened stands where it did.
@@ -104,7 +114,7 @@ func TestFaults(t *testing.T) {
 	}
 	at := free.Addr().String()
 	free.Close()
-	source := strings.NewReplacer("ADDRESS", at, "SELF", os.Args[0]).Replace(faulty)
+	source := served(faulty, at)
 	tr, err := language.Parse([]byte(source), "faults.trial.hcl", language.Options{})
 	if err != nil {
 		t.Fatal(err)

@@ -120,9 +120,8 @@ func Seconds(w io.Writer, s *run.Snapshot) error {
 		"excused", "duplicate", "stray",
 		"fanout_p50_us", "fanout_p90_us", "fanout_p99_us", "fanout_max_us", "first_p50_us", "median_p50_us",
 		"last_p50_us", "last_max_us",
-		"reading_lag_p99_us", "schedule_lag_p99_us", "beats", "beats_missing", "evicted", "broke", "away", "tries",
-		"back",
-		"overloaded"}
+		"reading_lag_p99_us", "schedule_lag_p99_us", "overloaded",
+		"beats", "beats_missing", "evicted", "broke", "away", "tries", "back"}
 	if err := c.Write(header); err != nil {
 		return err
 	}
@@ -150,12 +149,12 @@ func Seconds(w io.Writer, s *run.Snapshot) error {
 			}
 			row = append(row, text)
 		}
-		for _, n := range []int64{e.Counts.Pulse.Heard, e.Counts.Pulse.Missing, e.Counts.Evicted,
-			e.Counts.Returns.Broke,
+		row = append(row, strconv.FormatBool(e.Health.Overload != 0))
+		for _, n := range []int64{e.Counts.Pulse.Heard, e.Counts.Pulse.Missing, e.Counts.Evicted, e.Counts.Returns.Broke,
 			e.Counts.Returns.Away, e.Counts.Returns.Tries, e.Counts.Returns.Back} {
 			row = append(row, strconv.FormatInt(n, 10))
 		}
-		if err := c.Write(append(row, strconv.FormatBool(e.Health.Overload != 0))); err != nil {
+		if err := c.Write(row); err != nil {
 			return err
 		}
 	}
