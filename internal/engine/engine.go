@@ -12,6 +12,7 @@ import (
 	"runtime"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tidepull/internal/base/mono"
@@ -74,6 +75,7 @@ type Engine struct {
 	reasons map[string]int // as last reported
 	total   logbook.Window // of the seconds that are over, if assert steps use figures
 	failed  error
+	began   atomic.Int64 // when the clients' clock began, as a mono.Time; 0: it has not
 }
 
 // New makes an engine for a trial. It does nothing until Run.
@@ -103,6 +105,12 @@ func (e *Engine) Stop() {
 		default:
 		}
 	}
+}
+
+// Began is when the run began, from which its times count; false if it has not.
+func (e *Engine) Began() (mono.Time, bool) {
+	t := e.began.Load()
+	return mono.Time(t), t != 0
 }
 
 // Throw makes a fault happen by hand from now on, or ends it, for all clients that it is
@@ -155,6 +163,7 @@ func (e *Engine) setUp() {
 	n := len(e.shares)
 	all := client.NewNames()
 	start := e.cfg.Drivers[0].Now()
+	e.began.Store(int64(start))
 	for _, s := range e.shares {
 		s.setUp(start, all)
 	}

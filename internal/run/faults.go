@@ -44,7 +44,8 @@ type breaker struct {
 	cancel context.CancelFunc
 	done   chan struct{}
 	before process.Used
-	thrown chan throwing // by hand
+	thrown chan throwing            // by hand
+	began  func() (mono.Time, bool) // see engine.Began
 	pid    int
 
 	mu       sync.Mutex
@@ -164,7 +165,13 @@ func (b *breaker) end() {
 	}
 }
 
-func (b *breaker) since() time.Duration { return mono.Now().Sub(b.start) }
+// since is how long the run has gone on, by the clock of its clients once that goes.
+func (b *breaker) since() time.Duration {
+	if began, ok := b.began(); ok {
+		return mono.Now().Sub(began)
+	}
+	return mono.Now().Sub(b.start)
+}
 
 func (b *breaker) run(ctx context.Context) {
 	defer close(b.done)

@@ -153,7 +153,8 @@ func TestFaults(t *testing.T) {
 	if _, err := net.Dial("tcp", at); err == nil {
 		t.Error("the server still runs")
 	}
-	tr.Server.Command = append([]string{"env", "TIDEPULL_SERVES_NOT=1"}, tr.Server.Command[1:]...)
+	tr.Server.Command = []string{"env", "TIDEPULL_SERVES_NOT=1", "TIDEPULL_SERVES_AT=" + at, os.Args[0],
+		"-test.run=^TestServerProcess$"}
 	if _, err = Start(context.Background(), Options{Trial: tr}); err == nil ||
 		!strings.Contains(err.Error(), "it has ended") || !strings.Contains(err.Error(), "the harbour is closed") {
 		t.Errorf("a server that does not come up: %v", err)

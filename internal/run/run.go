@@ -170,7 +170,8 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 		r.live, r.going = liveFaults(t, server != nil), map[int]*going{}
 	}
 	if server != nil || len(t.Faults) > 0 || o.Live {
-		r.breaker = &breaker{trial: t, server: server, log: r.log, thrown: make(chan throwing, 16)}
+		r.breaker = &breaker{trial: t, server: server, log: r.log, thrown: make(chan throwing, 16),
+			began: r.engine.Began}
 		r.breaker.begin(ctx)
 	}
 	failed := make(chan error, 1)

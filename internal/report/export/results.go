@@ -150,8 +150,8 @@ func Seconds(w io.Writer, s *run.Snapshot) error {
 			row = append(row, text)
 		}
 		row = append(row, strconv.FormatBool(e.Health.Overload != 0))
-		for _, n := range []int64{e.Counts.Pulse.Heard, e.Counts.Pulse.Missing, e.Counts.Evicted, e.Counts.Returns.Broke,
-			e.Counts.Returns.Away, e.Counts.Returns.Tries, e.Counts.Returns.Back} {
+		for _, n := range []int64{e.Counts.Pulse.Heard, e.Counts.Pulse.Missing, e.Counts.Evicted,
+			e.Counts.Returns.Broke, e.Counts.Returns.Away, e.Counts.Returns.Tries, e.Counts.Returns.Back} {
 			row = append(row, strconv.FormatInt(n, 10))
 		}
 		if err := c.Write(row); err != nil {
