@@ -22,10 +22,6 @@ func TestServerProcess(t *testing.T) {
 	if at == "" {
 		t.Skip("it is started by TestFaults")
 	}
-	if os.Getenv("TIDEPULL_SERVES_NOT") != "" {
-		fmt.Println("the harbour is closed")
-		os.Exit(3)
-	}
 	s, err := standin.Start(standin.Config{Listen: netip.MustParseAddrPort(at), Presence: time.Hour})
 	if err != nil {
 		t.Fatal(err)
@@ -153,8 +149,7 @@ func TestFaults(t *testing.T) {
 	if _, err := net.Dial("tcp", at); err == nil {
 		t.Error("the server still runs")
 	}
-	tr.Server.Command = []string{"env", "TIDEPULL_SERVES_NOT=1", "TIDEPULL_SERVES_AT=" + at, os.Args[0],
-		"-test.run=^TestServerProcess$"}
+	tr.Server.Command = []string{"sh", "-c", "echo the harbour is closed; exit 3"}
 	if _, err = Start(context.Background(), Options{Trial: tr}); err == nil ||
 		!strings.Contains(err.Error(), "it has ended") || !strings.Contains(err.Error(), "the harbour is closed") {
 		t.Errorf("a server that does not come up: %v", err)

@@ -114,7 +114,11 @@ func TestEvictions(t *testing.T) {
 		took = append(took, time.Duration(e.At-e.Asked)*time.Microsecond)
 	}
 	slices.Sort(took)
-	near := func(a, b time.Duration) bool { return (a - b).Abs() < 5*time.Millisecond }
+	apart := 5 * time.Millisecond
+	if w.Overloaded > 0 { // the stand-in is in this process, and notes times when it comes to it
+		apart = 100 * time.Millisecond
+	}
+	near := func(a, b time.Duration) bool { return (a - b).Abs() < apart }
 	if median := took[len(took)/2]; !near(h.Eviction.Quantile(0.5), median) || h.Eviction.Count() != 30 {
 		t.Errorf("%d evictions took %v at the median, %v in the record", h.Eviction.Count(), h.Eviction.Quantile(0.5),
 			median)
