@@ -117,7 +117,12 @@ func intervals(sc scene.Scene, rows int) []string {
 	}
 	lines = append(lines, d.Scaled(p, units.Count(int64(top)), "0")...)
 	ruler := look.NewDots(d.Width, 1)
-	for t := least; t < most; t += max(promise.Every/4, (most-least)/8) {
+	const room = 24 // of the longest text
+	step := promise.Every / 4
+	for d.Width*int(step)/int(most-least) < room {
+		step *= 2
+	}
+	for t := least; t < most; t += step {
 		text := units.Duration(t)
 		switch t {
 		case promise.Every:
