@@ -34,7 +34,12 @@ func main() {
 	out := flag.String("o", "docs/performance.md", "where the report goes")
 	loops := flag.Int("fed", 0, "only feed so many loops from memory, and print the deliveries a second")
 	alone := flag.Bool("transports", false, "only compare transports, and print it")
+	beside := flag.Bool("beside", false, "only measure the engine beside the bare reader, and print the ratios")
 	flag.Parse()
+	if *rounds < 1 {
+		fmt.Fprintf(os.Stderr, "bench: -rounds %d: at least one is needed\n", *rounds)
+		os.Exit(2)
+	}
 	if *loops > 0 {
 		perSecond, err := fed(*loops)
 		if err != nil {
@@ -44,7 +49,7 @@ func main() {
 		fmt.Println(perSecond)
 		return
 	}
-	if err := bench(*rounds, *out, *alone); err != nil {
+	if err := bench(*rounds, *out, *alone, *beside); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -57,7 +62,7 @@ type bencher struct {
 	reader string
 }
 
-func bench(rounds int, out string, transports bool) error {
+func bench(rounds int, out string, transports, beside bool) error {
 	dir, err := os.MkdirTemp("", "tidepull-bench")
 	if err != nil {
 		return err
@@ -71,6 +76,9 @@ func bench(rounds int, out string, transports bool) error {
 		}
 	}
 	r := report{costs: make([]cost, len(ways))}
+	if beside {
+		return b.ratios(rounds)
+	}
 	if transports {
 		for range rounds {
 			if err := b.transports(r.costs); err != nil {
@@ -101,6 +109,22 @@ func bench(rounds int, out string, transports bool) error {
 		return err
 	}
 	return os.WriteFile(out, []byte(r.text(rounds)), 0o666)
+}
+
+// ratios prints what the engine takes beside the bare reader, round by round. It is the
+// quick question after a change of the hot path; the whole report takes a quarter of an hour.
+func (b *bencher) ratios(rounds int) error {
+	var all []float64
+	for range rounds {
+		bare, engine, err := b.sideBySide("-")
+		if err != nil {
+			return fmt.Errorf("side by side: %w", err)
+		}
+		all = append(all, engine/bare)
+		fmt.Printf("bare %.2f us, engine %.2f us a delivery: %.2f\n", bare, engine, engine/bare)
+	}
+	fmt.Printf("least %.2f, median %.2f, most %.2f\n", slices.Min(all), median(all), slices.Max(all))
+	return nil
 }
 
 // A report holds what each round measured.
