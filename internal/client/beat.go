@@ -123,29 +123,25 @@ func (c *Client) hearsBeat(e *Env, at mono.Time) {
 	switch {
 	case p == nil || promise == nil || !promise.Server || p.heard == 0: // it is closing, at the last
 		return
-	case p.wrong != nil && p.wrong.how.Do.Blind(): // what waited unread has no times of its own
+	case p.wrong.blind(): // what waited unread has no times of its own
 		return
 	}
 	page := e.Book.Now()
 	counts := &page.Counts.Pulse
 	counts.Beat(time.Duration(e.rel(at)), promise.Every)
-	gap := max(0, at.Sub(p.heard))
+	gap, slack := max(0, at.Sub(p.heard)), promise.Slack()
 	p.heard = at
+	lack := missing(gap, promise.Every)
+	counts.Missing += lack
+	if gap > promise.Every+slack {
+		counts.Late++
+	}
 	if !p.first { // when it is due at the earliest nobody has said
 		p.first = true
-		counts.Missing += missing(gap, promise.Every)
-		if gap > promise.Every+promise.Slack() {
-			counts.Late++
-		}
 		return
 	}
 	page.Pulse.Gap.Record(gap)
-	lack := missing(gap, promise.Every)
-	counts.Missing += lack
-	switch slack := promise.Slack(); {
-	case gap > promise.Every+slack:
-		counts.Late++
-	case gap < promise.Every-slack && !promise.AnyData:
+	if gap < promise.Every-slack && !promise.AnyData {
 		counts.Early++
 	}
 	if lack == 0 {
@@ -174,14 +170,14 @@ func (c *Client) beatsEnd(e *Env, until mono.Time) {
 	if p == nil {
 		return
 	}
-	if p.wrong != nil && p.wrong.how.Do.Blind() { // whatever comes after this connection is read
+	if p.wrong.blind() { // whatever comes after this connection is read
 		e.tell(e.now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom, Time: e.rel(e.now)})
 	}
 	if promise == nil || p.heard == 0 {
 		p.wrong, p.begins = nil, 0
 		return
 	}
-	if promise.Server && (p.wrong == nil || !p.wrong.how.Do.Blind()) && c.more.perSec == 0 {
+	if promise.Server && !p.wrong.blind() && c.more.perSec == 0 {
 		// one that is due now may come any moment
 		if gap := until.Sub(p.heard); gap > promise.Every+promise.Every/2 {
 			e.counts().Pulse.Missing += missing(gap, promise.Every)
@@ -205,11 +201,17 @@ func (c *Client) beatUnasked(e *Env, now mono.Time) {
 		c.more.beatAt = 0
 		return
 	}
-	c.more.beatAt = c.more.beatAt.Add(every)
-	if c.more.beatAt <= now { // the tool was late: beats are not sent in bunches
-		c.more.beatAt = now.Add(every)
-	}
+	c.more.beatAt = nextBeat(c.more.beatAt, every, now)
 	c.sendsBeat(e, now)
+}
+
+// nextBeat is when the beat after one is due. If the tool was late, beats are not sent in
+// bunches.
+func nextBeat(last mono.Time, every time.Duration, now mono.Time) mono.Time {
+	if next := last.Add(every); next > now {
+		return next
+	}
+	return now.Add(every)
 }
 
 // sendsBeat sends a sign of life that the server is to answer, or not, as the dialect says.

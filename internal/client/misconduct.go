@@ -31,6 +31,9 @@ type misconduct struct {
 	openEnd bool
 }
 
+// blind reports whether the client reads nothing on purpose; m may be nil.
+func (m *misconduct) blind() bool { return m != nil && m.how.Do.Blind() }
+
 // A lateReply is an answer that waits.
 type lateReply struct {
 	at      mono.Time
@@ -190,25 +193,24 @@ func (c *Client) beatsWrongly(e *Env, m *misconduct, now mono.Time) {
 	if m.how.Do == trial.Deaf {
 		every = e.Trial.Target.Promise.Every
 	}
-	if m.next = m.next.Add(every); m.next <= now {
-		m.next = now.Add(every)
-	}
 	if c.phase != open {
 		m.next = 0
 		return
 	}
+	m.next = nextBeat(m.next, every, now)
 	b := &e.Trial.Dialect.Beat
+	unasked := b.Send
+	if unasked == nil {
+		unasked = b.Answer
+	}
 	switch {
-	case m.how.Do == trial.Hurried && b.Send == nil && b.Answer == nil:
+	case unasked != nil:
+		c.fill(e)
+		c.send(e, now, unasked)
+	case m.how.Do == trial.Hurried:
 		if w, ok := c.way.(transport.Pinger); ok {
 			w.Ping(c.io(e), beatPayload)
 		}
-	case b.Send != nil:
-		c.fill(e)
-		c.send(e, now, b.Send)
-	case b.Answer != nil:
-		c.fill(e)
-		c.send(e, now, b.Answer)
 	default:
 		c.reply(e, beatPayload) // a pong that nobody asked for is a sign of life (RFC 6455 5.5.3)
 	}
@@ -275,7 +277,7 @@ func (c *Client) looksAgain(e *Env, m *misconduct, now mono.Time) {
 // seesAgain has a client that is about to close read again, if it did not on purpose: it would
 // not hear the answer.
 func (c *Client) seesAgain(e *Env) {
-	if m := c.misconduct(); m != nil && m.how.Do.Blind() {
+	if m := c.misconduct(); m.blind() {
 		line := &c.io(e).Lines[transport.Main]
 		line.Resume, line.Plug = true, m.how.Do == trial.Unplugged
 	}

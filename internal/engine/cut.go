@@ -40,19 +40,21 @@ func (s *share) happen(now mono.Time) {
 	for len(s.turns) > 0 && s.turns[0].at <= s.since(now) && !s.stopped.Load() {
 		t := s.turns[0]
 		s.turns = s.turns[1:]
-		switch {
-		case t.ends != nil:
+		if t.ends != nil {
 			s.endBout(t.ends, now)
-		case t.fault.Do == trial.CutClients:
-			s.cut(t.fault)
-		default:
+		} else {
 			s.begin(t.fault, t.at, now)
 		}
 	}
 }
 
-// begin has a fault begin for the clients that it is about, and end in time.
+// begin has a fault begin for the clients that it is about, and end in time. A cut is over at
+// once.
 func (s *share) begin(f *trial.Fault, at time.Duration, now mono.Time) {
+	if f.Do == trial.CutClients {
+		s.cut(f)
+		return
+	}
 	b := &bout{fault: f}
 	for i := range s.clients {
 		if s.meets(&f.Whom, int32(i)) {
@@ -78,8 +80,6 @@ func (s *share) throw(t thrown) {
 	s.env.Broken(f, t.on, time.Duration(s.since(now)))
 	switch {
 	case f.Do.AtServer(): // which is not the share's to do
-	case f.Do == trial.CutClients:
-		s.cut(f)
 	case t.on:
 		s.begin(f, s.since(now), now)
 	default:
@@ -128,9 +128,9 @@ func (s *share) endBout(b *bout, now mono.Time) {
 
 // change has a bout begin or end for its clients.
 func (s *share) change(b *bout, now mono.Time, on bool) {
-	hampers := hampers(b.fault)
+	late := hampers(b.fault)
 	for _, i := range b.whom {
-		s.clients[i].Impaired(s.env, now, b.fault, hampers, on)
+		s.clients[i].Impaired(s.env, now, b.fault, late, on)
 		s.after(i)
 		s.effects[i] = s.effectsOn(i)
 		for line := range int32(2 * transport.NumLines) {

@@ -111,14 +111,7 @@ func TestFaults(t *testing.T) {
 	at := free.Addr().String()
 	free.Close()
 	source := served(faulty, at)
-	tr, err := language.Parse([]byte(source), "faults.trial.hcl", language.Options{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	r, err := Start(context.Background(), Options{Trial: tr})
-	if err != nil {
-		t.Fatal(err)
-	}
+	r := begin(t, source, language.Options{}, Options{})
 	snap := r.Wait()
 	if snap.Err != nil {
 		t.Fatal(snap.Err)
@@ -149,8 +142,9 @@ func TestFaults(t *testing.T) {
 	if _, err := net.Dial("tcp", at); err == nil {
 		t.Error("the server still runs")
 	}
+	tr := snap.Trial
 	tr.Server.Command = []string{"sh", "-c", "echo the harbour is closed; exit 3"}
-	if _, err = Start(context.Background(), Options{Trial: tr}); err == nil ||
+	if _, err := Start(context.Background(), Options{Trial: tr}); err == nil ||
 		!strings.Contains(err.Error(), "it has ended") || !strings.Contains(err.Error(), "the harbour is closed") {
 		t.Errorf("a server that does not come up: %v", err)
 	}

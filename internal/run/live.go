@@ -21,11 +21,8 @@ func liveFaults(t *trial.Trial, server bool) (all []trial.Fault) {
 		f.Every, f.Times = 0, 1
 		all = append(all, f)
 	}
-	some := func(share float64) trial.Whom { return trial.Whom{Share: share, Crew: -1, Node: -1} }
-	both := trial.Fault{Up: true, Down: true}
 	add := func(name string, do trial.FaultKind, share float64, more func(*trial.Fault)) {
-		f := both
-		f.Name, f.Do, f.Whom = name, do, some(share)
+		f := trial.Fault{Name: name, Do: do, Whom: trial.Whom{Share: share, Crew: -1, Node: -1}, Up: true, Down: true}
 		if more != nil {
 			more(&f)
 		}

@@ -1,7 +1,6 @@
 package run
 
 import (
-	"context"
 	"crypto/tls"
 	"os"
 	"strings"
@@ -111,14 +110,7 @@ func TestBadPath(t *testing.T) {
 			defer s.Stop()
 			source := strings.NewReplacer("TARGET", target).Replace(badPath)
 			source = strings.ReplaceAll(source, "ADDRESS", s.Addr.String())
-			tr, err := language.Parse([]byte(source), "path.trial.hcl", language.Options{Read: read})
-			if err != nil {
-				t.Fatal(err)
-			}
-			r, err := Start(context.Background(), Options{Trial: tr, Portable: portable})
-			if err != nil {
-				t.Fatal(err)
-			}
+			r := begin(t, source, language.Options{Read: read}, Options{Portable: portable})
 			snap := r.Wait()
 			w := snap.Total
 			l, ret, path := &w.Total, &w.Counts.Returns, &w.Counts.Path

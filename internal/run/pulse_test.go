@@ -1,7 +1,6 @@
 package run
 
 import (
-	"context"
 	"fmt"
 	"net/http"
 	"os"
@@ -75,14 +74,7 @@ func TestEvictions(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Stop()
-	tr, err := language.Parse([]byte(heartbeats), "heartbeats.trial.hcl", language.Options{Target: s.URL()})
-	if err != nil {
-		t.Fatal(err)
-	}
-	r, err := Start(context.Background(), Options{Trial: tr})
-	if err != nil {
-		t.Fatal(err)
-	}
+	r := begin(t, heartbeats, language.Options{Target: s.URL()}, Options{})
 	snap := r.Wait()
 	if snap.Err != nil {
 		t.Fatal(snap.Err)
@@ -167,14 +159,7 @@ fault "again and again" {
 		t.Fatal(err)
 	}
 	defer s.Stop()
-	tr, err := language.Parse([]byte(source), "breaks.trial.hcl", language.Options{Target: s.URL()})
-	if err != nil {
-		t.Fatal(err)
-	}
-	r, err := Start(context.Background(), Options{Trial: tr})
-	if err != nil {
-		t.Fatal(err)
-	}
+	r := begin(t, source, language.Options{Target: s.URL()}, Options{})
 	descriptors := func() int {
 		all, err := os.ReadDir("/proc/self/fd")
 		if err != nil {

@@ -104,14 +104,7 @@ func carryOutAt(t *testing.T, source string, server standin.Config, portable boo
 			t.Error(err)
 		}
 	}()
-	tr, err := language.Parse([]byte(source), "short.trial.hcl", language.Options{Target: address(s)})
-	if err != nil {
-		t.Fatal(err)
-	}
-	r, err := Start(context.Background(), Options{Trial: tr, Portable: portable})
-	if err != nil {
-		t.Fatal(err)
-	}
+	r := begin(t, source, language.Options{Target: address(s)}, Options{Portable: portable})
 	snap := r.Wait()
 	if snap.Err != nil {
 		t.Fatal(snap.Err)
@@ -119,6 +112,21 @@ func carryOutAt(t *testing.T, source string, server standin.Config, portable boo
 	var truth board.Summary
 	get(t, s, "/truth", func(r *http.Response) error { return json.NewDecoder(r.Body).Decode(&truth) })
 	return snap, Summarise(snap), truth
+}
+
+// begin begins to run a trial.
+func begin(t *testing.T, source string, l language.Options, o Options) *Run {
+	t.Helper()
+	tr, err := language.Parse([]byte(source), "test.trial.hcl", l)
+	if err != nil {
+		t.Fatalf("%v\n%s", err, source)
+	}
+	o.Trial = tr
+	r, err := Start(context.Background(), o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return r
 }
 
 func get(t *testing.T, s *standin.Server, path string, read func(*http.Response) error) {
@@ -265,14 +273,7 @@ func TestEveryLossIsTrue(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Stop()
-	tr, err := language.Parse([]byte(source), "edge.trial.hcl", language.Options{Target: s.URL()})
-	if err != nil {
-		t.Fatal(err)
-	}
-	r, err := Start(context.Background(), Options{Trial: tr})
-	if err != nil {
-		t.Fatal(err)
-	}
+	r := begin(t, source, language.Options{Target: s.URL()}, Options{})
 	for over := false; !over; {
 		select {
 		case <-r.Done():
@@ -292,7 +293,7 @@ func TestEveryLossIsTrue(t *testing.T) {
 	get(t, s, "/truth/messages", func(r *http.Response) error {
 		return eachLine(r, func(m board.Message) { numbers[m.N], received[m.N] = m.Mark, m.Received })
 	})
-	late := (tr.Grace - 10*time.Millisecond).Microseconds() // on a busy machine a stand-in can be so late
+	late := (snap.Trial.Grace - 10*time.Millisecond).Microseconds() // on a busy machine a stand-in can be so late
 	get(t, s, "/truth/deliveries", func(r *http.Response) error {
 		return eachLine(r, func(d board.Delivery) {
 			if d.What == "lost" || d.At-received[d.N] > late {
@@ -344,14 +345,7 @@ func TestStopKeepsWhatWasMeasured(t *testing.T) {
 	}
 	defer s.Stop()
 	source := strings.ReplaceAll(strings.ReplaceAll(shortTide, "4s", "100ms"), "9s", "10m")
-	tr, err := language.Parse([]byte(source), "long.trial.hcl", language.Options{Target: s.URL()})
-	if err != nil {
-		t.Fatal(err)
-	}
-	r, err := Start(context.Background(), Options{Trial: tr})
-	if err != nil {
-		t.Fatal(err)
-	}
+	r := begin(t, source, language.Options{Target: s.URL()}, Options{})
 	for end := time.Now().Add(20 * time.Second); r.Snapshot().Total.Counts.Sent < 100 && time.Now().Before(end); {
 		time.Sleep(100 * time.Millisecond)
 	}
@@ -384,14 +378,7 @@ func TestUnreachable(t *testing.T) {
 	defer refusing.Close()
 	const nobody = "127.0.0.1:9" // no port that the system deals out
 	for address, want := range map[string]string{nobody: "connection refused", l.Addr().String(): "404"} {
-		tr, err := language.Parse([]byte(shortTide), "x", language.Options{Target: "ws://" + address + "/live"})
-		if err != nil {
-			t.Fatal(err)
-		}
-		r, err := Start(context.Background(), Options{Trial: tr})
-		if err != nil {
-			t.Fatal(err)
-		}
+		r := begin(t, shortTide, language.Options{Target: "ws://" + address + "/live"}, Options{})
 		snap := r.Wait()
 		var unreachable *engine.Unreachable
 		if !errors.As(snap.Err, &unreachable) || !strings.Contains(snap.Err.Error(), want) {
@@ -437,14 +424,7 @@ func TestNodes(t *testing.T) {
 		`"lock-${n % 3}"`, `"lock-${node}"`).Replace(shortTide)
 	source = source[:strings.Index(source, "    whisper {")] + "  }\n" +
 		source[strings.Index(source, "  pause { lasts = \"1m\" }"):]
-	tr, err := language.Parse([]byte(source), "nodes.trial.hcl", language.Options{})
-	if err != nil {
-		t.Fatalf("%v\n%s", err, source)
-	}
-	r, err := Start(context.Background(), Options{Trial: tr, Loops: 2})
-	if err != nil {
-		t.Fatal(err)
-	}
+	r := begin(t, source, language.Options{}, Options{Loops: 2})
 	snap := r.Wait()
 	written := int64(0)
 	for _, s := range servers {

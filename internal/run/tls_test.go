@@ -1,7 +1,6 @@
 package run
 
 import (
-	"context"
 	"crypto/tls"
 	"fmt"
 	"strings"
@@ -52,16 +51,8 @@ func TestOverTLS(t *testing.T) {
   slack`, `"2s" }
   slack`).Replace(shortTide)
 			run := func(tls string) (*Snapshot, error) {
-				tr, err := language.Parse([]byte(strings.Replace(trial, `target "board" {}`, end(tls), 1)),
-					"tls.trial.hcl",
-					language.Options{Read: read})
-				if err != nil {
-					t.Fatal(err)
-				}
-				r, err := Start(context.Background(), Options{Trial: tr})
-				if err != nil {
-					t.Fatal(err)
-				}
+				r := begin(t, strings.Replace(trial, `target "board" {}`, end(tls), 1),
+					language.Options{Read: read}, Options{})
 				snap := r.Wait()
 				return snap, snap.Err
 			}

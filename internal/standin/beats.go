@@ -68,19 +68,14 @@ func (l *loop) ping(id int32, c *conn, interval int, now mono.Time) {
 		t.Unbeaten++
 		return
 	}
-	if c.speaks == inAnswers {
-		if v := c.visit; v != nil && v.mode == "/events" && !v.holds {
-			t.Beats++
-			l.drv.Write(id, []byte(":here\n\n"))
-			return
-		}
-		if c.visit == nil || c.visit.mode != "/live" {
-			return
-		}
-	}
-	if c.speaks == inEvents {
+	v := c.visit
+	events := c.speaks == inEvents || c.speaks == inAnswers && v != nil && v.mode == "/events" && !v.holds
+	switch {
+	case events:
 		t.Beats++
 		l.drv.Write(id, []byte(":here\n\n"))
+		return
+	case c.speaks == inAnswers && (v == nil || v.mode != "/live"):
 		return
 	}
 	t.Beats++

@@ -160,6 +160,14 @@ func (t *Target) Route(i int) *Route {
 	return &t.Routes[i]
 }
 
+// Has reports whether any of the target's routes is of a kind.
+func (t *Target) Has(k Kind) bool {
+	if len(t.Routes) == 0 {
+		return k == WebSocket
+	}
+	return slices.ContainsFunc(t.Routes, func(r Route) bool { return r.Kind == k })
+}
+
 // Kind is what a route's messages go over.
 type Kind uint8
 

@@ -150,9 +150,7 @@ func (r *reader) readWhom(f *trial.Fault, a hcl.Attributes) {
 
 // checkFault reports what a fault lacks, or cannot do in this trial.
 func (r *reader) checkFault(f *trial.Fault, b *hcl.Block, a hcl.Attributes) {
-	has := func(which func(*trial.Route) bool) bool {
-		return slices.ContainsFunc(r.trial.Target.Routes, func(w trial.Route) bool { return which(&w) })
-	}
+	t := &r.trial.Target
 	lacks := func(name, what string) {
 		if a[name] == nil {
 			r.fail(b.DefRange, "do = %q needs %s: %s", f.Do.String(), name, what)
@@ -171,11 +169,12 @@ func (r *reader) checkFault(f *trial.Fault, b *hcl.Block, a hcl.Attributes) {
 		lacks("bytes", "how many bytes go on at once")
 	case trial.Corrupt, trial.Lose, trial.Double, trial.Reorder:
 		lacks("chance", "a share of the pieces, or datagrams")
-		if f.Do.Datagrams() && !has(func(w *trial.Route) bool { return w.Kind == trial.OverUDP || w.Urgent != nil }) {
+		urgent := func(w trial.Route) bool { return w.Urgent != nil }
+		if f.Do.Datagrams() && !t.Has(trial.OverUDP) && !slices.ContainsFunc(t.Routes, urgent) {
 			r.fail(b.DefRange, "no datagrams go to the target: it has no udp and no urgent")
 		}
 	case trial.Answer, trial.Strip:
-		if !has(func(w *trial.Route) bool { return w.Kind == trial.WebSocket }) {
+		if !t.Has(trial.WebSocket) {
 			r.fail(b.DefRange, "nobody asks for an upgrade: the target has no websocket")
 		}
 	}

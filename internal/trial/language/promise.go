@@ -1,7 +1,6 @@
 package language
 
 import (
-	"slices"
 	"time"
 
 	"github.com/hashicorp/hcl/v2"
@@ -46,9 +45,7 @@ func (r *reader) readPromise(b *hcl.Block) {
 // checkPromise reports heartbeats of clients that nothing says how to send.
 func (r *reader) checkPromise(target *hcl.Block) {
 	t := &r.trial.Target
-	webSocket := len(t.Routes) == 0 ||
-		slices.ContainsFunc(t.Routes, func(w trial.Route) bool { return w.Kind == trial.WebSocket })
-	if t.Promise != nil && t.Promise.Client && !webSocket && r.trial.Dialect.Beat.Every == 0 {
+	if t.Promise != nil && t.Promise.Client && !t.Has(trial.WebSocket) && r.trial.Dialect.Beat.Every == 0 {
 		r.fail(target.DefRange, "its clients promise heartbeats, and nothing says what they are: the target has no "+
 			"websocket, and its dialect's beat no every and send")
 	}
@@ -57,8 +54,7 @@ func (r *reader) checkPromise(target *hcl.Block) {
 // beats reports whether there is anything that clients could misbehave about.
 func (r *reader) beats() bool {
 	d := &r.trial.Dialect.Beat
-	return len(r.trial.Target.Routes) == 0 || d.When != nil || d.Every > 0 ||
-		slices.ContainsFunc(r.trial.Target.Routes, func(w trial.Route) bool { return w.Kind == trial.WebSocket })
+	return d.When != nil || d.Every > 0 || r.trial.Target.Has(trial.WebSocket)
 }
 
 // readMisdeed reads what a client does wrong on purpose.

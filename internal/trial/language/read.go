@@ -94,7 +94,7 @@ func (r *reader) readTarget(b *hcl.Block) {
 	}
 	t.Order = [...]ledger.Order{ledger.BySender, ledger.SameOrder,
 		ledger.AnyOrder}[r.oneOf(a["order"], "sender", "same", "any")]
-	if a["order"] == nil && slices.ContainsFunc(t.Routes, func(w trial.Route) bool { return w.Kind == trial.OverUDP }) {
+	if a["order"] == nil && t.Has(trial.OverUDP) {
 		t.Order = ledger.AnyOrder // datagrams promise none
 	}
 	r.readDialect(r.text(a["dialect"], "plain-json"), a["dialect"], b)

@@ -1,8 +1,6 @@
 package language
 
 import (
-	"slices"
-
 	"github.com/hashicorp/hcl/v2"
 
 	"tidepull/internal/trial"
@@ -22,16 +20,13 @@ var (
 // checkTransport reports what a step asks for that none of the target's routes has.
 func (r *reader) checkTransport(b *hcl.Block, a hcl.Attributes) {
 	t := &r.trial.Target
-	has := func(k trial.Kind) bool {
-		return slices.ContainsFunc(t.Routes, func(w trial.Route) bool { return w.Kind == k })
-	}
 	if b.Type == "request" && t.HTTP == "" {
 		r.fail(b.DefRange, "the target has no address for requests: give it http, an http:// address")
 	}
-	if len(t.Routes) == 0 || has(trial.WebSocket) {
+	if t.Has(trial.WebSocket) {
 		return
 	}
-	if !has(trial.OverHTTP) {
+	if !t.Has(trial.OverHTTP) {
 		for _, name := range requestsOnly[b.Type] {
 			if given := a[name]; given != nil {
 				r.fail(given.NameRange, "%s needs a target with websocket, or over HTTP; TCP and UDP have none", name)
