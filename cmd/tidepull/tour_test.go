@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"maps"
-	"math/rand/v2"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -15,6 +13,8 @@ import (
 	"strings"
 	"testing"
 	"time"
+
+	"tidepull/internal/testkit/port"
 )
 
 // A block is commands of the tour, and what they print.
@@ -47,8 +47,8 @@ func TestTour(t *testing.T) {
 		t.Fatal(err)
 	}
 	text := string(source)
-	for _, port := range []string{"7411", "7412", "7413", "7414", "7415", "7416", "7417", "7418"} {
-		text = strings.ReplaceAll(text, ":"+port, ":"+freePort(t))
+	for _, shown := range []string{"7411", "7412", "7413", "7414", "7415", "7416", "7417", "7418"} {
+		text = strings.ReplaceAll(text, ":"+shown, ":"+port.Free(t))
 	}
 	blocks := blocksOf(t, text)
 	if len(blocks) < 10 {
@@ -136,19 +136,4 @@ func TestTour(t *testing.T) {
 	if pdf, err := os.ReadFile(filepath.Join(dir, "lanes.pdf")); err != nil || !strings.HasPrefix(string(pdf), "%PDF") {
 		t.Errorf("the lanes on paper: %v", err)
 	}
-}
-
-// freePort gives a port below those that the system deals out by itself, so that
-// no client of another test has it by the time that it is listened at.
-func freePort(t *testing.T) string {
-	t.Helper()
-	for range 1000 {
-		port := strconv.Itoa(12000 + rand.IntN(18000))
-		if ln, err := net.Listen("tcp", "127.0.0.1:"+port); err == nil {
-			ln.Close()
-			return port
-		}
-	}
-	t.Fatal("no port is free")
-	return ""
 }

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"tidepull/internal/standin"
+	"tidepull/internal/testkit/port"
 	"tidepull/internal/trial/language"
 )
 
@@ -104,12 +105,7 @@ func served(source, address string) string {
 // and what happened stands where it did.
 func TestFaults(t *testing.T) {
 	t.Parallel()
-	free, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
-	}
-	at := free.Addr().String()
-	free.Close()
+	at := "127.0.0.1:" + port.Free(t)
 	source := served(faulty, at)
 	r := begin(t, source, language.Options{}, Options{})
 	snap := r.Wait()

@@ -66,9 +66,9 @@ tide {
 
 // TestEvictions: over real sockets, too, who gives no sign of life is evicted and nobody else;
 // how long that took is what the stand-in's own record says, and the ledger is that of a
-// healthy run. A client that is unplugged answers nothing, not even for its system.
+// healthy run. A client that is unplugged answers nothing, not even for its system. It does not
+// run beside others of this package: it is about milliseconds.
 func TestEvictions(t *testing.T) {
-	t.Parallel()
 	s, err := standin.Start(standin.Config{PingEvery: 400 * time.Millisecond, PongWithin: 800 * time.Millisecond})
 	if err != nil {
 		t.Fatal(err)

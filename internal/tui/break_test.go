@@ -1,14 +1,13 @@
 package tui_test
 
 import (
-	"math/rand/v2"
-	"net"
 	"os"
 	"path/filepath"
-	"strconv"
 	"strings"
 	"testing"
 	"time"
+
+	"tidepull/internal/testkit/port"
 )
 
 const toBreak = `
@@ -53,7 +52,7 @@ func TestBreak(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	file := filepath.Join(dir, "break.trial.hcl")
-	source := strings.NewReplacer("PORT", freePort(t), "BINARY", binary).Replace(toBreak)
+	source := strings.NewReplacer("PORT", port.Free(t), "BINARY", binary).Replace(toBreak)
 	if err := os.WriteFile(file, []byte(source), 0o600); err != nil {
 		t.Fatal(err)
 	}
@@ -106,19 +105,4 @@ func TestBreak(t *testing.T) {
 		"server_memory_bytes") {
 		t.Errorf("%v\n%s", err, b)
 	}
-}
-
-// freePort gives a port below those that the system deals out by itself, so that no client of
-// another test has it by the time that it is listened at.
-func freePort(t *testing.T) string {
-	t.Helper()
-	for range 1000 {
-		port := strconv.Itoa(12000 + rand.IntN(18000))
-		if ln, err := net.Listen("tcp", "127.0.0.1:"+port); err == nil {
-			ln.Close()
-			return port
-		}
-	}
-	t.Fatal("no port is free")
-	return ""
 }

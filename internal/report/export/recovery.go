@@ -1,6 +1,7 @@
 package export
 
 import (
+	"strings"
 	"time"
 
 	"tidepull/internal/measure/logbook"
@@ -22,15 +23,15 @@ func (r *Request) recovery(entries []*logbook.Entry) (sheet, drawing) {
 	var t, away, tries, accepted []float64
 	for _, e := range entries {
 		n := &e.Counts.Returns
-		fault := ""
+		var faults []string
 		at := time.Duration(e.At) * time.Second
 		for _, h := range r.Run.Happened {
 			if h.From < at+time.Second && (h.To == 0 || h.To >= at) {
-				fault = h.Name
+				faults = append(faults, h.Name)
 			}
 		}
 		row := []any{e.At, n.Broke, n.Away, n.Tries, n.Accepted, n.Refused, n.TimedOut, n.Failed, n.Back, n.GaveUp,
-			fault, nil, nil, nil}
+			strings.Join(faults, "; "), nil, nil, nil}
 		if i, known := used[e.At]; known {
 			u := &r.Run.Server[i]
 			row[11], row[12], row[13] = u.Memory, ms(u.CPU), u.Files

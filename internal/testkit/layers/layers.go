@@ -68,6 +68,7 @@ var Of = map[string]int{
 	"internal/tui":               14,
 	"internal/testkit/layers":    0,
 	"internal/testkit/leak":      0,
+	"internal/testkit/port":      0,
 	"trials":                     0,
 	"bench":                      15,
 	"cmd/tidepull":               15,
@@ -78,8 +79,8 @@ var Of = map[string]int{
 const Pure = 6
 
 // Impure are the exceptions to Pure.
-var Impure = map[string]bool{"internal/testkit/leak": true, "internal/engine/poll": true,
-	"internal/engine/machine": true}
+var Impure = map[string]bool{"internal/testkit/leak": true, "internal/testkit/port": true,
+	"internal/engine/poll": true, "internal/engine/machine": true}
 
 // Cookies is the package of a Pure layer that may use net/http: for its parsers of
 // cookies, which are functions over strings.

@@ -11,7 +11,6 @@ import (
 
 	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
-	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/meter"
 	"tidepull/internal/trial"
 	"tidepull/internal/tui/look"
@@ -41,6 +40,7 @@ says, and what became of the clients that misbehave.
 
 // View draws the view.
 func (m *Model) View(sc scene.Scene) []string {
+	m.follow(sc.Run)
 	columns, each := look.Columns(sc.Width, 2)
 	if each < 52 { // the names need so much
 		columns, each = 1, sc.Width
@@ -54,7 +54,7 @@ func (m *Model) View(sc scene.Scene) []string {
 	if spare := sc.Height - len(below); spare >= 14 && sc.Window.Pulse.Gap.Count() > 0 {
 		chart = min(9, spare/2)
 	}
-	notes := reasons(sc)
+	notes := m.reasons(sc)
 	if columns == 1 && sc.Height < 24 { // what went wrong comes first
 		return append(below, atLeastTwo(notes, sc.Height-len(below))...)
 	}
@@ -193,7 +193,7 @@ func quantiles(h *meter.Hist) []string {
 
 // reasons lists how connections of clients that misbehave ended, and how many do so in which
 // way.
-func reasons(sc scene.Scene) []string {
+func (m *Model) reasons(sc scene.Scene) []string {
 	p := sc.Palette
 	type line struct {
 		text string
@@ -207,13 +207,7 @@ func reasons(sc scene.Scene) []string {
 			}
 		}
 	}
-	did := map[string]int{}
-	for i := range sc.Run.Events {
-		if e := &sc.Run.Events[i]; e.What == logbook.Misbehaved {
-			did[e.Detail]++
-		}
-	}
-	for how, n := range did {
+	for how, n := range m.did {
 		all = append(all, line{look.Fit("misbehaved", 13) + plain.Text(how, 100) + meaning(how), n})
 	}
 	if len(all) == 0 {

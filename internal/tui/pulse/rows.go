@@ -9,6 +9,7 @@ import (
 	"tidepull/internal/base/plain"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/scene"
@@ -19,7 +20,9 @@ import (
 // many.
 type Model struct {
 	of   *run.Snapshot
-	read int // records that were looked at
+	read int            // records that were looked at
+	seen int            // events that were
+	did  map[string]int // clients that misbehave, by how
 	rows []row
 	at   map[ledger.Client]int // of rows
 }
@@ -37,16 +40,22 @@ type row struct {
 // A span is a connection, from when it opened to when it ended; To is 0 while it goes on.
 type span struct{ from, to time.Duration }
 
-// follow takes in the records that are new.
+// follow takes in the records and events that are new.
 func (m *Model) follow(s *run.Snapshot) {
-	if m.at == nil || len(s.Lanes) < m.read || m.of != nil && m.of.Started != s.Started {
-		*m = Model{at: map[ledger.Client]int{}}
+	if m.at == nil || len(s.Lanes) < m.read || len(s.Events) < m.seen || m.of != nil && m.of.Started != s.Started {
+		*m = Model{at: map[ledger.Client]int{}, did: map[string]int{}}
 	}
 	m.of = s
 	for i := m.read; i < len(s.Lanes); i++ {
 		m.take(&s.Lanes[i])
 	}
 	m.read = len(s.Lanes)
+	for i := m.seen; i < len(s.Events); i++ {
+		if e := &s.Events[i]; e.What == logbook.Misbehaved {
+			m.did[e.Detail]++
+		}
+	}
+	m.seen = len(s.Events)
 }
 
 func (m *Model) take(r *lane.Record) {
@@ -102,7 +111,6 @@ func (m *Model) drawn(most int) []*row {
 
 // draw draws the heartbeats of some clients, below the tide.
 func (m *Model) draw(sc scene.Scene, height int) []string {
-	m.follow(sc.Run)
 	p := sc.Palette
 	lines := []string{p.Rule("heartbeats of some clients", p.Draw(look.Faint, "whole run"), sc.Width)}
 	all := m.drawn(height - 1)
