@@ -48,6 +48,8 @@ type Env struct {
 
 	// Queued, if set, gives how many bytes to a client wait to be sent.
 	Queued func(ledger.Client) int
+	// Gone, if set, is poll.Driver.Gone of a client's connection.
+	Gone func(ledger.Client) mono.Span
 	// ReadUpTo, if set, is the time up to which what has come to the share's clients was
 	// handed to them.
 	ReadUpTo func() mono.Time

@@ -313,15 +313,29 @@ func (c *Client) isEvicted(e *Env, m *misconduct, at, now mono.Time, err error) 
 	if base == 0 {
 		base = m.since
 	}
-	if m.openEnd && m.how.Do == trial.Unplugged {
-		return // when that was nobody knows
+	closed := mono.At(at)
+	if m.how.Do == trial.Unplugged {
+		var known bool
+		if closed, known = c.wasClosed(e, closed); !known && m.openEnd {
+			return // when that was nobody knows
+		}
 	}
-	took := max(0, at.Sub(base))
-	e.Book.Now().Pulse.Eviction.Record(took)
-	if promise != nil && promise.Deadline > 0 && m.how.Must == trial.MustEvict && took > promise.Deadline+
-		promise.Slack() && !m.kept {
+	e.Book.Now().Pulse.Eviction.Record(max(0, closed.To.Sub(base)))
+	if promise != nil && promise.Deadline > 0 && m.how.Must == trial.MustEvict && closed.From.Sub(base) >
+		promise.Deadline+promise.Slack() && !m.kept {
 		counts.TooLate++
 	}
+}
+
+// wasClosed gives when the server closed the connection of an unplugged client, which hears of
+// it long after: what the system knows, if the server is on this machine.
+func (c *Client) wasClosed(e *Env, heard mono.Span) (closed mono.Span, known bool) {
+	if e.Gone != nil {
+		if s := e.Gone(c.id); s.To != 0 {
+			return s, true
+		}
+	}
+	return heard, false
 }
 
 // notHasty reports whether the end of a connection is no sign that the server closes clients

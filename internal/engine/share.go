@@ -94,6 +94,7 @@ func (s *share) setUp(start mono.Time, names *client.Names) {
 		io.Find, io.WallOffset = s.cfg.Find, mono.WallOffset()
 	}
 	s.env.Side, s.env.Web = s.cfg.Web, s.cfg.WebHost
+	s.env.Gone = func(c ledger.Client) mono.Span { return s.drv.Gone(s.local(c)) }
 	s.env.Queued = func(c ledger.Client) int { return s.drv.Queued(s.local(c)) }
 	s.env.ReadUpTo = s.drv.CaughtUp
 	s.env.Hindered = s.hindered

@@ -47,6 +47,8 @@ type epoll struct {
 	// what the system had dropped of the datagrams of peers, when it was last asked
 	peersDropped uint32
 	dropped      int // datagrams that the system dropped, as they were not read in time
+
+	far farEnds // of unplugged connections
 }
 
 type conn struct {
@@ -113,6 +115,7 @@ func (p *epoll) attach(id int32, fd int, opening, datagram bool) error {
 	c := &p.conns[id]
 	*c = conn{fd: int32(fd), generation: c.generation + 1, opening: opening, waitsOut: opening, lookedAt: mono.Now(),
 		datagram: datagram}
+	delete(p.far.gone, id)
 	ev := p.event(id, c)
 	if err := unix.EpollCtl(p.fd, unix.EPOLL_CTL_ADD, fd, &ev); err != nil {
 		unix.Close(fd)
@@ -161,6 +164,7 @@ func (p *epoll) Unplug(id int32, on bool) bool {
 	case c == nil || c.peer != nil:
 		return false
 	case on:
+		p.watchFarEnd(id, c)
 		return unix.SetsockoptSockFprog(int(c.fd), unix.SOL_SOCKET, unix.SO_ATTACH_FILTER,
 			&unix.SockFprog{Len: uint16(len(dropAll)), Filter: &dropAll[0]}) == nil
 	}
@@ -243,6 +247,9 @@ func (p *epoll) Close() error {
 	}
 	if p.datagrams >= 0 {
 		unix.Close(p.datagrams)
+	}
+	if p.far.socket > 0 {
+		unix.Close(p.far.socket)
 	}
 	p.waker.close()
 	p.closeStamps()

@@ -59,6 +59,10 @@ type Driver interface {
 	// other side's system gets no sign that anything came. Without on it is let in again.
 	// It reports false if that cannot be done here.
 	Unplug(id int32, on bool) bool
+	// Gone is when the other side closed a connection that was unplugged while it was: after
+	// From and not after To. It is kept until id is dialled again; zero if it is not known, as
+	// the other side is not on this machine, or has not closed it.
+	Gone(id int32) mono.Span
 	// Hangup closes id at once. The Handler hears no more of it.
 	Hangup(id int32)
 	// Abort is Hangup, and tells the other side so by a reset, if there is a way to: what

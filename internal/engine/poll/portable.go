@@ -221,6 +221,9 @@ func (p *portable) Abort(id int32) {
 // Unplug implements Driver: it needs the system's own sockets.
 func (p *portable) Unplug(int32, bool) bool { return false }
 
+// Gone implements Driver: nothing is ever unplugged.
+func (p *portable) Gone(int32) mono.Span { return mono.Span{} }
+
 func (l *line) writeQueue(queued *atomic.Int64) {
 	l.mu.Lock()
 	defer l.mu.Unlock()

@@ -23,6 +23,7 @@ func (p *epoll) Wait(until mono.Time, h Handler) error {
 		until = min(until, p.relisten)
 		p.listenAgain(began)
 	}
+	until = min(until, p.farEndsDue())
 	if p.backlog.len() > 0 {
 		until = began // there is something to do
 	}
@@ -33,6 +34,7 @@ func (p *epoll) Wait(until mono.Time, h Handler) error {
 	now := mono.Now()
 	p.blocked += now.Sub(began)
 	p.syncClocks()
+	p.lookAtFarEnds()
 	for looked := began; err == nil; {
 		if err = p.drain(n, looked, h); err != nil {
 			break

@@ -36,6 +36,7 @@ type side struct {
 	until   mono.Time // when it wants to be woken at the latest
 	inbox   []packet  // by time of arrival
 	lines   map[int32]*line
+	gone    map[int32]mono.Span // unplugged lines whose other end was closed
 	listens bool
 	closed  bool
 	nextID  int32
@@ -83,7 +84,7 @@ func NewJoining(latency, join time.Duration) (listening, dialling poll.Driver) {
 func NewShared(latency, join time.Duration, n int) (listening poll.Driver, dialling []poll.Driver) {
 	net := &Net{latency: latency, join: join}
 	for i := range n + 1 {
-		s := &side{net: net, number: i - 1, wake: make(chan struct{}, 1), lines: map[int32]*line{}}
+		s := &side{net: net, number: i - 1, wake: make(chan struct{}, 1), lines: map[int32]*line{}, gone: map[int32]mono.Span{}}
 		net.sides = append(net.sides, s)
 		if i > 0 {
 			dialling = append(dialling, s)
@@ -132,6 +133,7 @@ func (s *side) Dropped() int { return 0 }
 // Dial implements poll.Driver.
 func (s *side) Dial(id int32, to wire.Endpoint) error {
 	s.begin()
+	delete(s.gone, id)
 	server := s.net.sides[0]
 	if !server.listens || server.closed {
 		return errors.New("sim: nobody listens")
@@ -216,6 +218,9 @@ func (s *side) Unplug(id int32, on bool) bool {
 	}
 	return true
 }
+
+// Gone implements poll.Driver.
+func (s *side) Gone(id int32) mono.Span { return s.gone[id] }
 
 // Reserve implements poll.Driver; neither side both listens and dials.
 func (s *side) Reserve() int32 { return -1 }
@@ -339,7 +344,10 @@ func (s *side) handle(p packet, h poll.Handler) {
 			p.to.peer.side.post(packet{at: s.net.now.Add(s.net.latency), to: p.to.peer, what: 'b'})
 		}
 	case p.to.unplugged:
-		p.to.ended = p.to.ended || p.what == 'b' // which its system is told again
+		if p.what == 'b' { // which its system is told again
+			p.to.ended = true
+			s.gone[p.to.id] = mono.At(p.at.Add(-s.net.latency))
+		}
 	case p.to.holds:
 		p.to.held = append(p.to.held, p)
 	case p.what == 'o':
