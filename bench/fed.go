@@ -51,6 +51,7 @@ func (d *fedDriver) Queued(int32) int         { return 0 }
 func (d *fedDriver) Hold(int32, bool)         {}
 func (d *fedDriver) Abort(int32)              {}
 func (d *fedDriver) Unplug(int32, bool) bool  { return false }
+func (d *fedDriver) Gone(int32) mono.Span     { return mono.Span{} }
 func (d *fedDriver) Reserve() int32           { return -1 }
 func (d *fedDriver) CloseWrite(id int32)      { d.Hangup(id) }
 func (d *fedDriver) FinishAndHangup(id int32) { d.Hangup(id) }

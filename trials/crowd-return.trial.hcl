@@ -13,6 +13,12 @@ target "board" {
 server {
   command = ["./bin/tidepull", "standin", "--listen", "127.0.0.1:7411", "--history", "2000"]
   ready   = "serving"
+
+  # What it says of itself: is anything left when everybody has gone?
+  metrics     = "http://127.0.0.1:7411/metrics"
+  connections = "harbour_connections"
+  members     = "harbour_members"
+  presence    = "harbour_present"
 }
 
 session "watch a lock" {

@@ -20,6 +20,12 @@ server {
   command = ["./bin/tidepull", "standin", "--listen", "127.0.0.1:7411", "--ping-every", "2s",
     "--pong-within", "4s", "--notices"]
   ready   = "serving"
+
+  # What it says of itself: is anything left when everybody has gone?
+  metrics     = "http://127.0.0.1:7411/metrics"
+  connections = "harbour_connections"
+  members     = "harbour_members"
+  presence    = "harbour_present"
 }
 
 dialect "harbour" {

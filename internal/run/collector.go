@@ -106,7 +106,7 @@ func (c *collector) add(r account.Report, server []Sample) (*Snapshot, error) {
 
 // judge holds a snapshot against the limits, with what its server used.
 func (c *collector) judge(s *Snapshot) {
-	s.Total.Server = UseOf(s.Server, s.Entries)
+	s.Total.Server = UseOf(s.Server, s.Entries, s.Finished)
 	if c.clean != nil {
 		c.clean.Server = s.Total.Server
 		s.Judgements = Judge(c.limits, s.Total, c.clean)

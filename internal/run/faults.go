@@ -5,12 +5,14 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"math"
 	"slices"
 	"sync"
 	"time"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/engine/process"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 	"tidepull/internal/wire"
 )
@@ -32,6 +34,10 @@ type Sample struct {
 	CPU     time.Duration `json:"cpu_ns"` // within the second
 	Files   int           `json:"files"`
 	Threads int           `json:"threads"`
+	// Gauges are what the server says of itself (logbook.ServerGauges), by the names that the
+	// trial gives them; nil of each that it does not say.
+	Gauges [logbook.NumServerGauges]*float64 `json:"gauges"`
+	Alone  bool                              `json:"gauges_alone"` // nothing is known of the process itself
 }
 
 // breaker makes a trial's faults happen to the server, and watches its process. One goroutine
@@ -147,7 +153,7 @@ func (b *breaker) stop() {
 	for range 20 {
 		b.keep(second)
 		last := &b.samples[len(b.samples)-1]
-		if !last.Runs || last.Files <= b.samples[0].Files {
+		if !last.Runs || last.Files <= b.samples[0].Files && !leaves(last, &b.samples[0]) {
 			return
 		}
 		time.Sleep(50 * time.Millisecond)
@@ -156,6 +162,16 @@ func (b *breaker) stop() {
 		b.mu.Unlock()
 	}
 	b.keep(second)
+}
+
+// leaves reports whether something is there that was not before.
+func leaves(last, first *Sample) bool {
+	for i, g := range last.Gauges {
+		if before := first.Gauges[i]; g != nil && (before == nil && *g > 0 || before != nil && *g > *before) {
+			return true
+		}
+	}
+	return false
 }
 
 // end ends the server, if the trial started it.
@@ -279,17 +295,25 @@ func (b *breaker) watches() bool {
 }
 
 // use asks what the server's process uses, of itself or of the system, and which process it
-// is.
-func (b *breaker) use() (u process.Used, pid int, ok bool) {
+// is (-1: the one that the page is of); what the server says of itself goes into the sample.
+func (b *breaker) use(s *Sample) (u process.Used, pid int, ok bool) {
 	if page := b.trial.Server.Metrics; page != "" {
-		u, err := process.Scrape(context.Background(), page)
+		u, gauges, of, err := process.Scrape(context.Background(), page, b.trial.Server.Gauges[:])
 		if err != nil {
 			b.log.Warn("the server's metrics", "error", err)
+			return u, 0, false
 		}
-		return u, -1, err == nil
+		for i, v := range gauges {
+			if !math.IsNaN(v) {
+				s.Gauges[i] = &v
+			}
+		}
+		if of || b.server == nil {
+			s.Alone = !of
+			return u, -1, true
+		}
 	}
-	pid = b.server.PID()
-	if pid == 0 {
+	if pid = b.server.PID(); pid == 0 {
 		return u, 0, false
 	}
 	u, ok = process.Use(pid)
@@ -299,7 +323,7 @@ func (b *breaker) use() (u process.Used, pid int, ok bool) {
 // keep keeps what the process uses, under a second.
 func (b *breaker) keep(second int) {
 	s := Sample{At: second}
-	if u, pid, ok := b.use(); ok {
+	if u, pid, ok := b.use(&s); ok {
 		s.Runs, s.Memory, s.Files, s.Threads = true, u.Memory, u.Files, u.Threads
 		if b.pid == pid {
 			s.CPU = max(0, u.CPU-b.before.CPU)

@@ -64,6 +64,9 @@ var implied = []struct{ name, figure, wider string }{
 	{"clients that give their signs of life are not closed", "pulse.hasty", ""},
 	{"every heartbeat of the server comes", "pulse.missing", ""},
 	{"the server's heartbeats come in time", "pulse.late", ""},
+	{"no connection stays on the server", "server.connections_left", ""},
+	{"nobody stays a member", "server.members_left", ""},
+	{"nobody stays announced as present", "server.presence_left", ""},
 	{"every expectation is met", "expectations.missed", "checks.failed"},
 	{"every other check passes", "checks.failed_otherwise", "checks.failed"},
 }
@@ -77,7 +80,7 @@ func Limits(t *trial.Trial) []trial.Limit {
 	}
 	comeBack := slices.ContainsFunc(t.Crews, func(c trial.Crew) bool { return c.Return != nil })
 	for _, i := range implied {
-		if i.figure == "returns.gave_up" && !comeBack || strings.HasPrefix(i.figure, "pulse.") &&
+		if i.figure == "returns.gave_up" && !comeBack || !named(t, gaugeLeft(i.figure)) || strings.HasPrefix(i.figure, "pulse.") &&
 			!promises(t, i.figure) {
 			continue
 		}
@@ -100,6 +103,17 @@ func promises(t *trial.Trial, figure string) bool {
 		return p.Server
 	}
 	return true
+}
+
+// gaugeLeft gives which of the things that a server says of itself a figure is what is left of;
+// -1: of none.
+func gaugeLeft(figure string) int {
+	return slices.IndexFunc(logbook.ServerGauges[:], func(name string) bool { return figure == "server."+name+"_left" })
+}
+
+// named reports whether a trial says what one of the server's gauges is called, if it is one.
+func named(t *trial.Trial, gauge int) bool {
+	return gauge < 0 || t.Server != nil && t.Server.Gauges[gauge] != ""
 }
 
 // whyOf says why the seconds that are not in the clean window do not count.
@@ -145,7 +159,7 @@ func judge(l trial.Limit, total, clean *logbook.Window) Judgement {
 	switch {
 	case measured && l.Holds(of) != l.Holds(j.Early):
 		j.Verdict, j.Why = NotProven, "several messages were read together: it lies between "+j.bounds()
-	case !measured && l.Implied:
+	case !measured && l.Implied && gaugeLeft(l.Figure) < 0:
 	case !measured:
 		j.Verdict, j.Why = NotProven, nothingMeasured
 	case l.Holds(of):

@@ -44,17 +44,31 @@ type ServerSummary struct {
 	CPU             float64 `json:"cpu_us"` // of all seconds in which one process ran through
 	CPUPerDelivery  float64 `json:"cpu_per_delivery_us"`
 	MemoryPerClient float64 `json:"memory_per_client_bytes"` // at most, less before, by the clients then
+	// Says are what the server says of itself, if the trial names it, by connections, members and
+	// presence.
+	Says map[string]ServerSays `json:"says"`
 }
 
-// UseOf sums up what the server's process used, second by second, in a run.
-func UseOf(samples []Sample, entries []*logbook.Entry) (u logbook.ServerUse) {
+// ServerSays is one of the things that a server says of itself.
+type ServerSays struct {
+	Before float64 `json:"before"`
+	Most   float64 `json:"most"`
+	Last   float64 `json:"last"`
+}
+
+// UseOf sums up what the server's process used, second by second, in a run; over says that the
+// last of it is from after all clients had gone.
+func UseOf(samples []Sample, entries []*logbook.Entry, over bool) (u logbook.ServerUse) {
 	if len(samples) == 0 {
 		return u
 	}
 	first, last := samples[0], samples[len(samples)-1]
-	u = logbook.ServerUse{Watched: true, MemoryFirst: first.Memory, MemoryLast: last.Memory,
+	u = logbook.ServerUse{Watched: !first.Alone || !last.Alone, Over: over, MemoryFirst: first.Memory, MemoryLast: last.Memory,
 		FilesFirst: int64(first.Files), FilesLast: int64(last.Files), ThreadsFirst: int64(first.Threads),
 		ThreadsLast: int64(last.Threads)}
+	for i := range u.Gauges {
+		u.Gauges[i] = gaugeOf(samples, i)
+	}
 	for _, s := range samples {
 		u.CPU += logbook.Micros(s.CPU)
 		u.FilesMost, u.ThreadsMost = max(u.FilesMost, int64(s.Files)), max(u.ThreadsMost, int64(s.Threads))
@@ -69,12 +83,39 @@ func UseOf(samples []Sample, entries []*logbook.Entry) (u logbook.ServerUse) {
 	return u
 }
 
+// gaugeOf sums up one of the things that the server says of itself. What is not on its page is 0,
+// if it ever was: client libraries leave out what was not yet counted. Nothing is known if there
+// was no page before the clients came, or none after they had gone.
+func gaugeOf(samples []Sample, i int) (g logbook.ServerGauge) {
+	for _, s := range samples {
+		if of := s.Gauges[i]; of != nil {
+			g.Known = true
+			g.Most = max(g.Most, *of)
+		}
+	}
+	first, last := samples[0], samples[len(samples)-1]
+	g.Known = g.Known && first.Runs && last.Runs
+	if of := first.Gauges[i]; of != nil {
+		g.First = *of
+	}
+	if of := last.Gauges[i]; of != nil {
+		g.Last = *of
+	}
+	return g
+}
+
 func serverOf(s *Snapshot) (sum ServerSummary) {
 	u := &s.Total.Server
-	if !u.Watched {
-		return sum
+	says := map[string]ServerSays{}
+	for i, g := range u.Gauges {
+		if g.Known {
+			says[logbook.ServerGauges[i]] = ServerSays{g.First, g.Most, g.Last}
+		}
 	}
-	sum = ServerSummary{Watched: true, MemoryBefore: u.MemoryFirst, MemoryMost: u.MemoryMost, MemoryLast: u.MemoryLast,
+	if !u.Watched {
+		return ServerSummary{Says: says}
+	}
+	sum = ServerSummary{Watched: true, Says: says, MemoryBefore: u.MemoryFirst, MemoryMost: u.MemoryMost, MemoryLast: u.MemoryLast,
 		FilesBefore: int(u.FilesFirst), FilesMost: int(u.FilesMost), FilesLast: int(u.FilesLast),
 		ThreadsMost: int(u.ThreadsMost), CPU: u.CPU, CPUPerDelivery: round(u.PerDelivery(s.Total))}
 	if u.Clients > 0 {

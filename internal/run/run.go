@@ -169,7 +169,7 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 	if o.Live {
 		r.live, r.going = liveFaults(t, server != nil), map[int]*going{}
 	}
-	if server != nil || len(t.Faults) > 0 || o.Live {
+	if server != nil || t.Server != nil || len(t.Faults) > 0 || o.Live {
 		r.breaker = &breaker{trial: t, server: server, log: r.log, thrown: make(chan throwing, 16),
 			began: r.engine.Began}
 		r.breaker.begin(ctx)
@@ -275,6 +275,7 @@ func (r *Run) collect(failed <-chan error) {
 		last.Happened, last.Server = r.breaker.told()
 		total := *last.Total // of which nobody else may see a change
 		last.Total = &total
+		last.Finished = true
 		c.judge(&last)
 		r.breaker.end()
 	}

@@ -1,6 +1,7 @@
 package standin
 
 import (
+	"bytes"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -92,6 +93,8 @@ func (l *loop) answerHTTP(id int32, r *request) {
 		l.answer(id, r, 200, lines, l.board.Truth.AppendDeliveries(nil))
 	case "GET /truth/evictions":
 		l.answer(id, r, 200, lines, l.board.Truth.AppendEvictions(nil))
+	case "GET /metrics":
+		l.answer(id, r, 200, "text/plain; version=0.0.4", l.metrics())
 	case "POST /restart":
 		l.restart(id, r)
 	case "GET /switches":
@@ -104,9 +107,26 @@ func (l *loop) answerHTTP(id int32, r *request) {
 		l.answerJSON(id, r, l.board.Switches())
 	default:
 		l.answer(id, r, 404, "text/plain", []byte("here are /live, /stream, /login, /token, /guest, /publish, "+
-			"/history, /counters, /truth, /truth/messages, /truth/deliveries, /truth/evictions, /switches and "+
-			"/restart\n"))
+			"/history, /counters, /truth, /truth/messages, /truth/deliveries, /truth/evictions, /metrics, "+
+			"/switches and /restart\n"))
 	}
+}
+
+// metrics are what the stand-in says of itself, in the text format of Prometheus.
+func (l *loop) metrics() []byte {
+	var b bytes.Buffer
+	c := l.board.Counters()
+	for _, m := range []struct {
+		name, help string
+		value      int
+	}{
+		{"harbour_connections", "Clients that are connected.", int(l.board.Truth.Totals.Here)},
+		{"harbour_members", "Members of all rooms that are connected.", c.Members},
+		{"harbour_present", "Members of all rooms as they are announced.", l.board.Present()},
+	} {
+		fmt.Fprintf(&b, "# HELP %s %s\n# TYPE %s gauge\n%s %d\n", m.name, m.help, m.name, m.name, m.value)
+	}
+	return b.Bytes()
 }
 
 // logIn takes a user and a password, from a form or as JSON.

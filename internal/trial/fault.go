@@ -115,6 +115,7 @@ type Server struct {
 	Dir     string        // where; "": here
 	PID     int           // of one that runs already; 0: it is started
 	Metrics string        // the address of its Prometheus page; "": the system is asked what it uses
+	Gauges  [3]string     // what its connections, members and presence are called there (logbook.ServerGauges); "": nothing
 	Ready   string        // what stands in a line of its output once it is ready; "": once it accepts connections
 	Within  time.Duration // how soon it must be ready, and how long it may take to end
 }

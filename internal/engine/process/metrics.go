@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"io"
+	"math"
 	"net/http"
 	"strconv"
 	"strings"
@@ -27,46 +28,60 @@ var metricNames = [...][]string{
 	{"process_threads", "process_num_threads", "go_threads", "jvm_threads_current"},
 }
 
-// Scrape reads what a process uses off its Prometheus page.
-func Scrape(ctx context.Context, address string) (u Used, err error) {
+// Scrape reads what a process uses off its Prometheus page, and the gauges that have some names:
+// the values of all labels of each added up, NaN of one that is not there or has no name. ok says
+// that the page has something of the process itself.
+func Scrape(ctx context.Context, address string, gauges []string) (u Used, of []float64, ok bool, err error) {
 	ctx, cancel := context.WithTimeout(ctx, scrapeWithin)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
-		return u, err
+		return u, of, false, err
 	}
 	resp, err := http.DefaultClient.Do(req)
 	if err != nil {
-		return u, err
+		return u, of, false, err
 	}
 	defer resp.Body.Close()
 	if resp.StatusCode != http.StatusOK {
-		return u, fmt.Errorf("%s answered %d", address, resp.StatusCode)
+		return u, of, false, fmt.Errorf("%s answered %d", address, resp.StatusCode)
 	}
 	var values [len(metricNames)]float64
 	var ranks [len(metricNames)]int
 	lines := bufio.NewScanner(io.LimitReader(resp.Body, maxMetrics))
 	lines.Buffer(nil, 1<<20)
-	found := 0
+	for range gauges {
+		of = append(of, math.NaN())
+	}
+	found := false
 	for lines.Scan() {
 		name, value, ok := metric(lines.Text())
+		if !ok {
+			continue
+		}
+		for i, g := range gauges {
+			switch {
+			case g != name:
+			case math.IsNaN(of[i]):
+				of[i] = value
+			default:
+				of[i] += value
+			}
+		}
 		for i, names := range metricNames {
 			for rank, n := range names {
-				if ok && n == name && (ranks[i] == 0 || rank+1 < ranks[i]) {
+				if n == name && (ranks[i] == 0 || rank+1 < ranks[i]) {
 					values[i], ranks[i] = value, rank+1
-					found++
+					found = true
 				}
 			}
 		}
 	}
 	if err := lines.Err(); err != nil {
-		return u, err
-	}
-	if found == 0 {
-		return u, fmt.Errorf("%s says nothing of the process: no %s", address, metricNames[0][0])
+		return u, of, false, err
 	}
 	return Used{Memory: int64(values[0]), CPU: time.Duration(values[1] * float64(time.Second)), Files: int(values[2]),
-		Threads: int(values[3])}, nil
+		Threads: int(values[3])}, of, found, nil
 }
 
 // metric takes a line of the text format apart: its name without labels, and its value.

@@ -2,6 +2,7 @@ package process
 
 import (
 	"context"
+	"math"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -17,7 +18,7 @@ func TestScrape(t *testing.T) {
 			"process_open_fds 17\nprocess_resident_memory_bytes 2.5e+07\n",
 		"/labels": "process_resident_memory_bytes{app=\"a } b\",x=\"1\"} 1024 1700000000000\nprocess_threads{} " +
 			"3\ngo_threads 99\n",
-		"/other": "harbour_notices_total 4\n",
+		"/other": "harbour_notices_total 4\nharbour_members{lock=\"1\"} 3\nharbour_members{lock=\"2\"} 4\n",
 		"/hostile": "process_resident_memory_bytes NaN\nprocess_open_fds -1\nprocess_threads{ 3\n" +
 			strings.Repeat("x", 100) + "\n{} 1\n \n",
 	}
@@ -33,14 +34,21 @@ func TestScrape(t *testing.T) {
 		"/go":     {Memory: 25e6, CPU: 12500 * time.Millisecond, Files: 17, Threads: 9},
 		"/labels": {Memory: 1024, Threads: 3},
 	} {
-		if got, err := Scrape(context.Background(), s.URL+path); err != nil || got != want {
+		if got, _, ok, err := Scrape(context.Background(), s.URL+path, nil); err != nil || !ok || got != want {
 			t.Errorf("%s: %+v, %v", path, got, err)
 		}
 	}
-	for _, path := range []string{"/other", "/hostile", "/slow"} {
-		if got, err := Scrape(context.Background(), s.URL+path); err == nil {
-			t.Errorf("%s: %+v", path, got)
+	for _, path := range []string{"/other", "/hostile"} {
+		if got, _, ok, err := Scrape(context.Background(), s.URL+path, nil); ok || err != nil {
+			t.Errorf("%s: %+v, %v", path, got, err)
 		}
+	}
+	if got, _, _, err := Scrape(context.Background(), s.URL+"/slow", nil); err == nil {
+		t.Errorf("%+v", got)
+	}
+	_, of, _, err := Scrape(context.Background(), s.URL+"/other", []string{"harbour_members", "", "harbour_boats"})
+	if err != nil || of[0] != 7 || !math.IsNaN(of[1]) || !math.IsNaN(of[2]) {
+		t.Errorf("gauges %v, %v", of, err)
 	}
 }
 

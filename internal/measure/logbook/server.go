@@ -1,15 +1,39 @@
 package logbook
 
+import "strings"
+
 // ServerUse is what the server's process used over a run, if it was watched.
 type ServerUse struct {
 	Watched                             bool
+	Over                                bool  // the last of it is from after all clients had gone
 	MemoryFirst, MemoryMost, MemoryLast int64 // bytes: before the clients came, at most, after they had gone
 	FilesFirst, FilesMost, FilesLast    int64
 	ThreadsFirst, ThreadsMost           int64
 	ThreadsLast                         int64
+	Gauges                              [NumServerGauges]ServerGauge
 	CPU                                 float64 // microseconds
 	Clients                             int64   // that were connected when it used the most memory
 }
+
+// What a server says of itself on its page of metrics, if the trial says under which name.
+const (
+	OpenConnections = iota
+	Members
+	Presence
+	NumServerGauges
+)
+
+// ServerGauges are their names.
+var ServerGauges = [NumServerGauges]string{"connections", "members", "presence"}
+
+// A ServerGauge is one of them before the clients came, at most, and after they had gone.
+type ServerGauge struct {
+	Known             bool
+	First, Most, Last float64
+}
+
+// Left is what is there after all clients have gone that was not before they came.
+func (g *ServerGauge) Left() float64 { return max(0, g.Last-g.First) }
 
 // PerDelivery is the processor time for each message that came, in microseconds.
 func (u *ServerUse) PerDelivery(w *Window) float64 { return u.CPU / float64(max(1, w.Counts.Arrivals)) }
@@ -44,6 +68,21 @@ func serverFigures(add func(name string, unit Unit, doc string, of func(*Window)
 		{"threads_left", "threads that it has after all clients have gone beyond those before they came", Count,
 			func(w *Window) float64 { return float64(max(0, w.Server.ThreadsLast-w.Server.ThreadsFirst)) }},
 	} {
-		add("server."+f.name, f.unit, f.doc, f.of).some = watched
+		of := add("server."+f.name, f.unit, f.doc, f.of)
+		of.some = watched
+		if strings.HasSuffix(f.name, "_left") {
+			of.some = func(w *Window) bool { return watched(w) && w.Server.Over }
+		}
+	}
+	for i, name := range ServerGauges {
+		known := func(w *Window) bool { return w.Server.Gauges[i].Known }
+		what := map[int]string{OpenConnections: "connections", Members: "members of rooms",
+			Presence: "members that are announced"}[i]
+		add("server."+name+"_most", Count, what+" that the server counted at most, by its own page",
+			func(w *Window) float64 { return w.Server.Gauges[i].Most }).some = known
+		add("server."+name+"_left", Count, what+" that it counts after all clients have gone beyond those before they "+
+			"came", func(w *Window) float64 { return w.Server.Gauges[i].Left() }).some = func(w *Window) bool {
+			return known(w) && w.Server.Over
+		}
 	}
 }

@@ -12,7 +12,8 @@ import (
 func (r *Request) recovery(entries []*logbook.Entry) (sheet, drawing) {
 	s := sheet{Title: "Breaks and returns by second", Unit: "clients, tries; bytes; processor time in ms",
 		Header: []string{"second", "broke", "away", "tries", "accepted", "refused", "no_answer", "failed", "back",
-			"gave_up", "fault", "server_memory_bytes", "server_cpu_ms", "server_files"}}
+			"gave_up", "fault", "server_memory_bytes", "server_cpu_ms", "server_files",
+			"server_connections", "server_members", "server_presence"}}
 	c := &chart.Chart{Title: "Clients away, and their tries to come back", Notes: r.notes(),
 		X: chart.Axis{Label: "time since the start, minutes and seconds", Clock: true},
 		Y: chart.Axis{Label: "clients; tries in a second", Name: chart.Count}}
@@ -31,10 +32,17 @@ func (r *Request) recovery(entries []*logbook.Entry) (sheet, drawing) {
 			}
 		}
 		row := []any{e.At, n.Broke, n.Away, n.Tries, n.Accepted, n.Refused, n.TimedOut, n.Failed, n.Back, n.GaveUp,
-			strings.Join(faults, "; "), nil, nil, nil}
+			strings.Join(faults, "; "), nil, nil, nil, nil, nil, nil}
 		if i, known := used[e.At]; known {
 			u := &r.Run.Server[i]
-			row[11], row[12], row[13] = u.Memory, ms(u.CPU), u.Files
+			if !u.Alone {
+				row[11], row[12], row[13] = u.Memory, ms(u.CPU), u.Files
+			}
+			for n, v := range u.Gauges {
+				if v != nil {
+					row[14+n] = *v
+				}
+			}
 		}
 		s.Rows = append(s.Rows, row)
 		t = append(t, float64(e.At))

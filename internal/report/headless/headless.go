@@ -162,7 +162,14 @@ func Returns(s *run.Snapshot) (lines []string) {
 		})
 		lines = append(lines, line)
 	}
-	if sum := run.Summarise(s).Server; sum.Watched {
+	sum := run.Summarise(s).Server
+	for _, name := range logbook.ServerGauges {
+		if says, known := sum.Says[name]; known {
+			lines = append(lines, fmt.Sprintf("server: %s, as it says: %s before, %s at most, %s last", name,
+				units.Count(int64(says.Before)), units.Count(int64(says.Most)), units.Count(int64(says.Last))))
+		}
+	}
+	if sum.Watched {
 		lines = append(lines, fmt.Sprintf("server: memory %s before, %s at most, %s last; open files %d, %d, %d; %s "+
 			"of "+
 			"processor time a message that came", units.Bytes(float64(sum.MemoryBefore)),

@@ -54,7 +54,7 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 	if snap.Total, clean, err = run.Sums(snap.Entries); err != nil {
 		return nil, err
 	}
-	snap.Total.Server = run.UseOf(snap.Server, snap.Entries)
+	snap.Total.Server = run.UseOf(snap.Server, snap.Entries, r.State != "running")
 	clean.Server = snap.Total.Server
 	limits := snap.Trial.Limits
 	if implied {

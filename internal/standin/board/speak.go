@@ -166,6 +166,15 @@ func (b *Board) Counters() Counters {
 	return c
 }
 
+// Present is how many members the board announces, in all rooms: those who have gone and were
+// not taken out (ghosts) are among them.
+func (b *Board) Present() (n int) {
+	for _, r := range b.rooms {
+		n += r.count()
+	}
+	return n
+}
+
 // AppendHistory appends the notices that the board remembers of a room, the
 // oldest first, as a JSON array.
 func (b *Board) AppendHistory(dst []byte, name string) []byte {

@@ -2,13 +2,18 @@ package language
 
 import (
 	"maps"
+	"regexp"
 	"slices"
 	"time"
 
 	"github.com/hashicorp/hcl/v2"
 
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 )
+
+// metricName is how Prometheus names metrics.
+var metricName = regexp.MustCompile(`^[a-zA-Z_:][a-zA-Z0-9_:]*$`)
 
 // readServer reads the process of the server under test.
 func (r *reader) readServer(b *hcl.Block) {
@@ -21,6 +26,14 @@ func (r *reader) readServer(b *hcl.Block) {
 		r.fail(b.DefRange, "give the command that starts the server, or the pid of one that runs, or the address of "+
 			"its "+
 			"metrics")
+	}
+	for i, name := range logbook.ServerGauges {
+		if s.Gauges[i] = r.text(a[name], ""); s.Gauges[i] != "" && s.Metrics == "" {
+			r.fail(a[name].NameRange, "%s is the name of a metric; say on which page it is (metrics)", name)
+		} else if given := a[name]; given != nil && !metricName.MatchString(s.Gauges[i]) {
+			r.fail(given.Expr.Range(), "%q is no name of a metric, such as harbour_%s; its labels are added up",
+				s.Gauges[i], name)
+		}
 	}
 	if wrong := checkAddress(s.Metrics, "http"); s.Metrics != "" && wrong != "" {
 		r.fail(a["metrics"].Expr.Range(), "%s", wrong)

@@ -66,8 +66,11 @@ func (r *reader) readFinalCheck(b *hcl.Block) {
 	}
 }
 
-// texts reads a list of fixed texts.
+// texts reads a list of fixed texts; nil if it is not given.
 func (r *reader) texts(a *hcl.Attribute) (all []string) {
+	if a == nil {
+		return nil
+	}
 	v, diags := a.Expr.Value(&r.vars)
 	if diags.HasErrors() || !v.IsWhollyKnown() || v.IsNull() || !v.CanIterateElements() || v.LengthInt() == 0 {
 		r.fail(a.Expr.Range(), "write a list of texts")

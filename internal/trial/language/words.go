@@ -429,6 +429,10 @@ var vocabulary = map[string]*blockWord{
 		{"pid", formNumber, false, "instead: the number of a process that runs"},
 		{"metrics", formText, false, "the http:// address of its Prometheus page: what it uses is read there each " +
 			"second, and not asked of the system"},
+		{"connections", formText, false, "what the number of its connections is called on that page: what is left of " +
+			"them when all clients have gone is a figure, and must be nothing"},
+		{"members", formText, false, "the same for the members of its rooms"},
+		{"presence", formText, false, "the same for those whom it announces as present"},
 		{"ready", formText, false, "what stands in a line of its output once it is ready; if it is not given it is " +
 			"ready once it accepts connections"},
 		{"within", formDuration, false, `how soon it must be ready, and how long it may take to end; "10s" if it ` +

@@ -190,6 +190,16 @@ func server(sc scene.Scene, width int) []string {
 		most.Memory, most.CPU = max(most.Memory, s.Memory), max(most.CPU, s.CPU)
 		most.Files, most.Threads = max(most.Files, s.Files), max(most.Threads, s.Threads)
 	}
+	use := run.UseOf(samples, sc.Run.Entries, sc.Run.Finished)
+	for i, g := range use.Gauges {
+		if g.Known {
+			lines = append(lines, p.Line(logbook.ServerGauges[i]+", as it says", width, 11, units.Count(int64(g.First)),
+				units.Count(int64(g.Most)), units.Count(int64(g.Last))))
+		}
+	}
+	if !use.Watched {
+		return lines
+	}
 	number := func(n int) string { return units.Count(int64(n)) }
 	lines = append(lines,
 		p.Line("memory", width, 11, units.Bytes(float64(first.Memory)), units.Bytes(float64(most.Memory)),
