@@ -118,17 +118,23 @@ func (c *Client) CutOff(e *Env, now mono.Time, fault string, least time.Duration
 	c.hangUp(e)
 	c.io(e).Lines[transport.Main].Abort = reset
 	if c.wait == forBreak || !c.goesAway(e, now, err) {
-		e.counts().Returns.Broke++
 		c.failPending(e, now, err)
 		c.goes(e, now)
 		c.isGone(e, now)
-		e.event(c, now, logbook.Broke, noRoom, e.countReason("broken", err))
-		c.land(e, now)
+		c.brokeByFault(e, now, err)
 		return
 	}
 	if c.wait == forReturn {
 		c.deadline = max(c.deadline, now.Add(least))
 	}
+}
+
+// brokeByFault books that the client's connection broke by the trial's own doing, and that it does
+// not come back.
+func (c *Client) brokeByFault(e *Env, now mono.Time, err error) {
+	e.counts().Returns.Broke++
+	e.event(c, now, logbook.Broke, noRoom, e.countReason("broken", err))
+	c.land(e, now)
 }
 
 // ID is the client's number in the run.

@@ -24,6 +24,7 @@ func (c *Client) connect(e *Env, now mono.Time, s *trial.Step) {
 
 // dialRoute begins to connect over the client's route.
 func (c *Client) dialRoute(e *Env, now mono.Time, s *trial.Step) {
+	c.connectsAnew(e, now)
 	c.phase, c.naming = connecting, unnamed
 	c.wait, c.began, c.deadline = forOpen, now, mono.Never // how long it may take is the transport's to watch
 	if t := c.travels(); t != nil {
@@ -154,7 +155,9 @@ func (c *Client) drain(e *Env, came mono.Span, now mono.Time) {
 		case transport.Broken:
 			c.broken(e, came.To, now, ev.Err)
 		case transport.Violated:
-			e.counts().Malformed++
+			if !c.garbled() {
+				e.counts().Malformed++
+			}
 			c.broken(e, came.To, now, ev.Err)
 		}
 	}
@@ -220,7 +223,9 @@ func (c *Client) refused(e *Env, now mono.Time, err error) {
 		c.failsToReturn(e, now, err)
 		return
 	}
-	e.counts().Refused++
+	if !c.garbled() { // or it was the trial that spoilt the request
+		e.counts().Refused++
+	}
 	e.note(c, now, fact.ConnsFail, 0, 1)
 	e.event(c, now, logbook.Refused, noRoom, e.countReason("refused", err))
 	c.land(e, now)
@@ -275,6 +280,10 @@ func (c *Client) broken(e *Env, at, now mono.Time, err error) {
 	c.goes(e, now)
 	c.isGone(e, now)
 	c.room = noRoom
+	if !awaited && !slow && c.garbled() {
+		c.brokeByFault(e, now, err)
+		return
+	}
 	if !awaited && !slow {
 		e.counts().Broken++
 		e.event(c, now, logbook.Broke, noRoom, e.countReason("broken", err))

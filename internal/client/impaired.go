@@ -81,6 +81,46 @@ func (c *Client) DoubledOnPath(e *Env, now mono.Time, up bool, b []byte) {
 	c.tellOfMarks(e, now, fact.Doubles, flags, b)
 }
 
+// garbled is in which directions a byte of a client's connection was changed by a fault. Nothing
+// that happens on that connection afterwards is the server's doing: it may have read, or said,
+// anything.
+type garbled struct{ up, down bool }
+
+func (g garbled) any() bool { return g.up || g.down }
+
+// garbled reports whether a fault has changed a byte of the client's connection.
+func (c *Client) garbled() bool { return c.more != nil && c.more.garbled.any() }
+
+// CorruptedOnPath tells that a fault has changed a byte of what the client says, or is told.
+func (c *Client) CorruptedOnPath(e *Env, now mono.Time, up bool, _ []byte) {
+	// What is said by requests waits for answers: those that were changed keep it back.
+	up = up || e.Trial.Target.Route(int(c.route)).Kind == trial.OverHTTP
+	if up { // what it has just said is among it
+		for i := range e.Facts.Facts[min(e.call, len(e.Facts.Facts)):] {
+			if f := e.Facts.Facts[e.call+i]; f.Kind == fact.Says && f.Client == c.id {
+				e.tell(now, fact.Fact{Kind: fact.GarblesOne, Client: c.id, Room: noRoom, Number: f.Number})
+			}
+		}
+	}
+	g := &c.extra().garbled
+	switch {
+	case up && !g.up:
+		g.up = true
+		e.tell(now, fact.Fact{Kind: fact.Garbles, Client: c.id, Room: noRoom, Flags: fact.Good})
+	case !up && !g.down:
+		g.down = true
+		e.tellOf(c, now, fact.Garbles, noRoom)
+	}
+}
+
+// connectsAnew tells that the client begins a connection of which nothing was changed yet.
+func (c *Client) connectsAnew(e *Env, now mono.Time) {
+	if c.garbled() {
+		c.more.garbled = garbled{}
+		e.tellOf(c, now, fact.Mends, noRoom)
+	}
+}
+
 // tellOfMarks tells a fact about each message that is in some bytes.
 func (c *Client) tellOfMarks(e *Env, now mono.Time, kind fact.Kind, flags uint8, b []byte) {
 	e.at(c, now)

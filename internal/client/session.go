@@ -408,7 +408,9 @@ func (c *Client) denied(e *Env, now mono.Time, why string) {
 		c.failsToReturn(e, now, errors.New(why))
 		return
 	}
-	e.counts().Denied++
+	if !c.garbled() {
+		e.counts().Denied++
+	}
 	e.event(c, now, logbook.Denied, noRoom, e.countReason("denied", errors.New(why)))
 	e.trouble(c, now)
 	c.ebbing = true

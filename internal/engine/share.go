@@ -116,6 +116,7 @@ func (s *share) ready() {
 		s.path = s.cfg.Paths[s.number]
 		s.path.For = func(id int32) *impair.Effects { return s.effects[id%s.stride] }
 		s.path.Lost, s.path.Doubled = s.onPath((*client.Client).LostOnPath), s.onPath((*client.Client).DoubledOnPath)
+		s.path.Corrupted = s.onPath((*client.Client).CorruptedOnPath)
 	}
 	s.markedAt, s.markedWait, s.markedUse = s.start, s.drv.Blocked(), s.cfg.Use()
 	s.markedPause = s.gcPause()

@@ -29,6 +29,8 @@ type Driver struct {
 	Lost func(id int32, up bool, b []byte)
 	// Doubled, if set, hears of each that comes twice.
 	Doubled func(id int32, up bool, b []byte)
+	// Corrupted, if set, hears of each piece of which a byte was changed, as it was.
+	Corrupted func(id int32, up bool, b []byte)
 	// Counts are what it did, and Spent the time that took, until they are taken.
 	Counts logbook.PathCounts
 	Spent  time.Duration
@@ -335,6 +337,9 @@ func (d *Driver) send(id int32, l *line, dir int, b []byte, came mono.Time) {
 			data := bytes.Clone(piece)
 			if d.chance(w.Corrupt) && len(data) > 0 {
 				d.Counts.Corrupted++
+				if d.Corrupted != nil {
+					d.Corrupted(id, dir == up, data)
+				}
 				n := d.random.Uint64()
 				data[int(n>>8)%len(data)] ^= 1 << (n & 7)
 			}

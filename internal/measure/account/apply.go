@@ -59,6 +59,12 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 		}
 	case fact.Doubles:
 		l.Twice(f.Number, f.Client, f.Is(fact.ToAll))
+	case fact.Garbles:
+		l.Garble(f.Client, f.Is(fact.Good))
+	case fact.GarblesOne:
+		l.GarbleOne(f.Number)
+	case fact.Mends:
+		l.Mend(f.Client, f.At)
 	case fact.Excuses:
 		l.Excuse(f.Number, f.Client)
 	case fact.Gets:

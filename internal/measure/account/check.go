@@ -24,6 +24,9 @@ func (a *Account) checked(c ledger.Client, room ledger.Room, i int, held bool, w
 
 // check is checked for a check that is made here, and counts it.
 func (a *Account) check(c ledger.Client, room ledger.Room, i int, held bool, why, reason string, at mono.Time) {
+	if !held && a.ledger.Garbled(c, at) {
+		return // the trial changed what it said or heard
+	}
 	a.book.At(at).Check(i, held)
 	if !held {
 		a.reasons.Count(a.trial.Hide("check "+a.trial.Checks[i].Name+": "+reason), 1)
@@ -34,7 +37,7 @@ func (a *Account) check(c ledger.Client, room ledger.Room, i int, held bool, why
 // counted judges a number of members that the server said to a client.
 func (a *Account) counted(n ledger.Count) {
 	i := a.trial.Dialect.Presence.Check
-	if a.slow[n.To] {
+	if a.slow[n.To] || a.ledger.Garbled(n.To, n.At) {
 		return // it may not have read the latest yet
 	}
 	if n.Right() && !n.Final {

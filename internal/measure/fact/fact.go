@@ -51,6 +51,9 @@ const (
 	Suspends                  // its membership: its connection broke, and it is owed what is said until it is back
 	Resumes                   // it: it is back
 	Excuses                   // what it was owed of message Number: the trial lost it on its way
+	Garbles                   // its connection: a byte was changed on its way, to the server if Good
+	GarblesOne                // message Number, which it had just said
+	Mends                     // its connection: it has a new one
 	Doubles                   // message Number: the trial has it come to it again, or to all (ToAll)
 	Switches                  // to another route; what is said or comes from Time to Since is at the switch
 	Caught                    // up: what came to the share until Time is in the facts before this one, or

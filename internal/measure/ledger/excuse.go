@@ -1,5 +1,7 @@
 package ledger
 
+import "tidepull/internal/base/mono"
+
 // Excuse books that a message cannot come to a client, as the trial lost it on its way there:
 // if the client is owed it, nobody is to blame.
 func (l *Ledger) Excuse(number uint64, c Client) {
@@ -20,4 +22,53 @@ func (l *Ledger) Twice(number uint64, c Client, all bool) {
 	if r := l.rowOf(number); r != nil {
 		r.twice, r.allTwice = append(r.twice, c), r.allTwice || all
 	}
+}
+
+// A garbling is when the bytes of a client's connection were changed on their way, by the trial's
+// own doing, last: from then on nothing on that connection is the server's doing.
+type garbling struct {
+	in  slowness // what it gets, or does not
+	out bool     // what it says
+}
+
+// Garble books that a byte of a client's connection was changed: what it is owed may not come, or
+// come altered, twice or to the wrong one; if the byte was on its way to the server (up), what it
+// says from now on is owed to nobody, as well.
+func (l *Ledger) Garble(c Client, up bool) {
+	g := l.seats[c].garbled
+	if g == nil {
+		g = &garbling{}
+		l.seats[c].garbled = g
+	}
+	g.in, g.out = slowness{mono.Never, true}, g.out || up
+}
+
+// GarbleOne books that a message may have been changed on its way to the server.
+func (l *Ledger) GarbleOne(number uint64) {
+	if !l.isKnown(number) {
+		return
+	}
+	if r := l.rowOf(number); r != nil && !r.garbled {
+		l.Cancel(number)
+		r.garbled = true
+	}
+}
+
+// Mend books that a client has a new connection, on which nothing was changed yet.
+func (l *Ledger) Mend(c Client, now mono.Time) {
+	if g := l.seats[c].garbled; g != nil {
+		g.in.until, g.out = now, false
+	}
+}
+
+// Garbled reports whether what comes to a client at an instant may have been changed on its way.
+func (l *Ledger) Garbled(c Client, at mono.Time) bool {
+	g := l.seats[c].garbled
+	return g != nil && at <= g.in.until
+}
+
+// garbles reports whether what a client says is changed on its way.
+func (l *Ledger) garbles(c Client) bool {
+	g := l.seats[c].garbled
+	return g != nil && g.out
 }

@@ -98,12 +98,13 @@ type seat struct {
 // A standing is where a client is or was: seldom in more than two rooms, one
 // of which is Everyone, so those need no second look into memory.
 type standing struct {
-	few  [2]seat
-	more []seat
-	n    int32
-	crew uint16
-	slow slowness
-	away *absence // when its connection was broken, last; nil if it never was
+	few     [2]seat
+	more    []seat
+	n       int32
+	crew    uint16
+	slow    slowness
+	garbled *garbling // nil if none of its bytes was ever changed
+	away    *absence  // when its connection was broken, last; nil if it never was
 }
 
 func (l *Ledger) slot(c Client, r Room) int {
@@ -176,7 +177,7 @@ func (l *Ledger) Slow(c Client, slow bool, now mono.Time) {
 // for its recipient, which read slowly on purpose.
 func (l *Ledger) piledUp(c Client, sent mono.Time) bool {
 	s := &l.seats[c].slow
-	return s.was && sent <= s.until
+	return s.was && sent <= s.until || l.Garbled(c, sent)
 }
 
 // Ask books that a client asked to enter a room.

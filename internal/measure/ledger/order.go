@@ -37,7 +37,7 @@ const chainedLook = 8
 // member may have got another order; whether it did is judged when both are
 // settled (judgeOrder).
 func (l *Ledger) defects(r *row, a Arrival, v Verdict) (d [3]bool) {
-	if v.Fate > Late && v.Fate != Allowed {
+	if v.Fate > Late && v.Fate != Allowed || l.mayBeAnything(r, &a) {
 		return d
 	}
 	d[2] = r.say.Sum != 0 && a.Sum != r.say.Sum

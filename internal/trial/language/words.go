@@ -443,7 +443,8 @@ var vocabulary = map[string]*blockWord{
 			"still). To clients: cut (their connections break). On the path of clients: unplug (nothing arrives, not " +
 			"even at their system), freeze (nothing goes through, and comes once it is over), delay, bandwidth, " +
 			"split " +
-			"(bytes go on in pieces), join (they go on together), corrupt (a byte is changed); lose, double, reorder " +
+			"(bytes go on in pieces), join (they go on together), corrupt (a byte is changed; from " +
+			"then on nothing on that connection counts against the server); lose, double, reorder " +
 			"(datagrams); refuse, stall (new connections); answer (an upgrade, with a status), strip (what asks for " +
 			"an upgrade is taken out), cut_idle (connections over which nothing goes)"},
 		{"at", formDuration, false, "when, since the start of the run; with during since the leg began"},
