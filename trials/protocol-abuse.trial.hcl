@@ -1,5 +1,6 @@
 # Under load, clients break the protocol, each in another of the ways that RFC 6455 forbids:
-# the board must close each of them, and nobody else may notice.
+# the board must close each of them, and must not let in those whose handshake is wrong; and
+# nobody else may notice.
 
 trial "protocol abuse" {
   seed = 7
@@ -42,6 +43,14 @@ session "break the protocol" {
   }
 }
 
+session "knock wrongly" {
+  pause {
+    lasts = "10s"
+    most  = "20s"
+  }
+  connect { malformed = "any" }
+}
+
 crew "pilots" {
   clients = 300
   session = session["watch a lock"]
@@ -50,6 +59,11 @@ crew "pilots" {
 crew "vandals" {
   clients = 120
   session = session["break the protocol"]
+}
+
+crew "knockers" {
+  clients = 60
+  session = session["knock wrongly"]
 }
 
 tide {

@@ -55,6 +55,9 @@ func (c *Client) openingOf(e *Env, now mono.Time, s *trial.Step, route uint8) tr
 			o.Path = transport.Target(string(d.Path.Append(nil, &e.scope)))
 		}
 		o.Fields = c.fields(e, d.Fields)
+		if k := ws.KnockNamed(d.WrongOf(int(c.n))); k != nil {
+			o.Mangle = k.Make
+		}
 		if d.Early != nil {
 			o.Early = c.sayUnheard(e, now, d.Early)
 		}
@@ -177,7 +180,11 @@ func (c *Client) opened(e *Env, at, now mono.Time) {
 	}
 	c.isOn(e, at, now)
 	if d := c.step().Dial; d != nil && d.Refused {
-		e.check(c, now, c.step().Check, false, "it was let in")
+		why := "it was let in"
+		if wrong := d.WrongOf(int(c.n)); wrong != "" {
+			why += " with " + wrong
+		}
+		e.check(c, now, c.step().Check, false, why)
 		c.ebbing = true
 		c.sayClose(e, now, ws.CloseNormal, "")
 		return

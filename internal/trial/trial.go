@@ -510,11 +510,14 @@ func abuses() (names []string) {
 }
 
 // WrongOf is how client n of a crew breaks the protocol at a step.
-func (s *Step) WrongOf(n int) string {
-	if s.Wrong != AnyWrong {
-		return s.Wrong
+func (s *Step) WrongOf(n int) string { return another(s.Wrong, Wrongs, n) }
+
+// another gives what a client does of the wrongs that stand after AnyWrong, if it is to do any.
+func another(wrong string, all []string, n int) string {
+	if wrong != AnyWrong {
+		return wrong
 	}
-	all := Wrongs[slices.Index(Wrongs, AnyWrong)+1:]
+	all = all[slices.Index(all, AnyWrong)+1:]
 	return all[n%len(all)]
 }
 
@@ -527,7 +530,25 @@ type Dial struct {
 	Refused  bool           // it must be refused
 	Status   int            // with this status; 0: with any
 	Words    string         // and these words in the reason
+	Wrong    string         // the handshake breaks the protocol: one of WrongKnocks; "": it does not
 }
+
+// WrongKnocks are the ways in which a handshake can break the protocol, beyond doubt: those of
+// ws.Knocks, and AnyWrong.
+var WrongKnocks = wrongKnocks()
+
+func wrongKnocks() []string {
+	names := []string{AnyWrong}
+	for _, k := range ws.Knocks {
+		if !k.Agree && k.May == "" {
+			names = append(names, k.Name)
+		}
+	}
+	return names
+}
+
+// WrongOf is how the handshake of client n of a crew breaks the protocol; "" if it does not.
+func (d *Dial) WrongOf(n int) string { return another(d.Wrong, WrongKnocks, n) }
 
 // A Field is one header field.
 type Field struct {

@@ -3,7 +3,6 @@ package conform
 import (
 	"bytes"
 	"fmt"
-	"strings"
 
 	"tidepull/internal/wire/ws"
 )
@@ -23,41 +22,9 @@ func raw(parts ...[]byte) func(*knock) []byte {
 	return func(*knock) []byte { return all }
 }
 
-// fields makes a handshake with other fields: each is "NAME: VALUE", or "-NAME" to leave one
-// out.
-func fields(changes ...string) func(*knock) []byte {
-	return func(k *knock) []byte {
-		lines := strings.Split(strings.TrimSuffix(string(k.decent()), "\r\n\r\n"), "\r\n")
-		for _, change := range changes {
-			name, _, more := strings.Cut(strings.TrimPrefix(change, "-"), ":")
-			if !strings.HasPrefix(change, "+") {
-				kept := lines[:1:1]
-				for _, l := range lines[1:] {
-					if n, _, _ := strings.Cut(l, ":"); !strings.EqualFold(n, name) {
-						kept = append(kept, l)
-					}
-				}
-				lines = kept
-			}
-			if more {
-				lines = append(lines, strings.TrimPrefix(change, "+"))
-			}
-		}
-		return []byte(strings.Join(lines, "\r\n") + "\r\n\r\n")
-	}
-}
-
 // decent is the handshake as it should be.
 func (k *knock) decent() []byte {
 	return ws.AppendRequest(nil, k.target.Host, k.target.Path, k.key, k.target.Fields...)
-}
-
-// first changes the request line.
-func first(change func(line string) string) func(*knock) []byte {
-	return func(k *knock) []byte {
-		line, rest, _ := strings.Cut(string(k.decent()), "\r\n")
-		return []byte(change(line) + "\r\n" + rest)
-	}
 }
 
 func closing(code uint16, reason string) []byte {
@@ -84,56 +51,19 @@ func cases() (all []Case) {
 		all = append(all, Case{Name: name, Section: section, Demand: d, Code: code, send: send})
 		return &all[len(all)-1]
 	}
-	refuse := func(name, section string, status uint16, send func(*knock) []byte) *Case {
-		return add(name, section, MustRefuse, status, send)
-	}
-	agree := func(name, section string, send func(*knock) []byte) { add(name, section, MustAgree, 0, send) }
 	fail := func(name, section string, code uint16, parts ...[]byte) *Case {
 		return add(name, section, MustFail, code, raw(parts...))
 	}
 	bear := func(name, section string, parts ...[]byte) { add(name, section, MustBear, 0, raw(parts...)) }
 
-	// the handshake
-	refuse("a version that nobody speaks", "4.4", 426, fields("Sec-WebSocket-Version: 12"))
-	refuse("no version", "4.2.1", 0, fields("-Sec-WebSocket-Version"))
-	refuse("a version that is no number", "4.2.1", 0, fields("Sec-WebSocket-Version: thirteen"))
-	refuse("no key", "4.2.1", 0, fields("-Sec-WebSocket-Key"))
-	refuse("two keys", "11.3.1", 0, fields("+Sec-WebSocket-Key: dGlkZSB0YWJsZXMgMTIzNA=="))
-	refuse("a key of three bytes", "4.2.1", 0, fields("Sec-WebSocket-Key: YWJj"))
-	refuse("a key that is not base64", "4.2.1", 0, fields("Sec-WebSocket-Key: ????????????????????????"))
-	refuse("POST instead of GET", "4.2.1", 0, first(func(l string) string {
-		return "POST" + strings.TrimPrefix(l,
-			"GET")
-	}))
-	refuse("HTTP/1.0", "4.2.1", 0, first(func(l string) string {
-		return strings.Replace(l, "HTTP/1.1", "HTTP/1.0",
-			1)
-	}))
-	refuse("no Host", "4.2.1", 400, fields("-Host"))
-	refuse("two Hosts", "RFC 9112 3.2", 400, fields("+Host: elsewhere.example"))
-	refuse("no Upgrade", "4.2.1", 0, fields("-Upgrade"))
-	refuse("an upgrade to something else", "4.2.1", 0, fields("Upgrade: h2c"))
-	refuse("no Connection", "4.2.1", 0, fields("-Connection"))
-	refuse("Connection without upgrade", "4.2.1", 0, fields("Connection: close"))
-	refuse("a folded field", "RFC 9112 5.2", 400, fields("+X-Tide: high\r\n water")).May = "a server may unfold it " +
-		"instead"
-	refuse("a space before the colon", "RFC 9112 5.1", 400, fields("+X-Tide : high"))
-	refuse("a zero byte in a field", "RFC 9110 5.5", 400,
-		fields("+X-Tide: hi\x00gh")).May = "a server may put a space in its place"
-	refuse("a request line that is none", "RFC 9112 3", 400, first(func(string) string { return "KNOCK" }))
-	refuse("a head without end", "RFC 9110 5.4", 431, fields("+X-Tide: "+strings.Repeat("high ", 60_000)))
-	agree("Upgrade in another case", "4.2.1", fields("Upgrade: WebSocket"))
-	agree("names of fields in another case", "RFC 9110 5.1", fields("-Upgrade", "uPGRADE: websocket"))
-	agree("Connection: keep-alive, Upgrade", "4.2.1", fields("Connection: keep-alive, Upgrade"))
-	agree("an extension that nobody knows", "9.1", fields("Sec-WebSocket-Extensions: tide-pull-conform; level=5"))
-	agree("a subprotocol that nobody knows", "4.2.2", fields("Sec-WebSocket-Protocol: tide-pull.conform"))
-	agree("a hundred more fields", "RFC 9110 5.4", func(k *knock) []byte {
-		var more []string
-		for i := range 100 {
-			more = append(more, fmt.Sprintf("+X-Tide-%d: high", i))
+	for i := range ws.Knocks {
+		b := &ws.Knocks[i]
+		d := MustRefuse
+		if b.Agree {
+			d = MustAgree
 		}
-		return fields(more...)(k)
-	})
+		add(b.Name, b.Section, d, uint16(b.Status), func(k *knock) []byte { return b.Make(k.decent()) }).May = b.May
+	}
 
 	// what must not be sent once the connection is open
 	for i := range ws.Abuses {

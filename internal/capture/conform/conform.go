@@ -78,22 +78,35 @@ func Run(ctx context.Context, t Target, tell func(Outcome)) error {
 	if err := alive(ctx, &t); err != nil {
 		return err
 	}
-	for _, c := range Cases {
+	for i, c := range Cases {
 		if ctx.Err() != nil {
 			return ctx.Err()
 		}
-		tell(try(ctx, &t, c))
+		o, reached := try(ctx, &t, c)
+		if !reached && i > 0 {
+			if err := alive(ctx, &t); err != nil {
+				return &Down{Cases[i-1].Name, len(Cases) - i, err}
+			}
+		}
+		tell(o)
 	}
 	if err := alive(ctx, &t); err != nil {
-		return &Down{err}
+		return &Down{Cases[len(Cases)-1].Name, 0, err}
 	}
 	return nil
 }
 
-// A Down is a server that lets nobody in after the cases.
-type Down struct{ Err error }
+// A Down is a server that lets nobody in any more.
+type Down struct {
+	After string // the case that was tried last
+	Left  int    // cases that were not tried, as there was nobody
+	Err   error
+}
 
-func (e *Down) Error() string { return "after all that the server lets nobody in: " + e.Err.Error() }
+func (e *Down) Error() string {
+	return fmt.Sprintf("the server lets nobody in any more, since the case '%s': %v; %d cases were not tried", e.After,
+		e.Err, e.Left)
+}
 
 // alive reports whether the server lets a decent client in.
 func alive(ctx context.Context, t *Target) error {
@@ -167,8 +180,9 @@ func (c *talk) more() bool {
 	return n > 0
 }
 
-// try tries one case.
-func try(ctx context.Context, t *Target, c Case) (o Outcome) {
+// try tries one case; reached says that there was anybody: a
+// connection, and for what is sent over an open one an answer.
+func try(ctx context.Context, t *Target, c Case) (o Outcome, reached bool) {
 	o.Case = c
 	handshake := c.Demand == MustRefuse || c.Demand == MustAgree
 	var made func(*knock) []byte
@@ -185,25 +199,25 @@ func try(ctx context.Context, t *Target, c Case) (o Outcome) {
 	talk, err := open(ctx, t, made)
 	if err != nil {
 		o.Did = "no connection: " + plain.Text(err.Error(), 100)
-		return o
+		return o, false
 	}
 	defer talk.conn.Close()
 	if handshake {
 		o.judgeHandshake(talk)
-		return o
+		return o, true
 	}
 	if talk.head == nil || talk.head.Status != 101 {
 		o.Skipped = "the server did not let it in"
-		return o
+		return o, talk.head != nil
 	}
 	if needsDeflate && talk.head.Get("Sec-WebSocket-Extensions") == "" {
 		o.Skipped = "the server does not agree to compression"
-		return o
+		return o, true
 	}
 	talk.conn.SetDeadline(time.Now().Add(t.Within))
 	talk.conn.Write(c.send(talk.knock)) // that it cannot be written shows when it is read
 	o.judgeFrames(talk, t.Within)
-	return o
+	return o, true
 }
 
 // judgeHandshake judges the answer to a handshake.

@@ -91,8 +91,22 @@ func TestLenient(t *testing.T) {
 		}
 	})
 	var down *Down
-	if !errors.As(err, &down) || borne == 0 {
+	if !errors.As(err, &down) || down.Left != 0 || borne == 0 {
 		t.Errorf("the server is gone: %v; %d refused", err, borne)
+	}
+	// one that goes down in the middle: the case is named, and nothing is said of those after it
+	s, err := standin.Start(standin.Config{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	tried := 0
+	err = Run(context.Background(), at(s.Addr.String(), time.Second), func(o Outcome) {
+		if tried++; tried == 30 {
+			s.Stop()
+		}
+	})
+	if !errors.As(err, &down) || down.After != Cases[29].Name || down.Left != len(Cases)-30 || tried != 30 {
+		t.Errorf("%v after %d cases", err, tried)
 	}
 	if err := Run(context.Background(), at(ln.Addr().String(), time.Second), func(Outcome) {}); err == nil {
 		t.Error("nobody is there, and that is no error")

@@ -118,9 +118,14 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 	switch b.Type {
 	case "connect":
 		st.Do, st.Within, st.Dial = trial.Connect, r.duration(a["within"], 10*time.Second), r.dial(a)
-		if d := st.Dial; d != nil && d.Refused {
+		switch d := st.Dial; {
+		case d != nil && d.Wrong == trial.AnyWrong:
+			st.Check = r.check("refuses handshakes that break the protocol", "malformed")
+		case d != nil && d.Wrong != "":
+			st.Check = r.check("refuses a handshake with "+d.Wrong, "malformed")
+		case d != nil && d.Refused:
 			st.Check = r.check("a connection that must be refused", "refused")
-		} else if a["status"] != nil || a["words"] != nil {
+		case a["status"] != nil || a["words"] != nil:
 			r.fail(b.DefRange, "status and words say how a connection must be refused; give refused = true")
 		}
 	case "assert":
@@ -437,6 +442,9 @@ func (r *reader) readWhen(s *trial.Session, content *hcl.BodyContent, other *hcl
 func (r *reader) dial(a hcl.Attributes) *trial.Dial {
 	d := &trial.Dial{Path: r.textTemplate(a["path"]), Fields: r.fields(a["headers"]), Nameless: r.yes(a["nameless"]),
 		Refused: r.yes(a["refused"]), Status: r.whole(a["status"], 100, 599, 0), Words: r.text(a["words"], "")}
+	if given := a["malformed"]; given != nil {
+		d.Wrong, d.Refused = trial.WrongKnocks[r.oneOf(given, trial.WrongKnocks...)], true
+	}
 	for _, known := range [][2]string{{"origin", "Origin"}, {"subprotocol", "Sec-WebSocket-Protocol"}} {
 		if t := r.textTemplate(a[known[0]]); t != nil {
 			d.Fields = append(d.Fields, trial.Field{Name: known[1], Value: t})

@@ -10,7 +10,7 @@ import (
 // WebSocket has anything for; requestsOnly are those that TCP and UDP have nothing for.
 var (
 	webSocketOnly = map[string][]string{
-		"connect": {"subprotocol"}, "close": {"code", "reason"}, "say": {"binary"},
+		"connect": {"subprotocol", "malformed"}, "close": {"code", "reason"}, "say": {"binary"},
 		"send": {"binary"}, "whisper": {"binary"},
 		"fall_silent": nil, "malformed": nil, "expect_close": {"code", "reason"},
 	}

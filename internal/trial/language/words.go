@@ -279,6 +279,8 @@ var vocabulary = map[string]*blockWord{
 			"must reach nobody"},
 		{"nameless", formYes, false, "do not say the client's name"},
 		{"refused", formYes, false, "the connection must be refused; the session goes on without it"},
+		{"malformed", `"any", or a case`, false, "the handshake breaks the protocol in this way, and " +
+			`must be refused: the name of a case of tidepull conform, or "any": each client in another way`},
 		{"status", formNumber, false, "with refused: the status that the answer must have"},
 		{"words", formText, false, "with refused: what must stand in the reason"},
 	}},

@@ -150,6 +150,8 @@ type Opening struct {
 	// the content of a message that is sent before the server has agreed to anything; nil
 	// if there is none
 	Early []byte
+	// Mangle, if it is set, changes the request before it is sent: a server must refuse it.
+	Mangle func([]byte) []byte
 	// Post is where what the client says goes, for transports that say things by requests;
 	// "" is Path.
 	Post string

@@ -109,7 +109,11 @@ func (m *WebSocket) Connected(io *IO, _ int) {
 		h.Fields = append(h.Fields[:len(h.Fields):len(h.Fields)], http1.Field{Name: "Sec-WebSocket-Extensions",
 			Value: m.Deflate.Offer()})
 	}
-	*out = ws.AppendRequest(*out, h.Host, h.Path, h.key, h.Fields...)
+	if h.Mangle != nil {
+		*out = append(*out, h.Mangle(ws.AppendRequest(nil, h.Host, h.Path, h.key, h.Fields...))...)
+	} else {
+		*out = ws.AppendRequest(*out, h.Host, h.Path, h.key, h.Fields...)
+	}
 	if h.Early != nil {
 		m.frame(io, ws.OpText, h.Early)
 	}
