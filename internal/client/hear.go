@@ -55,7 +55,7 @@ func (c *Client) heard(e *Env, msg received, came mono.Span, now mono.Time) {
 	d := &e.Trial.Dialect
 	marks := mark.In(msg.text)
 	m, end := marks.Next()
-	counts := e.numbers[c.crew] || e.counting[c.crew] && e.followed[c.id]
+	counts := e.numbers[c.crew] || e.countsNumbers(c)
 	read := counts || c.listens() || end == 0 && e.watches(msg.json) || end > 0 && (e.sums ||
 		e.meansMore(msg.json))
 	if read {

@@ -30,7 +30,8 @@ func (l *loop) restart(id int32, r *request) {
 	for other := range l.conns {
 		switch c := &l.conns[other]; {
 		case int32(other) == id || c.state == free:
-		case rude:
+		case rude, c.state == live && l.board.Switches().Meets(l.board.Switches().RudeGoodbye, "rude goodbye",
+			l.called(int32(other))):
 			l.part(int32(other))
 			l.conns[other] = conn{}
 			l.drv.Abort(int32(other))

@@ -445,6 +445,7 @@ func (l *loop) dropOverrun() {
 // hoards keeps memory of a client that goes, as the switch has it.
 func (l *loop) hoards() {
 	if n := l.board.Switches().Hoard; n > 0 {
+		l.board.Truth.Totals.Hoarded += int64(n)
 		l.hoard = append(l.hoard, bytes.Repeat([]byte{1}, n)) // it is written, so the system has to give it
 	}
 }

@@ -40,6 +40,7 @@ func (l *Ledger) Garble(c Client, up bool) {
 		g = &garbling{}
 		l.seats[c].garbled = g
 	}
+	l.isBlind(c)
 	g.in, g.out = slowness{mono.Never, true}, g.out || up
 }
 

@@ -127,6 +127,7 @@ type Ledger struct {
 
 	announced map[announcement]uint64   // the latest message of its kind
 	numbers   bool                      // the server has said to somebody how many members a room has
+	blind     []Client                  // those that read slowly or are garbled, or were lately
 	restless  queue.Queue[unquiet]      // rooms whose numbers are to be judged once they are quiet, by time
 	doubted   queue.Queue[doubtedCount] // numbers of members that are judged again, by time
 	returned  queue.Queue[unsettled]    // clients that are back from an absence, by time

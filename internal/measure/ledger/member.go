@@ -1,6 +1,8 @@
 package ledger
 
 import (
+	"slices"
+
 	"tidepull/internal/base/bitset"
 	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
@@ -168,8 +170,16 @@ func (l *Ledger) Slow(c Client, slow bool, now mono.Time) {
 	switch {
 	case slow:
 		*s = slowness{mono.Never, true}
+		l.isBlind(c)
 	case s.until == mono.Never:
 		s.until = now
+	}
+}
+
+// isBlind books that a client may not find out what the server does with it.
+func (l *Ledger) isBlind(c Client) {
+	if !slices.Contains(l.blind, c) {
+		l.blind = append(l.blind, c)
 	}
 }
 

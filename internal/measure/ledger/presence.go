@@ -1,6 +1,7 @@
 package ledger
 
 import (
+	"slices"
 	"time"
 
 	"tidepull/internal/base/mono"
@@ -112,6 +113,7 @@ func (l *Ledger) MembersSaid(c Client, r Room, n int, at mono.Time) {
 	if q := rm.count.highs; len(q) > 0 {
 		count.Most = max(count.Most, q[0].n)
 	}
+	l.forgive(&count)
 	if !count.Right() && l.cfg.Settle > 0 {
 		// The server may know of a break or a close that is on its way to here.
 		l.doubted.Push(doubtedCount{count, at.Add(min(l.cfg.Settle, knownWithin))})
@@ -142,8 +144,36 @@ func (l *Ledger) judgeDoubted(now mono.Time) {
 				c.Least = min(c.Least, e.n)
 			}
 		}
+		l.forgive(&c)
 		l.cfg.Presence(c)
 	}
+}
+
+// forgive lets a number of members be too low by those who do not read on purpose, or whose bytes
+// the trial changes: the server may have closed them, and they have yet to find out.
+func (l *Ledger) forgive(c *Count) {
+	if !c.Right() {
+		c.Least -= l.unsure(c.Room, c.At)
+	}
+}
+
+// maxUnsure is from how many clients on it is not looked at who of them is in which room.
+const maxUnsure = 1024
+
+// unsure is how many members of a room may not know that they are none any more.
+func (l *Ledger) unsure(r Room, at mono.Time) (n int) {
+	l.blind = slices.DeleteFunc(l.blind, func(c Client) bool {
+		return !l.piledUp(c, at.Add(-l.cfg.Settle-knownWithin))
+	})
+	if len(l.blind) > maxUnsure {
+		return len(l.blind)
+	}
+	for _, c := range l.blind {
+		if slot := l.slot(c, r); slot >= 0 && l.rooms[r].now.bits.Has(slot) {
+			n++
+		}
+	}
+	return n
 }
 
 // nextQuiet is when the next room may have been quiet for long enough, or the next
@@ -171,7 +201,7 @@ func (l *Ledger) judgeQuiet(now mono.Time) {
 		}
 		rm.count.changed = -1 // judged once
 		n := rm.now.bits.Len()
-		if n != rm.count.inside || rm.count.away > 0 || !l.numbers {
+		if n != rm.count.inside || rm.count.away > 0 || !l.numbers || l.unsure(r, now) > 0 {
 			continue // somebody is at the edge; or it is a server that never says numbers
 		}
 		for slot := range rm.seats {

@@ -53,8 +53,8 @@ func returnFigures(add func(name string, unit Unit, doc string, of func(*Window)
 		{"gave_up", "clients that did not come back: they gave up, or were away when they were to go, after " +
 			"tries that failed",
 			func(c *ReturnCounts) int64 { return c.GaveUp + c.StillAway }},
-		{"renumbered", "times that the numbers of a room began again after a return, as seen by the first clients of " +
-			"each crew", func(c *ReturnCounts) int64 { return c.Renumbered }},
+		{"renumbered", "times that the numbers of a room began again after a return, as seen by up to 256 " +
+			"clients of each crew", func(c *ReturnCounts) int64 { return c.Renumbered }},
 	} {
 		add("returns."+f.name, Count, f.doc, func(w *Window) float64 { return float64(f.of(&w.Counts.Returns)) }).
 			some = func(w *Window) bool {

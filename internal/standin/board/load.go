@@ -38,7 +38,7 @@ var loadList = []Switch{
 		func(s *Switches) any { return &s.DoubleReturn }},
 	{"slow_accept", "at most so many clients are let in a second, the others wait; 0 for any number",
 		func(s *Switches) any { return &s.SlowAccept }},
-	{"rude_goodbye", "when the board ends, a connection is reset without a close frame",
+	{"rude_goodbye", "when the board ends or begins anew, a connection is reset without a close frame",
 		func(s *Switches) any { return &s.RudeGoodbye }},
 	{"hoard", "so many bytes stay in memory of each client that has gone",
 		func(s *Switches) any { return &s.Hoard }},

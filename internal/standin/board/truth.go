@@ -50,6 +50,7 @@ type Totals struct {
 	Unreturned  int64 `json:"unreturned"`  // histories of clients that came back, left out or given twice
 	Tolerated   int64 `json:"tolerated"`   // breaches of the protocol that had no end, or another than they should
 	Restarts    int64 `json:"restarts"`    // on request
+	Hoarded     int64 `json:"hoarded"`     // bytes of clients that have gone
 	Ghosts      int64 `json:"ghosts"`      // members that are gone, and stay in a room
 }
 

@@ -1,6 +1,7 @@
 package sim_test
 
 import (
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -235,6 +236,69 @@ var weaknesses = map[string]weakness{
   say { body = { kind = "notice", room = room, text = "${name} stands by ${mark}" } }
   pause { lasts = "8s" }
 `},
+	"22 rude goodbye": {switches: board.Switches{Load: board.Load{RudeGoodbye: 0.5}}, figure: "checks.failed",
+		reason: "goodbye", session: restartAt + `
+  }
+  expect_close "goodbye" {
+    code   = 1012
+    within = "15s"
+  }
+`},
+	"28 brittle": {switches: board.Switches{Load: board.Load{Brittle: 1}}, figure: "clients.broken", session: `
+  connect {}
+  enter { room = "lock-1" }
+  when {
+    that = n == 7
+    pause { lasts = "5s" }
+    malformed { what = "bad text" }
+  }
+  otherwise {
+    pause { lasts = "12s" }
+  }
+`},
+	"28 lenient": {switches: board.Switches{Load: board.Load{Lenient: 0.5}}, figure: "checks.failed",
+		reason: "closes who breaks the protocol", session: `
+  connect {}
+  enter { room = "lock-1" }
+  pause { lasts = "1s" }
+  malformed {
+    what   = "any"
+    within = "2s"
+  }
+`},
+	"29 endless queue": {switches: board.Switches{Load: board.Load{EndlessQueue: 1}}, figure: "checks.failed",
+		config: standin.Config{MaxQueue: 64 << 10}, reason: "a slow reader is evicted", session: `
+  connect {}
+  enter { room = "lock-1" }
+  barrier "all there" {}
+  when {
+    that = n == 3
+    read_slowly {
+      bytes_per_second = 20000
+      evicted_within   = "10s"
+    }
+    pause { lasts = "12s" }
+  }
+  otherwise {
+    repeat {
+      every = "200ms"
+      times = 25
+      say { body = { kind = "notice", room = room, text = "${filler(1000)} ${mark}" } }
+    }
+  }
+`},
+	"34 forgetful restart": {config: standin.Config{Store: "board.db"}, crew: backAgainAnew, figure: "returns.renumbered",
+		switches: board.Switches{Load: board.Load{Forgetful: 1}}, session: restartAt + `
+    pause { lasts = "12s" }
+  }
+  otherwise {
+    repeat {
+      every = "500ms"
+      times = 30
+      say { body = { kind = "notice", room = room, text = "${mark}" } }
+    }
+  }
+`},
 	"silent clients": {config: standin.Config{PongWithin: 30 * time.Second},
 		session: "\n  connect {}\n  enter { room = \"lock-1\" }\n  fall_silent { evicted_within = \"17s\" }\n",
 		figure:  "checks.failed"},
@@ -256,6 +320,25 @@ const backAgain = `
     catch_up = true
   }
 `
+
+const backAgainAnew = `
+  name = "pilot-${n}"
+  reconnect { first = "500ms" }
+`
+
+// restartAt has one client end the board after a while, which is back a second later.
+const restartAt = `
+  connect {}
+  enter { room = "lock-1" }
+  barrier "all there" {}
+  when {
+    that = n == 0
+    pause { lasts = "6s" }
+    request "restart" {
+      method = "POST"
+      path   = "/restart?down=1s"
+      status = 204
+    }`
 
 const gauge = `
   connect {}
@@ -357,7 +440,14 @@ func TestWeaknesses(t *testing.T) {
 	for name, w := range weaknesses {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
+			stored := w.config.Store != ""
+			if stored {
+				w.config.Store = filepath.Join(t.TempDir(), "good.db")
+			}
 			good := playWith(t, w.trial(name), w.config, board.Switches{})
+			if stored {
+				w.config.Store = filepath.Join(t.TempDir(), "bad.db")
+			}
 			clean(t, good)
 			bad := playWith(t, w.trial(name), w.config, w.switches)
 			if strings.HasPrefix(name, "silent") {
@@ -374,6 +464,26 @@ func TestWeaknesses(t *testing.T) {
 				t.Errorf("with the switch, %s: %+v %+v", why, bad.window.Total, bad.window.Counts)
 			}
 		})
+	}
+}
+
+// TestLoadSwitches: a board that lets in so many clients a second does so to the instant, and one
+// that hoards keeps as much of each client as it is told; without the switches nobody waits, and
+// nothing is kept.
+func TestLoadSwitches(t *testing.T) {
+	t.Parallel()
+	w := weakness{session: "\n  connect {}\n  pause { lasts = \"8s\" }\n"}
+	source := strings.Replace(w.trial("load"), `over = "3s"`, `over = "200ms"`, 1)
+	good := playWith(t, source, standin.Config{}, board.Switches{})
+	clean(t, good)
+	if most := figure(t, good.window, "connect.max"); most > 13_000 || good.truth.Hoarded != 0 {
+		t.Errorf("without the switches the last is let in after %v us, %d bytes are kept", most, good.truth.Hoarded)
+	}
+	bad := playWith(t, source, standin.Config{}, board.Switches{Load: board.Load{SlowAccept: 10, Hoard: 5000}})
+	clean(t, bad)
+	// the twentieth is let in 1.9 s after the first, and was there up to 0.2 s later
+	if most := figure(t, bad.window, "connect.max"); most < 1_650_000 || most > 1_950_000 || bad.truth.Hoarded != 20*5000 {
+		t.Errorf("with the switches the last is let in after %v us, %d bytes are kept", most, bad.truth.Hoarded)
 	}
 }
 
