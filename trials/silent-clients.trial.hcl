@@ -37,6 +37,7 @@ dialect "harbour" {
     send      = { kind = "enter", room = room }
     confirmed = msg.kind == "entered" && msg.room == room
   }
+  other { when = msg.kind == "welcome" }
   past { when = msg.kind == "past" }
   heard {
     when = msg.kind == "notice"

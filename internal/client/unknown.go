@@ -80,7 +80,7 @@ func (e *Env) recognises(c *Client, m received) (known bool, nearest string) {
 		{"confirmed of enter", d.Enter.Confirmed}, {"refused of enter", d.Enter.Refused},
 		{"confirmed of leave", d.Leave.Confirmed}, {"refused of leave", d.Leave.Refused}, {"past", d.Past},
 		{"heard", d.Heard.When}, {"after of name", d.Naming.After},
-		{"then of name", d.Naming.Then}, {"beat", d.Beat.When}, {"echo", d.Echo},
+		{"then of name", d.Naming.Then}, {"beat", d.Beat.When}, {"echo", d.Echo}, {"other", d.Other},
 		{"presence", d.Presence.When}, {"joined", d.Joined.When}, {"gone", d.Gone.When}}
 	for i := range c.session.Steps {
 		if s := &c.session.Steps[i]; s.Do == trial.Expect {

@@ -253,6 +253,7 @@ type Dialect struct {
 	Beat     Beat
 	Switch   Switch
 	Goodbye  *expr.Template // said over UDP before a client closes in order; nil: nothing is
+	Other    *expr.Program  // recognises what means nothing to clients; nil if there is no such thing
 	Echo     *expr.Program  // recognises what a sender is given of its own message beside the delivery
 	Heard    Heard
 	Presence Presence

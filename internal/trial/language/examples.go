@@ -34,6 +34,7 @@ var examples = map[string]string{
 		"\"left\" && msg.room == room\n}",
 	"dialect.past": "past {\n  when = msg.kind == \"past\"\n  seq  = msg.seq\n}",
 	"dialect.beat": "beat {\n  when   = msg.kind == \"are you there\"\n  answer = { kind = \"here\" }\n}",
+	"dialect.other": "other { when = msg.kind == \"welcome\" }",
 	"dialect.echo": "echo { when = msg.kind == \"ack\" }",
 	"dialect.heard": "heard {\n  when    = msg.kind == \"notice\"\n  room    = msg.room\n  seq     = msg.seq\n  " +
 		"payload = msg.text\n}",

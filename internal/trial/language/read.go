@@ -188,6 +188,8 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 		case "past":
 			d.Past, d.PastSeq = r.condition(attrs["when"]), r.condition(attrs["seq"])
 			d.PastEach = r.condition(attrs["each"])
+		case "other":
+			d.Other = r.condition(attrs["when"])
 		case "echo":
 			d.Echo = r.condition(attrs["when"])
 		case "heard":

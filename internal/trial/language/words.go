@@ -212,7 +212,7 @@ var vocabulary = map[string]*blockWord{
 				"its own JSON in it"},
 	}, blocks: []string{"dialect.name", "dialect.enter", "dialect.leave", "dialect.past", "dialect.heard",
 		"dialect.echo", "dialect.beat", "dialect.presence", "dialect.joined", "dialect.gone",
-		"dialect.switch", "dialect.goodbye"}},
+		"dialect.other", "dialect.switch", "dialect.goodbye"}},
 	"dialect.goodbye": {doc: "what a client says last of all over UDP, if it goes in order: a server learns of it in " +
 		"no other way", attrs: []word{
 		{"send", formBody, true, "the message"},
@@ -243,6 +243,8 @@ var vocabulary = map[string]*blockWord{
 			"about each of its items"},
 		{"seq", formValue, false, "its number in its room"},
 	}},
+	"dialect.other": {doc: "what the server says besides, such as a greeting that nobody waits for: it means nothing, and " +
+		"does not count as not recognised", attrs: []word{{"when", formCondition, true, "recognises it"}}},
 	"dialect.echo": {doc: "what a client is given of its own message, with the mark, beside the delivery: it is " +
 		"none, " +
 		"and no duplicate", attrs: []word{{"when", formCondition, true, "recognises it"}}},

@@ -37,6 +37,8 @@ dialect "plain-json" {
     members = msg.members
   }
 
+  other { when = msg.kind == "welcome" }
+
   goodbye {
     send = { kind = "bye" }
   }
