@@ -2,8 +2,11 @@ package run
 
 import (
 	"errors"
+	"fmt"
+	"slices"
 	"time"
 
+	"tidepull/internal/base/units"
 	"tidepull/internal/trial"
 )
 
@@ -21,27 +24,57 @@ func liveFaults(t *trial.Trial, server bool) (all []trial.Fault) {
 		f.Every, f.Times = 0, 1
 		all = append(all, f)
 	}
-	add := func(name string, do trial.FaultKind, share float64, more func(*trial.Fault)) {
-		f := trial.Fault{Name: name, Do: do, Whom: trial.Whom{Share: share, Crew: -1, Node: -1}, Up: true, Down: true}
+	add := func(do trial.FaultKind, share float64, more func(*trial.Fault)) {
+		f := trial.Fault{Do: do, Whom: trial.Whom{Share: share, Crew: -1, Node: -1}, Up: true, Down: true}
 		if more != nil {
 			more(&f)
 		}
+		f.Name = liveName(&f)
 		all = append(all, f)
 	}
-	add("cut a tenth", trial.CutClients, 0.1, nil)
-	add("cut everybody", trial.CutClients, 1, nil)
-	add("unplug a tenth", trial.Unplug, 0.1, nil)
-	add("freeze a third", trial.Freeze, 1.0/3, nil)
-	add("far away", trial.Delay, 1, func(f *trial.Fault) { f.By, f.Jitter = 100*time.Millisecond, 30*time.Millisecond })
-	add("nobody gets in", trial.Refuse, 1, nil)
+	add(trial.CutClients, 0.1, nil)
+	add(trial.CutClients, 1, nil)
+	add(trial.Unplug, 0.1, nil)
+	add(trial.Freeze, 0.33, nil)
+	add(trial.Delay, 1, func(f *trial.Fault) { f.By, f.Jitter = 100*time.Millisecond, 30*time.Millisecond })
+	add(trial.Bandwidth, 1, func(f *trial.Fault) { f.Rate = 16 << 10 })
+	add(trial.Split, 1, func(f *trial.Fault) { f.Piece = 16 })
+	add(trial.Corrupt, 0.1, func(f *trial.Fault) { f.Chance = 0.01 })
+	if t.Target.Has(trial.OverUDP) {
+		add(trial.Lose, 1, func(f *trial.Fault) { f.Chance = 0.05 })
+	}
+	add(trial.Refuse, 1, nil)
 	if server {
-		add("pause the server", trial.PauseServer, 1, nil)
+		add(trial.PauseServer, 1, nil)
 		if t.Server != nil && t.Server.PID == 0 {
-			add("restart the server", trial.RestartServer, 1, func(f *trial.Fault) { f.Lasts = time.Second })
-			add("kill the server", trial.RestartServer, 1, func(f *trial.Fault) { f.Lasts, f.Rude = time.Second, true })
+			add(trial.RestartServer, 1, func(f *trial.Fault) { f.Lasts = time.Second })
+			add(trial.RestartServer, 1, func(f *trial.Fault) { f.Lasts, f.Rude = time.Second, true })
 		}
 	}
 	return all
+}
+
+// liveName names a fault that is made to happen by hand, with what can be changed of it.
+func liveName(f *trial.Fault) string {
+	whom := "everybody"
+	if f.Whom.Share < 1 {
+		whom = fmt.Sprintf("%.3g %%", 100*f.Whom.Share)
+	}
+	switch f.Do {
+	case trial.PauseServer:
+		return "pause the server"
+	case trial.RestartServer:
+		return map[bool]string{true: "kill", false: "restart"}[f.Rude] + " the server, " + f.Lasts.String()
+	case trial.Delay:
+		return fmt.Sprintf("delay %s %v", whom, f.By)
+	case trial.Bandwidth:
+		return fmt.Sprintf("%s B/s for %s", units.Count(int64(f.Rate)), whom)
+	case trial.Split:
+		return fmt.Sprintf("split %s at %d B", whom, f.Piece)
+	case trial.Corrupt, trial.Lose:
+		return fmt.Sprintf("%s %.3g %% of %s", f.Do, 100*f.Chance, whom)
+	}
+	return f.Do.String() + " " + whom
 }
 
 // Faults lists what Throw can make happen; nothing if the run is over, or was not started with
@@ -55,7 +88,8 @@ func (r *Run) Faults() (all []LiveFault) {
 	defer r.throwing.Unlock()
 	for i := range r.live {
 		f := &r.live[i]
-		l := LiveFault{Fault: f, Ends: f.Lasts == 0 && f.Do != trial.CutClients && f.Do != trial.RestartServer &&
+		own := *f // which Tune may change
+		l := LiveFault{Fault: &own, Ends: f.Lasts == 0 && f.Do != trial.CutClients && f.Do != trial.RestartServer &&
 			f.Do != trial.StopServer}
 		if g := r.going[i]; g != nil && (g.ends == 0 || now < g.ends) {
 			l.Since = g.since
@@ -98,4 +132,107 @@ func (r *Run) Throw(i int) error {
 	}
 	r.breaker.throw(g.fault, on)
 	return r.engine.Throw(g.fault, on)
+}
+
+// shares are those of the clients that a fault by hand can be about.
+var shares = []float64{0.01, 0.02, 0.05, 0.1, 0.2, 0.33, 0.5, 0.75, 1}
+
+// Tune changes one of Faults, by its place in the list, before it is made to happen: it is about
+// more clients or fewer, by whom, and does more or less of what it does, by how much; both are -1,
+// 0 or 1.
+func (r *Run) Tune(i, whom, more int) error {
+	all := r.Faults()
+	if i < 0 || i >= len(all) {
+		return errors.New("the run is over")
+	}
+	if all[i].Since != 0 {
+		return errors.New("it goes on")
+	}
+	r.throwing.Lock()
+	defer r.throwing.Unlock()
+	f := r.live[i]
+	changed := tuneWhom(&f, whom)
+	if changed = tuneHow(&f, more) || changed; !changed {
+		return errors.New("nothing more can be changed that way")
+	}
+	if i < len(r.trial.Faults) {
+		f.Name = r.trial.Faults[i].Name + ", changed"
+	} else {
+		f.Name = liveName(&f)
+	}
+	r.live[i] = f
+	return nil
+}
+
+// tuneWhom makes a fault about more clients, or fewer; false if it cannot.
+func tuneWhom(f *trial.Fault, by int) bool {
+	if by == 0 || f.Do.AtServer() {
+		return false
+	}
+	at, exact := slices.BinarySearch(shares, f.Whom.Share)
+	if by > 0 && !exact {
+		by = 0 // it stands before the next one
+	}
+	if at += by; at < 0 || at >= len(shares) {
+		return false
+	}
+	f.Whom.Share = shares[at]
+	return true
+}
+
+// tuneHow doubles or halves what a fault does; false if it cannot.
+func tuneHow(f *trial.Fault, by int) bool {
+	if by == 0 {
+		return false
+	}
+	duration := func(d *time.Duration, least, most time.Duration) bool {
+		to := *d / 2
+		if by > 0 {
+			to = max(2**d, least)
+		}
+		if to > most || to < least {
+			return false
+		}
+		*d = to
+		return true
+	}
+	number := func(n *int, least, most int) bool {
+		to := *n / 2
+		if by > 0 {
+			to = 2 * *n
+		}
+		if to < least || to > most {
+			return false
+		}
+		*n = to
+		return true
+	}
+	switch f.Do {
+	case trial.Delay:
+		was := f.By
+		if !duration(&f.By, 5*time.Millisecond, 20*time.Second) {
+			return false
+		}
+		f.Jitter = time.Duration(float64(f.Jitter) * float64(f.By) / float64(was))
+		return true
+	case trial.Join, trial.CutIdle:
+		return duration(&f.By, 5*time.Millisecond, 5*time.Minute)
+	case trial.RestartServer:
+		return duration(&f.Lasts, 250*time.Millisecond, time.Minute)
+	case trial.Bandwidth:
+		return number(&f.Rate, 64, 1<<30)
+	case trial.Split:
+		return number(&f.Piece, 1, 1<<16)
+	case trial.Corrupt, trial.Lose, trial.Double, trial.Reorder:
+		to := f.Chance / 2
+		if by > 0 {
+			to = 2 * f.Chance
+		}
+		if to < 0.0005 || to > 1 {
+			return false
+		}
+		f.Chance = to
+		return true
+	}
+	return false
 }

@@ -19,26 +19,36 @@ type faultPane struct {
 // faultKeys are the keys of the faults, in their order; j and k move, and q closes.
 const faultKeys = "abcdefghilmnoprstuvwxyz"
 
-const faultHelp = "what can be broken by hand, now; what goes on until it is ended is ended by the same key"
+const faultHelp = "a letter or enter breaks it now, and ends what goes on; ← → for fewer or more clients, - + for less or " +
+	"more of it"
 
-// press handles a key while the pane is open; throw is the fault to be thrown, -1: none.
-func (f *faultPane) press(name string, n int) (throw int) {
+// press handles a key while the pane is open; throw is the fault to be thrown, -1: none; whom and
+// more say how the one at the cursor is to be changed.
+func (f *faultPane) press(name string, n int) (throw, whom, more int) {
 	switch name {
+	case "left":
+		return -1, -1, 0
+	case "right":
+		return -1, 1, 0
+	case "-":
+		return -1, 0, -1
+	case "+", "=":
+		return -1, 0, 1
 	case "up", "k":
 		f.at--
 	case "down", "j":
 		f.at++
 	case "enter", "space":
-		return f.at
+		return f.at, 0, 0
 	default:
 		if i := strings.Index(faultKeys, name); len(name) == 1 && i >= 0 && i < n {
 			f.at = i
-			return i
+			return i, 0, 0
 		}
 		*f = faultPane{}
 	}
 	f.at = min(max(0, f.at), max(0, n-1))
-	return -1
+	return -1, 0, 0
 }
 
 func (f *faultPane) view(p *look.Palette, all []run.LiveFault, width, height int) []string {
@@ -62,7 +72,7 @@ func (f *faultPane) view(p *look.Palette, all []run.LiveFault, width, height int
 			}
 			state += "  "
 		}
-		text := p.Draw(look.Strong, mark+key+"  ") + look.Fit(plain.Text(l.Fault.Name, 60), 24) + " " +
+		text := p.Draw(look.Strong, mark+key+"  ") + look.Fit(plain.Text(l.Fault.Name, 60), 26) + " " +
 			p.Draw(look.Beware, state) + p.Draw(look.Faint, plain.Text(l.Fault.Words(), 200))
 		lines = append(lines, look.Fit(text, width))
 	}

@@ -32,6 +32,8 @@ type Source interface {
 	Trouble() string         // why the run is not being kept, or ""
 	Faults() []run.LiveFault // what Throw can make happen; none once the run is over
 	Throw(i int) error       // makes one happen, or ends it
+	// Tune makes one be about more clients or fewer, or do more or less, before it happens.
+	Tune(i, whom, more int) error
 }
 
 // Kept is a run that is over.
@@ -51,6 +53,9 @@ func (Kept) Trouble() string { return "" }
 
 // Faults implements Source.
 func (Kept) Faults() []run.LiveFault { return nil }
+
+// Tune implements Source.
+func (Kept) Tune(int, int, int) error { return errors.New("the run is over") }
 
 // Throw implements Source.
 func (Kept) Throw(int) error { return errors.New("the run is over") }
@@ -118,7 +123,14 @@ func (v *runView) press(msg tea.KeyPressMsg, sc scene.Scene) (leave bool) {
 		return false
 	}
 	if v.faults.open && !key.Matches(msg, v.keys.interrupt) {
-		v.throw(v.faults.press(msg.String(), len(v.source.Faults())))
+		throw, whom, more := v.faults.press(msg.String(), len(v.source.Faults()))
+		if whom != 0 || more != 0 {
+			if err := v.source.Tune(v.faults.at, whom, more); err != nil {
+				v.notice = "nothing was changed: " + err.Error()
+			}
+			return false
+		}
+		v.throw(throw)
 		return false
 	}
 	switch {

@@ -32,10 +32,10 @@ var examples = map[string]string{
 		"\"entered\" && msg.room == room\n}",
 	"dialect.leave": "leave {\n  send      = { kind = \"leave\", room = room }\n  confirmed = msg.kind == " +
 		"\"left\" && msg.room == room\n}",
-	"dialect.past": "past {\n  when = msg.kind == \"past\"\n  seq  = msg.seq\n}",
-	"dialect.beat": "beat {\n  when   = msg.kind == \"are you there\"\n  answer = { kind = \"here\" }\n}",
+	"dialect.past":  "past {\n  when = msg.kind == \"past\"\n  seq  = msg.seq\n}",
+	"dialect.beat":  "beat {\n  when   = msg.kind == \"are you there\"\n  answer = { kind = \"here\" }\n}",
 	"dialect.other": "other { when = msg.kind == \"welcome\" }",
-	"dialect.echo": "echo { when = msg.kind == \"ack\" }",
+	"dialect.echo":  "echo { when = msg.kind == \"ack\" }",
 	"dialect.heard": "heard {\n  when    = msg.kind == \"notice\"\n  room    = msg.room\n  seq     = msg.seq\n  " +
 		"payload = msg.text\n}",
 	"dialect.presence": "presence {\n  when    = msg.kind == \"presence\"\n  room    = msg.room\n  members = " +
