@@ -19,8 +19,7 @@ type faultPane struct {
 // faultKeys are the keys of the faults, in their order; j and k move, and q closes.
 const faultKeys = "abcdefghilmnoprstuvwxyz"
 
-const faultHelp = "a letter or enter breaks it now, and ends what goes on; ← → for fewer or more clients, - + for less or " +
-	"more of it"
+const faultHelp = "what can be broken by hand, now; the same key ends what goes on"
 
 // press handles a key while the pane is open; throw is the fault to be thrown, -1: none; whom and
 // more say how the one at the cursor is to be changed.

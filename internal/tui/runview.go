@@ -413,7 +413,7 @@ func (v *runView) footer(p *look.Palette, width int) string {
 	case v.help.open:
 		return hintsWithin(p, width, v.keys.back, v.keys.scroll)
 	case v.faults.open:
-		return hintsWithin(p, width, v.keys.pickFault, v.keys.back, v.keys.scroll)
+		return hintsWithin(p, width, v.keys.pickFault, v.keys.forWhom, v.keys.howMuch, v.keys.back, v.keys.scroll)
 	}
 	text, at := "", 0
 	for i, view := range views {

@@ -104,7 +104,7 @@ type keys struct {
 	help, stop, leave, interrupt, back, suspend, scroll, views          key.Binding
 	window, earlier, later, wider, narrower, nextTick, lastTick         key.Binding
 	move, export, message, order, down, pick, rename, drop, marks, dial key.Binding
-	fault, pickFault                                                    key.Binding
+	fault, pickFault, forWhom, howMuch                                  key.Binding
 }
 
 func newKeys() keys {
@@ -138,7 +138,9 @@ func newKeys() keys {
 		marks:     bind("c", "compare", "c"),
 		dial:      bind("p", "probe", "p"),
 		fault:     bind("f", "break", "f"),
-		pickFault: bind("a to z, enter", "throw it, or end it", "enter"),
+		pickFault: bind("a-z enter", "begin, end", "enter"),
+		forWhom:   bind("← →", "clients", "left", "right"),
+		howMuch:   bind("- +", "how much", "-", "+"),
 	}
 }
 
