@@ -4,7 +4,7 @@ GO ?= go
 SHELL := /bin/bash
 SIM := tidepull/internal/testkit/sim
 
-.PHONY: demo build test tools lint fuzz rounds soak interop bench screenshots clean
+.PHONY: demo build test tools lint fuzz rounds soak kernel interop bench screenshots clean
 
 demo: build ## the shipped trial against the shipped stand-in, on the screen
 	./bin/tidepull demo
@@ -33,10 +33,13 @@ rounds: build ## all tests again and again beside a busy loop; an hour
 	scripts/rounds $(or $(ROUNDS),20)
 
 soak: build ## a hundred healthy runs of odd shapes beside busy loops; a thousand seeds in several shares, of routes, returns and faults
-	TIDEPULL_SEEDS=$(or $(SEEDS),1000) $(GO) test ./internal/testkit/sim -run 'TestShares|TestRoutes|TestReturns|TestFaults|TestDatagramFaults|TestResume|TestPulse$$' \
+	TIDEPULL_SEEDS=$(or $(SEEDS),1000) $(GO) test ./internal/testkit/sim -run 'TestShares|TestRoutes|TestReturns|TestFaults|TestDatagramFaults|TestCorrupted|TestResume|TestPulse$$' \
 		-timeout 60m
 	SOAK=1 $(GO) test ./internal/run -run TestManyBreaks -v
 	SOAK=$(or $(RUNS),100) TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test ./cmd/tidepull -run TestSoak -v -timeout 60m
+
+kernel: ## faults by the kernel's traffic control, on a kernel that has all of it, in an emulator (Debian, root)
+	scripts/netem
 
 interop: build ## real servers from the package registries; writes docs/interop.md
 	INTEROP=1 $(GO) test ./interop -v -count=1 -timeout 30m

@@ -22,7 +22,14 @@ type result struct {
 		Balanced                                                              bool
 	}
 	Connections struct{ Opened, Broken, Evicted int64 }
-	Self        struct {
+	Pulse       struct {
+		Eviction struct {
+			Count int64
+			P50   float64 `json:"p50_us"`
+			Max   float64 `json:"max_us"`
+		}
+	}
+	Self struct {
 		OverloadedSeconds int `json:"overloaded_seconds"`
 	}
 	Verdict string
@@ -36,7 +43,10 @@ func (r *result) tooBusy() bool { return r.status == 3 && r.Self.OverloadedSecon
 func (s *server) run(t *testing.T, name string, during func(), more ...string) (r result, text string) {
 	t.Helper()
 	dir := t.TempDir()
-	file := filepath.Join(name, name+".trial.hcl")
+	file := name // or a variant's file
+	if filepath.Ext(name) == "" {
+		file = filepath.Join(name, name+".trial.hcl")
+	}
 	if len(more) > 0 && more[0] == aCrowd {
 		more = crowd[:2:2]
 		file = variant(t, name, "crowd", `every = "500ms"`, `every = "1500ms"`, "times = 6", "times = 3",
@@ -75,7 +85,8 @@ Written by ` + "`make interop`" + `. Each server is a few lines on its library, 
 counts what it received and wrote, if it can; left alone, 200 clients say 600 messages (else 60
 say 360), and the ledger must agree with those counts to the last delivery. Stopped is SIGSTOP
 of all its processes for 2 s while messages are said, killed is SIGKILL. Silent clients answer
-no beat: they must be evicted, if the server evicts at all. What two clients of another library did is recorded
+no beat: they must be evicted, if the server evicts at all, as long after the first sign of life
+that they owed as its code says. What two clients of another library did is recorded
 once, and replayed against the server started afresh: by one copy, by 20, and with one answer
 of the server's changed. Restarted is by the trial, which asks the server to end and starts it
 again a second later; then all 60 connections are cut at once: everybody comes back, twice.
@@ -116,19 +127,15 @@ func TestInterop(t *testing.T) {
 	for _, of := range servers {
 		each(of, "servers", func(t *testing.T, s *server) []string {
 			if of.borrows {
-				return []string{alone(t, of.name, s), stopped(t, of.name), killed(t, of.name), silent(t, of.name),
+				return []string{alone(t, of.name, s), stopped(t, of.name), killed(t, of.name), silent(t, of.name, of.evicts),
 					replayed(t, of.name, of.vary), "as the server behind it"}
 			}
 			size := []string{aCrowd}
 			if of.small {
 				size = nil
 			}
-			row := []string{alone(t, of.name, s, size...), stopped(t, of.name), killed(t, of.name), "it evicts none",
+			return []string{alone(t, of.name, s, size...), stopped(t, of.name), killed(t, of.name), silent(t, of.name, of.evicts),
 				replayed(t, of.name, of.vary), returned(t, of.name)}
-			if !of.keeps {
-				row[3] = silent(t, of.name)
-			}
-			return row
 		})
 	}
 	if only == "ways" { // the rest stays as it is
@@ -240,12 +247,31 @@ func killed(t *testing.T, name string) string {
 	return fmt.Sprintf("%s: %d broken, %d lost, %d excused", r.Verdict, r.Connections.Broken, l.Lost, l.Excused)
 }
 
-func silent(t *testing.T, name string) string {
+// silent has all clients give no sign of life: each must be closed when the server's code says so,
+// and nobody before.
+func silent(t *testing.T, name string, by evicts) string {
+	if by == (evicts{}) {
+		return "it evicts none"
+	}
 	s := again(t, name)
 	defer s.kill()
-	r, text := s.run(t, name, func() {}, "--set", "silent=true")
-	if r.Connections.Evicted != 60 || r.status != 0 && !r.tooBusy() {
-		t.Errorf("silent: status %d, %s (%s), %+v\n%s", r.status, r.Verdict, r.Why, r.Connections, text)
+	of := name
+	if name == "nginx-front" {
+		of = "node-ws" // whose trial it is
 	}
-	return fmt.Sprintf("%d of 60 evicted", r.Connections.Evicted)
+	file := variant(t, of, "silent-"+name, `dialect   = "theirs"`, fmt.Sprintf("dialect = \"theirs\"\n  promise {\n    from = %q\n"+
+		"    every = %q\n    deadline = %q\n    tolerance = \"20%%\"\n  }", by.from, by.every, by.until),
+		"fall_silent {", "misbehave {\n      do = \"silent\"\n     ", `"8s" }`, "\"12s\"\n    }", `"12s" }`, "\"12s\"\n    }")
+	r, text := s.run(t, file, func() {}, "--set", "silent=true", "--set", "slack=14s")
+	p := r.Pulse
+	exact := p.Eviction.P50/1e6 > by.earliest.Seconds()-0.1 && p.Eviction.Max/1e6 < by.until.Seconds()+0.3
+	if r.Connections.Evicted != 60 || p.Eviction.Count != 60 || r.status != 0 && !r.tooBusy() || !exact && !r.tooBusy() {
+		t.Errorf("silent: status %d, %s (%s), %+v, %+v\n%s", r.status, r.Verdict, r.Why, r.Connections, p, text)
+	}
+	says := fmt.Sprintf("%g", by.until.Seconds())
+	if by.earliest != by.until {
+		says = fmt.Sprintf("%g to %g", by.earliest.Seconds(), by.until.Seconds())
+	}
+	return fmt.Sprintf("%d of 60 evicted after %.2f s, the last %.2f; its code says %s", r.Connections.Evicted, p.Eviction.P50/1e6,
+		p.Eviction.Max/1e6, says)
 }

@@ -16,30 +16,38 @@ import (
 // A kind is one of the servers.
 type kind struct {
 	name, what string
-	keeps      bool     // it does not evict silent clients
 	cuts       bool     // it cuts what is idle, which clients of a server that stands still are
 	small      bool     // 200 clients are too many for it on a small machine
 	borrows    bool     // its trial is another server's
 	vary       []string // values that each copy of a replay needs for itself
+	evicts     evicts   // when it closes who gives no sign of life, by its code; zero if it does not
+}
+
+// evicts is what a server's code says of heartbeats, as a promise has it: who begins and how often,
+// and between how much after the first sign of life that was owed it closes who gives none.
+type evicts struct {
+	from            string
+	every           string
+	earliest, until time.Duration
 }
 
 // servers are in the order of the report.
 var servers = []kind{
-	{name: "node-ws", what: "ws (Node): JSON with a field that says what is wanted"},
-	{name: "node-packets", what: "socket.io (Node): events in packets with digits in front, beats of its own"},
-	{name: "node-strings", what: "websocket (Node): JSON in strings of JSON"},
-	{name: "sockjs-frames", what: "sockjs (Node): texts in a list behind a letter", keeps: true},
-	{name: "go-hub", what: "gorilla/websocket (Go): who and where in the address, several messages in a frame"},
-	{name: "go-envelope", what: "coder/websocket (Go): event and data, a subprotocol"},
-	{name: "python-text", what: "Tornado (Python): plain text, a greeting, saying one's name is entering"},
-	{name: "python-path", what: "Starlette on uvicorn (Python): name in the path, an answer and a broadcast"},
-	{name: "python-array", what: "aiohttp (Python): lists that begin with what they are"},
-	{name: "django-groups", small: true, what: "Django Channels (Python): groups on two processes over Redis"},
-	{name: "ruby-cable", what: "Action Cable (Ruby): commands for identifiers that are JSON in a string", keeps: true},
-	{name: "nginx-front", borrows: true, what: "nginx before the first"},
-	{name: "rabbit-stomp", what: "RabbitMQ: STOMP over WebSocket"},
+	{name: "node-ws", what: "ws (Node): JSON with a field that says what is wanted", evicts: evicts{"server", "1500ms", 3000 * time.Millisecond, 3000 * time.Millisecond}},
+	{name: "node-packets", what: "socket.io (Node): events in packets with digits in front, beats of its own", evicts: evicts{"server", "2s", 2000 * time.Millisecond, 2000 * time.Millisecond}},
+	{name: "node-strings", what: "websocket (Node): JSON in strings of JSON", evicts: evicts{"server", "2s", 2000 * time.Millisecond, 2000 * time.Millisecond}},
+	{name: "sockjs-frames", what: "sockjs (Node): texts in a list behind a letter"},
+	{name: "go-hub", what: "gorilla/websocket (Go): who and where in the address, several messages in a frame", evicts: evicts{"server", "2s", 2000 * time.Millisecond, 2000 * time.Millisecond}},
+	{name: "go-envelope", what: "coder/websocket (Go): event and data, a subprotocol", evicts: evicts{"server", "2s", 2000 * time.Millisecond, 2000 * time.Millisecond}},
+	{name: "python-text", what: "Tornado (Python): plain text, a greeting, saying one's name is entering", evicts: evicts{"server", "2s", 4000 * time.Millisecond, 4000 * time.Millisecond}},
+	{name: "python-path", what: "Starlette on uvicorn (Python): name in the path, an answer and a broadcast", evicts: evicts{"server", "2s", 2000 * time.Millisecond, 2000 * time.Millisecond}},
+	{name: "python-array", what: "aiohttp (Python): lists that begin with what they are", evicts: evicts{"server", "2s", 1000 * time.Millisecond, 1000 * time.Millisecond}},
+	{name: "django-groups", small: true, what: "Django Channels (Python): groups on two processes over Redis", evicts: evicts{"server", "2s", 2000 * time.Millisecond, 4000 * time.Millisecond}},
+	{name: "ruby-cable", what: "Action Cable (Ruby): commands for identifiers that are JSON in a string"},
+	{name: "nginx-front", borrows: true, what: "nginx before the first", evicts: evicts{"server", "1500ms", 3000 * time.Millisecond, 3000 * time.Millisecond}},
+	{name: "rabbit-stomp", what: "RabbitMQ: STOMP over WebSocket", evicts: evicts{"client", "1s", 3000 * time.Millisecond, 6000 * time.Millisecond}},
 	{name: "mosquitto-mqtt", what: "Mosquitto: MQTT over WebSocket",
-		vary: []string{`lighthouse-a="lighthous${n + 100}"`, `lighthouse-b="lightboat${n + 100}"`}},
+		vary: []string{`lighthouse-a="lighthous${n + 100}"`, `lighthouse-b="lightboat${n + 100}"`}, evicts: evicts{"client", "1s", 2000 * time.Millisecond, 8000 * time.Millisecond}},
 }
 
 // ways are servers that other transports than WebSocket, or TLS and compression, lead to.

@@ -58,6 +58,7 @@ type demoCommand struct {
 	Routes  bool   `help:"The same as three-ways: a third of the clients sit behind a proxy that strips upgrades."`
 	Restart bool   `help:"The same as restart: the board ends and comes back at the height of the tide."`
 	wrongs
+	breaking
 	showing
 }
 
@@ -83,6 +84,12 @@ func (c *demoCommand) Run(a *app) error {
 	if _, err := c.switches(); err != nil {
 		return err
 	}
+	kernel := c.Path == "kernel"
+	if kernel {
+		if err := enterWith(false); err != nil {
+			return err
+		}
+	}
 	t, err := language.Parse(source, file, language.Options{})
 	if err != nil {
 		return err
@@ -91,6 +98,7 @@ func (c *demoCommand) Run(a *app) error {
 		if t, err = servedTrial(source, file, c.args()); err != nil {
 			return err
 		}
+		t.Kernel = kernel
 		return c.carryOut(a, t)
 	}
 	board, t, err := demoTrial(file, source, c.args())
@@ -98,6 +106,7 @@ func (c *demoCommand) Run(a *app) error {
 		return err
 	}
 	defer board.stop()
+	t.Kernel = kernel
 	return c.carryOut(a, t)
 }
 

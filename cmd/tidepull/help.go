@@ -36,7 +36,9 @@ var helpTexts = kong.Vars{
 	"ended_by": "Over TCP: what ends each message, with escapes as \\0; LF if it is not given.",
 	"standin_prefix": "Over TCP: how the length in front of each message is written, in 1, 2 or 4 bytes (le: the low " +
 		"byte first) or as a varint; messages are lines if it is not given.",
-	"record_to":     "The server: a ws://, http:// or tcp:// address, or wss://, https:// or tls://.",
+	"record_to": "The server: a ws://, http:// or tcp:// address, or wss://, https:// or tls://.",
+	"path": "What does faults on the path of clients: the tool itself (own), or the system's traffic control, as " +
+		"far as it can (kernel, as root).",
 	"connect_to":    "Connect to this ADDRESS:PORT, or unix:PATH, whatever the names in addresses are.",
 	"server_pid":    "The server's process, to measure what it uses.",
 	"compare_out":   "Write the comparison into this folder as SVG, PDF and CSV.",

@@ -34,6 +34,7 @@ type runCommand struct {
 	Target string            `placeholder:"URL" help:"Run against this ws:// address instead of the trial's."`
 	Set    map[string]string `mapsep:"none" placeholder:"NAME=VALUE" help:"${set}"`
 	connecting
+	breaking
 	showing
 }
 
@@ -55,8 +56,14 @@ func (c *connecting) where() (wire.Endpoint, error) {
 }
 
 func (c *runCommand) Run(a *app) error {
-	t, err := language.Load(c.File, language.Options{Target: c.Target, Set: c.Set})
+	t, err := language.Load(c.File, language.Options{Target: c.Target, Set: c.Set, Kernel: c.Path == "kernel"})
 	if err != nil {
+		return err
+	}
+	if c.Path == "own" {
+		t.Kernel = false
+	}
+	if err := enter(t); err != nil {
 		return err
 	}
 	if err := c.redirect(t); err != nil {
@@ -129,7 +136,7 @@ func (s *showing) carryOut(a *app, t *trial.Trial) error {
 	}
 	var unreachable *engine.Unreachable
 	if errors.As(last.Err, &unreachable) {
-		return last.Err
+		return notReached(last.Err)
 	}
 	switch id, trouble := l.kept(); {
 	case trouble != "":

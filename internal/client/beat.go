@@ -197,7 +197,11 @@ func (e *Env) readUpTo() mono.Time {
 // beatUnasked sends a sign of life, and says when the next one is due.
 func (c *Client) beatUnasked(e *Env, now mono.Time) {
 	every := e.beatEvery()
-	if c.phase != open || c.misconduct() != nil && c.misconduct().how.Do.Still() {
+	m := c.misconduct()
+	if c.phase != open || m != nil && m.how.Do.Still() {
+		if promise := e.Trial.Target.Promise; m != nil && promise != nil && promise.Client {
+			c.owesSince(e, m, c.more.beatAt)
+		}
 		c.more.beatAt = 0
 		return
 	}

@@ -113,6 +113,22 @@ func (c *Client) CorruptedOnPath(e *Env, now mono.Time, up bool, _ []byte) {
 	}
 }
 
+// Lossy tells that the system loses, doubles or mixes up datagrams of the client's by a fault, and
+// does not say which; or, without on, that it does no more.
+func (c *Client) Lossy(e *Env, now mono.Time, up, down, on bool) {
+	e.at(c, now)
+	if !on {
+		c.connectsAnew(e, now)
+		return
+	}
+	if up {
+		c.CorruptedOnPath(e, now, true, nil)
+	}
+	if down {
+		c.CorruptedOnPath(e, now, false, nil)
+	}
+}
+
 // connectsAnew tells that the client begins a connection of which nothing was changed yet.
 func (c *Client) connectsAnew(e *Env, now mono.Time) {
 	if c.garbled() {

@@ -128,11 +128,15 @@ func (s *share) endBout(b *bout, now mono.Time) {
 
 // change has a bout begin or end for its clients.
 func (s *share) change(b *bout, now mono.Time, on bool) {
-	late := hampers(b.fault)
+	late, f := hampers(b.fault), b.fault
+	lossy := s.byKernel(f) && (f.Do.Datagrams() || f.Do == trial.Corrupt) && s.trial.Target.HasDatagrams()
 	for _, i := range b.whom {
-		s.clients[i].Impaired(s.env, now, b.fault, late, on)
+		s.clients[i].Impaired(s.env, now, f, late, on)
+		if lossy {
+			s.clients[i].Lossy(s.env, now, f.Up, f.Down, on)
+		}
 		s.after(i)
-		s.effects[i] = s.effectsOn(i)
+		s.effects[i] = s.effectsOn(i, false)
 		for line := range int32(2 * transport.NumLines) {
 			id := s.lineID(i, int(line))
 			if b.fault.Do == trial.Unplug {
@@ -140,6 +144,9 @@ func (s *share) change(b *bout, now mono.Time, on bool) {
 			}
 			if s.path != nil {
 				s.path.Changed(id)
+			}
+			if s.kernel != nil {
+				s.kernel.Changed(id)
 			}
 		}
 	}
@@ -156,9 +163,22 @@ func hampers(f *trial.Fault) client.Hampers {
 	return client.Hampers{}
 }
 
-// effectsOn is what the path of a client does at the moment; nil: nothing.
-func (s *share) effectsOn(i int32) (e *impair.Effects) {
+// byKernel reports whether it is the system that does what a fault does.
+func (s *share) byKernel(f *trial.Fault) bool {
+	if s.kernel == nil || !f.Do.ByKernel() {
+		return false
+	}
+	effects := effectsOf(f)
+	return s.kernel.Does(&effects)
+}
+
+// effectsOn is what the path of a client does at the moment, or what of it the system does; nil:
+// nothing.
+func (s *share) effectsOn(i int32, kernel bool) (e *impair.Effects) {
 	for _, b := range s.bouts {
+		if s.byKernel(b.fault) != kernel {
+			continue
+		}
 		if _, is := slices.BinarySearch(b.whom, i); is {
 			if e == nil {
 				e = &impair.Effects{}

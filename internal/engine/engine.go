@@ -20,6 +20,7 @@ import (
 	"tidepull/internal/engine/impair"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
+	"tidepull/internal/engine/traffic"
 	"tidepull/internal/measure/account"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
@@ -31,11 +32,12 @@ import (
 // Config is what an Engine needs.
 type Config struct {
 	Trial   *trial.Trial
-	Drivers []poll.Driver    // one for each share; the engine takes them over and closes them
-	Paths   []*impair.Driver // the layer of each driver that faults on the path are for; nil: there are none
-	Places  [][]client.Place // where clients connect to: of each route, its nodes
-	Web     wire.Endpoint    // for HTTP requests
-	WebHost string           // for their Host field
+	Drivers []poll.Driver     // one for each share; the engine takes them over and closes them
+	Paths   []*impair.Driver  // the layer of each driver that faults on the path are for; nil: there are none
+	Kernels []*traffic.Driver // the layer of each driver by which the system does some faults; nil: it does none
+	Places  [][]client.Place  // where clients connect to: of each route, its nodes
+	Web     wire.Endpoint     // for HTTP requests
+	WebHost string            // for their Host field
 	// Find, if set, gives the address of a place such as "http://127.0.0.1:8080" that an
 	// answer leads to.
 	Find func(place string) (wire.Endpoint, bool)

@@ -11,6 +11,7 @@ import (
 	"tidepull/internal/engine/impair"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
+	"tidepull/internal/engine/traffic"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -54,6 +55,7 @@ type share struct {
 	asleep    mono.Time         // until when it may have waited
 	endBy     mono.Time         // when all clients are cut off, come what may; 0: not set
 	path      *impair.Driver    // what faults do to what goes over lines; nil if no fault does any
+	kernel    *traffic.Driver   // nil: the system does nothing on the path of clients
 	turns     []turn            // of faults that happen to clients, still to come, by time
 	bouts     []*bout           // that are under way
 	effects   []*impair.Effects // of clients' paths, by where they stand in the share; nil: none
@@ -117,6 +119,10 @@ func (s *share) ready() {
 		s.path.For = func(id int32) *impair.Effects { return s.effects[id%s.stride] }
 		s.path.Lost, s.path.Doubled = s.onPath((*client.Client).LostOnPath), s.onPath((*client.Client).DoubledOnPath)
 		s.path.Corrupted = s.onPath((*client.Client).CorruptedOnPath)
+	}
+	if len(s.cfg.Kernels) > 0 {
+		s.kernel = s.cfg.Kernels[s.number]
+		s.kernel.For = func(id int32) *impair.Effects { return s.effectsOn(id%s.stride, true) }
 	}
 	s.markedAt, s.markedWait, s.markedUse = s.start, s.drv.Blocked(), s.cfg.Use()
 	s.markedPause = s.gcPause()

@@ -97,7 +97,7 @@ func request(ctx context.Context, t *trial.Trial, q *trial.Request, s *expr.Scop
 	if err != nil {
 		return nil, err
 	}
-	client := http.Client{Transport: &http.Transport{TLSClientConfig: cfg, DisableKeepAlives: true}}
+	client := http.Client{Transport: &http.Transport{TLSClientConfig: cfg, DisableKeepAlives: true, DialContext: dial}}
 	resp, err := client.Do(req)
 	if err != nil {
 		return nil, err

@@ -14,6 +14,7 @@ import (
 	"tidepull/internal/client"
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/poll"
+	"tidepull/internal/engine/traffic"
 	"tidepull/internal/trial"
 	"tidepull/internal/wire"
 )
@@ -33,6 +34,15 @@ type places struct {
 // findPlaces looks everything up that clients of a target may connect to.
 func findPlaces(ctx context.Context, t *trial.Target) (*places, error) {
 	p := &places{known: map[string][]wire.Endpoint{}, lookup: poll.Lookup}
+	if n, own := traffic.Own(); own && n.Host.IsValid() { // this machine is at the other end of a cable
+		p.lookup = func(ctx context.Context, name string) ([]netip.Addr, error) {
+			all, err := poll.Lookup(ctx, name)
+			for i := range all {
+				all[i] = n.Reach(all[i])
+			}
+			return all, err
+		}
+	}
 	return p, p.find(ctx, t)
 }
 

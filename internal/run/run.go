@@ -22,6 +22,7 @@ import (
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/engine/process"
 	"tidepull/internal/engine/secure"
+	"tidepull/internal/engine/traffic"
 	"tidepull/internal/engine/tunnel"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
@@ -56,8 +57,9 @@ type Snapshot struct {
 	Lanes        []lane.Record // in no order
 	Bodies       []lane.Body   // of messages in the lanes
 	FinalResults []FinalResult
-	Happened     []Happened // faults, by when they began
-	Server       []Sample   // what its process used, by second; empty if nothing is known of it
+	Happened     []Happened   // faults, by when they began
+	Server       []Sample     // what its process used, by second; empty if nothing is known of it
+	Kernel       *traffic.Did // what the system's traffic control did of the faults, once the run is over; nil: nothing
 	Unkept       int
 	Held         int
 	KernelTimes  bool
@@ -89,7 +91,8 @@ type Run struct {
 	done     chan struct{}
 	log      *slog.Logger
 	kernel   bool
-	breaker  *breaker // nil: nothing is broken, and nothing known of the server's process
+	control  *traffic.Control // nil: the system does no faults
+	breaker  *breaker         // nil: nothing is broken, and nothing known of the server's process
 	throwing sync.Mutex
 	live     []trial.Fault  // that can be made to happen by hand
 	going    map[int]*going // of live, those that were
@@ -132,10 +135,19 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 		}
 		security = &secure.Config{Client: client, Resume: t.Target.TLS.Resume}
 	}
+	control, err := control(t, o)
+	if err != nil {
+		return nil, err
+	}
 	var drivers []poll.Driver
 	var paths []*impair.Driver
+	var kernels []*traffic.Driver
 	for range loops(o.Loops, t) {
 		drv, err := newDriver()
+		if err == nil && control != nil { // next to the sockets: it needs their ports
+			kernels = append(kernels, traffic.NewDriver(drv, control, len(drivers)))
+			drv = kernels[len(kernels)-1]
+		}
 		if err == nil && (t.HasPath() || o.Live) { // next to the sockets: TLS goes over it
 			paths = append(paths, impair.New(drv, t.Seed+uint64(len(drivers))))
 			drv = paths[len(paths)-1]
@@ -150,16 +162,20 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 			for _, d := range drivers {
 				d.Close()
 			}
+			if control != nil {
+				control.Close()
+			}
 			return nil, fmt.Errorf("making a driver: %w", err)
 		}
 		drivers = append(drivers, drv)
 	}
 	ctx, cancel := context.WithCancel(ctx)
-	r := &Run{trial: t, cancel: cancel, done: make(chan struct{}), log: o.Log, kernel: drivers[0].KernelTimes()}
+	r := &Run{trial: t, cancel: cancel, done: make(chan struct{}), log: o.Log, control: control,
+		kernel: drivers[0].KernelTimes()}
 	if r.log == nil {
 		r.log = slog.New(slog.DiscardHandler)
 	}
-	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, Paths: paths, Places: to.routes, Web: to.web,
+	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, Paths: paths, Kernels: kernels, Places: to.routes, Web: to.web,
 		WebHost: to.webHost,
 		Find:    to.whereIs, Run: runNumber()})
 	shown := t.Shown()
@@ -278,6 +294,11 @@ func (r *Run) collect(failed <-chan error) {
 		last.Finished = true
 		c.judge(&last)
 		r.breaker.end()
+	}
+	if r.control != nil {
+		did := r.control.Close()
+		last.Kernel = &did
+		r.log.Info("faults by the kernel", "orders", did.Orders, "slowest", did.Slowest, "dropped", did.Dropped)
 	}
 	last.Finished = true
 	r.snapshot.Store(&last)

@@ -76,8 +76,18 @@ func (k FaultKind) AtServer() bool { return k < CutClients }
 // OnPath reports whether the fault is something that a path does to what goes over it.
 func (k FaultKind) OnPath() bool { return k >= Freeze }
 
+// ByKernel reports whether it is something that the system's traffic control can do to packets.
+func (k FaultKind) ByKernel() bool {
+	return k == Freeze || k == Delay || k == Bandwidth || k == Corrupt || k.Datagrams()
+}
+
 // Datagrams reports whether the fault is about datagrams alone.
 func (k FaultKind) Datagrams() bool { return k == Lose || k == Double || k == Reorder }
+
+// NeedsNetem reports whether, with Kernel, some fault needs the queue that delays and drops packets.
+func (t *Trial) NeedsNetem() bool {
+	return slices.ContainsFunc(t.Faults, func(f Fault) bool { return f.Do == Delay || f.Do == Corrupt || f.Do.Datagrams() })
+}
 
 // HasPath reports whether any of the trial's faults is on the path of clients.
 func (t *Trial) HasPath() bool {

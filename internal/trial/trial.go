@@ -43,6 +43,7 @@ type Trial struct {
 	hider       *secret.Hider
 	Server      *Server // its process, if the trial knows it; else nil
 	Faults      []Fault // what the trial breaks on purpose
+	Kernel      bool    // the system's traffic control does the faults on the path that it can
 	Loops       int     // how many event loops serve the clients; 0: it is not said
 	ClosedLoop  bool    // some repeat goes on as fast as answers come
 }
@@ -166,6 +167,11 @@ func (t *Target) Has(k Kind) bool {
 		return k == WebSocket
 	}
 	return slices.ContainsFunc(t.Routes, func(r Route) bool { return r.Kind == k })
+}
+
+// HasDatagrams reports whether datagrams go to any of the target's routes.
+func (t *Target) HasDatagrams() bool {
+	return t.Has(OverUDP) || slices.ContainsFunc(t.Routes, func(r Route) bool { return r.Urgent != nil })
 }
 
 // Kind is what a route's messages go over.

@@ -2,6 +2,7 @@ package poll
 
 import (
 	"fmt"
+	"net/netip"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -169,6 +170,21 @@ func (p *epoll) Unplug(id int32, on bool) bool {
 			&unix.SockFprog{Len: uint16(len(dropAll)), Filter: &dropAll[0]}) == nil
 	}
 	return unix.SetsockoptInt(int(c.fd), unix.SOL_SOCKET, unix.SO_DETACH_FILTER, 0) == nil
+}
+
+// Local is the address of this end of a connection; zero if it has none.
+func (p *epoll) Local(id int32) netip.AddrPort {
+	c := p.open(id)
+	if c == nil || c.peer != nil {
+		return netip.AddrPort{}
+	}
+	at, err := unix.Getsockname(int(c.fd))
+	if err != nil {
+		return netip.AddrPort{}
+	}
+	_, address, port := addressBytes(at)
+	from, _ := netip.AddrFromSlice(address)
+	return netip.AddrPortFrom(from, port)
 }
 
 func (p *epoll) open(id int32) *conn {

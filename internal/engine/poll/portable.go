@@ -218,6 +218,19 @@ func (p *portable) Abort(id int32) {
 	p.Hangup(id)
 }
 
+// Local is the address of this end of a connection; zero if it has none.
+func (p *portable) Local(id int32) netip.AddrPort {
+	if l := p.open(id); l != nil && l.conn != nil {
+		switch at := l.conn.LocalAddr().(type) {
+		case *net.TCPAddr:
+			return at.AddrPort()
+		case *net.UDPAddr:
+			return at.AddrPort()
+		}
+	}
+	return netip.AddrPort{}
+}
+
 // Unplug implements Driver: it needs the system's own sockets.
 func (p *portable) Unplug(int32, bool) bool { return false }
 

@@ -162,6 +162,14 @@ func Returns(s *run.Snapshot) (lines []string) {
 		})
 		lines = append(lines, line)
 	}
+	if k := s.Kernel; k != nil {
+		line := fmt.Sprintf("path, by the kernel: %d changes, within %v of their time; %d packets dropped", k.Orders,
+			k.Slowest.Round(100*time.Microsecond), k.Dropped)
+		if k.Error != "" {
+			line += "; NOT ALL COULD BE DONE: " + k.Error
+		}
+		lines = append(lines, line)
+	}
 	sum := run.Summarise(s).Server
 	for _, name := range logbook.ServerGauges {
 		if says, known := sum.Says[name]; known {

@@ -182,9 +182,9 @@ func (r *reader) checkFault(f *trial.Fault, b *hcl.Block, a hcl.Attributes) {
 		lacks("bytes", "how many bytes go on at once")
 	case trial.Corrupt, trial.Lose, trial.Double, trial.Reorder:
 		lacks("chance", "a share of the pieces, or datagrams")
-		urgent := func(w trial.Route) bool { return w.Urgent != nil }
-		if f.Do.Datagrams() && !t.Has(trial.OverUDP) && !slices.ContainsFunc(t.Routes, urgent) {
-			r.fail(b.DefRange, "no datagrams go to the target: it has no udp and no urgent")
+		if f.Do.Datagrams() && !t.HasDatagrams() && !r.trial.Kernel {
+			r.fail(b.DefRange, "no datagrams go to the target: it has no udp and no urgent; with path = \"kernel\" in the "+
+				"trial it is packets of TCP")
 		}
 	case trial.Answer, trial.Strip:
 		if !t.Has(trial.WebSocket) {

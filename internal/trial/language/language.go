@@ -29,6 +29,7 @@ var dialects embed.FS
 type Options struct {
 	Target string            // goes before the target's address in the file
 	Set    map[string]string // goes before the defaults of variables
+	Kernel bool              // as if the trial said path = "kernel"
 	// Read reads the files that a trial names; os.ReadFile if it is nil.
 	Read func(path string) ([]byte, error)
 }

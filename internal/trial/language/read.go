@@ -29,6 +29,7 @@ func (r *reader) readTrial(b *hcl.Block) {
 	r.trial.Seed = uint64(r.whole(a["seed"], 0, 1<<53, 1))
 	r.trial.Prompt = r.duration(a["prompt"], time.Second)
 	r.trial.Grace = r.duration(a["grace"], 5*time.Second)
+	r.trial.Kernel = r.oneOf(a["path"], "own", "kernel") == 1 || r.options.Kernel
 	r.trial.Loops = int(r.whole(a["loops"], 1, trial.MaxLoops, 0))
 }
 

@@ -1,0 +1,114 @@
+package traffic
+
+import (
+	"net/netip"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/engine/impair"
+	"tidepull/internal/engine/poll"
+	"tidepull/internal/wire"
+)
+
+// A Driver is a poll.Driver whose lines the system's traffic control impairs. Like all drivers it
+// has one owner.
+type Driver struct {
+	poll.Driver
+	// For gives what the system is to do to a line at the moment, of what it Can; nil: nothing. It
+	// must be set before the first line is dialled.
+	For     func(id int32) *impair.Effects
+	control *Control
+	share   int
+	told    map[int32]bool // lines of which the system was told
+	h       poll.Handler
+}
+
+// NewDriver puts the system's traffic control under the lines of a driver, which the new one owns,
+// of one of the run's shares.
+func NewDriver(d poll.Driver, c *Control, share int) *Driver {
+	return &Driver{Driver: d, control: c, share: share, told: map[int32]bool{}}
+}
+
+// Does reports whether the system can do what a fault does: freeze and bandwidth need no more than
+// every kernel has.
+func (d *Driver) Does(e *impair.Effects) bool {
+	for _, w := range []*impair.Way{&e.Up, &e.Down} {
+		if !Can(w) || needsNetem(w) && !d.control.netem {
+			return false
+		}
+	}
+	return true
+}
+
+// Changed has the system do to a line what For says now. The packets that open a connection may be
+// on their way before: its port is not known sooner.
+func (d *Driver) Changed(id int32) {
+	e := d.For(id)
+	if e == nil && !d.told[id] {
+		return
+	}
+	if d.told[id] = e != nil; e == nil {
+		delete(d.told, id)
+		e = &impair.Effects{}
+	}
+	var local netip.AddrPort
+	if l, ok := d.Driver.(interface{ Local(int32) netip.AddrPort }); ok {
+		local = l.Local(id)
+	}
+	d.control.Set(uint64(d.share)<<32|uint64(uint32(id)), local.Port(), e.Up, e.Down)
+}
+
+// ended tells the system that a line's port may be another's from now on.
+func (d *Driver) ended(id int32) {
+	if d.told[id] {
+		delete(d.told, id)
+		d.control.Set(uint64(d.share)<<32|uint64(uint32(id)), 0, impair.Way{}, impair.Way{})
+	}
+}
+
+// Dial implements poll.Driver.
+func (d *Driver) Dial(id int32, to wire.Endpoint) error {
+	err := d.Driver.Dial(id, to)
+	if err == nil {
+		d.Changed(id)
+	}
+	return err
+}
+
+// Hangup implements poll.Driver.
+func (d *Driver) Hangup(id int32) {
+	d.ended(id)
+	d.Driver.Hangup(id)
+}
+
+// Abort implements poll.Driver.
+func (d *Driver) Abort(id int32) {
+	d.ended(id)
+	d.Driver.Abort(id)
+}
+
+// FinishAndHangup implements poll.Driver.
+func (d *Driver) FinishAndHangup(id int32) {
+	d.ended(id)
+	d.Driver.FinishAndHangup(id)
+}
+
+// Wait implements poll.Driver.
+func (d *Driver) Wait(until mono.Time, h poll.Handler) error {
+	d.h = h
+	return d.Driver.Wait(until, d)
+}
+
+// Accepted implements poll.Handler.
+func (d *Driver) Accepted(id int32) { d.h.Accepted(id) }
+
+// Opened implements poll.Handler.
+func (d *Driver) Opened(id int32) { d.h.Opened(id) }
+
+// Data implements poll.Handler.
+func (d *Driver) Data(id int32, b []byte, came mono.Span) { d.h.Data(id, b, came) }
+
+// Broke implements poll.Handler.
+func (d *Driver) Broke(id int32, err error) {
+	d.ended(id)
+	d.h.Broke(id, err)
+}
