@@ -127,14 +127,16 @@ func TestInterop(t *testing.T) {
 	for _, of := range servers {
 		each(of, "servers", func(t *testing.T, s *server) []string {
 			if of.borrows {
-				return []string{alone(t, of.name, s), stopped(t, of.name), killed(t, of.name), silent(t, of.name, of.evicts),
+				return []string{alone(t, of.name, s), stopped(t, of.name), killed(t, of.name), silent(t, of.name,
+					of.evicts),
 					replayed(t, of.name, of.vary), "as the server behind it"}
 			}
 			size := []string{aCrowd}
 			if of.small {
 				size = nil
 			}
-			return []string{alone(t, of.name, s, size...), stopped(t, of.name), killed(t, of.name), silent(t, of.name, of.evicts),
+			return []string{alone(t, of.name, s, size...), stopped(t, of.name), killed(t, of.name), silent(t, of.name,
+				of.evicts),
 				replayed(t, of.name, of.vary), returned(t, of.name)}
 		})
 	}
@@ -259,19 +261,23 @@ func silent(t *testing.T, name string, by evicts) string {
 	if name == "nginx-front" {
 		of = "node-ws" // whose trial it is
 	}
-	file := variant(t, of, "silent-"+name, `dialect   = "theirs"`, fmt.Sprintf("dialect = \"theirs\"\n  promise {\n    from = %q\n"+
-		"    every = %q\n    deadline = %q\n    tolerance = \"20%%\"\n  }", by.from, by.every, by.until),
-		"fall_silent {", "misbehave {\n      do = \"silent\"\n     ", `"8s" }`, "\"12s\"\n    }", `"12s" }`, "\"12s\"\n    }")
+	file := variant(t, of, "silent-"+name, `dialect   = "theirs"`, fmt.Sprintf("dialect = \"theirs\"\n  promise "+
+		"{\n    from = %q\n"+
+		"    every = %q\n    deadline = \"%gs\"\n    tolerance = \"20%%\"\n  }", by.from, by.every, by.until),
+		"fall_silent {", "misbehave {\n      do = \"silent\"\n     ", `"8s" }`, "\"12s\"\n    }", `"12s" }`,
+		"\"12s\"\n    }")
 	r, text := s.run(t, file, func() {}, "--set", "silent=true", "--set", "slack=14s")
 	p := r.Pulse
-	exact := p.Eviction.P50/1e6 > by.earliest.Seconds()-0.1 && p.Eviction.Max/1e6 < by.until.Seconds()+0.3
-	if r.Connections.Evicted != 60 || p.Eviction.Count != 60 || r.status != 0 && !r.tooBusy() || !exact && !r.tooBusy() {
+	exact := p.Eviction.P50/1e6 > by.earliest-0.1 && p.Eviction.Max/1e6 < by.until+0.3
+	if r.Connections.Evicted != 60 || p.Eviction.Count != 60 || r.status != 0 && !r.tooBusy() || !exact &&
+		!r.tooBusy() {
 		t.Errorf("silent: status %d, %s (%s), %+v, %+v\n%s", r.status, r.Verdict, r.Why, r.Connections, p, text)
 	}
-	says := fmt.Sprintf("%g", by.until.Seconds())
+	says := fmt.Sprintf("%g", by.until)
 	if by.earliest != by.until {
-		says = fmt.Sprintf("%g to %g", by.earliest.Seconds(), by.until.Seconds())
+		says = fmt.Sprintf("%g to %g", by.earliest, by.until)
 	}
-	return fmt.Sprintf("%d of 60 evicted after %.2f s, the last %.2f; its code says %s", r.Connections.Evicted, p.Eviction.P50/1e6,
+	return fmt.Sprintf("%d of 60 evicted after %.2f s, the last %.2f; its code says %s", r.Connections.Evicted,
+		p.Eviction.P50/1e6,
 		p.Eviction.Max/1e6, says)
 }

@@ -37,7 +37,8 @@ func enterWith(host bool) error {
 // notReached is why a server was not reached, with what may be the reason.
 func notReached(err error) error {
 	if n, inside := traffic.Own(); inside && n.Host.IsValid() {
-		return fmt.Errorf("%w; with faults by the kernel the clients have a network of their own, from which a server is "+
+		return fmt.Errorf("%w; with faults by the kernel the clients have a network of their own, from which a "+
+			"server is "+
 			"reached only if it listens at all addresses (0.0.0.0), or if the trial starts it", err)
 	}
 	return err

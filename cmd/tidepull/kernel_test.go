@@ -57,7 +57,8 @@ func TestKernel(t *testing.T) {
 		self = built
 	}
 	at := "127.0.0.1:" + port.Free(t)
-	own := "server {\n  command = [\"" + self + "\", \"standin\", \"--listen\", \"" + at + "\"]\n  ready = \"serving\"\n}"
+	own := "server {\n  command = [\"" + self + "\", \"standin\", \"--listen\", \"" + at +
+		"\"]\n  ready = \"serving\"\n}"
 	play := func(at, server, faults string) (text string, status int) {
 		source := strings.NewReplacer("AT", at, "SERVER", server, "FAULTS", faults).Replace(byKernel)
 		if err := os.WriteFile(file, []byte(source), 0o600); err != nil {
@@ -104,7 +105,8 @@ fault "a narrow line" {
 	}
 	read()
 	// six of them both ways, and then all of them: begun, and ended
-	if k, l := sum.Kernel, sum.Ledger; k == nil || k.Orders < 2*6+2*24 || k.Dropped == 0 || k.Error != "" || l.Owed < 1000 ||
+	if k, l := sum.Kernel, sum.Ledger; k == nil || k.Orders < 2*6+2*24 || k.Dropped == 0 || k.Error != "" ||
+		l.Owed < 1000 ||
 		l.Lost+l.Duplicate+l.Stray != 0 {
 		t.Errorf("%+v, %+v\n%s", k, l, text)
 	}

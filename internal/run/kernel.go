@@ -18,7 +18,8 @@ func control(t *trial.Trial, o Options) (*traffic.Control, error) {
 	}
 	network, ok := traffic.Own()
 	if !ok {
-		return nil, errors.New("faults by the kernel need a network namespace of their own, which only the commands run " +
+		return nil, errors.New("faults by the kernel need a network namespace of their own, which only the " +
+			"commands run " +
 			"and demo begin: tidepull run --path kernel")
 	}
 	log := o.Log

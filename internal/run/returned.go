@@ -63,7 +63,8 @@ func UseOf(samples []Sample, entries []*logbook.Entry, over bool) (u logbook.Ser
 		return u
 	}
 	first, last := samples[0], samples[len(samples)-1]
-	u = logbook.ServerUse{Watched: !first.Alone || !last.Alone, Over: over, MemoryFirst: first.Memory, MemoryLast: last.Memory,
+	u = logbook.ServerUse{Watched: !first.Alone || !last.Alone, Over: over, MemoryFirst: first.Memory,
+		MemoryLast: last.Memory,
 		FilesFirst: int64(first.Files), FilesLast: int64(last.Files), ThreadsFirst: int64(first.Threads),
 		ThreadsLast: int64(last.Threads)}
 	for i := range u.Gauges {
@@ -115,7 +116,8 @@ func serverOf(s *Snapshot) (sum ServerSummary) {
 	if !u.Watched {
 		return ServerSummary{Says: says}
 	}
-	sum = ServerSummary{Watched: true, Says: says, MemoryBefore: u.MemoryFirst, MemoryMost: u.MemoryMost, MemoryLast: u.MemoryLast,
+	sum = ServerSummary{Watched: true, Says: says, MemoryBefore: u.MemoryFirst, MemoryMost: u.MemoryMost,
+		MemoryLast:  u.MemoryLast,
 		FilesBefore: int(u.FilesFirst), FilesMost: int(u.FilesMost), FilesLast: int(u.FilesLast),
 		ThreadsMost: int(u.ThreadsMost), CPU: u.CPU, CPUPerDelivery: round(u.PerDelivery(s.Total))}
 	if u.Clients > 0 {

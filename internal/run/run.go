@@ -175,7 +175,8 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 	if r.log == nil {
 		r.log = slog.New(slog.DiscardHandler)
 	}
-	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, Paths: paths, Kernels: kernels, Places: to.routes, Web: to.web,
+	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, Paths: paths, Kernels: kernels, Places: to.routes,
+		Web:     to.web,
 		WebHost: to.webHost,
 		Find:    to.whereIs, Run: runNumber()})
 	shown := t.Shown()

@@ -45,7 +45,7 @@ type Summary struct {
 	Comebacks   []Comeback       `json:"comebacks"`   // of those that each fault cut off
 	Impacts     []Impact         `json:"impacts"`     // of what was done on purpose on those that it was not done to
 	Path        map[string]int64 `json:"path"`        // what faults did on the path between clients and server
-	Kernel      *traffic.Did     `json:"kernel"`      // what the system's traffic control did of the faults; null: nothing
+	Kernel      *traffic.Did     `json:"kernel"`      // what the system did of the faults; null: nothing
 	Server      ServerSummary    `json:"server"`      // its process
 	ClosedLoop  bool             `json:"closed_loop"` // some sends waited for answers: the rate is the server's
 	Self        Self             `json:"self"`

@@ -86,7 +86,9 @@ func (k FaultKind) Datagrams() bool { return k == Lose || k == Double || k == Re
 
 // NeedsNetem reports whether, with Kernel, some fault needs the queue that delays and drops packets.
 func (t *Trial) NeedsNetem() bool {
-	return slices.ContainsFunc(t.Faults, func(f Fault) bool { return f.Do == Delay || f.Do == Corrupt || f.Do.Datagrams() })
+	return slices.ContainsFunc(t.Faults, func(f Fault) bool {
+		return f.Do == Delay || f.Do == Corrupt || f.Do.Datagrams()
+	})
 }
 
 // HasPath reports whether any of the trial's faults is on the path of clients.
@@ -125,7 +127,7 @@ type Server struct {
 	Dir     string        // where; "": here
 	PID     int           // of one that runs already; 0: it is started
 	Metrics string        // the address of its Prometheus page; "": the system is asked what it uses
-	Gauges  [3]string     // what its connections, members and presence are called there (logbook.ServerGauges); "": nothing
+	Gauges  [3]string     // what logbook.ServerGauges are called there; "": it does not say
 	Ready   string        // what stands in a line of its output once it is ready; "": once it accepts connections
 	Within  time.Duration // how soon it must be ready, and how long it may take to end
 }

@@ -83,7 +83,8 @@ func begin(w io.Writer, device string) {
 			if dir == up {
 				mask = "0x00ff0000"
 			}
-			fmt.Fprintf(w, "filter add dev %s parent %s prio %d protocol %s u32 ht 80%d: match u32 0 0 at 0 hashkey mask "+
+			fmt.Fprintf(w, "filter add dev %s parent %s prio %d protocol %s u32 ht 80%d: match u32 0 0 at 0 "+
+				"hashkey mask "+
 				"%s at %d link %x:\n", device, root, i+1, ip.name, i, mask, ip.ports, table(i, dir == down))
 		}
 	}
@@ -148,7 +149,8 @@ func (t *tree) class(w io.Writer, k classKey) *class {
 	if k.way.Rate > 0 { // tc's bps are bytes
 		rate, burst = fmt.Sprintf("%dbps", k.way.Rate), "burst 2k cburst 2k"
 	}
-	fmt.Fprintf(w, "class add dev %s parent %s classid 1:%x htb rate %s %s quantum 60000\n", t.device, root, minor, rate,
+	fmt.Fprintf(w, "class add dev %s parent %s classid 1:%x htb rate %s %s quantum 60000\n", t.device, root, minor,
+		rate,
 		burst)
 	fmt.Fprintf(w, "qdisc add dev %s parent 1:%x %s\n", t.device, minor, queueOf(&k.way))
 	return c
@@ -223,7 +225,8 @@ func (t *tree) filter(w io.Writer, port uint16, c *class, add bool) {
 	for i, ip := range protocols {
 		handle := fmt.Sprintf("%x:%x:%x", table(i, t.down), bucket, t.handles[port])
 		if !add {
-			fmt.Fprintf(w, "filter del dev %s parent %s prio %d protocol %s handle %s u32\n", t.device, root, i+1, ip.name,
+			fmt.Fprintf(w, "filter del dev %s parent %s prio %d protocol %s handle %s u32\n", t.device, root, i+1,
+				ip.name,
 				handle)
 			continue
 		}
@@ -231,7 +234,8 @@ func (t *tree) filter(w io.Writer, port uint16, c *class, add bool) {
 		if t.down {
 			at += 2
 		}
-		fmt.Fprintf(w, "filter add dev %s parent %s prio %d protocol %s handle %s u32 ht %x:%x: match u16 0x%04x 0xffff at "+
+		fmt.Fprintf(w, "filter add dev %s parent %s prio %d protocol %s handle %s u32 ht %x:%x: match u16 0x%04x "+
+			"0xffff at "+
 			"%d flowid 1:%x\n", t.device, root, i+1, ip.name, handle, table(i, t.down), bucket, port, at, t.minor(c))
 	}
 	if !add {

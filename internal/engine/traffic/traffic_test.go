@@ -24,11 +24,12 @@ type kernel struct {
 }
 
 var (
-	classAdd  = regexp.MustCompile(`^class add dev lo parent 1: classid (\S+) htb rate (\S+) burst \S+ cburst \S+ quantum \d+$`)
+	classAdd = regexp.MustCompile(`^class add dev lo parent 1: classid (\S+) htb rate (\S+) burst \S+ cburst \S+ ` +
+		`quantum \d+$`)
 	queueAdd  = regexp.MustCompile(`^qdisc add dev lo parent (1:\S+) (.+)$`)
 	classDel  = regexp.MustCompile(`^class del dev lo classid (\S+)$`)
-	filterAdd = regexp.MustCompile(`^filter add dev lo parent 1: prio \d protocol (\S+) handle (\S+):(\S+):(\S+) u32 ht (\S+):(\S+): ` +
-		`match u16 0x(\S+) 0xffff at (\d+) flowid (\S+)$`)
+	filterAdd = regexp.MustCompile(`^filter add dev lo parent 1: prio \d protocol (\S+) handle (\S+):(\S+):(\S+) ` +
+		`u32 ht (\S+):(\S+): match u16 0x(\S+) 0xffff at (\d+) flowid (\S+)$`)
 	filterDel = regexp.MustCompile(`^filter del dev lo parent 1: prio \d protocol (\S+) handle (\S+) u32$`)
 )
 
@@ -60,7 +61,8 @@ func (k *kernel) take(commands string) {
 				m[8] != strconv.Itoa(at) && m[8] != strconv.Itoa(at+2) || k.classes[m[9]] == "" {
 				k.t.Fatalf("%s, with %q there, and the class %q", line, k.filters[key], k.classes[m[9]])
 			}
-			k.filters[key] = fmt.Sprintf("%s %d %s", map[bool]string{true: "up", false: "down"}[m[8] == strconv.Itoa(at)],
+			k.filters[key] = fmt.Sprintf("%s %d %s", map[bool]string{true: "up", false: "down"}[m[8] ==
+				strconv.Itoa(at)],
 				port, m[9])
 		} else if m := filterDel.FindStringSubmatch(line); m != nil {
 			if k.filters[m[2]+" "+m[1]] == "" {
@@ -135,7 +137,8 @@ func TestQueues(t *testing.T) {
 		"pfifo limit 0":                   {Frozen: true, Delay: time.Second},
 		"pfifo limit 100000":              {Rate: 5},
 		"netem limit 100000 delay 1500us": {Delay: 1500 * time.Microsecond},
-		"netem limit 100000 delay 2000us 1000us distribution tidepull-exponential loss 12.5%": {Delay: 2 * time.Millisecond,
+		"netem limit 100000 delay 2000us 1000us distribution tidepull-exponential loss 12.5%": {
+			Delay:  2 * time.Millisecond,
 			Jitter: time.Millisecond, Spread: impair.Exponential, Lose: 0.125},
 		"netem limit 100000 corrupt 1% duplicate 2%":   {Corrupt: 0.01, Double: 0.02},
 		"netem limit 100000 delay 50000us reorder 75%": {Reorder: 0.25},

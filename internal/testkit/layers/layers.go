@@ -90,7 +90,7 @@ const Cookies = "internal/wire/http1"
 // Alone are libraries that only some packages may know, by the library's path
 // or the start of it.
 var Alone = map[string][]string{
-	"golang.org/x/sys":          {"internal/engine/poll"},
+	"golang.org/x/sys":          {"internal/engine/poll", "internal/engine/traffic"},
 	"github.com/hashicorp/hcl":  {"internal/trial/language"},
 	"github.com/zclconf":        {"internal/trial/language"},
 	"charm.land/bubbletea":      {"internal/tui"},

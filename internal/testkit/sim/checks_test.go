@@ -287,7 +287,8 @@ var weaknesses = map[string]weakness{
     }
   }
 `},
-	"34 forgetful restart": {config: standin.Config{Store: "board.db"}, crew: backAgainAnew, figure: "returns.renumbered",
+	"34 forgetful restart": {config: standin.Config{Store: "board.db"}, crew: backAgainAnew,
+		figure:   "returns.renumbered",
 		switches: board.Switches{Load: board.Load{Forgetful: 1}}, session: restartAt + `
     pause { lasts = "12s" }
   }
@@ -482,7 +483,8 @@ func TestLoadSwitches(t *testing.T) {
 	bad := playWith(t, source, standin.Config{}, board.Switches{Load: board.Load{SlowAccept: 10, Hoard: 5000}})
 	clean(t, bad)
 	// the twentieth is let in 1.9 s after the first, and was there up to 0.2 s later
-	if most := figure(t, bad.window, "connect.max"); most < 1_650_000 || most > 1_950_000 || bad.truth.Hoarded != 20*5000 {
+	if most := figure(t, bad.window, "connect.max"); most < 1_650_000 || most > 1_950_000 ||
+		bad.truth.Hoarded != 20*5000 {
 		t.Errorf("with the switches the last is let in after %v us, %d bytes are kept", most, bad.truth.Hoarded)
 	}
 }

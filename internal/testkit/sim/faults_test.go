@@ -184,19 +184,23 @@ func TestCorrupted(t *testing.T) {
 	t.Parallel()
 	corrupted, excused, broke := int64(0), int64(0), int64(0)
 	for seed := range seeds(27) {
-		fault := fmt.Sprintf("fault \"noise\" {\n do = \"corrupt\"\n chance = \"10%%\"\n at = \"3s\"\n lasts = \"6s\"\n "+
+		fault := fmt.Sprintf("fault \"noise\" {\n do = \"corrupt\"\n chance = \"10%%\"\n at = \"3s\"\n lasts = "+
+			"\"6s\"\n "+
 			"share = \"25%%\"\n direction = %q\n}\n", []string{"both", "down", "up"}[seed%3])
 		over := []string{`websocket = "ws://127.0.0.1:7411/live"`, `lines = "tcp://127.0.0.1:7411"`,
 			`events = "http://127.0.0.1:7411/events?client=${name}"`}[seed/3%3]
-		source := strings.Replace(fmt.Sprintf(impaired, seed, over, fault), `say { body = { kind = "notice", room = room, text = "berth ${n} ${mark}" } }`,
-			"say {\n payload = \"berth ${n} ${mark}\"\n body = { kind = \"notice\", room = room, text = \"${payload}\" }\n}", 1)
+		source := strings.Replace(fmt.Sprintf(impaired, seed, over, fault),
+			`say { body = { kind = "notice", room = room, text = "berth ${n} ${mark}" } }`,
+			"say {\n payload = \"berth ${n} ${mark}\"\n body = { kind = \"notice\", room = room, text = "+
+				"\"${payload}\" }\n}", 1)
 		tr, err := language.Parse([]byte(source), "t.trial.hcl", language.Options{})
 		if err != nil {
 			t.Fatal(err, source)
 		}
 		p := playShared(t, tr, standin.Config{History: -1}, board.Switches{}, 0, 1+seed%3)
 		c, l := &p.window.Counts, p.window.Total
-		if p.window.Imbalance() != "" || l.Open() != 0 || l.Stray+l.Duplicate+l.Lost+l.Late != 0 || l.Delivered < 1000 ||
+		if p.window.Imbalance() != "" || l.Open() != 0 || l.Stray+l.Duplicate+l.Lost+l.Late != 0 ||
+			l.Delivered < 1000 ||
 			l.Reordered+l.Disagreed+l.Altered != 0 || c.Broken+c.Denied+c.Refused+c.Malformed != 0 ||
 			p.window.ChecksFailed() != 0 {
 			t.Errorf("seed %d: %s %+v\n%+v\n%v\n%s", seed, p.window.Imbalance(), l, *c, p.reasons, fault)

@@ -84,7 +84,8 @@ func NewJoining(latency, join time.Duration) (listening, dialling poll.Driver) {
 func NewShared(latency, join time.Duration, n int) (listening poll.Driver, dialling []poll.Driver) {
 	net := &Net{latency: latency, join: join}
 	for i := range n + 1 {
-		s := &side{net: net, number: i - 1, wake: make(chan struct{}, 1), lines: map[int32]*line{}, gone: map[int32]mono.Span{}}
+		s := &side{net: net, number: i - 1, wake: make(chan struct{}, 1), lines: map[int32]*line{},
+			gone: map[int32]mono.Span{}}
 		net.sides = append(net.sides, s)
 		if i > 0 {
 			dialling = append(dialling, s)

@@ -55,7 +55,8 @@ tide {
 		}
 		parse(path, "")
 		for _, a := range b.attrs {
-			for _, value := range []string{`"1s"`, `"http://127.0.0.1:1/m"`, "5", "true", `["a"]`, "{ a = 1 }", "msg.a == 1", "null"} {
+			for _, value := range []string{`"1s"`, `"http://127.0.0.1:1/m"`, "5", "true", `["a"]`, "{ a = 1 }",
+				"msg.a == 1", "null"} {
 				parse(path, a.name+" = "+value)
 			}
 		}

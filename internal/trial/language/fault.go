@@ -183,7 +183,8 @@ func (r *reader) checkFault(f *trial.Fault, b *hcl.Block, a hcl.Attributes) {
 	case trial.Corrupt, trial.Lose, trial.Double, trial.Reorder:
 		lacks("chance", "a share of the pieces, or datagrams")
 		if f.Do.Datagrams() && !t.HasDatagrams() && !r.trial.Kernel {
-			r.fail(b.DefRange, "no datagrams go to the target: it has no udp and no urgent; with path = \"kernel\" in the "+
+			r.fail(b.DefRange, "no datagrams go to the target: it has no udp and no urgent; with path = \"kernel\" "+
+				"in the "+
 				"trial it is packets of TCP")
 		}
 	case trial.Answer, trial.Strip:

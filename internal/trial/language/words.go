@@ -125,9 +125,12 @@ var vocabulary = map[string]*blockWord{
 		{"seed", formNumber, false, "what all random choices follow from; 1 if it is not given"},
 		{"prompt", formDuration, false, `a delivery later than this is late; "1s" if it is not given`},
 		{"grace", formDuration, false, `a message may arrive this long after it was sent; "5s" if it is not given`},
-		{"path", `"own" or "kernel"`, false, "what does faults on the path of clients: the tool itself, or, as far as it " +
-			"can (freeze, delay, bandwidth, lose, double, reorder, corrupt), the system's traffic control, in a network " +
-			"namespace of its own: to whole packets, of TCP as well, which sends again what is lost. That takes Linux, root " +
+		{"path", `"own" or "kernel"`, false, "what does faults on the path of clients: the tool itself, or, as far " +
+			"as it " +
+			"can (freeze, delay, bandwidth, lose, double, reorder, corrupt), the system's traffic control, in a " +
+			"network " +
+			"namespace of its own: to whole packets, of TCP as well, which sends again what is lost. That takes " +
+			"Linux, root " +
 			`and iproute2; "own" if it is not given`},
 		{"loops", formNumber, false, "how many event loops serve the clients, each on a thread of its own; one for " +
 			"each core that the machine has beyond two if it is not given, and at least one"},
@@ -247,7 +250,8 @@ var vocabulary = map[string]*blockWord{
 			"about each of its items"},
 		{"seq", formValue, false, "its number in its room"},
 	}},
-	"dialect.other": {doc: "what the server says besides, such as a greeting that nobody waits for: it means nothing, and " +
+	"dialect.other": {doc: "what the server says besides, such as a greeting that nobody waits for: it means " +
+		"nothing, and " +
 		"does not count as not recognised", attrs: []word{{"when", formCondition, true, "recognises it"}}},
 	"dialect.echo": {doc: "what a client is given of its own message, with the mark, beside the delivery: it is " +
 		"none, " +
