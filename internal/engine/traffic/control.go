@@ -203,9 +203,8 @@ func (c *Control) dropped(device string) (n int64) {
 	if err != nil {
 		return 0
 	}
-	_, rest, ok := strings.Cut(string(out), "htb "+root)
-	if _, rest, ok = strings.Cut(rest, "(dropped "); ok {
-		fmt.Sscanf(rest, "%d", &n)
-	}
+	_, rest, _ := strings.Cut(string(out), "htb "+root)
+	_, rest, _ = strings.Cut(rest, "(dropped ")
+	fmt.Sscanf(rest, "%d", &n) // it stays 0 if there is no number
 	return n
 }
