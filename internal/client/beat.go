@@ -126,6 +126,10 @@ func (c *Client) hearsBeat(e *Env, at mono.Time) {
 	case p.wrong.blind(): // what waited unread has no times of its own
 		return
 	}
+	if c.pathBad(p.heard) { // it is the path's time, too
+		p.heard, p.first = at, true
+		return
+	}
 	page := e.Book.Now()
 	counts := &page.Counts.Pulse
 	counts.Beat(time.Duration(e.rel(at)), promise.Every)
@@ -177,7 +181,7 @@ func (c *Client) beatsEnd(e *Env, until mono.Time) {
 		p.wrong, p.begins = nil, 0
 		return
 	}
-	if promise.Server && !p.wrong.blind() && c.more.perSec == 0 {
+	if promise.Server && !p.wrong.blind() && c.more.perSec == 0 && !c.pathBad(p.heard) {
 		// one that is due now may come any moment
 		if gap := until.Sub(p.heard); gap > promise.Every+promise.Every/2 {
 			e.counts().Pulse.Missing += missing(gap, promise.Every)
@@ -235,7 +239,7 @@ func (c *Client) sendsBeat(e *Env, now mono.Time) {
 		return // nobody has said that it is answered
 	}
 	counts := &e.counts().Pulse
-	if counts.Asked++; p.asked != 0 {
+	if counts.Asked++; p.asked != 0 && !c.pathBad(p.asked) {
 		counts.Unheard++
 	}
 	p.asked = now

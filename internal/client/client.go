@@ -81,6 +81,7 @@ type extra struct {
 	elsewhere  int32              // by how many nodes it was sent on
 	hampered   int8               // faults by which what it says leaves late
 	deafened   int8               // faults by which it hears late
+	path       impairment         // faults on its path
 	garbled    garbled            // what a fault changed of its connection
 	pulse      *pulse             // nil if nothing is promised of heartbeats, and it behaves
 	unfinished []byte             // what has come of a message that goes on in the next frame
@@ -99,9 +100,9 @@ func (c *Client) extra() *extra {
 // happens on its path.
 func (c *Client) forgetExtra() {
 	was := c.more
-	if c.more = nil; was != nil && (was.hampered+was.deafened > 0 || was.garbled.any()) {
+	if c.more = nil; was != nil && (was.path.faults > 0 || was.garbled.any()) {
 		x := c.extra()
-		x.hampered, x.deafened, x.garbled = was.hampered, was.deafened, was.garbled
+		x.hampered, x.deafened, x.path, x.garbled = was.hampered, was.deafened, was.path, was.garbled
 	}
 }
 

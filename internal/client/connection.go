@@ -287,7 +287,7 @@ func (c *Client) broken(e *Env, at, now mono.Time, err error) {
 	c.goes(e, now)
 	c.isGone(e, now)
 	c.room = noRoom
-	if !awaited && !slow && c.garbled() {
+	if !awaited && !slow && c.cutFromServer(e, now) {
 		c.brokeByFault(e, now, err)
 		return
 	}

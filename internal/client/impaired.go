@@ -45,8 +45,14 @@ func (c *Client) Impaired(e *Env, now mono.Time, f *trial.Fault, h Hampers, on b
 		}
 		e.event(c, now, what, noRoom, fmt.Sprintf("%s: %s", f.Do, f.Name))
 	}
+	x.path.change(by, now, h.Says || h.Hears)
 	if h.Says {
-		x.hampered += by
+		switch x.hampered += by; {
+		case on && x.hampered == 1:
+			e.tell(now, fact.Fact{Kind: fact.Mutes, Client: c.id, Room: noRoom, Flags: fact.Good})
+		case !on && x.hampered == 0:
+			e.tellOf(c, now, fact.Mutes, noRoom)
+		}
 	}
 	if h.Hears {
 		switch x.deafened += by; {
@@ -56,6 +62,43 @@ func (c *Client) Impaired(e *Env, now mono.Time, f *trial.Fault, h Hampers, on b
 			e.tell(now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom, Time: e.rel(now.Add(e.Trial.Prompt))})
 		}
 	}
+}
+
+// An impairment is what a client's path did to it, and until when.
+type impairment struct {
+	faults int8      // that go on
+	blocks int8      // of them: those that keep back what is said or told
+	until  mono.Time // when the last of them ended; 0: there was none
+	clear  mono.Time // when the last of those that block ended; 0: there was none
+}
+
+func (p *impairment) change(by int8, now mono.Time, blocks bool) {
+	p.faults += by
+	p.until = now
+	if blocks {
+		p.blocks += by
+		p.clear = now
+	}
+}
+
+// pathBad reports whether some fault was on the client's path since a time, or a byte was changed:
+// heartbeats that did not come in time since then are not the server's doing.
+func (c *Client) pathBad(since mono.Time) bool {
+	if c.more == nil {
+		return false
+	}
+	p := &c.more.path
+	return p.faults > 0 || p.until != 0 && p.until >= since || c.more.garbled.any()
+}
+
+// cutFromServer reports whether a fault keeps the server and the client from hearing each other, or
+// did so lately, or a byte was changed: that the connection ends is not the server's doing then.
+func (c *Client) cutFromServer(e *Env, now mono.Time) bool {
+	if c.more == nil {
+		return false
+	}
+	p := &c.more.path
+	return p.blocks > 0 || p.clear != 0 && now < p.clear.Add(e.faultLingers()) || c.more.garbled.any()
 }
 
 // hampered reports whether what the client says leaves late by the trial's own doing.

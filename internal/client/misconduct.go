@@ -322,7 +322,7 @@ func (c *Client) isEvicted(e *Env, m *misconduct, at, now mono.Time, err error) 
 	}
 	e.Book.Now().Pulse.Eviction.Record(max(0, closed.To.Sub(base)))
 	if promise != nil && promise.Deadline > 0 && m.how.Must == trial.MustEvict && closed.From.Sub(base) >
-		promise.Deadline+promise.Slack() && !m.kept {
+		promise.Deadline+promise.Slack() && !m.kept && !c.pathBad(base) {
 		counts.TooLate++
 	}
 }
@@ -345,10 +345,7 @@ func (e *Env) notHasty(now mono.Time, err error) bool {
 	if errors.As(err, &broken) {
 		return true
 	}
-	t, over := time.Duration(e.rel(now)), faultOver
-	if p := e.Trial.Target.Promise; p != nil {
-		over += p.Every + p.Deadline
-	}
+	t, over := time.Duration(e.rel(now)), e.faultLingers()
 	for _, m := range e.faults {
 		forGood := m.Fault.Do == trial.StopServer || m.Fault.Lasts == 0 && !m.Fault.Do.AtServer()
 		if t >= m.At && (forGood || t < m.At+m.Fault.Lasts+over) {
@@ -372,6 +369,14 @@ func (e *Env) Broken(f *trial.Fault, on bool, at time.Duration) {
 			m.Fault = &ended
 		}
 	}
+}
+
+// faultLingers is how long after a fault connections may still break because of it.
+func (e *Env) faultLingers() time.Duration {
+	if p := e.Trial.Target.Promise; p != nil {
+		return faultOver + p.Every + p.Deadline
+	}
+	return faultOver
 }
 
 // faultOver is how long after a fault connections may still break because of it.

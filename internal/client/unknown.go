@@ -26,6 +26,9 @@ const (
 // unknown handles a message without a mark that was not what its client waited
 // for. It counts as not recognised unless some rule is about such messages.
 func (e *Env) unknown(c *Client, m received) {
+	if c.garbled() { // the trial has made it what it is
+		return
+	}
 	payload := m.text
 	u := &e.unheard
 	u.shape = shapeOf(u.shape[:0], payload)

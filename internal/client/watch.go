@@ -98,7 +98,8 @@ func (c *Client) announceIn(e *Env, now mono.Time, k ledger.Kind, room ledger.Ro
 // goes tells, before the client is out of its rooms, that the others should hear
 // that it leaves.
 func (c *Client) goes(e *Env, now mono.Time) {
-	if e.Trial.Dialect.Gone.When != nil {
+	// One that a fault cut off from its server may have been announced long before.
+	if e.Trial.Dialect.Gone.When != nil && !c.cutFromServer(e, now) {
 		e.tellOf(c, now, fact.Goes, noRoom)
 	}
 }

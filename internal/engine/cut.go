@@ -156,7 +156,7 @@ func (s *share) change(b *bout, now mono.Time, on bool) {
 func hampers(f *trial.Fault) client.Hampers {
 	switch f.Do {
 	case trial.Unplug:
-		return client.Hampers{Hears: true}
+		return client.Hampers{Says: true, Hears: true} // what it says after it was closed goes nowhere
 	case trial.Freeze, trial.Bandwidth:
 		return client.Hampers{Says: f.Up, Hears: f.Down}
 	}

@@ -63,6 +63,8 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 		l.Garble(f.Client, f.Is(fact.Good))
 	case fact.GarblesOne:
 		l.GarbleOne(f.Number)
+	case fact.Mutes:
+		l.Mute(f.Client, f.Is(fact.Good), f.At)
 	case fact.Mends:
 		l.Mend(f.Client, f.At)
 	case fact.Excuses:

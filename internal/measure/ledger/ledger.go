@@ -551,6 +551,25 @@ func (l *Ledger) sank(r *row) bool {
 		in.over <= r.say.Sent.Add(l.cfg.Prompt)
 }
 
+// keptBack reports whether a fault kept a message back until it could not be expected in time any
+// more, or until its sender's connection was gone.
+func (l *Ledger) keptBack(r *row) bool {
+	mute := &l.seats[r.say.Sender].mute
+	if !mute.covers(r.say.Sent) {
+		return false
+	}
+	settles := r.say.Sent.Add(l.cfg.Grace)
+	if mute.until == mono.Never || mute.until.Add(l.cfg.Prompt) >= settles {
+		return true
+	}
+	slot := l.slot(r.say.Sender, Everyone)
+	if slot < 0 {
+		return true
+	}
+	over := l.rooms[Everyone].seats[slot].at(r.say.Sent).over
+	return over >= r.say.Sent && over <= settles
+}
+
 // missing says what it means that an owed message did not come: it is excused
 // if the recipient left or was cut off before it could be expected. Once
 // somebody has the message, the others can expect it within Config.Prompt, so
@@ -568,7 +587,7 @@ func (l *Ledger) missing(r *row, s *roomSeat) Fate {
 		expected, reached = r.say.Sent.Add(l.cfg.Prompt), true
 	}
 	switch {
-	case l.piledUp(s.client, r.say.Sent), slices.Contains(r.excused, s.client), r.reached == 0 && l.sank(r),
+	case l.piledUp(s.client, r.say.Sent), slices.Contains(r.excused, s.client), r.reached == 0 && (l.sank(r) || l.keptBack(r)),
 		r.say.Sent.Add(l.cfg.Grace) > l.read:
 		return Excused
 	case ceased > r.say.Sent.Add(l.cfg.Grace), reached && ceased >= expected:

@@ -105,6 +105,7 @@ type standing struct {
 	n       int32
 	crew    uint16
 	slow    slowness
+	mute    slowness  // when a fault kept back what it said, last
 	garbled *garbling // nil if none of its bytes was ever changed
 	away    *absence  // when its connection was broken, last; nil if it never was
 }
@@ -166,14 +167,42 @@ type slowness struct {
 // can again. What is sent in between piles up by its own doing: it is neither
 // late nor lost.
 func (l *Ledger) Slow(c Client, slow bool, now mono.Time) {
-	s := &l.seats[c].slow
-	switch {
-	case slow:
-		*s = slowness{mono.Never, true}
+	l.seats[c].slow.set(slow, now)
+	if slow {
 		l.isBlind(c)
+	}
+}
+
+// Mute books that a fault keeps back what a client says from now on, or does no more.
+func (l *Ledger) Mute(c Client, on bool, now mono.Time) {
+	l.seats[c].mute.set(on, now)
+	if on {
+		l.isBlind(c)
+	}
+}
+
+// covers reports whether a time is within it, or before.
+func (s *slowness) covers(at mono.Time) bool { return s.was && at <= s.until }
+
+func (s *slowness) set(on bool, now mono.Time) {
+	switch {
+	case on:
+		*s = slowness{mono.Never, true}
 	case s.until == mono.Never:
 		s.until = now
 	}
+}
+
+// Unsure reports whether a client may not know what the server has done with it: it does not read,
+// or a fault keeps back what it hears or says, or changes it.
+func (l *Ledger) Unsure(c Client, at mono.Time) bool {
+	return l.piledUp(c, at) || l.seats[c].mute.covers(at)
+}
+
+// CutOff reports whether a fault keeps a client and its server from hearing each other, so that the
+// server may close it without its knowing.
+func (l *Ledger) CutOff(c Client, at mono.Time) bool {
+	return l.seats[c].mute.covers(at) || l.Garbled(c, at)
 }
 
 // isBlind books that a client may not find out what the server does with it.
@@ -186,8 +215,7 @@ func (l *Ledger) isBlind(c Client) {
 // piledUp reports whether a message that was sent at an instant may have waited
 // for its recipient, which read slowly on purpose.
 func (l *Ledger) piledUp(c Client, sent mono.Time) bool {
-	s := &l.seats[c].slow
-	return s.was && sent <= s.until || l.Garbled(c, sent)
+	return l.seats[c].slow.covers(sent) || l.Garbled(c, sent)
 }
 
 // Ask books that a client asked to enter a room.

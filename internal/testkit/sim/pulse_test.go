@@ -136,6 +136,46 @@ func TestPulse(t *testing.T) {
 	}
 }
 
+// TestPulsePath: heartbeats that a fault on a client's path keeps back or loses are not the server's
+// doing, and neither is it that the server closes who cannot answer for longer than its deadline;
+// those on whose path nothing is are judged as ever.
+func TestPulsePath(t *testing.T) {
+	t.Parallel()
+	for name, f := range map[string]struct {
+		fault string
+		evict bool
+	}{
+		"freeze":  {"do = \"freeze\"\n lasts = \"1500ms\"", false},
+		"long":    {"do = \"freeze\"\n lasts = \"6s\"", true},
+		"unplug":  {"do = \"unplug\"\n lasts = \"6s\"", true},
+		"delay":   {"do = \"delay\"\n by = \"400ms\"\n jitter = \"300ms\"\n lasts = \"5s\"", false},
+		"corrupt": {"do = \"corrupt\"\n chance = \"20%\"\n lasts = \"5s\"", true},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			for seed := range seeds(6) {
+				source := fmt.Sprintf(heartbeats, seed, []string{"server", "both"}[seed%2], "") +
+					fmt.Sprintf("\nfault \"f\" {\n at = \"6s\"\n share = \"30%%\"\n %s\n}\n", f.fault)
+				tr, err := language.Parse([]byte(source), "t.trial.hcl", language.Options{})
+				if err != nil {
+					t.Fatal(err)
+				}
+				cfg := standin.Config{PingEvery: time.Second, PongWithin: 2 * time.Second, Notices: true}
+				p := playShared(t, tr, cfg, board.Switches{}, 0, 1+seed%3)
+				c, l := &p.window.Counts, p.window.Total
+				u := &c.Pulse
+				evicted := f.evict && !(name == "unplug" && seed%2 == 1) // whose own pings go through
+				if u.Missing+u.Late+u.Early+u.Hasty+u.Unheard+c.Broken+c.Malformed != 0 || p.window.Imbalance() != "" ||
+					l.Lost+l.Stray+l.Duplicate != 0 || p.window.ChecksFailed() != 0 || u.Heard < 42*18 ||
+					evicted != (c.Returns.Broke > 0) || c.StrayNews != 0 {
+					t.Errorf("seed %d: %+v\nfinished %d stray news %d broken %d returns %+v\n%+v %s; %v", seed, *u, c.Finished,
+						c.StrayNews, c.Broken, c.Returns, l, p.window.Imbalance(), p.reasons)
+				}
+			}
+		})
+	}
+}
+
 // TestPulseWeaknesses: each thing that a server can do wrong about heartbeats shows in its
 // figure, and does not without the switch.
 func TestPulseWeaknesses(t *testing.T) {
