@@ -35,8 +35,8 @@ func (a *Account) hears(f *fact.Fact, room ledger.Room) {
 	if !open && a.slow[f.Client] {
 		return // it reads what was said long ago
 	}
-	if !open && a.ledger.CutOff(f.Peer, f.Time) {
-		return // the server may have closed it, and it does not know
+	if a.ledger.CutOff(f.Peer, f.Time) && (!open || a.ledger.Got(number, f.Client)) {
+		return // the server may have closed it, and let it in again, and it does not know
 	}
 	if !open {
 		a.unfounded(rumour{kind: k, room: room, about: about, to: f.Client, at: f.Time})

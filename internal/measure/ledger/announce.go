@@ -92,3 +92,13 @@ func (l *Ledger) RoomNamed(name []byte) (Room, bool) {
 
 // Spoken is how many messages of a room have come to anybody so far.
 func (l *Ledger) Spoken(r Room) int { return l.rooms[r].spoken }
+
+// Got reports whether a message that is not settled yet has come to a client.
+func (l *Ledger) Got(number uint64, c Client) bool {
+	r := l.rowOf(number)
+	if r == nil {
+		return false
+	}
+	slot := l.slot(c, r.say.Room)
+	return slot >= 0 && r.has(slot)
+}

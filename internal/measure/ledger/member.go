@@ -199,9 +199,11 @@ func (l *Ledger) Unsure(c Client, at mono.Time) bool {
 	return l.piledUp(c, at) || l.seats[c].mute.covers(at)
 }
 
-// CutOff reports whether a fault keeps a client and its server from hearing each other, so that the
-// server may close it without its knowing.
+// CutOff reports whether a fault keeps a client and its server from hearing each other, or did so
+// within the grace time: the server may close it without its knowing, and let it in again, so
+// that what it tells the others of it is not judged.
 func (l *Ledger) CutOff(c Client, at mono.Time) bool {
+	at = at.Add(-l.cfg.Grace)
 	return l.seats[c].mute.covers(at) || l.Garbled(c, at)
 }
 

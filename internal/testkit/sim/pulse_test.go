@@ -153,14 +153,15 @@ func TestPulsePath(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			for seed := range seeds(6) {
-				source := fmt.Sprintf(heartbeats, seed, []string{"server", "both"}[seed%2], "") +
+			for seed := range seeds(8) {
+				returns := []string{"", "reconnect { first = \"300ms\" }"}[seed/2%2]
+				source := fmt.Sprintf(heartbeats, seed, []string{"server", "both"}[seed%2], returns) +
 					fmt.Sprintf("\nfault \"f\" {\n at = \"6s\"\n share = \"30%%\"\n %s\n}\n", f.fault)
 				tr, err := language.Parse([]byte(source), "t.trial.hcl", language.Options{})
 				if err != nil {
 					t.Fatal(err)
 				}
-				cfg := standin.Config{PingEvery: time.Second, PongWithin: 2 * time.Second, Notices: true}
+				cfg := standin.Config{PingEvery: time.Second, PongWithin: 2 * time.Second, Notices: true, History: -1}
 				p := playShared(t, tr, cfg, board.Switches{}, 0, 1+seed%3)
 				c, l := &p.window.Counts, p.window.Total
 				u := &c.Pulse

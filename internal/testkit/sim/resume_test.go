@@ -106,7 +106,7 @@ func TestResume(t *testing.T) {
 		if n := w.CaughtUp.Count(); n != 16 || w.CaughtUp.Min() < least || w.CaughtUp.Max() > most {
 			t.Errorf("seed %d: %d caught up in %v to %v", seed, n, w.CaughtUp.Min(), w.CaughtUp.Max())
 		}
-		bad := playShared(t, tr, cfg, board.Switches{Seed: uint64(seed), Load: board.Load{NoReturn: 0.5}}, 0, 1)
+		bad := playShared(t, tr, cfg, board.Switches{Seed: uint64(seed), Load: board.Load{NoReturn: 0.9}}, 0, 1)
 		if n := bad.window.Total.Lost; n == 0 {
 			t.Errorf("seed %d: a server that gives nothing on return loses %d", seed, n)
 		}
