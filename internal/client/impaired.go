@@ -2,6 +2,7 @@ package client
 
 import (
 	"fmt"
+	"time"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/fact"
@@ -12,7 +13,8 @@ import (
 
 // Hampers is what a fault on the path means for a client: what it says leaves late, or what
 // it is told comes late, by the trial's own doing.
-type Hampers struct{ Says, Hears bool }
+// If it Resends, what gets through is lost meanwhile, and the systems on both sides send it again.
+type Hampers struct{ Says, Hears, Resends bool }
 
 // Crew is the client's crew, by number.
 func (c *Client) Crew() int { return int(c.crew) }
@@ -46,12 +48,18 @@ func (c *Client) Impaired(e *Env, now mono.Time, f *trial.Fault, h Hampers, on b
 		e.event(c, now, what, noRoom, fmt.Sprintf("%s: %s", f.Do, f.Name))
 	}
 	x.path.change(by, now, h.Says || h.Hears)
+	over := now // of what is kept back
+	if h.Resends && !on {
+		// TCP has waited twice as long before each try (RFC 6298 5.5): the next one comes within as long
+		// as it has gone on.
+		over = now.Add(min(now.Sub(x.path.since), mostResend))
+	}
 	if h.Says {
 		switch x.hampered += by; {
 		case on && x.hampered == 1:
 			e.tell(now, fact.Fact{Kind: fact.Mutes, Client: c.id, Room: noRoom, Flags: fact.Good})
 		case !on && x.hampered == 0:
-			e.tellOf(c, now, fact.Mutes, noRoom)
+			e.tell(now, fact.Fact{Kind: fact.Mutes, Client: c.id, Room: noRoom, Time: e.rel(over)})
 		}
 	}
 	if h.Hears {
@@ -59,21 +67,27 @@ func (c *Client) Impaired(e *Env, now mono.Time, f *trial.Fault, h Hampers, on b
 		case on && x.deafened == 1:
 			e.tellOf(c, now, fact.ReadsSlowly, noRoom)
 		case !on && x.deafened == 0: // what waited comes now
-			e.tell(now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom, Time: e.rel(now.Add(e.Trial.Prompt))})
+			e.tell(now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom, Time: e.rel(over.Add(e.Trial.Prompt))})
 		}
 	}
 }
 
 // An impairment is what a client's path did to it, and until when.
 type impairment struct {
+	since  mono.Time // when the first of those that go on began
 	faults int8      // that go on
 	blocks int8      // of them: those that keep back what is said or told
 	until  mono.Time // when the last of them ended; 0: there was none
 	clear  mono.Time // when the last of those that block ended; 0: there was none
 }
 
+// mostResend is the longest that TCP waits before it sends again: Linux's (TCP_RTO_MAX).
+const mostResend = 2 * time.Minute
+
 func (p *impairment) change(by int8, now mono.Time, blocks bool) {
-	p.faults += by
+	if p.faults += by; by > 0 && p.faults == 1 {
+		p.since = now
+	}
 	p.until = now
 	if blocks {
 		p.blocks += by

@@ -290,14 +290,21 @@ const lookFor = 4 * time.Second
 // isKept books that a client is still connected though the server should have closed it.
 func (c *Client) isKept(e *Env, m *misconduct, now mono.Time) {
 	m.kept = true
-	e.counts().Pulse.Kept++
-	e.event(c, now, logbook.Failed, noRoom, e.countReason("not evicted", errors.New(m.how.Do.String()+
-		": its connection is still open after the deadline")))
-	e.trouble(c, now)
+	if !c.pathBad(m.since) { // else a fault may keep the end of its connection from it
+		c.isNotEvicted(e, m, now)
+	}
 	if m.openEnd { // it has not listened for so long that its session makes no sense any more
 		c.ebbing = true
 		c.sayClose(e, now, ws.CloseNormal, "")
 	}
+}
+
+// isNotEvicted counts a client that the server should have closed.
+func (c *Client) isNotEvicted(e *Env, m *misconduct, now mono.Time) {
+	e.counts().Pulse.Kept++
+	e.event(c, now, logbook.Failed, noRoom, e.countReason("not evicted", errors.New(m.how.Do.String()+
+		": its connection is still open after the deadline")))
+	e.trouble(c, now)
 }
 
 // isEvicted books that a client's connection ended while it misbehaved.

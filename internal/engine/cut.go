@@ -129,6 +129,7 @@ func (s *share) endBout(b *bout, now mono.Time) {
 // change has a bout begin or end for its clients.
 func (s *share) change(b *bout, now mono.Time, on bool) {
 	late, f := hampers(b.fault), b.fault
+	late.Resends = late.Resends || s.byKernel(f)
 	lossy := s.byKernel(f) && (f.Do.Datagrams() || f.Do == trial.Corrupt) && s.trial.Target.HasDatagrams()
 	for _, i := range b.whom {
 		s.clients[i].Impaired(s.env, now, f, late, on)
@@ -156,7 +157,7 @@ func (s *share) change(b *bout, now mono.Time, on bool) {
 func hampers(f *trial.Fault) client.Hampers {
 	switch f.Do {
 	case trial.Unplug:
-		return client.Hampers{Says: true, Hears: true} // what it says after it was closed goes nowhere
+		return client.Hampers{Says: true, Hears: true, Resends: true} // what it says after it was closed goes nowhere
 	case trial.Freeze, trial.Bandwidth:
 		return client.Hampers{Says: f.Up, Hears: f.Down}
 	}

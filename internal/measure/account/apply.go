@@ -64,7 +64,7 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 	case fact.GarblesOne:
 		l.GarbleOne(f.Number)
 	case fact.Mutes:
-		l.Mute(f.Client, f.Is(fact.Good), f.At)
+		l.Mute(f.Client, f.Is(fact.Good), f.Time)
 	case fact.Mends:
 		l.Mend(f.Client, f.At)
 	case fact.Excuses:
