@@ -160,7 +160,7 @@ func judge(l trial.Limit, total, clean *logbook.Window) Judgement {
 	switch {
 	case measured && l.Holds(of) != l.Holds(j.Early):
 		j.Verdict, j.Why = NotProven, "several messages were read together: it lies between "+j.bounds()
-	case !measured && l.Implied && gaugeLeft(l.Figure) < 0:
+	case !measured && l.Implied && (gaugeLeft(l.Figure) < 0 || !total.Server.Over):
 	case !measured:
 		j.Verdict, j.Why = NotProven, nothingMeasured
 	case l.Holds(of):
