@@ -266,15 +266,16 @@ func (c *Client) mustBeRefused(e *Env, now mono.Time, err error) bool {
 func (c *Client) broken(e *Env, at, now mono.Time, err error) {
 	awaited, slow := c.wait == forBreak, c.more != nil && c.more.slow.Is()
 	wrong, promise := c.misconduct(), e.Trial.Target.Promise
+	evicted := now
 	switch {
 	case wrong != nil:
-		c.isEvicted(e, wrong, at, now, err)
+		evicted = c.isEvicted(e, wrong, at, now)
 	case promise != nil && !awaited && !slow && !e.notHasty(now, err):
 		e.counts().Pulse.Hasty++
 	}
 	c.beatsEnd(e, at)
 	if wrong != nil && !awaited {
-		c.goesEvicted(e, now, err)
+		c.goesEvicted(e, evicted, now, err)
 		return
 	}
 	if !awaited && !slow && c.brokeUnsettled(e, now, err) {
@@ -298,8 +299,7 @@ func (c *Client) broken(e *Env, at, now mono.Time, err error) {
 		c.land(e, now)
 		return
 	}
-	e.counts().Evicted++
-	e.event(c, now, logbook.Evicted, noRoom, e.countReason("evicted", err))
+	c.wasEvicted(e, evicted, now, err)
 	if !awaited { // a slow reader's own doing: the session ends as planned
 		step, _ := c.more.slow.Get()
 		e.check(c, now, c.session.Steps[step].Check, true, "")
@@ -343,11 +343,10 @@ func (c *Client) failPending(e *Env, now mono.Time, err error) {
 	e.check(c, now, c.step().Check, false, why)
 }
 
-// goesEvicted handles that the server closed a client that misbehaved: it comes back if its
-// crew does, and behaves from then on.
-func (c *Client) goesEvicted(e *Env, now mono.Time, err error) {
-	e.counts().Evicted++
-	e.event(c, now, logbook.Evicted, noRoom, e.countReason("evicted", err))
+// goesEvicted handles that the server closed a client that misbehaved, when it did: the client comes
+// back if its crew does, and behaves from then on.
+func (c *Client) goesEvicted(e *Env, when, now mono.Time, err error) {
+	c.wasEvicted(e, when, now, err)
 	if c.goesAway(e, now, err) {
 		return
 	}
@@ -356,6 +355,13 @@ func (c *Client) goesEvicted(e *Env, now mono.Time, err error) {
 	c.isGone(e, now)
 	c.room = noRoom
 	c.land(e, now)
+}
+
+// wasEvicted books that the server closed a client at a time.
+func (c *Client) wasEvicted(e *Env, when, now mono.Time, err error) {
+	e.counts().Evicted++
+	e.tellText(now, fact.Fact{Kind: fact.Happens, Client: c.id, Room: noRoom, What: uint8(logbook.Evicted),
+		Time: e.rel(when)}, []byte(e.countReason("evicted", err)))
 }
 
 // goOffline ends a connection in the middle of a session, which may connect again.

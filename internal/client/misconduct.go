@@ -307,8 +307,9 @@ func (c *Client) isNotEvicted(e *Env, m *misconduct, now mono.Time) {
 	e.trouble(c, now)
 }
 
-// isEvicted books that a client's connection ended while it misbehaved.
-func (c *Client) isEvicted(e *Env, m *misconduct, at, now mono.Time, err error) {
+// isEvicted books that a client's connection ended while it misbehaved, and gives when the server
+// closed it; now if nobody knows.
+func (c *Client) isEvicted(e *Env, m *misconduct, at, now mono.Time) (when mono.Time) {
 	counts := &e.counts().Pulse
 	promise := e.Trial.Target.Promise
 	if m.how.Must == trial.MustKeep {
@@ -324,7 +325,7 @@ func (c *Client) isEvicted(e *Env, m *misconduct, at, now mono.Time, err error) 
 	if m.how.Do == trial.Unplugged {
 		var known bool
 		if closed, known = c.wasClosed(e, closed); !known && m.openEnd {
-			return // when that was nobody knows
+			return now
 		}
 	}
 	e.Book.Now().Pulse.Eviction.Record(max(0, closed.To.Sub(base)))
@@ -332,6 +333,7 @@ func (c *Client) isEvicted(e *Env, m *misconduct, at, now mono.Time, err error) 
 		promise.Deadline+promise.Slack() && !m.kept && !c.pathBad(base) {
 		counts.TooLate++
 	}
+	return closed.To
 }
 
 // wasClosed gives when the server closed the connection of an unplugged client, which hears of

@@ -102,6 +102,9 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 	case fact.Checks:
 		a.checked(f.Client, noRoom, int(f.Check), f.Is(fact.Good), string(s.log.TextOf(f)), f.At)
 	case fact.Happens:
+		if logbook.EventKind(f.What) == logbook.Evicted {
+			a.evicted(f.Client, f.Time)
+		}
 		a.happens(f.Client, s.room(f), logbook.EventKind(f.What), string(s.log.TextOf(f)), f.At)
 	case fact.Records:
 		a.lanes.Add(lane.Record{At: time.Duration(f.Time), What: lane.Happening(f.What), Number: f.Number,
@@ -262,9 +265,6 @@ func (a *Account) disagreed(number uint64, s ledger.Say, to ledger.Client) {
 func (a *Account) happens(c ledger.Client, room ledger.Room, what logbook.EventKind, detail string, at mono.Time) {
 	if l, ok := laneOf[what]; ok {
 		a.lanes.Add(lane.Record{At: time.Duration(at), What: l, Client: c, Peer: -1, Room: room})
-	}
-	if what == logbook.Evicted {
-		a.evicted(c, at)
 	}
 	if a.recorded < logbook.MaxEvents {
 		a.recorded++

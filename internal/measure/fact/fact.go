@@ -43,7 +43,7 @@ const (
 	HasHistory                // of Number messages; Check is about it
 	JudgesHistory             // Check held (Good) or failed, because of Text
 	Checks                    // Check held (Good) or failed, because of Text
-	Happens                   // Event, in Room or nowhere, because of Text
+	Happens                   // Event, in Room or nowhere, because of Text; an eviction at Time
 	Records                   // something for the lanes alone: What, Number, Peer, Room, Size
 	Quotes                    // Text is what message Number says
 	Listens                   // to a message without a mark: Text, of Size bytes
