@@ -174,8 +174,8 @@ func (c *Client) CorruptedOnPath(e *Env, now mono.Time, up bool, _ []byte) {
 // does not say which; or, without on, that it does no more.
 func (c *Client) Lossy(e *Env, now mono.Time, up, down, on bool) {
 	e.at(c, now)
-	if !on {
-		c.connectsAnew(e, now)
+	if !on { // what is under way comes yet, and the system may be told a little later
+		c.mends(e, now, now.Add(e.Trial.Prompt))
 		return
 	}
 	if up {
@@ -187,10 +187,13 @@ func (c *Client) Lossy(e *Env, now mono.Time, up, down, on bool) {
 }
 
 // connectsAnew tells that the client begins a connection of which nothing was changed yet.
-func (c *Client) connectsAnew(e *Env, now mono.Time) {
+func (c *Client) connectsAnew(e *Env, now mono.Time) { c.mends(e, now, now) }
+
+// mends tells that nothing of what the client says or hears is changed from a time on.
+func (c *Client) mends(e *Env, now, from mono.Time) {
 	if c.garbled() {
 		c.more.garbled = garbled{}
-		e.tellOf(c, now, fact.Mends, noRoom)
+		e.tell(now, fact.Fact{Kind: fact.Mends, Client: c.id, Room: noRoom, Time: e.rel(from)})
 	}
 }
 

@@ -76,9 +76,10 @@ func (k FaultKind) AtServer() bool { return k < CutClients }
 // OnPath reports whether the fault is something that a path does to what goes over it.
 func (k FaultKind) OnPath() bool { return k >= Freeze }
 
-// ByKernel reports whether it is something that the system's traffic control can do to packets.
+// ByKernel reports whether it is something that the system's traffic control can do to packets. It
+// can double them, too, but not beside anything else that it does (traffic.Can).
 func (k FaultKind) ByKernel() bool {
-	return k == Freeze || k == Delay || k == Bandwidth || k == Corrupt || k.Datagrams()
+	return k == Freeze || k == Delay || k == Bandwidth || k == Corrupt || k == Lose || k == Reorder
 }
 
 // Datagrams reports whether the fault is about datagrams alone.
@@ -87,7 +88,7 @@ func (k FaultKind) Datagrams() bool { return k == Lose || k == Double || k == Re
 // NeedsNetem reports whether, with Kernel, some fault needs the queue that delays and drops packets.
 func (t *Trial) NeedsNetem() bool {
 	return slices.ContainsFunc(t.Faults, func(f Fault) bool {
-		return f.Do == Delay || f.Do == Corrupt || f.Do.Datagrams()
+		return f.Do == Delay || f.Do == Corrupt || f.Do == Lose || f.Do == Reorder
 	})
 }
 

@@ -20,13 +20,14 @@ import (
 )
 
 // Can reports whether the system's traffic control can do all that happens in one direction: it
-// knows packets, not pieces of what clients say.
-func Can(w *impair.Way) bool { return w.Piece == 0 && w.Join == 0 }
+// knows packets, not pieces of what clients say, and does not double any beside whatever else it
+// delays or loses (netem: "cannot mix duplicating netems with other netems in tree").
+func Can(w *impair.Way) bool { return w.Piece == 0 && w.Join == 0 && w.Double == 0 }
 
 // needsNetem reports whether a way needs the queue that delays and drops, which is a module of the
 // kernel that not every system has.
 func needsNetem(w *impair.Way) bool {
-	return !w.Frozen && (w.Delay > 0 || w.Jitter > 0 || w.Lose > 0 || w.Double > 0 || w.Reorder > 0 || w.Corrupt > 0)
+	return !w.Frozen && (w.Delay > 0 || w.Jitter > 0 || w.Lose > 0 || w.Reorder > 0 || w.Corrupt > 0)
 }
 
 const up, down = 0, 1
@@ -201,7 +202,7 @@ func queueOf(w *impair.Way) string {
 	for _, part := range []struct {
 		word   string
 		chance float64
-	}{{"loss", w.Lose}, {"corrupt", w.Corrupt}, {"duplicate", w.Double}} {
+	}{{"loss", w.Lose}, {"corrupt", w.Corrupt}} {
 		if part.chance > 0 {
 			q += " " + part.word + " " + percent(part.chance)
 		}

@@ -79,7 +79,7 @@ func (k *kernel) take(commands string) {
 // over both versions of IP; nobody else has, and nothing is left once nobody has anything.
 func TestTrees(t *testing.T) {
 	ways := []impair.Way{{}, {Frozen: true}, {Delay: 20 * time.Millisecond}, {Rate: 1000}, {Rate: 1000, Lose: 0.1},
-		{Delay: time.Second, Jitter: 5 * time.Millisecond, Spread: impair.Normal, Double: 0.5}, {Reorder: 0.25}}
+		{Delay: time.Second, Jitter: 5 * time.Millisecond, Spread: impair.Normal, Lose: 0.5}, {Reorder: 0.25}}
 	r := rand.New(rand.NewPCG(1, 2))
 	k := &kernel{t: t, classes: map[string]string{}, filters: map[string]string{}}
 	trees := [2]*tree{newTree("lo", false), newTree("lo", true)}
@@ -140,7 +140,7 @@ func TestQueues(t *testing.T) {
 		"netem limit 100000 delay 2000us 1000us distribution tidepull-exponential loss 12.5%": {
 			Delay:  2 * time.Millisecond,
 			Jitter: time.Millisecond, Spread: impair.Exponential, Lose: 0.125},
-		"netem limit 100000 corrupt 1% duplicate 2%":   {Corrupt: 0.01, Double: 0.02},
+		"netem limit 100000 loss 2% corrupt 1%":        {Corrupt: 0.01, Lose: 0.02},
 		"netem limit 100000 delay 50000us reorder 75%": {Reorder: 0.25},
 		"netem limit 100000 delay 7000us reorder 25%":  {Reorder: 0.25, Delay: 7 * time.Millisecond},
 		"netem limit 100000 delay 0us 3000us":          {Jitter: 3 * time.Millisecond},

@@ -66,7 +66,7 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 	case fact.Mutes:
 		l.Mute(f.Client, f.Is(fact.Good), f.Time)
 	case fact.Mends:
-		l.Mend(f.Client, f.At)
+		l.Mend(f.Client, f.Time)
 	case fact.Excuses:
 		l.Excuse(f.Number, f.Client)
 	case fact.Gets:

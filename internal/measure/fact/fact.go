@@ -54,7 +54,7 @@ const (
 	Garbles                   // its connection: a byte was changed on its way, to the server if Good
 	GarblesOne                // message Number, which it had just said
 	Mutes                     // a fault keeps back what it says, if Good, or does so until Time
-	Mends                     // its connection: it has a new one
+	Mends                     // its connection, from Time on: it has a new one
 	Doubles                   // message Number: the trial has it come to it again, or to all (ToAll)
 	Switches                  // to another route; what is said or comes from Time to Since is at the switch
 	Caught                    // up: what came to the share until Time is in the facts before this one, or

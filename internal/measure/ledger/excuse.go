@@ -28,7 +28,7 @@ func (l *Ledger) Twice(number uint64, c Client, all bool) {
 // own doing, last: from then on nothing on that connection is the server's doing.
 type garbling struct {
 	in  slowness // what it gets, or does not
-	out bool     // what it says
+	out slowness // what it says
 }
 
 // Garble books that a byte of a client's connection was changed: what it is owed may not come, or
@@ -41,7 +41,9 @@ func (l *Ledger) Garble(c Client, up bool) {
 		l.seats[c].garbled = g
 	}
 	l.isBlind(c)
-	g.in, g.out = slowness{mono.Never, true}, g.out || up
+	if g.in.set(true, 0); up {
+		g.out.set(true, 0)
+	}
 }
 
 // GarbleOne books that a message may have been changed on its way to the server.
@@ -55,21 +57,22 @@ func (l *Ledger) GarbleOne(number uint64) {
 	}
 }
 
-// Mend books that a client has a new connection, on which nothing was changed yet.
-func (l *Ledger) Mend(c Client, now mono.Time) {
+// Mend books that nothing is changed from a time on: the client has a new connection.
+func (l *Ledger) Mend(c Client, from mono.Time) {
 	if g := l.seats[c].garbled; g != nil {
-		g.in.until, g.out = now, false
+		g.in.set(false, from)
+		g.out.set(false, from)
 	}
 }
 
 // Garbled reports whether what comes to a client at an instant may have been changed on its way.
 func (l *Ledger) Garbled(c Client, at mono.Time) bool {
 	g := l.seats[c].garbled
-	return g != nil && at <= g.in.until
+	return g != nil && g.in.covers(at)
 }
 
-// garbles reports whether what a client says is changed on its way.
-func (l *Ledger) garbles(c Client) bool {
+// garbles reports whether what a client says at a time may be changed on its way.
+func (l *Ledger) garbles(c Client, at mono.Time) bool {
 	g := l.seats[c].garbled
-	return g != nil && g.out
+	return g != nil && g.out.covers(at)
 }

@@ -280,7 +280,7 @@ func (l *Ledger) SayAs(number uint64, s Say) bool {
 	if !s.Kind.Said() {
 		l.announced[announcement{s.Room, s.Sender, s.Kind}] = number
 	}
-	if l.garbles(s.Sender) || !s.Kind.Said() && l.CutOff(s.Sender, s.Sent) {
+	if l.garbles(s.Sender, s.Sent) || !s.Kind.Said() && l.CutOff(s.Sender, s.Sent) {
 		l.GarbleOne(number)
 	}
 	return true

@@ -182,7 +182,7 @@ func (r *reader) checkFault(f *trial.Fault, b *hcl.Block, a hcl.Attributes) {
 		lacks("bytes", "how many bytes go on at once")
 	case trial.Corrupt, trial.Lose, trial.Double, trial.Reorder:
 		lacks("chance", "a share of the pieces, or datagrams")
-		if f.Do.Datagrams() && !t.HasDatagrams() && !r.trial.Kernel {
+		if f.Do.Datagrams() && !t.HasDatagrams() && !(r.trial.Kernel && f.Do.ByKernel()) {
 			r.fail(b.DefRange, "no datagrams go to the target: it has no udp and no urgent; with path = \"kernel\" "+
 				"in the "+
 				"trial it is packets of TCP")

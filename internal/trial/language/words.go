@@ -127,7 +127,7 @@ var vocabulary = map[string]*blockWord{
 		{"grace", formDuration, false, `a message may arrive this long after it was sent; "5s" if it is not given`},
 		{"path", `"own" or "kernel"`, false, "what does faults on the path of clients: the tool itself, or, as far " +
 			"as it " +
-			"can (freeze, delay, bandwidth, lose, double, reorder, corrupt), the system's traffic control, in a " +
+			"can (freeze, delay, bandwidth, lose, reorder, corrupt), the system's traffic control, in a " +
 			"network " +
 			"namespace of its own: to whole packets, of TCP as well, which sends again what is lost. That takes " +
 			"Linux, root " +
