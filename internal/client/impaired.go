@@ -67,7 +67,8 @@ func (c *Client) Impaired(e *Env, now mono.Time, f *trial.Fault, h Hampers, on b
 		case on && x.deafened == 1:
 			e.tellOf(c, now, fact.ReadsSlowly, noRoom)
 		case !on && x.deafened == 0: // what waited comes now
-			e.tell(now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom, Time: e.rel(over.Add(e.Trial.Prompt))})
+			e.tell(now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom,
+				Time: e.rel(over.Add(e.Trial.Prompt))})
 		}
 	}
 }

@@ -587,7 +587,8 @@ func (l *Ledger) missing(r *row, s *roomSeat) Fate {
 		expected, reached = r.say.Sent.Add(l.cfg.Prompt), true
 	}
 	switch {
-	case l.piledUp(s.client, r.say.Sent), slices.Contains(r.excused, s.client), r.reached == 0 && (l.sank(r) || l.keptBack(r)),
+	case l.piledUp(s.client, r.say.Sent), slices.Contains(r.excused, s.client),
+		r.reached == 0 && (l.sank(r) || l.keptBack(r)),
 		r.say.Sent.Add(l.cfg.Grace) > l.read:
 		return Excused
 	case ceased > r.say.Sent.Add(l.cfg.Grace), reached && ceased >= expected:

@@ -169,7 +169,8 @@ func TestPulsePath(t *testing.T) {
 				if u.Missing+u.Late+u.Early+u.Hasty+u.Unheard+c.Broken+c.Malformed != 0 || p.window.Imbalance() != "" ||
 					l.Lost+l.Stray+l.Duplicate != 0 || p.window.ChecksFailed() != 0 || u.Heard < 42*18 ||
 					evicted != (c.Returns.Broke > 0) || c.StrayNews != 0 {
-					t.Errorf("seed %d: %+v\nfinished %d stray news %d broken %d returns %+v\n%+v %s; %v", seed, *u, c.Finished,
+					t.Errorf("seed %d: %+v\nfinished %d stray news %d broken %d returns %+v\n%+v %s; %v", seed, *u,
+						c.Finished,
 						c.StrayNews, c.Broken, c.Returns, l, p.window.Imbalance(), p.reasons)
 				}
 			}
