@@ -82,6 +82,7 @@ func TestBreak(t *testing.T) {
 	s.until(`delay everybody 400ms +goes on since`, 5*time.Second)
 	s.keys("Enter")
 	s.until(`ended: delay everybody 400ms`, 5*time.Second)
+	time.Sleep(2500 * time.Millisecond) // heartbeats from before its end are not judged
 	s.keys("l")
 	s.until(`l  pause the server +goes on since 0:\d+, again ends it`, 5*time.Second)
 	time.Sleep(2500 * time.Millisecond) // the server misses two heartbeats of each client meanwhile
