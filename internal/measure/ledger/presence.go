@@ -98,8 +98,8 @@ func trim(q []extreme, oldest mono.Time) []extreme {
 // MembersSaid books how many members the server told a client that a room has.
 func (l *Ledger) MembersSaid(c Client, r Room, n int, at mono.Time) {
 	slot := l.slot(c, r)
-	if !l.counts(r) || slot < 0 {
-		return
+	if !l.counts(r) || slot < 0 || l.Unsure(c, at) {
+		return // one that did not read hears what was true long ago
 	}
 	l.numbers = true
 	rm := &l.rooms[r]
