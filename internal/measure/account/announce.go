@@ -38,6 +38,9 @@ func (a *Account) hears(f *fact.Fact, room ledger.Room) {
 	if a.ledger.CutOff(f.Peer, f.Time) && (!open || a.ledger.Got(number, f.Client)) {
 		return // the server may have closed it, and let it in again, and it does not know
 	}
+	if !open && (a.ledger.Garbling(f.Time) || a.ledger.Garbled(f.Client, f.Time)) {
+		return // it may be the name of somebody else, with a byte changed
+	}
 	if !open {
 		a.unfounded(rumour{kind: k, room: room, about: about, to: f.Client, at: f.Time})
 		return

@@ -1,6 +1,10 @@
 package ledger
 
-import "tidepull/internal/base/mono"
+import (
+	"slices"
+
+	"tidepull/internal/base/mono"
+)
 
 // Excuse books that a message cannot come to a client, as the trial lost it on its way there:
 // if the client is owed it, nobody is to blame.
@@ -75,4 +79,11 @@ func (l *Ledger) Garbled(c Client, at mono.Time) bool {
 func (l *Ledger) garbles(c Client, at mono.Time) bool {
 	g := l.seats[c].garbled
 	return g != nil && g.out.covers(at)
+}
+
+// Garbling reports whether what any client says may be changed on its way, or was within the grace
+// time: it may have been taken for another.
+func (l *Ledger) Garbling(at mono.Time) bool {
+	at = at.Add(-l.cfg.Grace)
+	return slices.ContainsFunc(l.blind, func(c Client) bool { return l.garbles(c, at) })
 }

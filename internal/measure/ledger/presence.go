@@ -170,7 +170,7 @@ const maxUnsure = 1024
 // unsure is how many members of a room may not know that they are none any more.
 func (l *Ledger) unsure(r Room, at mono.Time) (n int) {
 	l.blind = slices.DeleteFunc(l.blind, func(c Client) bool {
-		return !l.Unsure(c, at.Add(-l.cfg.Settle-knownWithin))
+		return !l.Unsure(c, at.Add(-l.cfg.Grace-l.cfg.Settle-knownWithin))
 	})
 	if len(l.blind) > maxUnsure {
 		return len(l.blind)
