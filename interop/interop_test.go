@@ -126,17 +126,15 @@ func TestInterop(t *testing.T) {
 	}
 	for _, of := range servers {
 		each(of, "servers", func(t *testing.T, s *server) []string {
-			if of.borrows {
-				return []string{alone(t, of.name, s), stopped(t, of.name), killed(t, of.name), silent(t, of.name,
-					of.evicts),
+			if of.borrows != "" {
+				return []string{alone(t, of.name, s), stopped(t, of.name), killed(t, of.name), silent(t, of),
 					replayed(t, of.name, of.vary), "as the server behind it"}
 			}
 			size := []string{aCrowd}
 			if of.small {
 				size = nil
 			}
-			return []string{alone(t, of.name, s, size...), stopped(t, of.name), killed(t, of.name), silent(t, of.name,
-				of.evicts),
+			return []string{alone(t, of.name, s, size...), stopped(t, of.name), killed(t, of.name), silent(t, of),
 				replayed(t, of.name, of.vary), returned(t, of.name)}
 		})
 	}
@@ -251,26 +249,26 @@ func killed(t *testing.T, name string) string {
 
 // silent has all clients give no sign of life: each must be closed when the server's code says so,
 // and nobody before.
-func silent(t *testing.T, name string, by evicts) string {
+func silent(t *testing.T, of kind) string {
+	by := of.evicts
 	if by == (evicts{}) {
 		return "it evicts none"
 	}
-	s := again(t, name)
+	s := again(t, of.name)
 	defer s.kill()
-	of := name
-	if name == "nginx-front" {
-		of = "node-ws" // whose trial it is
+	whose := of.name
+	if of.borrows != "" {
+		whose = of.borrows
 	}
-	file := variant(t, of, "silent-"+name, `dialect   = "theirs"`, fmt.Sprintf("dialect = \"theirs\"\n  promise "+
-		"{\n    from = %q\n"+
-		"    every = %q\n    deadline = \"%gs\"\n    tolerance = \"20%%\"\n  }", by.from, by.every, by.until),
+	promise := fmt.Sprintf("dialect = \"theirs\"\n  promise {\n    from = %q\n    every = %q\n    deadline = \"%gs\"\n"+
+		"    tolerance = \"20%%\"\n  }", by.from, by.every, by.until)
+	file := variant(t, whose, "silent-"+of.name, `dialect   = "theirs"`, promise,
 		"fall_silent {", "misbehave {\n      do = \"silent\"\n     ", `"8s" }`, "\"12s\"\n    }", `"12s" }`,
 		"\"12s\"\n    }")
 	r, text := s.run(t, file, func() {}, "--set", "silent=true", "--set", "slack=14s")
 	p := r.Pulse
 	exact := p.Eviction.P50/1e6 > by.earliest-0.1 && p.Eviction.Max/1e6 < by.until+0.3
-	if r.Connections.Evicted != 60 || p.Eviction.Count != 60 || r.status != 0 && !r.tooBusy() || !exact &&
-		!r.tooBusy() {
+	if r.Connections.Evicted != 60 || p.Eviction.Count != 60 || (r.status != 0 || !exact) && !r.tooBusy() {
 		t.Errorf("silent: status %d, %s (%s), %+v, %+v\n%s", r.status, r.Verdict, r.Why, r.Connections, p, text)
 	}
 	says := fmt.Sprintf("%g", by.until)
@@ -278,6 +276,5 @@ func silent(t *testing.T, name string, by evicts) string {
 		says = fmt.Sprintf("%g to %g", by.earliest, by.until)
 	}
 	return fmt.Sprintf("%d of 60 evicted after %.2f s, the last %.2f; its code says %s", r.Connections.Evicted,
-		p.Eviction.P50/1e6,
-		p.Eviction.Max/1e6, says)
+		p.Eviction.P50/1e6, p.Eviction.Max/1e6, says)
 }

@@ -18,7 +18,7 @@ type kind struct {
 	name, what string
 	cuts       bool     // it cuts what is idle, which clients of a server that stands still are
 	small      bool     // 200 clients are too many for it on a small machine
-	borrows    bool     // its trial is another server's
+	borrows    string   // whose trial is its own, too; "": it has one
 	vary       []string // values that each copy of a replay needs for itself
 	evicts     evicts   // when it closes who gives no sign of life, by its code; zero if it does not
 }
@@ -52,7 +52,7 @@ var servers = []kind{
 	{name: "django-groups", small: true, what: "Django Channels (Python): groups on two processes over Redis",
 		evicts: evicts{"server", "2s", 2, 4}},
 	{name: "ruby-cable", what: "Action Cable (Ruby): commands for identifiers that are JSON in a string"},
-	{name: "nginx-front", borrows: true, what: "nginx before the first", evicts: evicts{"server", "1500ms", 3, 3}},
+	{name: "nginx-front", borrows: "node-ws", what: "nginx before the first", evicts: evicts{"server", "1500ms", 3, 3}},
 	{name: "rabbit-stomp", what: "RabbitMQ: STOMP over WebSocket", evicts: evicts{"client", "1s", 3, 6}},
 	{name: "mosquitto-mqtt", what: "Mosquitto: MQTT over WebSocket",
 		vary:   []string{`lighthouse-a="lighthous${n + 100}"`, `lighthouse-b="lightboat${n + 100}"`},

@@ -2,7 +2,6 @@ package main
 
 import (
 	"fmt"
-	"net/http"
 
 	"tidepull/internal/engine/traffic"
 	"tidepull/internal/trial"
@@ -24,12 +23,8 @@ func enter(t *trial.Trial) error {
 
 // enterWith is enter; host says that the network leads to the rest of the machine.
 func enterWith(host bool) error {
-	n, inside := traffic.Own()
-	if !inside {
+	if _, inside := traffic.Own(); !inside {
 		return traffic.Enter(host)
-	}
-	if n.Host.IsValid() { // also for its pages of figures, and for what is asked of it at the end
-		http.DefaultTransport.(*http.Transport).DialContext = n.Dial
 	}
 	return nil
 }
@@ -38,8 +33,7 @@ func enterWith(host bool) error {
 func notReached(err error) error {
 	if n, inside := traffic.Own(); inside && n.Host.IsValid() {
 		return fmt.Errorf("%w; with faults by the kernel the clients have a network of their own, from which a "+
-			"server is "+
-			"reached only if it listens at all addresses (0.0.0.0), or if the trial starts it", err)
+			"server is reached only if it listens at all addresses (0.0.0.0), or if the trial starts it", err)
 	}
 	return err
 }

@@ -12,8 +12,8 @@ import (
 )
 
 // Hampers is what a fault on the path means for a client: what it says leaves late, or what
-// it is told comes late, by the trial's own doing.
-// If it Resends, what gets through is lost meanwhile, and the systems on both sides send it again.
+// it is told comes late, by the trial's own doing. If it Resends, what does not get through is lost
+// meanwhile, and the systems on both sides send it again.
 type Hampers struct{ Says, Hears, Resends bool }
 
 // Crew is the client's crew, by number.
@@ -154,8 +154,8 @@ func (c *Client) CorruptedOnPath(e *Env, now mono.Time, up bool, _ []byte) {
 	// What is said by requests waits for answers: those that were changed keep it back.
 	up = up || e.Trial.Target.Route(int(c.route)).Kind == trial.OverHTTP
 	if up { // what it has just said is among it
-		for i := range e.Facts.Facts[min(e.call, len(e.Facts.Facts)):] {
-			if f := e.Facts.Facts[e.call+i]; f.Kind == fact.Says && f.Client == c.id {
+		for _, f := range e.Facts.Facts[min(e.call, len(e.Facts.Facts)):] {
+			if f.Kind == fact.Says && f.Client == c.id {
 				e.tell(now, fact.Fact{Kind: fact.GarblesOne, Client: c.id, Room: noRoom, Number: f.Number})
 			}
 		}
@@ -171,7 +171,7 @@ func (c *Client) CorruptedOnPath(e *Env, now mono.Time, up bool, _ []byte) {
 	}
 }
 
-// Lossy tells that the system loses, doubles or mixes up datagrams of the client's by a fault, and
+// Lossy tells that the system loses or mixes up datagrams of the client's by a fault, and
 // does not say which; or, without on, that it does no more.
 func (c *Client) Lossy(e *Env, now mono.Time, up, down, on bool) {
 	e.at(c, now)

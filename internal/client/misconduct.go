@@ -323,8 +323,10 @@ func (c *Client) isEvicted(e *Env, m *misconduct, at, now mono.Time) (when mono.
 	}
 	closed := mono.At(at)
 	if m.how.Do == trial.Unplugged {
-		var known bool
-		if closed, known = c.wasClosed(e, closed); !known && m.openEnd {
+		switch gone := e.gone(c); {
+		case gone.To != 0: // of which the client hears long after
+			closed = gone
+		case m.openEnd:
 			return now
 		}
 	}
@@ -336,15 +338,12 @@ func (c *Client) isEvicted(e *Env, m *misconduct, at, now mono.Time) (when mono.
 	return closed.To
 }
 
-// wasClosed gives when the server closed the connection of an unplugged client, which hears of
-// it long after: what the system knows, if the server is on this machine.
-func (c *Client) wasClosed(e *Env, heard mono.Span) (closed mono.Span, known bool) {
-	if e.Gone != nil {
-		if s := e.Gone(c.id); s.To != 0 {
-			return s, true
-		}
+// gone is when the server closed a client's connection, if the system says so; zero if not.
+func (e *Env) gone(c *Client) mono.Span {
+	if e.Gone == nil {
+		return mono.Span{}
 	}
-	return heard, false
+	return e.Gone(c.id)
 }
 
 // notHasty reports whether the end of a connection is no sign that the server closes clients

@@ -22,8 +22,9 @@ type turn struct {
 
 // A bout is one time that a fault happens to clients, while it does.
 type bout struct {
-	fault *trial.Fault
-	whom  []int32 // clients, by where they stand in the share
+	fault  *trial.Fault
+	kernel bool    // it is the system that does it
+	whom   []int32 // clients, by where they stand in the share
 }
 
 // faultTurns lists the turns of the trial's faults that happen to clients.
@@ -55,7 +56,7 @@ func (s *share) begin(f *trial.Fault, at time.Duration, now mono.Time) {
 		s.cut(f)
 		return
 	}
-	b := &bout{fault: f}
+	b := &bout{fault: f, kernel: s.byKernel(f)}
 	for i := range s.clients {
 		if s.meets(&f.Whom, int32(i)) {
 			b.whom = append(b.whom, int32(i))
@@ -129,8 +130,8 @@ func (s *share) endBout(b *bout, now mono.Time) {
 // change has a bout begin or end for its clients.
 func (s *share) change(b *bout, now mono.Time, on bool) {
 	late, f := hampers(b.fault), b.fault
-	late.Resends = late.Resends || s.byKernel(f)
-	lossy := s.byKernel(f) && (f.Do.Datagrams() || f.Do == trial.Corrupt) && s.trial.Target.HasDatagrams()
+	late.Resends = late.Resends || b.kernel
+	lossy := b.kernel && (f.Do.Datagrams() || f.Do == trial.Corrupt) && s.trial.Target.HasDatagrams()
 	for _, i := range b.whom {
 		s.clients[i].Impaired(s.env, now, f, late, on)
 		if lossy {
@@ -177,10 +178,7 @@ func (s *share) byKernel(f *trial.Fault) bool {
 // nothing.
 func (s *share) effectsOn(i int32, kernel bool) (e *impair.Effects) {
 	for _, b := range s.bouts {
-		if s.byKernel(b.fault) != kernel {
-			continue
-		}
-		if _, is := slices.BinarySearch(b.whom, i); is {
+		if _, is := slices.BinarySearch(b.whom, i); is && b.kernel == kernel {
 			if e == nil {
 				e = &impair.Effects{}
 			}

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"math"
+	"net/http"
 	"slices"
 	"sync"
 	"time"
@@ -52,6 +53,7 @@ type breaker struct {
 	before process.Used
 	thrown chan throwing            // by hand
 	began  func() (mono.Time, bool) // see engine.Began
+	web    *http.Client             // for the server's page of metrics
 	pid    int
 
 	mu       sync.Mutex
@@ -174,8 +176,9 @@ func leaves(last, first *Sample) bool {
 	return false
 }
 
-// end ends the server, if the trial started it.
+// end ends the server, if the trial started it, and what was open to its page of metrics.
 func (b *breaker) end() {
+	b.web.CloseIdleConnections()
 	if b.server != nil {
 		b.server.End()
 	}
@@ -298,7 +301,7 @@ func (b *breaker) watches() bool {
 // is (-1: the one that the page is of); what the server says of itself goes into the sample.
 func (b *breaker) use(s *Sample) (u process.Used, pid int, ok bool) {
 	if page := b.trial.Server.Metrics; page != "" {
-		u, gauges, of, err := process.Scrape(context.Background(), page, b.trial.Server.Gauges[:])
+		u, gauges, of, err := process.Scrape(context.Background(), b.web, page, b.trial.Server.Gauges[:])
 		if err != nil {
 			b.log.Warn("the server's metrics", "error", err)
 			return u, 0, false

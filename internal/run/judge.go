@@ -80,9 +80,9 @@ func Limits(t *trial.Trial) []trial.Limit {
 	}
 	comeBack := slices.ContainsFunc(t.Crews, func(c trial.Crew) bool { return c.Return != nil })
 	for _, i := range implied {
-		if i.figure == "returns.gave_up" && !comeBack || !named(t, gaugeLeft(i.figure)) || strings.HasPrefix(i.figure,
-			"pulse.") &&
-			!promises(t, i.figure) {
+		switch {
+		case i.figure == "returns.gave_up" && !comeBack, !named(t, gaugeLeft(i.figure)),
+			strings.HasPrefix(i.figure, "pulse.") && !promises(t, i.figure):
 			continue
 		}
 		if !own(i.figure) && (i.wider == "" || !own(i.wider)) {

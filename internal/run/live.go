@@ -186,26 +186,10 @@ func tuneHow(f *trial.Fault, by int) bool {
 		return false
 	}
 	duration := func(d *time.Duration, least, most time.Duration) bool {
-		to := *d / 2
-		if by > 0 {
-			to = max(2**d, least)
+		if by > 0 { // from nothing, too
+			*d = max(*d, least/2)
 		}
-		if to > most || to < least {
-			return false
-		}
-		*d = to
-		return true
-	}
-	number := func(n *int, least, most int) bool {
-		to := *n / 2
-		if by > 0 {
-			to = 2 * *n
-		}
-		if to < least || to > most {
-			return false
-		}
-		*n = to
-		return true
+		return tune(d, by, least, most)
 	}
 	switch f.Do {
 	case trial.Delay:
@@ -220,19 +204,24 @@ func tuneHow(f *trial.Fault, by int) bool {
 	case trial.RestartServer:
 		return duration(&f.Lasts, 250*time.Millisecond, time.Minute)
 	case trial.Bandwidth:
-		return number(&f.Rate, 64, 1<<30)
+		return tune(&f.Rate, by, 64, 1<<30)
 	case trial.Split:
-		return number(&f.Piece, 1, 1<<16)
+		return tune(&f.Piece, by, 1, 1<<16)
 	case trial.Corrupt, trial.Lose, trial.Double, trial.Reorder:
-		to := f.Chance / 2
-		if by > 0 {
-			to = 2 * f.Chance
-		}
-		if to < 0.0005 || to > 1 {
-			return false
-		}
-		f.Chance = to
-		return true
+		return tune(&f.Chance, by, 0.0005, 1)
 	}
 	return false
+}
+
+// tune doubles a value or halves it; false if it would be too little or too much.
+func tune[T int | float64 | time.Duration](v *T, by int, least, most T) bool {
+	to := *v / 2
+	if by > 0 {
+		to = 2 * *v
+	}
+	if to < least || to > most {
+		return false
+	}
+	*v = to
+	return true
 }

@@ -135,7 +135,11 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 		}
 		security = &secure.Config{Client: client, Resume: t.Target.TLS.Resume}
 	}
-	control, err := control(t, o)
+	log := o.Log
+	if log == nil {
+		log = slog.New(slog.DiscardHandler)
+	}
+	control, err := control(t, log)
 	if err != nil {
 		return nil, err
 	}
@@ -170,15 +174,10 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 		drivers = append(drivers, drv)
 	}
 	ctx, cancel := context.WithCancel(ctx)
-	r := &Run{trial: t, cancel: cancel, done: make(chan struct{}), log: o.Log, control: control,
+	r := &Run{trial: t, cancel: cancel, done: make(chan struct{}), log: log, control: control,
 		kernel: drivers[0].KernelTimes()}
-	if r.log == nil {
-		r.log = slog.New(slog.DiscardHandler)
-	}
 	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, Paths: paths, Kernels: kernels, Places: to.routes,
-		Web:     to.web,
-		WebHost: to.webHost,
-		Find:    to.whereIs, Run: runNumber()})
+		Web: to.web, WebHost: to.webHost, Find: to.whereIs, Run: runNumber()})
 	shown := t.Shown()
 	shown.Target.Address += to.note()
 	r.snapshot.Store(&Snapshot{Trial: shown, Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
@@ -188,7 +187,7 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 	}
 	if server != nil || t.Server != nil || len(t.Faults) > 0 || o.Live {
 		r.breaker = &breaker{trial: t, server: server, log: r.log, thrown: make(chan throwing, 16),
-			began: r.engine.Began}
+			began: r.engine.Began, web: webClient()}
 		r.breaker.begin(ctx)
 	}
 	failed := make(chan error, 1)

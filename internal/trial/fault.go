@@ -76,8 +76,9 @@ func (k FaultKind) AtServer() bool { return k < CutClients }
 // OnPath reports whether the fault is something that a path does to what goes over it.
 func (k FaultKind) OnPath() bool { return k >= Freeze }
 
-// ByKernel reports whether it is something that the system's traffic control can do to packets. It
-// can double them, too, but not beside anything else that it does (traffic.Can).
+// ByKernel reports whether it is something that the system's traffic control can do: it knows
+// packets, not pieces of what clients say. It can double them, too, but not beside whatever else it
+// delays or loses (netem: "cannot mix duplicating netems with other netems in tree").
 func (k FaultKind) ByKernel() bool {
 	return k == Freeze || k == Delay || k == Bandwidth || k == Corrupt || k == Lose || k == Reorder
 }
@@ -88,7 +89,7 @@ func (k FaultKind) Datagrams() bool { return k == Lose || k == Double || k == Re
 // NeedsNetem reports whether, with Kernel, some fault needs the queue that delays and drops packets.
 func (t *Trial) NeedsNetem() bool {
 	return slices.ContainsFunc(t.Faults, func(f Fault) bool {
-		return f.Do == Delay || f.Do == Corrupt || f.Do == Lose || f.Do == Reorder
+		return f.Do.ByKernel() && f.Do != Freeze && f.Do != Bandwidth
 	})
 }
 

@@ -326,7 +326,7 @@ func (d *Driver) send(id int32, l *line, dir int, b []byte, came mono.Time) {
 		}
 		if datagram && d.chance(w.Reorder) {
 			d.Counts.Reordered++
-			at = at.Add(reorderedBy)
+			at = at.Add(ReorderedBy)
 		}
 		for rest := b; len(rest) > 0 || datagram; {
 			piece := rest
@@ -362,8 +362,8 @@ func (d *Driver) send(id int32, l *line, dir int, b []byte, came mono.Time) {
 	}
 }
 
-// reorderedBy is how much later a datagram comes that others overtake.
-const reorderedBy = 50 * time.Millisecond
+// ReorderedBy is how much later a datagram comes that others overtake.
+const ReorderedBy = 50 * time.Millisecond
 
 func (d *Driver) chance(p float64) bool {
 	return p > 0 && float64(d.random.Uint64()>>11)/(1<<53) < p

@@ -5,7 +5,6 @@ import (
 	"slices"
 	"syscall"
 	"time"
-	"unsafe"
 
 	"golang.org/x/sys/unix"
 
@@ -130,15 +129,15 @@ func (p *epoll) lookAtFarEnds() {
 	for some := range slices.Chunk(f.watched, farEndsAtOnce) {
 		open := f.states(some)
 		for i := range some {
-			switch w := &some[i]; {
-			case open[i]:
+			w := &some[i]
+			if open[i] {
 				w.seen = true
-			case w.seen:
-				f.gone[w.id] = mono.Span{From: f.looked, To: mono.Now()}
-				w.generation = -1
-			default: // it is not here
-				w.generation = -1
+				continue
 			}
+			if w.seen { // else it is not here
+				f.gone[w.id] = mono.Span{From: f.looked, To: mono.Now()}
+			}
+			w.generation = -1
 		}
 	}
 	f.watched = slices.DeleteFunc(f.watched, func(w farEnd) bool { return w.generation < 0 })
@@ -192,7 +191,7 @@ func (f *farEnds) states(some []farEnd) (open [farEndsAtOnce]bool) {
 }
 
 func isNotFound(b []byte) bool {
-	return len(b) >= 4 && -*(*int32)(unsafe.Pointer(&b[0])) == int32(unix.ENOENT)
+	return len(b) >= 4 && -int32(binary.NativeEndian.Uint32(b)) == int32(unix.ENOENT)
 }
 
 // isOpen reports whether a socket in one of TCP's states (linux/tcp_states.h) was not closed by

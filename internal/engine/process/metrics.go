@@ -28,17 +28,18 @@ var metricNames = [...][]string{
 	{"process_threads", "process_num_threads", "go_threads", "jvm_threads_current"},
 }
 
-// Scrape reads what a process uses off its Prometheus page, and the gauges that have some names:
-// the values of all labels of each added up, NaN of one that is not there or has no name. ok says
-// that the page has something of the process itself.
-func Scrape(ctx context.Context, address string, gauges []string) (u Used, of []float64, ok bool, err error) {
+// Scrape asks for a Prometheus page with a client, and reads off it what a process uses, and the
+// gauges that have some names: the values of all labels of each added up, NaN of one that is not
+// there or has no name. ok says that the page has something of the process itself.
+func Scrape(ctx context.Context, with *http.Client, address string, gauges []string) (u Used, of []float64, ok bool,
+	err error) {
 	ctx, cancel := context.WithTimeout(ctx, scrapeWithin)
 	defer cancel()
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, address, nil)
 	if err != nil {
 		return u, of, false, err
 	}
-	resp, err := http.DefaultClient.Do(req)
+	resp, err := with.Do(req)
 	if err != nil {
 		return u, of, false, err
 	}

@@ -1,7 +1,6 @@
 package process
 
 import (
-	"context"
 	"math"
 	"net/http"
 	"net/http/httptest"
@@ -34,19 +33,20 @@ func TestScrape(t *testing.T) {
 		"/go":     {Memory: 25e6, CPU: 12500 * time.Millisecond, Files: 17, Threads: 9},
 		"/labels": {Memory: 1024, Threads: 3},
 	} {
-		if got, _, ok, err := Scrape(context.Background(), s.URL+path, nil); err != nil || !ok || got != want {
+		if got, _, ok, err := Scrape(t.Context(), s.Client(), s.URL+path, nil); err != nil || !ok || got != want {
 			t.Errorf("%s: %+v, %v", path, got, err)
 		}
 	}
 	for _, path := range []string{"/other", "/hostile"} {
-		if got, _, ok, err := Scrape(context.Background(), s.URL+path, nil); ok || err != nil {
+		if got, _, ok, err := Scrape(t.Context(), s.Client(), s.URL+path, nil); ok || err != nil {
 			t.Errorf("%s: %+v, %v", path, got, err)
 		}
 	}
-	if got, _, _, err := Scrape(context.Background(), s.URL+"/slow", nil); err == nil {
+	if got, _, _, err := Scrape(t.Context(), s.Client(), s.URL+"/slow", nil); err == nil {
 		t.Errorf("%+v", got)
 	}
-	_, of, _, err := Scrape(context.Background(), s.URL+"/other", []string{"harbour_members", "", "harbour_boats"})
+	_, of, _, err := Scrape(t.Context(), s.Client(), s.URL+"/other",
+		[]string{"harbour_members", "", "harbour_boats"})
 	if err != nil || of[0] != 7 || !math.IsNaN(of[1]) || !math.IsNaN(of[2]) {
 		t.Errorf("gauges %v, %v", of, err)
 	}

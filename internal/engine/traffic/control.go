@@ -2,7 +2,6 @@ package traffic
 
 import (
 	"bytes"
-	"context"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -177,7 +176,7 @@ func (c *Control) carryOut() {
 // tell gives tc some commands about a device.
 func (c *Control) tell(device string, commands []byte) error {
 	out, err := c.network.command(device, func() *exec.Cmd {
-		cmd := exec.CommandContext(context.Background(), "tc", "-force", "-batch", "-")
+		cmd := exec.Command("tc", "-force", "-batch", "-")
 		cmd.Env = append(os.Environ(), "TC_LIB_DIR="+c.folder)
 		cmd.Stdin = bytes.NewReader(commands)
 		return cmd

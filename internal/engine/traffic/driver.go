@@ -13,7 +13,7 @@ import (
 // has one owner.
 type Driver struct {
 	poll.Driver
-	// For gives what the system is to do to a line at the moment, of what it Can; nil: nothing. It
+	// For gives what the system is to do to a line at the moment, of what it Does; nil: nothing. It
 	// must be set before the first line is dialled.
 	For     func(id int32) *impair.Effects
 	control *Control
@@ -28,15 +28,10 @@ func NewDriver(d poll.Driver, c *Control, share int) *Driver {
 	return &Driver{Driver: d, control: c, share: share, told: map[int32]bool{}}
 }
 
-// Does reports whether the system can do what a fault does: freeze and bandwidth need no more than
-// every kernel has.
+// Does reports whether the system can do what a fault does that is ByKernel: to freeze and to bound
+// bandwidth it needs no more than every kernel has.
 func (d *Driver) Does(e *impair.Effects) bool {
-	for _, w := range []*impair.Way{&e.Up, &e.Down} {
-		if !Can(w) || needsNetem(w) && !d.control.netem {
-			return false
-		}
-	}
-	return true
+	return d.control.netem || !needsNetem(&e.Up) && !needsNetem(&e.Down)
 }
 
 // Changed has the system do to a line what For says now. The packets that open a connection may be

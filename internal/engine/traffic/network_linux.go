@@ -49,8 +49,8 @@ func Own() (n Network, ok bool) {
 // goes well. With host it has a cable to the rest of the machine. It takes root's rights.
 func Enter(host bool) error {
 	if os.Geteuid() != 0 {
-		return errors.New("faults by the kernel need root, for a network namespace of their own (sudo tidepull run " +
-			"...)")
+		return errors.New("faults by the kernel need root, for a network namespace of their own " +
+			"(sudo tidepull run ...)")
 	}
 	if _, err := exec.LookPath("ip"); err != nil {
 		return errors.New("faults by the kernel need the commands ip and tc (of the package iproute2)")

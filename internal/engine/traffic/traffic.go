@@ -14,15 +14,9 @@ import (
 	"math"
 	"slices"
 	"strings"
-	"time"
 
 	"tidepull/internal/engine/impair"
 )
-
-// Can reports whether the system's traffic control can do all that happens in one direction: it
-// knows packets, not pieces of what clients say, and does not double any beside whatever else it
-// delays or loses (netem: "cannot mix duplicating netems with other netems in tree").
-func Can(w *impair.Way) bool { return w.Piece == 0 && w.Join == 0 && w.Double == 0 }
 
 // needsNetem reports whether a way needs the queue that delays and drops, which is a module of the
 // kernel that not every system has.
@@ -40,9 +34,14 @@ type tree struct {
 	classes map[classKey]*class  // those that some port has
 	free    []int                // numbers of classes that are none any more
 	next    int                  // the first number that was never one
-	ports   map[uint16]*class    // by port: its class
-	handles map[uint16]uint16    // by port: its place in its bucket of the table
-	used    [256]map[uint16]bool // by bucket: the places in it
+	ports   map[uint16]place     // by port: where it is
+	used    [256]map[uint16]bool // by bucket of the table: the numbers in it
+}
+
+// A place is the class that a port is in, and the number that it has in its bucket of the table.
+type place struct {
+	class  *class
+	number uint16
 }
 
 // A classKey tells classes apart. Lines share one, but for those whose bandwidth is bounded: each
@@ -59,15 +58,14 @@ type class struct {
 }
 
 func newTree(device string, down bool) *tree {
-	t := &tree{device: device, down: down, classes: map[classKey]*class{}, next: 1, ports: map[uint16]*class{},
-		handles: map[uint16]uint16{}}
+	t := &tree{device: device, down: down, classes: map[classKey]*class{}, next: 1, ports: map[uint16]place{}}
 	for i := range t.used {
 		t.used[i] = map[uint16]bool{}
 	}
 	return t
 }
 
-// major is the number of the root, of which two trees can be on one device: they share it.
+// root is the number of a device's root. Two trees can be on one device: they share it.
 const root = "1:"
 
 // begin writes the commands that make a device's root, for packets of both versions of IP, with
@@ -85,8 +83,8 @@ func begin(w io.Writer, device string) {
 				mask = "0x00ff0000"
 			}
 			fmt.Fprintf(w, "filter add dev %s parent %s prio %d protocol %s u32 ht 80%d: match u32 0 0 at 0 "+
-				"hashkey mask "+
-				"%s at %d link %x:\n", device, root, i+1, ip.name, i, mask, ip.ports, table(i, dir == down))
+				"hashkey mask %s at %d link %x:\n", device, root, i+1, ip.name, i, mask, ip.ports,
+				table(i, dir == down))
 		}
 	}
 }
@@ -109,19 +107,16 @@ func table(protocol int, down bool) int {
 // set writes the commands after which a port has what happens on a way; nothing if the way is
 // plain.
 func (t *tree) set(w io.Writer, port uint16, way impair.Way) {
-	if old := t.ports[port]; old != nil {
-		if way != (impair.Way{}) && old.key == keyOf(port, way) {
+	plain := way == (impair.Way{})
+	if old, is := t.ports[port]; is {
+		if !plain && old.class.key == keyOf(port, way) {
 			return
 		}
-		t.filter(w, port, old, false)
-		t.release(w, old)
+		t.takeOut(w, port, old)
 	}
-	if way == (impair.Way{}) {
-		return
+	if !plain {
+		t.putIn(w, port, t.class(w, keyOf(port, way)))
 	}
-	c := t.class(w, keyOf(port, way))
-	c.lines++
-	t.filter(w, port, c, true)
 }
 
 func keyOf(port uint16, way impair.Way) classKey {
@@ -151,8 +146,7 @@ func (t *tree) class(w io.Writer, k classKey) *class {
 		rate, burst = fmt.Sprintf("%dbps", k.way.Rate), "burst 2k cburst 2k"
 	}
 	fmt.Fprintf(w, "class add dev %s parent %s classid 1:%x htb rate %s %s quantum 60000\n", t.device, root, minor,
-		rate,
-		burst)
+		rate, burst)
 	fmt.Fprintf(w, "qdisc add dev %s parent 1:%x %s\n", t.device, minor, queueOf(&k.way))
 	return c
 }
@@ -189,7 +183,7 @@ func queueOf(w *impair.Way) string {
 	reorder := ""
 	switch {
 	case w.Reorder > 0 && delay == 0: // the others go at once
-		delay, reorder = reorderedBy, " reorder "+percent(1-w.Reorder)
+		delay, reorder = impair.ReorderedBy, " reorder "+percent(1-w.Reorder)
 	case w.Reorder > 0: // these go at once
 		reorder = " reorder " + percent(w.Reorder)
 	}
@@ -210,50 +204,45 @@ func queueOf(w *impair.Way) string {
 	return q + reorder
 }
 
-// reorderedBy is how much later a packet comes that others overtake, as in impair.
-const reorderedBy = 50 * time.Millisecond
-
-// filter writes the commands that put a port into its class, or take it out.
-func (t *tree) filter(w io.Writer, port uint16, c *class, add bool) {
-	bucket := int(port & 0xff)
-	if add {
-		place := uint16(1)
-		for t.used[bucket][place] {
-			place++
-		}
-		t.used[bucket][place], t.handles[port], t.ports[port] = true, place, c
+// putIn writes the commands that put a port into a class.
+func (t *tree) putIn(w io.Writer, port uint16, c *class) {
+	bucket, number := port&0xff, uint16(1)
+	for t.used[bucket][number] {
+		number++
 	}
+	t.used[bucket][number] = true
+	t.ports[port] = place{c, number}
+	c.lines++
 	for i, ip := range protocols {
-		handle := fmt.Sprintf("%x:%x:%x", table(i, t.down), bucket, t.handles[port])
-		if !add {
-			fmt.Fprintf(w, "filter del dev %s parent %s prio %d protocol %s handle %s u32\n", t.device, root, i+1,
-				ip.name,
-				handle)
-			continue
-		}
 		at := ip.ports
 		if t.down {
 			at += 2
 		}
 		fmt.Fprintf(w, "filter add dev %s parent %s prio %d protocol %s handle %s u32 ht %x:%x: match u16 0x%04x "+
-			"0xffff at "+
-			"%d flowid 1:%x\n", t.device, root, i+1, ip.name, handle, table(i, t.down), bucket, port, at, t.minor(c))
-	}
-	if !add {
-		delete(t.used[bucket], t.handles[port])
-		delete(t.handles, port)
-		delete(t.ports, port)
+			"0xffff at %d flowid 1:%x\n", t.device, root, i+1, ip.name, t.handle(i, port, number), table(i, t.down),
+			bucket, port, at, t.minor(c))
 	}
 }
 
-// release writes the commands that end a class, if no line has it any more.
-func (t *tree) release(w io.Writer, c *class) {
-	if c.lines--; c.lines > 0 {
-		return
+// takeOut writes the commands that take a port out of its class, and end that if no line has it
+// any more.
+func (t *tree) takeOut(w io.Writer, port uint16, p place) {
+	for i, ip := range protocols {
+		fmt.Fprintf(w, "filter del dev %s parent %s prio %d protocol %s handle %s u32\n", t.device, root, i+1, ip.name,
+			t.handle(i, port, p.number))
 	}
-	fmt.Fprintf(w, "class del dev %s classid 1:%x\n", t.device, t.minor(c))
-	delete(t.classes, c.key)
-	t.free = append(t.free, c.number)
+	delete(t.used[port&0xff], p.number)
+	delete(t.ports, port)
+	if p.class.lines--; p.class.lines == 0 {
+		fmt.Fprintf(w, "class del dev %s classid 1:%x\n", t.device, t.minor(p.class))
+		delete(t.classes, p.class.key)
+		t.free = append(t.free, p.class.number)
+	}
+}
+
+// handle is what the filter of a port is called: its table, its bucket and its number there.
+func (t *tree) handle(protocol int, port, number uint16) string {
+	return fmt.Sprintf("%x:%x:%x", table(protocol, t.down), port&0xff, number)
 }
 
 // The names of the tables of spreads, which tc reads from files of these names and ".dist".

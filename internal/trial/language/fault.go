@@ -184,8 +184,7 @@ func (r *reader) checkFault(f *trial.Fault, b *hcl.Block, a hcl.Attributes) {
 		lacks("chance", "a share of the pieces, or datagrams")
 		if f.Do.Datagrams() && !t.HasDatagrams() && !(r.trial.Kernel && f.Do.ByKernel()) {
 			r.fail(b.DefRange, "no datagrams go to the target: it has no udp and no urgent; with path = \"kernel\" "+
-				"in the "+
-				"trial it is packets of TCP")
+				"in the trial it is packets of TCP")
 		}
 	case trial.Answer, trial.Strip:
 		if !t.Has(trial.WebSocket) {

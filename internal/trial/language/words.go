@@ -126,12 +126,9 @@ var vocabulary = map[string]*blockWord{
 		{"prompt", formDuration, false, `a delivery later than this is late; "1s" if it is not given`},
 		{"grace", formDuration, false, `a message may arrive this long after it was sent; "5s" if it is not given`},
 		{"path", `"own" or "kernel"`, false, "what does faults on the path of clients: the tool itself, or, as far " +
-			"as it " +
-			"can (freeze, delay, bandwidth, lose, reorder, corrupt), the system's traffic control, in a " +
-			"network " +
-			"namespace of its own: to whole packets, of TCP as well, which sends again what is lost. That takes " +
-			"Linux, root " +
-			`and iproute2; "own" if it is not given`},
+			"as it can (freeze, delay, bandwidth, lose, reorder, corrupt), the system's traffic control, in a " +
+			"network namespace of its own: to whole packets, of TCP as well, which sends again what is lost. " +
+			`That takes Linux, root and iproute2; "own" if it is not given`},
 		{"loops", formNumber, false, "how many event loops serve the clients, each on a thread of its own; one for " +
 			"each core that the machine has beyond two if it is not given, and at least one"},
 	}},
@@ -251,8 +248,7 @@ var vocabulary = map[string]*blockWord{
 		{"seq", formValue, false, "its number in its room"},
 	}},
 	"dialect.other": {doc: "what the server says besides, such as a greeting that nobody waits for: it means " +
-		"nothing, and " +
-		"does not count as not recognised", attrs: []word{{"when", formCondition, true, "recognises it"}}},
+		"nothing, and does not count as not recognised", attrs: []word{{"when", formCondition, true, "recognises it"}}},
 	"dialect.echo": {doc: "what a client is given of its own message, with the mark, beside the delivery: it is " +
 		"none, " +
 		"and no duplicate", attrs: []word{{"when", formCondition, true, "recognises it"}}},

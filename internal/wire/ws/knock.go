@@ -78,12 +78,10 @@ func knocks() (all []Knock) {
 	refuse("a key of three bytes", "4.2.1", 0, fields("Sec-WebSocket-Key: YWJj"))
 	refuse("a key that is not base64", "4.2.1", 0, fields("Sec-WebSocket-Key: ????????????????????????"))
 	refuse("POST instead of GET", "4.2.1", 0, first(func(l string) string {
-		return "POST" + strings.TrimPrefix(l,
-			"GET")
+		return "POST" + strings.TrimPrefix(l, "GET")
 	}))
 	refuse("HTTP/1.0", "4.2.1", 0, first(func(l string) string {
-		return strings.Replace(l, "HTTP/1.1", "HTTP/1.0",
-			1)
+		return strings.Replace(l, "HTTP/1.1", "HTTP/1.0", 1)
 	}))
 	refuse("no Host", "4.2.1", 400, fields("-Host"))
 	refuse("two Hosts", "RFC 9112 3.2", 400, fields("+Host: elsewhere.example"))
