@@ -228,6 +228,16 @@ func (c *Client) Idle() bool { return c.phase == idle }
 // Open reports whether the client's connection is agreed on and not being closed.
 func (c *Client) Open() bool { return c.phase == open }
 
+// Connecting reports whether the client is to be connected, for the first time, and is not
+// yet; not if the trial wants it to be refused, or does something to its path.
+func (c *Client) Connecting() bool {
+	if c.phase != connecting || c.Away() || c.more != nil && c.more.path.faults > 0 {
+		return false
+	}
+	d := c.step().Dial
+	return d == nil || !d.Refused && d.WrongOf(int(c.n)) == ""
+}
+
 // Route is the target's route that the client takes, by number.
 func (c *Client) Route() int { return int(c.route) }
 
@@ -393,17 +403,18 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 		if s := c.step(); s.Do == trial.Malform {
 			why += " after " + s.WrongOf(int(c.n))
 		}
-		e.check(c, now, c.step().Check, false, why)
+		e.fails(c, now, c.step().Check, why, e.inDoubt(c.began, now))
 		c.resume(e, now)
 	case forTime:
 		c.clock = max(c.clock, c.deadline)
 		c.carryOn(e, now)
 	case forOthers:
 		e.note(c, now, fact.WaitsNot, 0, 0)
-		e.check(c, now, e.Trial.Barriers[c.step().Barrier].Check, false, "the others have not come in time")
+		e.fails(c, now, e.Trial.Barriers[c.step().Barrier].Check, "the others have not come in time",
+			e.inDoubt(c.began, now))
 		c.resume(e, now)
 	case forFigures:
-		e.check(c, now, c.step().Check, false, "the figures were not known in time")
+		e.fails(c, now, c.step().Check, "the figures were not known in time", true) // they are the tool's
 		c.resume(e, now)
 	case forReturn:
 		c.setsOutAgain(e, now)

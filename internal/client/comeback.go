@@ -252,6 +252,7 @@ func (c *Client) failsToReturn(e *Env, now mono.Time, err error) {
 // givesUp ends a client that does not come back.
 func (c *Client) givesUp(e *Env, now mono.Time, err error) {
 	e.counts().Returns.GaveUp++
+	e.doubts(e.inDoubt(c.more.comeback.broke, now)).GaveUp++
 	e.event(c, now, logbook.GaveUp, noRoom, e.countReason("gave up", err))
 	e.trouble(c, now)
 	if c.policy(e).CatchUp {
@@ -337,6 +338,7 @@ func (c *Client) notBackAtEbb(e *Env, now mono.Time) {
 	}
 	if failed > 0 {
 		e.counts().Returns.StillAway++
+		e.doubts(e.inDoubt(c.more.comeback.broke, now)).GaveUp++
 		e.countReason("gave up", errors.New("still away when the tide fell"))
 	} else {
 		e.counts().Returns.NoTime++

@@ -232,6 +232,7 @@ func (c *Client) refused(e *Env, now mono.Time, err error) {
 	}
 	if !c.garbled() { // or it was the trial that spoilt the request
 		e.counts().Refused++
+		e.doubts(e.inDoubt(c.began, now)).Refused++
 	}
 	e.note(c, now, fact.ConnsFail, 0, 1)
 	e.event(c, now, logbook.Refused, noRoom, e.countReason("refused", err))
@@ -272,6 +273,7 @@ func (c *Client) broken(e *Env, at, now mono.Time, err error) {
 		evicted = c.isEvicted(e, wrong, at, now)
 	case promise != nil && !awaited && !slow && !e.notHasty(now, err):
 		e.counts().Pulse.Hasty++
+		e.doubts(e.closedInDoubt(now)).Hasty++
 	}
 	c.beatsEnd(e, at)
 	if wrong != nil && !awaited {
@@ -294,6 +296,7 @@ func (c *Client) broken(e *Env, at, now mono.Time, err error) {
 	}
 	if !awaited && !slow {
 		e.counts().Broken++
+		e.doubts(e.closedInDoubt(now)).Broken++
 		e.event(c, now, logbook.Broke, noRoom, e.countReason("broken", err))
 		e.trouble(c, now)
 		c.land(e, now)
@@ -338,9 +341,11 @@ func (c *Client) failPending(e *Env, now mono.Time, err error) {
 		return
 	}
 	e.counts().Missed++
+	doubt := e.closedInDoubt(now)
+	e.doubts(doubt).Missed++
 	why := "the connection broke before it came: " + reasonOf(err)
 	e.event(c, now, logbook.Missed, noRoom, e.countReason("missed", errors.New(c.step().Label)))
-	e.check(c, now, c.step().Check, false, why)
+	e.fails(c, now, c.step().Check, why, doubt)
 }
 
 // goesEvicted handles that the server closed a client that misbehaved, when it did: the client comes

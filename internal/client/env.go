@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"time"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/base/plain"
@@ -53,6 +54,10 @@ type Env struct {
 	// ReadUpTo, if set, is the time up to which what has come to the share's clients was
 	// handed to them.
 	ReadUpTo func() mono.Time
+	// Doubtful, if set, reports whether the tool or its machine can be why something did not
+	// happen from one instant to another; margin is how much later everything would have to
+	// have been for that.
+	Doubtful func(from, to mono.Time, margin time.Duration) bool
 	// Hindered is called with what this machine lacks to open a connection.
 	Hindered func(wire.Lack, mono.Time)
 

@@ -315,7 +315,7 @@ func (c *Client) met(e *Env, now mono.Time) {
 	if s.Never {
 		e.counts().Missed++
 		e.event(c, now, logbook.Missed, noRoom, e.countReason("missed", errors.New(s.Label+": it must not come")))
-		e.check(c, now, s.Check, false, "it must not come, and came")
+		e.fails(c, now, s.Check, "it must not come, and came", false)
 	} else {
 		e.counts().Met++
 		e.check(c, now, s.Check, true, "")
@@ -337,9 +337,11 @@ func (c *Client) unmet(e *Env, now mono.Time) {
 		e.counts().Met++
 		e.check(c, now, s.Check, true, "")
 	} else {
+		doubt := e.inDoubt(c.began, now)
 		e.counts().Missed++
+		e.doubts(doubt).Missed++
 		e.event(c, now, logbook.Missed, noRoom, e.countReason("missed", errors.New(s.Label)))
-		e.check(c, now, s.Check, false, "it has not come in time")
+		e.fails(c, now, s.Check, "it has not come in time", doubt)
 	}
 	c.resume(e, now)
 }

@@ -302,6 +302,7 @@ func (c *Client) isKept(e *Env, m *misconduct, now mono.Time) {
 // isNotEvicted counts a client that the server should have closed.
 func (c *Client) isNotEvicted(e *Env, m *misconduct, now mono.Time) {
 	e.counts().Pulse.Kept++
+	e.doubts(e.closedInDoubt(now)).Kept++
 	e.event(c, now, logbook.Failed, noRoom, e.countReason("not evicted", errors.New(m.how.Do.String()+
 		": its connection is still open after the deadline")))
 	e.trouble(c, now)
@@ -314,6 +315,7 @@ func (c *Client) isEvicted(e *Env, m *misconduct, at, now mono.Time) (when mono.
 	promise := e.Trial.Target.Promise
 	if m.how.Must == trial.MustKeep {
 		counts.Hasty++
+		e.doubts(e.closedInDoubt(now)).Hasty++
 		e.trouble(c, now)
 	}
 	counts.Evicted++
@@ -334,6 +336,10 @@ func (c *Client) isEvicted(e *Env, m *misconduct, at, now mono.Time) (when mono.
 	if promise != nil && promise.Deadline > 0 && m.how.Must == trial.MustEvict && closed.From.Sub(base) >
 		promise.Deadline+promise.Slack() && !m.kept && !c.pathBad(base) {
 		counts.TooLate++
+		if e.Doubtful != nil { // by how much it was too late is what is at stake
+			slack := closed.From.Sub(base) - promise.Deadline
+			e.doubts(e.Doubtful(base, now, slack)).TooLate++
+		}
 	}
 	return closed.To
 }

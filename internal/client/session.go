@@ -396,7 +396,11 @@ func (c *Client) notEntered(e *Env, now mono.Time, why string, refused bool) {
 		c.denied(e, now, why)
 		return
 	}
-	e.check(c, now, s.Check, refused, why)
+	if refused {
+		e.check(c, now, s.Check, true, why)
+	} else {
+		e.fails(c, now, s.Check, why, e.inDoubt(c.began, now))
+	}
 	c.resume(e, now)
 }
 
@@ -410,6 +414,7 @@ func (c *Client) denied(e *Env, now mono.Time, why string) {
 	}
 	if !c.garbled() {
 		e.counts().Denied++
+		e.doubts(e.inDoubt(c.began, now)).Denied++
 	}
 	e.event(c, now, logbook.Denied, noRoom, e.countReason("denied", errors.New(why)))
 	e.trouble(c, now)

@@ -108,6 +108,7 @@ func (c *Client) account(e *Env, now mono.Time, s *trial.Step) bool {
 	if s.Do == trial.Ask || c.pair(s.Urgent) != nil {
 		f.Flags |= fact.Apart
 	}
+	e.load(c, due, now)
 	room := c.roomOf(e, s)
 	c.fill(e)
 	known := true

@@ -111,8 +111,10 @@ func (c *Client) unanswered(e *Env, now mono.Time, err error) {
 		c.resume(e, now)
 		return
 	}
+	doubt := e.inDoubt(c.began, now)
 	e.counts().Unheard++
-	e.check(c, now, c.step().Check, false, reasonOf(err))
+	e.doubts(doubt).Unheard++
+	e.fails(c, now, c.step().Check, reasonOf(err), doubt)
 	if c.phase == offline {
 		e.note(c, now, fact.ConnsFail, 0, 1) // if nobody gets any further, the server is not there
 	}

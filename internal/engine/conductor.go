@@ -46,6 +46,16 @@ const giveUpAfter = 20
 
 // take takes a note, and appends to dst what follows from it.
 func (c *conductor) take(dst []fact.Note, n *fact.Note) []fact.Note {
+	from := len(dst)
+	dst = c.follow(dst, n)
+	for i := from; i < len(dst); i++ {
+		dst[i].At = n.At
+	}
+	return dst
+}
+
+// follow is take, but for when that is.
+func (c *conductor) follow(dst []fact.Note, n *fact.Note) []fact.Note {
 	switch n.Kind {
 	case fact.WaitsAt:
 		b, key := &c.trial.Barriers[n.Which], c.among(n.Client, &c.trial.Barriers[n.Which])

@@ -20,6 +20,7 @@ import (
 	"tidepull/internal/engine/impair"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
+	"tidepull/internal/engine/pressure"
 	"tidepull/internal/engine/traffic"
 	"tidepull/internal/measure/account"
 	"tidepull/internal/measure/fact"
@@ -45,6 +46,10 @@ type Config struct {
 	// Use reads what the process has used of the machine; nil: machine.Now. In
 	// virtual time it says nothing.
 	Use func() machine.Use
+	// Pressure says how long what matters to the run was kept from a core; nil: nobody knows.
+	Pressure func(from, to mono.Time) pressure.Pressure
+	// OnThread, if set, is called by each share with the thread on which it runs.
+	OnThread func(thread int)
 	// Encoded has everything that passes between shares, conductor and account go
 	// through its encoding, as it has to between processes.
 	Encoded bool
@@ -85,6 +90,9 @@ func New(cfg Config) *Engine {
 	real := cfg.Use == nil
 	if real {
 		cfg.Use = machine.Now
+	}
+	if cfg.Pressure == nil {
+		cfg.Pressure = func(mono.Time, mono.Time) (none pressure.Pressure) { return none }
 	}
 	e := &Engine{cfg: cfg, real: real, reports: make(chan account.Report, 8)}
 	for i := range cfg.Drivers {
@@ -156,6 +164,9 @@ func (e *Engine) ownThread() (until func()) {
 		return func() {}
 	}
 	runtime.LockOSThread()
+	if e.cfg.OnThread != nil {
+		e.cfg.OnThread(machine.Thread())
+	}
 	return runtime.UnlockOSThread
 }
 

@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"time"
+
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/fact"
 )
@@ -99,6 +101,7 @@ func (s *share) takeNote(n *fact.Note, now mono.Time) {
 		}
 	case fact.MayGo:
 		i := s.local(n.Client)
+		s.loadCounts().Together(max(0, s.since(now)-time.Duration(n.At)))
 		s.clients[i].Go(s.env, now, n.Which)
 		s.after(i)
 	case fact.CannotBe:

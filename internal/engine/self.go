@@ -31,7 +31,12 @@ func (s *share) measureSelf(p *logbook.Page) {
 	s.markedPause += h.GCPause
 	s.markedUse = machine.Use{Process: was.Process + h.Process, Thread: was.Thread + h.CPU,
 		Waited: was.Waited + h.Waited, Stolen: was.Stolen + h.Stolen}
-	if s.start.Add(time.Duration(p.At)*time.Second) <= s.taintedTo {
+	began := s.start.Add(time.Duration(p.At) * time.Second)
+	pressed := s.cfg.Pressure(began, end)
+	h.Watched, h.Kept, h.Starved = pressed.Known, pressed.Longest, pressed.Starved
+	s.load.book(&p.Counts.Load, end)
+	s.lags(p.At, p.ReadingLag.Max())
+	if began <= s.taintedTo {
 		h.Waiting |= s.tainted
 	}
 }

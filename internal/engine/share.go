@@ -45,8 +45,10 @@ type share struct {
 	stride    int32           // how many clients the biggest share has
 	timers    *timers
 	basins    []basin
-	late      []ledger.Client // those that should have set out, and have not
-	grid      mono.Time       // the next instant at which the tide is looked at
+	late      []lateStart
+	load      load
+	troubles  troubles
+	grid      mono.Time // the next instant at which the tide is looked at
 	start     mono.Time
 	stopped   atomic.Bool
 	conductor *conductor // nil but for the first share
@@ -100,6 +102,7 @@ func (s *share) setUp(start mono.Time, names *client.Names) {
 	s.env.Queued = func(c ledger.Client) int { return s.drv.Queued(s.local(c)) }
 	s.env.ReadUpTo = s.drv.CaughtUp
 	s.env.Hindered = s.hindered
+	s.env.Doubtful = s.doubtful
 	s.env.Epoch = mono.WallOffset()/1000 - mark.Epoch
 	s.stride = int32((t.Clients() + shares - 1) / shares)
 	s.clients = make([]client.Client, 0, s.stride)
@@ -112,6 +115,7 @@ func (s *share) setUp(start mono.Time, names *client.Names) {
 func (s *share) ready() {
 	s.timers = newTimers(len(s.clients))
 	s.basins = basins(s.trial)
+	s.load = newLoad(len(s.clients), s.start)
 	s.grid = s.start
 	s.turns, s.effects = faultTurns(s.trial), make([]*impair.Effects, len(s.clients))
 	if len(s.cfg.Paths) > 0 {
@@ -193,6 +197,7 @@ func (s *share) hand(now mono.Time) {
 
 // part is what the share measured itself.
 func (s *share) part(tick int, all bool) *fact.Part {
+	s.load.book(s.loadCounts(), min(s.drv.Now(), s.start.Add(time.Duration(s.book.Now().At+1)*time.Second)))
 	s.gauge()
 	s.countPath()
 	p := &fact.Part{Tick: tick, Reasons: s.env.Reasons.All()}
@@ -204,6 +209,7 @@ func (s *share) part(tick int, all bool) *fact.Part {
 func (s *share) finish() {
 	now := s.drv.Now()
 	s.book.Advance(now)
+	s.load.book(s.loadCounts(), now)
 	s.gauge()
 	s.measureSelf(s.book.Now())
 	s.book.Now().Judge()
@@ -224,6 +230,7 @@ func (s *share) fireTimers(now mono.Time) {
 			s.timers.set(i, now.Add(lookAgain)) // the answer may be here, and not read yet
 			continue
 		}
+		s.lags(s.second(now), now.Sub(when))
 		c.Tick(s.env, s.drv.Now())
 		s.after(i)
 	}
@@ -266,6 +273,7 @@ func (s *share) after(i int32) {
 		}
 	}
 	s.timers.set(i, c.Next())
+	s.seesLoad(i)
 }
 
 // serve does what is asked for of one line, but for dialling. It reports false if what

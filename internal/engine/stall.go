@@ -40,13 +40,14 @@ func (s *share) noticeStall(now mono.Time) {
 	if stood < stallAfter {
 		return
 	}
-	why := s.causeOf(stood)
+	why := s.causeOf(stood, now)
 	if why != logbook.LoopFull {
 		s.stalled += stood // it was not busy
 	}
 	page := s.book.Now()
 	page.ReadingLag.Record(stood)
 	page.ScheduleLag.Record(stood)
+	s.lags(s.second(now), stood)
 	from, to := began, now
 	if stood >= longStall {
 		from, to = began.Add(-s.trial.Grace), now.Add(afterStall)
@@ -55,7 +56,7 @@ func (s *share) noticeStall(now mono.Time) {
 		}
 	}
 	s.book.Advance(now)
-	s.book.Mark(from, to, why)
+	s.mark(from, to, why)
 }
 
 // noticeDropped marks the seconds in which this machine dropped datagrams: that they were
@@ -68,12 +69,12 @@ func (s *share) noticeDropped(now mono.Time) {
 	s.env.Reasons.Count("dropped by this machine: datagrams that were not read in time", n-s.dropped)
 	s.dropped = n
 	s.book.Advance(now)
-	s.book.Mark(max(s.start, min(s.turned, s.asleep).Add(-time.Second)), now, logbook.Dropped)
+	s.mark(max(s.start, min(s.turned, s.asleep).Add(-time.Second)), now, logbook.Dropped)
 }
 
 // causeOf says why the loop stood still, from what the system says of it since
 // the second began.
-func (s *share) causeOf(stood time.Duration) logbook.Overload {
+func (s *share) causeOf(stood time.Duration, now mono.Time) logbook.Overload {
 	use := s.cfg.Use()
 	waited := use.Waited - s.markedUse.Waited
 	switch ran := use.Thread - s.markedUse.Thread; {
@@ -81,6 +82,9 @@ func (s *share) causeOf(stood time.Duration) logbook.Overload {
 		return logbook.NoCore
 	case ran > stood/2:
 		return logbook.LoopFull
+	}
+	if p := s.cfg.Pressure(now.Add(-stood), now); p.Known && p.Stood < stood/2 {
+		return logbook.LoopFull // the others ran: it waited for something within the tool
 	}
 	return logbook.Stopped
 }
@@ -99,7 +103,7 @@ func (s *share) readUpTo(now mono.Time) mono.Time { return min(s.heardUpTo(now),
 func (s *share) hindered(lack wire.Lack, now mono.Time) {
 	why := [...]logbook.Overload{wire.NoPort: logbook.NoPort, wire.NoFile: logbook.NoFile,
 		wire.NoMemory: logbook.NoMemory}[lack]
-	s.book.Mark(now, now, why)
+	s.mark(now, now, why)
 }
 
 // endInTime cuts off the clients that are still there when the run has to be

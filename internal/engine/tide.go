@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
-	"tidepull/internal/measure/ledger"
 	"tidepull/internal/trial"
 )
 
@@ -17,6 +16,8 @@ type basin struct {
 	order   []int32 // in which its clients set out
 	started int     // how many were sent out, and
 	ebbed   int     // to close, counted on for ever
+	// behind is since when more are to set out than may in one step; 0: they are not
+	behind mono.Time
 }
 
 func basins(t *trial.Trial) []basin {
@@ -105,19 +106,31 @@ func (s *share) followTide(now mono.Time) {
 // clients set out.
 func (s *share) step(b *basin, now mono.Time) (started int) {
 	want := s.planned(b, s.grid)
+	if b.behind == 0 && want-(b.started-b.ebbed) > startsPerStep {
+		b.behind = max(1, s.grid)
+	}
+	due, together := s.grid, b.behind != 0
+	if together {
+		due = b.behind
+	}
 	for n := 0; n < startsPerStep && b.started-b.ebbed < want; n++ {
 		if id := b.order[b.started%len(b.order)]; s.mine(id) {
-			s.late = append(s.late, id)
+			s.late = append(s.late, lateStart{id, due, together})
 			started++
 		}
 		b.started++
 	}
+	if b.started-b.ebbed >= want {
+		b.behind = 0
+	}
 	s.startLate(now)
 	for b.started-b.ebbed > want {
 		if id := b.order[b.ebbed%len(b.order)]; s.mine(id) {
-			if i := slices.Index(s.late, id); i >= 0 {
+			if i := slices.IndexFunc(s.late, func(l lateStart) bool { return l.id == id }); i >= 0 {
+				s.setsOut(&s.late[i], now) // by now it would have
 				s.late = slices.Delete(s.late, i, i+1)
 			} else {
+				s.before(s.local(id), s.grid)
 				s.clients[s.local(id)].Ebb(s.env, now)
 				s.after(s.local(id))
 			}
@@ -130,11 +143,12 @@ func (s *share) step(b *basin, now mono.Time) (started int) {
 // startLate sends those out that should have set out: one that is still closing does so
 // once it has closed.
 func (s *share) startLate(now mono.Time) {
-	s.late = slices.DeleteFunc(s.late, func(id ledger.Client) bool {
-		i := s.local(id)
+	s.late = slices.DeleteFunc(s.late, func(l lateStart) bool {
+		i := s.local(l.id)
 		if !s.clients[i].Idle() {
 			return false
 		}
+		s.setsOut(&l, now)
 		s.clients[i].Start(s.env, now)
 		s.after(i)
 		return true

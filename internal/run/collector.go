@@ -3,6 +3,7 @@ package run
 import (
 	"maps"
 	"slices"
+	"time"
 
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/measure/account"
@@ -29,6 +30,9 @@ type collector struct {
 	resting []*logbook.Entry
 	open    []*logbook.Entry // of the last report
 	limits  []trial.Limit
+	grace   time.Duration
+	quiet   []quietSum // of closed, for each limit on a latency
+	surely  int64      // of what was lost in closed, by the server whatever else was wrong
 }
 
 // sums are what some seconds add up to: all of it, and without those in which the tool was
@@ -87,6 +91,9 @@ func (c *collector) add(r account.Report, server []Sample) (*Snapshot, error) {
 	if err != nil {
 		return nil, err
 	}
+	if err := c.settle(&r, all.total); err != nil {
+		return nil, err
+	}
 	if open := all.total.Most.Open; open > c.mostOpen && c.base > 0 {
 		c.mostOpen = open
 		if open >= leastForMemory {
@@ -104,12 +111,27 @@ func (c *collector) add(r account.Report, server []Sample) (*Snapshot, error) {
 	return s, nil
 }
 
+// settle adds the seconds of a report that are over to what is certain: later ones, which say
+// whether it is, are known by now.
+func (c *collector) settle(r *account.Report, total *logbook.Window) error {
+	n := len(r.Closed)
+	entries := slices.Concat(r.Closed, r.Open)
+	for _, q := range c.quiet {
+		if err := addQuiet(q.sum, q.kept, entries, 0, n); err != nil {
+			return err
+		}
+	}
+	c.surely += c.surelyLost(entries, 0, n)
+	total.SurelyLost = c.surely + c.surelyLost(entries, n, len(entries))
+	return nil
+}
+
 // judge holds a snapshot against the limits, with what its server used.
 func (c *collector) judge(s *Snapshot) {
 	s.Total.Server = UseOf(s.Server, s.Entries, s.Finished)
 	if c.clean != nil {
 		c.clean.Server = s.Total.Server
-		s.Judgements = Judge(c.limits, s.Total, c.clean)
+		s.Judgements = Judge(c.limits, &Evidence{Total: s.Total, Clean: c.clean, quiet: c.quietOf})
 	}
 }
 

@@ -24,9 +24,9 @@ const (
 	NotProven Verdict = "not proven"
 )
 
-// maxOverloaded is the share of a run's time in which the tool may have been
-// the bottleneck before a limit that holds counts as not proven.
-const maxOverloaded = 0.05
+// leastLoad is the share of the planned load, in percent, below which what holds is not
+// proven, if the trial does not say otherwise.
+const leastLoad = 95
 
 // A Judgement is what became of one limit.
 type Judgement struct {
@@ -34,6 +34,8 @@ type Judgement struct {
 	Unit     logbook.Unit
 	Measured float64 // microseconds where Unit is Duration
 	Early    float64 // what it is at the other end of what is known of it; Measured if it is known exactly
+	Without  int     // seconds that are left out of Measured, because of the tool or the machine
+	Rests    int64   // if Without is not 0: on how many samples Measured rests
 	Verdict  Verdict
 	Why      string // of NotProven
 }
@@ -89,6 +91,10 @@ func Limits(t *trial.Trial) []trial.Limit {
 			all = append(all, trial.Limit{Name: i.name, Figure: i.figure, Rule: trial.AtMost, Implied: true})
 		}
 	}
+	if !own("load.offered") {
+		all = append(all, trial.Limit{Name: "the load is the planned one", Figure: "load.offered", Rule: trial.AtLeast,
+			Value: leastLoad, Implied: true})
+	}
 	return all
 }
 
@@ -117,7 +123,7 @@ func named(t *trial.Trial, gauge int) bool {
 	return gauge < 0 || t.Server != nil && t.Server.Gauges[gauge] != ""
 }
 
-// whyOf says why the seconds that are not in the clean window do not count.
+// whyOf says why what is in some seconds proves nothing.
 func whyOf(total *logbook.Window) string {
 	if words := total.Why.Words(); words != "" {
 		return words
@@ -125,51 +131,108 @@ func whyOf(total *logbook.Window) string {
 	return "the tool itself sent some messages late"
 }
 
-// Judge holds a run, or a part of it, against limits. clean is the sum of the
-// seconds in which neither the tool nor the machine was the bottleneck, without
-// the messages that the tool itself sent late. Latencies are taken from clean.
-// What is counted breaks a limit if it does in clean; if it does in total alone,
-// nothing is proven.
-func Judge(limits []trial.Limit, total, clean *logbook.Window) []Judgement {
-	doubtful := float64(total.Doubtful) > maxOverloaded*float64(total.Span)
+// Judge holds a run, or a part of it, against limits. Three questions are taken apart:
+//
+//   - Was the load the planned one? If not, what holds is not proven.
+//   - Is what breaks a limit the server's doing? Counts say so one by one, or by the seconds
+//     in which they happened; latencies by those in which nothing was kept waiting.
+//   - What holds with everything in it holds: slowness of the tool makes figures worse, never
+//     better.
+func Judge(limits []trial.Limit, ev *Evidence) []Judgement {
 	judgements := make([]Judgement, len(limits))
+	missed := ""
 	for i, l := range limits {
-		judgements[i] = judge(l, total, clean)
-		if j := &judgements[i]; j.Verdict == Holds && doubtful && !logbook.FigureNamed(l.Figure).Self() {
-			j.Verdict, j.Why = NotProven, total.Why.Bottleneck().Words()
+		judgements[i] = judge(l, ev)
+		if j := &judgements[i]; logbook.FigureNamed(l.Figure).Load() && j.Verdict == Broken {
+			j.Verdict, j.Why = NotProven, loadWords(ev.Total)
+			missed = j.Why
+		}
+	}
+	for i := range judgements {
+		if j := &judgements[i]; missed != "" && j.Verdict == Holds && !logbook.FigureNamed(j.Limit.Figure).Self() {
+			j.Verdict, j.Why = NotProven, missed
 		}
 	}
 	return judgements
 }
 
-func judge(l trial.Limit, total, clean *logbook.Window) Judgement {
-	f := logbook.FigureNamed(l.Figure)
-	j := Judgement{Limit: l, Unit: f.Unit, Verdict: Holds}
-	of, measured := f.Of(total)
-	j.Measured = of
-	from := total // where the figure is read
-	inClean, measuredClean := f.Of(clean)
-	if f.Unit == logbook.Duration && !f.Self() {
-		if measured && !measuredClean { // of all that there is, for want of anything better
-			j.Early, j.Verdict, j.Why = f.Early(total), NotProven, whyOf(total)
-			return j
-		}
-		j.Measured, of, from = inClean, inClean, clean
+// loadWords says how much of the planned load there was.
+func loadWords(w *logbook.Window) string {
+	share, _ := w.Counts.Load.Offered()
+	words := fmt.Sprintf("the load was %s of what was planned", units.Percent(share))
+	if why := w.Counts.Load.Words(); why != "" {
+		words += " (" + why + ")"
 	}
-	j.Early = f.Early(from)
+	return words
+}
+
+func judge(l trial.Limit, ev *Evidence) Judgement {
+	f, total := logbook.FigureNamed(l.Figure), ev.Total
+	j := Judgement{Limit: l, Unit: f.Unit, Verdict: Holds, Early: f.Early(total)}
+	var measured bool
+	j.Measured, measured = f.Of(total)
 	switch {
-	case measured && l.Holds(of) != l.Holds(j.Early):
-		j.Verdict, j.Why = NotProven, "several messages were read together: it lies between "+j.bounds()
 	case !measured && l.Implied && (gaugeLeft(l.Figure) < 0 || !total.Server.Over):
 	case !measured:
 		j.Verdict, j.Why = NotProven, nothingMeasured
-	case l.Holds(of):
-	case f.Certain(), l.Exceeded(inClean), total.Overloaded == 0 && of == inClean:
+	case l.Holds(j.Measured) && l.Holds(j.Early):
+	case f.Unit == logbook.Duration && !f.Self():
+		j.tooLong(f, ev)
+	case l.Holds(j.Measured) != l.Holds(j.Early):
+		j.Verdict, j.Why = NotProven, j.readTogether()
+	case broken(&l, f, j.Measured, ev):
 		j.Verdict = Broken
 	default:
 		j.Verdict, j.Why = NotProven, whyOf(total)
 	}
 	return j
+}
+
+// broken reports whether a count that does not hold is the server's doing.
+func broken(l *trial.Limit, f *logbook.Figure, of float64, ev *Evidence) bool {
+	if f.Certain() {
+		return true
+	}
+	if sure, known := f.Sure(ev.Total, ev.Clean); known && l.Exceeded(of) {
+		return l.Exceeded(sure)
+	}
+	inClean, _ := f.Of(ev.Clean)
+	return l.Exceeded(inClean) || ev.Total.Overloaded == 0 && of == inClean
+}
+
+// tooLong judges a latency that does not hold with everything in it: by the seconds in which
+// neither the tool nor the machine can be why.
+func (j *Judgement) tooLong(f *logbook.Figure, ev *Evidence) {
+	quiet := ev.Clean
+	if ev.quiet != nil {
+		var err error
+		if quiet, err = ev.quiet(j.Limit.Value); err != nil {
+			j.Verdict, j.Why = NotProven, err.Error()
+			return
+		}
+	}
+	without := ev.Total.Seconds - quiet.Seconds
+	all := without == 0 && ev.Total.Own == 0
+	if of, some := f.Of(quiet); all || some && !j.Limit.Holds(of) && f.Samples(quiet) >= f.Enough() {
+		if j.Measured, j.Early, j.Without, j.Rests = of, f.Early(quiet), without, f.Samples(quiet); !j.Limit.Holds(j.Early) {
+			j.Verdict = Broken
+			return
+		}
+		j.Verdict, j.Why = NotProven, j.readTogether()
+		return
+	} else if n := f.Samples(quiet); n < f.Enough() {
+		j.Why = fmt.Sprintf("it rests on %s in which %s; only %d came in the others, and %d are needed",
+			units.Plural(without, "second"), whyOf(ev.Total), n, f.Enough())
+	} else {
+		j.Why = fmt.Sprintf("%s without %s in which %s, or which the tool sent late",
+			units.Figure(true, of), units.Plural(without, "second"), whyOf(ev.Total))
+	}
+	j.Verdict = NotProven
+}
+
+// readTogether says that a figure is only known within bounds.
+func (j *Judgement) readTogether() string {
+	return "several messages were read together: it lies between " + j.bounds()
 }
 
 // bounds says between what the figure lies.
@@ -227,19 +290,62 @@ func (s *Snapshot) Outcome() (Verdict, string) {
 		return NotProven, fmt.Sprintf("%d connections could not be opened: %s", s.Total.Counts.Hindered, whyOf(s.Total))
 	case s.Total.Counts.Opened == 0 && s.Total.Counts.Requests == 0:
 		return NotProven, nothingMeasured
+	case s.Overloaded():
+		return NotProven, s.tooBusy()
 	}
 	return v, why
 }
 
+// Overloaded reports whether a run is over and the load was not the planned one, so that what
+// holds is not proven.
+func (s *Snapshot) Overloaded() bool {
+	return s.Finished && slices.ContainsFunc(s.Judgements, func(j Judgement) bool {
+		return j.Verdict == NotProven && j.Why != nothingMeasured && logbook.FigureNamed(j.Limit.Figure).Load()
+	})
+}
+
+// tooBusy says, in one sentence, why the load was not the planned one, what the server did all
+// the same, and which load would have been.
+func (s *Snapshot) tooBusy() string {
+	l, t := &s.Total.Counts.Load, &s.Total.Total
+	text := loadWords(s.Total)
+	if share, _ := l.Messages(); share < 1 || l.Behind >= l.Waited {
+		text = "this machine was too busy for this load: " + text
+	}
+	switch came := t.Delivered + t.Late + t.CaughtUp; {
+	case t.Owed > 0 && t.Lost == 0:
+		text += fmt.Sprintf("; the server nonetheless delivered all %s that were owed", units.Count(came))
+	case t.Owed > 0:
+		text += fmt.Sprintf("; the server delivered %s of %s that were owed", units.Count(came), units.Count(t.Owed))
+	}
+	if most, of := s.loadKept(), s.Trial.Clients(); most > 0 && most < of {
+		text += fmt.Sprintf("; the load was kept with up to %s of %s clients", units.Count(int64(most)),
+			units.Count(int64(of)))
+	}
+	return text
+}
+
+// loadKept is the most clients that were connected in a second in which the load was the
+// planned one.
+func (s *Snapshot) loadKept() (most int) {
+	for _, e := range s.Entries {
+		if share, ok := e.Counts.Load.Offered(); ok && 100*share >= leastLoad {
+			most = max(most, e.Gauges.Open)
+		}
+	}
+	return most
+}
+
 // outcomeOf sums up the limits and the questions.
 func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
-	var broken, open []string
+	var broken []string
+	var open []openReason
 	for i := range s.Judgements {
 		switch j := &s.Judgements[i]; {
 		case j.Verdict == Broken && (whole || j.Limit.Exceeded(j.Measured)):
 			broken = append(broken, j.String()+s.mostly(j.Limit.Figure))
 		case j.Verdict == NotProven:
-			open = append(open, fmt.Sprintf("%s: %s", j.Limit.Name, j.Why))
+			open = addReason(open, j.Limit.Name, j.Why)
 		}
 	}
 	for _, r := range s.FinalResults {
@@ -251,7 +357,7 @@ func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
 	case len(broken) > 0:
 		return Broken, firstOf(broken)
 	case len(open) > 0:
-		return NotProven, firstOf(open)
+		return NotProven, open[0].String() + andMore(len(open)-1)
 	}
 	implied := 0
 	for _, j := range s.Judgements {
@@ -284,11 +390,36 @@ func (s *Snapshot) mostly(figure string) string {
 	return fmt.Sprintf(" (%d x %s)", most, top)
 }
 
-func firstOf(all []string) string {
-	if len(all) > 1 {
-		return fmt.Sprintf("%s; and %d more", all[0], len(all)-1)
+func firstOf(all []string) string { return all[0] + andMore(len(all)-1) }
+
+func andMore(n int) string {
+	if n == 0 {
+		return ""
 	}
-	return all[0]
+	return fmt.Sprintf("; and %d more", n)
+}
+
+// An openReason is why some limits are not proven. Each is said once.
+type openReason struct {
+	names []string
+	why   string
+}
+
+func addReason(all []openReason, name, why string) []openReason {
+	for i := range all {
+		if all[i].why == why {
+			all[i].names = append(all[i].names, name)
+			return all
+		}
+	}
+	return append(all, openReason{[]string{name}, why})
+}
+
+func (r openReason) String() string {
+	if n := len(r.names); n > 1 {
+		return fmt.Sprintf("%s, and %s: %s", r.names[0], units.Plural(n-1, "other"), r.why)
+	}
+	return r.names[0] + ": " + r.why
 }
 
 // Wanted says what the limit is.
@@ -300,7 +431,15 @@ func (j *Judgement) Wanted() string {
 
 // String says what was measured and what was wanted.
 func (j *Judgement) String() string {
-	return fmt.Sprintf("%s: %s is %s, wanted %s %s", j.Limit.Name, j.Limit.Figure,
-		units.Figure(j.Unit == logbook.Duration, j.Measured), j.Limit.Rule.Words(),
+	return fmt.Sprintf("%s: %s is %s%s, wanted %s %s", j.Limit.Name, j.Limit.Figure,
+		units.Figure(j.Unit == logbook.Duration, j.Measured), j.LeftOut(), j.Limit.Rule.Words(),
 		units.Figure(j.Unit == logbook.Duration, j.Limit.Value))
+}
+
+// LeftOut says which seconds are not in Measured; "" if all are.
+func (j *Judgement) LeftOut() string {
+	if j.Without == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" over %s, without %s", units.Count(j.Rests), units.Plural(j.Without, "busy second"))
 }

@@ -101,6 +101,20 @@ func (p *places) find(ctx context.Context, t *trial.Target) error {
 	return nil
 }
 
+// served are the addresses at which clients reach the server.
+func (p *places) served() (all []netip.AddrPort) {
+	for _, route := range p.routes {
+		for _, place := range route {
+			for _, at := range append([]wire.Endpoint{place.To}, place.Others...) {
+				if at.Addr.IsValid() {
+					all = append(all, at.Addr)
+				}
+			}
+		}
+	}
+	return all
+}
+
 // findProxy looks the proxy up. What stands before its host is a credential for it.
 func (p *places) findProxy(ctx context.Context, address string) error {
 	u, err := url.Parse(address)

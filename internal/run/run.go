@@ -20,6 +20,7 @@ import (
 	"tidepull/internal/engine/impair"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
+	"tidepull/internal/engine/pressure"
 	"tidepull/internal/engine/process"
 	"tidepull/internal/engine/secure"
 	"tidepull/internal/engine/traffic"
@@ -93,6 +94,7 @@ type Run struct {
 	kernel   bool
 	control  *traffic.Control // nil: the system does no faults
 	breaker  *breaker         // nil: nothing is broken, and nothing known of the server's process
+	pressure *pressure.Watcher
 	throwing sync.Mutex
 	live     []trial.Fault  // that can be made to happen by hand
 	going    map[int]*going // of live, those that were
@@ -176,7 +178,10 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 	ctx, cancel := context.WithCancel(ctx)
 	r := &Run{trial: t, cancel: cancel, done: make(chan struct{}), log: log, control: control,
 		kernel: drivers[0].KernelTimes()}
-	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, Paths: paths, Kernels: kernels, Places: to.routes,
+	served := to.served()
+	r.pressure = pressure.Watch(func() ([]int, bool) { return pressure.Listening(served) })
+	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, Pressure: r.pressure.Between,
+		OnThread: r.pressure.Loop, Paths: paths, Kernels: kernels, Places: to.routes,
 		Web: to.web, WebHost: to.webHost, Find: to.whereIs, Run: runNumber()})
 	shown := t.Shown()
 	shown.Target.Address += to.note()
@@ -216,30 +221,6 @@ func runNumber() uint32 {
 	return binary.LittleEndian.Uint32(b[:]) & (1<<20 - 1)
 }
 
-// add adds entries to the total, and those in which the tool was not the
-// bottleneck to clean.
-func add(entries []*logbook.Entry, total, clean *logbook.Window) error {
-	for _, e := range entries {
-		if err := total.Add(e); err != nil {
-			return err
-		}
-		if Clean(e) {
-			if err := clean.AddClean(e); err != nil {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// Sums adds up seconds: all of them, and those in which neither the tool nor the
-// machine was the bottleneck, without the messages that the tool itself sent late.
-func Sums(entries []*logbook.Entry) (total, clean *logbook.Window, err error) {
-	total, clean = &logbook.Window{}, &logbook.Window{}
-	err = add(entries, total, clean)
-	return total, clean, err
-}
-
 // Snapshot returns the run as it stands.
 func (r *Run) Snapshot() *Snapshot { return r.snapshot.Load() }
 
@@ -269,7 +250,9 @@ func (r *Run) Wait() *Snapshot {
 func (r *Run) collect(failed <-chan error) {
 	defer close(r.done)
 	defer r.cancel()
-	c := collector{base: machine.Resident(), sums: newSums(), limits: Limits(r.trial)}
+	limits := Limits(r.trial)
+	c := collector{base: machine.Resident(), sums: newSums(), limits: limits, quiet: quietSums(limits),
+		grace: r.trial.Grace}
 	for report := range r.engine.Reports() {
 		happened, server := r.breaker.told()
 		s, err := c.add(report, server)
@@ -282,6 +265,7 @@ func (r *Run) collect(failed <-chan error) {
 		s.Happened = happened
 		r.snapshot.Store(s)
 	}
+	r.pressure.Stop()
 	last := *r.Snapshot()
 	if last.Err = <-failed; last.Err == nil {
 		last.FinalResults = finalChecks(r.trial, last.Total)

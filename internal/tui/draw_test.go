@@ -115,7 +115,7 @@ func hostileRun(t *testing.T) *run.Snapshot {
 	if s.Total, err = logbook.Sum(s.Entries, nil); err != nil {
 		t.Fatal(err)
 	}
-	s.Judgements = run.Judge(run.Limits(tr), s.Total, s.Total)
+	s.Judgements = run.Judge(run.Limits(tr), run.EvidenceOf(s.Total))
 	s.Reasons = map[string]int{"denied: " + hostile: 40, "not recognised: " + hostile: 3, "step down: " + hostile: 7,
 		"no route left: " + hostile: 1}
 	for i := range 40 {

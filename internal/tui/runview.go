@@ -264,11 +264,11 @@ func (v *runView) jump(by int) {
 
 // breaksLimit reports whether a limit on a latency is broken within one second.
 func (v *runView) breaksLimit(e *logbook.Entry) bool {
-	_, w, err := run.Sums([]*logbook.Entry{e})
+	w, err := logbook.Sum([]*logbook.Entry{e}, nil)
 	if err != nil {
 		return false
 	}
-	for _, j := range run.Judge(v.snapshot.Trial.Limits, w, w) {
+	for _, j := range run.Judge(v.snapshot.Trial.Limits, run.EvidenceOf(w)) {
 		if j.Verdict == run.Broken && j.Unit == logbook.Duration {
 			return true
 		}

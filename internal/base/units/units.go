@@ -4,6 +4,7 @@ package units
 
 import (
 	"fmt"
+	"math"
 	"strconv"
 	"strings"
 	"time"
@@ -68,6 +69,20 @@ func Count(n int64) string {
 		return "-" + s
 	}
 	return s
+}
+
+// Plural writes how many there are of something, of which the word is for one.
+func Plural(n int, one string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return Count(int64(n)) + " " + one + "s"
+}
+
+// Percent writes a share from 0 to 1. What is less than all is never rounded to all.
+func Percent(share float64) string {
+	p := math.Floor(1000*share) / 10
+	return strconv.FormatFloat(p, 'f', -1, 64) + " %"
 }
 
 // Bytes writes a number of bytes: "3.1 KiB".

@@ -19,6 +19,9 @@ func Now() Use {
 		field("/proc/stat", 8, time.Second/userHertz)}
 }
 
+// Thread is the number of the calling thread.
+func Thread() int { return syscall.Gettid() }
+
 // userHertz is the unit of /proc/stat (proc(5)): fixed on Linux.
 const userHertz = 100
 

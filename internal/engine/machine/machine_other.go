@@ -13,6 +13,9 @@ var start = time.Now()
 // more than what was used.
 func Now() Use { return Use{Process: time.Since(start), Thread: time.Since(start)} }
 
+// Thread is not known here.
+func Thread() int { return 0 }
+
 // Resident is the memory that the runtime took from the system, in bytes.
 func Resident() int64 {
 	var m runtime.MemStats

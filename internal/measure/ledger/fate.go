@@ -124,6 +124,9 @@ type Tally struct {
 	Lost, Excused                            int64
 	Reordered, Disagreed, Altered            int64 // on top of the others
 	MaybeLate                                int64 // of Late: those that may have been in time, see Arrival.Since
+	// Overtaken are those of Lost whose recipient got something in the room that was said
+	// later: whatever else was slow, the server had come to them and left this one out.
+	Overtaken int64
 }
 
 // Of is the counter of a fate; Foreign has none.
@@ -153,6 +156,7 @@ func (t *Tally) Add(u *Tally) {
 	t.Said += u.Said
 	t.Owed += u.Owed
 	t.MaybeLate += u.MaybeLate
+	t.Overtaken += u.Overtaken
 	for f := range fates {
 		if count := fates[f].counter; count != nil {
 			*count(t) += *count(u)

@@ -410,8 +410,12 @@ func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency, least time.Dur
 			r.loosen(slot, toTick(least))
 		}
 	}
+	rm := &l.rooms[r.say.Room]
 	if r.reached == 0 && r.say.Kind == Notice {
-		l.rooms[r.say.Room].spoken++
+		rm.spoken++
+	}
+	if !away {
+		rm.seats[slot].newest = max(rm.seats[slot].newest, r.say.Sent)
 	}
 	if away {
 		r.caughtUp++
@@ -501,7 +505,11 @@ func (l *Ledger) settle(r *row) {
 				l.cfg.Lost(r.number, r.say, seat.client)
 			}
 		}
-		*r.say.Sheet.cells[r.cell+int(l.seats[seat.client].crew)].Of(fate)++
+		cell := &r.say.Sheet.cells[r.cell+int(l.seats[seat.client].crew)]
+		*cell.Of(fate)++
+		if fate == Lost && seat.newest > r.say.Sent {
+			cell.Overtaken++
+		}
 	})
 	if r.reached < r.owed && r.reached > 0 {
 		l.spread(r)

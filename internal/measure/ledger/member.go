@@ -26,6 +26,7 @@ type roomSeat struct {
 	earlier  *[]stay
 	order    *orderSeat             // if an order for all is promised
 	lastSaid [2]maybe.Index[uint64] // the last message that it said here, on each of its connections
+	newest   mono.Time              // when the newest of what it got live here was said
 	client   Client
 	members  int32 // the number of members that the server said to it last; -1: none
 }

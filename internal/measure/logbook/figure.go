@@ -2,6 +2,7 @@ package logbook
 
 import (
 	"maps"
+	"math"
 	"slices"
 	"strings"
 	"time"
@@ -34,6 +35,9 @@ type Figure struct {
 	// figure counts.
 	certain bool
 	some    func(*Window) bool // reports whether anything was there to be counted
+	// what of it is certainly the server's doing, of everything, in which there is what is not
+	// marked; nil: what there is in the latter
+	sure func(total, clean *Window) float64
 	// what it would be if every arrival had been as early as it can have been; nil: the
 	// same
 	other func(*Window) float64
@@ -52,6 +56,32 @@ func (f *Figure) Early(w *Window) float64 {
 // duplicate is one, but a message may be late because it was sent late.
 func (f *Figure) Certain() bool { return f.self || f.certain }
 
+// Sure is the part of a count that is certainly the server's doing, whatever the tool or the
+// machine did; ok is false if that is not known of the figure.
+func (f *Figure) Sure(total, clean *Window) (value float64, ok bool) {
+	if f.sure == nil {
+		return 0, false
+	}
+	return f.sure(total, clean), true
+}
+
+// Samples is how many a Duration rests on; 0 if it does not rest on any.
+func (f *Figure) Samples(w *Window) int64 {
+	if f.over == nil {
+		return 0
+	}
+	return int64(f.over(w).Count())
+}
+
+// Enough is how many samples a Duration needs to say anything if some had to be left out: five
+// of those beyond it must be there.
+func (f *Figure) Enough() int64 {
+	if q, ok := Quantiles[f.Name[strings.LastIndexByte(f.Name, '.')+1:]]; ok {
+		return int64(math.Ceil(5 / (1 - q)))
+	}
+	return 5
+}
+
 // Of reads the figure off a window; ok is false if nothing was measured that
 // it could be of.
 func (f *Figure) Of(w *Window) (value float64, ok bool) {
@@ -65,6 +95,9 @@ func (f *Figure) Of(w *Window) (value float64, ok bool) {
 	}
 	return f.of(w), ok
 }
+
+// Load reports whether the figure is about the load: it says what the rest was measured under.
+func (f *Figure) Load() bool { return strings.HasPrefix(f.Name, "load.") }
 
 // Self reports whether the figure is about the tool and not about the server.
 func (f *Figure) Self() bool { return f.self }
@@ -140,6 +173,7 @@ func makeFigures() map[string]*Figure {
 	pulseFigures(add)
 	pathFigures(add)
 	serverFigures(add)
+	loadFigures(add)
 	add("self.path", Duration, "loop time that faults on the path of clients took",
 		func(w *Window) float64 { return Micros(w.Path) }).some = func(w *Window) bool { return w.Path > 0 }
 	deliveries := func(name string, of func(*ledger.Tally) int64) *Figure {
@@ -209,8 +243,9 @@ func makeFigures() map[string]*Figure {
 	} {
 		add(c.name, Count, c.doc, func(w *Window) float64 { return float64(c.of(w)) }).some = somethingFor(c.name)
 	}
+	sureFigures(all)
 	for name, f := range all {
-		f.self = strings.HasPrefix(name, "self.")
+		f.self = strings.HasPrefix(name, "self.") || f.Load()
 		switch name {
 		case "clients.malformed", "messages.unknown", "announcements.stray", "feed.repeats", "feed.backward",
 			"clients.hindered":

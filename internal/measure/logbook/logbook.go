@@ -50,6 +50,10 @@ type Counts struct {
 	Returns ReturnCounts
 	Pulse   PulseCounts
 	Path    PathCounts
+	Load    LoadCounts
+	// WaitsFailed are the checks that failed because what was waited for did not come.
+	WaitsFailed int64
+	Doubt       DoubtCounts // of some of the above
 }
 
 // A CheckCount is how often a check of the trial held and failed.
@@ -77,18 +81,23 @@ type Gauges struct {
 
 // Health is how the tool itself did within one second.
 type Health struct {
-	Busy        time.Duration // of the loop, of Span
-	Span        time.Duration // how long the second was
-	CPU         time.Duration // of the loop's thread
-	Process     time.Duration // processor time of the whole process
-	GCPause     time.Duration
-	Path        time.Duration // of the loop, on faults on the path of clients
-	Waited      time.Duration // the loop was ready to run and had no core
-	Stolen      time.Duration // of the machine's cores, taken away by what it runs on
-	Waiting     Overload      // why the tool could not do its work in time in this second, noticed by the loop
-	Overload    Overload      // Waiting, and what follows from the figures above
-	ReadingLag  meter.Packed  // from arrival in the kernel to the loop
-	ScheduleLag meter.Packed  // from a message's due time to its sending
+	Busy    time.Duration // of the loop, of Span
+	Span    time.Duration // how long the second was
+	CPU     time.Duration // of the loop's thread
+	Process time.Duration // processor time of the whole process
+	GCPause time.Duration
+	Path    time.Duration // of the loop, on faults on the path of clients
+	Waited  time.Duration // the loop was ready to run and had no core
+	Stolen  time.Duration // of the machine's cores, taken away by what it runs on
+	// Watched is set if the system says how long threads wait for a core. Then Kept is the
+	// longest that one of the tool's or the server's was kept from one at a time, and Starved
+	// for how long one of them got less of a core than it wanted, because of others.
+	Watched       bool
+	Kept, Starved time.Duration
+	Waiting       Overload     // why the tool could not do its work in time in this second, noticed by the loop
+	Overload      Overload     // Waiting, and what follows from the figures above
+	ReadingLag    meter.Packed // from arrival in the kernel to the loop
+	ScheduleLag   meter.Packed // from a message's due time to its sending
 }
 
 // A SeriesKey says whose latencies a histogram holds.

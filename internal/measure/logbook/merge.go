@@ -40,6 +40,8 @@ func (e *Entry) merge(s *Entry, first bool) error {
 	h.Path += g.Path
 	h.Process, h.GCPause = max(h.Process, g.Process), max(h.GCPause, g.GCPause) // of the same process
 	h.Waited, h.Stolen = max(h.Waited, g.Waited), max(h.Stolen, g.Stolen)
+	h.Watched = h.Watched || g.Watched
+	h.Kept, h.Starved = max(h.Kept, g.Kept), max(h.Starved, g.Starved) // each share sees all of them
 	h.Waiting |= g.Waiting
 	h.Overload |= g.Overload
 	return nil

@@ -27,8 +27,7 @@ const (
 // overloadWords say the reasons so that "because" can stand before them.
 var overloadWords = [numOverloads]string{
 	"the tool's loop was full", "messages were sent late", "what arrived was read late",
-	"the machine had no core free, or took it away",
-	"the process was stopped", "no local port was free", "no file was left to open",
+	"this machine kept programs waiting for a core", "the process was stopped", "no local port was free", "no file was left to open",
 	"there was no memory left for sockets",
 	"datagrams came faster than the tool read them, and the system dropped some",
 }
@@ -46,10 +45,13 @@ func (o Overload) Words() string {
 	return strings.Join(all, "; ")
 }
 
-// Bottleneck is the part of the reasons for which not even a limit that holds
-// is proven: the load was not the planned one. A crowded machine alone can make
-// figures worse, but none better.
-func (o Overload) Bottleneck() Overload { return o &^ NoCore }
+// Halts are the reasons for which something may have failed that no delay explains: nothing ran,
+// or something could not even be tried.
+const Halts = Stopped | NoPort | NoFile | NoMemory | Dropped
+
+// MayLose reports whether the tool or the machine can be why a message did not come at all.
+// That it was sent or read late is no reason: silence is judged by what was read.
+func (o Overload) MayLose() bool { return o&(Halts|NoCore) != 0 }
 
 // Bounds above which a second counts as overloaded. A lag must hold for a tenth
 // of what happened in the second: one pause of the machine, which any program
@@ -72,6 +74,10 @@ const (
 	maxWaited      = 200 * time.Millisecond
 	maxWaitedShare = 0.5
 	maxStolenShare = 0.1
+	// maxKept is how long a thread of the tool or the server may be kept from a core at a time,
+	// and maxStarved for how long of a second one of them may get less than it wants.
+	maxKept    = 100 * time.Millisecond
+	maxStarved = 200 * time.Millisecond
 )
 
 // Judge marks the page if the tool was the bottleneck in it.
@@ -87,8 +93,11 @@ func (p *Page) Judge() {
 	if p.ReadingLag.Quantile(lagShare) > maxReadingLag {
 		h.Overload |= ReadingLate
 	}
-	if h.Waited > maxWaited && float64(h.Waited) > maxWaitedShare*float64(h.CPU) || h.Span > shortest &&
-		float64(h.Stolen) > maxStolenShare*float64(h.Span) {
+	waited := h.Waited > maxWaited && float64(h.Waited) > maxWaitedShare*float64(h.CPU)
+	if h.Watched { // many short waits are no harm
+		waited = h.Kept > maxKept || h.Starved > maxStarved
+	}
+	if waited || h.Span > shortest && float64(h.Stolen) > maxStolenShare*float64(h.Span) {
 		h.Overload |= NoCore
 		if h.Waiting&Stopped == 0 && h.Overload&LoopFull != 0 && h.Busy-h.Waited < h.Span/2 {
 			h.Overload &^= LoopFull // it did not work, it waited

@@ -14,9 +14,13 @@ import (
 // ready.
 type Window struct {
 	Seconds    int
-	Overloaded int           // of them, for whatever reason
-	Doubtful   time.Duration // of Span: the tool was the bottleneck
-	Why        Overload      // all the reasons of these seconds
+	Overloaded int      // of them, for whatever reason
+	Why        Overload // all the reasons of these seconds
+	// Own counts messages that the tool itself sent late, and are in none but a whole sum.
+	Own int64
+	// SurelyLost is how many of Total.Lost the server lost, whatever the tool or the machine
+	// did; it is set by who knows the seconds around each.
+	SurelyLost int64
 	Foreign    int64
 	Counts     Counts
 	Most       Gauges // the highest of each
@@ -43,6 +47,8 @@ type Window struct {
 	Path                    time.Duration // of the loop, on faults on the path of clients
 	ProcessCPU              time.Duration
 	Waited, Stolen          time.Duration
+	Kept                    time.Duration // the longest that a thread of the tool or the server was kept from a core
+	Starved                 time.Duration
 }
 
 // Add adds a second to w.
@@ -52,6 +58,9 @@ func (w *Window) Add(e *Entry) error {
 	}
 	if err := w.part(e.Own); err != nil {
 		return fmt.Errorf("second %d: %w", e.At, err)
+	}
+	for i := range e.Own.Cells {
+		w.Own += e.Own.Cells[i].Tally.Said
 	}
 	return nil
 }
@@ -63,9 +72,6 @@ func (w *Window) AddClean(e *Entry) error {
 	if o := e.Health.Overload; o != 0 {
 		w.Overloaded++
 		w.Why |= o
-		if o.Bottleneck() != 0 {
-			w.Doubtful += e.Health.Span
-		}
 	}
 	w.Foreign += e.Foreign
 	w.Counts.add(&e.Counts)
@@ -78,6 +84,8 @@ func (w *Window) AddClean(e *Entry) error {
 	w.GCPause += e.Health.GCPause
 	w.Path += e.Health.Path
 	w.Waited += e.Health.Waited
+	w.Kept = max(w.Kept, e.Health.Kept)
+	w.Starved += e.Health.Starved
 	w.Stolen += e.Health.Stolen
 	if err := w.details(e); err != nil {
 		return fmt.Errorf("second %d: %w", e.At, err)
@@ -290,6 +298,9 @@ func (c *Counts) add(d *Counts) {
 	c.Returns.add(&d.Returns)
 	c.Pulse.add(&d.Pulse)
 	c.Path.Add(&d.Path)
+	c.Load.add(&d.Load)
+	c.WaitsFailed += d.WaitsFailed
+	c.Doubt.add(&d.Doubt)
 }
 
 func (g Gauges) most(h Gauges) Gauges {

@@ -103,11 +103,11 @@ func snapshot(t *testing.T) *run.Snapshot {
 	}
 	s.Lanes = lanesByHand()
 	s.Bodies = []lane.Body{{Number: 9, Text: []byte("gate \x1b[31m turning")}}
-	clean, err := logbook.Sum(entries, run.Clean)
+	evidence, err := run.Gather(tr, entries)
 	if err != nil {
 		t.Fatal(err)
 	}
-	s.Judgements = run.Judge(tr.Limits, w, clean)
+	s.Judgements = run.Judge(tr.Limits, evidence)
 	if w.Imbalance() != "" || w.Total.Lost != 1 || w.Overloaded != 1 {
 		t.Fatalf("the run made by hand: %s, %+v, %d", w.Imbalance(), w.Total, w.Overloaded)
 	}

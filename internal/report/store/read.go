@@ -50,17 +50,18 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 			return nil, err
 		}
 	}
-	var clean *logbook.Window
-	if snap.Total, clean, err = run.Sums(snap.Entries); err != nil {
+	evidence, err := run.Gather(snap.Trial, snap.Entries)
+	if err != nil {
 		return nil, err
 	}
+	snap.Total = evidence.Total
 	snap.Total.Server = run.UseOf(snap.Server, snap.Entries, r.State != "running")
-	clean.Server = snap.Total.Server
+	evidence.Clean.Server = snap.Total.Server
 	limits := snap.Trial.Limits
 	if implied {
 		limits = run.Limits(snap.Trial)
 	}
-	snap.Judgements = run.Judge(limits, snap.Total, clean)
+	snap.Judgements = run.Judge(limits, evidence)
 	if len(r.Summary) > 0 {
 		var sum run.Summary
 		if err := json.Unmarshal(r.Summary, &sum); err != nil {
@@ -137,7 +138,7 @@ func (s *Store) readCells(id int64, snap *run.Snapshot) error {
 		var c logbook.CellTally
 		var kind string
 		t := &c.Tally
-		row := []any{&at, &c.Cell.Room, &c.Cell.Crew, &kind, &t.Said, &t.Owed, &t.MaybeLate}
+		row := []any{&at, &c.Cell.Room, &c.Cell.Crew, &kind, &t.Said, &t.Owed, &t.MaybeLate, &t.Overtaken}
 		for _, f := range ledger.Fates {
 			row = append(row, t.Of(f))
 		}
@@ -149,7 +150,7 @@ func (s *Store) readCells(id int64, snap *run.Snapshot) error {
 			snap.Entries[at].Cells = append(snap.Entries[at].Cells, c)
 		}
 		return nil
-	}, "SELECT at, room, crew, kind, said, owed, maybe_late, "+fateColumns+
+	}, "SELECT at, room, crew, kind, said, owed, maybe_late, overtaken, "+fateColumns+
 		" FROM cell WHERE run = ? ORDER BY at, room, crew, kind", id)
 }
 

@@ -116,4 +116,8 @@ ALTER TABLE run ADD COLUMN server TEXT NOT NULL DEFAULT 'null';
 ALTER TABLE second ADD COLUMN pulse TEXT NOT NULL DEFAULT 'null';
 ALTER TABLE second ADD COLUMN caught_up BLOB;
 `,
+	// 8: losses that no slowness explains
+	`
+ALTER TABLE cell ADD COLUMN overtaken INTEGER NOT NULL DEFAULT 0;
+`,
 }

@@ -39,6 +39,7 @@ var Of = map[string]int{
 	"internal/engine/poll":       6,
 	"internal/engine/machine":    6,
 	"internal/engine/process":    7,
+	"internal/engine/pressure":   7,
 	"internal/engine/secure":     7,
 	"internal/engine/tunnel":     7,
 	"internal/engine/impair":     7,

@@ -81,7 +81,7 @@ func TestBehind(t *testing.T) {
 		t.Errorf("%d late, %d of them perhaps not; in truth none", w.Total.Late, w.Total.MaybeLate)
 	}
 	for _, j := range run.Judge(append(tr.Limits, trial.Limit{Name: "none late", Figure: "ledger.late",
-		Rule: trial.AtMost}), w, w) {
+		Rule: trial.AtMost}), run.EvidenceOf(w)) {
 		if j.Verdict != run.NotProven || !strings.Contains(j.Why, "read together: it lies between ") {
 			t.Errorf("%s is %s, %s", j.Limit.Name, j.Verdict, j.Why)
 		}

@@ -61,7 +61,7 @@ func TestShipped(t *testing.T) {
 					switches = with.switches
 				}
 				p := playTrial(t, tr, cfg, switches)
-				judged := run.Judge(run.Limits(tr), p.window, p.window)
+				judged := run.Judge(run.Limits(tr), run.EvidenceOf(p.window))
 				broken := slices.DeleteFunc(judged, func(j run.Judgement) bool { return j.Verdict != run.Broken })
 				tells := slices.ContainsFunc(broken,
 					func(j run.Judgement) bool { return j.Limit.Figure == with.breaks })

@@ -1,0 +1,59 @@
+package client
+
+import (
+	"time"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/logbook"
+)
+
+// leastAtStake is the least that may be at stake where nothing was waited for: what fails at
+// once is not failed by a delay of less.
+const leastAtStake = time.Second
+
+// inDoubt reports whether the tool or its machine can be why something that was waited for
+// since an instant has not come, or has failed.
+func (e *Env) inDoubt(since, now mono.Time) bool {
+	waited := max(now.Sub(since), leastAtStake)
+	return e.Doubtful != nil && e.Doubtful(now.Add(-waited), now, waited)
+}
+
+// closedInDoubt reports whether the tool or its machine can be why a server closes a client:
+// its sign of life came too late, or the server came to it too late.
+func (e *Env) closedInDoubt(now mono.Time) bool {
+	silence := leastAtStake
+	if p := e.Trial.Target.Promise; p != nil && p.Deadline > 0 {
+		silence = p.Deadline
+	}
+	return e.inDoubt(now.Add(-silence), now)
+}
+
+// doubts gives where to count what is in doubt; what is not goes nowhere.
+func (e *Env) doubts(inDoubt bool) *logbook.DoubtCounts {
+	if !inDoubt {
+		return &logbook.DoubtCounts{}
+	}
+	return &e.counts().Doubt
+}
+
+// fails books that a check failed because what was waited for did not come.
+func (e *Env) fails(c *Client, now mono.Time, check int, why string, inDoubt bool) {
+	if check < 0 || c.garbled() {
+		return
+	}
+	e.counts().WaitsFailed++
+	e.doubts(inDoubt).Failed++
+	e.check(c, now, check, false, why)
+}
+
+// load books when a message is said that was due at an instant.
+func (e *Env) load(c *Client, due, now mono.Time) {
+	if c.hampered() {
+		return
+	}
+	l := &e.Book.At(due).Counts.Load
+	l.Said(time.Duration(e.rel(due)), time.Duration(e.rel(now)))
+	if c.depth > 0 && c.session.Steps[c.turns[c.depth-1].at].Repeat.Burst > 1 {
+		l.Together(now.Sub(due))
+	}
+}

@@ -1,0 +1,138 @@
+package run
+
+import (
+	"slices"
+	"time"
+
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/trial"
+)
+
+// Evidence is what limits are held against: all that was measured, and what of it neither
+// the tool nor the machine can have spoilt.
+type Evidence struct {
+	Total *logbook.Window
+	// Clean is the seconds that are not marked, without the messages that the tool itself sent
+	// late.
+	Clean *logbook.Window
+	// quiet gives the seconds of Clean in which the machine kept no program waiting for so long
+	// that a limit on a latency of this many microseconds may be broken by that; nil: Clean.
+	quiet func(limit float64) (*logbook.Window, error)
+}
+
+// EvidenceOf takes a window for the whole of a run that nothing spoilt.
+func EvidenceOf(w *logbook.Window) *Evidence { return &Evidence{Total: w, Clean: w} }
+
+// Gather gathers the evidence of a trial's run from its seconds, in their order.
+func Gather(t *trial.Trial, entries []*logbook.Entry) (*Evidence, error) {
+	c := collector{sums: newSums(), grace: t.Grace}
+	if err := c.sums.add(entries...); err != nil {
+		return nil, err
+	}
+	ev := &Evidence{Total: c.sums.total, Clean: c.sums.clean}
+	ev.Total.SurelyLost = c.surelyLost(entries, 0, len(entries))
+	ev.quiet = func(limit float64) (*logbook.Window, error) {
+		w := &logbook.Window{}
+		return w, addQuiet(w, quietFor(limit), entries, 0, len(entries))
+	}
+	return ev, nil
+}
+
+// add adds entries to the total, and those in which neither the tool nor the machine was
+// the bottleneck to clean.
+func add(entries []*logbook.Entry, total, clean *logbook.Window) error {
+	for _, e := range entries {
+		if err := total.Add(e); err != nil {
+			return err
+		}
+		if Clean(e) {
+			if err := clean.AddClean(e); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// hops is how many times on its way through a server a message may have to wait for a core:
+// to be read, to be stored, to be relayed, to be written.
+const hops = 4
+
+// quietFor is for how long a program may be kept from a core at a time in a second that a
+// limit on a latency, in microseconds, is held against.
+func quietFor(limit float64) time.Duration {
+	return time.Duration(limit * float64(time.Microsecond) / hops)
+}
+
+// addQuiet adds those of entries from one place up to another that are clean, and in which
+// nothing was kept from a core for longer than so long; nor in the next second, into which
+// latencies reach.
+func addQuiet(w *logbook.Window, kept time.Duration, entries []*logbook.Entry, from, to int) error {
+	for i := from; i < to; i++ {
+		if !Clean(entries[i]) || entries[i].Health.Kept > kept ||
+			i+1 < len(entries) && entries[i+1].Health.Kept > kept {
+			continue
+		}
+		if err := w.AddClean(entries[i]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// surelyLost counts what the server lost, whatever the tool or the machine did, of the
+// messages due in entries from one place up to another: what went missing while its recipient
+// got what was said later, and what went missing though, until its grace time was over,
+// nothing stood still. That a message was sent late is no reason for its loss.
+func (c *collector) surelyLost(entries []*logbook.Entry, from, to int) (n int64) {
+	waits := int((c.grace + time.Second - 1) / time.Second)
+	for i := from; i < to; i++ {
+		e := entries[i]
+		well := !slices.ContainsFunc(entries[i:min(len(entries), i+waits+1)],
+			func(e *logbook.Entry) bool { return e.Health.Overload.MayLose() })
+		parts := []*logbook.Part{&e.Part, e.Own}
+		if e.Own == nil {
+			parts = parts[:1]
+		}
+		for _, p := range parts {
+			for k := range p.Cells {
+				if t := &p.Cells[k].Tally; well {
+					n += t.Lost
+				} else {
+					n += t.Overtaken
+				}
+			}
+		}
+	}
+	return n
+}
+
+// A quietSum is the quiet seconds for one limit, of the seconds that are over.
+type quietSum struct {
+	kept time.Duration
+	sum  *logbook.Window
+}
+
+// quietSums are those of the limits on latencies.
+func quietSums(limits []trial.Limit) (all []quietSum) {
+	for _, l := range limits {
+		if f := logbook.FigureNamed(l.Figure); f.Unit == logbook.Duration && !f.Self() {
+			kept := quietFor(l.Value)
+			if !slices.ContainsFunc(all, func(q quietSum) bool { return q.kept == kept }) {
+				all = append(all, quietSum{kept, &logbook.Window{}})
+			}
+		}
+	}
+	return all
+}
+
+// quietOf gives the quiet seconds for a limit: those that are over, and those of the last
+// report that are not.
+func (c *collector) quietOf(limit float64) (*logbook.Window, error) {
+	i := slices.IndexFunc(c.quiet, func(q quietSum) bool { return q.kept == quietFor(limit) })
+	if i < 0 {
+		return c.clean, nil
+	}
+	w := c.quiet[i].sum.Clone()
+	return w, addQuiet(w, c.quiet[i].kept, c.open, 0, len(c.open))
+}
