@@ -19,6 +19,9 @@ import (
 // TestMain lets the test binary be the tool, so that whole commands run in
 // processes of their own.
 func TestMain(m *testing.M) {
+	if os.Getenv("TIDEPULL_BE_STUTTERING") != "" {
+		stutter()
+	}
 	if os.Getenv("TIDEPULL_BE_THE_TOOL") != "" {
 		os.Exit(mainStatus(os.Args[1:]))
 	}

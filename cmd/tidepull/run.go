@@ -117,7 +117,6 @@ func (s *showing) carryOut(a *app, t *trial.Trial) error {
 			fmt.Println(why)
 		}
 		headless.Follow(os.Stdout, l.Run)
-		headless.Report(os.Stdout, l.wait())
 		written = s.write(l)
 	} else {
 		writing := make(chan error, 1)
@@ -127,22 +126,24 @@ func (s *showing) carryOut(a *app, t *trial.Trial) error {
 			l.wait()
 			return fmt.Errorf("the screen: %w", err)
 		}
-		headless.Report(os.Stdout, l.wait())
 		written = <-writing
 	}
 	last := l.wait()
-	if written != nil {
-		return written
-	}
 	var unreachable *engine.Unreachable
-	if errors.As(last.Err, &unreachable) {
-		return notReached(last.Err)
-	}
+	reached := !errors.As(last.Err, &unreachable)
 	switch id, trouble := l.kept(); {
+	case !reached:
 	case trouble != "":
 		fmt.Printf("attention: %s\n", trouble)
 	case id != 0:
 		fmt.Printf("kept as run %d: tidepull runs show %d\n", id, id)
+	}
+	headless.Report(os.Stdout, last)
+	switch {
+	case written != nil:
+		return written
+	case !reached:
+		return notReached(last.Err)
 	}
 	switch last.Overall() {
 	case run.Broken:

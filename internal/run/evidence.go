@@ -21,7 +21,11 @@ type Evidence struct {
 }
 
 // EvidenceOf takes a window for the whole of a run that nothing spoilt.
-func EvidenceOf(w *logbook.Window) *Evidence { return &Evidence{Total: w, Clean: w} }
+func EvidenceOf(w *logbook.Window) *Evidence {
+	all := *w
+	all.SurelyLost = w.Total.Lost
+	return &Evidence{Total: &all, Clean: &all}
+}
 
 // Gather gathers the evidence of a trial's run from its seconds, in their order.
 func Gather(t *trial.Trial, entries []*logbook.Entry) (*Evidence, error) {

@@ -221,13 +221,27 @@ func (j *Judgement) tooLong(f *logbook.Figure, ev *Evidence) {
 		j.Verdict, j.Why = NotProven, j.readTogether()
 		return
 	} else if n := f.Samples(quiet); n < f.Enough() {
-		j.Why = fmt.Sprintf("it rests on %s in which %s; only %d came in the others, and %d are needed",
-			units.Plural(without, "second"), whyOf(ev.Total), n, f.Enough())
+		j.Why = fmt.Sprintf("it rests on %s; only %d were measured besides, and %d are needed",
+			leftOut(ev.Total, without), n, f.Enough())
 	} else {
-		j.Why = fmt.Sprintf("%s without %s in which %s, or which the tool sent late",
-			units.Figure(true, of), units.Plural(without, "second"), whyOf(ev.Total))
+		j.Why = units.Figure(true, of) + " without " + leftOut(ev.Total, without)
 	}
 	j.Verdict = NotProven
+}
+
+// leftOut says what a latency is not held against: some seconds, and what the tool sent late.
+func leftOut(total *logbook.Window, seconds int) string {
+	var parts []string
+	if words := total.Why.Words(); seconds > 0 && words != "" {
+		parts = append(parts, units.Plural(seconds, "second")+" in which "+words)
+	} else if seconds > 0 {
+		parts = append(parts, fmt.Sprintf("%s in which programs waited for a core for up to %s",
+			units.Plural(seconds, "second"), units.Duration(total.Kept)))
+	}
+	if total.Own > 0 {
+		parts = append(parts, units.Plural(int(total.Own), "message")+" that the tool sent late")
+	}
+	return strings.Join(parts, " and ")
 }
 
 // readTogether says that a figure is only known within bounds.
@@ -309,7 +323,7 @@ func (s *Snapshot) Overloaded() bool {
 func (s *Snapshot) tooBusy() string {
 	l, t := &s.Total.Counts.Load, &s.Total.Total
 	text := loadWords(s.Total)
-	if share, _ := l.Messages(); share < 1 || l.Behind >= l.Waited {
+	if l.Late > 0 || l.Behind >= l.Waited {
 		text = "this machine was too busy for this load: " + text
 	}
 	switch came := t.Delivered + t.Late + t.CaughtUp; {

@@ -51,8 +51,8 @@ func cases() (all []Case) {
 		all = append(all, Case{Name: name, Section: section, Demand: d, Code: code, send: send})
 		return &all[len(all)-1]
 	}
-	fail := func(name, section string, code uint16, parts ...[]byte) *Case {
-		return add(name, section, MustFail, code, raw(parts...))
+	fail := func(b *ws.Abuse) {
+		add(b.Name, b.Section, MustFail, b.Code, func(*knock) []byte { return b.Bytes() }).May = b.May
 	}
 	bear := func(name, section string, parts ...[]byte) { add(name, section, MustBear, 0, raw(parts...)) }
 
@@ -69,7 +69,7 @@ func cases() (all []Case) {
 	for i := range ws.Abuses {
 		b := &ws.Abuses[i]
 		if !b.Packed {
-			fail(b.Name, b.Section, b.Code, b.Bytes).May = b.May
+			fail(b)
 		}
 	}
 	add("something after a close", "5.5.1", MustClose, 0, raw(closing(1000, ""), text("one more thing")))
@@ -97,7 +97,7 @@ func cases() (all []Case) {
 	// compression
 	for i := range ws.Abuses {
 		if b := &ws.Abuses[i]; b.Packed {
-			fail(b.Name, b.Section, b.Code, b.Bytes).May = b.May
+			fail(b)
 		}
 	}
 	bear("a compressed text", deflate, frame(fin|0x40|ws.OpText, packed([]byte("{\"tide\":1}")), nil))

@@ -31,8 +31,8 @@ type Pressure struct {
 	// Starved is for how long some thread wanted a core all the time and had to wait for
 	// more than a fifth of it, because of others.
 	Starved time.Duration
-	// Stood is for how long not even the watcher ran: the process was stopped, or its
-	// whole machine was.
+	// Stood is the longest that not even the watcher ran at a time: the process was stopped, or
+	// its whole machine was.
 	Stood time.Duration
 }
 
@@ -118,7 +118,7 @@ func (w *Watcher) Between(from, to mono.Time) (p Pressure) {
 		p.Known = p.Known || s.Known
 		p.Longest = max(p.Longest, s.Longest)
 		p.Starved += s.Starved
-		p.Stood += s.Stood
+		p.Stood = max(p.Stood, s.Stood)
 	}
 	return p
 }

@@ -32,6 +32,7 @@ type model struct {
 	member   map[[2]int32]bool
 	ceased   map[[2]int32][][2]mono.Time // when, and when the connection had broken before: Never
 	over     map[[2]int32][]mono.Time
+	newest   map[[2]int32]mono.Time // when the newest of what it got live in a room was said
 	messages []*modelMessage
 	away     map[Client]*[2]mono.Time // since and until
 	claims   []modelClaim
@@ -136,10 +137,12 @@ func (m *model) arrive(n int, to Client, at mono.Time, past bool, cfg Config) {
 		t.Duplicate++
 	case msg.owed[to] && m.missed(to, msg.say.Sent):
 		t.CaughtUp++
-	case msg.owed[to] && latency > cfg.Prompt:
-		t.Late++
 	case msg.owed[to]:
-		t.Delivered++
+		if t.Delivered++; latency > cfg.Prompt {
+			t.Delivered, t.Late = t.Delivered-1, t.Late+1
+		}
+		key := [2]int32{to, msg.say.Room}
+		m.newest[key] = max(m.newest[key], msg.say.Sent)
 	case (msg.say.Audience == ToRoom || msg.say.Audience == ToOthers && to != msg.say.Sender ||
 		msg.say.Audience == ToMember && to == msg.say.To || msg.say.Audience == ToSender && to == msg.say.Sender) &&
 		edge:
@@ -186,6 +189,9 @@ func (m *model) settle(from, to int, prompt, grace time.Duration) {
 				m.claims = append(m.claims, modelClaim{msg, c})
 			} else {
 				t.Lost++
+				if m.newest[[2]int32{c, msg.say.Room}] > msg.say.Sent {
+					t.Overtaken++
+				}
 			}
 		}
 	}
@@ -214,7 +220,7 @@ func TestAgainstModel(t *testing.T) {
 		cfg.Spread = func(s Spread) { spreads = append(spreads, s) }
 		l := New(cfg)
 		m := &model{away: map[Client]*[2]mono.Time{}, asked: map[[2]int32]mono.Time{}, last: map[[2]int32]mono.Time{},
-			member: map[[2]int32]bool{}, ceased: map[[2]int32][][2]mono.Time{}, over: map[[2]int32][]mono.Time{}}
+			newest: map[[2]int32]mono.Time{}, member: map[[2]int32]bool{}, ceased: map[[2]int32][][2]mono.Time{}, over: map[[2]int32][]mono.Time{}}
 		clients, rooms := 2+r.IntN(12), 1+r.IntN(3)
 		for range clients {
 			crew := uint16(r.IntN(3))

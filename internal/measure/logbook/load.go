@@ -88,9 +88,8 @@ func (c *LoadCounts) Offered() (share float64, ok bool) {
 // Words says what is missing of the planned load, and by whose doing; "" if nothing is.
 func (c *LoadCounts) Words() string {
 	share, _ := c.Clients()
-	said, _ := c.Messages()
-	switch {
-	case said < 1 && said <= share:
+	switch said, due := c.Messages(); {
+	case due && said < 1 && said <= share:
 		return fmt.Sprintf("%d of %d messages were said more than a second late", c.Late, c.OnTime+c.Late)
 	case c.Behind >= c.Waited && c.Behind > 0:
 		return fmt.Sprintf("clients set out late, by %v in all", c.Behind.Round(time.Millisecond))

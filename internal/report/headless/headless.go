@@ -24,31 +24,41 @@ func Follow(w io.Writer, r *run.Run) *run.Snapshot {
 	fmt.Fprintf(w, "trial %q against %s: %d clients, %v\n", plain.Text(t.Name, 80),
 		plain.Text(t.Hide(t.Target.Address), 200), t.Clients(), t.Length())
 	fmt.Fprintln(w, "each line: what happened in that second | the ledger since the start")
-	ticker := time.NewTicker(time.Second)
+	ticker := time.NewTicker(lookEvery)
 	defer ticker.Stop()
-	for {
+	for told := 0; ; {
 		select {
 		case <-r.Done():
-			return r.Snapshot()
+			s := r.Snapshot()
+			tell(w, s, told, len(s.Entries))
+			return s
 		case <-ticker.C:
-			fmt.Fprintln(w, line(r.Snapshot()))
+			s := r.Snapshot()
+			told = tell(w, s, told, len(s.Entries)-1) // the last one is not over
 		}
 	}
 }
 
-// line says what happened in the second before the current one, and how the
-// ledger stands.
-func line(s *run.Snapshot) string {
-	if len(s.Entries) < 2 {
-		return fmt.Sprintf("%4.0fs", s.Elapsed.Seconds())
+// lookEvery is how often it is looked whether a second is over.
+const lookEvery = 250 * time.Millisecond
+
+// tell prints the seconds from one up to another, and returns the one that is to come next:
+// each is told once.
+func tell(w io.Writer, s *run.Snapshot, from, to int) int {
+	for ; from < to; from++ {
+		fmt.Fprintln(w, line(s, s.Entries[from]))
 	}
-	e := s.Entries[len(s.Entries)-2]
+	return from
+}
+
+// line says what happened in a second, and how the ledger stands.
+func line(s *run.Snapshot, e *logbook.Entry) string {
 	w, err := logbook.Sum([]*logbook.Entry{e}, nil)
 	if err != nil {
 		return err.Error()
 	}
-	leg := s.Leg
-	if leg == "" {
+	leg := s.Trial.LegAt(time.Duration(e.At) * time.Second)
+	if leg == "" || s.Stopped && s.Leg == "" {
 		leg = "over"
 	}
 	t := &s.Total.Total
@@ -238,9 +248,12 @@ func Report(w io.Writer, s *run.Snapshot) {
 		lag = "no kernel receive times here: latencies may be too long by the reading lag"
 	}
 	fmt.Fprintf(w, "  the tool itself: reading lag p99 %s, schedule lag p99 %s, %v of core time taken from the "+
-		"machine, %d of %d seconds say nothing of the server%s (%s)\n", us(&s.Total.ReadingLag, 0.99),
-		us(&s.Total.ScheduleLag, 0.99), units.Duration(s.Total.Stolen), s.Total.Overloaded, s.Total.Seconds,
-		because(s.Total.Why), lag)
+		"machine, programs waited for a core for up to %s at a time, %d of %d seconds say nothing of the server%s "+
+		"(%s)\n", us(&s.Total.ReadingLag, 0.99), us(&s.Total.ScheduleLag, 0.99), units.Duration(s.Total.Stolen),
+		units.Duration(s.Total.Kept), s.Total.Overloaded, s.Total.Seconds, because(s.Total.Why), lag)
+	for _, line := range Load(s) {
+		fmt.Fprintf(w, "  %s\n", line)
+	}
 	if s.Total.PushedBack.Count() > 0 {
 		fmt.Fprintf(w, "  scripts: %d turns began later than their time, because of what the script itself waited "+
 			"for: p50 %s, longest %s\n", s.Total.PushedBack.Count(), us(&s.Total.PushedBack, 0.5),
@@ -272,32 +285,56 @@ func Report(w io.Writer, s *run.Snapshot) {
 		}
 		fmt.Fprintln(w)
 	}
-	implied, unproven, whys := 0, 0, []string(nil) // those at which nothing happened stand together
+	limits(w, s)
+	verdict, why := s.Outcome()
+	fmt.Fprintf(w, "verdict: %s (%s)\n", verdict, why)
+}
+
+// limits prints what became of the limits. Implied ones at which nothing happened stand
+// together, and a reason that several have is given once.
+func limits(w io.Writer, s *run.Snapshot) {
+	implied, unproven, given := 0, 0, map[string]bool{}
 	for _, j := range s.Judgements {
-		switch quiet := j.Limit.Implied && j.Measured == 0; {
+		quiet := j.Limit.Implied && (j.Measured == 0 || logbook.FigureNamed(j.Limit.Figure).Load())
+		switch {
 		case quiet && j.Verdict == run.Holds:
 			implied++
 			continue
-		case quiet && j.Verdict == run.NotProven:
+		case quiet && j.Verdict == run.NotProven && given[j.Why]:
 			unproven++
-			if !slices.Contains(whys, j.Why) {
-				whys = append(whys, j.Why)
-			}
 			continue
 		}
-		fmt.Fprintf(w, "  %s %q: %s, measured %s: %s", kindOf(&j), j.Limit.Name, j.Wanted(), Figure(j.Unit, j.Measured),
-			j.Verdict)
-		if j.Why != "" {
+		fmt.Fprintf(w, "  %s %q: %s, measured %s%s: %s", kindOf(&j), j.Limit.Name, j.Wanted(), Figure(j.Unit, j.Measured),
+			j.LeftOut(), j.Verdict)
+		if j.Why != "" && !given[j.Why] {
 			fmt.Fprintf(w, " (%s)", j.Why)
+			given[j.Why] = true
 		}
 		fmt.Fprintln(w)
 	}
 	fmt.Fprintf(w, "  %d implied limits hold\n", implied)
 	if unproven > 0 {
-		fmt.Fprintf(w, "  %d implied limits measured 0, and are not proven (%s)\n", unproven, strings.Join(whys, "; "))
+		fmt.Fprintf(w, "  %s more measured 0, and are not proven for the same reason\n",
+			units.Plural(unproven, "implied limit"))
 	}
-	verdict, why := s.Outcome()
-	fmt.Fprintf(w, "verdict: %s (%s)\n", verdict, why)
+}
+
+// Load says in lines how much of the planned load there was, and how close together what was to
+// happen at one moment came.
+func Load(s *run.Snapshot) (lines []string) {
+	l := &s.Total.Counts.Load
+	if share, ok := l.Offered(); ok {
+		line := "load: " + units.Percent(share) + " of what was planned"
+		if why := l.Words(); why != "" {
+			line += ": " + why
+		}
+		lines = append(lines, line)
+	}
+	if l.AtOnce > 0 {
+		lines = append(lines, fmt.Sprintf("at one moment: %s came within 20 ms of theirs, %s later, the last after %s",
+			units.Count(l.AtOnce-l.Apart), units.Count(l.Apart), units.Duration(l.Worst)))
+	}
+	return lines
 }
 
 func because(why logbook.Overload) string {

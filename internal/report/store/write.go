@@ -241,7 +241,7 @@ var fateColumns = func() string {
 }()
 
 var insertCell = "INSERT OR REPLACE INTO cell (run, at, room, crew, kind, said, owed, maybe_late, overtaken, " + fateColumns +
-	") VALUES (?" + strings.Repeat(",?", 7+len(ledger.Fates)) + ")"
+	") VALUES (?" + strings.Repeat(",?", 8+len(ledger.Fates)) + ")"
 
 func (w *writer) second(e *logbook.Entry) {
 	health := e.Health

@@ -83,6 +83,7 @@ type Board struct {
 	held      []heldRelay     // by release
 	late      []heldGive      // by release
 	gauges    mono.Time       // when the next readings are due
+	began     mono.Time       // when the first client came
 	storeFree mono.Time       // when the store has written what it has, by the switch slow_store
 	wasHere   map[string]bool // names of clients that have gone, if a switch needs them
 	quirks    uint64          // dice thrown for things that belong to nobody
@@ -161,6 +162,9 @@ func New(cfg Config, out Out) *Board {
 func (b *Board) Join(id int32, login string) {
 	for int(id) >= len(b.members) {
 		b.members = append(b.members, member{})
+	}
+	if b.began == 0 {
+		b.began = b.out.Now()
 	}
 	b.members[id] = member{here: true, login: login, nameJSON: []byte(`""`)}
 	b.Truth.Totals.Joined++

@@ -22,6 +22,7 @@ type Load struct {
 	EndlessQueue float64
 	BurstLoss    int
 	Forgetful    float64
+	Standstill   time.Duration
 }
 
 // loadList lists these switches.
@@ -53,6 +54,8 @@ var loadList = []Switch{
 		func(s *Switches) any { return &s.BurstLoss }},
 	{"forgetful", "if above 0: a board with a store begins without what is in it",
 		func(s *Switches) any { return &s.Forgetful }},
+	{"standstill", "once in 20 s, from the 5th second after the first client on, nothing is relayed for so long; 0 " +
+		"for never", func(s *Switches) any { return &s.Standstill }},
 }
 
 const (
@@ -64,6 +67,10 @@ const (
 	lookAgain = 20 * time.Millisecond
 	// burstWithin is within how long notices are a burst, by burst_loss.
 	burstWithin = 50 * time.Millisecond
+	// standsEvery is from one standstill to the next, and standsAfter from the first client to
+	// the first of them.
+	standsEvery = 20 * time.Second
+	standsAfter = 5 * time.Second
 	// maxReturners bounds the names that the board knows to have been here.
 	maxReturners = 1 << 17
 )
@@ -88,6 +95,13 @@ func (b *Board) delay(m relayed) (until mono.Time, stalled bool) {
 	if s.SlowStore > 0 && m.room != nil && !m.unbooked {
 		b.storeFree = max(b.storeFree, now).Add(s.SlowStore)
 		until = b.storeFree
+	}
+	switch into := now.Sub(b.began.Add(standsAfter)) % standsEvery; {
+	case into >= 0 && into < s.Standstill:
+		until = max(until, now.Add(s.Standstill-into))
+		b.Truth.Totals.Held++
+	case s.Standstill > 0 && len(b.held) > 0: // those before it are to be released first
+		until = max(until, now)
 	}
 	if n := 0; s.Crooked > 0 && m.room != nil {
 		n = len(m.room.members)

@@ -221,6 +221,8 @@ var weaknesses = map[string]weakness{
 			"stands by ${mark} ${filler(4000)}", 1)},
 	"10 slow store": {switches: board.Switches{Load: board.Load{SlowStore: 40 * time.Millisecond}},
 		session: talk, figure: "ledger.late"},
+	"41 stalls": {switches: board.Switches{Load: board.Load{Standstill: 1500 * time.Millisecond}},
+		session: talk + "  pause { lasts = \"9s\" }\n", figure: "ledger.late"},
 	"12 nothing on return": {switches: board.Switches{Load: board.Load{NoReturn: 0.5}},
 		session: talk + "  pause { lasts = \"9s\" }\n", top: cutThem,
 		crew: backAgain, figure: "ledger.lost", config: standin.Config{History: 200}},

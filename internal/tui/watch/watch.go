@@ -62,7 +62,9 @@ The tool
   reading lag: from arrival in the kernel to the tool's reading it; no latency has it in it
   schedule lag: from when a message was due to its sending
   pushed back: how far the waits of scripts pushed turns of repeats beyond their time
-  run-queue wait, steal: the tool was ready and had no core; core time taken from the machine
+  load: how much of the planned load there was: clients connected, messages said within a second
+  waits for a core, the longest: the tool was ready and had none; the same of the server if it runs here
+  steal: core time taken from the machine
   overloaded: seconds that say nothing of the server`
 
 // A Model is the view's state: how far it is scrolled if not all fits.
@@ -344,6 +346,12 @@ func selfLines(sc scene.Scene, each int) []string {
 	row := func(name string, of func(*logbook.Window) string) {
 		lines = append(lines, p.Line(name, each, figureWidth, two(sc, of(recent), of(all))...))
 	}
+	row("load", func(w *logbook.Window) string {
+		if offered, ok := w.Counts.Load.Offered(); ok {
+			return units.Percent(offered)
+		}
+		return p.Draw(look.Faint, "none")
+	})
 	row("reading lag p50", func(w *logbook.Window) string { return quantile(p, &w.ReadingLag, 0.5) })
 	row("reading lag p99", func(w *logbook.Window) string { return quantile(p, &w.ReadingLag, 0.99) })
 	row("schedule lag p50", func(w *logbook.Window) string { return quantile(p, &w.ScheduleLag, 0.5) })
@@ -363,7 +371,8 @@ func selfLines(sc scene.Scene, each int) []string {
 	if all.PushedBack.Count() > 0 {
 		row("pushed back p99", func(w *logbook.Window) string { return quantile(p, &w.PushedBack, 0.99) })
 	}
-	row("run-queue wait", func(w *logbook.Window) string { return units.Duration(w.Waited) })
+	row("waits for a core", func(w *logbook.Window) string { return units.Duration(w.Waited) })
+	row("the longest", func(w *logbook.Window) string { return units.Duration(w.Kept) })
 	row("steal", func(w *logbook.Window) string { return units.Duration(w.Stolen) })
 	row("overloaded", func(w *logbook.Window) string {
 		text := fmt.Sprintf("%d s", w.Overloaded)
@@ -436,6 +445,9 @@ func limitLine(p *look.Palette, s *run.Snapshot, j run.Judgement, each int) stri
 		return units.Count(int64(v))
 	}
 	text := fmt.Sprintf("%s: %s, %s %s", word, figure(j.Measured), j.Limit.Rule.Words(), figure(j.Limit.Value))
+	if j.Without > 0 {
+		text += fmt.Sprintf(", without %d busy s", j.Without)
+	}
 	return p.Line(p.Draw(signal.Ink(), signal.Shape())+" "+plain.Text(j.Limit.Name, 40), each, 0, text)
 }
 

@@ -348,7 +348,7 @@ func (m *WebSocket) Malform(io *IO, wrong string) {
 		out = append(out, 0x80|ws.OpText, 0x80|127, 0x80, 0, 0, 0, 0, 0, 0, 5, 0, 0, 0, 0, 'h', 'e', 'l', 'l', 'o')
 	default:
 		if b := ws.AbuseNamed(wrong); b != nil {
-			out = append(out, b.Bytes...)
+			out = append(out, b.Bytes()...)
 		}
 	}
 	io.Lines[Main].Out = out

@@ -5,6 +5,7 @@ import (
 	"compress/flate"
 	"encoding/binary"
 	"fmt"
+	"sync"
 )
 
 // An Abuse is something that a client must not send once the connection is open, and for
@@ -13,10 +14,13 @@ type Abuse struct {
 	Name    string
 	Section string // of RFC 6455, if no other is named
 	Code    uint16 // the close code that says why
-	Bytes   []byte
 	Packed  bool   // it is one only if compression was agreed on
 	May     string // what leaves a server open to do otherwise; "": nothing
+	bytes   func() []byte
 }
+
+// Bytes are what is sent. They must not be changed.
+func (a *Abuse) Bytes() []byte { return a.bytes() }
 
 // Abuses are all of them, in the order of the standard.
 var Abuses = abuses()
@@ -73,7 +77,8 @@ func abuses() (all []Abuse) {
 		return frame(fin|OpClose, AppendClosePayload(nil, code, reason), nil)
 	}
 	fail := func(name, section string, code uint16, parts ...[]byte) *Abuse {
-		all = append(all, Abuse{Name: name, Section: section, Code: code, Bytes: bytes.Join(parts, nil),
+		b := bytes.Join(parts, nil)
+		all = append(all, Abuse{Name: name, Section: section, Code: code, bytes: func() []byte { return b },
 			Packed: section == deflateSection})
 		return &all[len(all)-1]
 	}
@@ -133,7 +138,13 @@ func abuses() (all []Abuse) {
 		packed([]byte("tide")), nil),
 		frame(fin|0x40, nil, nil))
 	fail("the mark of compression on a ping", deflateSection, 1002, frame(fin|0x40|OpPing, nil, nil))
-	fail("a small message that unfolds to 64 MiB", deflateSection, 1009, frame(fin|0x40|OpBinary,
-		packed(make([]byte, 64<<20)), nil)).May = "a server may take as much as it likes"
+	bomb := fail("a small message that unfolds to 64 MiB", deflateSection, 1009)
+	bomb.May, bomb.bytes = "a server may take as much as it likes", bombOnce
 	return all
 }
+
+// bombOnce makes a small message that unfolds to 64 MiB when it is first asked for: to make it
+// takes a third of a second, in which no command could begin.
+var bombOnce = sync.OnceValue(func() []byte {
+	return ByHand(fin|0x40|OpBinary, PackByHand(make([]byte, 64<<20)), nil)
+})

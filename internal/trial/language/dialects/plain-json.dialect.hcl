@@ -37,7 +37,8 @@ dialect "plain-json" {
     members = msg.members
   }
 
-  other { when = msg.kind == "welcome" }
+  # The greeting, and what becomes of a whisper for somebody who has just left.
+  other { when = msg.kind == "welcome" || msg.kind == "refused" && msg.why == "nobody has that name" }
 
   goodbye {
     send = { kind = "bye" }
