@@ -8,57 +8,46 @@ import (
 	"tidepull/internal/measure/logbook"
 )
 
-// A load accounts for how much of the planned load a share's clients make. It is told of a
-// client whenever something may have happened to it, and reads the clock only if that changed
-// anything.
+// A load accounts for how much of the planned load a share's clients make.
 type load struct {
-	open       int         // clients that are connected
+	planned    int         // clients that are to be there
 	booked     mono.Time   // up to here their time is booked
-	opened     []bool      // by client: it is one of them
 	connecting []mono.Time // by client: since when it connects; 0: it does not
 }
 
-func newLoad(clients int, start mono.Time) load {
-	return load{booked: start, opened: make([]bool, clients), connecting: make([]mono.Time, clients)}
-}
-
-// book books the connected time up to an instant on a second's page.
+// book books the planned time of clients up to an instant on a second's page.
 func (l *load) book(c *logbook.LoadCounts, to mono.Time) {
 	if to > l.booked {
-		c.Open += time.Duration(l.open) * to.Sub(l.booked)
+		c.Planned += time.Duration(l.planned) * to.Sub(l.booked)
 		l.booked = to
 	}
 }
 
-// counts are those of the current second.
+// loadCounts are those of the current second.
 func (s *share) loadCounts() *logbook.LoadCounts { return &s.book.Now().Counts.Load }
 
-// seesLoad looks whether a client is connected now, or connects.
+// plans books that one more client is to be there from now on, or one less.
+func (s *share) plans(by int, now mono.Time) {
+	s.book.Advance(now)
+	s.load.book(s.loadCounts(), now)
+	s.load.planned += by
+}
+
+// seesLoad looks whether a client connects. It is called whenever something may have happened
+// to it, and reads the clock only if that changed.
 func (s *share) seesLoad(i int32) {
-	c, l := &s.clients[i], &s.load
-	open := c.Open()
-	if open == l.opened[i] && (open || c.Connecting() == (l.connecting[i] != 0)) {
+	since := &s.load.connecting[i]
+	if s.clients[i].Connecting() == (*since != 0) {
 		return
 	}
 	now := s.drv.Now()
+	if *since == 0 {
+		*since = max(1, now)
+		return
+	}
 	s.book.Advance(now)
-	if open != l.opened[i] {
-		l.book(s.loadCounts(), now)
-		l.opened[i] = open
-		if open {
-			l.open++
-		} else {
-			l.open--
-		}
-	}
-	switch connecting := !open && c.Connecting(); {
-	case connecting == (l.connecting[i] != 0):
-	case connecting:
-		l.connecting[i] = now
-	default:
-		s.loadCounts().Waited += max(0, now.Sub(l.connecting[i])-logbook.ConnectsWithin)
-		l.connecting[i] = 0
-	}
+	s.loadCounts().Waited += max(0, now.Sub(*since)-logbook.ConnectsWithin)
+	*since = 0
 }
 
 // A lateStart is a client that should have set out and has not.
@@ -70,8 +59,9 @@ type lateStart struct {
 
 // setsOut books that a client sets out.
 func (s *share) setsOut(l *lateStart, now mono.Time) {
-	s.book.Advance(now)
+	s.plans(1, now)
 	behind := max(0, now.Sub(l.due))
+	s.loadCounts().Planned += behind
 	s.loadCounts().Behind += behind
 	if l.together {
 		s.loadCounts().Together(behind)

@@ -33,7 +33,7 @@ func (s *share) measureSelf(p *logbook.Page) {
 		Waited: was.Waited + h.Waited, Stolen: was.Stolen + h.Stolen}
 	began := s.start.Add(time.Duration(p.At) * time.Second)
 	pressed := s.cfg.Pressure(began, end)
-	h.Watched, h.Kept, h.Starved = pressed.Known, pressed.Longest, pressed.Starved
+	h.Watched, h.Kept, h.Starved, h.Crowded = pressed.Known, pressed.Longest, pressed.Starved, pressed.Crowded
 	s.load.book(&p.Counts.Load, end)
 	s.lags(p.At, p.ReadingLag.Max())
 	if began <= s.taintedTo {

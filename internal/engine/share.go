@@ -115,7 +115,7 @@ func (s *share) setUp(start mono.Time, names *client.Names) {
 func (s *share) ready() {
 	s.timers = newTimers(len(s.clients))
 	s.basins = basins(s.trial)
-	s.load = newLoad(len(s.clients), s.start)
+	s.load = load{booked: s.start, connecting: make([]mono.Time, len(s.clients))}
 	s.grid = s.start
 	s.turns, s.effects = faultTurns(s.trial), make([]*impair.Effects, len(s.clients))
 	if len(s.cfg.Paths) > 0 {

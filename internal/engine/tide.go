@@ -126,6 +126,7 @@ func (s *share) step(b *basin, now mono.Time) (started int) {
 	s.startLate(now)
 	for b.started-b.ebbed > want {
 		if id := b.order[b.ebbed%len(b.order)]; s.mine(id) {
+			s.plans(-1, now)
 			if i := slices.IndexFunc(s.late, func(l lateStart) bool { return l.id == id }); i >= 0 {
 				s.setsOut(&s.late[i], now) // by now it would have
 				s.late = slices.Delete(s.late, i, i+1)

@@ -69,12 +69,12 @@ func quietFor(limit float64) time.Duration {
 }
 
 // addQuiet adds those of entries from one place up to another that are clean, and in which
-// nothing was kept from a core for longer than so long; nor in the next second, into which
-// latencies reach.
+// waiting for a core can have done a latency no harm; nor in the next second, into which it
+// reaches.
 func addQuiet(w *logbook.Window, kept time.Duration, entries []*logbook.Entry, from, to int) error {
 	for i := from; i < to; i++ {
-		if !Clean(entries[i]) || entries[i].Health.Kept > kept ||
-			i+1 < len(entries) && entries[i+1].Health.Kept > kept {
+		if !Clean(entries[i]) || !entries[i].Health.Spares(kept) ||
+			i+1 < len(entries) && !entries[i+1].Health.Spares(kept) {
 			continue
 		}
 		if err := w.AddClean(entries[i]); err != nil {

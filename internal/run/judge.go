@@ -213,20 +213,22 @@ func (j *Judgement) tooLong(f *logbook.Figure, ev *Evidence) {
 	}
 	without := ev.Total.Seconds - quiet.Seconds
 	all := without == 0 && ev.Total.Own == 0
-	if of, some := f.Of(quiet); all || some && !j.Limit.Holds(of) && f.Samples(quiet) >= f.Enough() {
-		if j.Measured, j.Early, j.Without, j.Rests = of, f.Early(quiet), without, f.Samples(quiet); !j.Limit.Holds(j.Early) {
-			j.Verdict = Broken
+	j.Verdict = NotProven
+	of, some := f.Of(quiet)
+	switch n, beyond := f.Samples(quiet, j.Limit.Value); {
+	case all || some && !j.Limit.Holds(of) && beyond >= f.Enough():
+		j.Measured, j.Early, j.Without, j.Rests = of, f.Early(quiet), without, n
+		if j.Limit.Holds(j.Early) {
+			j.Why = j.readTogether()
 			return
 		}
-		j.Verdict, j.Why = NotProven, j.readTogether()
-		return
-	} else if n := f.Samples(quiet); n < f.Enough() {
-		j.Why = fmt.Sprintf("it rests on %s; only %d were measured besides, and %d are needed",
-			leftOut(ev.Total, without), n, f.Enough())
-	} else {
+		j.Verdict = Broken
+	case some && j.Limit.Holds(of):
 		j.Why = units.Figure(true, of) + " without " + leftOut(ev.Total, without)
+	default:
+		j.Why = fmt.Sprintf("it rests on %s; besides, %s of %s are beyond it, and %d are needed",
+			leftOut(ev.Total, without), units.Count(beyond), units.Count(n), f.Enough())
 	}
-	j.Verdict = NotProven
 }
 
 // leftOut says what a latency is not held against: some seconds, and what the tool sent late.

@@ -45,7 +45,7 @@ func TestJudgeLimits(t *testing.T) {
 	}
 	waiting := func(entries []*logbook.Entry, from int, kept time.Duration) []*logbook.Entry {
 		for _, e := range entries[from:] {
-			e.Health.Watched, e.Health.Kept = true, kept
+			e.Health.Watched, e.Health.Kept, e.Health.Crowded = true, kept, time.Second
 		}
 		return entries
 	}
@@ -54,44 +54,53 @@ func TestJudgeLimits(t *testing.T) {
 	const ms = time.Millisecond
 	for name, tc := range map[string]struct {
 		entries []*logbook.Entry
-		want    [4]Verdict // prompt, few, lag, unmeasured
-		overall Verdict
-		why     string // of prompt
+		want    Verdict // of prompt
+		own     Verdict // of lag
+		why     string  // of prompt
 	}{
-		"all well":                 {run(20, 0, quick, 0, 0), [4]Verdict{Holds, Holds, Holds, NotProven}, NotProven, ""},
-		"well, and crowded":        {run(5, 20, quick, quick, late), [4]Verdict{Holds, Holds, Holds, NotProven}, NotProven, ""},
-		"slow":                     {run(20, 0, slow, 0, 0), [4]Verdict{Broken, Holds, Holds, NotProven}, Broken, ""},
-		"slow when crowded":        {run(20, 1, quick, slow, late), [4]Verdict{NotProven, Holds, Holds, NotProven}, NotProven, "1 ms without 1 second in which messages were sent late"},
-		"slow when not, too":       {run(20, 5, slow, quick, core), [4]Verdict{Broken, Holds, Holds, NotProven}, Broken, ""},
-		"nothing but crowded":      {run(0, 5, 0, slow, late), [4]Verdict{NotProven, Holds, Holds, NotProven}, NotProven, "rests on 5 seconds"},
-		"too few in the rest":      {run(4, 5, slow, slow, late), [4]Verdict{NotProven, Holds, Holds, NotProven}, NotProven, "only 400 were measured besides, and 500 are needed"},
-		"crowded too often":        {run(60, 60, quick, quick, core), [4]Verdict{Holds, Holds, Broken, NotProven}, Broken, ""},
-		"slow, and kept waiting":   {waiting(run(20, 0, slow, 0, 0), 0, 3*ms), [4]Verdict{NotProven, Holds, Holds, NotProven}, NotProven, "rests on 20 seconds in which programs waited for a core for up to 3.00 ms"},
-		"slow, and kept too short": {waiting(run(20, 0, slow, 0, 0), 0, 2*ms), [4]Verdict{Broken, Holds, Holds, NotProven}, Broken, ""},
-		"kept in the next second":  {waiting(run(2, 0, slow, 0, 0), 1, 3*ms), [4]Verdict{NotProven, Holds, Holds, NotProven}, NotProven, "rests on 2 seconds"},
+		"all well":           {run(20, 0, quick, 0, 0), Holds, Holds, ""},
+		"well, and crowded":  {run(5, 20, quick, quick, late), Holds, Holds, ""},
+		"slow":               {run(20, 0, slow, 0, 0), Broken, Holds, ""},
+		"slow when not, too": {run(20, 5, slow, quick, core), Broken, Holds, ""},
+		"slow when crowded": {run(20, 1, quick, slow, late), NotProven, Holds,
+			"1.00 ms without 1 second in which messages were sent late"},
+		"nothing but crowded": {run(0, 5, 0, slow, late), NotProven, Holds, "rests on 5 seconds"},
+		"enough in the rest": {run(1, 5, slow, slow, late), Broken, Holds, ""},
+		"too few in the rest": {append(run(0, 5, quick, slow, late), second(5, slow, 2, 0)), NotProven, Holds,
+			"besides, 2 of 2 are beyond it, and 5 are needed"},
+		"crowded too often": {run(60, 60, quick, quick, core), Holds, Broken, ""},
+		"slow, and kept waiting": {waiting(run(20, 0, slow, 0, 0), 0, 3*ms), NotProven, Holds,
+			"rests on 20 seconds in which programs waited for a core for up to 3.00 ms"},
+		"slow, and kept too short": {waiting(run(20, 0, slow, 0, 0), 0, 2*ms), Broken, Holds, ""},
+		"kept in the next second": {waiting(run(2, 0, slow, 0, 0), 1, 3*ms), NotProven, Holds,
+			"rests on 2 seconds"},
 	} {
 		evidence, err := Gather(&trial.Trial{}, tc.entries)
 		if err != nil {
 			t.Fatal(err)
 		}
-		total := evidence.Total
 		got := Judge([]trial.Limit{prompt, many, lag, unmeasured}, evidence)
 		if !strings.Contains(got[0].Why, tc.why) {
 			t.Errorf("%s: because %s", name, got[0].Why)
 		}
+		want := []Verdict{tc.want, Holds, tc.own, NotProven}
 		for i, j := range got {
-			if j.Verdict != tc.want[i] || (j.Verdict == NotProven) != (j.Why != "") {
-				t.Errorf("%s: %s is %q (%s), want %q", name, j.Limit.Name, j.Verdict, j.Why, tc.want[i])
+			if j.Verdict != want[i] || (j.Verdict == NotProven) != (j.Why != "") {
+				t.Errorf("%s: %s is %q (%s), want %q", name, j.Limit.Name, j.Verdict, j.Why, want[i])
 			}
 		}
-		s := &Snapshot{Judgements: got, Total: total, Finished: true, Trial: &trial.Trial{}}
-		if v, why := s.Outcome(); v != tc.overall || why == "" {
-			t.Errorf("%s: overall %q (%s), want %q", name, v, why, tc.overall)
+		overall := NotProven // something was not measured
+		if slices.Contains(want, Broken) {
+			overall = Broken
+		}
+		s := &Snapshot{Judgements: got, Total: evidence.Total, Finished: true, Trial: &trial.Trial{}}
+		if v, why := s.Outcome(); v != overall || why == "" {
+			t.Errorf("%s: overall %q (%s), want %q", name, v, why, overall)
 		}
 		// While it goes on, what has not been measured yet is no cause for alarm.
 		for _, verdict := range []Verdict{Broken, NotProven} {
 			underWay := &Snapshot{Judgements: got}
-			if want := slices.Contains(tc.want[:3], verdict); underWay.Judged(verdict) != want {
+			if want := slices.Contains(want[:3], verdict); underWay.Judged(verdict) != want {
 				t.Errorf("%s: under way, something is %s: %v", name, verdict, !want)
 			}
 		}
@@ -158,7 +167,8 @@ func TestOutcome(t *testing.T) {
 			"150 connections could not be opened: no local port was free"},
 		"stopped": {nil, func(p *logbook.Page) { p.Counts.Unsent, p.Health.Waiting = 3, logbook.Stopped },
 			Snapshot{}, NotProven, "the process was stopped"},
-		"refused, perhaps by the tool": {nil, func(p *logbook.Page) { p.Counts.Refused, p.Counts.Doubt.Refused = 3, 3 },
+		"refused, perhaps by the tool": {nil,
+			func(p *logbook.Page) { p.Counts.Refused, p.Counts.Doubt.Refused = 3, 3 },
 			Snapshot{}, NotProven, "no client is refused: "},
 		"refused, one of three by the server": {nil,
 			func(p *logbook.Page) {
@@ -171,24 +181,32 @@ func TestOutcome(t *testing.T) {
 			p.Check(0, false)
 		}, Snapshot{}, NotProven, "every expectation is met: "},
 		"sent late": {[]trial.Limit{many},
-			func(p *logbook.Page) { p.Counts.Load = logbook.LoadCounts{OnTime: 94, Late: 6, Open: 50 * time.Second} },
-			Snapshot{}, NotProven, "this machine was too busy for this load: the load was 94 % of what was planned (6 of " +
-				"100 messages were said more than a second late); the server nonetheless delivered all 2 that were owed"},
+			func(p *logbook.Page) {
+				p.Counts.Load = logbook.LoadCounts{OnTime: 94, Late: 6, Planned: 50 * time.Second}
+			},
+			Snapshot{}, NotProven, "this machine was too busy for this load: the load was 94 % of what was planned (6 " +
+				"of 100 messages were said more than a second late); the server nonetheless delivered all 2 that " +
+				"were owed"},
 		"set out late": {nil,
 			func(p *logbook.Page) {
-				p.Counts.Load = logbook.LoadCounts{Behind: 25 * time.Second, Open: 25 * time.Second}
+				p.Counts.Load = logbook.LoadCounts{Behind: 25 * time.Second, Planned: 50 * time.Second}
 			},
-			Snapshot{}, NotProven, "too busy for this load: the load was 50 % of what was planned (clients set out late, by 25s"},
+			Snapshot{}, NotProven, "too busy for this load: the load was 50 % of what was planned (clients set out " +
+				"late, by 25s"},
 		"no answer to connecting": {nil,
 			func(p *logbook.Page) {
-				p.Counts.Load = logbook.LoadCounts{Waited: 25 * time.Second, Open: 75 * time.Second}
+				p.Counts.Load = logbook.LoadCounts{Waited: 25 * time.Second, Planned: 100 * time.Second}
 			},
-			Snapshot{}, NotProven, "the load was 75 % of what was planned (clients waited 25s in all for their connections"},
+			Snapshot{}, NotProven, "the load was 75 % of what was planned (clients waited 25s in all for their " +
+				"connections"},
 		"enough of it": {[]trial.Limit{{Name: "load", Figure: "load.offered", Rule: trial.AtLeast, Value: 90}},
-			func(p *logbook.Page) { p.Counts.Load = logbook.LoadCounts{OnTime: 91, Late: 9, Open: 50 * time.Second} },
+			func(p *logbook.Page) {
+				p.Counts.Load = logbook.LoadCounts{OnTime: 91, Late: 9, Planned: 50 * time.Second}
+			},
 			Snapshot{}, Holds, "limits hold"},
 		"late, and denied": {nil,
-			func(p *logbook.Page) { p.Counts.Load.Late, p.Counts.Denied = 6, 1 }, Snapshot{}, Broken, "clients.denied is 1"},
+			func(p *logbook.Page) { p.Counts.Load.Late, p.Counts.Denied = 6, 1 }, Snapshot{}, Broken,
+			"clients.denied is 1"},
 		"a question": {nil, func(*logbook.Page) {},
 			Snapshot{FinalResults: []FinalResult{{Name: "kept", Verdict: Broken, Why: "3"}}}, Broken, "kept: 3"},
 		"nobody set out": {nil, func(p *logbook.Page) { *p = *logbook.NewPage(0, 1) }, Snapshot{}, NotProven,

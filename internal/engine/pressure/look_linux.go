@@ -82,10 +82,21 @@ func (l *look) judge(s *sample, now mono.Time, server time.Duration) {
 			s.Starved = over
 		}
 		others := float64(used-l.used-server) >= neighbours*float64(over)
+		var ran, kept [2]time.Duration // of the tool's threads and of the server's
 		for _, t := range l.threads {
-			ran, kept := t.ran-t.markRan, t.kept-t.markKept
-			if (others || t.own) && float64(ran+kept) >= wantsAll*float64(over) && float64(kept) >= waitsFor*float64(over) {
+			r, k := t.ran-t.markRan, t.kept-t.markKept
+			if (others || t.own) && starves(r, k, over) {
 				s.Starved = over
+			}
+			whose := 0
+			if !t.own {
+				whose = 1
+			}
+			ran[whose], kept[whose] = ran[whose]+r, kept[whose]+k
+		}
+		for i := range ran {
+			if kept[i] > max(ran[i], littleWaiting) {
+				s.Crowded = over
 			}
 		}
 	}
@@ -96,6 +107,12 @@ func (l *look) judge(s *sample, now mono.Time, server time.Duration) {
 		}
 	}
 	l.judged = now
+}
+
+// starves reports whether a thread that ran and waited for so long wanted a core all the time,
+// and had to wait for too much of it.
+func starves(ran, kept, over time.Duration) bool {
+	return float64(ran+kept) >= wantsAll*float64(over) && float64(kept) >= waitsFor*float64(over)
 }
 
 // list finds the threads that there are now.

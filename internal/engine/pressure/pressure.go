@@ -31,6 +31,9 @@ type Pressure struct {
 	// Starved is for how long some thread wanted a core all the time and had to wait for
 	// more than a fifth of it, because of others.
 	Starved time.Duration
+	// Crowded is for how long the tool's loops, or the server's threads, waited for a core
+	// longer than they ran. On a calm machine they wait for about half as long.
+	Crowded time.Duration
 	// Stood is the longest that not even the watcher ran at a time: the process was stopped, or
 	// its whole machine was.
 	Stood time.Duration
@@ -51,6 +54,8 @@ const (
 	// neighbours is how much of a core others must have used for a server's threads to
 	// be starved by them: one that fills the machine alone does it to itself.
 	neighbours = 0.25
+	// littleWaiting is how much waiting in judgedOver is not worth a word.
+	littleWaiting = 20 * time.Millisecond
 	// crowded is the share of the time in which something on the machine waited for a core
 	// (Linux, Documentation/accounting/psi.rst) from which on a server on it whose
 	// processes are not known counts as starved.
@@ -118,6 +123,7 @@ func (w *Watcher) Between(from, to mono.Time) (p Pressure) {
 		p.Known = p.Known || s.Known
 		p.Longest = max(p.Longest, s.Longest)
 		p.Starved += s.Starved
+		p.Crowded += s.Crowded
 		p.Stood = max(p.Stood, s.Stood)
 	}
 	return p

@@ -220,7 +220,8 @@ func TestAgainstModel(t *testing.T) {
 		cfg.Spread = func(s Spread) { spreads = append(spreads, s) }
 		l := New(cfg)
 		m := &model{away: map[Client]*[2]mono.Time{}, asked: map[[2]int32]mono.Time{}, last: map[[2]int32]mono.Time{},
-			newest: map[[2]int32]mono.Time{}, member: map[[2]int32]bool{}, ceased: map[[2]int32][][2]mono.Time{}, over: map[[2]int32][]mono.Time{}}
+			newest: map[[2]int32]mono.Time{}, member: map[[2]int32]bool{},
+			ceased: map[[2]int32][][2]mono.Time{}, over: map[[2]int32][]mono.Time{}}
 		clients, rooms := 2+r.IntN(12), 1+r.IntN(3)
 		for range clients {
 			crew := uint16(r.IntN(3))

@@ -2,7 +2,6 @@ package logbook
 
 import (
 	"maps"
-	"math"
 	"slices"
 	"strings"
 	"time"
@@ -65,19 +64,25 @@ func (f *Figure) Sure(total, clean *Window) (value float64, ok bool) {
 	return f.sure(total, clean), true
 }
 
-// Samples is how many a Duration rests on; 0 if it does not rest on any.
-func (f *Figure) Samples(w *Window) int64 {
+// Samples is how many a Duration rests on, and how many of them are longer than a limit in
+// microseconds; 0 if it does not rest on any.
+func (f *Figure) Samples(w *Window, limit float64) (all, beyond int64) {
 	if f.over == nil {
-		return 0
+		return 0, 0
 	}
-	return int64(f.over(w).Count())
+	f.over(w).EachCount(func(ns int64, n uint32) {
+		if all += int64(n); Micros(time.Duration(ns)) > limit {
+			beyond += int64(n)
+		}
+	})
+	return all, beyond
 }
 
-// Enough is how many samples a Duration needs to say anything if some had to be left out: five
-// of those beyond it must be there.
+// Enough is how many samples beyond a limit it takes to say that a Duration is, if others had to
+// be left out.
 func (f *Figure) Enough() int64 {
-	if q, ok := Quantiles[f.Name[strings.LastIndexByte(f.Name, '.')+1:]]; ok {
-		return int64(math.Ceil(5 / (1 - q)))
+	if strings.HasSuffix(f.Name, ".max") {
+		return 1
 	}
 	return 5
 }

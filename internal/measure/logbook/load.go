@@ -9,7 +9,9 @@ import (
 // follows from the trial alone: a client is to be connected from when its tide says so, a
 // message is due when its script says so.
 type LoadCounts struct {
-	Open time.Duration // the clients' connected time, summed up over them
+	// Planned is the time of all clients that are to be there, summed up over them: from when
+	// the tide wants them to when it does not. What becomes of them in it is counted elsewhere.
+	Planned time.Duration
 	// Behind is the time by which clients set out later than their tide says, on the second in
 	// which they did.
 	Behind time.Duration
@@ -30,7 +32,7 @@ type LoadCounts struct {
 const ConnectsWithin = time.Second
 
 func (c *LoadCounts) add(d *LoadCounts) {
-	c.Open += d.Open
+	c.Planned += d.Planned
 	c.Behind += d.Behind
 	c.Waited += d.Waited
 	c.OnTime += d.OnTime
@@ -60,11 +62,10 @@ func (c *LoadCounts) Together(after time.Duration) {
 	c.Worst = max(c.Worst, after)
 }
 
-// Clients is the share of the planned client-time that there was, from 0 to 1; ok is false if
+// Clients is the share of the planned client-time that was not missed, from 0 to 1; ok is false if
 // none was planned.
 func (c *LoadCounts) Clients() (share float64, ok bool) {
-	planned := c.Open + c.Behind + c.Waited
-	return float64(c.Open) / float64(max(1, planned)), planned > 0
+	return 1 - min(1, float64(c.Behind+c.Waited)/float64(max(1, c.Planned))), c.Planned > 0
 }
 
 // Messages is the share of the messages due that were said in time, from 0 to 1; ok is false
@@ -108,7 +109,8 @@ func loadFigures(add func(name string, unit Unit, doc string, of func(*Window) f
 	}{
 		{"offered", "percent of the planned load that there was: the lesser of load.clients and load.messages",
 			(*LoadCounts).Offered},
-		{"clients", "percent of the planned time of clients in which they were connected",
+		{"clients", "percent of the planned time of clients that was not missed because they set out late, or " +
+			"were more than a second connecting",
 			(*LoadCounts).Clients},
 		{"messages", "percent of the messages due that were said in the second in which they were due, or in the " +
 			"next", (*LoadCounts).Messages},

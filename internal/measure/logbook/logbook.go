@@ -91,13 +91,14 @@ type Health struct {
 	Stolen  time.Duration // of the machine's cores, taken away by what it runs on
 	// Watched is set if the system says how long threads wait for a core. Then Kept is the
 	// longest that one of the tool's or the server's was kept from one at a time, and Starved
-	// for how long one of them got less of a core than it wanted, because of others.
-	Watched       bool
-	Kept, Starved time.Duration
-	Waiting       Overload     // why the tool could not do its work in time in this second, noticed by the loop
-	Overload      Overload     // Waiting, and what follows from the figures above
-	ReadingLag    meter.Packed // from arrival in the kernel to the loop
-	ScheduleLag   meter.Packed // from a message's due time to its sending
+	// for how long one of them got less of a core than it wanted, because of others; Crowded is
+	// for how long they waited more than they ran.
+	Watched                bool
+	Kept, Starved, Crowded time.Duration
+	Waiting                Overload     // why the tool could not do its work in time, noticed by the loop
+	Overload               Overload     // Waiting, and what follows from the figures above
+	ReadingLag             meter.Packed // from arrival in the kernel to the loop
+	ScheduleLag            meter.Packed // from a message's due time to its sending
 }
 
 // A SeriesKey says whose latencies a histogram holds.

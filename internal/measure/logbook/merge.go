@@ -42,6 +42,7 @@ func (e *Entry) merge(s *Entry, first bool) error {
 	h.Waited, h.Stolen = max(h.Waited, g.Waited), max(h.Stolen, g.Stolen)
 	h.Watched = h.Watched || g.Watched
 	h.Kept, h.Starved = max(h.Kept, g.Kept), max(h.Starved, g.Starved) // each share sees all of them
+	h.Crowded = max(h.Crowded, g.Crowded)
 	h.Waiting |= g.Waiting
 	h.Overload |= g.Overload
 	return nil

@@ -27,7 +27,8 @@ const (
 // overloadWords say the reasons so that "because" can stand before them.
 var overloadWords = [numOverloads]string{
 	"the tool's loop was full", "messages were sent late", "what arrived was read late",
-	"this machine kept programs waiting for a core", "the process was stopped", "no local port was free", "no file was left to open",
+	"this machine kept programs waiting for a core", "the process was stopped",
+	"no local port was free", "no file was left to open",
 	"there was no memory left for sockets",
 	"datagrams came faster than the tool read them, and the system dropped some",
 }
@@ -79,6 +80,13 @@ const (
 	maxKept    = 100 * time.Millisecond
 	maxStarved = 200 * time.Millisecond
 )
+
+// Spares reports whether what waited for a core in the second cannot have lengthened a latency
+// much: nothing waited for longer than so long at a time, or no longer than it does on a calm
+// machine.
+func (h *Health) Spares(kept time.Duration) bool {
+	return h.Kept <= kept || h.Crowded == 0 && h.Kept <= MaxScheduleLag
+}
 
 // Judge marks the page if the tool was the bottleneck in it.
 func (p *Page) Judge() {

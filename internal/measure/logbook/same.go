@@ -26,7 +26,7 @@ func (h *Health) same(o *Health) bool {
 	return h.Busy == o.Busy && h.Span == o.Span && h.CPU == o.CPU && h.Process == o.Process &&
 		h.GCPause == o.GCPause && h.Path == o.Path &&
 		h.Waited == o.Waited && h.Stolen == o.Stolen && h.Waiting == o.Waiting &&
-		h.Watched == o.Watched && h.Kept == o.Kept && h.Starved == o.Starved &&
+		h.Watched == o.Watched && h.Kept == o.Kept && h.Starved == o.Starved && h.Crowded == o.Crowded &&
 		h.Overload == o.Overload && bytes.Equal(h.ReadingLag, o.ReadingLag) && bytes.Equal(h.ScheduleLag, o.ScheduleLag)
 }
 

@@ -304,8 +304,8 @@ func limits(w io.Writer, s *run.Snapshot) {
 			unproven++
 			continue
 		}
-		fmt.Fprintf(w, "  %s %q: %s, measured %s%s: %s", kindOf(&j), j.Limit.Name, j.Wanted(), Figure(j.Unit, j.Measured),
-			j.LeftOut(), j.Verdict)
+		fmt.Fprintf(w, "  %s %q: %s, measured %s%s: %s", kindOf(&j), j.Limit.Name, j.Wanted(),
+			Figure(j.Unit, j.Measured), j.LeftOut(), j.Verdict)
 		if j.Why != "" && !given[j.Why] {
 			fmt.Fprintf(w, " (%s)", j.Why)
 			given[j.Why] = true

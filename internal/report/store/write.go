@@ -240,8 +240,8 @@ var fateColumns = func() string {
 	return strings.Join(names, ", ")
 }()
 
-var insertCell = "INSERT OR REPLACE INTO cell (run, at, room, crew, kind, said, owed, maybe_late, overtaken, " + fateColumns +
-	") VALUES (?" + strings.Repeat(",?", 8+len(ledger.Fates)) + ")"
+var insertCell = "INSERT OR REPLACE INTO cell (run, at, room, crew, kind, said, owed, maybe_late, overtaken, " +
+	fateColumns + ") VALUES (?" + strings.Repeat(",?", 8+len(ledger.Fates)) + ")"
 
 func (w *writer) second(e *logbook.Entry) {
 	health := e.Health
@@ -258,7 +258,8 @@ func (w *writer) second(e *logbook.Entry) {
 		w.json(e.Pulse), []byte(e.CaughtUp))
 	for _, c := range e.Cells {
 		t := &c.Tally
-		row := []any{w.run, e.At, c.Cell.Room, c.Cell.Crew, c.Cell.Kind.String(), t.Said, t.Owed, t.MaybeLate, t.Overtaken}
+		row := []any{w.run, e.At, c.Cell.Room, c.Cell.Crew, c.Cell.Kind.String(), t.Said, t.Owed, t.MaybeLate,
+			t.Overtaken}
 		for _, f := range ledger.Fates {
 			row = append(row, *t.Of(f))
 		}
