@@ -190,7 +190,7 @@ func judge(l trial.Limit, ev *Evidence) Judgement {
 
 // broken reports whether a count that does not hold is the server's doing.
 func broken(l *trial.Limit, f *logbook.Figure, of float64, ev *Evidence) bool {
-	if f.Certain() {
+	if f.Self() || f.Certain() && l.Exceeded(of) {
 		return true
 	}
 	if sure, known := f.Sure(ev.Total, ev.Clean); known && l.Exceeded(of) {

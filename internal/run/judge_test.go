@@ -65,7 +65,7 @@ func TestJudgeLimits(t *testing.T) {
 		"slow when crowded": {run(20, 1, quick, slow, late), NotProven, Holds,
 			"1.00 ms without 1 second in which messages were sent late"},
 		"nothing but crowded": {run(0, 5, 0, slow, late), NotProven, Holds, "rests on 5 seconds"},
-		"enough in the rest": {run(1, 5, slow, slow, late), Broken, Holds, ""},
+		"enough in the rest":  {run(1, 5, slow, slow, late), Broken, Holds, ""},
 		"too few in the rest": {append(run(0, 5, quick, slow, late), second(5, slow, 2, 0)), NotProven, Holds,
 			"besides, 2 of 2 are beyond it, and 5 are needed"},
 		"crowded too often": {run(60, 60, quick, quick, core), Holds, Broken, ""},
@@ -184,8 +184,8 @@ func TestOutcome(t *testing.T) {
 			func(p *logbook.Page) {
 				p.Counts.Load = logbook.LoadCounts{OnTime: 94, Late: 6, Planned: 50 * time.Second}
 			},
-			Snapshot{}, NotProven, "this machine was too busy for this load: the load was 94 % of what was planned (6 " +
-				"of 100 messages were said more than a second late); the server nonetheless delivered all 2 that " +
+			Snapshot{}, NotProven, "this machine was too busy for this load: the load was 94 % of what was planned " +
+				"(6 of 100 messages were said more than a second late); the server nonetheless delivered all 2 that " +
 				"were owed"},
 		"set out late": {nil,
 			func(p *logbook.Page) {

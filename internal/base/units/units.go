@@ -79,9 +79,9 @@ func Plural(n int, one string) string {
 	return Count(int64(n)) + " " + one + "s"
 }
 
-// Percent writes a share from 0 to 1. What is less than all is never rounded to all.
+// Percent writes a share from 0 to 1.
 func Percent(share float64) string {
-	p := math.Floor(1000*share) / 10
+	p := math.Round(1000*share) / 10
 	return strconv.FormatFloat(p, 'f', -1, 64) + " %"
 }
 

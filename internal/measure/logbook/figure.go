@@ -51,9 +51,10 @@ func (f *Figure) Early(w *Window) float64 {
 	return f.other(w)
 }
 
-// Certain reports whether the figure is right however slow the tool was: a
-// duplicate is one, but a message may be late because it was sent late.
-func (f *Figure) Certain() bool { return f.self || f.certain }
+// Certain reports whether what the figure counts was not caused by any slowness of the tool, so
+// that there is no less of it than it says: a duplicate is one, but a message may be late because
+// it was sent late.
+func (f *Figure) Certain() bool { return f.certain }
 
 // Sure is the part of a count that is certainly the server's doing, whatever the tool or the
 // machine did; ok is false if that is not known of the figure.
@@ -190,7 +191,7 @@ func makeFigures() map[string]*Figure {
 	deliveries("owed", func(t *ledger.Tally) int64 { return t.Owed })
 	for _, fate := range ledger.Fates {
 		f := deliveries(fate.String(), func(t *ledger.Tally) int64 { return *t.Of(fate) })
-		f.certain = !fate.Settles()
+		f.certain = fate != ledger.Late && fate != ledger.Lost && fate != ledger.Excused
 		switch fate {
 		case ledger.Late:
 			f.other = func(w *Window) float64 { return float64(w.Total.Late - w.Total.MaybeLate) }
@@ -253,7 +254,9 @@ func makeFigures() map[string]*Figure {
 		f.self = strings.HasPrefix(name, "self.") || f.Load()
 		switch name {
 		case "clients.malformed", "messages.unknown", "announcements.stray", "feed.repeats", "feed.backward",
-			"clients.hindered":
+			"clients.hindered", // and what happened, happened
+			"ledger.owed", "messages.sent", "messages.notices", "messages.arrivals", "clients.open",
+			"expectations.met", "checks.held", "requests.answered", "feed.readings":
 			f.certain = true
 		}
 	}

@@ -319,13 +319,16 @@ func limits(w io.Writer, s *run.Snapshot) {
 	}
 }
 
+// almostAll is the share of the load from which on nobody asks what is missing.
+const almostAll = 0.999
+
 // Load says in lines how much of the planned load there was, and how close together what was to
 // happen at one moment came.
 func Load(s *run.Snapshot) (lines []string) {
 	l := &s.Total.Counts.Load
 	if share, ok := l.Offered(); ok {
 		line := "load: " + units.Percent(share) + " of what was planned"
-		if why := l.Words(); why != "" {
+		if why := l.Words(); why != "" && share < almostAll {
 			line += ": " + why
 		}
 		lines = append(lines, line)
