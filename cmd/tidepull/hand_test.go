@@ -12,6 +12,7 @@ import (
 // TestProbeCommand: what a script sees of the probe: the order of its flags is
 // that of its deeds, and the exit status says how it went.
 func TestProbeCommand(t *testing.T) {
+	t.Parallel()
 	url := serveBoard(t)
 	dir := t.TempDir()
 	file := filepath.Join(dir, "chart.bin")
@@ -146,6 +147,7 @@ func TestRecordings(t *testing.T) {
 // TestSet: variables of a trial from the command line, and what is wrong with
 // them.
 func TestSet(t *testing.T) {
+	t.Parallel()
 	path := filepath.Join(t.TempDir(), "v.trial.hcl")
 	source := `
 trial "v" {}

@@ -3,6 +3,7 @@ package conform
 import (
 	"bytes"
 	"fmt"
+	"sync"
 
 	"tidepull/internal/wire/ws"
 )
@@ -52,7 +53,8 @@ func cases() (all []Case) {
 		return &all[len(all)-1]
 	}
 	fail := func(b *ws.Abuse) {
-		add(b.Name, b.Section, MustFail, b.Code, func(*knock) []byte { return b.Bytes() }).May = b.May
+		made := sync.OnceValue(b.Bytes) // some take long to make
+		add(b.Name, b.Section, MustFail, b.Code, func(*knock) []byte { return made() }).May = b.May
 	}
 	bear := func(name, section string, parts ...[]byte) { add(name, section, MustBear, 0, raw(parts...)) }
 

@@ -153,7 +153,7 @@ func TestPulsePath(t *testing.T) {
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			for seed := range seeds(8) {
+			for seed := range seeds(4) {
 				returns := []string{"", "reconnect { first = \"300ms\" }"}[seed/2%2]
 				source := fmt.Sprintf(heartbeats, seed, []string{"server", "both"}[seed%2], returns) +
 					fmt.Sprintf("\nfault \"f\" {\n at = \"6s\"\n share = \"30%%\"\n %s\n}\n", f.fault)
