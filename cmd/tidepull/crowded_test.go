@@ -87,7 +87,7 @@ var faults = []struct{ name, flag string }{
 
 // atOnce is how many trials run at the same time, each against a server of its own: the
 // machine is busier for it, never calmer.
-const atOnce = 3
+const atOnce = 5
 
 // TestCrowded runs a healthy trial, and the same against faulty servers, beside busy
 // neighbours. CROWDED is how often each; make soak does it 30 times, and writes what came of it

@@ -9,6 +9,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -100,6 +101,7 @@ func shortened(t *testing.T, limit string) string {
 }
 
 func TestExitStatus(t *testing.T) {
+	t.Parallel()
 	noneLost := "limit \"none lost\" {\n  of = ledger.lost\n  equals = 0\n}\n"
 	nothing := "limit \"x\" {\n  of = messages.sent\n  below = 1\n}\n"
 	unmeasured := "limit \"x\" {\n  of = fanout.p99\n  below = \"1us\"\n}\n"
@@ -138,7 +140,43 @@ func TestExitStatus(t *testing.T) {
 				return
 			}
 			checkSummary(t, dir, status)
+			if name == "all well" {
+				eachSecondOnce(t, text)
+			}
 		})
+	}
+}
+
+// eachSecondOnce finds a line for each second of a run without a screen, its verdict last, and
+// nothing that a healthy server need not say.
+func eachSecondOnce(t *testing.T, text string) {
+	t.Helper()
+	next := 0
+	for _, m := range regexp.MustCompile(`(?m)^ *([0-9]+)s `).FindAllStringSubmatch(text, -1) {
+		if m[1] != strconv.Itoa(next) {
+			t.Errorf("after second %d comes %s", next-1, m[1])
+		}
+		next++
+	}
+	lines := strings.Split(strings.TrimSpace(text), "\n")
+	if next < 4 || !strings.HasPrefix(lines[len(lines)-1], "verdict: ") || strings.Contains(text, "not recognised") {
+		t.Errorf("%d seconds:\n%s", next, text)
+	}
+}
+
+// TestStart: what a command does before it does anything takes next to nothing.
+func TestStart(t *testing.T) {
+	t.Parallel()
+	cmd := tool(t, "--version")
+	cmd.Env = append(cmd.Env, "GODEBUG=inittrace=1")
+	text, _ := outcome(t, cmd)
+	all := 0
+	for _, m := range regexp.MustCompile(`(?m)^init .* ([0-9]+) bytes`).FindAllStringSubmatch(text, -1) {
+		n, _ := strconv.Atoi(m[1])
+		all += n
+	}
+	if all == 0 || all > 16<<20 {
+		t.Errorf("%d bytes are taken before it begins", all)
 	}
 }
 
@@ -203,6 +241,7 @@ func checkSummary(t *testing.T, dir string, status int) {
 // TestInterruptOnce: one interrupt, or one request to end, stops, settles, saves
 // and reports; a run that was cut short proves nothing.
 func TestInterruptOnce(t *testing.T) {
+	t.Parallel()
 	for _, how := range []syscall.Signal{syscall.SIGINT, syscall.SIGTERM} {
 		t.Run(how.String(), func(t *testing.T) {
 			t.Parallel()
@@ -263,6 +302,7 @@ func interrupt(t *testing.T, how syscall.Signal) {
 }
 
 func TestHelp(t *testing.T) {
+	t.Parallel()
 	for args, says := range map[string]string{"": "the home screen needs a terminal", "--help": "tidepull demo",
 		"run --help": "--target=URL", "standin --help": "--misdirect", "runn": `did you mean`} {
 		text, status := outcome(t, tool(t, strings.Fields(args)...))
@@ -330,6 +370,7 @@ func TestRunsAndExport(t *testing.T) {
 // TestNew: five answers make a trial that can be checked; a file that is there is left
 // alone, and answers without sense make none.
 func TestNew(t *testing.T) {
+	t.Parallel()
 	file := filepath.Join(t.TempDir(), "new.trial.hcl")
 	answer := func(lines ...string) (status int, said string) {
 		cmd := tool(t, "new", file)

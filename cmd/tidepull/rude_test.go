@@ -61,6 +61,7 @@ tide {
 // ends in time, its memory is bounded, and it exits as it promises. With the
 // portable driver it does too.
 func TestRudeServers(t *testing.T) {
+	t.Parallel()
 	trial := rudeTrial(t)
 	for _, server := range rude.Servers {
 		for _, portable := range []bool{false, true} {
@@ -108,6 +109,7 @@ var floods = map[string]bool{"pings and never reads": true, "endless fragments":
 // seconds exactly is tested in virtual time (run.TestRude); here eleven tools and
 // servers share the machine with other tests.
 func TestRudeStop(t *testing.T) {
+	t.Parallel()
 	trial := rudeTrial(t)
 	long, err := os.ReadFile(trial)
 	if err != nil {

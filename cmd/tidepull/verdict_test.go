@@ -63,6 +63,7 @@ limit "none late" {
 // TestVerdicts: what a developer must know of breaks a run even if no limit asks
 // for it, and a short healthy run passes.
 func TestVerdicts(t *testing.T) {
+	t.Parallel()
 	for name, tc := range map[string]struct {
 		trial  string
 		status int

@@ -48,11 +48,35 @@ type Summary struct {
 	Kernel      *traffic.Did     `json:"kernel"`      // what the system did of the faults; null: nothing
 	Server      ServerSummary    `json:"server"`      // its process
 	ClosedLoop  bool             `json:"closed_loop"` // some sends waited for answers: the rate is the server's
+	Load        LoadSummary      `json:"load"`        // how much of the planned load there was
 	Self        Self             `json:"self"`
 	Reasons     map[string]int   `json:"reasons"`
 	Limits      []LimitSummary   `json:"limits"`
 	Verdict     Verdict          `json:"verdict"`
 	Why         string           `json:"why"` // the verdict, in one line
+}
+
+// LoadSummary is how much of the planned load there was: shares in percent, 0 if nothing was
+// planned of it.
+type LoadSummary struct {
+	Offered  float64 `json:"offered"`
+	Clients  float64 `json:"clients"`
+	Messages float64 `json:"messages"`
+	AtOnce   int64   `json:"at_once"` // what was to happen at one moment
+	Apart    int64   `json:"apart"`   // of it: more than 20 ms after that
+	Worst    float64 `json:"worst_us"`
+}
+
+func loadSummary(w *logbook.Window) (s LoadSummary) {
+	of := func(figure string) float64 {
+		value, ok := logbook.FigureNamed(figure).Of(w)
+		if !ok {
+			return 0
+		}
+		return round(value)
+	}
+	return LoadSummary{Offered: of("load.offered"), Clients: of("load.clients"), Messages: of("load.messages"),
+		AtOnce: w.Counts.Load.AtOnce, Apart: w.Counts.Load.Apart, Worst: of("load.worst")}
 }
 
 // A CheckSummary is how often one check held and failed.
@@ -210,9 +234,11 @@ type Self struct {
 	BusyShare         float64 `json:"busy_share"`
 	GCPause           float64 `json:"gc_pause_us"`
 	Waited            float64 `json:"waited_for_core_us"`
-	Stolen            float64 `json:"core_time_stolen_us"`
-	CoarseArrivals    int64   `json:"coarse_arrivals"` // their time is an upper bound
-	HeldReports       int     `json:"held_reports"`
+	// the longest that a thread of the tool or of the server was kept from a core at a time
+	Kept           float64 `json:"kept_from_core_us"`
+	Stolen         float64 `json:"core_time_stolen_us"`
+	CoarseArrivals int64   `json:"coarse_arrivals"` // their time is an upper bound
+	HeldReports    int     `json:"held_reports"`
 }
 
 // LimitSummary is what became of one limit.
@@ -227,6 +253,7 @@ type LimitSummary struct {
 	Verdict  Verdict `json:"verdict"`
 	Implied  bool    `json:"implied"` // not the trial's own: every run is held against it
 	Why      string  `json:"why,omitempty"`
+	Without  int     `json:"without_seconds"` // that are left out of Measured: they say nothing of the server
 }
 
 // Checks sums up the trial's checks.
@@ -284,6 +311,7 @@ func Summarise(s *Snapshot) Summary {
 	for _, l := range w.ByCrew() {
 		sum.Ledger.ByCrew[s.Trial.Crews[l.Key].Name] = tallyOf(&l.Tally)
 	}
+	sum.Load = loadSummary(w)
 	sum.Self = Self{KernelTimes: s.KernelTimes, ReadingLagP99: round(logbook.Micros(w.ReadingLag.Quantile(0.99))),
 		ScheduleLagP99:     round(logbook.Micros(w.ScheduleLag.Quantile(0.99))),
 		CPUPerDelivery:     round(ratio(logbook.Micros(w.CPU), float64(c.Arrivals))),
@@ -291,12 +319,12 @@ func Summarise(s *Snapshot) Summary {
 		PushedBackP99:      round(logbook.Micros(w.PushedBack.Quantile(0.99))), OverloadedWhy: w.Why.Words(),
 		RSSPerClient: math.Round(s.RSSPerOpen), OverloadedSeconds: w.Overloaded,
 		BusyShare: round(ratio(float64(w.Busy), float64(w.Span))), GCPause: round(logbook.Micros(w.GCPause)),
-		Waited: round(logbook.Micros(w.Waited)), Stolen: round(logbook.Micros(w.Stolen)), CoarseArrivals: c.Coarse,
+		Waited: round(logbook.Micros(w.Waited)), Kept: round(logbook.Micros(w.Kept)), Stolen: round(logbook.Micros(w.Stolen)), CoarseArrivals: c.Coarse,
 		HeldReports: s.Held}
 	for _, j := range s.Judgements {
 		unit := [...]string{logbook.Count: "count", logbook.Duration: "us", logbook.Ratio: "ratio"}[j.Unit]
 		sum.Limits = append(sum.Limits, LimitSummary{j.Limit.Name, j.Limit.Figure, j.Limit.Rule.String(), j.Limit.Value,
-			round(j.Measured), round(j.Early), unit, j.Verdict, j.Limit.Implied, j.Why})
+			round(j.Measured), round(j.Early), unit, j.Verdict, j.Limit.Implied, j.Why, j.Without})
 	}
 	return sum
 }

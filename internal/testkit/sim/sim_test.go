@@ -75,8 +75,9 @@ func playShared(t *testing.T, tr *trial.Trial, cfg standin.Config, switches boar
 	return playOn(t, tr, cfg, listening, dialling)
 }
 
-// playOn plays a trial on given drivers.
-func playOn(t *testing.T, tr *trial.Trial, cfg standin.Config, listening poll.Driver, dialling []poll.Driver) played {
+// playOn plays a trial on given drivers, with what else is to be so in the engine.
+func playOn(t *testing.T, tr *trial.Trial, cfg standin.Config, listening poll.Driver, dialling []poll.Driver,
+	also ...func(*engine.Config)) played {
 	t.Helper()
 	server, err := standin.Listen(cfg, listening)
 	if err != nil {
@@ -95,9 +96,13 @@ func playOn(t *testing.T, tr *trial.Trial, cfg standin.Config, listening poll.Dr
 			dialling[i] = paths[i]
 		}
 	}
-	loop := engine.New(engine.Config{Trial: tr, Drivers: dialling, Paths: paths, Places: places,
+	how := engine.Config{Trial: tr, Drivers: dialling, Paths: paths, Places: places,
 		Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
-		Encoded: len(dialling) > 1, Use: func() (none machine.Use) { return }})
+		Encoded: len(dialling) > 1, Use: func() (none machine.Use) { return }}
+	for _, f := range also {
+		f(&how)
+	}
+	loop := engine.New(how)
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
 	p := played{trial: tr}

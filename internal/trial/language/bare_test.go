@@ -18,11 +18,12 @@ tide {
   flood "100%" { over = "1s" }
 }
 `
-	in := map[string]string{} // the block that each stands in
-	for outer, b := range vocabulary {
-		for _, inner := range b.blocks {
-			if in[inner] == "" || outer == "" {
-				in[inner] = outer
+	in := map[string]string{} // the block that each stands in: the outermost, as some stand in themselves
+	for next := []string{""}; len(next) > 0; next = next[1:] {
+		for _, inner := range vocabulary[next[0]].blocks {
+			if _, known := in[inner]; !known {
+				in[inner] = next[0]
+				next = append(next, inner)
 			}
 		}
 	}
