@@ -35,8 +35,8 @@ lint:
 fuzz: ## each fuzz target for a while
 	@scripts/fuzz $(or $(FUZZTIME),20s)
 
-rounds: build ## all tests again and again beside a busy loop; an hour
-	scripts/rounds $(or $(ROUNDS),20)
+rounds: ## make test again and again beside busy loops (BESIDE=stutter: beside one that takes all cores now and then)
+	scripts/rounds $(or $(ROUNDS),10) $(or $(BESIDE),4)
 
 soak: build ## healthy and faulty servers beside busy neighbours, a table in docs/verdict.md; a hundred healthy runs of odd shapes; a thousand seeds in several shares, of routes, returns and faults
 	TIDEPULL_SEEDS=$(or $(SEEDS),1000) $(GO) test ./internal/testkit/sim -run 'TestShares|TestRoutes|TestReturns|TestFaults|TestDatagramFaults|TestCorrupted|TestResume|TestPulse$$' \

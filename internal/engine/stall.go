@@ -83,11 +83,20 @@ func (s *share) causeOf(stood time.Duration, now mono.Time) logbook.Overload {
 	case ran > stood/2:
 		return logbook.LoopFull
 	}
-	if p := s.cfg.Pressure(now.Add(-stood), now); p.Known && p.Stood < stood/2 {
-		return logbook.LoopFull // the others ran: it waited for something within the tool
+	p := s.cfg.Pressure(now.Add(-stood), now)
+	if p.Known && !p.Stopped {
+		time.Sleep(hearsOfStop) // the signal that says so may be on its way
+		p = s.cfg.Pressure(now.Add(-stood), s.drv.Now())
+	}
+	if p.Known && !p.Stopped {
+		// It waited for another thread of the tool, which had no core.
+		return logbook.NoCore
 	}
 	return logbook.Stopped
 }
+
+// hearsOfStop is how long it may take to hear that the process was stopped.
+const hearsOfStop = 30 * time.Millisecond
 
 // heardUpTo is the time up to which silence is an answer: what had arrived by
 // then was read, or the loop is hopelessly behind.

@@ -73,7 +73,8 @@ func quietFor(limit float64) time.Duration {
 // reaches.
 func addQuiet(w *logbook.Window, kept time.Duration, entries []*logbook.Entry, from, to int) error {
 	for i := from; i < to; i++ {
-		if !Clean(entries[i]) || !entries[i].Health.Spares(kept) ||
+		// How a second that goes on was is not known yet.
+		if entries[i].Health.Span == 0 || !Clean(entries[i]) || !entries[i].Health.Spares(kept) ||
 			i+1 < len(entries) && !entries[i+1].Health.Spares(kept) {
 			continue
 		}

@@ -457,5 +457,5 @@ func (j *Judgement) LeftOut() string {
 	if j.Without == 0 {
 		return ""
 	}
-	return fmt.Sprintf(" over %s, without %s", units.Count(j.Rests), units.Plural(j.Without, "busy second"))
+	return fmt.Sprintf(" (of %s measured without %s)", units.Count(j.Rests), units.Plural(j.Without, "busy second"))
 }

@@ -15,6 +15,7 @@
 package pressure
 
 import (
+	"os/signal"
 	"sync"
 	"time"
 
@@ -34,6 +35,8 @@ type Pressure struct {
 	// Crowded is for how long the tool's loops, or the server's threads, waited for a core
 	// longer than they ran. On a calm machine they wait for about half as long.
 	Crowded time.Duration
+	// Stopped is set if the process was stopped, and told to go on.
+	Stopped bool
 	// Stood is the longest that not even the watcher ran at a time: the process was stopped, or
 	// its whole machine was.
 	Stood time.Duration
@@ -124,6 +127,7 @@ func (w *Watcher) Between(from, to mono.Time) (p Pressure) {
 		p.Longest = max(p.Longest, s.Longest)
 		p.Starved += s.Starved
 		p.Crowded += s.Crowded
+		p.Stopped = p.Stopped || s.Stopped
 		p.Stood = max(p.Stood, s.Stood)
 	}
 	return p
@@ -154,10 +158,15 @@ func (w *Watcher) run() {
 	defer l.close()
 	wait := time.Duration(0)
 	last := mono.Now()
+	on := goesOn()
+	defer signal.Stop(on)
 	for {
 		select {
 		case <-w.stop:
 			return
+		case <-on:
+			w.add(sample{from: last, to: mono.Now(), Pressure: Pressure{Stopped: true}})
+			continue
 		case <-timer.C:
 		}
 		began := mono.Now()
