@@ -87,12 +87,12 @@ tide {
 
 limit "the board is prompt" {
   of    = fanout.p99
-  below = "250ms"
+  below = "500ms"
 }
 
 limit "the last one has it soon" {
   of    = spread.last.p99
-  below = "500ms"
+  below = "1s"
 }
 
 limit "nothing is lost" {

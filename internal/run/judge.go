@@ -128,7 +128,8 @@ func whyOf(total *logbook.Window) string {
 	if words := total.Why.Words(); words != "" {
 		return words
 	}
-	return "the tool itself sent some messages late"
+	return fmt.Sprintf("it may be this machine's doing: programs waited for a core for up to %s at a time, the tool was "+
+		"up to %s late", units.Duration(total.Kept), units.Duration(max(total.ReadingLag.Max(), total.ScheduleLag.Max())))
 }
 
 // Judge holds a run, or a part of it, against limits. Three questions are taken apart:
@@ -224,10 +225,14 @@ func (j *Judgement) tooLong(f *logbook.Figure, ev *Evidence) {
 		}
 		j.Verdict = Broken
 	case some && j.Limit.Holds(of):
-		j.Why = units.Figure(true, of) + " without " + leftOut(ev.Total, without)
+		j.Why = fmt.Sprintf("it is %s with %s, and %s without", units.Figure(true, j.Measured),
+			leftOut(ev.Total, without), units.Figure(true, of))
+	case n == 0:
+		j.Why = fmt.Sprintf("it is %s, and rests on nothing but %s", units.Figure(true, j.Measured),
+			leftOut(ev.Total, without))
 	default:
-		j.Why = fmt.Sprintf("it rests on %s; besides, %s of %s are beyond it, and %d are needed",
-			leftOut(ev.Total, without), units.Count(beyond), units.Count(n), f.Enough())
+		j.Why = fmt.Sprintf("it is %s with %s; without, %s of %s are beyond the limit, and %d are needed",
+			units.Figure(true, j.Measured), leftOut(ev.Total, without), units.Count(beyond), units.Count(n), f.Enough())
 	}
 }
 

@@ -63,17 +63,17 @@ func TestJudgeLimits(t *testing.T) {
 		"slow":               {run(20, 0, slow, 0, 0), Broken, Holds, ""},
 		"slow when not, too": {run(20, 5, slow, quick, core), Broken, Holds, ""},
 		"slow when crowded": {run(20, 1, quick, slow, late), NotProven, Holds,
-			"1.00 ms without 1 second in which messages were sent late"},
-		"nothing but crowded": {run(0, 5, 0, slow, late), NotProven, Holds, "rests on 5 seconds"},
+			"it is 100 ms with 1 second in which messages were sent late, and 1.00 ms without"},
+		"nothing but crowded": {run(0, 5, 0, slow, late), NotProven, Holds, "it is 100 ms, and rests on nothing but 5 seconds in which"},
 		"enough in the rest":  {run(1, 5, slow, slow, late), Broken, Holds, ""},
 		"too few in the rest": {append(run(0, 5, quick, slow, late), second(5, slow, 2, 0)), NotProven, Holds,
-			"besides, 2 of 2 are beyond it, and 5 are needed"},
+			"without, 2 of 2 are beyond the limit, and 5 are needed"},
 		"crowded too often": {run(60, 60, quick, quick, core), Holds, Broken, ""},
 		"slow, and kept waiting": {waiting(run(20, 0, slow, 0, 0), 0, 3*ms), NotProven, Holds,
-			"rests on 20 seconds in which programs waited for a core for up to 3.00 ms"},
+			"rests on nothing but 20 seconds in which programs waited for a core for up to 3.00 ms"},
 		"slow, and kept too short": {waiting(run(20, 0, slow, 0, 0), 0, 2*ms), Broken, Holds, ""},
 		"kept in the next second": {waiting(run(2, 0, slow, 0, 0), 1, 3*ms), NotProven, Holds,
-			"rests on 2 seconds"},
+			"rests on nothing but 2 seconds"},
 	} {
 		evidence, err := Gather(&trial.Trial{}, tc.entries)
 		if err != nil {
