@@ -68,14 +68,14 @@ func quietFor(limit float64) time.Duration {
 	return time.Duration(limit * float64(time.Microsecond) / hops)
 }
 
-// addQuiet adds those of entries from one place up to another that are clean, and in which
-// waiting for a core can have done a latency no harm; nor in the next second, into which it
-// reaches.
+// addQuiet adds those of entries from one place up to another in which neither the tool nor
+// waiting for a core can have done a latency harm; nor the latter in the next second, into which
+// it reaches.
 func addQuiet(w *logbook.Window, kept time.Duration, entries []*logbook.Entry, from, to int) error {
 	for i := from; i < to; i++ {
 		// How a second that goes on was is not known yet.
-		if entries[i].Health.Span == 0 || !Clean(entries[i]) || !entries[i].Health.Spares(kept) ||
-			i+1 < len(entries) && !entries[i+1].Health.Spares(kept) {
+		if entries[i].Health.Span == 0 || !entries[i].Health.Spares(kept) ||
+			i+1 < len(entries) && entries[i+1].Health.Kept > kept && !entries[i+1].Health.Spares(kept) {
 			continue
 		}
 		if err := w.AddClean(entries[i]); err != nil {

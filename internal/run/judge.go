@@ -128,8 +128,9 @@ func whyOf(total *logbook.Window) string {
 	if words := total.Why.Words(); words != "" {
 		return words
 	}
-	return fmt.Sprintf("it may be this machine's doing: programs waited for a core for up to %s at a time, the tool was "+
-		"up to %s late", units.Duration(total.Kept), units.Duration(max(total.ReadingLag.Max(), total.ScheduleLag.Max())))
+	late := max(total.ReadingLag.Max(), total.ScheduleLag.Max())
+	return fmt.Sprintf("it may be this machine's doing: programs waited for a core for up to %s at a time, the tool "+
+		"was up to %s late", units.Duration(total.Kept), units.Duration(late))
 }
 
 // Judge holds a run, or a part of it, against limits. Three questions are taken apart:

@@ -319,7 +319,8 @@ func Summarise(s *Snapshot) Summary {
 		PushedBackP99:      round(logbook.Micros(w.PushedBack.Quantile(0.99))), OverloadedWhy: w.Why.Words(),
 		RSSPerClient: math.Round(s.RSSPerOpen), OverloadedSeconds: w.Overloaded,
 		BusyShare: round(ratio(float64(w.Busy), float64(w.Span))), GCPause: round(logbook.Micros(w.GCPause)),
-		Waited: round(logbook.Micros(w.Waited)), Kept: round(logbook.Micros(w.Kept)), Stolen: round(logbook.Micros(w.Stolen)), CoarseArrivals: c.Coarse,
+		Waited: round(logbook.Micros(w.Waited)),
+		Kept:   round(logbook.Micros(w.Kept)), Stolen: round(logbook.Micros(w.Stolen)), CoarseArrivals: c.Coarse,
 		HeldReports: s.Held}
 	for _, j := range s.Judgements {
 		unit := [...]string{logbook.Count: "count", logbook.Duration: "us", logbook.Ratio: "ratio"}[j.Unit]

@@ -81,11 +81,24 @@ const (
 	maxStarved = 200 * time.Millisecond
 )
 
-// Spares reports whether what waited for a core in the second cannot have lengthened a latency
-// much: nothing waited for longer than so long at a time, or no longer than it does on a calm
-// machine.
+// Spares reports whether the second says something of a latency: neither the tool nor the machine
+// was the bottleneck, and what waited for a core cannot have lengthened it much, as nothing
+// waited for longer than so long at a time, or no longer than it does on a calm machine. A second
+// that is marked because a program was kept from a core is not, if that is the one reason and was
+// not for so long.
 func (h *Health) Spares(kept time.Duration) bool {
-	return h.Kept <= kept || h.Crowded == 0 && h.Kept <= MaxScheduleLag
+	switch h.Overload {
+	case 0:
+		return h.Kept <= kept || h.Crowded == 0 && h.Kept <= MaxScheduleLag
+	case NoCore:
+		return h.Watched && h.Kept <= kept && h.Starved <= maxStarved && !h.robbed() && h.Waiting == 0
+	}
+	return false
+}
+
+// robbed reports whether much of the second was taken away by what the machine runs on.
+func (h *Health) robbed() bool {
+	return h.Span > shortest && float64(h.Stolen) > maxStolenShare*float64(h.Span)
 }
 
 // Judge marks the page if the tool was the bottleneck in it.
@@ -105,7 +118,7 @@ func (p *Page) Judge() {
 	if h.Watched { // many short waits are no harm
 		waited = h.Kept > maxKept || h.Starved > maxStarved
 	}
-	if waited || h.Span > shortest && float64(h.Stolen) > maxStolenShare*float64(h.Span) {
+	if waited || h.robbed() {
 		h.Overload |= NoCore
 		if h.Waiting&Stopped == 0 && h.Overload&LoopFull != 0 && h.Busy-h.Waited < h.Span/2 {
 			h.Overload &^= LoopFull // it did not work, it waited
