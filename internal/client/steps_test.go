@@ -12,6 +12,7 @@ import (
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/mark"
+	"tidepull/internal/testkit/cost"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/transport"
 	"tidepull/internal/wire/ws"
@@ -484,26 +485,26 @@ func TestEvictedSlowReader(t *testing.T) {
 // TestPieces: what a large message costs grows with its size, not with its
 // square, however small the pieces are in which it comes.
 func TestPieces(t *testing.T) {
-	cost := func(size int) time.Duration {
+	takes := func(size int) time.Duration {
 		best := time.Hour
 		for range 3 {
 			b := newBench(t, scriptOf("  connect {}\n  expect \"x\" { when = msg.kind == \"x\" }"), cutters["whole"])
 			b.open()
 			frame := append(binary.BigEndian.AppendUint64([]byte{0x82, 127}, uint64(size)), make([]byte, size)...)
-			began := time.Now()
-			for len(frame) > 0 {
-				n := min(1448, len(frame))
-				b.c.Data(b.env, transport.Main, frame[:n], mono.At(b.now), b.now)
-				frame = frame[n:]
-			}
-			best = min(best, time.Since(began))
+			best = min(best, cost.Of(func() {
+				for len(frame) > 0 {
+					n := min(1448, len(frame))
+					b.c.Data(b.env, transport.Main, frame[:n], mono.At(b.now), b.now)
+					frame = frame[n:]
+				}
+			}))
 			if b.window().Counts.Arrivals != 1 {
 				t.Fatal("the message has not come")
 			}
 		}
 		return best
 	}
-	if small, large := cost(1<<20), cost(15<<20); large > 90*small {
+	if small, large := takes(1<<20), takes(15<<20); large > 90*small {
 		t.Errorf("15 MiB cost %v, 1 MiB %v: %.0f times as much", large, small, float64(large)/float64(small))
 	}
 }

@@ -5,6 +5,8 @@ import (
 	"math/rand/v2"
 	"testing"
 	"time"
+
+	"tidepull/internal/testkit/cost"
 )
 
 func TestFind(t *testing.T) {
@@ -101,19 +103,19 @@ func TestScanner(t *testing.T) {
 			t.Fatalf("%d marks in %q, want %d", got, b, want)
 		}
 	}
-	cost := func(n int) time.Duration {
+	takes := func(n int) time.Duration {
 		b := bytes.ToUpper(bytes.Repeat(append(Append(nil, Mark{Run: 1, Number: 5}), ' '), n))
 		best := time.Hour
 		for range 3 {
-			began := time.Now()
-			for s, end := In(b), 1; end > 0; {
-				_, end = s.Next()
-			}
-			best = min(best, time.Since(began))
+			best = min(best, cost.Of(func() {
+				for s, end := In(b), 1; end > 0; {
+					_, end = s.Next()
+				}
+			}))
 		}
 		return best
 	}
-	if small, large := cost(2000), cost(64_000); large > 200*small {
+	if small, large := takes(2000), takes(64_000); large > 200*small {
 		t.Errorf("64,000 marks cost %v, 2,000 %v", large, small)
 	}
 }

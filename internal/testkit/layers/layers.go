@@ -71,6 +71,7 @@ var Of = map[string]int{
 	"internal/testkit/layers":    0,
 	"internal/testkit/leak":      0,
 	"internal/testkit/port":      0,
+	"internal/testkit/cost":      0,
 	"trials":                     0,
 	"bench":                      16,
 	"cmd/tidepull":               16,
@@ -82,6 +83,7 @@ const Pure = 6
 
 // Impure are the exceptions to Pure.
 var Impure = map[string]bool{"internal/testkit/leak": true, "internal/testkit/port": true,
+	"internal/testkit/cost": true,
 	"internal/engine/poll": true, "internal/engine/machine": true}
 
 // Cookies is the package of a Pure layer that may use net/http: for its parsers of

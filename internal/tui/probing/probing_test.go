@@ -11,6 +11,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"tidepull/internal/capture/probe"
+	"tidepull/internal/testkit/cost"
 	"tidepull/internal/tui/look"
 )
 
@@ -139,21 +140,19 @@ func TestScrollBack(t *testing.T) {
 	// A lane is drawn from its end alone: thousands of long messages cost what a
 	// hundred cost.
 	long := strings.Repeat(`{"kind":"notice","text":"turning"},`, 400)
-	cost := func(n int) time.Duration {
+	takes := func(n int) time.Duration {
 		for range n {
 			m.inbox.put(probe.Event{Line: 1, What: probe.In, Op: "text", Last: true, Payload: []byte(long), Text: long})
 		}
 		m.Take()
 		best := time.Hour
 		for range 5 {
-			began := time.Now()
-			screen()
-			best = min(best, time.Since(began))
+			best = min(best, cost.Of(func() { screen() }))
 		}
 		return best
 	}
 	m.lanes[0].events = nil
-	if few, many := cost(100), cost(maxEvents); many > 5*few+20*time.Millisecond {
+	if few, many := takes(100), takes(maxEvents); many > 5*few+20*time.Millisecond {
 		t.Errorf("a picture of %d messages takes %v, of a hundred %v", maxEvents, many, few)
 	}
 	if _, err := parseFields("a: b;;c:d"); err != nil {
