@@ -84,7 +84,7 @@ const Pure = 6
 // Impure are the exceptions to Pure.
 var Impure = map[string]bool{"internal/testkit/leak": true, "internal/testkit/port": true,
 	"internal/testkit/cost": true,
-	"internal/engine/poll": true, "internal/engine/machine": true}
+	"internal/engine/poll":  true, "internal/engine/machine": true}
 
 // Cookies is the package of a Pure layer that may use net/http: for its parsers of
 // cookies, which are functions over strings.
