@@ -200,8 +200,7 @@ func (c *carrier) write(line int32, b []byte) bool {
 	if conn == nil {
 		return false
 	}
-	conn.SetWriteDeadline(time.Now().Add(writeWithin))
-	if _, err := conn.Write(b); err != nil {
+	if err := patiently(conn, b); err != nil {
 		c.l.say(Event{What: Unsent, Why: err.Error()})
 		conn.Close() // whoever reads it tells
 	}

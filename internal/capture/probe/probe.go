@@ -276,6 +276,24 @@ func (e *NotOpen) Error() string { return "not sent: " + e.Why }
 // writeWithin is how long the kernel may take to take what is sent.
 const writeWithin = time.Second
 
+// patience is how often it is tried: on a busy machine the time may be over before the system was
+// even asked.
+const patience = 3
+
+// patiently writes all of b. Only a system that takes nothing for writeWithin, again and again, has
+// it fail for want of time.
+func patiently(conn net.Conn, b []byte) (err error) {
+	for range patience {
+		conn.SetWriteDeadline(time.Now().Add(writeWithin))
+		var n int
+		if n, err = conn.Write(b); !errors.Is(err, os.ErrDeadlineExceeded) {
+			return err
+		}
+		b = b[n:]
+	}
+	return err
+}
+
 // write sends bytes; l.mu is held. After half a frame nothing else can be sent:
 // if a write fails, the connection is over.
 func (l *Line) write(b []byte) error {
@@ -284,12 +302,11 @@ func (l *Line) write(b []byte) error {
 		l.event(Event{What: Unsent, Why: l.state})
 		return err
 	}
-	l.conn.SetWriteDeadline(time.Now().Add(writeWithin))
-	_, err := l.conn.Write(b)
+	err := patiently(l.conn, b)
 	if err != nil {
 		why := err.Error()
 		if errors.Is(err, os.ErrDeadlineExceeded) {
-			why = fmt.Sprintf("the server has not taken it within %v: it does not read", writeWithin)
+			why = fmt.Sprintf("the server has not taken it within %v: it does not read", patience*writeWithin)
 		}
 		l.event(Event{What: Unsent, Why: why})
 		l.open, l.state, l.broken = false, "the connection is broken", true

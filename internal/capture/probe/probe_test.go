@@ -300,7 +300,7 @@ func TestDeafServer(t *testing.T) {
 	}
 	text, _, err := run(t, Target{URL: strings.Replace(server.URL, "http", "ws", 1)}, 5*time.Second,
 		Action{"send-file", big}, Action{"send", "more"})
-	if err == nil || !strings.Contains(text, "NOT SENT: the server has not taken it within 1s: it does not read") ||
+	if err == nil || !strings.Contains(text, "NOT SENT: the server has not taken it within 3s: it does not read") ||
 		!strings.Contains(text, "end: something could not be sent (by network)") {
 		t.Errorf("%v\n%s", err, text)
 	}
