@@ -107,8 +107,10 @@ func TestEvictions(t *testing.T) {
 	}
 	slices.Sort(took)
 	apart := 5 * time.Millisecond
-	if w.Overloaded > 0 { // the stand-in is in this process, and notes times when it comes to it
-		apart = 100 * time.Millisecond
+	if w.Overloaded > 0 || w.Kept > 10*time.Millisecond {
+		// The stand-in is in this process, and notes times when it comes to it.
+		apart = 100*time.Millisecond + 2*w.Kept
+		t.Logf("this machine is too full for milliseconds: programs waited up to %v for a core", w.Kept)
 	}
 	near := func(a, b time.Duration) bool { return (a - b).Abs() < apart }
 	if len(took) != 40 || h.Eviction.Count() != 40 {
