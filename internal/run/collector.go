@@ -121,8 +121,10 @@ func (c *collector) settle(r *account.Report, total *logbook.Window) error {
 			return err
 		}
 	}
-	c.surely += c.surelyLost(entries, 0, n)
-	total.SurelyLost = c.surely + c.surelyLost(entries, n, len(entries))
+	if total.Total.Lost > 0 { // most of the time there is nothing to look for
+		c.surely += surelyLost(c.grace, entries, 0, n)
+		total.SurelyLost = c.surely + surelyLost(c.grace, entries, n, len(entries))
+	}
 	return nil
 }
 

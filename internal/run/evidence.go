@@ -29,12 +29,11 @@ func EvidenceOf(w *logbook.Window) *Evidence {
 
 // Gather gathers the evidence of a trial's run from its seconds, in their order.
 func Gather(t *trial.Trial, entries []*logbook.Entry) (*Evidence, error) {
-	c := collector{sums: newSums(), grace: t.Grace}
-	if err := c.sums.add(entries...); err != nil {
+	ev := &Evidence{Total: &logbook.Window{}, Clean: &logbook.Window{}}
+	if err := add(entries, ev.Total, ev.Clean); err != nil {
 		return nil, err
 	}
-	ev := &Evidence{Total: c.sums.total, Clean: c.sums.clean}
-	ev.Total.SurelyLost = c.surelyLost(entries, 0, len(entries))
+	ev.Total.SurelyLost = surelyLost(t.Grace, entries, 0, len(entries))
 	ev.quiet = func(limit float64) (*logbook.Window, error) {
 		w := &logbook.Window{}
 		return w, addQuiet(w, quietFor(limit), entries, 0, len(entries))
@@ -89,8 +88,8 @@ func addQuiet(w *logbook.Window, kept time.Duration, entries []*logbook.Entry, f
 // messages due in entries from one place up to another: what went missing while its recipient
 // got what was said later, and what went missing though, until its grace time was over,
 // nothing stood still. That a message was sent late is no reason for its loss.
-func (c *collector) surelyLost(entries []*logbook.Entry, from, to int) (n int64) {
-	waits := int((c.grace + time.Second - 1) / time.Second)
+func surelyLost(grace time.Duration, entries []*logbook.Entry, from, to int) (n int64) {
+	waits := int((grace + time.Second - 1) / time.Second)
 	for i := from; i < to; i++ {
 		e := entries[i]
 		well := !slices.ContainsFunc(entries[i:min(len(entries), i+waits+1)],

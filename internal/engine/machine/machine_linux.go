@@ -15,8 +15,18 @@ func Now() Use {
 	if syscall.Getrusage(syscall.RUSAGE_SELF, &p) != nil || syscall.Getrusage(thread, &t) != nil {
 		return Use{}
 	}
-	return Use{cpu(&p), cpu(&t), field("/proc/thread-self/schedstat", 1, time.Nanosecond),
-		field("/proc/stat", 8, time.Second/userHertz)}
+	_, stolen := Cores()
+	return Use{cpu(&p), cpu(&t), field("/proc/thread-self/schedstat", 1, time.Nanosecond), stolen}
+}
+
+// Cores reads for how long the machine's cores worked, and for how long they were taken from it
+// by what it runs on.
+func Cores() (used, stolen time.Duration) {
+	words := firstLine("/proc/stat")
+	for _, i := range []int{1, 2, 3, 6, 7} { // user, nice, system, irq, softirq
+		used += number(words, i, time.Second/userHertz)
+	}
+	return used, number(words, 8, time.Second/userHertz)
 }
 
 // Thread is the number of the calling thread.
@@ -27,14 +37,22 @@ const userHertz = 100
 
 // field reads the n-th word of a file's first line as a multiple of a unit.
 func field(path string, n int, unit time.Duration) time.Duration {
+	return number(firstLine(path), n, unit)
+}
+
+// firstLine gives the words of a file's beginning, its first line among them.
+func firstLine(path string) [][]byte {
 	f, err := os.Open(path)
 	if err != nil {
-		return 0
+		return nil
 	}
 	defer f.Close()
 	var b [512]byte
 	got, _ := f.Read(b[:])
-	words := bytes.Fields(b[:got])
+	return bytes.Fields(b[:got])
+}
+
+func number(words [][]byte, n int, unit time.Duration) time.Duration {
 	if n >= len(words) {
 		return 0
 	}

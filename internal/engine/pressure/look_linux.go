@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/engine/machine"
 )
 
 // A thread is one that is watched.
@@ -71,7 +72,7 @@ func (l *look) look(w *Watcher, s *sample, now mono.Time) (known bool) {
 
 // judge looks whether a thread starves, and what was taken from the machine.
 func (l *look) judge(s *sample, now mono.Time, server time.Duration) {
-	used, stolen := l.machine()
+	used, stolen := machine.Cores()
 	if l.judged >= 0 {
 		s.Longest = max(s.Longest, stolen-l.stolen)
 	}
@@ -190,29 +191,6 @@ func (l *look) schedstat(f *os.File) (ran, kept time.Duration, ok bool) {
 		return 0, 0, false
 	}
 	return time.Duration(number(words[0])), time.Duration(number(words[1])), true
-}
-
-// userHertz is the unit of /proc/stat (proc(5)): fixed on Linux.
-const userHertz = 100
-
-// machine reads for how long the machine's cores worked, and for how long they were taken
-// from it by what it runs on.
-func (l *look) machine() (used, stolen time.Duration) {
-	f, err := os.Open("/proc/stat")
-	if err != nil {
-		return 0, 0
-	}
-	defer f.Close()
-	n, _ := f.Read(l.buffer[:])
-	line, _, _ := bytes.Cut(l.buffer[:n], []byte{'\n'})
-	words := bytes.Fields(line)
-	if len(words) < 9 {
-		return 0, 0
-	}
-	for _, i := range []int{1, 2, 3, 6, 7} { // user, nice, system, irq, softirq
-		used += time.Duration(number(words[i])) * time.Second / userHertz
-	}
-	return used, time.Duration(number(words[8])) * time.Second / userHertz
 }
 
 // pressedSoFar reads for how long something on the machine had to wait for a core, or 0

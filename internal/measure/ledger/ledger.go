@@ -414,13 +414,13 @@ func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency, least time.Dur
 	if r.reached == 0 && r.say.Kind == Notice {
 		rm.spoken++
 	}
-	if !away {
-		rm.seats[slot].newest = max(rm.seats[slot].newest, r.say.Sent)
-	}
 	if away {
 		r.caughtUp++
-	} else if r.reached == r.caughtUp || at < r.firstAt {
-		r.firstAt = at
+	} else {
+		rm.seats[slot].newest = max(rm.seats[slot].newest, r.say.Sent)
+		if r.reached == r.caughtUp || at < r.firstAt {
+			r.firstAt = at
+		}
 	}
 	r.reached++
 	fate := Delivered
