@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"reflect"
 	"runtime/debug"
+	"strings"
 
 	"github.com/alecthomas/kong"
 
@@ -86,14 +88,7 @@ func main() {
 // mainStatus runs the command that the arguments name, and returns the exit status
 // (docs/verdict.md). Everything that must be closed is, before the process exits.
 func mainStatus(args []string) int {
-	var c commands
-	parser, err := kong.New(&c, kong.Name("tidepull"), kong.Description(description), kong.Vars{"version": Version},
-		helpTexts,
-		kong.ConfigureHelp(kong.HelpOptions{Compact: true}), kong.UsageOnError())
-	if err != nil {
-		panic(err) // the declaration above is wrong
-	}
-	ctx, err := parser.Parse(args)
+	parsed, c, err := parse(args)
 	if err != nil {
 		fmt.Fprintf(os.Stderr, "tidepull: %v\ntry tidepull --help\n", err)
 		return exitWrong
@@ -105,7 +100,7 @@ func mainStatus(args []string) int {
 	defer closeLog()
 	a := &app{log: log, storePath: c.Store}
 	defer a.close()
-	err = ctx.Run(a)
+	err = parsed.Run(a)
 	status := statusOf(err)
 	var quiet *exitError
 	if err != nil && !(errors.As(err, &quiet) && quiet.text == "") {
@@ -115,6 +110,47 @@ func mainStatus(args []string) int {
 		log.Error("ends", "error", err, "status", status)
 	}
 	return status
+}
+
+// parse reads the arguments. The argument library works through all that is declared, which takes
+// longer than all the rest of a start: it is told of the command alone that the first argument
+// names, and of all of them only if that does not do.
+func parse(args []string) (*kong.Context, *commands, error) {
+	first := "home"
+	if len(args) > 0 {
+		first = args[0]
+	}
+	all := reflect.TypeFor[commands]()
+	var some []reflect.StructField
+	known := first == "--version"
+	for _, f := range reflect.VisibleFields(all) {
+		_, isCommand := f.Tag.Lookup("cmd")
+		named := isCommand && strings.ToLower(f.Name) == first
+		known = known || named
+		if !isCommand || named {
+			some = append(some, f)
+		}
+	}
+	if known {
+		if parsed, c, err := parseAs(reflect.StructOf(some), args); err == nil {
+			return parsed, c, nil
+		}
+	}
+	return parseAs(all, args)
+}
+
+// parseAs reads the arguments by some or all of the fields of commands.
+func parseAs(declared reflect.Type, args []string) (*kong.Context, *commands, error) {
+	into := reflect.New(declared)
+	parser, err := kong.New(into.Interface(), kong.Name("tidepull"), kong.Description(description),
+		kong.Vars{"version": Version}, helpTexts,
+		kong.ConfigureHelp(kong.HelpOptions{Compact: true}), kong.UsageOnError())
+	if err != nil {
+		panic(err) // the declaration above is wrong
+	}
+	parsed, err := parser.Parse(args)
+	field := func(name string) string { return into.Elem().FieldByName(name).String() }
+	return parsed, &commands{Log: field("Log"), Store: field("Store")}, err
 }
 
 // statusOf gives the exit status that an error stands for: what a pipeline goes by,

