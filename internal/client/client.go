@@ -291,38 +291,6 @@ func (c *Client) await(w wait, now mono.Time, within time.Duration) {
 	c.wait, c.began, c.deadline = w, now, now.Add(within)
 }
 
-func (c *Client) end(e *Env, now mono.Time) {
-	e.counts().Finished++
-	e.event(c, now, logbook.Closed, noRoom, "")
-	c.land(e, now)
-}
-
-func (c *Client) land(e *Env, now mono.Time) {
-	c.readOn(e, now, 0)
-	c.beatsEnd(e, e.readUpTo())
-	c.letGo(e)
-	c.dropAttempts(e)
-	c.way.Drop(c.io(e))
-	if c.more != nil {
-		c.more.web.Drop(&e.IO)
-	}
-	c.phase, c.wait, c.deadline = idle, forNothing, mono.Never
-	c.forgetExtra()
-	e.landed(c, now)
-}
-
-// hangUp closes the main line, before its client is told to be out of its rooms; the
-// transport hears no more of it.
-func (c *Client) hangUp(e *Env) {
-	if p := c.policy(e); p != nil && p.CatchUp && !c.ebbing {
-		// It comes back, and catches up on what it has not read.
-	} else if e.ReadUpTo != nil {
-		e.tell(e.now, fact.Fact{Kind: fact.HangsUp, Client: c.id, Room: noRoom, Time: e.rel(min(e.now, e.ReadUpTo()))})
-	}
-	c.way.Drop(c.io(e))
-	c.io(e).Lines[transport.Main].Hangup = true
-}
-
 // Ebb asks the client to go: it finishes its session from after its repeats,
 // and closes.
 func (c *Client) Ebb(e *Env, now mono.Time) {
@@ -333,11 +301,8 @@ func (c *Client) Ebb(e *Env, now mono.Time) {
 	c.ebbing = true
 	c.clock = max(c.clock, now)
 	switch {
-	case c.wait == forReturn, c.phase == connecting && c.Away():
-		c.notBackAtEbb(e, now)
-	case c.phase == connecting:
-		c.hangUp(e)
-		c.end(e, now)
+	case c.wait == forReturn, c.phase == connecting:
+		c.ends(e, now, ending{cause: ebb})
 	case c.stands():
 		c.sayClose(e, now, ws.CloseNormal, "")
 	case c.wait != forTime && c.wait != forOthers:
@@ -352,6 +317,13 @@ func (c *Client) Ebb(e *Env, now mono.Time) {
 // Go tells a client that waits at a barrier that all are there.
 func (c *Client) Go(e *Env, now mono.Time, barrier int32) {
 	e.at(c, now)
+	if b := c.comeback(); b != nil && b.under {
+		if steps := e.Trial.Crews[c.crew].Session.Steps; b.step == forOthers && int32(steps[b.pc].Barrier) == barrier {
+			e.check(c, now, e.Trial.Barriers[barrier].Check, true, "")
+			b.pc, b.step = b.pc+1, forNothing // it goes on once it is back
+		}
+		return
+	}
 	if c.wait == forOthers && int32(c.step().Barrier) == barrier {
 		e.check(c, now, e.Trial.Barriers[c.step().Barrier].Check, true, "")
 		c.resume(e, now)
@@ -384,7 +356,9 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 	}
 	switch c.wait {
 	case forName:
-		if c.brokeUnsettled(e, now, errors.New("nothing came: its name was not confirmed in time")) {
+		silent := errors.New("nothing came: its name was not confirmed in time")
+		if c.hasOtherRoute(e, now, silent) {
+			c.ends(e, now, ending{cause: nameless, err: silent})
 			return
 		}
 		c.naming = nameRefused
@@ -432,10 +406,7 @@ func (c *Client) Cut(e *Env, now mono.Time) {
 		return
 	}
 	e.countReason("cut off", errors.New("still there at the end of the run"))
-	c.hangUp(e)
-	c.quitAll(e, now)
-	c.isGone(e, now)
-	c.end(e, now)
+	c.ends(e, now, ending{cause: runEnd})
 }
 
 // Overrun ends a client whose server takes nothing of what is sent to it, once

@@ -68,37 +68,26 @@ func (c *Client) keepsRoom(e *Env, room ledger.Room, in bool) {
 	}
 }
 
-// goesAway handles that the connection of a client broke that will come back; false if it
-// will not.
-func (c *Client) goesAway(e *Env, now mono.Time, err error) bool {
-	b := c.returns(e)
-	if b == nil || c.ebbing {
-		return false
+// comeback is what the client remembers for coming back; nil if nothing.
+func (c *Client) comeback() *comeback {
+	if c.more == nil {
+		return nil
 	}
-	p := c.policy(e)
-	if b.under { // it was about to be back
-		c.failsToReturn(e, now, err)
-		return true
-	}
-	counts := &e.counts().Returns
-	counts.Broke++
+	return c.more.comeback
+}
+
+// goesAway begins to be on the way back: where the session is now it goes on later.
+func (c *Client) goesAway(e *Env, now mono.Time, err error) {
+	e.counts().Returns.Broke++
 	e.event(c, now, logbook.Broke, noRoom, e.countReason("broken", err))
-	c.failPending(e, now, err)
-	c.leavesBehind(e, now, p.CatchUp)
+	b := c.returns(e)
 	*b = comeback{connect: b.connect, rooms: b.rooms, under: true, broke: now, pc: c.pc, depth: c.depth, step: c.wait,
 		until: c.deadline, room: c.room}
+	if c.wait == forOthers && c.policy(e).Anew {
+		e.note(c, now, fact.WaitsNot, 0, 0) // it will come to the barrier again
+	}
 	e.turnsChange(c, now, -int32(c.depth))
-	c.goOffline(e, now)
-	c.depth, c.room, c.more.before = 0, noRoom, c.more.last
-	if why := staysAway(p, err); why != "" {
-		c.givesUp(e, now, errors.New(why))
-		return true
-	}
-	if closed := (*transport.ServerClosed)(nil); errors.As(err, &closed) && slices.Contains(p.Elsewhere, closed.Code) {
-		c.more.elsewhere++
-	}
-	c.triesLater(e, now, 0, err)
-	return true
+	c.depth, c.more.before = 0, c.more.last
 }
 
 // owedAllAlong reports whether the client is on its way back, and has been a member of its
@@ -114,43 +103,11 @@ func (c *Client) CutOff(e *Env, now mono.Time, fault string, least time.Duration
 	if c.phase != open || c.ebbing || c.Away() {
 		return
 	}
-	err := fmt.Errorf("cut by the fault '%s'", fault)
-	c.hangUp(e)
-	c.io(e).Lines[transport.Main].Abort = reset
-	if c.wait == forBreak || !c.goesAway(e, now, err) {
-		c.failPending(e, now, err)
-		c.goes(e, now)
-		c.isGone(e, now)
-		c.brokeByFault(e, now, err)
-		return
-	}
-	if c.wait == forReturn {
-		c.deadline = max(c.deadline, now.Add(least))
-	}
-}
-
-// brokeByFault books that the client's connection broke by the trial's own doing, and that it does
-// not come back.
-func (c *Client) brokeByFault(e *Env, now mono.Time, err error) {
-	e.counts().Returns.Broke++
-	e.event(c, now, logbook.Broke, noRoom, e.countReason("broken", err))
-	c.land(e, now)
+	c.ends(e, now, ending{cause: byCut, err: fmt.Errorf("cut by the fault '%s'", fault), least: least, reset: reset})
 }
 
 // ID is the client's number in the run.
 func (c *Client) ID() ledger.Client { return c.id }
-
-// leavesBehind tells what becomes of the client's rooms: it is owed what is said there
-// meanwhile, if the server promised that who comes back catches up on it.
-func (c *Client) leavesBehind(e *Env, now mono.Time, catchUp bool) {
-	if catchUp {
-		e.tellOf(c, now, fact.Suspends, noRoom)
-		c.isNowhere(e, now)
-		return
-	}
-	c.goes(e, now)
-	c.isGone(e, now)
-}
 
 // staysAway says why a client does not come back after its connection ended so; "" if it
 // does.
@@ -166,16 +123,24 @@ func staysAway(p *trial.Return, err error) string {
 // wants.
 func (c *Client) triesLater(e *Env, now mono.Time, least time.Duration, err error) {
 	p, b := c.policy(e), c.more.comeback
+	enough, why := error(nil), staysAway(p, err)
 	switch {
+	case why != "":
+		enough = errors.New(why)
 	case p.Tries > 0 && b.tries >= p.Tries:
-		c.givesUp(e, now, fmt.Errorf("after %d tries: %w", b.tries, err))
-		return
+		enough = fmt.Errorf("after %d tries: %w", b.tries, err)
 	case p.Budget > 0 && now.Sub(b.broke) >= p.Budget:
-		c.givesUp(e, now, fmt.Errorf("after %v: %w", p.Budget, err))
+		enough = fmt.Errorf("after %v: %w", p.Budget, err)
+	}
+	if enough != nil {
+		c.ends(e, now, ending{cause: giveUp, err: enough})
 		return
 	}
+	if closed := (*transport.ServerClosed)(nil); errors.As(err, &closed) && slices.Contains(p.Elsewhere, closed.Code) {
+		c.more.elsewhere++
+	}
 	b.wait = max(p.Wait(b.tries, b.wait, c.fraction()), least)
-	c.phase, c.session = offline, c.wayBack(e)
+	c.session = c.wayBack(e)
 	c.pc, c.depth = 0, 0
 	c.wait, c.began, c.deadline = forReturn, now, now.Add(b.wait)
 }
@@ -220,15 +185,19 @@ func (c *Client) setsOutAgain(e *Env, now mono.Time) {
 	c.run(e, now)
 }
 
-// failsToReturn handles that a try to come back came to nothing.
-func (c *Client) failsToReturn(e *Env, now mono.Time, err error) {
-	p, counts, least := c.policy(e), &e.counts().Returns, time.Duration(0)
+// countsTry counts that a try to come back came to nothing, and says how long the server wants
+// the client to wait before the next.
+func (c *Client) countsTry(e *Env, row *exit, err error) (least time.Duration) {
+	if row == &exits[returnHindered] { // it is no try if nothing went out
+		return 0
+	}
+	counts := &e.counts().Returns
 	var refusal *ws.Refusal
 	var timeout *transport.NotInTime
 	switch {
 	case errors.As(err, &refusal):
 		counts.Refused++
-		if p.Obey {
+		if c.policy(e).Obey {
 			least = refusal.After
 		}
 	case errors.As(err, &timeout):
@@ -237,28 +206,7 @@ func (c *Client) failsToReturn(e *Env, now mono.Time, err error) {
 		counts.Failed++
 	}
 	e.countReason("did not come back at once", err)
-	if !p.CatchUp { // it may have entered some rooms already
-		c.isGone(e, now)
-	}
-	c.goOffline(e, now)
-	c.room = noRoom
-	if why := staysAway(p, err); why != "" {
-		c.givesUp(e, now, errors.New(why))
-		return
-	}
-	c.triesLater(e, now, least, err)
-}
-
-// givesUp ends a client that does not come back.
-func (c *Client) givesUp(e *Env, now mono.Time, err error) {
-	e.counts().Returns.GaveUp++
-	e.doubts(e.inDoubt(c.more.comeback.broke, now)).GaveUp++
-	e.event(c, now, logbook.GaveUp, noRoom, e.countReason("gave up", err))
-	e.trouble(c, now)
-	if c.policy(e).CatchUp {
-		c.isGone(e, now)
-	}
-	c.land(e, now)
+	return least
 }
 
 // isConnectedAgain notes that the connection is there again.
@@ -328,32 +276,18 @@ func (c *Client) isPutBack(e *Env, now mono.Time, rooms []ledger.Room) {
 	c.naming = nameConfirmed
 }
 
-// notBackAtEbb ends a client that is still away when it is to go. If none of its tries has
+// countsAway counts a client that is still away when it is to go. If none of its tries has
 // failed yet, it had no time to come back, and nobody is to blame.
-func (c *Client) notBackAtEbb(e *Env, now mono.Time) {
+func (c *Client) countsAway(e *Env, now mono.Time) {
 	failed := c.more.comeback.tries
-	if c.phase != offline {
+	if c.phase == connecting {
 		failed--
-		c.hangUp(e)
 	}
-	if failed > 0 {
-		e.counts().Returns.StillAway++
-		e.doubts(e.inDoubt(c.more.comeback.broke, now)).GaveUp++
-		e.countReason("gave up", errors.New("still away when the tide fell"))
-	} else {
+	if failed <= 0 {
 		e.counts().Returns.NoTime++
+		return
 	}
-	c.quitAll(e, now)
-	c.isGone(e, now)
-	c.end(e, now)
-}
-
-// shortOf handles that this machine could not even try to bring a client back; false if it
-// is on no way back.
-func (c *Client) shortOf(e *Env, now mono.Time, err error) bool {
-	if !c.Away() {
-		return false
-	}
-	c.triesLater(e, now, time.Second, err)
-	return true
+	e.counts().Returns.StillAway++
+	e.doubts(e.inDoubt(c.more.comeback.broke, now)).GaveUp++
+	e.countReason("gave up", errors.New("still away when the tide fell"))
 }

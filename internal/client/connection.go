@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/fact"
@@ -152,7 +153,9 @@ func (c *Client) drain(e *Env, came mono.Span, now mono.Time) {
 			if ev.Err != nil {
 				e.countReason("close", ev.Err)
 			}
-			c.closed(e, now)
+			if c.ends(e, now, ending{cause: closed}) == goesOn {
+				c.resume(e, now)
+			}
 		case transport.Refused:
 			c.refused(e, now, ev.Err)
 		case transport.Broken:
@@ -214,29 +217,12 @@ func (c *Client) Broke(e *Env, line int, now mono.Time, err error) {
 func (c *Client) refused(e *Env, now mono.Time, err error) {
 	if lack := e.shortage(err, now); lack != nil {
 		e.event(c, now, logbook.Hindered, noRoom, e.countReason("not opened", lack))
-		if !c.shortOf(e, now, lack) {
-			c.land(e, now)
-		}
+		c.ends(e, now, ending{cause: hindrance, err: lack, least: time.Second})
 		return
 	}
-	if c.more != nil && c.more.ahead.room.Is() {
-		c.more.ahead = ahead{}
-		c.isGone(e, now)
+	if !c.mustBeRefused(e, now, err) {
+		c.ends(e, now, ending{cause: refusal, err: err})
 	}
-	if c.mustBeRefused(e, now, err) || c.goesDown(e, now, err) {
-		return
-	}
-	if c.Away() {
-		c.failsToReturn(e, now, err)
-		return
-	}
-	if !c.garbled() { // or it was the trial that spoilt the request
-		e.counts().Refused++
-		e.doubts(e.inDoubt(c.began, now)).Refused++
-	}
-	e.note(c, now, fact.ConnsFail, 0, 1)
-	e.event(c, now, logbook.Refused, noRoom, e.countReason("refused", err))
-	c.land(e, now)
 }
 
 // mustBeRefused handles a refusal that the step at hand wants, if it does.
@@ -257,62 +243,49 @@ func (c *Client) mustBeRefused(e *Env, now mono.Time, err error) bool {
 		wrong = "it was refused with other words: " + reasonOf(err)
 	}
 	e.check(c, now, c.step().Check, wrong == "", wrong)
-	c.goOffline(e, now)
+	c.ends(e, now, ending{cause: refusalWanted})
 	c.resume(e, now)
 	return true
 }
 
-// broken handles the end of an open connection, of which the client learned from what came
-// at an instant. A session that waits for it goes on; otherwise there is nothing more to do.
+// broken handles that the server, or what is between, ended a connection, of which the client
+// learned from what came at an instant.
 func (c *Client) broken(e *Env, at, now mono.Time, err error) {
-	awaited, slow := c.wait == forBreak, c.more != nil && c.more.slow.Is()
-	wrong, promise := c.misconduct(), e.Trial.Target.Promise
-	evicted := now
+	x := ending{cause: byServer, err: err, at: at}
+	wrong, closedAt := c.misconduct(), now
 	switch {
+	case c.wait == forBreak:
+		x.cause = asAwaited
 	case wrong != nil:
-		evicted = c.isEvicted(e, wrong, at, now)
-	case promise != nil && !awaited && !slow && !e.notHasty(now, err):
+		x.cause = asEvicted
+	case c.more != nil && c.more.slow.Is():
+		x.cause = asSlow
+	case c.cutFromServer(e, now):
+		x.cause = byPath
+	}
+	if wrong != nil {
+		closedAt = c.isEvicted(e, wrong, at, now)
+	} else if (x.cause == byServer || x.cause == byPath) && e.Trial.Target.Promise != nil && !e.notHasty(now, err) {
 		e.counts().Pulse.Hasty++
 		e.doubts(e.closedInDoubt(now)).Hasty++
 	}
-	c.beatsEnd(e, at)
-	if wrong != nil && !awaited {
-		c.goesEvicted(e, evicted, now, err)
+	switch x.cause {
+	case asEvicted:
+		c.wasEvicted(e, closedAt, now, err)
+	case asAwaited:
+		c.wasEvicted(e, closedAt, now, err)
+		step := c.step()
+		c.ends(e, now, x)
+		why := wrongEnd(step, err)
+		e.check(c, now, step.Check, why == "", why)
+		c.resume(e, now)
 		return
-	}
-	if !awaited && !slow && c.brokeUnsettled(e, now, err) {
-		return
-	}
-	if !awaited && !slow && c.goesAway(e, now, err) {
-		return
-	}
-	c.failPending(e, now, err)
-	c.goes(e, now)
-	c.isGone(e, now)
-	c.room = noRoom
-	if !awaited && !slow && c.cutFromServer(e, now) {
-		c.brokeByFault(e, now, err)
-		return
-	}
-	if !awaited && !slow {
-		e.counts().Broken++
-		e.doubts(e.closedInDoubt(now)).Broken++
-		e.event(c, now, logbook.Broke, noRoom, e.countReason("broken", err))
-		e.trouble(c, now)
-		c.land(e, now)
-		return
-	}
-	c.wasEvicted(e, evicted, now, err)
-	if !awaited { // a slow reader's own doing: the session ends as planned
+	case asSlow: // its own doing: the session ends as planned
+		c.wasEvicted(e, closedAt, now, err)
 		step, _ := c.more.slow.Get()
 		e.check(c, now, c.session.Steps[step].Check, true, "")
-		c.end(e, now)
-		return
 	}
-	c.goOffline(e, now)
-	why := wrongEnd(c.step(), err)
-	e.check(c, now, c.step().Check, why == "", why)
-	c.resume(e, now)
+	c.ends(e, now, x)
 }
 
 // wrongEnd says what is not as it must be in the end of a connection that was waited
@@ -335,58 +308,9 @@ func wrongEnd(s *trial.Step, err error) string {
 	return ""
 }
 
-// failPending fails what a client waits for when its connection breaks.
-func (c *Client) failPending(e *Env, now mono.Time, err error) {
-	if c.wait != forExpected || c.step().Never {
-		return
-	}
-	e.counts().Missed++
-	doubt := e.closedInDoubt(now)
-	e.doubts(doubt).Missed++
-	why := "the connection broke before it came: " + reasonOf(err)
-	e.event(c, now, logbook.Missed, noRoom, e.countReason("missed", errors.New(c.step().Label)))
-	e.fails(c, now, c.step().Check, why, doubt)
-}
-
-// goesEvicted handles that the server closed a client that misbehaved, when it did: the client comes
-// back if its crew does, and behaves from then on.
-func (c *Client) goesEvicted(e *Env, when, now mono.Time, err error) {
-	c.wasEvicted(e, when, now, err)
-	if c.goesAway(e, now, err) {
-		return
-	}
-	c.failPending(e, now, err)
-	c.goes(e, now)
-	c.isGone(e, now)
-	c.room = noRoom
-	c.land(e, now)
-}
-
 // wasEvicted books that the server closed a client at a time.
 func (c *Client) wasEvicted(e *Env, when, now mono.Time, err error) {
 	e.counts().Evicted++
 	e.tellText(now, fact.Fact{Kind: fact.Happens, Client: c.id, Room: noRoom, What: uint8(logbook.Evicted),
 		Time: e.rel(when)}, []byte(e.countReason("evicted", err)))
-}
-
-// goOffline ends a connection in the middle of a session, which may connect again.
-func (c *Client) goOffline(e *Env, now mono.Time) {
-	c.phase, c.naming = offline, unnamed
-	c.beatsEnd(e, e.readUpTo())
-	c.dropAttempts(e)
-	c.letGo(e)
-	c.way.Drop(c.io(e))
-	c.readOn(e, now, 0)
-}
-
-// closed handles the end of a connection that the client closed in order.
-func (c *Client) closed(e *Env, now mono.Time) {
-	c.isGone(e, now)
-	if int(c.pc) < len(c.session.Steps) && c.step().Do == trial.Close && !c.ebbing {
-		c.goOffline(e, now)
-		e.event(c, now, logbook.Closed, noRoom, "")
-		c.resume(e, now)
-		return
-	}
-	c.end(e, now)
 }

@@ -329,8 +329,7 @@ func (c *Client) unmet(e *Env, now mono.Time) {
 	s := c.step()
 	if c.Away() { // it has not been put back, and tries without that
 		c.more.comeback.byName = true
-		c.hangUp(e)
-		c.failsToReturn(e, now, &transport.NotInTime{What: "answer to its resume"})
+		c.ends(e, now, ending{cause: returnDenied, err: &transport.NotInTime{What: "answer to its resume"}})
 		return
 	}
 	if s.Never {

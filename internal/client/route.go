@@ -115,57 +115,47 @@ func (c *Client) setsOutOn(e *Env, now mono.Time) {
 	*x.travel = travel{setOut: now, pc: c.pc, depth: c.depth}
 }
 
-// goesDown changes to the next route because one failed; false if there is none.
-func (c *Client) goesDown(e *Env, now mono.Time, err error) bool {
+// hasOtherRoute reports whether the client takes its next route when one has failed: it was not
+// agreed on, or has not settled yet. That the last one failed is counted.
+func (c *Client) hasOtherRoute(e *Env, now mono.Time, err error) bool {
 	t := c.travels()
-	if t == nil || c.ebbing {
+	if t == nil || c.ebbing || c.phase == open && now >= t.settles || c.phase == closing {
 		return false
 	}
 	routes, n := e.routesOf(c)
-	at := slices.Index(routes[:n], c.route)
-	if at == n-1 {
+	if slices.Index(routes[:n], c.route) == n-1 {
 		c.hasNoneLeft(e, n, err)
 		return false
 	}
+	return true
+}
+
+// goesDown begins again at the connect step, over the next route.
+func (c *Client) goesDown(e *Env, now mono.Time, err error) {
+	t := c.travels()
+	routes, n := e.routesOf(c)
+	at := slices.Index(routes[:n], c.route)
 	down := &e.counts().Routes
 	down.Down++
 	down.TriedIn += now.Sub(t.began).Microseconds()
 	down.TriedCost += t.got
 	from := e.routeOf(c).Name
-	c.dropAttempts(e)
 	c.takeRoute(e, routes[at+1])
 	why := e.countReason("step down", fmt.Errorf("%s to %s, %s", from, e.routeOf(c).Name, reasonOf(err)))
 	e.event(c, now, logbook.SteppedDown, noRoom, why)
+	if c.wait == forOthers {
+		e.note(c, now, fact.WaitsNot, 0, 0) // it will come to the barrier again
+	}
+	e.turnsChange(c, now, int32(t.depth-c.depth))
 	c.pc, c.depth = t.pc, t.depth
 	t.settles, t.tryAt = 0, 0
-	c.phase, c.naming = offline, unnamed
 	c.dialRoute(e, now, c.step())
-	return true
 }
 
 // hasNoneLeft counts that the last of a client's routes failed.
 func (c *Client) hasNoneLeft(e *Env, n int, err error) {
 	e.counts().Routes.NoneLeft++
 	e.countReason("no route left", fmt.Errorf("%s was the last of %d: %s", e.routeOf(c).Name, n, reasonOf(err)))
-}
-
-// brokeUnsettled handles that a connection broke before it had settled; false if there is
-// no other route.
-func (c *Client) brokeUnsettled(e *Env, now mono.Time, err error) bool {
-	if t := c.travels(); t == nil || now >= t.settles || c.ebbing {
-		return false
-	}
-	if routes, n := e.routesOf(c); slices.Index(routes[:n], c.route) == n-1 {
-		c.hasNoneLeft(e, n, err)
-		return false
-	}
-	c.goes(e, now)
-	c.isGone(e, now)
-	c.room = noRoom
-	c.letGo(e)
-	c.way.Drop(c.io(e))
-	c.readOn(e, now, 0)
-	return c.goesDown(e, now, err)
 }
 
 // isOn notes that a route is open.

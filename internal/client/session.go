@@ -41,7 +41,7 @@ func (c *Client) run(e *Env, now mono.Time) {
 		case int(c.pc) >= len(c.session.Steps) && c.phase == open:
 			c.sayClose(e, now, ws.CloseNormal, "")
 		case int(c.pc) >= len(c.session.Steps):
-			c.end(e, now)
+			c.ends(e, now, ending{cause: sessionEnd})
 		case n == stepsPerRun:
 			c.await(forBreath, now, time.Millisecond)
 		default:
@@ -171,12 +171,7 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 			return
 		}
 	case trial.Vanish:
-		c.hangUp(e)
-		c.goes(e, now)
-		c.isGone(e, now)
-		e.event(c, now, logbook.Closed, noRoom, "vanished")
-		c.room = noRoom
-		c.goOffline(e, now)
+		c.ends(e, now, ending{cause: vanished})
 	}
 	c.pc++
 }
@@ -408,8 +403,7 @@ func (c *Client) notEntered(e *Env, now mono.Time, why string, refused bool) {
 // nothing that it could say.
 func (c *Client) denied(e *Env, now mono.Time, why string) {
 	if c.Away() { // the server may not have noticed yet that it was gone
-		c.hangUp(e)
-		c.failsToReturn(e, now, errors.New(why))
+		c.ends(e, now, ending{cause: returnDenied, err: errors.New(why)})
 		return
 	}
 	if !c.garbled() {
