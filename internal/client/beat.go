@@ -7,6 +7,7 @@ import (
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/wire/transport"
 )
 
@@ -112,7 +113,7 @@ func (c *Client) beatAnswered(e *Env, at mono.Time) bool {
 	}
 	page := e.Book.Now()
 	page.Counts.Pulse.Answered++
-	page.Pulse.RoundTrip.Record(max(0, at.Sub(p.asked)))
+	page.Times[logbook.RoundTrip].Record(max(0, at.Sub(p.asked)))
 	p.asked = 0
 	return true
 }
@@ -144,7 +145,7 @@ func (c *Client) hearsBeat(e *Env, at mono.Time) {
 		p.first = true
 		return
 	}
-	page.Pulse.Gap.Record(gap)
+	page.Times[logbook.BeatInterval].Record(gap)
 	if gap < promise.Every-slack && !promise.AnyData {
 		counts.Early++
 	}

@@ -213,7 +213,7 @@ func (c *Client) countsTry(e *Env, row *exit, err error) (least time.Duration) {
 func (c *Client) isConnectedAgain(e *Env, at mono.Time) {
 	if b := c.more.comeback; !b.opened {
 		b.opened = true
-		e.Book.Now().Reconnect.Record(max(0, at.Sub(b.broke)))
+		e.Book.Now().Times[logbook.ToReconnect].Record(max(0, at.Sub(b.broke)))
 	}
 	e.counts().Returns.Accepted++
 }
@@ -224,7 +224,7 @@ func (c *Client) isBack(e *Env, now mono.Time) {
 	b := c.more.comeback
 	p := c.policy(e)
 	e.counts().Returns.Back++
-	e.Book.Now().Back.Record(now.Sub(b.broke))
+	e.Book.Now().Times[logbook.ToReturn].Record(now.Sub(b.broke))
 	e.event(c, now, logbook.CameBack, noRoom, "")
 	if p.CatchUp {
 		e.tellOf(c, now, fact.Resumes, noRoom)

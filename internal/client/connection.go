@@ -110,7 +110,7 @@ func (c *Client) Data(e *Env, line int, b []byte, came mono.Span, now mono.Time)
 		c.throttle(e, len(b), now)
 		c.hearsAnything(e, came.To)
 		if c.more == nil || c.more.perSec == 0 && c.misconduct() == nil { // else it reads late on purpose
-			e.Book.Now().ReadingLag.Record(now.Sub(came.To))
+			e.Book.Now().Times[logbook.ReadingLag].Record(now.Sub(came.To))
 		}
 	}
 	c.way.Take(c.io(e), line, b)
@@ -177,7 +177,7 @@ func (c *Client) opened(e *Env, at, now mono.Time) {
 		e.note(c, now, fact.ConnOpen, 0, 1)
 	}
 	e.event(c, now, logbook.Opened, noRoom, "")
-	e.Book.Now().Connect.Record(at.Sub(c.began))
+	e.Book.Now().Times[logbook.ToConnect].Record(at.Sub(c.began))
 	if c.Away() {
 		c.isConnectedAgain(e, at)
 	}

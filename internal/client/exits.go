@@ -76,9 +76,10 @@ const noEvent = logbook.SetOut
 var exits = [numCauses]exit{
 	byServer: {what: "the server ended it, or something between", fails: true, announced: true, away: returnFailed,
 		routes: true, returns: true, figure: "clients.broken",
-		count: func(c *logbook.Counts) *int64 { return &c.Broken }, event: logbook.Broke, reason: "broken", trouble: true},
-	byPath: {what: "it ended, and a fault of the trial keeps client and server from hearing each other", fails: true,
-		announced: true, away: returnFailed, routes: true, returns: true, figure: "returns.broke",
+		count: func(c *logbook.Counts) *int64 { return &c.Broken }, event: logbook.Broke, reason: "broken",
+		trouble: true},
+	byPath: {what: "it ended, and a fault of the trial keeps client and server from hearing each other",
+		fails: true, announced: true, away: returnFailed, routes: true, returns: true, figure: "returns.broke",
 		count: func(c *logbook.Counts) *int64 { return &c.Returns.Broke }, event: logbook.Broke, reason: "broken"},
 	byCut: {what: "a fault of the trial cut it", hangsUp: true, fails: true, announced: true, away: returnFailed,
 		returns: true, figure: "returns.broke",

@@ -199,7 +199,8 @@ func leaves(t *testing.T, why cause, crew uint16, at trial.StepKind, now mono.Ti
 	counts := e.Book.Now().Counts
 	// Where the client stands.
 	phases := map[next]phase{over: idle, goesOn: offline, byNextRoute: connecting, comesBack: offline}
-	if c.phase != phases[got] || c.naming != unnamed || c.room != noRoom || (got == comesBack) != (c.wait == forReturn) ||
+	if c.phase != phases[got] || c.naming != unnamed || c.room != noRoom ||
+		(got == comesBack) != (c.wait == forReturn) ||
 		c.Away() != (got == comesBack) {
 		t.Errorf("then %v: phase %d, naming %d, room %d, waits for %d, away %v", got, c.phase, c.naming, c.room, c.wait,
 			c.Away())
@@ -252,13 +253,15 @@ func leaves(t *testing.T, why cause, crew uint16, at trial.StepKind, now mono.Ti
 		t.Errorf("it would come back to rooms of a connection before: %v", b.rooms)
 	}
 	// Books.
-	if row.count != nil && *row.count(&counts)-*row.count(&before) != one(got == over || row.figure == "returns.broke" &&
-		got == comesBack) {
+	if row.count != nil && *row.count(&counts)-*row.count(&before) != one(got == over ||
+		row.figure == "returns.broke" &&
+			got == comesBack) {
 		t.Errorf("%s: %d, before %d; then %v", row.figure, *row.count(&counts), *row.count(&before), got)
 	}
 	if counts.Finished-before.Finished != one(got == over && row.finished) ||
 		counts.Missed-before.Missed != one(row.fails && at == trial.Expect && got != byNextRoute) ||
-		counts.Returns.Broke-tries.Broke != one(got == comesBack && !away || got == over && row.figure == "returns.broke") {
+		counts.Returns.Broke-tries.Broke != one(got == comesBack && !away || got == over &&
+			row.figure == "returns.broke") {
 		t.Errorf("then %v: finished %d, missed %d, broke %d", got, counts.Finished, counts.Missed, counts.Returns.Broke)
 	}
 	if d, o := counts.Doubt, before.Doubt; d.Broken-o.Broken != one(why == byServer && got == over) ||
@@ -288,11 +291,13 @@ func endingsPage() string {
 	}
 	page := `# How a connection ends
 
-One function ends a client's connection, or its try to have one (` + "`ends`, internal/client/ending.go" + `), by this
-table (` + "`exits`" + `, which writes this page: ` + "`go test ./internal/client -run TestExits -update`" + `). A client that is on its
-way back is in the rows that say so, whatever ends the connection; one that is about to go does not come back.
+One function (` + "`ends`, internal/client/ending.go" + `) ends a client's connection, or its try to have one,
+by this table (` + "`exits`" + `), which a test goes through and prints
+(` + "`go test ./internal/client -run TestExits -update`" + `). A client that is on its way back is in
+the rows that say so, whatever ends the connection; one that is about to go does not come back.
 
-| cause | the client closes the line | an expect that waits is missed | the others should hear | it has asked to leave its rooms | another route | comes back | else | counted, if it is done |
+| cause | the client closes the line | an expect that waits is missed | the others should hear ` +
+		`| it has asked to leave its rooms | another route | comes back | else | counted, if it is done |
 | --- | --- | --- | --- | --- | --- | --- | --- | --- |
 `
 	for i := range exits {

@@ -332,7 +332,7 @@ func (c *Client) isEvicted(e *Env, m *misconduct, at, now mono.Time) (when mono.
 			return now
 		}
 	}
-	e.Book.Now().Pulse.Eviction.Record(max(0, closed.To.Sub(base)))
+	e.Book.Now().Times[logbook.ToEvict].Record(max(0, closed.To.Sub(base)))
 	if promise != nil && promise.Deadline > 0 && m.how.Must == trial.MustEvict && closed.From.Sub(base) >
 		promise.Deadline+promise.Slack() && !m.kept && !c.pathBad(base) {
 		counts.TooLate++

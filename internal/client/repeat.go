@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 )
 
@@ -79,7 +80,7 @@ func (c *Client) turn(e *Env, now mono.Time, s *trial.Step) {
 	// A turn cannot begin before the one before it is over. What the script's own
 	// waits push back is not the server's latency: it is counted apart.
 	if back := c.clock.Sub(max(due, nominal)); back > 0 && int(t.round)%r.Burst == 0 {
-		e.Book.Now().PushedBack.Record(back)
+		e.Book.Now().Times[logbook.PushedBack].Record(back)
 	}
 	c.wait, c.began, c.deadline = forTime, now, max(due, c.clock)
 }

@@ -167,7 +167,7 @@ func (c *Client) isOn(e *Env, at, now mono.Time) {
 		t.settles = now.Add(crew.Settle)
 		c.planUp(e, now, crew.Promote)
 	}
-	e.Book.Now().Usable.Record(at.Sub(setOut))
+	e.Book.Now().Times[logbook.ToUsable].Record(at.Sub(setOut))
 }
 
 // planUp arranges for a better route to be tried: at once, or at the crew's pace.

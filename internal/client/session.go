@@ -367,7 +367,7 @@ func (c *Client) entered(e *Env, at, now mono.Time) {
 	c.keepsRoom(e, c.room, true)
 	e.counts().Entries++
 	e.event(c, now, logbook.Entered, c.room, "")
-	e.Book.Now().Enter.Record(max(0, at.Sub(c.began)))
+	e.Book.Now().Times[logbook.ToEnter].Record(max(0, at.Sub(c.began)))
 	s := c.step()
 	c.capture(e, s.Capture)
 	c.judgePast(e, now)

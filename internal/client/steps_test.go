@@ -11,6 +11,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/testkit/cost"
 	"tidepull/internal/wire/http1"
@@ -165,7 +166,7 @@ func TestRequests(t *testing.T) {
 				t.Fatalf("after its requests it does %v", w.said)
 			}
 			sum := w.window()
-			if sum.Counts.Requests != 2 || sum.Counts.Unheard != 2 || sum.Answer.Count() != 2 ||
+			if sum.Counts.Requests != 2 || sum.Counts.Unheard != 2 || sum.Times[logbook.ToAnswer].Count() != 2 ||
 				fmt.Sprint(sum.Checks) != "[{0 0} {1 0} {1 0} {0 1} {0 1}]" {
 				t.Errorf("%+v, checks %v", sum.Counts, sum.Checks)
 			}
@@ -400,11 +401,12 @@ feed "gauges" {
 	b.text(`{"kind":"reading","gauge":"north"}`) // without a number, or a time
 	w := b.window()
 	if c := w.Counts; c.Readings != 15 || c.Gaps != 2 || c.Repeats != 1 || c.Backward != 1 || c.Stale != 1 ||
-		w.ChecksFailed() != 5 || w.Age.Count() != 14 {
-		t.Errorf("%+v, %d failed, %d ages; %v", c, w.ChecksFailed(), w.Age.Count(), b.why)
+		w.ChecksFailed() != 5 || w.Times[logbook.FeedAge].Count() != 14 {
+		t.Errorf("%+v, %d failed, %d ages; %v", c, w.ChecksFailed(), w.Times[logbook.FeedAge].Count(), b.why)
 	}
-	if q := w.Age.Quantile(0.5); q > 20*time.Millisecond || w.Age.Max() < 990*time.Millisecond {
-		t.Errorf("ages: median %v, longest %v", q, w.Age.Max())
+	if q := w.Times[logbook.FeedAge].Quantile(0.5); q > 20*time.Millisecond ||
+		w.Times[logbook.FeedAge].Max() < 990*time.Millisecond {
+		t.Errorf("ages: median %v, longest %v", q, w.Times[logbook.FeedAge].Max())
 	}
 }
 

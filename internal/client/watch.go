@@ -10,6 +10,7 @@ import (
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/jsonscan"
@@ -290,7 +291,7 @@ func (c *Client) reading(e *Env, at, now mono.Time, i int32, f *trial.Feed) {
 			wrong = "it is too old"
 			fallthrough
 		default:
-			e.Book.Now().Age.Record(max(0, age))
+			e.Book.Now().Times[logbook.FeedAge].Record(max(0, age))
 		}
 	}
 	if f.Seq != nil {

@@ -8,6 +8,7 @@ import (
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/http1"
@@ -77,7 +78,7 @@ func (c *Client) answered(e *Env, h *http1.Head, content []byte, at, now mono.Ti
 	}
 	s := c.step()
 	e.counts().Requests++
-	e.Book.Now().Answer.Record(at.Sub(c.began))
+	e.Book.Now().Times[logbook.ToAnswer].Record(at.Sub(c.began))
 	e.record(c, at, lane.Answered, uint64(h.Status), len(content))
 	c.read(e, received{text: content, json: content})
 	e.scope.Vars[expr.VarStatus] = expr.Num(float64(h.Status))

@@ -50,7 +50,7 @@ func (s *share) mark(from, to mono.Time, why logbook.Overload) {
 // a time, or starved for half of it. margin is what is at stake: how much later everything
 // would have to have been.
 func (s *share) doubtful(from, now mono.Time, margin time.Duration) bool {
-	lag := s.book.Now().ReadingLag.Max()
+	lag := s.book.Now().Times[logbook.ReadingLag].Max()
 	for n := max(s.second(from), s.second(now)-len(s.troubles)+1); n <= s.second(now); n++ {
 		t := s.troubles.of(n)
 		if t.halts != 0 {

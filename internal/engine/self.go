@@ -35,7 +35,7 @@ func (s *share) measureSelf(p *logbook.Page) {
 	pressed := s.cfg.Pressure(began, end)
 	h.Watched, h.Kept, h.Starved, h.Crowded = pressed.Known, pressed.Longest, pressed.Starved, pressed.Crowded
 	s.load.book(&p.Counts.Load, end)
-	s.lags(p.At, p.ReadingLag.Max())
+	s.lags(p.At, p.Times[logbook.ReadingLag].Max())
 	if began <= s.taintedTo {
 		h.Waiting |= s.tainted
 	}

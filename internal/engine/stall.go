@@ -45,8 +45,8 @@ func (s *share) noticeStall(now mono.Time) {
 		s.stalled += stood // it was not busy
 	}
 	page := s.book.Now()
-	page.ReadingLag.Record(stood)
-	page.ScheduleLag.Record(stood)
+	page.Times[logbook.ReadingLag].Record(stood)
+	page.Times[logbook.ScheduleLag].Record(stood)
 	s.lags(s.second(now), stood)
 	from, to := began, now
 	if stood >= longStall {

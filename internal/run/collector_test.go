@@ -23,7 +23,7 @@ func TestCollectorSums(t *testing.T) {
 			for range random.IntN(4) {
 				h.Record(time.Duration(random.IntN(1000)) * time.Microsecond)
 			}
-			e.Counts.Sent, e.Connect, e.Last = random.Int64N(9), h.Pack(), h.Pack()
+			e.Counts.Sent, e.Times[logbook.ToConnect], e.Last = random.Int64N(9), h.Pack(), h.Pack()
 			if random.IntN(4) == 0 {
 				e.Health.Overload = logbook.LoopFull
 			}

@@ -128,7 +128,7 @@ func whyOf(total *logbook.Window) string {
 	if words := total.Why.Words(); words != "" {
 		return words
 	}
-	late := max(total.ReadingLag.Max(), total.ScheduleLag.Max())
+	late := max(total.Times[logbook.ReadingLag].Max(), total.Times[logbook.ScheduleLag].Max())
 	return fmt.Sprintf("it may be this machine's doing: programs waited for a core for up to %s at a time, the tool "+
 		"was up to %s late", units.Duration(total.Kept), units.Duration(late))
 }

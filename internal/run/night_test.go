@@ -57,7 +57,7 @@ func TestNight(t *testing.T) {
 					Sheet: &page.Sheet})
 				page.Counts.Marked++
 				b.Second(v.Sheet.Second).Delivery(0, v.Owed, v.Latency, v.Least)
-				page.ReadingLag.Record(latency / 10)
+				page.Times[logbook.ReadingLag].Record(latency / 10)
 			}
 		}
 		if s%group == group-1 {

@@ -84,7 +84,7 @@ func TestEvictions(t *testing.T) {
 		return eachLine(r, func(e board.Eviction) { record = append(record, e) })
 	})
 	w := snap.Total
-	c, h, l := &w.Counts.Pulse, &w.Pulse, &w.Total
+	c, h, l := &w.Counts.Pulse, &w.Times, &w.Total
 	if w.Kept > 200*time.Millisecond {
 		// The stand-in's deadline is 800 ms: it may be over before a healthy client answers,
 		// and a late answer may come before the stand-in looks.
@@ -122,11 +122,11 @@ func TestEvictions(t *testing.T) {
 		t.Logf("this machine is too full for milliseconds: programs waited up to %v for a core", w.Kept)
 	}
 	near := func(a, b time.Duration) bool { return (a - b).Abs() < apart }
-	if len(took) != 40 || h.Eviction.Count() != 40 {
-		t.Fatalf("%d evictions were timed, %d are in the record", h.Eviction.Count(), len(took))
+	if len(took) != 40 || h[logbook.ToEvict].Count() != 40 {
+		t.Fatalf("%d evictions were timed, %d are in the record", h[logbook.ToEvict].Count(), len(took))
 	}
 	for i, want := range took { // the unplugged ones, too: the system says when
-		if got := h.Eviction.Quantile(float64(i+1) / 40); !near(got, want) {
+		if got := h[logbook.ToEvict].Quantile(float64(i+1) / 40); !near(got, want) {
 			t.Errorf("eviction %d took %v, %v in the record", i, got, want)
 		}
 	}

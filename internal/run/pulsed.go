@@ -28,10 +28,11 @@ type Pulse struct {
 }
 
 func pulseOf(w *logbook.Window) Pulse {
-	c, h := &w.Counts.Pulse, &w.Pulse
+	c, h := &w.Counts.Pulse, &w.Times
 	drift, _ := w.Drift()
 	bunched, _ := w.Bunched()
-	return Pulse{c.Heard, c.Early, c.Late, c.Missing, h.Gap.Latencies(), round(drift), round(100 * bunched), c.Asked,
-		c.Answered, c.Unheard, h.RoundTrip.Latencies(), c.Misbehave, c.Evicted, c.TooLate, c.Kept,
-		h.Eviction.Latencies(), h.Told.Latencies(), c.Hasty}
+	return Pulse{c.Heard, c.Early, c.Late, c.Missing, h[logbook.BeatInterval].Latencies(), round(drift),
+		round(100 * bunched), c.Asked, c.Answered, c.Unheard, h[logbook.RoundTrip].Latencies(), c.Misbehave,
+		c.Evicted, c.TooLate, c.Kept,
+		h[logbook.ToEvict].Latencies(), h[logbook.ToTell].Latencies(), c.Hasty}
 }

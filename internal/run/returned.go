@@ -28,7 +28,8 @@ func returnsOf(w *logbook.Window) Returns {
 	c := &w.Counts.Returns
 	return Returns{c.Broke, c.Back, c.GaveUp, c.StillAway, c.NoTime, c.Tries, c.Accepted, c.Refused, c.TimedOut,
 		c.Failed,
-		float64(c.Away), c.Renumbered, w.Reconnect.Latencies(), w.Back.Latencies(), w.CaughtUp.Latencies()}
+		float64(c.Away), c.Renumbered, w.Times[logbook.ToReconnect].Latencies(),
+		w.Times[logbook.ToReturn].Latencies(), w.Times[logbook.ToCatchUp].Latencies()}
 }
 
 // A ServerSummary is what the server's process used, if it was watched.

@@ -126,7 +126,8 @@ type Routes struct {
 
 func routesOf(w *logbook.Window) Routes {
 	c := &w.Counts.Routes
-	r := Routes{On: map[string]float64{}, Usable: w.Usable.Latencies(), StepsDown: c.Down, StepsUp: c.Up,
+	r := Routes{On: map[string]float64{}, Usable: w.Times[logbook.ToUsable].Latencies(), StepsDown: c.Down,
+		StepsUp:       c.Up,
 		StepsUpFailed: c.UpFailed, NoneLeft: c.NoneLeft, TriedInVain: float64(c.TriedIn), LostAtSwitch: c.LostAt,
 		DoubledAtSwitch: c.DoubledAt, ReorderedAtSwitch: c.ReorderedAt, Connections: c.Dials, HTTPRequests: c.Asked,
 		BytesUp: c.BytesUp, BytesDown: w.Counts.Bytes}
@@ -290,8 +291,8 @@ func Summarise(s *Snapshot) Summary {
 		Expected:    Expectations{c.Met, c.Missed},
 		Checks:      s.Checks(),
 		FinalChecks: append([]FinalResult{}, s.FinalResults...), Reckonings: append([]FinalResult{}, s.FinalResults...),
-		Feed:       Feed{c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, w.Age.Latencies()},
-		Requests:   Requests{c.Requests, c.Unheard, w.Answer.Latencies()},
+		Feed:       Feed{c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, w.Times[logbook.FeedAge].Latencies()},
+		Requests:   Requests{c.Requests, c.Unheard, w.Times[logbook.ToAnswer].Latencies()},
 		Routes:     routesOf(w),
 		Returns:    returnsOf(w),
 		Pulse:      pulseOf(w),
@@ -312,12 +313,14 @@ func Summarise(s *Snapshot) Summary {
 		sum.Ledger.ByCrew[s.Trial.Crews[l.Key].Name] = tallyOf(&l.Tally)
 	}
 	sum.Load = loadSummary(w)
-	sum.Self = Self{KernelTimes: s.KernelTimes, ReadingLagP99: round(logbook.Micros(w.ReadingLag.Quantile(0.99))),
-		ScheduleLagP99:     round(logbook.Micros(w.ScheduleLag.Quantile(0.99))),
+	sum.Self = Self{KernelTimes: s.KernelTimes,
+		ReadingLagP99:      round(logbook.Micros(w.Times[logbook.ReadingLag].Quantile(0.99))),
+		ScheduleLagP99:     round(logbook.Micros(w.Times[logbook.ScheduleLag].Quantile(0.99))),
 		CPUPerDelivery:     round(ratio(logbook.Micros(w.CPU), float64(c.Arrivals))),
 		ProcessPerDelivery: round(ratio(logbook.Micros(w.ProcessCPU), float64(c.Arrivals))),
-		PushedBackP99:      round(logbook.Micros(w.PushedBack.Quantile(0.99))), OverloadedWhy: w.Why.Words(),
-		RSSPerClient: math.Round(s.RSSPerOpen), OverloadedSeconds: w.Overloaded,
+		PushedBackP99:      round(logbook.Micros(w.Times[logbook.PushedBack].Quantile(0.99))),
+		OverloadedWhy:      w.Why.Words(),
+		RSSPerClient:       math.Round(s.RSSPerOpen), OverloadedSeconds: w.Overloaded,
 		BusyShare: round(ratio(float64(w.Busy), float64(w.Span))), GCPause: round(logbook.Micros(w.GCPause)),
 		Waited: round(logbook.Micros(w.Waited)),
 		Kept:   round(logbook.Micros(w.Kept)), Stolen: round(logbook.Micros(w.Stolen)), CoarseArrivals: c.Coarse,

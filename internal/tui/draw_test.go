@@ -89,7 +89,7 @@ func hostileRun(t *testing.T) *run.Snapshot {
 				}
 			}
 		}
-		p.ReadingLag.Record(time.Millisecond)
+		p.Times[logbook.ReadingLag].Record(time.Millisecond)
 	}
 	book.Advance(mono.Time(12 * time.Second))
 	l.Settle(mono.Never - 1)
@@ -371,7 +371,8 @@ func TestFigures(t *testing.T) {
 		`duplicate \.+ +`+n(sum.Duplicate), `stray \.+ +`+n(sum.Stray),
 		`fan-out p50 \.+ +`+d(f.Quantile(0.5)), `p99 \.+ +`+d(f.Quantile(0.99)), `max \.+ +`+d(f.Max()),
 		`first recipient \.+ +`+d(w.First.Quantile(0.5)), `last recipient \.+ +`+d(w.Last.Quantile(0.5)),
-		`reading lag p99 \.+ +`+d(w.ReadingLag.Quantile(0.99)), `checks failed \.+ +1`, `verdict: broken`,
+		`reading lag p99 \.+ +`+d(w.Times[logbook.ReadingLag].Quantile(0.99)), `checks failed \.+ +1`,
+		`verdict: broken`,
 		`40 x denied: `, n(sum.Lost)+` lost`)
 	for _, size := range [][2]int{{60, 18}, {80, 24}, {100, 30}} {
 		for _, path := range [][]string{{"1"}, {"1", "down", "down", "down"}} {

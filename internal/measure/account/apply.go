@@ -169,7 +169,7 @@ func (a *Account) roomOf(s *share, f *fact.Fact) (ledger.Room, bool) {
 // says opens a message's row.
 func (a *Account) says(from *share, f *fact.Fact) {
 	page := a.book.At(f.Time)
-	page.ScheduleLag.Record(f.At.Sub(f.Time))
+	page.Times[logbook.ScheduleLag].Record(f.At.Sub(f.Time))
 	if f.At.Sub(f.Time) > logbook.MaxScheduleLag || f.Is(fact.Hampered) {
 		page = page.Own() // its latency is the tool's
 	}

@@ -3,6 +3,7 @@ package account
 import (
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
 )
 
 // A catching is when a client that is back got the last so far of what it had missed.
@@ -23,7 +24,7 @@ func (a *Account) catches(c ledger.Client, at mono.Time) {
 // hasCaughtUp books how long a client took to catch up, if it had anything to.
 func (a *Account) hasCaughtUp(k catching) {
 	if k.last != 0 {
-		a.book.Now().CaughtUp.Record(max(0, k.last.Sub(k.since)))
+		a.book.Now().Times[logbook.ToCatchUp].Record(max(0, k.last.Sub(k.since)))
 	}
 }
 

@@ -5,6 +5,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
 )
 
 // A farewell is what is known of a client that others were told of that it is gone.
@@ -25,7 +26,7 @@ func (a *Account) told(about ledger.Client, at mono.Time) {
 	}
 	f := a.farewells[about]
 	if f != nil && f.evicted != 0 {
-		a.book.Now().Pulse.Told.Record(max(0, at.Sub(f.evicted)))
+		a.book.Now().Times[logbook.ToTell].Record(max(0, at.Sub(f.evicted)))
 		return
 	}
 	if a.early == maxEarly { // most of them are of clients that went by themselves
@@ -53,7 +54,7 @@ func (a *Account) evicted(c ledger.Client, at mono.Time) {
 	f.evicted = at
 	for _, told := range f.early {
 		if told.Add(a.trial.Grace) >= at { // else it was about an earlier end
-			a.book.Now().Pulse.Told.Record(max(0, told.Sub(at)))
+			a.book.Now().Times[logbook.ToTell].Record(max(0, told.Sub(at)))
 		}
 	}
 	a.early -= len(f.early)

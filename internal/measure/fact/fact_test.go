@@ -38,7 +38,7 @@ func random(r *rand.Rand) Batch {
 	}
 	if r.IntN(3) == 0 {
 		b.Part = &Part{Tick: r.IntN(100), Reasons: map[string]int{"refused: no": 3},
-			Open: []*logbook.Entry{{At: 4, Connect: []byte{1, 2, 3}}}}
+			Open: []*logbook.Entry{{At: 4, Times: logbook.Times{logbook.ToConnect: []byte{1, 2, 3}}}}}
 	}
 	return b
 }

@@ -7,7 +7,6 @@ import (
 	"slices"
 
 	"tidepull/internal/measure/ledger"
-	"tidepull/internal/measure/meter"
 )
 
 // Coarsen merges the details of some seconds that follow each other: the first
@@ -30,10 +29,7 @@ func Coarsen(entries []*Entry) ([]*Entry, error) {
 			return nil, fmt.Errorf("second %d: %w", e.At, err)
 		}
 		light := *e
-		light.Part, light.Own = Part{}, nil
-		for _, h := range light.hists() {
-			*h = nil
-		}
+		light.Part, light.Own, light.Times = Part{}, nil, Times{}
 		out[i] = &light
 	}
 	first := out[0]
@@ -42,9 +38,7 @@ func Coarsen(entries []*Entry) ([]*Entry, error) {
 		p := own.asPart()
 		first.Own = &p
 	}
-	for i, h := range all.hists() {
-		*first.hists()[i] = h.Pack()
-	}
+	first.Times = all.Times.pack()
 	for _, e := range out {
 		e.Group = &first.Part
 	}
@@ -65,17 +59,4 @@ func (w *Window) asPart() Part {
 		p.Latency = append(p.Latency, Series{k, w.Latencies[k].Pack()})
 	}
 	return p
-}
-
-// hists are the distributions of an entry that are not in its parts.
-func (e *Entry) hists() [15]*meter.Packed {
-	return [15]*meter.Packed{&e.Connect, &e.Enter, &e.Age, &e.Answer, &e.PushedBack, &e.Usable, &e.Reconnect,
-		&e.Back, &e.Pulse.Gap, &e.Pulse.RoundTrip, &e.Pulse.Eviction, &e.Pulse.Told,
-		&e.CaughtUp, &e.Health.ReadingLag, &e.Health.ScheduleLag}
-}
-
-// hists are the same of a window, in the same order.
-func (w *Window) hists() [15]*meter.Hist {
-	return [15]*meter.Hist{&w.Connect, &w.Enter, &w.Age, &w.Answer, &w.PushedBack, &w.Usable, &w.Reconnect, &w.Back,
-		&w.Pulse.Gap, &w.Pulse.RoundTrip, &w.Pulse.Eviction, &w.Pulse.Told, &w.CaughtUp, &w.ReadingLag, &w.ScheduleLag}
 }

@@ -12,19 +12,6 @@ type DoubtCounts struct {
 	GaveUp                  int64 // of ReturnCounts, with StillAway
 }
 
-func (c *DoubtCounts) add(d *DoubtCounts) {
-	c.Refused += d.Refused
-	c.Denied += d.Denied
-	c.Broken += d.Broken
-	c.Missed += d.Missed
-	c.Unheard += d.Unheard
-	c.Failed += d.Failed
-	c.Hasty += d.Hasty
-	c.Kept += d.Kept
-	c.TooLate += d.TooLate
-	c.GaveUp += d.GaveUp
-}
-
 // sureFigures says what of some figures is certainly the server's doing.
 func sureFigures(all map[string]*Figure) {
 	for name, doubt := range map[string]func(*DoubtCounts) int64{

@@ -137,7 +137,6 @@ func makeFigures() map[string]*Figure {
 		part("mean", "mean", (*meter.Hist).Mean)
 		part("max", "the longest", (*meter.Hist).Max)
 	}
-	distribution := func(name, doc string, of func(*Window) *meter.Hist) { bounded(name, doc, of, nil) }
 	bounded("fanout", "fan-out latency of owed deliveries", (*Window).Fanout, (*Window).FanoutEarly)
 	bounded("spread.first", "until the first of a message's audience has it",
 		func(w *Window) *meter.Hist { return &w.First }, (*Window).FirstEarly)
@@ -145,37 +144,11 @@ func makeFigures() map[string]*Figure {
 		func(w *Window) *meter.Hist { return &w.Median }, (*Window).MedianEarly)
 	bounded("spread.last", "until the last of a message's audience has it",
 		func(w *Window) *meter.Hist { return &w.Last }, (*Window).LastEarly)
-	distribution("connect", "from dialling to the agreed connection", func(w *Window) *meter.Hist { return &w.Connect })
-	distribution("enter", "from asking for a room to its confirmation", func(w *Window) *meter.Hist { return &w.Enter })
-	distribution("feed.age", "how old what the server pushes by itself is when it comes",
-		func(w *Window) *meter.Hist { return &w.Age })
-	distribution("request", "from an HTTP request to the end of its answer",
-		func(w *Window) *meter.Hist { return &w.Answer })
-	distribution("schedule.pushed_back", "how far the waits of scripts pushed the turns of repeats beyond their time",
-		func(w *Window) *meter.Hist { return &w.PushedBack })
-	distribution("self.reading_lag", "from arrival in the kernel to the tool's reading",
-		func(w *Window) *meter.Hist { return &w.ReadingLag })
-	distribution("self.schedule_lag", "from a message's due time to its sending",
-		func(w *Window) *meter.Hist { return &w.ScheduleLag })
-	distribution("routes.usable", "from the first try of any route to the agreed connection",
-		func(w *Window) *meter.Hist { return &w.Usable })
+	for d := range dists {
+		bounded(dists[d].name, dists[d].doc, func(w *Window) *meter.Hist { return &w.Times[d] }, nil)
+	}
 	routeFigures(add)
-	distribution("returns.reconnect", "from a connection found broken to the next one agreed on",
-		func(w *Window) *meter.Hist { return &w.Reconnect })
-	distribution("returns.back_in", "from a connection found broken to the client being in all its rooms again",
-		func(w *Window) *meter.Hist { return &w.Back })
-	distribution("returns.caught_up_in", "from a connection found broken to the last of what was missed having "+
-		"come, of "+
-		"clients that catch up", func(w *Window) *meter.Hist { return &w.CaughtUp })
 	returnFigures(add)
-	distribution("pulse.interval", "from one heartbeat of the server to the next",
-		func(w *Window) *meter.Hist { return &w.Pulse.Gap })
-	distribution("pulse.round_trip", "from a client's heartbeat to the server's answer",
-		func(w *Window) *meter.Hist { return &w.Pulse.RoundTrip })
-	distribution("pulse.eviction", "from the first sign of life that a client owed and did not give to the end of "+
-		"its connection", func(w *Window) *meter.Hist { return &w.Pulse.Eviction })
-	distribution("pulse.told", "from an eviction to each of the others in its rooms being told",
-		func(w *Window) *meter.Hist { return &w.Pulse.Told })
 	pulseFigures(add)
 	pathFigures(add)
 	serverFigures(add)

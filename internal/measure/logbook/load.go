@@ -31,17 +31,6 @@ type LoadCounts struct {
 // missed: like a message, a client may be a second later than the plan.
 const ConnectsWithin = time.Second
 
-func (c *LoadCounts) add(d *LoadCounts) {
-	c.Planned += d.Planned
-	c.Behind += d.Behind
-	c.Waited += d.Waited
-	c.OnTime += d.OnTime
-	c.Late += d.Late
-	c.AtOnce += d.AtOnce
-	c.Apart += d.Apart
-	c.Worst = max(c.Worst, d.Worst)
-}
-
 // Said books that a message was said, by the seconds of the run in which it was due and in
 // which it was said.
 func (c *LoadCounts) Said(due, said time.Duration) {

@@ -95,10 +95,8 @@ type Health struct {
 	// for how long they waited more than they ran.
 	Watched                bool
 	Kept, Starved, Crowded time.Duration
-	Waiting                Overload     // why the tool could not do its work in time, noticed by the loop
-	Overload               Overload     // Waiting, and what follows from the figures above
-	ReadingLag             meter.Packed // from arrival in the kernel to the loop
-	ScheduleLag            meter.Packed // from a message's due time to its sending
+	Waiting                Overload // why the tool could not do its work in time, noticed by the loop
+	Overload               Overload // Waiting, and what follows from the figures above
 }
 
 // A SeriesKey says whose latencies a histogram holds.
@@ -125,15 +123,7 @@ type Page struct {
 	first, median, last meter.Hist
 	fit                 Fit
 	doubt               *doubt // nil if everything is known exactly
-	Connect, Enter      meter.Hist
-	Age, Answer         meter.Hist
-	ReadingLag          meter.Hist
-	ScheduleLag         meter.Hist
-	PushedBack          meter.Hist
-	Usable              meter.Hist
-	Reconnect, Back     meter.Hist
-	Pulse               PulseHists
-	CaughtUp            meter.Hist
+	Times               Hists
 	Checks              []CheckCount // by number; short where none of the later ones was made
 }
 
@@ -234,19 +224,10 @@ type Entry struct {
 	Gauges  Gauges
 	Health  Health
 	Part
-	Group      *Part        // of a second that was merged with others (Coarsen): the details of them all
-	Own        *Part        // messages that the tool itself sent late; nil if there are none
-	Connect    meter.Packed // from dialling to the agreed connection
-	Enter      meter.Packed // from asking for a room to its confirmation
-	Age        meter.Packed // of the readings of feeds when they came
-	Answer     meter.Packed // from an HTTP request to the end of its answer
-	PushedBack meter.Packed // how far the waits of scripts pushed turns beyond their time
-	Usable     meter.Packed // from the first try of any route to the agreed connection
-	Reconnect  meter.Packed // from a connection found broken to the next one agreed on
-	Back       meter.Packed // from a connection found broken to the client being in all its rooms again
-	Pulse      Pulses
-	CaughtUp   meter.Packed // from a connection found broken to the last of what was missed having come
-	Checks     []CheckCount // by number
+	Group  *Part // of a second that was merged with others (Coarsen): the details of them all
+	Own    *Part // messages that the tool itself sent late; nil if there are none
+	Times  Times
+	Checks []CheckCount // by number
 }
 
 // A CellTally is the account of one room, crew and kind.
@@ -264,11 +245,7 @@ type Series struct {
 // Entry copies the page.
 func (p *Page) Entry() *Entry {
 	e := &Entry{At: p.At, Settled: p.settled(), Foreign: p.Sheet.Foreign, Counts: p.Counts, Gauges: p.Gauges,
-		Health: p.Health, Part: p.part(),
-		Connect: p.Connect.Pack(), Enter: p.Enter.Pack(), Age: p.Age.Pack(), Answer: p.Answer.Pack(),
-		PushedBack: p.PushedBack.Pack(), Usable: p.Usable.Pack(), Reconnect: p.Reconnect.Pack(),
-		Back: p.Back.Pack(), Pulse: p.Pulse.pack(), CaughtUp: p.CaughtUp.Pack(), Checks: slices.Clone(p.Checks)}
-	e.Health.ReadingLag, e.Health.ScheduleLag = p.ReadingLag.Pack(), p.ScheduleLag.Pack()
+		Health: p.Health, Part: p.part(), Times: p.Times.pack(), Checks: slices.Clone(p.Checks)}
 	if p.own != nil {
 		own := p.own.part()
 		e.Own = &own

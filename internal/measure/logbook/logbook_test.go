@@ -38,7 +38,7 @@ func fill(t *testing.T, seed uint64, seconds int) *Book {
 		page := b.At(due)
 		n := l.Say(ledger.Say{Room: room, Sender: ledger.Client(r.IntN(30)), Due: due, Sent: now, Sheet: &page.Sheet})
 		page.Counts.Sent++
-		page.ScheduleLag.Record(now.Sub(due))
+		page.Times[ScheduleLag].Record(now.Sub(due))
 		for c := range ledger.Client(30) {
 			if (c >= 20) != (room == rooms[1]) || r.IntN(50) == 0 {
 				continue
@@ -179,14 +179,26 @@ func TestJudge(t *testing.T) {
 		"idle":            {func(*Page) {}, 0},
 		"busy, with room": {func(p *Page) { p.Health.Busy = 900 * time.Millisecond }, 0},
 		"full":            {func(p *Page) { p.Health.Busy = 990 * time.Millisecond }, LoopFull},
-		"one late send": {func(p *Page) { record(&p.ScheduleLag, 99, time.Millisecond, 1, 300*time.Millisecond) },
+		"one late send": {func(p *Page) {
+			record(&p.Times[ScheduleLag], 99, time.Millisecond, 1,
+				300*time.Millisecond)
+		},
 			0},
-		"many late sends": {func(p *Page) { record(&p.ScheduleLag, 80, time.Millisecond, 20, 30*time.Millisecond) },
+		"many late sends": {func(p *Page) {
+			record(&p.Times[ScheduleLag], 80, time.Millisecond, 20,
+				30*time.Millisecond)
+		},
 			SendsLate},
-		"one late read": {func(p *Page) { record(&p.ReadingLag, 99, time.Millisecond, 1, time.Second) }, 0},
-		"many late reads": {func(p *Page) { record(&p.ReadingLag, 10, time.Millisecond, 90, 200*time.Millisecond) },
+		"one late read": {func(p *Page) { record(&p.Times[ReadingLag], 99, time.Millisecond, 1, time.Second) }, 0},
+		"many late reads": {func(p *Page) {
+			record(&p.Times[ReadingLag], 10, time.Millisecond, 90,
+				200*time.Millisecond)
+		},
 			ReadingLate},
-		"a burst is usual": {func(p *Page) { record(&p.ReadingLag, 10, time.Millisecond, 90, 40*time.Millisecond) }, 0},
+		"a burst is usual": {func(p *Page) {
+			record(&p.Times[ReadingLag], 10, time.Millisecond, 90,
+				40*time.Millisecond)
+		}, 0},
 	} {
 		p := NewPage(0, 1)
 		p.Health.Span = time.Second
@@ -289,8 +301,9 @@ func TestCoarsen(t *testing.T) {
 	a, b := sum(t, entries), sum(t, all)
 	if a.Total != b.Total || a.Counts != b.Counts || a.Fit != b.Fit || a.Seconds != b.Seconds ||
 		len(a.Cells) != len(b.Cells) || a.Fanout().Latencies() != b.Fanout().Latencies() ||
-		a.First.Latencies() != b.First.Latencies() || a.Connect.Latencies() != b.Connect.Latencies() ||
-		a.ReadingLag.Latencies() != b.ReadingLag.Latencies() {
+		a.First.Latencies() != b.First.Latencies() ||
+		a.Times[ToConnect].Latencies() != b.Times[ToConnect].Latencies() ||
+		a.Times[ReadingLag].Latencies() != b.Times[ReadingLag].Latencies() {
 		t.Errorf("%+v\n%+v", a.Total, b.Total)
 	}
 	whole, err := Sum(entries[2:8], nil)
@@ -303,5 +316,40 @@ func TestCoarsen(t *testing.T) {
 			e.Counts != entries[2+i].Counts {
 			t.Errorf("second %d: %v", e.At, err)
 		}
+	}
+}
+
+// TestCountersAreWords: all that a counter is made of is a whole number of 64 bits, as addUp has it;
+// and a window has the sum of each.
+func TestCountersAreWords(t *testing.T) {
+	var words func(name string, of reflect.Type) int
+	words = func(name string, of reflect.Type) (n int) {
+		switch of.Kind() {
+		case reflect.Int64:
+			return 1
+		case reflect.Array:
+			return of.Len() * words(name, of.Elem())
+		case reflect.Struct:
+			for f := range of.NumField() {
+				n += words(name+"."+of.Field(f).Name, of.Field(f).Type)
+			}
+			return n
+		}
+		t.Errorf("%s is of type %v", name, of)
+		return 0
+	}
+	of := reflect.TypeFor[Counts]()
+	if n := words("Counts", of); uintptr(8*n) != of.Size() {
+		t.Errorf("%d words in %d bytes", n, of.Size())
+	}
+	one := Counts{Stale: 3, Pulse: PulseCounts{Cycle: 4, Slots: [PulseSlots]int64{5: 7}}, Doubt: DoubtCounts{GaveUp: 1},
+		Load: LoadCounts{Worst: 9, Late: 2}}
+	all := one
+	all.add(&one)
+	want := Counts{Stale: 6, Pulse: PulseCounts{Cycle: 4, Slots: [PulseSlots]int64{5: 14}},
+		Doubt: DoubtCounts{GaveUp: 2},
+		Load:  LoadCounts{Worst: 9, Late: 4}}
+	if all != want {
+		t.Errorf("%+v", all)
 	}
 }

@@ -24,9 +24,8 @@ func (e *Entry) merge(s *Entry, first bool) error {
 	e.Counts.add(&s.Counts)
 	e.Gauges.Out += s.Gauges.Out
 	e.Gauges.Open += s.Gauges.Open
-	from := s.hists()
-	for i, into := range e.hists() {
-		if err := mergePacked(into, *from[i]); err != nil {
+	for d := range e.Times {
+		if err := mergePacked(&e.Times[d], s.Times[d]); err != nil {
 			return err
 		}
 	}

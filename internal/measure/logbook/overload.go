@@ -108,10 +108,10 @@ func (p *Page) Judge() {
 	if h.Span > shortest && float64(h.Busy) > maxBusy*float64(h.Span) {
 		h.Overload |= LoopFull
 	}
-	if p.ScheduleLag.Quantile(lagShare) > MaxScheduleLag {
+	if p.Times[ScheduleLag].Quantile(lagShare) > MaxScheduleLag {
 		h.Overload |= SendsLate
 	}
-	if p.ReadingLag.Quantile(lagShare) > maxReadingLag {
+	if p.Times[ReadingLag].Quantile(lagShare) > maxReadingLag {
 		h.Overload |= ReadingLate
 	}
 	waited := h.Waited > maxWaited && float64(h.Waited) > maxWaitedShare*float64(h.CPU)

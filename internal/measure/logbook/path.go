@@ -17,19 +17,7 @@ type PathCounts struct {
 }
 
 // Add adds what happened in another part of a run.
-func (c *PathCounts) Add(d *PathCounts) {
-	c.Clients += d.Clients
-	c.Delayed += d.Delayed
-	c.Corrupted += d.Corrupted
-	c.Lost += d.Lost
-	c.Doubled += d.Doubled
-	c.Reordered += d.Reordered
-	c.Refused += d.Refused
-	c.Stalled += d.Stalled
-	c.Stripped += d.Stripped
-	c.Answered += d.Answered
-	c.CutIdle += d.CutIdle
-}
+func (c *PathCounts) Add(d *PathCounts) { addUp(c, d) }
 
 // Each calls f with each count, its name and what it is of.
 func (c *PathCounts) Each(f func(name, doc string, n int64)) {

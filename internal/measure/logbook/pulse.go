@@ -3,8 +3,6 @@ package logbook
 import (
 	"slices"
 	"time"
-
-	"tidepull/internal/measure/meter"
 )
 
 // PulseSlots is into how many parts the promised interval is cut, to see whether all
@@ -34,50 +32,12 @@ type PulseCounts struct {
 	Cycle int64
 }
 
-func (c *PulseCounts) add(d *PulseCounts) {
-	c.Heard += d.Heard
-	c.Early += d.Early
-	c.Late += d.Late
-	c.Missing += d.Missing
-	c.Asked += d.Asked
-	c.Answered += d.Answered
-	c.Unheard += d.Unheard
-	c.Misbehave += d.Misbehave
-	c.Evicted += d.Evicted
-	c.TooLate += d.TooLate
-	c.Kept += d.Kept
-	c.Hasty += d.Hasty
-	c.Took += d.Took
-	c.Promised += d.Promised
-	for i, n := range d.Slots {
-		c.Slots[i] += n
-	}
-	c.Cycle = max(c.Cycle, d.Cycle)
-}
-
 // Beat books a heartbeat of the server that came at a time since the start of the run, with
 // the interval that was promised.
 func (c *PulseCounts) Beat(at, every time.Duration) {
 	c.Heard++
 	c.Slots[int64(at%every)*PulseSlots/int64(every)%PulseSlots]++
 	c.Cycle = int64((every + time.Second - 1) / time.Second)
-}
-
-// Pulses are the distributions of heartbeats of a second, packed.
-type Pulses struct {
-	Gap       meter.Packed `json:",omitempty"` // from one heartbeat of the server to the next
-	RoundTrip meter.Packed `json:",omitempty"` // from a client's heartbeat to the answer
-	// from the first sign of life that a client owed and did not give to the end of its
-	// connection
-	Eviction meter.Packed `json:",omitempty"`
-	Told     meter.Packed `json:",omitempty"` // from an eviction to each of the others being told
-}
-
-// PulseHists are the same, of a page or a window.
-type PulseHists struct{ Gap, RoundTrip, Eviction, Told meter.Hist }
-
-func (h *PulseHists) pack() Pulses {
-	return Pulses{h.Gap.Pack(), h.RoundTrip.Pack(), h.Eviction.Pack(), h.Told.Pack()}
 }
 
 // A bunch finds out what part of the heartbeats come in the fullest part of each interval. It

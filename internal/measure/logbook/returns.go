@@ -18,21 +18,6 @@ type ReturnCounts struct {
 	Away       int64 // how many were away at the end of the second; summed up, in client seconds
 }
 
-func (c *ReturnCounts) add(d *ReturnCounts) {
-	c.Broke += d.Broke
-	c.Tries += d.Tries
-	c.Accepted += d.Accepted
-	c.Refused += d.Refused
-	c.TimedOut += d.TimedOut
-	c.Failed += d.Failed
-	c.Back += d.Back
-	c.GaveUp += d.GaveUp
-	c.StillAway += d.StillAway
-	c.NoTime += d.NoTime
-	c.Away += d.Away
-	c.Renumbered += d.Renumbered
-}
-
 // returnFigures are the figures of clients that come back.
 func returnFigures(add func(name string, unit Unit, doc string, of func(*Window) float64) *Figure) {
 	for _, f := range []struct {

@@ -25,24 +25,6 @@ type RouteCounts struct {
 	LostAt, DoubledAt, ReorderedAt int64
 }
 
-func (c *RouteCounts) add(d *RouteCounts) {
-	for i, n := range d.On {
-		c.On[i] += n
-	}
-	c.Down += d.Down
-	c.Up += d.Up
-	c.UpFailed += d.UpFailed
-	c.NoneLeft += d.NoneLeft
-	c.Dials += d.Dials
-	c.Asked += d.Asked
-	c.BytesUp += d.BytesUp
-	c.TriedIn += d.TriedIn
-	c.TriedCost += d.TriedCost
-	c.LostAt += d.LostAt
-	c.DoubledAt += d.DoubledAt
-	c.ReorderedAt += d.ReorderedAt
-}
-
 // ShareOn is what part of the clients' connected time was spent on a transport, from 0 to
 // 1; 0 if nobody was connected.
 func (c *RouteCounts) ShareOn(transport int) float64 {

@@ -31,24 +31,18 @@ type Window struct {
 	Fit   Fit
 	doubt *doubt // nil if everything is known exactly
 
-	First, Median, Last     meter.Hist
-	Connect, Enter          meter.Hist
-	Age, Answer             meter.Hist
-	Checks                  []CheckCount // by number
-	ReadingLag, ScheduleLag meter.Hist
-	PushedBack, Usable      meter.Hist
-	Reconnect, Back         meter.Hist
-	Pulse                   PulseHists
-	CaughtUp                meter.Hist
-	bunch                   bunch
-	Server                  ServerUse // of a whole run
-	Busy, Span              time.Duration
-	CPU, GCPause            time.Duration // CPU is the loop's thread's
-	Path                    time.Duration // of the loop, on faults on the path of clients
-	ProcessCPU              time.Duration
-	Waited, Stolen          time.Duration
-	Kept                    time.Duration // the longest that a thread of the tool or the server was kept from a core
-	Starved                 time.Duration
+	First, Median, Last meter.Hist
+	Times               Hists
+	Checks              []CheckCount // by number
+	bunch               bunch
+	Server              ServerUse // of a whole run
+	Busy, Span          time.Duration
+	CPU, GCPause        time.Duration // CPU is the loop's thread's
+	Path                time.Duration // of the loop, on faults on the path of clients
+	ProcessCPU          time.Duration
+	Waited, Stolen      time.Duration
+	Kept                time.Duration // the longest that a thread of the tool or the server was kept from a core
+	Starved             time.Duration
 }
 
 // Add adds a second to w.
@@ -97,9 +91,8 @@ func (w *Window) AddClean(e *Entry) error {
 // details adds the cells and distributions of a second, but for those of messages
 // that the tool itself sent late.
 func (w *Window) details(e *Entry) error {
-	from := e.hists()
-	for i, into := range w.hists() {
-		if err := into.MergePacked(*from[i]); err != nil {
+	for d := range w.Times {
+		if err := w.Times[d].MergePacked(e.Times[d]); err != nil {
 			return err
 		}
 	}
@@ -189,9 +182,11 @@ func (w *Window) Clone() *Window {
 	}
 	c.Checks = slices.Clone(w.Checks)
 	c.doubt = w.doubt.clone()
-	others := c.hists()
-	for _, h := range append(others[:], &c.First, &c.Median, &c.Last) {
+	for _, h := range [...]*meter.Hist{&c.First, &c.Median, &c.Last} {
 		*h = *h.Clone()
+	}
+	for d := range c.Times {
+		c.Times[d] = *c.Times[d].Clone()
 	}
 	return &c
 }
@@ -263,45 +258,6 @@ func (w *Window) ByRoom() []Line { return w.By(func(c ledger.Cell) int { return 
 
 // ByCrew sums the cells by the recipients' crew.
 func (w *Window) ByCrew() []Line { return w.By(func(c ledger.Cell) int { return int(c.Crew) }) }
-
-func (c *Counts) add(d *Counts) {
-	c.Started += d.Started
-	c.Opened += d.Opened
-	c.Refused += d.Refused
-	c.Broken += d.Broken
-	c.Entries += d.Entries
-	c.Denied += d.Denied
-	c.Finished += d.Finished
-	c.Sent += d.Sent
-	c.Unsent += d.Unsent
-	c.Arrivals += d.Arrivals
-	c.Bytes += d.Bytes
-	c.Marked += d.Marked
-	c.Coarse += d.Coarse
-	c.Pings += d.Pings
-	c.Met += d.Met
-	c.Missed += d.Missed
-	c.Malformed += d.Malformed
-	c.Requests += d.Requests
-	c.Unheard += d.Unheard
-	c.Readings += d.Readings
-	c.Gaps += d.Gaps
-	c.Repeats += d.Repeats
-	c.Backward += d.Backward
-	c.Stale += d.Stale
-	c.Hindered += d.Hindered
-	c.Unknown += d.Unknown
-	c.StrayNews += d.StrayNews
-	c.Evicted += d.Evicted
-	c.Piled += d.Piled
-	c.Routes.add(&d.Routes)
-	c.Returns.add(&d.Returns)
-	c.Pulse.add(&d.Pulse)
-	c.Path.Add(&d.Path)
-	c.Load.add(&d.Load)
-	c.WaitsFailed += d.WaitsFailed
-	c.Doubt.add(&d.Doubt)
-}
 
 func (g Gauges) most(h Gauges) Gauges {
 	return Gauges{max(g.Planned, h.Planned), max(g.Out, h.Out), max(g.Open, h.Open), max(g.Entered, h.Entered)}

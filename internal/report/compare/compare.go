@@ -99,7 +99,7 @@ func Rows(columns []Column) []Row {
 	latency("median recipient, p50", 0.5, func(w *logbook.Window) *meter.Hist { return &w.Median })
 	latency("last recipient, p50", 0.5, func(w *logbook.Window) *meter.Hist { return &w.Last })
 	latency("any recipient, p99", 0.99, (*logbook.Window).Fanout)
-	latency("until usable, p99", 0.99, func(w *logbook.Window) *meter.Hist { return &w.Usable })
+	latency("until usable, p99", 0.99, func(w *logbook.Window) *meter.Hist { return &w.Times[logbook.ToUsable] })
 	count("deliveries owed", func(w *logbook.Window) int64 { return w.Total.Owed })
 	count("lost", func(w *logbook.Window) int64 { return w.Total.Lost })
 	count("HTTP requests", func(w *logbook.Window) int64 { return w.Counts.Routes.Asked })

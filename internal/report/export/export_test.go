@@ -60,8 +60,8 @@ func snapshot(t *testing.T) *run.Snapshot {
 		page.Counts.Routes.On = [logbook.NumTransports]int64{int64(20 + second), 0, 0, int64(12 - second)}
 		page.Counts.Returns.Away, page.Counts.Returns.Tries = int64(20*(second%4)), int64(5*second)
 		page.Counts.Returns.Accepted = int64(3 * second)
-		page.Pulse.Gap.Record(2*time.Second + time.Duration(second)*time.Millisecond)
-		page.Pulse.Eviction.Record(4 * time.Second)
+		page.Times[logbook.BeatInterval].Record(2*time.Second + time.Duration(second)*time.Millisecond)
+		page.Times[logbook.ToEvict].Record(4 * time.Second)
 		page.Counts.Routes.Asked, page.Counts.Routes.Down = int64(30*second), int64(second%3)
 		page.Gauges = logbook.Gauges{Planned: tr.Tide.Clients(time.Duration(now), 43), Out: 43,
 			Open: min(43, 20*(second+1))}
@@ -83,9 +83,9 @@ func snapshot(t *testing.T) *run.Snapshot {
 				page.Counts.Marked++
 				page.Counts.Arrivals++
 				page.Delivery(uint16(k), v.Owed, v.Latency, v.Least)
-				page.ReadingLag.Record(20 * time.Microsecond)
+				page.Times[logbook.ReadingLag].Record(20 * time.Microsecond)
 			}
-			page.ScheduleLag.Record(50 * time.Microsecond)
+			page.Times[logbook.ScheduleLag].Record(50 * time.Microsecond)
 		}
 	}
 	book.Advance(mono.Time(8 * time.Second))

@@ -72,10 +72,12 @@ func (c *collector) Collect(out chan<- prometheus.Metric) {
 			send(strings.ReplaceAll(name, ".", "_"), f.Doc, prometheus.GaugeValue, v)
 		}
 	}
-	for name, h := range map[string]*meter.Hist{"fanout": w.Fanout(), "first": &w.First, "median": &w.Median,
-		"last": &w.Last, "returns_reconnect": &w.Reconnect, "returns_back_in": &w.Back,
-		"pulse_interval": &w.Pulse.Gap, "pulse_round_trip": &w.Pulse.RoundTrip, "pulse_eviction": &w.Pulse.Eviction,
-		"pulse_told": &w.Pulse.Told, "reading_lag": &w.ReadingLag, "schedule_lag": &w.ScheduleLag} {
+	hists := map[string]*meter.Hist{"fanout": w.Fanout(), "first": &w.First, "median": &w.Median, "last": &w.Last}
+	for d := range w.Times {
+		name := strings.TrimPrefix(logbook.Dist(d).String(), "self.")
+		hists[strings.ReplaceAll(name, ".", "_")] = &w.Times[d]
+	}
+	for name, h := range hists {
 		quantiles := map[float64]float64{}
 		for _, q := range logbook.Quantiles {
 			quantiles[q] = h.Quantile(q).Seconds()

@@ -60,12 +60,12 @@ func (r *Request) pulse(w *logbook.Window) (sheet, drawing) {
 	c := &chart.Chart{Title: "Heartbeats: share that took no longer", Notes: r.notes(),
 		X: chart.Axis{Label: "time", Log: true, Name: chart.Millis},
 		Y: chart.Axis{Label: "share of all", Name: chart.Percent}}
-	h := &w.Pulse
+	h := &w.Times
 	for _, part := range []chart.Series{
-		cumulative("from one of the server's to the next", &h.Gap, chart.Solid),
-		cumulative("from a client's to the answer", &h.RoundTrip, chart.Dashed),
-		cumulative("from the first that was owed to the eviction", &h.Eviction, chart.Dotted),
-		cumulative("from an eviction to the others being told", &h.Told, chart.Points)} {
+		cumulative("from one of the server's to the next", &h[logbook.BeatInterval], chart.Solid),
+		cumulative("from a client's to the answer", &h[logbook.RoundTrip], chart.Dashed),
+		cumulative("from the first that was owed to the eviction", &h[logbook.ToEvict], chart.Dotted),
+		cumulative("from an eviction to the others being told", &h[logbook.ToTell], chart.Points)} {
 		if len(part.X) == 0 {
 			continue
 		}

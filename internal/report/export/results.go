@@ -142,7 +142,7 @@ func Seconds(w io.Writer, s *run.Snapshot) error {
 			h *meter.Hist
 			q float64
 		}{{f, 0.5}, {f, 0.9}, {f, 0.99}, {f, 1}, {&one.First, 0.5}, {&one.Median, 0.5}, {&one.Last, 0.5},
-			{&one.Last, 1}, {&one.ReadingLag, 0.99}, {&one.ScheduleLag, 0.99}} {
+			{&one.Last, 1}, {&one.Times[logbook.ReadingLag], 0.99}, {&one.Times[logbook.ScheduleLag], 0.99}} {
 			text := "" // nothing was measured
 			if q.h.Count() > 0 {
 				text = fmt.Sprintf("%.1f", logbook.Micros(q.h.Quantile(q.q)))

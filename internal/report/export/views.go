@@ -105,7 +105,8 @@ func (r *Request) percentiles(w *logbook.Window) (sheet, drawing) {
 	c := &chart.Chart{Title: "Latency by percentile", Notes: r.notes(),
 		Y: chart.Axis{Label: "latency", Log: true, Name: chart.Millis},
 		X: chart.Axis{Label: "percentile; each nine takes the same room"}}
-	hists := []*meter.Hist{w.Fanout(), &w.First, &w.Median, &w.Last, &w.ReadingLag, &w.ScheduleLag}
+	hists := []*meter.Hist{w.Fanout(), &w.First, &w.Median, &w.Last, &w.Times[logbook.ReadingLag],
+		&w.Times[logbook.ScheduleLag]}
 	names := []string{"fan-out, all deliveries", "first recipient", "median recipient", "last recipient",
 		"the tool's reading lag", "the tool's schedule lag"}
 	styles := []chart.Style{chart.Solid, chart.Dotted, chart.Dashed, chart.Dashed, chart.Points, chart.Dotted}

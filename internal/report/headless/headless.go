@@ -99,15 +99,19 @@ func Routes(s *run.Snapshot) string {
 	return text
 }
 
+// times says how long something took: in the middle, for 99 of 100, and at the most.
+func times(h *meter.Hist, most string) string {
+	return fmt.Sprintf("p50 %s, p99 %s, the %s %s", us(h, 0.5), us(h, 0.99), most, us(h, 1))
+}
+
 // Pulse says in lines what was measured of heartbeats; none if nothing was.
 func Pulse(s *run.Snapshot) (lines []string) {
 	w := s.Total
-	c, h := &w.Counts.Pulse, &w.Pulse
+	c, h := &w.Counts.Pulse, &w.Times
 	if p := s.Trial.Target.Promise; p != nil && p.Server {
-		line := fmt.Sprintf("heartbeats: %d of the server, promised every %v: p50 %s, p99 %s, the longest %s; %d "+
-			"missing, "+
-			"%d late, %d early", c.Heard, p.Every, us(&h.Gap, 0.5), us(&h.Gap, 0.99), us(&h.Gap, 1), c.Missing, c.Late,
-			c.Early)
+		line := fmt.Sprintf("heartbeats: %d of the server, promised every %v: %s; %d missing, %d late, %d early",
+			c.Heard,
+			p.Every, times(&h[logbook.BeatInterval], "longest"), c.Missing, c.Late, c.Early)
 		if drift, ok := w.Drift(); ok {
 			line += fmt.Sprintf("; drift %+.2f %%", drift)
 		}
@@ -117,16 +121,13 @@ func Pulse(s *run.Snapshot) (lines []string) {
 		lines = append(lines, line)
 	}
 	if c.Asked > 0 {
-		lines = append(lines, fmt.Sprintf("heartbeats: %d of clients, %d answered, %d not by the next; round trip "+
-			"p50 %s, "+
-			"p99 %s, the longest %s", c.Asked, c.Answered, c.Unheard, us(&h.RoundTrip, 0.5), us(&h.RoundTrip, 0.99),
-			us(&h.RoundTrip, 1)))
+		lines = append(lines, fmt.Sprintf("heartbeats: %d of clients, %d answered, %d not by the next; round trip %s",
+			c.Asked, c.Answered, c.Unheard, times(&h[logbook.RoundTrip], "longest")))
 	}
 	if c.Misbehave > 0 {
 		lines = append(lines, fmt.Sprintf("misbehaved: %d clients; %d evicted, %d of them after the deadline, %d not; "+
-			"evicted in p50 %s, p99 %s, the longest %s; others told within %s", c.Misbehave, c.Evicted, c.TooLate,
-			c.Kept,
-			us(&h.Eviction, 0.5), us(&h.Eviction, 0.99), us(&h.Eviction, 1), us(&h.Told, 1)))
+			"evicted in %s; others told within %s", c.Misbehave, c.Evicted, c.TooLate, c.Kept,
+			times(&h[logbook.ToEvict], "longest"), us(&h[logbook.ToTell], 1)))
 	}
 	if c.Hasty > 0 {
 		lines = append(lines, fmt.Sprintf("hasty: %d clients were closed that gave every sign of life they owed",
@@ -140,11 +141,9 @@ func Pulse(s *run.Snapshot) (lines []string) {
 func Returns(s *run.Snapshot) (lines []string) {
 	w := s.Total
 	if c := &w.Counts.Returns; c.Broke > 0 {
-		lines = append(lines, fmt.Sprintf("returns: %d connections broke, %d are back, %d gave up; back in p50 %s, "+
-			"p99 %s, "+
-			"the last %s; %d tries: %d accepted, %d refused, %d without an answer, %d failed", c.Broke, c.Back,
-			c.GaveUp+c.StillAway, us(&w.Back, 0.5), us(&w.Back, 0.99), us(&w.Back, 1), c.Tries, c.Accepted, c.Refused,
-			c.TimedOut, c.Failed))
+		lines = append(lines, fmt.Sprintf("returns: %d connections broke, %d are back, %d gave up; back in %s; "+
+			"%d tries: %d accepted, %d refused, %d without an answer, %d failed", c.Broke, c.Back, c.GaveUp+c.StillAway,
+			times(&w.Times[logbook.ToReturn], "last"), c.Tries, c.Accepted, c.Refused, c.TimedOut, c.Failed))
 	}
 	for _, h := range s.Happened {
 		line := fmt.Sprintf("fault %q: %s from %s to %s", h.Name, h.Do, units.Duration(h.From), units.Duration(h.To))
@@ -228,7 +227,7 @@ func Report(w io.Writer, s *run.Snapshot) {
 	}
 	if c := &s.Total.Counts; c.Readings > 0 {
 		fmt.Fprintf(w, "  feeds: %d readings, missing %d, repeated %d, backward %d, too old %d; age p99 %s\n",
-			c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, us(&s.Total.Age, 0.99))
+			c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, us(&s.Total.Times[logbook.FeedAge], 0.99))
 	}
 	f, early := s.Total.Fanout(), s.Total.FanoutEarly()
 	both := func(q float64) string { return units.Between(early.Quantile(q), f.Quantile(q)) }
@@ -249,15 +248,17 @@ func Report(w io.Writer, s *run.Snapshot) {
 	}
 	fmt.Fprintf(w, "  the tool itself: reading lag p99 %s, schedule lag p99 %s, %v of core time taken from the "+
 		"machine, programs waited for a core for up to %s at a time, %d of %d seconds say nothing of the server%s "+
-		"(%s)\n", us(&s.Total.ReadingLag, 0.99), us(&s.Total.ScheduleLag, 0.99), units.Duration(s.Total.Stolen),
+		"(%s)\n", us(&s.Total.Times[logbook.ReadingLag], 0.99), us(&s.Total.Times[logbook.ScheduleLag], 0.99),
+		units.Duration(s.Total.Stolen),
 		units.Duration(s.Total.Kept), s.Total.Overloaded, s.Total.Seconds, because(s.Total.Why), lag)
 	for _, line := range Load(s) {
 		fmt.Fprintf(w, "  %s\n", line)
 	}
-	if s.Total.PushedBack.Count() > 0 {
+	if s.Total.Times[logbook.PushedBack].Count() > 0 {
 		fmt.Fprintf(w, "  scripts: %d turns began later than their time, because of what the script itself waited "+
-			"for: p50 %s, longest %s\n", s.Total.PushedBack.Count(), us(&s.Total.PushedBack, 0.5),
-			us(&s.Total.PushedBack, 1))
+			"for: p50 %s, longest %s\n", s.Total.Times[logbook.PushedBack].Count(),
+			us(&s.Total.Times[logbook.PushedBack], 0.5),
+			us(&s.Total.Times[logbook.PushedBack], 1))
 	}
 	for _, line := range append(Pulse(s), Returns(s)...) {
 		fmt.Fprintf(w, "  %s\n", line)

@@ -44,7 +44,8 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 	if snap.Trial, implied, err = readOutline(o); err != nil {
 		return nil, err
 	}
-	for _, read := range []func(int64, *run.Snapshot) error{s.readSeconds, s.readCells, s.readLatencies, s.readNames,
+	for _, read := range []func(int64, *run.Snapshot) error{s.readSeconds, s.readCells, s.readLatencies,
+		s.readTimes, s.readNames,
 		s.readMessages, s.readOutcomes, s.readEvents, s.readReasons, s.readLanes, s.readBodies, s.readFinalResults} {
 		if err := read(r.ID, snap); err != nil {
 			return nil, err
@@ -94,33 +95,43 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 	return s.each(func(rows *sql.Rows) error {
 		e := &logbook.Entry{}
 		var counts, health, fit, checks, own, early, pulse []byte
-		var reading, schedule meter.Packed
 		err := rows.Scan(&e.At, &e.Settled, &e.Gauges.Planned, &e.Gauges.Out, &e.Gauges.Open, &e.Gauges.Entered,
 			&counts, &health, &fit, &e.Foreign,
-			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), (*[]byte)(&e.Connect), (*[]byte)(&e.Enter),
-			(*[]byte)(&reading), (*[]byte)(&schedule), (*[]byte)(&e.Age), (*[]byte)(&e.Answer), &checks, &own,
-			(*[]byte)(&e.PushedBack), &early, (*[]byte)(&e.Usable), (*[]byte)(&e.Reconnect), (*[]byte)(&e.Back),
-			&pulse, (*[]byte)(&e.CaughtUp))
+			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), &checks, &own, &early, &pulse)
+		var beats struct{ Gap, RoundTrip, Eviction, Told meter.Packed } // as they were kept up to schema 8
 		for _, part := range []struct {
 			from []byte
 			into any
 		}{{counts, &e.Counts}, {health, &e.Health}, {fit, &e.Fit}, {checks, &e.Checks}, {own, &e.Own},
-			{early, &e.Early}, {pulse, &e.Pulse}} {
+			{early, &e.Early}, {pulse, &beats}} {
 			if err == nil {
 				err = json.Unmarshal(part.from, part.into)
 			}
 		}
-		e.Health.ReadingLag, e.Health.ScheduleLag = reading, schedule
+		e.Times[logbook.BeatInterval], e.Times[logbook.RoundTrip] = beats.Gap, beats.RoundTrip
+		e.Times[logbook.ToEvict], e.Times[logbook.ToTell] = beats.Eviction, beats.Told
 		if err == nil && e.At != len(snap.Entries) {
 			err = fmt.Errorf("second %d is missing", len(snap.Entries))
 		}
 		snap.Entries = append(snap.Entries, e)
 		return err
 	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, "+
-		"connect, enter, reading_lag, schedule_lag, age, answer, checks, own, pushed_back, early, usable, reconnect, "+
-		"back, pulse, caught_up FROM second "+
-		"WHERE "+
-		"run = ? ORDER BY at", id)
+		"checks, own, early, pulse FROM second WHERE run = ? ORDER BY at", id)
+}
+
+func (s *Store) readTimes(id int64, snap *run.Snapshot) error {
+	return s.each(func(rows *sql.Rows) error {
+		var at int
+		var name string
+		var histogram []byte
+		if err := rows.Scan(&at, &name, &histogram); err != nil {
+			return err
+		}
+		if d, known := logbook.DistNamed(name); known && at < len(snap.Entries) {
+			snap.Entries[at].Times[d] = histogram
+		}
+		return nil
+	}, "SELECT at, name, histogram FROM times WHERE run = ?", id)
 }
 
 func kindOf(name string) ledger.Kind {

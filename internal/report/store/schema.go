@@ -120,4 +120,33 @@ ALTER TABLE second ADD COLUMN caught_up BLOB;
 	`
 ALTER TABLE cell ADD COLUMN overtaken INTEGER NOT NULL DEFAULT 0;
 `,
+	// 9: one table for all distributions; pulse keeps what older versions wrote into it
+	`
+CREATE TABLE times (
+  run INTEGER NOT NULL REFERENCES run ON DELETE CASCADE, at INTEGER NOT NULL, name TEXT NOT NULL,
+  histogram BLOB NOT NULL,
+  PRIMARY KEY (run, at, name)) WITHOUT ROWID;
+INSERT INTO times SELECT run, at, 'connect', connect FROM second WHERE length(connect) > 0;
+ALTER TABLE second DROP COLUMN connect;
+INSERT INTO times SELECT run, at, 'enter', enter FROM second WHERE length(enter) > 0;
+ALTER TABLE second DROP COLUMN enter;
+INSERT INTO times SELECT run, at, 'feed.age', age FROM second WHERE length(age) > 0;
+ALTER TABLE second DROP COLUMN age;
+INSERT INTO times SELECT run, at, 'request', answer FROM second WHERE length(answer) > 0;
+ALTER TABLE second DROP COLUMN answer;
+INSERT INTO times SELECT run, at, 'schedule.pushed_back', pushed_back FROM second WHERE length(pushed_back) > 0;
+ALTER TABLE second DROP COLUMN pushed_back;
+INSERT INTO times SELECT run, at, 'routes.usable', usable FROM second WHERE length(usable) > 0;
+ALTER TABLE second DROP COLUMN usable;
+INSERT INTO times SELECT run, at, 'returns.reconnect', reconnect FROM second WHERE length(reconnect) > 0;
+ALTER TABLE second DROP COLUMN reconnect;
+INSERT INTO times SELECT run, at, 'returns.back_in', back FROM second WHERE length(back) > 0;
+ALTER TABLE second DROP COLUMN back;
+INSERT INTO times SELECT run, at, 'returns.caught_up_in', caught_up FROM second WHERE length(caught_up) > 0;
+ALTER TABLE second DROP COLUMN caught_up;
+INSERT INTO times SELECT run, at, 'self.reading_lag', reading_lag FROM second WHERE length(reading_lag) > 0;
+ALTER TABLE second DROP COLUMN reading_lag;
+INSERT INTO times SELECT run, at, 'self.schedule_lag', schedule_lag FROM second WHERE length(schedule_lag) > 0;
+ALTER TABLE second DROP COLUMN schedule_lag;
+`,
 }

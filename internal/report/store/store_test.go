@@ -368,7 +368,7 @@ func TestFirstSchema(t *testing.T) {
 	}
 	w := snap.Total
 	if w.Total.Owed != 4 || w.Total.Lost != 1 || w.Total.Altered != 0 || w.Counts.Sent != 3 || len(w.Checks) != 0 ||
-		w.First.Count() != 1 || w.Age.Count() != 0 {
+		w.First.Count() != 1 || w.Times[logbook.FeedAge].Count() != 0 {
 		t.Errorf("%+v %+v, %d", w.Total, w.Counts, w.First.Count())
 	}
 	if len(snap.Kept) != 1 || snap.Kept[0].Outcomes[0].Fate != ledger.Lost || snap.ClientName(1) != "Birch" ||

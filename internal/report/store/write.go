@@ -244,18 +244,18 @@ var insertCell = "INSERT OR REPLACE INTO cell (run, at, room, crew, kind, said, 
 	fateColumns + ") VALUES (?" + strings.Repeat(",?", 8+len(ledger.Fates)) + ")"
 
 func (w *writer) second(e *logbook.Entry) {
-	health := e.Health
-	reading, schedule := health.ReadingLag, health.ScheduleLag
-	health.ReadingLag, health.ScheduleLag = nil, nil
 	g := e.Gauges
-	w.exec("INSERT OR REPLACE INTO second VALUES (?"+strings.Repeat(",?", 31)+")", w.run,
-		e.At,
-		e.Settled, g.Planned, g.Out, g.Open, g.Entered,
-		e.Counts.Sent, e.Counts.Arrivals, e.Health.Overload, w.json(e.Counts), w.json(health), w.json(e.Fit), e.Foreign,
-		[]byte(e.First), []byte(e.Median), []byte(e.Last), []byte(e.Connect), []byte(e.Enter), []byte(reading),
-		[]byte(schedule), []byte(e.Age), []byte(e.Answer), w.json(e.Checks), w.json(e.Own), []byte(e.PushedBack),
-		w.json(e.Early), []byte(e.Usable), []byte(e.Reconnect), []byte(e.Back),
-		w.json(e.Pulse), []byte(e.CaughtUp))
+	w.exec("INSERT OR REPLACE INTO second (run, at, settled, planned, out, open, entered, sent, arrivals, overload, "+
+		"counts, health, fit, foreign_marks, first, median, last, checks, own, early) VALUES (?"+
+		strings.Repeat(",?", 19)+")", w.run, e.At, e.Settled, g.Planned, g.Out, g.Open, g.Entered, e.Counts.Sent,
+		e.Counts.Arrivals,
+		e.Health.Overload, w.json(e.Counts), w.json(e.Health), w.json(e.Fit), e.Foreign,
+		[]byte(e.First), []byte(e.Median), []byte(e.Last), w.json(e.Checks), w.json(e.Own), w.json(e.Early))
+	for d, h := range e.Times {
+		if len(h) > 0 {
+			w.exec("INSERT OR REPLACE INTO times VALUES (?,?,?,?)", w.run, e.At, logbook.Dist(d).String(), []byte(h))
+		}
+	}
 	for _, c := range e.Cells {
 		t := &c.Tally
 		row := []any{w.run, e.At, c.Cell.Room, c.Cell.Crew, c.Cell.Kind.String(), t.Said, t.Owed, t.MaybeLate,

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"tidepull/internal/measure/lane"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/standin"
 	"tidepull/internal/standin/board"
 )
@@ -292,8 +293,8 @@ tide {
 		if d := float64(said-tc.want) / float64(tc.want); d > tc.spread || d < -tc.spread {
 			t.Errorf("%s: %d said, want %d", name, said, tc.want)
 		}
-		if p.window.Total.Lost != 0 || p.window.ScheduleLag.Max() > 0 {
-			t.Errorf("%s: %+v, late by %v", name, p.window.Total, p.window.ScheduleLag.Max())
+		if p.window.Total.Lost != 0 || p.window.Times[logbook.ScheduleLag].Max() > 0 {
+			t.Errorf("%s: %+v, late by %v", name, p.window.Total, p.window.Times[logbook.ScheduleLag].Max())
 		}
 		together := map[int64]int{}
 		most := 0

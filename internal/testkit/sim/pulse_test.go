@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/standin"
 	"tidepull/internal/standin/board"
 	"tidepull/internal/trial/language"
@@ -111,22 +112,24 @@ func TestPulse(t *testing.T) {
 		}
 		cfg := standin.Config{PingEvery: time.Second, PongWithin: 2 * time.Second, Notices: true}
 		p := playShared(t, tr, cfg, board.Switches{}, 0, 1+seed%3)
-		c, h := &p.window.Counts.Pulse, &p.window.Pulse
+		c, h := &p.window.Counts.Pulse, &p.window.Times
 		if c.Misbehave != 48 || c.Evicted != 30 || p.truth.Evicted != 30 ||
 			c.TooLate+c.Kept+c.Hasty+c.Missing+c.Late+c.Early != 0 {
 			t.Errorf("seed %d: %+v\nin truth %+v; %v", seed, *c, p.truth, p.reasons)
 		}
 		// 12 silent, 6 late, 6 frozen, 6 unplugged; of those that do not read it is known to within an interval
-		if n := h.Eviction.Count(); n != 30 || h.Eviction.Quantile(0.5) < 1990*time.Millisecond ||
-			h.Eviction.Quantile(0.7) > 2010*time.Millisecond || h.Eviction.Max() > 2250*time.Millisecond {
-			t.Errorf("seed %d: %d evicted after %v to %v", seed, n, h.Eviction.Min(), h.Eviction.Max())
+		if n := h[logbook.ToEvict].Count(); n != 30 || h[logbook.ToEvict].Quantile(0.5) < 1990*time.Millisecond ||
+			h[logbook.ToEvict].Quantile(0.7) > 2010*time.Millisecond ||
+			h[logbook.ToEvict].Max() > 2250*time.Millisecond {
+			t.Errorf("seed %d: %d evicted after %v to %v", seed, n, h[logbook.ToEvict].Min(), h[logbook.ToEvict].Max())
 		}
-		if m := h.Gap.Quantile(0.5); m < 990*time.Millisecond || h.Gap.Max() > 1010*time.Millisecond || c.Heard < 500 {
-			t.Errorf("seed %d: %d heartbeats, up to %v apart", seed, c.Heard, h.Gap.Max())
+		if m := h[logbook.BeatInterval].Quantile(0.5); m < 990*time.Millisecond ||
+			h[logbook.BeatInterval].Max() > 1010*time.Millisecond || c.Heard < 500 {
+			t.Errorf("seed %d: %d heartbeats, up to %v apart", seed, c.Heard, h[logbook.BeatInterval].Max())
 		}
 		// everybody in the room is told of the evictions, also of those who do not see theirs
-		if n := h.Told.Count(); n < 30*30 || h.Told.Max() > 10*time.Millisecond {
-			t.Errorf("seed %d: told %d times, up to %v after", seed, n, h.Told.Max())
+		if n := h[logbook.ToTell].Count(); n < 30*30 || h[logbook.ToTell].Max() > 10*time.Millisecond {
+			t.Errorf("seed %d: told %d times, up to %v after", seed, n, h[logbook.ToTell].Max())
 		}
 		if l := p.window.Total; p.window.Imbalance() != "" || l.Open() != 0 ||
 			l.Lost+l.Stray+l.Duplicate+l.Late != 0 || p.window.ChecksFailed() != 0 ||
@@ -213,7 +216,7 @@ func TestPulseWeaknesses(t *testing.T) {
 	}
 	// a server that answers its clients' heartbeats: the round trip is twice the way
 	p := playWith(t, fmt.Sprintf(heartbeats, 3, "client", ""), standin.Config{}, board.Switches{})
-	if c, h := p.window.Counts.Pulse, p.window.Pulse.RoundTrip; c.Asked < 1000 || c.Answered < c.Asked-60 ||
+	if c, h := p.window.Counts.Pulse, p.window.Times[logbook.RoundTrip]; c.Asked < 1000 || c.Answered < c.Asked-60 ||
 		c.Unheard+c.Hasty != 0 || h.Min() < 5900*time.Microsecond || h.Max() > 6100*time.Microsecond {
 		t.Errorf("%+v; %v to %v", c, h.Min(), h.Max())
 	}

@@ -5,6 +5,7 @@ import (
 	"testing"
 	"time"
 
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/standin"
 	"tidepull/internal/standin/board"
 	"tidepull/internal/trial/language"
@@ -103,8 +104,10 @@ func TestResume(t *testing.T) {
 		if forgets { // it waits for an answer, and tries again by name
 			least, most = 2*time.Second, 4*time.Second
 		}
-		if n := w.CaughtUp.Count(); n != 16 || w.CaughtUp.Min() < least || w.CaughtUp.Max() > most {
-			t.Errorf("seed %d: %d caught up in %v to %v", seed, n, w.CaughtUp.Min(), w.CaughtUp.Max())
+		if n := w.Times[logbook.ToCatchUp].Count(); n != 16 || w.Times[logbook.ToCatchUp].Min() < least ||
+			w.Times[logbook.ToCatchUp].Max() > most {
+			t.Errorf("seed %d: %d caught up in %v to %v", seed, n, w.Times[logbook.ToCatchUp].Min(),
+				w.Times[logbook.ToCatchUp].Max())
 		}
 		bad := playShared(t, tr, cfg, board.Switches{Seed: uint64(seed), Load: board.Load{NoReturn: 0.9}}, 0, 1)
 		if n := bad.window.Total.Lost; n == 0 {

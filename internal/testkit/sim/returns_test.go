@@ -7,6 +7,7 @@ import (
 	"testing"
 	"time"
 
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/standin"
 	"tidepull/internal/standin/board"
 	"tidepull/internal/trial/language"
@@ -79,9 +80,9 @@ func TestReturns(t *testing.T) {
 			c.Broken+c.Denied+c.Refused+c.Missed != 0 || c.Finished != 24 || cut == 0 {
 			t.Errorf("seed %d: %+v\n%+v; %d were cut; %v", seed, *r, *c, cut, p.reasons)
 		}
-		if b := &p.window.Back; int64(b.Count()) != r.Back || b.Min() < 10*time.Millisecond ||
+		if b := &p.window.Times[logbook.ToReturn]; int64(b.Count()) != r.Back || b.Min() < 10*time.Millisecond ||
 			b.Max() > 5*time.Second ||
-			p.window.Reconnect.Max() > b.Max() {
+			p.window.Times[logbook.ToReconnect].Max() > b.Max() {
 			t.Errorf("seed %d: back after %v to %v", seed, b.Min(), b.Max())
 		}
 	}

@@ -44,8 +44,7 @@ func factsOf(t *testing.T, p played) []byte {
 	for _, e := range p.entries {
 		s := second{At: e.At, Cells: map[string]ledger.Tally{}, Latency: e.Latency, Foreign: e.Foreign,
 			Counts: e.Counts,
-			Checks: e.Checks, Hists: []meter.Packed{e.First, e.Median, e.Last, e.Connect, e.Enter, e.Age, e.Answer,
-				e.PushedBack, e.Health.ReadingLag, e.Health.ScheduleLag}}
+			Checks: e.Checks, Hists: append(e.Times[:], e.First, e.Median, e.Last)}
 		for _, c := range e.Cells {
 			s.Cells[fmt.Sprint(room(c.Cell.Room), " ", c.Cell.Kind, " ", c.Cell.Crew)] = c.Tally
 		}

@@ -63,13 +63,14 @@ func TestDueWhenTheScriptSaysIt(t *testing.T) {
 		p := playWith(t, harbour(tc.steps), standin.Config{}, board.Switches{})
 		f := p.window.Fanout()
 		if f.Count() < 1000 || f.Min() != wireTime || f.Max() != wireTime || p.window.Total.Late > 0 ||
-			p.window.ScheduleLag.Max() > time.Millisecond {
+			p.window.Times[logbook.ScheduleLag].Max() > time.Millisecond {
 			t.Errorf("%s: %d latencies from %v to %v, schedule lag up to %v", name, f.Count(), f.Min(), f.Max(),
-				p.window.ScheduleLag.Max())
+				p.window.Times[logbook.ScheduleLag].Max())
 		}
-		if pushed := p.window.PushedBack.Quantile(0.5) > 100*time.Millisecond; pushed != tc.pushed {
-			t.Errorf("%s: %d turns were pushed back, by %v in the middle", name, p.window.PushedBack.Count(),
-				p.window.PushedBack.Quantile(0.5))
+		if pushed := p.window.Times[logbook.PushedBack].Quantile(0.5) > 100*time.Millisecond; pushed != tc.pushed {
+			t.Errorf("%s: %d turns were pushed back, by %v in the middle", name,
+				p.window.Times[logbook.PushedBack].Count(),
+				p.window.Times[logbook.PushedBack].Quantile(0.5))
 		}
 	}
 }

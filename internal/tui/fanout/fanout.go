@@ -165,7 +165,7 @@ func percentiles(sc scene.Scene, width, rows int) []string {
 	}
 	d := look.NewDots(width-look.Gutter, rows-1)
 	const nines = 4.0
-	lag := &sc.Window.ReadingLag
+	lag := &sc.Window.Times[logbook.ReadingLag]
 	ax := logAxis(min(f.Quantile(0.01), max(lag.Quantile(0.01), time.Microsecond)), max(f.Max(), lag.Max()), 4*d.Height)
 	at := func(x int) float64 { return 1 - math.Pow(10, -float64(x)/float64(2*d.Width)*nines) }
 	for x := range 2 * d.Width {

@@ -11,6 +11,7 @@ import (
 
 	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/meter"
 	"tidepull/internal/trial"
 	"tidepull/internal/tui/look"
@@ -51,7 +52,7 @@ func (m *Model) View(sc scene.Scene) []string {
 		below = append(parts[0], parts[1]...)
 	}
 	chart := 0
-	if spare := sc.Height - len(below); spare >= 14 && sc.Window.Pulse.Gap.Count() > 0 {
+	if spare := sc.Height - len(below); spare >= 14 && sc.Window.Times[logbook.BeatInterval].Count() > 0 {
 		chart = min(9, spare/2)
 	}
 	notes := m.reasons(sc)
@@ -77,7 +78,7 @@ func atLeastTwo(lines []string, room int) []string {
 
 // intervals draws how far apart the server's heartbeats were, around what was promised.
 func intervals(sc scene.Scene, rows int) []string {
-	p, h := sc.Palette, &sc.Window.Pulse.Gap
+	p, h := sc.Palette, &sc.Window.Times[logbook.BeatInterval]
 	promise := sc.Run.Trial.Target.Promise
 	lines := []string{p.Rule("from one heartbeat of the server to the next", p.Draw(look.Faint, sc.Label), sc.Width)}
 	d := look.NewDots(sc.Width-look.Gutter, rows-2)
@@ -155,7 +156,7 @@ func server(sc scene.Scene, width int) []string {
 		}
 		lines = append(lines,
 			p.Line("promised, of the server, each", width, 11, units.Duration(promise.Every)),
-			p.Line("from one to the next", width, 11, quantiles(&w.Pulse.Gap)...),
+			p.Line("from one to the next", width, 11, quantiles(&w.Times[logbook.BeatInterval])...),
 			p.Line("came, missing", width, 11, units.Count(c.Heard), p.Zero(c.Missing, look.Lost)),
 			p.Line("late, early", width, 11, p.Zero(c.Late, look.Beware), p.Zero(c.Early, look.Beware)),
 			p.Line("drift, bunched", width, 11, drift, bunched))
@@ -164,7 +165,7 @@ func server(sc scene.Scene, width int) []string {
 		lines = append(lines,
 			p.Line("of clients, answered, not by the next", width, 11, units.Count(c.Asked), units.Count(c.Answered),
 				p.Zero(c.Unheard, look.Lost)),
-			p.Line("round trip", width, 11, quantiles(&w.Pulse.RoundTrip)...))
+			p.Line("round trip", width, 11, quantiles(&w.Times[logbook.RoundTrip])...))
 	}
 	return lines
 }
@@ -180,10 +181,10 @@ func clients(sc scene.Scene, width int) []string {
 	}
 	return append(lines,
 		p.Line("must be closed within", width, 11, deadline),
-		p.Line("eviction", width, 11, quantiles(&w.Pulse.Eviction)...),
+		p.Line("eviction", width, 11, quantiles(&w.Times[logbook.ToEvict])...),
 		p.Line("misbehaved, evicted", width, 11, units.Count(c.Misbehave), units.Count(c.Evicted)),
 		p.Line("evicted late, not evicted", width, 11, p.Zero(c.TooLate, look.Lost), p.Zero(c.Kept, look.Lost)),
-		p.Line("others told after an eviction", width, 11, quantiles(&w.Pulse.Told)...),
+		p.Line("others told after an eviction", width, 11, quantiles(&w.Times[logbook.ToTell])...),
 		p.Line("the living: closed all the same (hasty)", width, 11, p.Zero(c.Hasty, look.Danger)))
 }
 

@@ -156,8 +156,9 @@ func returns(sc scene.Scene, width int) []string {
 	for _, row := range []struct {
 		name string
 		h    *meter.Hist
-	}{{"found broken to connected", &w.Reconnect}, {"found broken to back in all rooms", &w.Back},
-		{"found broken to caught up", &w.CaughtUp}} {
+	}{{"found broken to connected", &w.Times[logbook.ToReconnect]},
+		{"found broken to back in all rooms", &w.Times[logbook.ToReturn]},
+		{"found broken to caught up", &w.Times[logbook.ToCatchUp]}} {
 		lines = append(lines, p.Line(row.name, width, 11, look.Quantile(row.h, 0.5), look.Quantile(row.h, 0.99),
 			look.Quantile(row.h, 1)))
 	}

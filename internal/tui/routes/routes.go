@@ -160,8 +160,10 @@ func usable(sc scene.Scene, width int) []string {
 		name string
 		of   func(float64) string
 	}{
-		{"from the first try of any route", func(q float64) string { return look.Quantile(&w.Usable, q) }},
-		{"from dialling the one that was taken", func(q float64) string { return look.Quantile(&w.Connect, q) }},
+		{"from the first try of any route",
+			func(q float64) string { return look.Quantile(&w.Times[logbook.ToUsable], q) }},
+		{"from dialling the one that was taken",
+			func(q float64) string { return look.Quantile(&w.Times[logbook.ToConnect], q) }},
 	} {
 		lines = append(lines, p.Line(row.name, width, 11, row.of(0.5), row.of(0.99), row.of(1)))
 	}

@@ -277,8 +277,8 @@ func latencyLines(sc scene.Scene, each int) []string {
 	row("median recipient", &recent.Median, &all.Median, 0.5)
 	row("last recipient", &recent.Last, &all.Last, 0.5)
 	row("last, p99", &recent.Last, &all.Last, 0.99)
-	row("connecting p99", &recent.Connect, &all.Connect, 0.99)
-	row("entering p99", &recent.Enter, &all.Enter, 0.99)
+	row("connecting p99", &recent.Times[logbook.ToConnect], &all.Times[logbook.ToConnect], 0.99)
+	row("entering p99", &recent.Times[logbook.ToEnter], &all.Times[logbook.ToEnter], 0.99)
 	return lines
 }
 
@@ -352,10 +352,10 @@ func selfLines(sc scene.Scene, each int) []string {
 		}
 		return p.Draw(look.Faint, "none")
 	})
-	row("reading lag p50", func(w *logbook.Window) string { return quantile(p, &w.ReadingLag, 0.5) })
-	row("reading lag p99", func(w *logbook.Window) string { return quantile(p, &w.ReadingLag, 0.99) })
-	row("schedule lag p50", func(w *logbook.Window) string { return quantile(p, &w.ScheduleLag, 0.5) })
-	row("schedule lag p99", func(w *logbook.Window) string { return quantile(p, &w.ScheduleLag, 0.99) })
+	row("reading lag p50", func(w *logbook.Window) string { return quantile(p, &w.Times[logbook.ReadingLag], 0.5) })
+	row("reading lag p99", func(w *logbook.Window) string { return quantile(p, &w.Times[logbook.ReadingLag], 0.99) })
+	row("schedule lag p50", func(w *logbook.Window) string { return quantile(p, &w.Times[logbook.ScheduleLag], 0.5) })
+	row("schedule lag p99", func(w *logbook.Window) string { return quantile(p, &w.Times[logbook.ScheduleLag], 0.99) })
 	row("loop busy", func(w *logbook.Window) string { return share(float64(w.Busy), float64(w.Span)) })
 	per := func(cpu func(*logbook.Window) time.Duration) func(*logbook.Window) string {
 		return func(w *logbook.Window) string {
@@ -368,8 +368,11 @@ func selfLines(sc scene.Scene, each int) []string {
 	row("loop CPU/arrival", per(func(w *logbook.Window) time.Duration { return w.CPU }))
 	row("all CPU/arrival", per(func(w *logbook.Window) time.Duration { return w.ProcessCPU }))
 	row("GC pauses", func(w *logbook.Window) string { return units.Duration(w.GCPause) })
-	if all.PushedBack.Count() > 0 {
-		row("pushed back p99", func(w *logbook.Window) string { return quantile(p, &w.PushedBack, 0.99) })
+	if all.Times[logbook.PushedBack].Count() > 0 {
+		row("pushed back p99", func(w *logbook.Window) string {
+			return quantile(p, &w.Times[logbook.PushedBack],
+				0.99)
+		})
 	}
 	row("waits for a core", func(w *logbook.Window) string { return units.Duration(w.Waited) })
 	row("the longest", func(w *logbook.Window) string { return units.Duration(w.Kept) })
