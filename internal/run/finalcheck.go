@@ -22,7 +22,7 @@ import (
 type FinalResult struct {
 	Name    string  `json:"name"`
 	Verdict Verdict `json:"verdict"`
-	Why     string  `json:"why,omitempty"` // of Broken
+	Why     string  `json:"why,omitempty"` // it is not that it holds
 }
 
 // maxAnswer is the most of an answer that is read.
@@ -35,15 +35,18 @@ func finalChecks(t *trial.Trial, total *logbook.Window) []FinalResult {
 	for i := range t.FinalChecks {
 		k := &t.FinalChecks[i]
 		r := FinalResult{Name: k.Name, Verdict: Holds}
-		if err := finalCheck(t, k, total); err != nil {
-			r.Verdict, r.Why = Broken, t.Hide(plain.Text(err.Error(), 300))
+		verdict, err := finalCheck(t, k, total)
+		if r.Verdict = verdict; err != nil {
+			r.Why = t.Hide(plain.Text(err.Error(), 300))
 		}
 		all = append(all, r)
 	}
 	return all
 }
 
-func finalCheck(t *trial.Trial, k *trial.FinalCheck, total *logbook.Window) error {
+// finalCheck carries out one. If it would hold without what of the figures may be the tool's or the
+// machine's doing, it is not proven.
+func finalCheck(t *trial.Trial, k *trial.FinalCheck, total *logbook.Window) (Verdict, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), k.Within)
 	defer cancel()
 	s := &expr.Scope{Fields: make([]jsonscan.Value, t.Fields.Len()), Columns: t.Data}
@@ -59,23 +62,40 @@ func finalCheck(t *trial.Trial, k *trial.FinalCheck, total *logbook.Window) erro
 		answer, err = request(ctx, t, &k.Request, s)
 	}
 	if err != nil {
-		return err
+		return Broken, err
 	}
-	answer = bytes.TrimSpace(answer)
+	return holdsFinally(t, k, s, bytes.TrimSpace(answer), total)
+}
+
+// holdsFinally compares an answer with the run.
+func holdsFinally(t *trial.Trial, k *trial.FinalCheck, s *expr.Scope, answer []byte,
+	total *logbook.Window) (Verdict, error) {
+
 	if t.Fields.Extract(answer, s.Fields) != nil {
 		clear(s.Fields)
 	}
 	s.Vars[expr.VarText] = expr.Value{Kind: expr.String, Str: answer}
-	said := ""
+	said, sure := "", []float64(nil)
 	for _, name := range k.Figures {
-		value, _ := logbook.FigureNamed(name).Of(total)
+		f := logbook.FigureNamed(name)
+		value, _ := f.Of(total)
 		s.Figures = append(s.Figures, value)
-		said += fmt.Sprintf(", %s is %g", name, value)
+		if certain, ok := f.Sure(total, total); ok && certain < value {
+			said += fmt.Sprintf(", %s is %g, of which %g may be this machine's doing", name, value, value-certain)
+			value = certain
+		} else {
+			said += fmt.Sprintf(", %s is %g", name, value)
+		}
+		sure = append(sure, value)
 	}
-	if !k.Holds.True(s) {
-		return fmt.Errorf("it does not hold%s; the answer was %s", said, plain.Text(string(answer), 200))
+	if k.Holds.True(s) {
+		return Holds, nil
 	}
-	return nil
+	verdict := Broken
+	if s.Figures = sure; k.Holds.True(s) {
+		verdict = NotProven
+	}
+	return verdict, fmt.Errorf("it does not hold%s; the answer was %s", said, plain.Text(string(answer), 200))
 }
 
 func request(ctx context.Context, t *trial.Trial, q *trial.Request, s *expr.Scope) ([]byte, error) {

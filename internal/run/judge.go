@@ -371,8 +371,11 @@ func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
 		}
 	}
 	for _, r := range s.FinalResults {
-		if r.Verdict == Broken {
+		switch r.Verdict {
+		case Broken:
 			broken = append(broken, fmt.Sprintf("%s: %s", r.Name, r.Why))
+		case NotProven:
+			open = addReason(open, r.Name, r.Why)
 		}
 	}
 	switch {

@@ -95,9 +95,13 @@ func JUnit(w io.Writer, s *run.Snapshot) error {
 	}
 	for _, r := range s.FinalResults {
 		t := test{Name: "final check: " + plain.Text(r.Name, 0), Class: trialName, Output: plain.Text(r.Why, 0)}
-		if r.Verdict == run.Broken {
+		switch r.Verdict {
+		case run.Broken:
 			out.Failures++
 			t.Failure = &message{plain.Text(r.Why, 0)}
+		case run.NotProven:
+			out.Skipped++
+			t.Skipped = &message{"not proven: " + plain.Text(r.Why, 0)}
 		}
 		out.Cases = append(out.Cases, t)
 	}

@@ -269,10 +269,8 @@ func checks(sc scene.Scene) (lines []string) {
 	}
 	lines = append(lines, watch.WordLines(p, sc.Run, sc.Width, max(2, sc.Height/6))...)
 	for _, r := range sc.Run.FinalResults {
-		signal := look.AllWell
-		if r.Verdict == run.Broken {
-			signal = look.SomethingLost
-		}
+		signal := map[run.Verdict]look.Signal{run.Holds: look.AllWell, run.Broken: look.SomethingLost,
+			run.NotProven: look.Attention}[r.Verdict]
 		lines = append(lines, look.Fit("  "+p.Signal(signal, "final_check "+plain.Text(r.Name, 40)+" "+
 			string(r.Verdict))+"  "+p.Draw(look.Faint, plain.Text(r.Why, 200)), sc.Width))
 	}
