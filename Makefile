@@ -2,6 +2,8 @@
 
 GO ?= go
 SHELL := /bin/bash
+# What --version says it was built from; nothing where there is no git.
+COMMIT := $(shell git log -1 --format='%h of %cs' 2>/dev/null && { git diff --quiet HEAD || echo , with changes; })
 # The packages that start goroutines; testkit/layers sees to it that the others do not, so that
 # there is nothing to race in them. The commands run in processes of their own.
 # SINGLE are tests of theirs that need no more than one goroutine of ours, and much time.
@@ -15,7 +17,7 @@ demo: build ## the shipped trial against the shipped stand-in, on the screen
 	@./bin/tidepull demo || { status=$$?; [ $$status -eq 3 ] || exit $$status; }
 
 build:
-	$(GO) build -o bin/tidepull ./cmd/tidepull
+	$(GO) build -ldflags '-X "main.commit=$(COMMIT)"' -o bin/tidepull ./cmd/tidepull
 
 test: tools lint build ## everything, with the race detector where goroutines are; few at once, as it makes any machine busy
 	@# What waits and what reckons share the machine. Lint has vetted all of it.

@@ -16,8 +16,26 @@ import (
 	"tidepull/internal/trial/language"
 )
 
-// Version is the tool's version; the build may set it.
-var Version = "0.1.0"
+// Version is the tool's version, as CHANGELOG.md has it.
+const Version = "0.4.0"
+
+// commit is what the tool was built from; make sets it. Otherwise Go may know it.
+var commit string
+
+// versionInFull is the version with the commit, if that is known.
+func versionInFull() string {
+	if info, ok := debug.ReadBuildInfo(); ok && commit == "" {
+		for _, s := range info.Settings {
+			if s.Key == "vcs.revision" {
+				commit = s.Value[:min(len(s.Value), 10)]
+			}
+		}
+	}
+	if commit == "" {
+		return Version
+	}
+	return Version + ", commit " + commit
+}
 
 // The exit statuses, as --help lists them.
 const (
@@ -143,7 +161,7 @@ func parse(args []string) (*kong.Context, *commands, error) {
 func parseAs(declared reflect.Type, args []string) (*kong.Context, *commands, error) {
 	into := reflect.New(declared)
 	parser, err := kong.New(into.Interface(), kong.Name("tidepull"), kong.Description(description),
-		kong.Vars{"version": Version}, helpTexts,
+		kong.Vars{"version": versionInFull()}, helpTexts,
 		kong.ConfigureHelp(kong.HelpOptions{Compact: true}), kong.UsageOnError())
 	if err != nil {
 		panic(err) // the declaration above is wrong
