@@ -3,14 +3,14 @@
 GO ?= go
 SHELL := /bin/bash
 # What --version says it was built from; nothing where there is no git.
-COMMIT := $(shell git log -1 --format='%h of %cs' 2>/dev/null && { git diff --quiet HEAD || echo , with changes; })
+COMMIT := $(shell git log -1 --format='%h of %cs' 2>/dev/null && { git diff --quiet HEAD || echo '(with changes)'; })
 # The packages that start goroutines; testkit/layers sees to it that the others do not, so that
 # there is nothing to race in them. The commands run in processes of their own.
 # SINGLE are tests of theirs that need no more than one goroutine of ours, and much time.
 SINGLE := ^(TestRude|TestNight|TestCollectorSums|TestSameFiguresAsLive|TestKilled|TestMadeTogether|TestFullDisk)$$
 CONCURRENT := internal/(engine|run|standin|capture|report|tui)(/|$$)
 
-.PHONY: demo build test test-plain test-race tools lint fuzz rounds soak kernel interop bench screenshots clean
+.PHONY: demo build test test-plain test-race tools lint fuzz mutants rounds soak kernel interop bench screenshots clean
 
 demo: build ## the shipped trial against the shipped stand-in, on the screen
 	@# Not proven (3) is this machine's doing and not make's: the last line says why.
@@ -39,6 +39,9 @@ lint:
 	@unformatted=$$(gofmt -l .); [ -z "$$unformatted" ] || { echo "not gofmt-clean: $$unformatted"; exit 1; }
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
+
+mutants: ## 60 places of the code changed, one at a time: which changes no test notices (docs/mutants.md)
+	$(GO) run ./scripts/mutants
 
 fuzz: ## each fuzz target for a while
 	@scripts/fuzz $(or $(FUZZTIME),20s)

@@ -553,7 +553,7 @@ func (r *report) text(rounds int) string {
 		}
 		return out
 	}
-	p("Several loops, fed from memory: 4016 clients over lines of text in one room, of whom 16")
+	p("Several loops, fed from memory: 4016 clients over lines of text in one room; 16 of them")
 	p("say a message as soon as they have heard their last; there is no kernel and no server,")
 	p("only the tool's own work, with all its accounting. Two processes that do so side by")
 	p("side, knowing nothing of each other, are what the machine's cores give.\n")

@@ -16,7 +16,7 @@ import (
 	"tidepull/internal/trial/language"
 )
 
-// fedTrial has clients in one room, of whom some speak as fast as they hear themselves.
+// fedTrial has clients in one room, some of which speak as fast as they hear themselves.
 const fedTrial = `
 trial "fed" {
   prompt = "3s"

@@ -23,7 +23,7 @@ func (e *Env) setsOut(c *Client, now mono.Time) {
 
 // landed tells that a client ended. Nobody waits for it any more.
 func (e *Env) landed(c *Client, now mono.Time) {
-	e.turnsChange(c, now, -int32(c.depth))
+	e.repeatsChange(c, now, -int32(c.depth))
 	c.depth = 0
 	if len(e.Trial.Barriers) > 0 {
 		c.came = true

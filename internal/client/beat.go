@@ -33,7 +33,7 @@ func (c *Client) pulse() *pulse {
 func (c *Client) followsBeats(e *Env, at, now mono.Time) {
 	m := e.Trial.Crews[c.crew].Misbehaves(int(c.n))
 	if e.Trial.Target.Promise != nil || m != nil {
-		x := c.extra()
+		x := c.optional()
 		if x.pulse == nil {
 			x.pulse = &pulse{}
 		}
@@ -43,7 +43,7 @@ func (c *Client) followsBeats(e *Env, at, now mono.Time) {
 		}
 	}
 	if every := e.beatEvery(); every > 0 {
-		c.extra().beatAt = now.Add(time.Duration(c.fraction() * float64(every)))
+		c.optional().beatAt = now.Add(time.Duration(c.fraction() * float64(every)))
 	}
 }
 

@@ -44,27 +44,27 @@ type Client struct {
 	second   bool // its transport is the one of Env.Beside
 	route    uint8
 
-	more    *extra // what few clients need; nil if this one does not
+	more    *optional // what few clients need; nil if this one does not
 	name    []byte
 	session *trial.Session
 	random  rand.PCG
 	began   mono.Time // when that wait began
 	// clock is where the script would be if it were followed without any delay of
 	// the tool: what is said next is due then. Waiting for the server moves it to
-	// when that was over, a pause by its length, a turn of a repeat
-	// to the turn's time.
-	clock mono.Time
-	turns *[trial.MaxNesting]turn // nil until a repeat begins
-	n     int32                   // in its crew
-	room  ledger.Room
-	asked ledger.Room // the room that an answer is awaited for
-	pc    int32
+	// when that was over, a pause by its length, a turn of a
+	// repeat to the time of its interval.
+	clock      mono.Time
+	iterations *[trial.MaxNesting]iteration // nil until a repeat begins
+	n          int32                        // in its crew
+	room       ledger.Room
+	asked      ledger.Room // the room that an answer is awaited for
+	pc         int32
 }
 
-// extra is what a client has that uses more of the language than most do.
-type extra struct {
+// optional is what a client has that uses more of the language than most do.
+type optional struct {
 	locals     []expr.Value // what it captured
-	travel     *travel      // nil if there is one route
+	routeState *routeState  // nil if there is one route
 	comeback   *comeback    // nil if it does not come back
 	jar        http1.Jar
 	web        transport.Requests
@@ -75,12 +75,12 @@ type extra struct {
 	inbox      inbox
 	beatAt     mono.Time          // when it sends a sign of life unasked; 0: it does not
 	slow       maybe.Index[int32] // the step that has it read slowly
-	ahead      ahead              // of the enter step, if the server lets clients in by itself
+	early      earlyEntry         // of the enter step, if the server lets clients in by itself
 	last       int64              // the number of the last message that came, plus 1; 0: none has
 	before     int64              // the same as it was before the connection broke; 0: it has not, or it is judged
 	elsewhere  int32              // by how many nodes it was sent on
-	hampered   int8               // faults by which what it says leaves late
-	deafened   int8               // faults by which it hears late
+	sendFaults int8               // faults by which what it says leaves late
+	recvFaults int8               // faults by which it hears late
 	path       impairment         // faults on its path
 	garbled    garbled            // what a fault changed of its connection
 	pulse      *pulse             // nil if nothing is promised of heartbeats, and it behaves
@@ -88,27 +88,27 @@ type extra struct {
 	inside     []ledger.Room      // if some rate is dealt out in rooms: those that it is in
 }
 
-func (c *Client) extra() *extra {
+func (c *Client) optional() *optional {
 	if c.more == nil {
-		c.more = &extra{web: transport.Requests{Line: transport.Side}}
+		c.more = &optional{web: transport.Requests{Line: transport.Side}}
 		c.more.web.Jar = &c.more.jar
 	}
 	return c.more
 }
 
-// forgetExtra forgets what the client had on its way through its session, but not what
+// forgetOptional forgets what the client had on its way through its session, but not what
 // happens on its path.
-func (c *Client) forgetExtra() {
+func (c *Client) forgetOptional() {
 	was := c.more
 	if c.more = nil; was != nil && (was.path.faults > 0 || was.garbled.any()) {
-		x := c.extra()
-		x.hampered, x.deafened, x.path, x.garbled = was.hampered, was.deafened, was.path, was.garbled
+		x := c.optional()
+		x.sendFaults, x.recvFaults, x.path, x.garbled = was.sendFaults, was.recvFaults, was.path, was.garbled
 	}
 }
 
-// A turn is the state of one repeat that is under way.
-type turn struct {
-	start mono.Time // of the first turn; of the last one, where intervals vary
+// An iteration is where the client is in one repeat that it is in.
+type iteration struct {
+	start mono.Time // of the first one; of the last one if intervals vary
 	round int32
 	at    int32 // the index of the repeat's step
 }
@@ -155,9 +155,9 @@ const (
 
 const noRoom ledger.Room = -1
 
-// An ahead is a room that a client is in, for the server, before its script comes to the
+// An earlyEntry is a room that a client is in, for the server, before its script comes to the
 // step that enters it.
-type ahead struct {
+type earlyEntry struct {
 	room      maybe.Index[ledger.Room]
 	confirmed bool
 }
@@ -202,8 +202,8 @@ func (c *Client) ownDeadline() mono.Time {
 		if c.more.pulse != nil {
 			own = min(own, c.more.pulse.nextMisdeed())
 		}
-		if c.more.travel != nil {
-			own = min(own, c.more.travel.due())
+		if c.more.routeState != nil {
+			own = min(own, c.more.routeState.due())
 		}
 	}
 	return own
@@ -262,7 +262,7 @@ func (c *Client) fill(e *Env) {
 		v[expr.VarLast] = expr.Num(float64(c.more.last - 1))
 	}
 	if c.depth > 0 {
-		v[expr.VarRound] = expr.Num(float64(c.turns[c.depth-1].round))
+		v[expr.VarRound] = expr.Num(float64(c.iterations[c.depth-1].round))
 	}
 	s.Locals = nil
 	if c.more != nil {
@@ -279,7 +279,7 @@ func (c *Client) Start(e *Env, now mono.Time) {
 	e.at(c, now)
 	e.setsOut(c, now)
 	c.pc, c.depth, c.ebbing, c.naming, c.room, c.again = 0, 0, false, unnamed, noRoom, false
-	c.forgetExtra()
+	c.forgetOptional()
 	c.session = e.Trial.Crews[c.crew].Session
 	c.phase, c.clock = offline, now
 	e.counts().Started++
@@ -317,7 +317,7 @@ func (c *Client) Ebb(e *Env, now mono.Time) {
 // Go tells a client that waits at a barrier that all are there.
 func (c *Client) Go(e *Env, now mono.Time, barrier int32) {
 	e.at(c, now)
-	if b := c.comeback(); b != nil && b.under {
+	if b := c.comeback(); b != nil && b.active {
 		if steps := e.Trial.Crews[c.crew].Session.Steps; b.step == forOthers && int32(steps[b.pc].Barrier) == barrier {
 			e.check(c, now, e.Trial.Barriers[barrier].Check, true, "")
 			b.pc, b.step = b.pc+1, forNothing // it goes on once it is back
@@ -343,7 +343,7 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 	if p := c.pulse(); p != nil && min(p.nextMisdeed(), p.verdictDue()) <= now {
 		c.tickMisdeed(e, now)
 	}
-	if t := c.travels(); t != nil && t.due() <= now {
+	if t := c.routeState(); t != nil && t.due() <= now {
 		c.tickTravel(e, now)
 	}
 	if c.way.Deadline() <= now {

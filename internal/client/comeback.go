@@ -22,7 +22,7 @@ import (
 type comeback struct {
 	connect int32         // the connect step that it came by
 	rooms   []ledger.Room // that it is in, in the order in which it entered them
-	under   bool          // it is under way: broke is set
+	active  bool          // it is under way: broke is set
 	broke   mono.Time     // when its connection was found broken
 	opened  bool          // it was connected again, since then
 	tries   int           // since then
@@ -41,7 +41,7 @@ func (c *Client) returns(e *Env) *comeback {
 	if c.policy(e) == nil {
 		return nil
 	}
-	x := c.extra()
+	x := c.optional()
 	if x.comeback == nil {
 		x.comeback = &comeback{}
 	}
@@ -50,7 +50,7 @@ func (c *Client) returns(e *Env) *comeback {
 
 // Away reports whether the client's connection broke, and it is on its way back.
 func (c *Client) Away() bool {
-	return c.more != nil && c.more.comeback != nil && c.more.comeback.under
+	return c.more != nil && c.more.comeback != nil && c.more.comeback.active
 }
 
 // policy is how the client comes back; nil if it does not.
@@ -59,7 +59,7 @@ func (c *Client) policy(e *Env) *trial.Return { return e.Trial.Crews[c.crew].Ret
 // keepsRoom remembers that the client is in a room, or is not, for when it comes back.
 func (c *Client) keepsRoom(e *Env, room ledger.Room, in bool) {
 	b := c.returns(e)
-	if b == nil || b.under {
+	if b == nil || b.active {
 		return
 	}
 	b.rooms = slices.DeleteFunc(b.rooms, func(r ledger.Room) bool { return r == room })
@@ -81,12 +81,12 @@ func (c *Client) goesAway(e *Env, now mono.Time, err error) {
 	e.counts().Returns.Broke++
 	e.event(c, now, logbook.Broke, noRoom, e.countReason("broken", err))
 	b := c.returns(e)
-	*b = comeback{connect: b.connect, rooms: b.rooms, under: true, broke: now, pc: c.pc, depth: c.depth, step: c.wait,
+	*b = comeback{connect: b.connect, rooms: b.rooms, active: true, broke: now, pc: c.pc, depth: c.depth, step: c.wait,
 		until: c.deadline, room: c.room}
 	if c.wait == forOthers && c.policy(e).Anew {
 		e.note(c, now, fact.WaitsNot, 0, 0) // it will come to the barrier again
 	}
-	e.turnsChange(c, now, -int32(c.depth))
+	e.repeatsChange(c, now, -int32(c.depth))
 	c.depth, c.more.before = 0, c.more.last
 }
 
@@ -231,7 +231,7 @@ func (c *Client) isBack(e *Env, now mono.Time) {
 	} else if p.Resume != nil && !b.byName {
 		c.isPutBack(e, now, b.rooms)
 	}
-	b.under = false
+	b.active = false
 	c.session = e.Trial.Crews[c.crew].Session
 	c.clock = max(c.clock, now)
 	if p.Anew {
@@ -240,9 +240,9 @@ func (c *Client) isBack(e *Env, now mono.Time) {
 		return
 	}
 	c.pc, c.depth, c.room = b.pc, b.depth, b.room
-	e.turnsChange(c, now, int32(c.depth))
+	e.repeatsChange(c, now, int32(c.depth))
 	for i := range c.depth {
-		c.turns[i].start = c.turns[i].start.Add(now.Sub(b.broke))
+		c.iterations[i].start = c.iterations[i].start.Add(now.Sub(b.broke))
 	}
 	switch b.step {
 	case forTime:

@@ -16,7 +16,7 @@ import (
 
 // connect begins to connect.
 func (c *Client) connect(e *Env, now mono.Time, s *trial.Step) {
-	if b := c.returns(e); b != nil && !b.under {
+	if b := c.returns(e); b != nil && !b.active {
 		b.connect = c.pc
 	}
 	c.setsOutOn(e, now)
@@ -28,7 +28,7 @@ func (c *Client) dialRoute(e *Env, now mono.Time, s *trial.Step) {
 	c.connectsAnew(e, now)
 	c.phase, c.naming = connecting, unnamed
 	c.wait, c.began, c.deadline = forOpen, now, mono.Never // how long it may take is the transport's to watch
-	if t := c.travels(); t != nil {
+	if t := c.routeState(); t != nil {
 		t.began, t.got = now, 0
 	}
 	o := c.openingOf(e, now, s, c.route)
@@ -74,7 +74,7 @@ func (c *Client) Connected(e *Env, line int, now mono.Time) {
 	e.at(c, now)
 	switch {
 	case line == transport.Side:
-		c.extra().web.Connected(&e.IO)
+		c.optional().web.Connected(&e.IO)
 		return
 	case line >= transport.NumLines != c.second:
 		c.besides(e, mono.At(now), now, func(m transport.Machine, io *transport.IO) {
@@ -99,7 +99,7 @@ func (c *Client) Data(e *Env, line int, b []byte, came mono.Span, now mono.Time)
 		}
 		return
 	}
-	if t := c.travels(); t != nil {
+	if t := c.routeState(); t != nil {
 		t.got += int64(len(b))
 	}
 	if line >= transport.NumLines != c.second {
@@ -145,8 +145,8 @@ func (c *Client) drain(e *Env, came mono.Span, now mono.Time) {
 		case transport.Answered:
 			c.isGone(e, now)
 		case transport.Paused:
-			if t := c.travels(); t != nil && t.next != nil {
-				c.changesOver(e, now, true)
+			if t := c.routeState(); t != nil && t.next != nil {
+				c.switchTo(e, now, true)
 				return
 			}
 		case transport.Ended:

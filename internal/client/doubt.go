@@ -53,7 +53,7 @@ func (e *Env) load(c *Client, due, now mono.Time) {
 	}
 	l := &e.Book.At(due).Counts.Load
 	l.Said(time.Duration(e.rel(due)), time.Duration(e.rel(now)))
-	if c.depth > 0 && c.session.Steps[c.turns[c.depth-1].at].Repeat.Burst > 1 {
+	if c.depth > 0 && c.session.Steps[c.iterations[c.depth-1].at].Repeat.Burst > 1 {
 		l.Together(now.Sub(due))
 	}
 }

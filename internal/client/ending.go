@@ -151,7 +151,7 @@ func (c *Client) leavesRooms(e *Env, now mono.Time, row *exit, next next, away b
 			c.quitAll(e, now)
 		}
 		if c.phase == connecting && c.more != nil { // the server has not let it in with the handshake
-			if room, ok := c.more.ahead.room.Get(); ok && e.notice(ledger.Joined).Room != nil {
+			if room, ok := c.more.early.room.Get(); ok && e.notice(ledger.Joined).Room != nil {
 				e.tellOf(c, now, fact.Withdraws, room)
 			}
 		}
@@ -171,7 +171,7 @@ func (c *Client) dropConnection(e *Env, now mono.Time) {
 	c.way.Drop(c.io(e))
 	c.readOn(e, now, 0)
 	if c.more != nil {
-		c.more.ahead, c.more.past = ahead{}, nil
+		c.more.early, c.more.past = earlyEntry{}, nil
 	}
 }
 
@@ -181,7 +181,7 @@ func (c *Client) isOver(e *Env, now mono.Time) {
 		c.more.web.Drop(&e.IO)
 	}
 	c.phase, c.wait, c.deadline = idle, forNothing, mono.Never
-	c.forgetExtra()
+	c.forgetOptional()
 	e.landed(c, now)
 }
 

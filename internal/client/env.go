@@ -75,7 +75,7 @@ type Env struct {
 	told       mono.Time              // when the last fact was told of
 	call       int                    // how many facts there were when the call at hand began
 	opened     bool                   // some connection was agreed on
-	followed   map[ledger.Client]bool // those of whom everything is kept
+	followed   map[ledger.Client]bool // the clients whose lanes are kept whole
 	now        mono.Time
 	numbers    []bool    // by crew: its clients say which message came last when they come back
 	counting   []float64 // by crew: the share that sees whether numbers begin again after a return, beside the first
@@ -85,7 +85,7 @@ type Env struct {
 	part       []byte // of the message at hand, that is JSON
 	payload    []byte
 	markBytes  []byte
-	turning    []level        // clients of each crew that are in a repeat, in all shares
+	inRepeats  []level        // clients of each crew that are in a repeat, in all shares
 	members    []level        // of each room, in all shares, if some rate is dealt out in rooms
 	inRooms    bool           // some is
 	faults     []trial.Moment // that break the server
@@ -169,7 +169,7 @@ func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 		followed: map[ledger.Client]bool{}, Hindered: func(wire.Lack, mono.Time) {}}
 	e.scope.Fields = make([]jsonscan.Value, t.Fields.Len())
 	e.scope.Columns = t.Data
-	e.turning = make([]level, len(t.Crews))
+	e.inRepeats = make([]level, len(t.Crews))
 	e.figures.values, e.figures.upTo = make([]float64, len(t.Asserted)), -1
 	for _, c := range Followed(t) {
 		e.followed[c] = true

@@ -102,9 +102,9 @@ func staged(t *testing.T, crew uint16, at trial.StepKind, now mono.Time) (*Env, 
 	c := e.New(ledger.Client(2*crew), crew, 0)
 	c.Start(e, 0)
 	c.phase, c.naming, c.again, c.room = open, nameConfirmed, true, e.roomNumber([]byte("lock-1"))
-	c.turns, c.depth = new([trial.MaxNesting]turn), 1
-	c.turns[0].at = 2
-	e.turnsChange(&c, 0, 1)
+	c.iterations, c.depth = new([trial.MaxNesting]iteration), 1
+	c.iterations[0].at = 2
+	e.repeatsChange(&c, 0, 1)
 	for i := range c.session.Steps {
 		if c.session.Steps[i].Do == at {
 			c.pc = int32(i)
@@ -112,9 +112,9 @@ func staged(t *testing.T, crew uint16, at trial.StepKind, now mono.Time) (*Env, 
 	}
 	c.wait = map[trial.StepKind]wait{trial.Expect: forExpected, trial.Wait: forOthers}[at]
 	c.keepsRoom(e, c.room, true)
-	c.extra().pulse = &pulse{heard: now}
+	c.optional().pulse = &pulse{heard: now}
 	c.more.past = &pastWatch{room: c.room}
-	if tr := c.travels(); tr != nil {
+	if tr := c.routeState(); tr != nil {
 		tr.settles = now.Add(time.Second)
 	}
 	e.IO.Clear()
@@ -177,10 +177,10 @@ func leaves(t *testing.T, why cause, crew uint16, at trial.StepKind, now mono.Ti
 	early := why == refusal || why == refusalWanted || why == hindrance || why == ebb
 	if early { // the server was about to let it in with the handshake
 		c.phase = connecting
-		c.more.ahead = ahead{room: maybe.Of(c.room)}
+		c.more.early = earlyEntry{room: maybe.Of(c.room)}
 	}
 	before := e.Book.Now().Counts
-	turning := e.turning[crew].value + e.turning[crew].by
+	turning := e.inRepeats[crew].value + e.inRepeats[crew].by
 	depth, tries := c.depth, before.Returns
 	got := c.ends(e, now, ending{cause: why, err: errors.New("reset")})
 
@@ -206,7 +206,7 @@ func leaves(t *testing.T, why cause, crew uint16, at trial.StepKind, now mono.Ti
 			c.Away())
 	}
 	if c.more != nil && (c.more.past != nil || c.more.pulse != nil && c.more.pulse.heard != 0 ||
-		c.more.ahead.room.Is()) {
+		c.more.early.room.Is()) {
 		t.Errorf("something of the connection is kept: %+v", *c.more)
 	}
 	// Repeats, and the rates that depend on how many are in them.
@@ -214,7 +214,7 @@ func leaves(t *testing.T, why cause, crew uint16, at trial.StepKind, now mono.Ti
 	if got == goesOn {
 		kept = depth
 	}
-	if is := e.turning[crew].value + e.turning[crew].by; c.depth != kept || is-turning != int32(kept-depth) {
+	if is := e.inRepeats[crew].value + e.inRepeats[crew].by; c.depth != kept || is-turning != int32(kept-depth) {
 		t.Errorf("depth %d, of %d; %d of the crew are in repeats, of %d", c.depth, depth, is, turning)
 	}
 	// Barriers: it waits no longer, or what makes an end of it is told.

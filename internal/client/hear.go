@@ -104,7 +104,7 @@ func (c *Client) heard(e *Env, msg received, came mono.Span, now mono.Time) {
 		e.unknown(c, msg)
 	}
 	if c.phase == open && e.remembers[c.crew] && !c.expected {
-		c.extra().inbox.add(msg)
+		c.optional().inbox.add(msg)
 	}
 }
 
@@ -132,7 +132,7 @@ func (c *Client) notesNumber(e *Env, at, now mono.Time) {
 	if !ok || n < 0 {
 		return
 	}
-	x := c.extra()
+	x := c.optional()
 	if live && x.before > 0 && !c.Away() {
 		if n+1 < x.before {
 			e.counts().Returns.Renumbered++
@@ -203,7 +203,7 @@ func (c *Client) listens() bool {
 	case forExpected, forEntry, forLeave, forName:
 		return true
 	}
-	return c.awaitsName() || c.more != nil && (c.more.past != nil || c.more.ahead.room.Is())
+	return c.awaitsName() || c.more != nil && (c.more.past != nil || c.more.early.room.Is())
 }
 
 // hear looks whether the message in the scope is what the client waits for, and
@@ -289,13 +289,13 @@ func (c *Client) heardAhead(e *Env) bool {
 	if c.more == nil || confirmed == nil {
 		return false
 	}
-	room, ok := c.more.ahead.room.Get()
-	if !ok || c.more.ahead.confirmed {
+	room, ok := c.more.early.room.Get()
+	if !ok || c.more.early.confirmed {
 		return false
 	}
 	e.setRoom(room)
-	c.more.ahead.confirmed = confirmed.True(&e.scope)
-	return c.more.ahead.confirmed && c.wait != forExpected // an expect may be about it, too
+	c.more.early.confirmed = confirmed.True(&e.scope)
+	return c.more.early.confirmed && c.wait != forExpected // an expect may be about it, too
 }
 
 // fillAgain is fill, and keeps the message at hand.

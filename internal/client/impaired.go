@@ -33,7 +33,7 @@ func (c *Client) IsIn(e *Env, room string) bool {
 // Impaired tells that a fault on the client's path begins or ends.
 func (c *Client) Impaired(e *Env, now mono.Time, f *trial.Fault, h Hampers, on bool) {
 	e.at(c, now)
-	x := c.extra()
+	x := c.optional()
 	by := int8(1)
 	if !on {
 		by = -1
@@ -55,18 +55,18 @@ func (c *Client) Impaired(e *Env, now mono.Time, f *trial.Fault, h Hampers, on b
 		over = now.Add(min(now.Sub(x.path.since), mostResend))
 	}
 	if h.Says {
-		switch x.hampered += by; {
-		case on && x.hampered == 1:
+		switch x.sendFaults += by; {
+		case on && x.sendFaults == 1:
 			e.tell(now, fact.Fact{Kind: fact.Mutes, Client: c.id, Room: noRoom, Flags: fact.Good})
-		case !on && x.hampered == 0:
+		case !on && x.sendFaults == 0:
 			e.tell(now, fact.Fact{Kind: fact.Mutes, Client: c.id, Room: noRoom, Time: e.rel(over)})
 		}
 	}
 	if h.Hears {
-		switch x.deafened += by; {
-		case on && x.deafened == 1:
+		switch x.recvFaults += by; {
+		case on && x.recvFaults == 1:
 			e.tellOf(c, now, fact.ReadsSlowly, noRoom)
-		case !on && x.deafened == 0: // what waited comes now
+		case !on && x.recvFaults == 0: // what waited comes now
 			e.tell(now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom,
 				Time: e.rel(over.Add(e.Trial.Prompt))})
 		}
@@ -117,7 +117,7 @@ func (c *Client) cutFromServer(e *Env, now mono.Time) bool {
 }
 
 // hampered reports whether what the client says leaves late by the trial's own doing.
-func (c *Client) hampered() bool { return c.more != nil && c.more.hampered > 0 }
+func (c *Client) hampered() bool { return c.more != nil && c.more.sendFaults > 0 }
 
 // LostOnPath tells that a fault lost a datagram of the client's: what it said is not said, and
 // what it was to hear is nobody's fault.
@@ -160,7 +160,7 @@ func (c *Client) CorruptedOnPath(e *Env, now mono.Time, up bool, _ []byte) {
 			}
 		}
 	}
-	g := &c.extra().garbled
+	g := &c.optional().garbled
 	switch {
 	case up && !g.up:
 		g.up = true

@@ -34,12 +34,12 @@ func (v *level) before(at mono.Time) int {
 	return int(v.value)
 }
 
-// turnsChange books that a client began or ended repeats.
-func (e *Env) turnsChange(c *Client, now mono.Time, by int32) {
+// repeatsChange books that a client began or ended repeats.
+func (e *Env) repeatsChange(c *Client, now mono.Time, by int32) {
 	if by == 0 {
 		return
 	}
-	e.turning[c.crew].change(e.rel(now), by)
+	e.inRepeats[c.crew].change(e.rel(now), by)
 	if e.Shares > 1 {
 		e.note(c, now, fact.Turning, int32(c.crew), by)
 	}
@@ -67,7 +67,7 @@ func (e *Env) membersBefore(room ledger.Room, at mono.Time) int { return e.membe
 func (e *Env) Heed(n *fact.Note) {
 	switch n.Kind {
 	case fact.Turning:
-		e.turning[n.Which].change(n.At, n.By)
+		e.inRepeats[n.Which].change(n.At, n.By)
 	case fact.Measures:
 		e.heedFigure(n)
 	case fact.Members:

@@ -61,7 +61,7 @@ func (c *Client) stands() bool {
 // misbehaves begins to do something wrong on purpose; inSession says that a step of its
 // session wants it, which goes on.
 func (c *Client) misbehaves(e *Env, now mono.Time, how *trial.Misbehaviour, inSession bool) {
-	x := c.extra()
+	x := c.optional()
 	if x.pulse == nil {
 		x.pulse = &pulse{heard: now}
 	}
@@ -110,7 +110,7 @@ func (c *Client) stopsSession(e *Env, now mono.Time) {
 	if c.wait == forOthers {
 		e.note(c, now, fact.WaitsNot, 0, 0)
 	}
-	e.turnsChange(c, now, -int32(c.depth))
+	e.repeatsChange(c, now, -int32(c.depth))
 	c.depth, c.wait, c.deadline = 0, forNothing, mono.Never
 }
 

@@ -9,28 +9,28 @@ import (
 	"tidepull/internal/trial"
 )
 
-// repeat begins a repeat: its first turn comes after a random part of its
+// repeat begins a repeat: its first iteration comes after a random part of its
 // interval, so that clients which came together do not speak together.
 func (c *Client) repeat(e *Env, now mono.Time, s *trial.Step) {
-	e.turnsChange(c, now, 1)
+	e.repeatsChange(c, now, 1)
 	first := c.clock.Add(time.Duration(c.fraction() * float64(c.interval(e, s.Repeat, now))))
 	if s.Repeat.Burst > 1 {
 		first = c.clock
 	}
-	if c.turns == nil {
-		c.turns = new([trial.MaxNesting]turn)
+	if c.iterations == nil {
+		c.iterations = new([trial.MaxNesting]iteration)
 	}
-	c.turns[c.depth] = turn{start: first, at: c.pc}
+	c.iterations[c.depth] = iteration{start: first, at: c.pc}
 	c.depth++
-	c.turn(e, now, s)
+	c.nextIteration(e, now, s)
 }
 
-// interval is what lies between two turns, before chance comes in.
+// interval is the time between two iterations, before chance comes in.
 func (c *Client) interval(e *Env, r *trial.Rate, now mono.Time) time.Duration {
 	among := 1
 	switch r.Shared {
 	case trial.PerCrew:
-		among = e.turning[c.crew].before(e.rel(now))
+		among = e.inRepeats[c.crew].before(e.rel(now))
 	case trial.PerRoom:
 		if c.room != noRoom {
 			among = e.membersBefore(c.room, e.rel(now))
@@ -39,16 +39,16 @@ func (c *Client) interval(e *Env, r *trial.Rate, now mono.Time) time.Duration {
 	return r.Every * time.Duration(max(1, among))
 }
 
-// turn waits for the next turn of the repeat at pc, or goes past it.
-func (c *Client) turn(e *Env, now mono.Time, s *trial.Step) {
-	t, r := &c.turns[c.depth-1], s.Repeat
+// nextIteration waits for the next nextIteration of the repeat at pc, or goes past it.
+func (c *Client) nextIteration(e *Env, now mono.Time, s *trial.Step) {
+	t, r := &c.iterations[c.depth-1], s.Repeat
 	if c.ebbing {
 		c.leaveRepeats(e, now)
 		return
 	}
 	if r.Times > 0 && int(t.round) >= r.Times {
 		c.depth--
-		e.turnsChange(c, now, -1)
+		e.repeatsChange(c, now, -1)
 		c.pc = int32(s.Goto) + 1
 		return
 	}
@@ -77,7 +77,7 @@ func (c *Client) turn(e *Env, now mono.Time, s *trial.Step) {
 	if t.round > 0 && r.Jitter > 0 {
 		due = due.Add(time.Duration((2*c.fraction() - 1) * r.Jitter * float64(r.Every)))
 	}
-	// A turn cannot begin before the one before it is over. What the script's own
+	// An iteration cannot begin before the one before it is over. What the script's own
 	// waits push back is not the server's latency: it is counted apart.
 	if back := c.clock.Sub(max(due, nominal)); back > 0 && int(t.round)%r.Burst == 0 {
 		e.Book.Now().Times[logbook.PushedBack].Record(back)
@@ -87,7 +87,7 @@ func (c *Client) turn(e *Env, now mono.Time, s *trial.Step) {
 
 // leaveRepeats goes on after the outermost repeat.
 func (c *Client) leaveRepeats(e *Env, now mono.Time) {
-	e.turnsChange(c, now, -int32(c.depth))
-	c.pc = int32(c.session.Steps[c.turns[0].at].Goto) + 1
+	e.repeatsChange(c, now, -int32(c.depth))
+	c.pc = int32(c.session.Steps[c.iterations[0].at].Goto) + 1
 	c.depth = 0
 }

@@ -62,7 +62,7 @@ const maxRoomName = 1 << 10
 
 // isIn keeps that a client is in a room, if rates are dealt out in rooms.
 func (c *Client) isIn(e *Env, now mono.Time, room ledger.Room) {
-	if e.inRooms && !slices.Contains(c.extra().inside, room) {
+	if e.inRooms && !slices.Contains(c.optional().inside, room) {
 		c.more.inside = append(c.more.inside, room)
 		e.membersChange(c, now, room, 1)
 	}

@@ -14,11 +14,11 @@ import (
 	"tidepull/internal/wire/transport"
 )
 
-// A travel is what a client has whose crew has several routes. It goes down to the next
+// A routeState is what a client has whose crew has several routes. It goes down to the next
 // route if one fails: it is refused, nothing answers in time, or the connection breaks
 // before it has settled; the session then begins again at its connect. It goes up to a
 // better one beside the one that it has, and changes over once the server agrees.
-type travel struct {
+type routeState struct {
 	setOut  mono.Time // when the first route was tried
 	began   mono.Time // when the route at hand was
 	settles mono.Time // until when a break leads down; 0: it is not open
@@ -31,12 +31,12 @@ type travel struct {
 	old     *attempt  // what it changed over from, until that has ended
 }
 
-// travels is the client's travel; nil if it has one route, or is not under way.
-func (c *Client) travels() *travel {
+// routeState is where the client is among its routes; nil if it has one route, or is not under way.
+func (c *Client) routeState() *routeState {
 	if c.more == nil {
 		return nil
 	}
-	return c.more.travel
+	return c.more.routeState
 }
 
 // An attempt is a transport beside the client's own.
@@ -107,18 +107,18 @@ func (c *Client) setsOutOn(e *Env, now mono.Time) {
 	if n == 1 {
 		return
 	}
-	x := c.extra()
-	if x.travel == nil {
-		x.travel = &travel{}
+	x := c.optional()
+	if x.routeState == nil {
+		x.routeState = &routeState{}
 	}
 	c.dropAttempts(e)
-	*x.travel = travel{setOut: now, pc: c.pc, depth: c.depth}
+	*x.routeState = routeState{setOut: now, pc: c.pc, depth: c.depth}
 }
 
 // hasOtherRoute reports whether the client takes its next route when one has failed: it was not
 // agreed on, or has not settled yet. That the last one failed is counted.
 func (c *Client) hasOtherRoute(e *Env, now mono.Time, err error) bool {
-	t := c.travels()
+	t := c.routeState()
 	if t == nil || c.ebbing || c.phase == open && now >= t.settles || c.phase == closing {
 		return false
 	}
@@ -132,7 +132,7 @@ func (c *Client) hasOtherRoute(e *Env, now mono.Time, err error) bool {
 
 // goesDown begins again at the connect step, over the next route.
 func (c *Client) goesDown(e *Env, now mono.Time, err error) {
-	t := c.travels()
+	t := c.routeState()
 	routes, n := e.routesOf(c)
 	at := slices.Index(routes[:n], c.route)
 	down := &e.counts().Routes
@@ -146,7 +146,7 @@ func (c *Client) goesDown(e *Env, now mono.Time, err error) {
 	if c.wait == forOthers {
 		e.note(c, now, fact.WaitsNot, 0, 0) // it will come to the barrier again
 	}
-	e.turnsChange(c, now, int32(t.depth-c.depth))
+	e.repeatsChange(c, now, int32(t.depth-c.depth))
 	c.pc, c.depth = t.pc, t.depth
 	t.settles, t.tryAt = 0, 0
 	c.dialRoute(e, now, c.step())
@@ -161,7 +161,7 @@ func (c *Client) hasNoneLeft(e *Env, n int, err error) {
 // isOn notes that a route is open.
 func (c *Client) isOn(e *Env, at, now mono.Time) {
 	setOut := c.began
-	if t := c.travels(); t != nil {
+	if t := c.routeState(); t != nil {
 		crew := &e.Trial.Crews[c.crew]
 		setOut = t.setOut
 		t.settles = now.Add(crew.Settle)
@@ -172,7 +172,7 @@ func (c *Client) isOn(e *Env, at, now mono.Time) {
 
 // planUp arranges for a better route to be tried: at once, or at the crew's pace.
 func (c *Client) planUp(e *Env, now mono.Time, atOnce bool) {
-	t, crew := c.more.travel, &e.Trial.Crews[c.crew]
+	t, crew := c.more.routeState, &e.Trial.Crews[c.crew]
 	routes, n := e.routesOf(c)
 	t.tryAt = 0
 	if t.up = e.nextUp(routes[:n], 0, c.route); t.up < 0 {
@@ -198,7 +198,7 @@ func (e *Env) nextUp(routes []uint8, from int, at uint8) int {
 }
 
 // due is when something of the client's routes is due; mono.Never if nothing is.
-func (t *travel) due() mono.Time {
+func (t *routeState) due() mono.Time {
 	due := mono.Never
 	if t.tryAt != 0 {
 		due = t.tryAt
@@ -213,7 +213,7 @@ func (t *travel) due() mono.Time {
 
 // tickTravel does what is due.
 func (c *Client) tickTravel(e *Env, now mono.Time) {
-	t := c.more.travel
+	t := c.more.routeState
 	if t.tryAt != 0 && t.tryAt <= now {
 		t.tryAt = 0
 		c.triesUp(e, now)
@@ -226,7 +226,7 @@ func (c *Client) tickTravel(e *Env, now mono.Time) {
 			c.failsUp(e, now, errors.New("the server has not agreed in time"))
 		}
 	}
-	if t = c.travels(); t == nil {
+	if t = c.routeState(); t == nil {
 		return
 	}
 	if a := t.old; a != nil {
@@ -241,7 +241,7 @@ func (c *Client) tickTravel(e *Env, now mono.Time) {
 
 // triesUp begins to connect over a better route.
 func (c *Client) triesUp(e *Env, now mono.Time) {
-	t := c.more.travel
+	t := c.more.routeState
 	routes, _ := e.routesOf(c)
 	if c.phase != open || c.ebbing || t.next != nil || t.up < 0 {
 		return
@@ -261,7 +261,7 @@ func (c *Client) triesUp(e *Env, now mono.Time) {
 
 // drainNext handles what a better route has to tell.
 func (c *Client) drainNext(e *Env, came mono.Span, now mono.Time) {
-	for t := c.travels(); t != nil && t.next != nil; t = c.travels() {
+	for t := c.routeState(); t != nil && t.next != nil; t = c.routeState() {
 		a := t.next
 		ev := a.way.Next(c.otherIO(e))
 		switch ev.Kind {
@@ -272,13 +272,13 @@ func (c *Client) drainNext(e *Env, came mono.Span, now mono.Time) {
 				a.way.Say(c.otherIO(e), c.render(e, s), e.Trial.Dialect.Binary)
 			}
 			if e.Trial.Dialect.Switch.Confirmed == nil {
-				c.agrees(e, now)
+				c.onAgreed(e, now)
 			}
 		case transport.Message:
 			if p := e.Trial.Dialect.Switch.Confirmed; !a.agreed && p != nil {
 				c.read(e, received{text: ev.Payload, json: ev.Payload})
 				if p.True(&e.scope) {
-					c.agrees(e, now)
+					c.onAgreed(e, now)
 					continue
 				}
 			}
@@ -301,21 +301,21 @@ func (c *Client) render(e *Env, t *expr.Template) []byte {
 	return e.body
 }
 
-// agrees handles that the better route can be had: the one at hand comes to an end first,
+// onAgreed handles that the better route can be had: the one at hand comes to an end first,
 // if it can, so that nothing overtakes what comes over it.
-func (c *Client) agrees(e *Env, now mono.Time) {
-	a := c.more.travel.next
+func (c *Client) onAgreed(e *Env, now mono.Time) {
+	a := c.more.routeState.next
 	a.agreed, a.pausing, a.until = true, now, now.Add(agreeWithin)
 	if p, can := c.way.(transport.Pauser); can && p.Pause(c.io(e)) {
 		c.drain(e, mono.At(now), now)
 		return
 	}
-	c.changesOver(e, now, false)
+	c.switchTo(e, now, false)
 }
 
-// changesOver makes the better route the client's own.
-func (c *Client) changesOver(e *Env, now mono.Time, ended bool) {
-	t := c.more.travel
+// switchTo makes the better route the client's own.
+func (c *Client) switchTo(e *Env, now mono.Time, ended bool) {
+	t := c.more.routeState
 	a := t.next
 	if s := e.Trial.Dialect.Switch.Then; s != nil {
 		a.way.Say(c.otherIO(e), c.render(e, s), e.Trial.Dialect.Binary)
@@ -339,7 +339,7 @@ func (c *Client) changesOver(e *Env, now mono.Time, ended bool) {
 
 // failsUp gives a better route up; the next one is tried, or all again later.
 func (c *Client) failsUp(e *Env, now mono.Time, err error) {
-	t := c.more.travel
+	t := c.more.routeState
 	a := t.next
 	paused := a.pausing != 0
 	a.way.Drop(c.otherIO(e))
@@ -350,7 +350,7 @@ func (c *Client) failsUp(e *Env, now mono.Time, err error) {
 	if p, can := c.way.(transport.Pauser); paused && can {
 		p.Resume(c.io(e))
 		c.drain(e, mono.At(now), now)
-		if c.travels() == nil {
+		if c.routeState() == nil {
 			return
 		}
 	}
@@ -364,7 +364,7 @@ func (c *Client) failsUp(e *Env, now mono.Time, err error) {
 
 // drainOld handles what still comes over the route that the client changed over from.
 func (c *Client) drainOld(e *Env, came mono.Span, now mono.Time) {
-	for t := c.travels(); t != nil && t.old != nil; t = c.travels() {
+	for t := c.routeState(); t != nil && t.old != nil; t = c.routeState() {
 		switch ev := t.old.way.Next(c.otherIO(e)); ev.Kind {
 		case transport.Nothing:
 			return
@@ -378,14 +378,14 @@ func (c *Client) drainOld(e *Env, came mono.Span, now mono.Time) {
 
 func (c *Client) dropOld(e *Env) {
 	io := c.otherIO(e)
-	c.more.travel.old.way.Drop(io)
+	c.more.routeState.old.way.Drop(io)
 	io.Lines[transport.Main].Hangup = true
-	c.more.travel.old = nil
+	c.more.routeState.old = nil
 }
 
 // dropAttempts gives up what there is beside the client's own transport.
 func (c *Client) dropAttempts(e *Env) {
-	t := c.travels()
+	t := c.routeState()
 	if t == nil {
 		return
 	}
@@ -402,7 +402,7 @@ func (c *Client) dropAttempts(e *Env) {
 // besides hands an event of a line that is not of the client's own transport to whose it
 // is.
 func (c *Client) besides(e *Env, came mono.Span, now mono.Time, f func(transport.Machine, *transport.IO)) {
-	switch t := c.travels(); {
+	switch t := c.routeState(); {
 	case t == nil:
 	case t.next != nil:
 		f(t.next.way, c.otherIO(e))

@@ -63,9 +63,9 @@ func (c *Client) do(e *Env, now mono.Time) {
 		c.repeat(e, now, s)
 		return
 	case trial.Again:
-		c.turns[c.depth-1].round++
+		c.iterations[c.depth-1].round++
 		c.pc = int32(s.Goto)
-		c.turn(e, now, c.step())
+		c.nextIteration(e, now, c.step())
 		return
 	case trial.Branch:
 		c.fill(e)
@@ -138,13 +138,13 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 		wrong := s.WrongOf(int(c.n))
 		e.event(c, now, logbook.Misbehaved, noRoom, "breaks the protocol: "+wrong)
 		c.way.Malform(c.io(e), wrong)
-		c.extra()
+		c.optional()
 		c.await(forBreak, now, s.Within)
 		return
 	case trial.Say, trial.Tell:
 		c.say(e, now, s)
 	case trial.Closed:
-		c.extra()
+		c.optional()
 		c.await(forBreak, now, s.Within)
 		return
 	case trial.Send:
@@ -162,7 +162,7 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 			c.readOn(e, now, e.Trial.Prompt)
 			break
 		}
-		x := c.extra()
+		x := c.optional()
 		x.perSec, x.slow = s.PerSec, maybe.Of(c.pc)
 		e.tellOf(c, now, fact.ReadsSlowly, noRoom)
 		e.event(c, now, logbook.Misbehaved, noRoom, "reads slowly")
@@ -197,7 +197,7 @@ func (c *Client) capture(e *Env, captures []trial.Capture) {
 	if len(captures) == 0 {
 		return
 	}
-	x := c.extra()
+	x := c.optional()
 	if x.locals == nil {
 		x.locals = make([]expr.Value, len(e.Trial.Locals))
 	}
@@ -290,7 +290,7 @@ func (c *Client) enterAhead(e *Env, now mono.Time) {
 		switch s := &c.session.Steps[i]; s.Do {
 		case trial.Enter:
 			c.asked = c.roomOf(e, s)
-			c.extra().ahead = ahead{room: maybe.Of(c.asked)}
+			c.optional().early = earlyEntry{room: maybe.Of(c.asked)}
 			e.tellOf(c, now, fact.Asks, c.asked)
 			c.announceIn(e, now, ledger.Joined, c.asked)
 			return
@@ -333,12 +333,12 @@ func (c *Client) enter(e *Env, now mono.Time, s *trial.Step) {
 	}
 	d := &e.Trial.Dialect.Enter
 	c.asked = c.roomOf(e, s)
-	before := ahead{}
+	before := earlyEntry{}
 	if c.more != nil {
-		before, c.more.ahead = c.more.ahead, ahead{}
+		before, c.more.early = c.more.early, earlyEntry{}
 	}
 	if room, ok := before.room.Get(); !ok || room != c.asked {
-		before = ahead{}
+		before = earlyEntry{}
 		if !c.owedAllAlong(e) {
 			e.tellOf(c, now, fact.Asks, c.asked)
 			c.announceIn(e, now, ledger.Joined, c.asked)

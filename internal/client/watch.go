@@ -135,7 +135,7 @@ func (c *Client) watchPast(e *Env, now mono.Time, s *trial.Step) {
 	if s.History < 0 || e.Trial.Dialect.Past == nil {
 		return
 	}
-	c.extra().past = &pastWatch{room: c.asked, promised: s.History, check: s.Check}
+	c.optional().past = &pastWatch{room: c.asked, promised: s.History, check: s.Check}
 	e.tell(now, fact.Fact{Kind: fact.WantsHistory, Client: c.id, Room: c.asked, Number: uint64(s.History)})
 }
 
@@ -317,7 +317,7 @@ func (c *Client) follow(e *Env, i int32, f *trial.Feed) (wrong string) {
 	if !ok {
 		return "it has no whole number"
 	}
-	x := c.extra()
+	x := c.optional()
 	last, known := x.feeds[feedKey{i, key}]
 	switch {
 	case !known && len(x.feeds) >= maxKeys:

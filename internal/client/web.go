@@ -15,7 +15,7 @@ import (
 	"tidepull/internal/wire/transport"
 )
 
-// fields evaluates header fields. What would end a field is left out.
+// fields evaluates header fields. Line breaks in a value, which would end its field, are not written.
 func (c *Client) fields(e *Env, fields []trial.Field) []http1.Field {
 	var out []http1.Field
 	for _, f := range fields {
@@ -51,7 +51,7 @@ func (c *Client) ask(e *Env, now mono.Time, s *trial.Step) {
 	e.record(c, now, lane.Requested, 0, len(content))
 	side := e.Side
 	side.From = e.fromOf(c)
-	c.extra().web.Ask(&e.IO, &side, e.Web, transport.Request{Method: r.Method,
+	c.optional().web.Ask(&e.IO, &side, e.Web, transport.Request{Method: r.Method,
 		Path:   transport.Target(string(r.Path.Append(nil, &e.scope))),
 		Fields: c.fields(e, r.Fields), Type: r.Type, Content: content, Redirects: r.Redirects})
 }

@@ -69,7 +69,7 @@ func (c *Client) assemble(e *Env, ev transport.Event, came mono.Span, now mono.T
 	if !ours { // else it is not copied once more for every piece
 		kept = bytes.Clone(rest)
 	}
-	c.extra().unfinished = kept
+	c.optional().unfinished = kept
 	e.unfinished += len(kept)
 	switch {
 	case len(kept) > maxUnfinished:

@@ -15,7 +15,7 @@ type conductor struct {
 	trial    *trial.Trial
 	crews    []uint16                    // by client
 	first    []ledger.Client             // of each crew
-	expected []int                       // clients of each crew at its highest tide
+	expected []int                       // clients of each crew when most of it is planned to be there
 	ended    []int                       // clients of each crew that ended early
 	groups   map[int64]int               // the same, by crew and group
 	barriers []map[int32][]ledger.Client // who waits, by barrier, and then by whom it is among

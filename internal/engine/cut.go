@@ -13,36 +13,36 @@ import (
 	"tidepull/internal/wire/transport"
 )
 
-// A turn is a fault of the trial that begins for the share's clients, or ends.
-type turn struct {
+// A faultEdge is when a fault of the trial begins for the share's clients, or ends.
+type faultEdge struct {
 	at    time.Duration // since the start of the run
 	fault *trial.Fault
-	ends  *bout // nil: it begins
+	ends  *activeFault // nil: it begins
 }
 
-// A bout is one time that a fault happens to clients, while it does.
-type bout struct {
+// A activeFault is one time that a fault happens to clients, while it does.
+type activeFault struct {
 	fault  *trial.Fault
 	kernel bool    // it is the system that does it
 	whom   []int32 // clients, by where they stand in the share
 }
 
-// faultTurns lists the turns of the trial's faults that happen to clients.
-func faultTurns(t *trial.Trial) (turns []turn) {
+// faultEdges lists when the trial's faults that happen to clients begin.
+func faultEdges(t *trial.Trial) (edges []faultEdge) {
 	for _, m := range t.Moments(func(f *trial.Fault) bool { return !f.Do.AtServer() }) {
-		turns = append(turns, turn{at: m.At, fault: m.Fault})
+		edges = append(edges, faultEdge{at: m.At, fault: m.Fault})
 	}
-	return turns
+	return edges
 }
 
 // happen has the faults happen to the share's clients whose time has come: each share sees to
 // its own.
 func (s *share) happen(now mono.Time) {
-	for len(s.turns) > 0 && s.turns[0].at <= s.since(now) && !s.stopped.Load() {
-		t := s.turns[0]
-		s.turns = s.turns[1:]
+	for len(s.faultEdges) > 0 && s.faultEdges[0].at <= s.since(now) && !s.stopped.Load() {
+		t := s.faultEdges[0]
+		s.faultEdges = s.faultEdges[1:]
 		if t.ends != nil {
-			s.endBout(t.ends, now)
+			s.endFault(t.ends, now)
 		} else {
 			s.begin(t.fault, t.at, now)
 		}
@@ -56,16 +56,16 @@ func (s *share) begin(f *trial.Fault, at time.Duration, now mono.Time) {
 		s.cut(f)
 		return
 	}
-	b := &bout{fault: f, kernel: s.byKernel(f)}
+	b := &activeFault{fault: f, kernel: s.byKernel(f)}
 	for i := range s.clients {
 		if s.meets(&f.Whom, int32(i)) {
 			b.whom = append(b.whom, int32(i))
 		}
 	}
-	s.bouts = append(s.bouts, b)
+	s.activeFaults = append(s.activeFaults, b)
 	s.change(b, now, true)
 	if f.Lasts > 0 {
-		s.addTurn(turn{at: at + f.Lasts, fault: f, ends: b})
+		s.addEdge(faultEdge{at: at + f.Lasts, fault: f, ends: b})
 	}
 }
 
@@ -84,19 +84,19 @@ func (s *share) throw(t thrown) {
 	case t.on:
 		s.begin(f, s.since(now), now)
 	default:
-		for _, b := range s.bouts {
+		for _, b := range s.activeFaults {
 			if b.fault == f {
-				s.endBout(b, now)
+				s.endFault(b, now)
 				return
 			}
 		}
 	}
 }
 
-// addTurn puts a turn among the others.
-func (s *share) addTurn(t turn) {
-	s.turns = append(s.turns, t)
-	slices.SortStableFunc(s.turns, func(a, b turn) int { return cmp.Compare(a.at, b.at) })
+// addEdge puts an edge among the others, in the order of time.
+func (s *share) addEdge(t faultEdge) {
+	s.faultEdges = append(s.faultEdges, t)
+	slices.SortStableFunc(s.faultEdges, func(a, b faultEdge) int { return cmp.Compare(a.at, b.at) })
 }
 
 // meets reports whether a fault is about a client.
@@ -120,15 +120,16 @@ func (s *share) cut(f *trial.Fault) {
 	}
 }
 
-func (s *share) endBout(b *bout, now mono.Time) {
-	n := len(s.bouts)
-	if s.bouts = slices.DeleteFunc(s.bouts, func(o *bout) bool { return o == b }); len(s.bouts) < n {
+func (s *share) endFault(b *activeFault, now mono.Time) {
+	n := len(s.activeFaults)
+	if s.activeFaults = slices.DeleteFunc(s.activeFaults,
+		func(o *activeFault) bool { return o == b }); len(s.activeFaults) < n {
 		s.change(b, now, false)
 	}
 }
 
-// change has a bout begin or end for its clients.
-func (s *share) change(b *bout, now mono.Time, on bool) {
+// change has a fault begin or end for its clients.
+func (s *share) change(b *activeFault, now mono.Time, on bool) {
 	late, f := hampers(b.fault), b.fault
 	late.Resends = late.Resends || b.kernel
 	lossy := b.kernel && (f.Do.Datagrams() || f.Do == trial.Corrupt) && s.trial.Target.HasDatagrams()
@@ -177,7 +178,7 @@ func (s *share) byKernel(f *trial.Fault) bool {
 // effectsOn is what the path of a client does at the moment, or what of it the system does; nil:
 // nothing.
 func (s *share) effectsOn(i int32, kernel bool) (e *impair.Effects) {
-	for _, b := range s.bouts {
+	for _, b := range s.activeFaults {
 		if _, is := slices.BinarySearch(b.whom, i); is && b.kernel == kernel {
 			if e == nil {
 				e = &impair.Effects{}

@@ -228,10 +228,10 @@ func (e *Engine) runSeveral(ctx context.Context) {
 // ahead waits for those who work on it.
 const maxWaiting = 1 << 18
 
-// hand takes what a share has to tell to the account. Whichever share finds nobody at
+// deliverFacts takes what a share has to tell to the account. Whichever share finds nobody at
 // work on the account works on what all of them have handed over; the others go on with
 // their clients.
-func (e *Engine) hand(share int, b *fact.Batch) {
+func (e *Engine) deliverFacts(share int, b *fact.Batch) {
 	if len(e.slots) == 0 {
 		e.take(share, b)
 		e.work()
@@ -276,7 +276,7 @@ func (e *Engine) work() {
 	}
 }
 
-// fail ends the run with an error, if there is one and it has none yet.
+// fail keeps the first error of the account, which Run returns in the end: the run goes on.
 func (e *Engine) fail(err error) {
 	if e.failed == nil && err != nil {
 		e.failed = err

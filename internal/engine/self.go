@@ -14,7 +14,7 @@ func (s *share) measureSelf(p *logbook.Page) {
 	all := now.Sub(s.markedAt)
 	end := min(now, s.start.Add(time.Duration(p.At+1)*time.Second))
 	span := max(0, end.Sub(s.markedAt))
-	// After a long turn several seconds end at once: each has its part.
+	// After a long pass of the loop several seconds end at once: each has its part.
 	part := func(d time.Duration) time.Duration {
 		if all <= 0 {
 			return d

@@ -39,32 +39,32 @@ type share struct {
 	thrown chan thrown // faults by hand
 	mail   mailbox
 
-	env       *client.Env
-	book      *logbook.Book
-	clients   []client.Client // by number divided by the number of shares
-	stride    int32           // how many clients the biggest share has
-	timers    *timers
-	basins    []basin
-	late      []lateStart
-	load      load
-	troubles  troubles
-	grid      mono.Time // the next instant at which the tide is looked at
-	start     mono.Time
-	stopped   atomic.Bool
-	conductor *conductor // nil but for the first share
+	env        *client.Env
+	book       *logbook.Book
+	clients    []client.Client // by number divided by the number of shares
+	stride     int32           // how many clients the biggest share has
+	timers     *timers
+	tideGroups []tideGroup
+	late       []lateStart
+	load       load
+	troubles   troubles
+	grid       mono.Time // the next instant at which the tide is looked at
+	start      mono.Time
+	stopped    atomic.Bool
+	conductor  *conductor // nil but for the first share
 
-	turned    mono.Time         // when the last turn began
-	asleep    mono.Time         // until when it may have waited
-	endBy     mono.Time         // when all clients are cut off, come what may; 0: not set
-	path      *impair.Driver    // what faults do to what goes over lines; nil if no fault does any
-	kernel    *traffic.Driver   // nil: the system does nothing on the path of clients
-	turns     []turn            // of faults that happen to clients, still to come, by time
-	bouts     []*bout           // that are under way
-	effects   []*impair.Effects // of clients' paths, by where they stand in the share; nil: none
-	dropped   int               // datagrams, by this machine, up to the last look
-	stalled   time.Duration     // since measureSelf was last called
-	tainted   logbook.Overload  // why seconds up to taintedTo say nothing of the server
-	taintedTo mono.Time
+	turned       mono.Time         // when the last pass of the loop began
+	asleep       mono.Time         // until when it may have waited
+	endBy        mono.Time         // when all clients are cut off, come what may; 0: not set
+	path         *impair.Driver    // what faults do to what goes over lines; nil if no fault does any
+	kernel       *traffic.Driver   // nil: the system does nothing on the path of clients
+	faultEdges   []faultEdge       // of faults that happen to clients, still to come, by time
+	activeFaults []*activeFault    // that are under way
+	effects      []*impair.Effects // of clients' paths, by where they stand in the share; nil: none
+	dropped      int               // datagrams, by this machine, up to the last look
+	stalled      time.Duration     // since measureSelf was last called
+	tainted      logbook.Overload  // why seconds up to taintedTo say nothing of the server
+	taintedTo    mono.Time
 
 	ticks       int // parts told so far
 	batch       fact.Batch
@@ -114,10 +114,10 @@ func (s *share) setUp(start mono.Time, names *client.Names) {
 // ready ends the set-up, once the clients are there.
 func (s *share) ready() {
 	s.timers = newTimers(len(s.clients))
-	s.basins = basins(s.trial)
+	s.tideGroups = tideGroups(s.trial)
 	s.load = load{booked: s.start, connecting: make([]mono.Time, len(s.clients))}
 	s.grid = s.start
-	s.turns, s.effects = faultTurns(s.trial), make([]*impair.Effects, len(s.clients))
+	s.faultEdges, s.effects = faultEdges(s.trial), make([]*impair.Effects, len(s.clients))
 	if len(s.cfg.Paths) > 0 {
 		s.path = s.cfg.Paths[s.number]
 		s.path.For = func(id int32) *impair.Effects { return s.effects[id%s.stride] }
@@ -156,7 +156,7 @@ func (s *share) run(ctx context.Context) error {
 		s.happen(now)
 		s.fireTimers(now)
 		s.takeNotes(now)
-		s.hand(now)
+		s.flushFacts(now)
 		s.turned, s.asleep = now, s.wake(now)
 		if err := s.drv.Wait(s.asleep, s); err != nil {
 			s.failure = err
@@ -170,8 +170,8 @@ func (s *share) takeOrders(ctx context.Context) {
 	select {
 	case <-s.stop:
 		s.stopped.Store(true)
-		for len(s.bouts) > 0 { // the clients are to close in order
-			s.endBout(s.bouts[0], s.drv.Now())
+		for len(s.activeFaults) > 0 { // the clients are to close in order
+			s.endFault(s.activeFaults[0], s.drv.Now())
 		}
 		s.endBy = s.drv.Now().Add(stopWithin)
 	case t := <-s.thrown:
@@ -182,9 +182,9 @@ func (s *share) takeOrders(ctx context.Context) {
 	}
 }
 
-// hand hands over what was told, and four times a second what the share measured
+// flushFacts hands over what was told, and four times a second what the share measured
 // itself. What is told later has a time from now on.
-func (s *share) hand(now mono.Time) {
+func (s *share) flushFacts(now mono.Time) {
 	s.env.CaughtUp(s.heardUpTo(now), s.readUpTo(now))
 	s.batch.Log, s.env.Facts = s.env.Facts, s.batch.Log
 	s.batch.UpTo, s.batch.Part = mono.Time(s.since(s.drv.Now())), nil
@@ -192,7 +192,7 @@ func (s *share) hand(now mono.Time) {
 		s.ticks = ticks + 1
 		s.batch.Part = s.part(ticks, false)
 	}
-	s.engine.hand(s.number, &s.batch)
+	s.engine.deliverFacts(s.number, &s.batch)
 }
 
 // part is what the share measured itself.
@@ -216,7 +216,7 @@ func (s *share) finish() {
 	s.env.CaughtUp(mono.Never, mono.Never)
 	s.batch = fact.Batch{Log: s.env.Facts, UpTo: mono.Time(s.since(now)), Ended: true,
 		Part: s.part(fact.LastTick, true)}
-	s.engine.hand(s.number, &s.batch)
+	s.engine.deliverFacts(s.number, &s.batch)
 }
 
 func (s *share) fireTimers(now mono.Time) {
@@ -340,8 +340,8 @@ func (s *share) wake(now mono.Time) mono.Time {
 	if !s.stopped.Load() && s.since(now) <= s.trial.Length() {
 		until = min(until, s.grid)
 	}
-	if len(s.turns) > 0 {
-		until = min(until, s.start.Add(s.turns[0].at))
+	if len(s.faultEdges) > 0 {
+		until = min(until, s.start.Add(s.faultEdges[0].at))
 	}
 	return until
 }

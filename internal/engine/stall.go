@@ -12,7 +12,7 @@ import (
 )
 
 const (
-	// stallAfter is how much longer than it should a turn may take before the
+	// stallAfter is how much longer than it should a pass of the loop may take before the
 	// loop counts as having stood still.
 	stallAfter = 500 * time.Millisecond
 	longStall  = time.Second

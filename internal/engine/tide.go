@@ -9,9 +9,9 @@ import (
 	"tidepull/internal/trial"
 )
 
-// A basin is the crews that follow one tide: those without a tide of their own
+// A tideGroup is the crews that follow one tide: those without a tide of their own
 // together, each other one alone.
-type basin struct {
+type tideGroup struct {
 	tide    trial.Tide
 	order   []int32 // in which its clients set out
 	started int     // how many were sent out, and
@@ -20,18 +20,18 @@ type basin struct {
 	behind mono.Time
 }
 
-func basins(t *trial.Trial) []basin {
-	var all []basin
+func tideGroups(t *trial.Trial) []tideGroup {
+	var all []tideGroup
 	shared := map[int]bool{}
 	for i, c := range t.Crews {
 		if len(c.Tide.Legs) == 0 {
 			shared[i] = true
 			continue
 		}
-		all = append(all, basin{tide: c.Tide, order: interleave(t.Crews, map[int]bool{i: true})})
+		all = append(all, tideGroup{tide: c.Tide, order: interleave(t.Crews, map[int]bool{i: true})})
 	}
 	if len(shared) > 0 {
-		all = append(all, basin{tide: t.Tide, order: interleave(t.Crews, shared)})
+		all = append(all, tideGroup{tide: t.Tide, order: interleave(t.Crews, shared)})
 	}
 	return all
 }
@@ -61,8 +61,8 @@ func interleave(crews []trial.Crew, which map[int]bool) []int32 {
 	return order
 }
 
-// planned is how many clients of a basin there should be.
-func (s *share) planned(b *basin, at mono.Time) int {
+// planned is how many clients of a group there should be.
+func (s *share) planned(b *tideGroup, at mono.Time) int {
 	if s.stopped.Load() {
 		return 0
 	}
@@ -74,7 +74,7 @@ const (
 	// to set out than may in one step.
 	tideStep = 5 * time.Millisecond
 	fineStep = time.Millisecond
-	// startsPerStep bounds the clients of a basin that set out in one step: connecting
+	// startsPerStep bounds the clients of a group that set out in one step: connecting
 	// takes the kernel a while, and what arrives in the meantime is to be read.
 	startsPerStep = 32
 )
@@ -89,8 +89,8 @@ func (s *share) followTide(now mono.Time) {
 	}
 	for started := 0; s.grid <= now && started < startsPerStep; {
 		behind := false
-		for i := range s.basins {
-			b := &s.basins[i]
+		for i := range s.tideGroups {
+			b := &s.tideGroups[i]
 			started += s.step(b, now)
 			behind = behind || b.started-b.ebbed < s.planned(b, s.grid)
 		}
@@ -102,9 +102,9 @@ func (s *share) followTide(now mono.Time) {
 	}
 }
 
-// step takes a basin through one step of its tide, and returns how many of the share's
+// step takes a group through one step of its tide, and returns how many of the share's
 // clients set out.
-func (s *share) step(b *basin, now mono.Time) (started int) {
+func (s *share) step(b *tideGroup, now mono.Time) (started int) {
 	want := s.planned(b, s.grid)
 	if b.behind == 0 && want-(b.started-b.ebbed) > startsPerStep {
 		b.behind = max(1, s.grid)

@@ -94,8 +94,8 @@ func surelyLost(grace time.Duration, entries []*logbook.Entry, from, to int) (n 
 		e := entries[i]
 		well := !slices.ContainsFunc(entries[i:min(len(entries), i+waits+1)],
 			func(e *logbook.Entry) bool { return e.Health.Overload.MayLose() })
-		parts := []*logbook.Part{&e.Part, e.Own}
-		if e.Own == nil {
+		parts := []*logbook.Part{&e.Part, e.SentLate}
+		if e.SentLate == nil {
 			parts = parts[:1]
 		}
 		for _, p := range parts {

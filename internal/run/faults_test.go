@@ -113,6 +113,9 @@ func TestFaults(t *testing.T) {
 		t.Fatal(snap.Err)
 	}
 	l, c := &snap.Total.Total, &snap.Total.Counts.Returns
+	if tooFull(t, snap) { // the server has ten seconds to be ready
+		return
+	}
 	// On a busy machine some are still away when the next break comes, or when the run ends.
 	if c.Broke > 90 || snap.Total.Overloaded == 0 && (c.Broke != 90 || c.NoTime != 0) || c.Broke < 40 ||
 		c.Back+c.NoTime != c.Broke || c.GaveUp+c.StillAway != 0 || c.Failed+c.Refused == 0 || c.Tries < c.Back {

@@ -214,7 +214,7 @@ func (j *Judgement) tooLong(f *logbook.Figure, ev *Evidence) {
 		}
 	}
 	without := ev.Total.Seconds - quiet.Seconds
-	all := without == 0 && ev.Total.Own == 0
+	all := without == 0 && ev.Total.SentLate == 0
 	j.Verdict = NotProven
 	of, some := f.Of(quiet)
 	switch n, beyond := f.Samples(quiet, j.Limit.Value); {
@@ -246,8 +246,8 @@ func leftOut(total *logbook.Window, seconds int) string {
 		parts = append(parts, fmt.Sprintf("%s in which programs waited for a core for up to %s",
 			units.Plural(seconds, "second"), units.Duration(total.Kept)))
 	}
-	if total.Own > 0 {
-		parts = append(parts, units.Plural(int(total.Own), "message")+" that the tool sent late")
+	if total.SentLate > 0 {
+		parts = append(parts, units.Plural(int(total.SentLate), "message")+" that the tool sent late")
 	}
 	return strings.Join(parts, " and ")
 }

@@ -114,6 +114,9 @@ func TestBadPath(t *testing.T) {
 			snap := r.Wait()
 			w := snap.Total
 			l, ret, path := &w.Total, &w.Counts.Returns, &w.Counts.Path
+			if tooFull(t, snap) {
+				return
+			}
 			if snap.Err != nil || w.Imbalance() != "" || l.Lost+l.Stray+l.Duplicate+l.Altered+l.Reordered != 0 ||
 				l.Delivered < 500 || w.Counts.Broken+w.Counts.Malformed+w.Counts.Denied != 0 {
 				t.Errorf("%v %s %+v\n%+v\n%v", snap.Err, w.Imbalance(), *l, w.Counts, snap.Reasons)

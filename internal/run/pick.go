@@ -53,10 +53,10 @@ func (s *Snapshot) PickClients(text string) (clients []ledger.Client, label stri
 }
 
 // Around picks the clients around something that went wrong, or, where focus is
-// nil, those of whom most is kept.
+// nil, those with the most kept.
 func (s *Snapshot) Around(focus *lane.Record) (clients []ledger.Client, label string) {
 	if focus == nil {
-		return lane.Busy(s.Lanes, picked), "of whom most is kept"
+		return lane.Busy(s.Lanes, picked), "with the most kept"
 	}
 	what := focus.What.String()
 	if focus.What == lane.Got {

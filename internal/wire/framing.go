@@ -179,7 +179,7 @@ func (f *Framing) Begins(b []byte, with byte) (begins, whole bool) {
 	return b[head] == with, true
 }
 
-// Append writes a message. What would end it is left out of it.
+// Append writes a message. Bytes in it that would end it early are not written.
 func (f *Framing) Append(dst, payload []byte) []byte {
 	if f.Whole {
 		return append(dst, payload...)

@@ -74,7 +74,7 @@ type turns struct {
 	deaf    []int32 // how many clients have still to hear something before a deed
 	first   int     // all before it are done
 	last    time.Time
-	vain    time.Duration // for which clients waited in vain
+	vain    time.Duration // for which clients waited for what did not come
 	changed chan struct{} // closed when anything changes
 }
 
@@ -152,14 +152,14 @@ func (t *turns) tell() {
 	t.changed = make(chan struct{})
 }
 
-// waited books that a client waited in vain for something.
+// waited books that a client waited for something that did not come.
 func (t *turns) waited(in time.Duration) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	t.vain += in
 }
 
-// inVain is for how long clients waited in vain: what the server does by the clock may be
+// inVain is for how long clients waited for what did not come: what the server does by the clock may be
 // later by that, beside what clients do.
 func (t *turns) inVain() time.Duration {
 	t.mu.Lock()

@@ -39,7 +39,7 @@ func (p *epoll) Wait(until mono.Time, h Handler) error {
 		if err = p.drain(n, looked, h); err != nil {
 			break
 		}
-		p.hand(h)
+		p.dispatch(h)
 		if at, ok := p.backlog.caughtUp(); ok {
 			p.caughtUp = at
 		}
@@ -52,12 +52,12 @@ func (p *epoll) Wait(until mono.Time, h Handler) error {
 	return err
 }
 
-// handFor bounds how long pieces are handed over before the sockets are looked at
+// dispatchFor bounds how long pieces are handed over before the sockets are looked at
 // again: what comes to one socket twice in that time shares a stamp.
-const handFor = 200 * time.Microsecond
+const dispatchFor = 200 * time.Microsecond
 
-// hand hands over what was read, for a while.
-func (p *epoll) hand(h Handler) {
+// dispatch hands over what was read, for a while.
+func (p *epoll) dispatch(h Handler) {
 	began := mono.Now()
 	for n := 1; p.backlog.len() > 0; n++ {
 		b, err := p.backlog.take()
@@ -74,7 +74,7 @@ func (p *epoll) hand(h Handler) {
 			p.Hangup(b.id)
 			h.Broke(b.id, err)
 		}
-		if n%8 == 0 && mono.Now().Sub(began) > handFor {
+		if n%8 == 0 && mono.Now().Sub(began) > dispatchFor {
 			return
 		}
 	}
@@ -106,7 +106,7 @@ func (p *epoll) drain(n int, began mono.Time, h Handler) (err error) {
 				p.serve(ev.Fd, c, ev.Events)
 			}
 			for p.atOnce && p.backlog.len() > 0 {
-				p.hand(h)
+				p.dispatch(h)
 			}
 		}
 		if n < len(p.events) {

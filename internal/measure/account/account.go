@@ -31,7 +31,7 @@ type Config struct {
 	Names  []string // of the clients, by number; to be shown
 	// Sharers gives all clients that have the name of one, if there are several.
 	Sharers func(ledger.Client) []ledger.Client
-	// Followed are the clients of whom everything is kept.
+	// Followed are the clients whose lanes are kept whole.
 	Followed []ledger.Client
 }
 
@@ -57,18 +57,18 @@ type Account struct {
 	failed error
 	crews  []uint16 // by client
 
-	reasons   logbook.Reasons
-	events    []logbook.Event // since the last report
-	recorded  int             // events so far
-	sent, got []uint32        // by client
-	slow      map[ledger.Client]bool
-	catching  map[ledger.Client]catching  // clients that are back, and catch up
-	farewells map[ledger.Client]*farewell // nil if nothing is promised of heartbeats
-	early     int                         // times in all of them
-	history   map[ledger.Client]*history
-	rumours   []rumour         // announcements that may yet prove true, by time
-	ticks     int              // of the last report
-	closed    []*logbook.Entry // seconds that are over here, and perhaps not for the shares
+	reasons    logbook.Reasons
+	events     []logbook.Event // since the last report
+	recorded   int             // events so far
+	sent, got  []uint32        // by client
+	slow       map[ledger.Client]bool
+	catching   map[ledger.Client]catching   // clients that are back, and catch up
+	departures map[ledger.Client]*departure // nil if nothing is promised of heartbeats
+	early      int                          // times in all of them
+	history    map[ledger.Client]*history
+	rumours    []rumour         // announcements that may yet prove true, by time
+	ticks      int              // of the last report
+	closed     []*logbook.Entry // seconds that are over here, and perhaps not for the shares
 }
 
 // A share is what is known of one.
@@ -91,7 +91,7 @@ func New(cfg Config) *Account {
 		catching: map[ledger.Client]catching{},
 		history:  map[ledger.Client]*history{}, sent: make([]uint32, t.Clients()), got: make([]uint32, t.Clients())}
 	if t.Target.Promise != nil {
-		a.farewells = map[ledger.Client]*farewell{}
+		a.departures = map[ledger.Client]*departure{}
 	}
 	c := ledger.Config{Run: cfg.Run, Crews: len(t.Crews), Shares: cfg.Shares,
 		Announcements: t.Dialect.Announces(), Prompt: t.Prompt, Grace: t.Grace,

@@ -171,7 +171,7 @@ func (a *Account) says(from *share, f *fact.Fact) {
 	page := a.book.At(f.Time)
 	page.Times[logbook.ScheduleLag].Record(f.At.Sub(f.Time))
 	if f.At.Sub(f.Time) > logbook.MaxScheduleLag || f.Is(fact.Hampered) {
-		page = page.Own() // its latency is the tool's
+		page = page.SentLate() // its latency is the tool's
 	}
 	say := ledger.Say{Audience: ledger.Audience(f.What), Room: from.room(f), Sender: f.Client, Sum: f.Sum,
 		Apart: f.Is(fact.Apart), Due: f.Time, Sent: f.At, Sheet: &page.Sheet}

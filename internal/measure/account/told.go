@@ -8,8 +8,8 @@ import (
 	"tidepull/internal/measure/logbook"
 )
 
-// A farewell is what is known of a client that others were told of that it is gone.
-type farewell struct {
+// A departure is what is known of a client that others were told of that it is gone.
+type departure struct {
 	evicted mono.Time   // when its connection ended; 0: it is not known to have
 	early   []mono.Time // when others were told, before that was known
 }
@@ -21,21 +21,21 @@ const maxEarly = 1 << 16
 // told books that a client was told at an instant that another one is gone: how long that is
 // after its eviction, if it was evicted.
 func (a *Account) told(about ledger.Client, at mono.Time) {
-	if a.farewells == nil {
+	if a.departures == nil {
 		return
 	}
-	f := a.farewells[about]
+	f := a.departures[about]
 	if f != nil && f.evicted != 0 {
 		a.book.Now().Times[logbook.ToTell].Record(max(0, at.Sub(f.evicted)))
 		return
 	}
 	if a.early == maxEarly { // most of them are of clients that went by themselves
-		maps.DeleteFunc(a.farewells, func(_ ledger.Client, f *farewell) bool { return f.evicted == 0 })
+		maps.DeleteFunc(a.departures, func(_ ledger.Client, f *departure) bool { return f.evicted == 0 })
 		a.early, f = 0, nil
 	}
 	if f == nil {
-		f = &farewell{}
-		a.farewells[about] = f
+		f = &departure{}
+		a.departures[about] = f
 	}
 	f.early = append(f.early, at)
 	a.early++
@@ -43,13 +43,13 @@ func (a *Account) told(about ledger.Client, at mono.Time) {
 
 // evicted books that a client's connection ended while it misbehaved.
 func (a *Account) evicted(c ledger.Client, at mono.Time) {
-	if a.farewells == nil {
+	if a.departures == nil {
 		return
 	}
-	f := a.farewells[c]
+	f := a.departures[c]
 	if f == nil {
-		f = &farewell{}
-		a.farewells[c] = f
+		f = &departure{}
+		a.departures[c] = f
 	}
 	f.evicted = at
 	for _, told := range f.early {

@@ -123,7 +123,7 @@ const (
 	maxKept     = 60_000  // records
 	maxBodies   = 2_000
 	perClient   = 200 // records of one client around one problem
-	MaxFollowed = 16  // clients of whom everything is kept
+	MaxFollowed = 16  // clients whose lanes are kept whole
 	perFollowed = 2_000
 )
 

@@ -127,7 +127,7 @@ func after(s State, r *Record) State {
 	return s
 }
 
-// Busy picks the clients of whom most is kept.
+// Busy picks the clients with the most kept.
 func Busy(records []Record, most int) []ledger.Client {
 	n := map[ledger.Client]int{}
 	for i := range records {
@@ -150,7 +150,7 @@ func first(counts map[ledger.Client]int, most int) []ledger.Client {
 	return all
 }
 
-// In picks clients that were in a room, those of whom most is kept.
+// In picks clients that were in a room, those with the most kept.
 func In(records []Record, room ledger.Room, most int) []ledger.Client {
 	n := map[ledger.Client]int{}
 	for i := range records {

@@ -31,8 +31,8 @@ func (l *Ledger) Twice(number uint64, c Client, all bool) {
 // A garbling is when the bytes of a client's connection were changed on their way, by the trial's
 // own doing, last: from then on nothing on that connection is the server's doing.
 type garbling struct {
-	in  slowness // what it gets, or does not
-	out slowness // what it says
+	in  interval // what it gets, or does not
+	out interval // what it says
 }
 
 // Garble books that a byte of a client's connection was changed: what it is owed may not come, or
@@ -44,7 +44,7 @@ func (l *Ledger) Garble(c Client, up bool) {
 		g = &garbling{}
 		l.seats[c].garbled = g
 	}
-	l.isBlind(c)
+	l.isImpaired(c)
 	if g.in.set(true, 0); up {
 		g.out.set(true, 0)
 	}
@@ -85,5 +85,5 @@ func (l *Ledger) garbles(c Client, at mono.Time) bool {
 // time: it may have been taken for another.
 func (l *Ledger) Garbling(at mono.Time) bool {
 	at = at.Add(-l.cfg.Grace)
-	return slices.ContainsFunc(l.blind, func(c Client) bool { return l.garbles(c, at) })
+	return slices.ContainsFunc(l.impaired, func(c Client) bool { return l.garbles(c, at) })
 }

@@ -117,16 +117,16 @@ type Spread struct {
 	FirstLeast, MedianLeast, LastLeast time.Duration
 }
 
-// A Ledger is the account of one loop's clients.
+// A Ledger is the account of all clients of a run, however many shares they are in.
 type Ledger struct {
 	cfg   Config
 	rooms []room
 	named map[string]Room
-	seats []standing // by client
+	seats []clientState // by client
 
 	announced map[announcement]uint64   // the latest message of its kind
 	numbers   bool                      // the server has said to somebody how many members a room has
-	blind     []Client                  // those that read slowly or are garbled, or were lately
+	impaired  []Client                  // those that read slowly or are garbled, or were lately
 	restless  queue.Queue[unquiet]      // rooms whose numbers are to be judged once they are quiet, by time
 	doubted   queue.Queue[doubtedCount] // numbers of members that are judged again, by time
 	returned  queue.Queue[unsettled]    // clients that are back from an absence, by time
@@ -163,7 +163,7 @@ func (l *Ledger) Expect(clients int) { l.seats = slices.Grow(l.seats, clients) }
 
 // AddClient announces the next client, of a crew, and returns its number.
 func (l *Ledger) AddClient(crew uint16) Client {
-	l.seats = append(l.seats, standing{crew: crew})
+	l.seats = append(l.seats, clientState{crew: crew})
 	return Client(len(l.seats) - 1)
 }
 

@@ -18,7 +18,7 @@ type room struct {
 	spoken int // notices that have come to anybody
 }
 
-// A roomSeat is one client's standing in one room. There are many.
+// A roomSeat is what one client is in one room. There are many.
 type roomSeat struct {
 	stay // the latest, which may be over
 	// those before it, the latest last, as long as something that was said in them is
@@ -98,15 +98,15 @@ type seat struct {
 	slot int32
 }
 
-// A standing is where a client is or was: seldom in more than two rooms, one
+// A clientState is where a client is or was: seldom in more than two rooms, one
 // of which is Everyone, so those need no second look into memory.
-type standing struct {
+type clientState struct {
 	few     [2]seat
 	more    []seat
 	n       int32
 	crew    uint16
-	slow    slowness
-	mute    slowness  // when a fault kept back what it said, last
+	slow    interval
+	mute    interval  // when a fault kept back what it said, last
 	garbled *garbling // nil if none of its bytes was ever changed
 	away    *absence  // when its connection was broken, last; nil if it never was
 }
@@ -127,7 +127,7 @@ func (l *Ledger) slot(c Client, r Room) int {
 }
 
 // each calls f with every room that the client is or was in.
-func (s *standing) each(f func(seat)) {
+func (s *clientState) each(f func(seat)) {
 	for i := range min(int(s.n), len(s.few)) {
 		f(s.few[i])
 	}
@@ -136,7 +136,7 @@ func (s *standing) each(f func(seat)) {
 	}
 }
 
-func (s *standing) add(new seat) {
+func (s *clientState) add(new seat) {
 	if int(s.n) < len(s.few) {
 		s.few[s.n] = new
 	} else {
@@ -158,8 +158,8 @@ func (l *Ledger) ensureSlot(c Client, r Room) int {
 	return slot
 }
 
-// slowness is when a client read slowly on purpose, last.
-type slowness struct {
+// interval is when a client read slowly on purpose, last.
+type interval struct {
 	until mono.Time // what was sent before may have piled up; Never while it goes on
 	was   bool
 }
@@ -170,7 +170,7 @@ type slowness struct {
 func (l *Ledger) Slow(c Client, slow bool, now mono.Time) {
 	l.seats[c].slow.set(slow, now)
 	if slow {
-		l.isBlind(c)
+		l.isImpaired(c)
 	}
 }
 
@@ -178,17 +178,17 @@ func (l *Ledger) Slow(c Client, slow bool, now mono.Time) {
 func (l *Ledger) Mute(c Client, on bool, now mono.Time) {
 	l.seats[c].mute.set(on, now)
 	if on {
-		l.isBlind(c)
+		l.isImpaired(c)
 	}
 }
 
 // covers reports whether a time is within it, or before.
-func (s *slowness) covers(at mono.Time) bool { return s.was && at <= s.until }
+func (s *interval) covers(at mono.Time) bool { return s.was && at <= s.until }
 
-func (s *slowness) set(on bool, now mono.Time) {
+func (s *interval) set(on bool, now mono.Time) {
 	switch {
 	case on:
-		*s = slowness{mono.Never, true}
+		*s = interval{mono.Never, true}
 	case s.until == mono.Never:
 		s.until = now
 	}
@@ -208,10 +208,10 @@ func (l *Ledger) CutOff(c Client, at mono.Time) bool {
 	return l.seats[c].mute.covers(at) || l.Garbled(c, at)
 }
 
-// isBlind books that a client may not find out what the server does with it.
-func (l *Ledger) isBlind(c Client) {
-	if !slices.Contains(l.blind, c) {
-		l.blind = append(l.blind, c)
+// isImpaired books that a client may not find out what the server does with it.
+func (l *Ledger) isImpaired(c Client) {
+	if !slices.Contains(l.impaired, c) {
+		l.impaired = append(l.impaired, c)
 	}
 }
 

@@ -6,10 +6,10 @@ import (
 	"tidepull/internal/base/mono"
 )
 
-// sank reports whether a message's sender was cut off within Config.Prompt of saying it:
+// senderCutOff reports whether a message's sender was cut off within Config.Prompt of saying it:
 // the bytes may have been lost with the connection. One that closed in order may expect
 // that what it said before has arrived.
-func (l *Ledger) sank(r *row) bool {
+func (l *Ledger) senderCutOff(r *row) bool {
 	slot := l.slot(r.say.Sender, Everyone)
 	if slot < 0 || !r.say.Kind.Said() {
 		return false
@@ -19,9 +19,9 @@ func (l *Ledger) sank(r *row) bool {
 		in.over <= r.say.Sent.Add(l.cfg.Prompt)
 }
 
-// keptBack reports whether a fault kept a message back until it could not be expected in time any
+// heldByFault reports whether a fault kept a message back until it could not be expected in time any
 // more, or until its sender's connection was gone.
-func (l *Ledger) keptBack(r *row) bool {
+func (l *Ledger) heldByFault(r *row) bool {
 	mute := &l.seats[r.say.Sender].mute
 	if !mute.covers(r.say.Sent) {
 		return false
@@ -56,7 +56,7 @@ func (l *Ledger) missing(r *row, s *roomSeat) Fate {
 	}
 	switch {
 	case l.piledUp(s.client, r.say.Sent), slices.Contains(r.excused, s.client),
-		r.reached == 0 && (l.sank(r) || l.keptBack(r)),
+		r.reached == 0 && (l.senderCutOff(r) || l.heldByFault(r)),
 		r.say.Sent.Add(l.cfg.Grace) > l.read:
 		return Excused
 	case ceased > r.say.Sent.Add(l.cfg.Grace), reached && ceased >= expected:

@@ -6,11 +6,11 @@ import "tidepull/internal/base/queue"
 // numbered by itself. Messages of one instant may be said in another order than that of
 // their numbers.
 type stream struct {
-	base    uint64               // the place of the first of rows; those before it are settled
-	rows    queue.Queue[*row]    // by place; gone if it is settled, nil if it has not been said yet
-	settled queue.Queue[remains] // of the last that are settled, by place
-	first   uint64               // the place of the first of these
-	words   int                  // of memory that they take
+	base    uint64                  // the place of the first of rows; those before it are settled
+	rows    queue.Queue[*row]       // by place; gone if it is settled, nil if it has not been said yet
+	settled queue.Queue[settledRow] // of the last that are settled, by place
+	first   uint64                  // the place of the first of these
+	words   int                     // of memory that they take
 }
 
 // gone stands for a row that is settled, among others that are not.
@@ -37,7 +37,7 @@ func (s *stream) open(place uint64, r *row) bool {
 }
 
 // settle moves a message to those that are settled.
-func (s *stream) settle(place uint64, kept remains) {
+func (s *stream) settle(place uint64, kept settledRow) {
 	*s.rows.At(int(place - s.base)) = gone
 	for s.rows.Len() > 0 && *s.rows.At(0) == gone {
 		s.rows.Pop()
@@ -47,14 +47,14 @@ func (s *stream) settle(place uint64, kept remains) {
 		return
 	}
 	for s.first+uint64(s.settled.Len()) <= place {
-		s.settled.Push(remains{})
+		s.settled.Push(settledRow{})
 	}
 	*s.settled.At(int(place - s.first)) = kept
 	s.words += kept.got.Words() + len(kept.few)
 }
 
 // forget gives up the oldest of those that are settled.
-func (s *stream) forget() remains {
+func (s *stream) forget() settledRow {
 	old := s.settled.Pop()
 	s.first++
 	s.words -= old.got.Words() + len(old.few)
@@ -63,7 +63,7 @@ func (s *stream) forget() remains {
 
 // remembered gives what is known of a settled message, by its place; nil if it is
 // forgotten.
-func (s *stream) remembered(place uint64) *remains {
+func (s *stream) remembered(place uint64) *settledRow {
 	if place < s.first || place >= s.first+uint64(s.settled.Len()) {
 		return nil
 	}

@@ -157,7 +157,7 @@ func (l *Ledger) forgive(c *Count) {
 		return
 	}
 	c.Least -= l.unsure(c.Room, c.At)
-	for _, b := range l.blind {
+	for _, b := range l.impaired {
 		if l.garbles(b, c.At.Add(-l.cfg.Settle-knownWithin)) {
 			c.Most++
 		}
@@ -169,13 +169,13 @@ const maxUnsure = 1024
 
 // unsure is how many members of a room may not know that they are none any more.
 func (l *Ledger) unsure(r Room, at mono.Time) (n int) {
-	l.blind = slices.DeleteFunc(l.blind, func(c Client) bool {
+	l.impaired = slices.DeleteFunc(l.impaired, func(c Client) bool {
 		return !l.Unsure(c, at.Add(-l.cfg.Grace-l.cfg.Settle-knownWithin))
 	})
-	if len(l.blind) > maxUnsure {
-		return len(l.blind)
+	if len(l.impaired) > maxUnsure {
+		return len(l.impaired)
 	}
-	for _, c := range l.blind {
+	for _, c := range l.impaired {
 		if slot := l.slot(c, r); slot >= 0 && l.rooms[r].now.bits.Has(slot) {
 			n++
 		}

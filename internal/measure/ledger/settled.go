@@ -6,9 +6,9 @@ import (
 	"tidepull/internal/base/bitset"
 )
 
-// remains are who got a settled message: what comes of it afterwards is a
+// settledRow are who got a settled message: what comes of it afterwards is a
 // duplicate to them, and overdue to the others.
-type remains struct {
+type settledRow struct {
 	room Room
 	got  bitset.Set
 	few  []int32
@@ -23,7 +23,7 @@ const (
 // remember keeps who got a settled message, and forgets the oldest if that
 // is too much. The row gets the memory of one that was forgotten.
 func (l *Ledger) remember(r *row) {
-	kept := remains{room: r.say.Room, few: r.few}
+	kept := settledRow{room: r.say.Room, few: r.few}
 	if r.few = nil; r.got.Len() > 0 {
 		kept.got, r.got = r.got, bitset.Set{}
 	}

@@ -60,7 +60,7 @@ func (b *Book) Second(n int) *Page {
 func (b *Book) Of(s *ledger.Sheet) *Page {
 	p := b.Second(s.Second)
 	if s.Own {
-		return p.Own()
+		return p.SentLate()
 	}
 	return p
 }

@@ -22,21 +22,21 @@ func Coarsen(entries []*Entry) ([]*Entry, error) {
 	out := make([]*Entry, len(entries))
 	for i, e := range entries {
 		err := all.details(e)
-		if err == nil && e.Own != nil {
-			err = own.part(e.Own)
+		if err == nil && e.SentLate != nil {
+			err = own.part(e.SentLate)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("second %d: %w", e.At, err)
 		}
 		light := *e
-		light.Part, light.Own, light.Times = Part{}, nil, Times{}
+		light.Part, light.SentLate, light.Times = Part{}, nil, Times{}
 		out[i] = &light
 	}
 	first := out[0]
 	first.Part = all.asPart()
 	if own.Cells != nil {
 		p := own.asPart()
-		first.Own = &p
+		first.SentLate = &p
 	}
 	first.Times = all.Times.pack()
 	for _, e := range out {

@@ -163,10 +163,10 @@ func (p *Page) Delivery(crew uint16, owed int, latency, least time.Duration) {
 	(*h).Record(latency)
 }
 
-// Own is the page of the same second for messages that the tool itself sent so
+// SentLate is the page of the same second for messages that the tool itself sent so
 // late that their latencies say nothing of the server. It has a sheet, latencies
 // and spreads; everything else is booked on p.
-func (p *Page) Own() *Page {
+func (p *Page) SentLate() *Page {
 	if p.own == nil {
 		p.own = NewPage(p.At, len(p.latency))
 		p.own.Sheet.Own = true
@@ -224,10 +224,10 @@ type Entry struct {
 	Gauges  Gauges
 	Health  Health
 	Part
-	Group  *Part // of a second that was merged with others (Coarsen): the details of them all
-	Own    *Part // messages that the tool itself sent late; nil if there are none
-	Times  Times
-	Checks []CheckCount // by number
+	Group    *Part // of a second that was merged with others (Coarsen): the details of them all
+	SentLate *Part // messages that the tool itself sent late; nil if there are none
+	Times    Times
+	Checks   []CheckCount // by number
 }
 
 // A CellTally is the account of one room, crew and kind.
@@ -248,7 +248,7 @@ func (p *Page) Entry() *Entry {
 		Health: p.Health, Part: p.part(), Times: p.Times.pack(), Checks: slices.Clone(p.Checks)}
 	if p.own != nil {
 		own := p.own.part()
-		e.Own = &own
+		e.SentLate = &own
 	}
 	return e
 }

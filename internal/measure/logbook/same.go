@@ -9,7 +9,7 @@ import (
 // What has not changed need not be summed up again.
 func (e *Entry) Same(o *Entry) bool {
 	return e.At == o.At && e.Foreign == o.Foreign && e.Counts == o.Counts && e.Gauges == o.Gauges &&
-		e.Health == o.Health && e.Part.same(&o.Part) && e.Own.same(o.Own) && e.Group.same(o.Group) &&
+		e.Health == o.Health && e.Part.same(&o.Part) && e.SentLate.same(o.SentLate) && e.Group.same(o.Group) &&
 		e.Times.same(&o.Times) && slices.Equal(e.Checks, o.Checks)
 }
 

@@ -39,8 +39,8 @@ func (e *Entry) Fanout() (*meter.Hist, error) {
 	if e.Group != nil {
 		parts[0] = e.Group
 	}
-	if e.Own != nil {
-		parts = append(parts, e.Own)
+	if e.SentLate != nil {
+		parts = append(parts, e.SentLate)
 	}
 	for _, p := range parts {
 		for _, s := range p.Latency {

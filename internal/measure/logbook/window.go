@@ -16,8 +16,8 @@ type Window struct {
 	Seconds    int
 	Overloaded int      // of them, for whatever reason
 	Why        Overload // all the reasons of these seconds
-	// Own counts messages that the tool itself sent late, and are in none but a whole sum.
-	Own int64
+	// SentLate counts messages that the tool itself sent late, and are in none but a whole sum.
+	SentLate int64
 	// SurelyLost is how many of Total.Lost the server lost, whatever the tool or the machine
 	// did; it is set by who knows the seconds around each.
 	SurelyLost int64
@@ -47,14 +47,14 @@ type Window struct {
 
 // Add adds a second to w.
 func (w *Window) Add(e *Entry) error {
-	if err := w.AddClean(e); err != nil || e.Own == nil {
+	if err := w.AddClean(e); err != nil || e.SentLate == nil {
 		return err
 	}
-	if err := w.part(e.Own); err != nil {
+	if err := w.part(e.SentLate); err != nil {
 		return fmt.Errorf("second %d: %w", e.At, err)
 	}
-	for i := range e.Own.Cells {
-		w.Own += e.Own.Cells[i].Tally.Said
+	for i := range e.SentLate.Cells {
+		w.SentLate += e.SentLate.Cells[i].Tally.Said
 	}
 	return nil
 }

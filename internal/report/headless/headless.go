@@ -88,9 +88,8 @@ func Routes(s *run.Snapshot) string {
 	}
 	text := "routes: " + strings.Join(on, ", ")
 	if len(s.Trial.Target.Routes) > 1 {
-		text += fmt.Sprintf("; %d steps down, %d up, %d up in vain, %d clients with no route left", c.Down, c.Up,
-			c.UpFailed,
-			c.NoneLeft)
+		text += fmt.Sprintf("; %d steps down, %d up, %d tries of a better one failed, %d clients with no route left",
+			c.Down, c.Up, c.UpFailed, c.NoneLeft)
 	}
 	if requests, ok := logbook.FigureNamed("routes.requests_per_delivery").Of(s.Total); ok {
 		bytes, _ := logbook.FigureNamed("routes.bytes_per_delivery").Of(s.Total)

@@ -102,7 +102,7 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 		for _, part := range []struct {
 			from []byte
 			into any
-		}{{counts, &e.Counts}, {health, &e.Health}, {fit, &e.Fit}, {checks, &e.Checks}, {own, &e.Own},
+		}{{counts, &e.Counts}, {health, &e.Health}, {fit, &e.Fit}, {checks, &e.Checks}, {own, &e.SentLate},
 			{early, &e.Early}, {pulse, &beats}} {
 			if err == nil {
 				err = json.Unmarshal(part.from, part.into)

@@ -250,7 +250,7 @@ func (w *writer) second(e *logbook.Entry) {
 		strings.Repeat(",?", 19)+")", w.run, e.At, e.Settled, g.Planned, g.Out, g.Open, g.Entered, e.Counts.Sent,
 		e.Counts.Arrivals,
 		e.Health.Overload, w.json(e.Counts), w.json(e.Health), w.json(e.Fit), e.Foreign,
-		[]byte(e.First), []byte(e.Median), []byte(e.Last), w.json(e.Checks), w.json(e.Own), w.json(e.Early))
+		[]byte(e.First), []byte(e.Median), []byte(e.Last), w.json(e.Checks), w.json(e.SentLate), w.json(e.Early))
 	for d, h := range e.Times {
 		if len(h) > 0 {
 			w.exec("INSERT OR REPLACE INTO times VALUES (?,?,?,?)", w.run, e.At, logbook.Dist(d).String(), []byte(h))

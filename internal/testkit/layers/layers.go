@@ -74,6 +74,7 @@ var Of = map[string]int{
 	"internal/testkit/cost":      0,
 	"trials":                     0,
 	"bench":                      16,
+	"scripts/mutants":            16,
 	"cmd/tidepull":               16,
 }
 

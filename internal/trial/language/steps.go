@@ -334,7 +334,7 @@ func (r *reader) readSet(b *hcl.Block) trial.Step {
 }
 
 // readRepeat reads a repeat: its step, those in it, and the step that goes back. A
-// rate is kept as the time between two turns.
+// rate is kept as the time between two iterations.
 func (r *reader) readRepeat(s *trial.Session, b *hcl.Block, content *hcl.BodyContent, depth int) {
 	a := content.Attributes
 	if depth == trial.MaxNesting {

@@ -491,8 +491,8 @@ var vocabulary = map[string]*blockWord{
 		{"jitter", `"full", "equal", "decorrelated" or "none"`, false, `how chance comes into the waits: from 0 to ` +
 			`the wait, from half of it on, from the first wait to three times the one before, or not at all; ` +
 			`"full" if it is not given`},
-		{"tries", formNumber, false, "after so many in vain a client gives up; it does not if it is not given"},
-		{"budget", formDuration, false, "after so long in vain it does"},
+		{"tries", formNumber, false, "after so many that failed a client gives up; without it, it does not"},
+		{"budget", formDuration, false, "after so long without success it gives up"},
 		{"within", formDuration, false, `how long a try may take to connect, and then to enter each room; "10s" if ` +
 			`it is not given`},
 		{"obey", formYes, false, "a client waits for as long as the server wants (Retry-After); true if it is not " +

@@ -360,7 +360,7 @@ func messageHead(sc scene.Scene, msg *ledger.Message) []string {
 		fmt.Sprintf("  a %s by %s in %s, due at %s, sent %s later", msg.Kind,
 			plain.Text(sc.Run.ClientName(msg.Sender), 30), plain.Text(sc.Run.Rooms[msg.Room], 30),
 			strings.TrimSpace(at(msg)), units.Duration(lag)),
-		fmt.Sprintf("  owed to %d, of whom %d have it, %d of them late; lost at %d", msg.Owed, msg.Reached, msg.Late,
+		fmt.Sprintf("  owed to %d, %d have it, %d of them late; lost at %d", msg.Owed, msg.Reached, msg.Late,
 			msg.Lost),
 		"",
 	}

@@ -213,7 +213,7 @@ func (m Model) typed(msg tea.KeyPressMsg, sc scene.Scene) Model {
 }
 
 // auto picks clients where nobody did: those around the focus, or, where
-// there is no problem, those of whom most is kept.
+// there is no problem, those with the most kept.
 func (m *Model) auto(s *run.Snapshot) ([]ledger.Client, string) {
 	focus := m.focus
 	if odd := lane.Odds(s.Lanes); focus == nil && len(odd) > 0 {

@@ -16,7 +16,7 @@ import (
 	"tidepull/internal/tui/tide"
 )
 
-// A Model keeps what the rows are drawn of: records come by and by, and there may be very
+// A Model keeps what the rows are drawn of: records come over time, and there may be very
 // many.
 type Model struct {
 	of   *run.Snapshot

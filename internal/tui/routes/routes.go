@@ -47,7 +47,7 @@ var kinds = []struct {
 }{
 	{"no route left: ", "none left", look.Lost},
 	{"step down: ", "down", look.Beware},
-	{"no step up: ", "up, in vain", look.Faint},
+	{"no step up: ", "up, failed", look.Faint},
 	{"step up: ", "up", look.Good},
 }
 
@@ -173,7 +173,7 @@ func usable(sc scene.Scene, width int) []string {
 		tried = units.Micros(float64(c.TriedIn) / float64(c.Down))
 	}
 	lines = append(lines, p.Line("spent on a route that failed, on average", width, 11, tried))
-	return append(lines, p.Line("steps down, up, up in vain", width, 11, units.Count(c.Down), units.Count(c.Up),
+	return append(lines, p.Line("steps down, up, up failed", width, 11, units.Count(c.Down), units.Count(c.Up),
 		units.Count(c.UpFailed)), p.Line("clients with no route left", width, 11, p.Zero(c.NoneLeft, look.Lost)))
 }
 
