@@ -79,8 +79,6 @@ type optional struct {
 	last       int64              // the number of the last message that came, plus 1; 0: none has
 	before     int64              // the same as it was before the connection broke; 0: it has not, or it is judged
 	elsewhere  int32              // by how many nodes it was sent on
-	sendFaults int8               // faults by which what it says leaves late
-	recvFaults int8               // faults by which it hears late
 	path       impairment         // faults on its path
 	garbled    garbled            // what a fault changed of its connection
 	pulse      *pulse             // nil if nothing is promised of heartbeats, and it behaves
@@ -100,9 +98,9 @@ func (c *Client) optional() *optional {
 // happens on its path.
 func (c *Client) forgetOptional() {
 	was := c.more
-	if c.more = nil; was != nil && (was.path.faults > 0 || was.garbled.any()) {
+	if c.more = nil; was != nil && (was.path.Faults > 0 || was.garbled.any()) {
 		x := c.optional()
-		x.sendFaults, x.recvFaults, x.path, x.garbled = was.sendFaults, was.recvFaults, was.path, was.garbled
+		x.path, x.garbled = was.path, was.garbled
 	}
 }
 
@@ -231,7 +229,7 @@ func (c *Client) Open() bool { return c.phase == open }
 // Connecting reports whether the client is to be connected, for the first time, and is not
 // yet; not if the trial wants it to be refused, or does something to its path.
 func (c *Client) Connecting() bool {
-	if c.phase != connecting || c.Away() || c.more != nil && c.more.path.faults > 0 {
+	if c.phase != connecting || c.Away() || c.more != nil && c.more.path.Faults > 0 {
 		return false
 	}
 	d := c.step().Dial

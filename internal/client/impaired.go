@@ -11,10 +11,11 @@ import (
 	"tidepull/internal/trial"
 )
 
-// Hampers is what a fault on the path means for a client: what it says leaves late, or what
-// it is told comes late, by the trial's own doing. If it Resends, what does not get through is lost
-// meanwhile, and the systems on both sides send it again.
-type Hampers struct{ Says, Hears, Resends bool }
+// Hampered is what all faults on a client's path mean for it together, and how many they are.
+type Hampered struct {
+	trial.Hampers
+	Faults int
+}
 
 // Crew is the client's crew, by number.
 func (c *Client) Crew() int { return int(c.crew) }
@@ -30,71 +31,67 @@ func (c *Client) IsIn(e *Env, room string) bool {
 	return c.room != noRoom && string(e.roomName(c.room)) == room
 }
 
-// Impaired tells that a fault on the client's path begins or ends.
-func (c *Client) Impaired(e *Env, now mono.Time, f *trial.Fault, h Hampers, on bool) {
+// Impaired tells that a fault on the client's path begins or ends, and what all those mean that go
+// on now.
+func (c *Client) Impaired(e *Env, now mono.Time, f *trial.Fault, on bool, h Hampered) {
 	e.at(c, now)
 	x := c.optional()
-	by := int8(1)
-	if !on {
-		by = -1
-	} else {
+	what := logbook.Mended
+	if on {
+		what = logbook.Impaired
 		e.counts().Path.Clients++
 	}
 	if c.phase != idle {
-		what := logbook.Impaired
-		if !on {
-			what = logbook.Mended
-		}
 		e.event(c, now, what, noRoom, fmt.Sprintf("%s: %s", f.Do, f.Name))
 	}
-	x.path.change(by, now, h.Says || h.Hears)
+	was := x.path.Hampers
+	x.path.change(now, h)
 	over := now // of what is kept back
-	if h.Resends && !on {
+	if was.Resends && !h.Says {
 		// TCP has waited twice as long before each try (RFC 6298 5.5): the next one comes within as long
 		// as it has gone on.
 		over = now.Add(min(now.Sub(x.path.since), mostResend))
 	}
-	if h.Says {
-		switch x.sendFaults += by; {
-		case on && x.sendFaults == 1:
-			e.tell(now, fact.Fact{Kind: fact.Mutes, Client: c.id, Room: noRoom, Flags: fact.Good})
-		case !on && x.sendFaults == 0:
-			e.tell(now, fact.Fact{Kind: fact.Mutes, Client: c.id, Room: noRoom, Time: e.rel(over)})
-		}
+	switch {
+	case h.Says && !was.Says:
+		e.tell(now, fact.Fact{Kind: fact.Mutes, Client: c.id, Room: noRoom, Flags: fact.Good})
+	case !h.Says && was.Says:
+		e.tell(now, fact.Fact{Kind: fact.Mutes, Client: c.id, Room: noRoom, Time: e.rel(over)})
 	}
-	if h.Hears {
-		switch x.recvFaults += by; {
-		case on && x.recvFaults == 1:
-			e.tellOf(c, now, fact.ReadsSlowly, noRoom)
-		case !on && x.recvFaults == 0: // what waited comes now
-			e.tell(now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom,
-				Time: e.rel(over.Add(e.Trial.Prompt))})
-		}
+	switch {
+	case h.Hears && !was.Hears:
+		e.tellOf(c, now, fact.ReadsSlowly, noRoom)
+	case !h.Hears && was.Hears: // what waited comes now
+		e.tell(now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom,
+			Time: e.rel(over.Add(e.Trial.Prompt))})
 	}
 }
 
-// An impairment is what a client's path did to it, and until when.
+// An impairment is what faults on its path do to a client, and until when some did.
 type impairment struct {
-	since  mono.Time // when the first of those that go on began
-	faults int8      // that go on
-	blocks int8      // of them: those that keep back what is said or told
-	until  mono.Time // when the last of them ended; 0: there was none
-	clear  mono.Time // when the last of those that block ended; 0: there was none
+	Hampered
+	since mono.Time // when the first of those that go on began
+	until mono.Time // when something changed last; 0: there was no fault
+	clear mono.Time // when something changed last of those that keep back what is said or told; 0: there was none
 }
 
 // mostResend is the longest that TCP waits before it sends again: Linux's (TCP_RTO_MAX).
 const mostResend = 2 * time.Minute
 
-func (p *impairment) change(by int8, now mono.Time, blocks bool) {
-	if p.faults += by; by > 0 && p.faults == 1 {
+func (p *impairment) change(now mono.Time, h Hampered) {
+	if p.Faults == 0 {
 		p.since = now
 	}
 	p.until = now
-	if blocks {
-		p.blocks += by
+	if p.blocks() || h.Says || h.Hears {
 		p.clear = now
 	}
+	h.Resends = h.Resends || p.Resends && h.Faults > 0 // while any goes on, what one has lost is sent again
+	p.Hampered = h
 }
+
+// blocks reports whether something keeps back what is said or told.
+func (p *impairment) blocks() bool { return p.Says || p.Hears }
 
 // pathBad reports whether some fault was on the client's path since a time, or a byte was changed:
 // heartbeats that did not come in time since then are not the server's doing.
@@ -103,7 +100,7 @@ func (c *Client) pathBad(since mono.Time) bool {
 		return false
 	}
 	p := &c.more.path
-	return p.faults > 0 || p.until != 0 && p.until >= since || c.more.garbled.any()
+	return p.Faults > 0 || p.until != 0 && p.until >= since || c.more.garbled.any()
 }
 
 // cutFromServer reports whether a fault keeps the server and the client from hearing each other, or
@@ -113,11 +110,11 @@ func (c *Client) cutFromServer(e *Env, now mono.Time) bool {
 		return false
 	}
 	p := &c.more.path
-	return p.blocks > 0 || p.clear != 0 && now < p.clear.Add(e.faultLingers()) || c.more.garbled.any()
+	return p.blocks() || p.clear != 0 && now < p.clear.Add(e.faultLingers()) || c.more.garbled.any()
 }
 
 // hampered reports whether what the client says leaves late by the trial's own doing.
-func (c *Client) hampered() bool { return c.more != nil && c.more.sendFaults > 0 }
+func (c *Client) hampered() bool { return c.more != nil && c.more.path.Says }
 
 // LostOnPath tells that a fault lost a datagram of the client's: what it said is not said, and
 // what it was to hear is nobody's fault.

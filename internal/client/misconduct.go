@@ -58,6 +58,12 @@ func (c *Client) stands() bool {
 	return m != nil && m.still
 }
 
+// UnplugsItself reports whether the client is unplugged by its own misconduct.
+func (c *Client) UnplugsItself() bool {
+	m := c.misconduct()
+	return m != nil && m.how.Do == trial.Unplugged && !m.openEnd
+}
+
 // misbehaves begins to do something wrong on purpose; inSession says that a step of its
 // session wants it, which goes on.
 func (c *Client) misbehaves(e *Env, now mono.Time, how *trial.Misbehaviour, inSession bool) {

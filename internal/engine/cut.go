@@ -2,12 +2,12 @@ package engine
 
 import (
 	"cmp"
+	"iter"
 	"slices"
 	"time"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/client"
-	"tidepull/internal/engine/impair"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 	"tidepull/internal/wire/transport"
@@ -128,13 +128,13 @@ func (s *share) endFault(b *activeFault, now mono.Time) {
 	}
 }
 
-// change has a fault begin or end for its clients.
+// change has a fault begin or end for its clients. What then applies to each of them follows from
+// the faults that go on, and not from this one: several may be about the same client.
 func (s *share) change(b *activeFault, now mono.Time, on bool) {
-	late, f := hampers(b.fault), b.fault
-	late.Resends = late.Resends || b.kernel
+	f := b.fault
 	lossy := b.kernel && (f.Do.Datagrams() || f.Do == trial.Corrupt) && s.trial.Target.HasDatagrams()
 	for _, i := range b.whom {
-		s.clients[i].Impaired(s.env, now, f, late, on)
+		s.clients[i].Impaired(s.env, now, f, on, s.hampersOf(i))
 		if lossy {
 			s.clients[i].Lossy(s.env, now, f.Up, f.Down, on)
 		}
@@ -142,8 +142,8 @@ func (s *share) change(b *activeFault, now mono.Time, on bool) {
 		s.effects[i] = s.effectsOn(i, false)
 		for line := range int32(2 * transport.NumLines) {
 			id := s.lineID(i, int(line))
-			if b.fault.Do == trial.Unplug {
-				s.drv.Unplug(id, on)
+			if f.Do == trial.Unplug {
+				s.drv.Unplug(id, s.unplugged(i) || s.clients[i].UnplugsItself())
 			}
 			if s.path != nil {
 				s.path.Changed(id)
@@ -155,15 +155,36 @@ func (s *share) change(b *activeFault, now mono.Time, on bool) {
 	}
 }
 
-// hampers says what a fault means for what its clients say and hear.
-func hampers(f *trial.Fault) client.Hampers {
-	switch f.Do {
-	case trial.Unplug:
-		return client.Hampers{Says: true, Hears: true, Resends: true} // what it says after it was closed goes nowhere
-	case trial.Freeze, trial.Bandwidth:
-		return client.Hampers{Says: f.Up, Hears: f.Down}
+// faultsOn gives the faults that go on and are about a client.
+func (s *share) faultsOn(i int32) iter.Seq[*activeFault] {
+	return func(yield func(*activeFault) bool) {
+		for _, b := range s.activeFaults {
+			if _, is := slices.BinarySearch(b.whom, i); is && !yield(b) {
+				return
+			}
+		}
 	}
-	return client.Hampers{}
+}
+
+// hampersOf says what the faults that go on mean for what a client says and hears.
+func (s *share) hampersOf(i int32) (h client.Hampered) {
+	for b := range s.faultsOn(i) {
+		by := b.fault.Hampers()
+		by.Resends = by.Resends || b.kernel
+		h.Add(by)
+		h.Faults++
+	}
+	return h
+}
+
+// unplugged reports whether a fault that goes on unplugs a client.
+func (s *share) unplugged(i int32) bool {
+	for b := range s.faultsOn(i) {
+		if b.fault.Do == trial.Unplug {
+			return true
+		}
+	}
+	return false
 }
 
 // byKernel reports whether it is the system that does what a fault does.
@@ -171,65 +192,21 @@ func (s *share) byKernel(f *trial.Fault) bool {
 	if s.kernel == nil || !f.Do.ByKernel() {
 		return false
 	}
-	effects := effectsOf(f)
+	effects := f.Effects()
 	return s.kernel.Does(&effects)
 }
 
 // effectsOn is what the path of a client does at the moment, or what of it the system does; nil:
 // nothing.
-func (s *share) effectsOn(i int32, kernel bool) (e *impair.Effects) {
-	for _, b := range s.activeFaults {
-		if _, is := slices.BinarySearch(b.whom, i); is && b.kernel == kernel {
+func (s *share) effectsOn(i int32, kernel bool) (e *trial.Effects) {
+	for b := range s.faultsOn(i) {
+		if b.kernel == kernel {
 			if e == nil {
-				e = &impair.Effects{}
+				e = &trial.Effects{}
 			}
-			effects := effectsOf(b.fault)
+			effects := b.fault.Effects()
 			e.Add(&effects)
 		}
-	}
-	return e
-}
-
-// effectsOf puts a fault as what a path does.
-func effectsOf(f *trial.Fault) (e impair.Effects) {
-	var w impair.Way
-	switch f.Do {
-	case trial.Unplug:
-		e.Stall = true
-	case trial.Freeze:
-		w.Frozen = true
-	case trial.Delay:
-		w.Delay, w.Jitter, w.Spread = f.By, f.Jitter, impair.Spread(f.Spread)
-	case trial.Bandwidth:
-		w.Rate = f.Rate
-	case trial.Split:
-		w.Piece = f.Piece
-	case trial.Join:
-		w.Join = f.By
-	case trial.Corrupt:
-		w.Corrupt = f.Chance
-	case trial.Lose:
-		w.Lose = f.Chance
-	case trial.Double:
-		w.Double = f.Chance
-	case trial.Reorder:
-		w.Reorder = f.Chance
-	case trial.Refuse:
-		e.Refuse = true
-	case trial.Stall:
-		e.Stall = true
-	case trial.Answer:
-		e.Status = f.Status
-	case trial.Strip:
-		e.Strip = true
-	case trial.CutIdle:
-		e.Idle = f.By
-	}
-	if f.Up {
-		e.Up = w
-	}
-	if f.Down {
-		e.Down = w
 	}
 	return e
 }

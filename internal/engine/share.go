@@ -53,17 +53,17 @@ type share struct {
 	stopped    atomic.Bool
 	conductor  *conductor // nil but for the first share
 
-	turned       mono.Time         // when the last pass of the loop began
-	asleep       mono.Time         // until when it may have waited
-	endBy        mono.Time         // when all clients are cut off, come what may; 0: not set
-	path         *impair.Driver    // what faults do to what goes over lines; nil if no fault does any
-	kernel       *traffic.Driver   // nil: the system does nothing on the path of clients
-	faultEdges   []faultEdge       // of faults that happen to clients, still to come, by time
-	activeFaults []*activeFault    // that are under way
-	effects      []*impair.Effects // of clients' paths, by where they stand in the share; nil: none
-	dropped      int               // datagrams, by this machine, up to the last look
-	stalled      time.Duration     // since measureSelf was last called
-	tainted      logbook.Overload  // why seconds up to taintedTo say nothing of the server
+	turned       mono.Time        // when the last pass of the loop began
+	asleep       mono.Time        // until when it may have waited
+	endBy        mono.Time        // when all clients are cut off, come what may; 0: not set
+	path         *impair.Driver   // what faults do to what goes over lines; nil if no fault does any
+	kernel       *traffic.Driver  // nil: the system does nothing on the path of clients
+	faultEdges   []faultEdge      // of faults that happen to clients, still to come, by time
+	activeFaults []*activeFault   // that are under way
+	effects      []*trial.Effects // of clients' paths, by where they stand in the share; nil: none
+	dropped      int              // datagrams, by this machine, up to the last look
+	stalled      time.Duration    // since measureSelf was last called
+	tainted      logbook.Overload // why seconds up to taintedTo say nothing of the server
 	taintedTo    mono.Time
 
 	ticks       int // parts told so far
@@ -117,16 +117,16 @@ func (s *share) ready() {
 	s.tideGroups = tideGroups(s.trial)
 	s.load = load{booked: s.start, connecting: make([]mono.Time, len(s.clients))}
 	s.grid = s.start
-	s.faultEdges, s.effects = faultEdges(s.trial), make([]*impair.Effects, len(s.clients))
+	s.faultEdges, s.effects = faultEdges(s.trial), make([]*trial.Effects, len(s.clients))
 	if len(s.cfg.Paths) > 0 {
 		s.path = s.cfg.Paths[s.number]
-		s.path.For = func(id int32) *impair.Effects { return s.effects[id%s.stride] }
+		s.path.For = func(id int32) *trial.Effects { return s.effects[id%s.stride] }
 		s.path.Lost, s.path.Doubled = s.onPath((*client.Client).LostOnPath), s.onPath((*client.Client).DoubledOnPath)
 		s.path.Corrupted = s.onPath((*client.Client).CorruptedOnPath)
 	}
 	if len(s.cfg.Kernels) > 0 {
 		s.kernel = s.cfg.Kernels[s.number]
-		s.kernel.For = func(id int32) *impair.Effects { return s.effectsOn(id%s.stride, true) }
+		s.kernel.For = func(id int32) *trial.Effects { return s.effectsOn(id%s.stride, true) }
 	}
 	s.markedAt, s.markedWait, s.markedUse = s.start, s.drv.Blocked(), s.cfg.Use()
 	s.markedPause = s.gcPause()
@@ -288,6 +288,9 @@ func (s *share) serve(id int32, w *transport.Line) bool {
 	}
 	if w.Hold || w.Resume {
 		s.drv.Hold(id, w.Hold)
+	}
+	if w.Plug && s.unplugged(id%s.stride) { // a fault still keeps everything from it
+		w.Plug = false
 	}
 	if (w.Unplug || w.Plug) && !s.drv.Unplug(id, w.Unplug) && w.Unplug {
 		s.env.Reasons.Count("this system cannot unplug a client: it only stops reading", 1)

@@ -88,7 +88,7 @@ func (b *breaker) takeThrown(ctx context.Context, t throwing, second *int) {
 		switch {
 		case f.Do == trial.PauseServer:
 			b.why(&h, b.do(f))
-		case f.Lasts > 0 || f.Do == trial.CutClients:
+		case f.Lasts > 0 || f.Do.AtOnce():
 			h.To = h.From + f.Lasts
 		}
 		b.mu.Lock()

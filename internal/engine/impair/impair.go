@@ -14,6 +14,7 @@ import (
 	"tidepull/internal/base/mono"
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/measure/logbook"
+	"tidepull/internal/trial"
 	"tidepull/internal/wire"
 )
 
@@ -23,7 +24,7 @@ type Driver struct {
 	poll.Driver
 	// For gives what the path of a line does at the moment; nil: nothing. It must be set
 	// before the first line is dialled.
-	For func(id int32) *Effects
+	For func(id int32) *trial.Effects
 	// Lost, if set, hears of each datagram that was lost on its way to the server (up), or
 	// from it.
 	Lost func(id int32, up bool, b []byte)
@@ -54,7 +55,7 @@ const up, down = 0, 1
 
 // A line is one that is impaired, or over which something is on its way.
 type line struct {
-	effects Effects
+	effects trial.Effects
 	queues  [2]queue
 	life    uint64         // tells it from others that had its id
 	stalled *wire.Endpoint // where it will be dialled; nil: it was
@@ -108,7 +109,7 @@ func set[T any](all *[]T, id int32, v T) {
 func is(all []bool, id int32) bool { return int(id) < len(all) && all[id] }
 
 // begin makes a line one that is impaired.
-func (d *Driver) begin(id int32, e *Effects) *line {
+func (d *Driver) begin(id int32, e *trial.Effects) *line {
 	d.lives++
 	l := &line{life: d.lives, seen: d.Now()}
 	if e != nil {
@@ -140,7 +141,7 @@ func (d *Driver) Changed(id int32) {
 	case l == nil:
 		l = d.begin(id, e)
 	case e == nil:
-		l.effects = Effects{}
+		l.effects = trial.Effects{}
 	default:
 		l.effects = *e
 	}
@@ -154,7 +155,7 @@ func (d *Driver) Changed(id int32) {
 	d.hold(id, l)
 	for dir := range l.queues {
 		if q := &l.queues[dir]; len(q.parcels) > 0 && !l.way(dir).Frozen {
-			if l.way(dir).plain() { // what waits goes on at once
+			if l.way(dir).Plain() { // what waits goes on at once
 				for i := range q.parcels {
 					q.parcels[i].at = now
 				}
@@ -169,7 +170,7 @@ func (d *Driver) Changed(id int32) {
 	d.mayForget(id, l)
 }
 
-func (l *line) way(dir int) *Way {
+func (l *line) way(dir int) *trial.Way {
 	if dir == up {
 		return &l.effects.Up
 	}
@@ -178,7 +179,8 @@ func (l *line) way(dir int) *Way {
 
 // idle reports whether a line needs nothing any more.
 func (l *line) idle() bool {
-	return l.effects == Effects{} && len(l.queues[up].parcels)+len(l.queues[down].parcels) == 0 && l.stalled == nil &&
+	return l.effects == trial.Effects{} && len(l.queues[up].parcels)+len(l.queues[down].parcels) == 0 &&
+		l.stalled == nil &&
 		len(l.head) == 0
 }
 
@@ -370,16 +372,16 @@ func (d *Driver) chance(p float64) bool {
 }
 
 // delay is how long something is on its way.
-func (d *Driver) delay(w *Way) time.Duration {
+func (d *Driver) delay(w *trial.Way) time.Duration {
 	if w.Jitter == 0 {
 		return w.Delay
 	}
 	r := rand.New(&d.random)
 	j := float64(w.Jitter)
 	switch w.Spread {
-	case Normal:
+	case trial.Normal:
 		j *= r.NormFloat64()
-	case Exponential:
+	case trial.Exponential:
 		j *= math.Min(r.ExpFloat64(), 20)
 	default:
 		j *= 2*r.Float64() - 1
@@ -550,7 +552,7 @@ func (d *Driver) Accepted(id int32) { d.h.Accepted(id) }
 // Opened implements poll.Handler.
 func (d *Driver) Opened(id int32) {
 	l := d.line(id)
-	if l == nil || l.effects.Down.plain() {
+	if l == nil || l.effects.Down.Plain() {
 		d.h.Opened(id)
 		return
 	}
@@ -567,7 +569,7 @@ func (d *Driver) Data(id int32, b []byte, came mono.Span) {
 		d.h.Data(id, b, came)
 		return
 	}
-	if len(l.queues[down].parcels) == 0 && l.effects.Down.plain() {
+	if len(l.queues[down].parcels) == 0 && l.effects.Down.Plain() {
 		l.seen = came.To
 		d.h.Data(id, b, came)
 		return

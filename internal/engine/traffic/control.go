@@ -12,7 +12,7 @@ import (
 	"sync"
 	"time"
 
-	"tidepull/internal/engine/impair"
+	"tidepull/internal/trial"
 )
 
 // A Control is the system's traffic control for the lines of a run. Set may be called from any
@@ -37,7 +37,7 @@ type Control struct {
 type order struct {
 	line uint64
 	port uint16
-	ways [2]impair.Way
+	ways [2]trial.Way
 	at   time.Time
 }
 
@@ -98,9 +98,9 @@ const tryNetem = "class add dev %[1]s parent 1: classid 1:fffe htb rate 100gbit 
 
 // Set has something else happen to a line from now on, over what it says (up) and what it is told
 // (down); nothing if both are plain. Port is its own; 0 if it has none any more.
-func (c *Control) Set(line uint64, port uint16, whatUp, whatDown impair.Way) {
+func (c *Control) Set(line uint64, port uint16, whatUp, whatDown trial.Way) {
 	c.mu.Lock()
-	c.orders = append(c.orders, order{line, port, [2]impair.Way{up: whatUp, down: whatDown}, time.Now()})
+	c.orders = append(c.orders, order{line, port, [2]trial.Way{up: whatUp, down: whatDown}, time.Now()})
 	c.mu.Unlock()
 	select {
 	case c.wake <- struct{}{}:
@@ -146,10 +146,10 @@ func (c *Control) carryOut() {
 	for _, o := range orders {
 		c.did.Orders++
 		old, known := c.lines[o.line]
-		plain := o.ways == [2]impair.Way{}
+		plain := o.ways == [2]trial.Way{}
 		for dir, t := range c.trees {
 			if known && old != o.port {
-				t.set(&commands[dir], old, impair.Way{})
+				t.set(&commands[dir], old, trial.Way{})
 			}
 			if o.port != 0 && (known && old == o.port || !plain) {
 				t.set(&commands[dir], o.port, o.ways[dir])

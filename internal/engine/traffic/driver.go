@@ -4,8 +4,8 @@ import (
 	"net/netip"
 
 	"tidepull/internal/base/mono"
-	"tidepull/internal/engine/impair"
 	"tidepull/internal/engine/poll"
+	"tidepull/internal/trial"
 	"tidepull/internal/wire"
 )
 
@@ -15,7 +15,7 @@ type Driver struct {
 	poll.Driver
 	// For gives what the system is to do to a line at the moment, of what it Does; nil: nothing. It
 	// must be set before the first line is dialled.
-	For     func(id int32) *impair.Effects
+	For     func(id int32) *trial.Effects
 	control *Control
 	share   int
 	told    map[int32]bool // lines of which the system was told
@@ -30,7 +30,7 @@ func NewDriver(d poll.Driver, c *Control, share int) *Driver {
 
 // Does reports whether the system can do what a fault does that is ByKernel: to freeze and to bound
 // bandwidth it needs no more than every kernel has.
-func (d *Driver) Does(e *impair.Effects) bool {
+func (d *Driver) Does(e *trial.Effects) bool {
 	return d.control.netem || !needsNetem(&e.Up) && !needsNetem(&e.Down)
 }
 
@@ -43,7 +43,7 @@ func (d *Driver) Changed(id int32) {
 	}
 	if d.told[id] = e != nil; e == nil {
 		delete(d.told, id)
-		e = &impair.Effects{}
+		e = &trial.Effects{}
 	}
 	var local netip.AddrPort
 	if l, ok := d.Driver.(interface{ Local(int32) netip.AddrPort }); ok {
@@ -56,7 +56,7 @@ func (d *Driver) Changed(id int32) {
 func (d *Driver) ended(id int32) {
 	if d.told[id] {
 		delete(d.told, id)
-		d.control.Set(uint64(d.share)<<32|uint64(uint32(id)), 0, impair.Way{}, impair.Way{})
+		d.control.Set(uint64(d.share)<<32|uint64(uint32(id)), 0, trial.Way{}, trial.Way{})
 	}
 }
 

@@ -16,11 +16,12 @@ import (
 	"strings"
 
 	"tidepull/internal/engine/impair"
+	"tidepull/internal/trial"
 )
 
 // needsNetem reports whether a way needs the queue that delays and drops, which is a module of the
 // kernel that not every system has.
-func needsNetem(w *impair.Way) bool {
+func needsNetem(w *trial.Way) bool {
 	return !w.Frozen && (w.Delay > 0 || w.Jitter > 0 || w.Lose > 0 || w.Reorder > 0 || w.Corrupt > 0)
 }
 
@@ -47,7 +48,7 @@ type place struct {
 // A classKey tells classes apart. Lines share one, but for those whose bandwidth is bounded: each
 // has its own.
 type classKey struct {
-	way  impair.Way
+	way  trial.Way
 	port uint16 // 0: shared
 }
 
@@ -106,8 +107,8 @@ func table(protocol int, down bool) int {
 
 // set writes the commands after which a port has what happens on a way; nothing if the way is
 // plain.
-func (t *tree) set(w io.Writer, port uint16, way impair.Way) {
-	plain := way == (impair.Way{})
+func (t *tree) set(w io.Writer, port uint16, way trial.Way) {
+	plain := way == (trial.Way{})
 	if old, is := t.ports[port]; is {
 		if !plain && old.class.key == keyOf(port, way) {
 			return
@@ -119,7 +120,7 @@ func (t *tree) set(w io.Writer, port uint16, way impair.Way) {
 	}
 }
 
-func keyOf(port uint16, way impair.Way) classKey {
+func keyOf(port uint16, way trial.Way) classKey {
 	k := classKey{way: way}
 	if way.Rate > 0 {
 		k.port = port
@@ -163,7 +164,7 @@ func (t *tree) minor(c *class) int {
 const maxPackets = 100_000
 
 // queueOf gives the queue that does what happens on a way.
-func queueOf(w *impair.Way) string {
+func queueOf(w *trial.Way) string {
 	switch {
 	case w.Frozen:
 		return "pfifo limit 0"
@@ -175,9 +176,9 @@ func queueOf(w *impair.Way) string {
 	delay, spread := w.Delay, ""
 	switch {
 	case w.Jitter == 0:
-	case w.Spread == impair.Normal:
+	case w.Spread == trial.Normal:
 		spread = " distribution " + normalTable
-	case w.Spread == impair.Exponential:
+	case w.Spread == trial.Exponential:
 		spread = " distribution " + exponentialTable
 	}
 	reorder := ""

@@ -12,7 +12,7 @@ import (
 	"testing"
 	"time"
 
-	"tidepull/internal/engine/impair"
+	"tidepull/internal/trial"
 )
 
 // A kernel understands the commands as tc(8) does, strictly: what is added must not be there, and
@@ -78,18 +78,18 @@ func (k *kernel) take(commands string) {
 // TestTrees: whatever happens to lines one after the other, each has what it is to have at the end,
 // over both versions of IP; nobody else has, and nothing is left once nobody has anything.
 func TestTrees(t *testing.T) {
-	ways := []impair.Way{{}, {Frozen: true}, {Delay: 20 * time.Millisecond}, {Rate: 1000}, {Rate: 1000, Lose: 0.1},
-		{Delay: time.Second, Jitter: 5 * time.Millisecond, Spread: impair.Normal, Lose: 0.5}, {Reorder: 0.25}}
+	ways := []trial.Way{{}, {Frozen: true}, {Delay: 20 * time.Millisecond}, {Rate: 1000}, {Rate: 1000, Lose: 0.1},
+		{Delay: time.Second, Jitter: 5 * time.Millisecond, Spread: trial.Normal, Lose: 0.5}, {Reorder: 0.25}}
 	r := rand.New(rand.NewPCG(1, 2))
 	k := &kernel{t: t, classes: map[string]string{}, filters: map[string]string{}}
 	trees := [2]*tree{newTree("lo", false), newTree("lo", true)}
-	want := [2]map[uint16]impair.Way{{}, {}}
+	want := [2]map[uint16]trial.Way{{}, {}}
 	for range 4000 {
 		dir, port, way := r.IntN(2), uint16(32768+r.IntN(700)), ways[r.IntN(len(ways))]
 		var b bytes.Buffer
 		trees[dir].set(&b, port, way)
 		k.take(b.String())
-		if want[dir][port] = way; way == (impair.Way{}) {
+		if want[dir][port] = way; way == (trial.Way{}) {
 			delete(want[dir], port)
 		}
 	}
@@ -122,7 +122,7 @@ func TestTrees(t *testing.T) {
 	for dir := range want {
 		for port := range maps.Clone(want[dir]) {
 			var b bytes.Buffer
-			trees[dir].set(&b, port, impair.Way{})
+			trees[dir].set(&b, port, trial.Way{})
 			k.take(b.String())
 		}
 	}
@@ -133,13 +133,13 @@ func TestTrees(t *testing.T) {
 
 // TestQueues: what happens on a way, in tc's words.
 func TestQueues(t *testing.T) {
-	for want, w := range map[string]impair.Way{
+	for want, w := range map[string]trial.Way{
 		"pfifo limit 0":                   {Frozen: true, Delay: time.Second},
 		"pfifo limit 100000":              {Rate: 5},
 		"netem limit 100000 delay 1500us": {Delay: 1500 * time.Microsecond},
 		"netem limit 100000 delay 2000us 1000us distribution tidepull-exponential loss 12.5%": {
 			Delay:  2 * time.Millisecond,
-			Jitter: time.Millisecond, Spread: impair.Exponential, Lose: 0.125},
+			Jitter: time.Millisecond, Spread: trial.Exponential, Lose: 0.125},
 		"netem limit 100000 loss 2% corrupt 1%":        {Corrupt: 0.01, Lose: 0.02},
 		"netem limit 100000 delay 50000us reorder 75%": {Reorder: 0.25},
 		"netem limit 100000 delay 7000us reorder 25%":  {Reorder: 0.25, Delay: 7 * time.Millisecond},

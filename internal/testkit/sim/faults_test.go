@@ -211,3 +211,48 @@ func TestCorrupted(t *testing.T) {
 		t.Errorf("%d pieces changed, %d deliveries excused, %d connections broke", corrupted, excused, broke)
 	}
 }
+
+// TestTwoUnplugs: of two faults about the same clients the end of one does not undo the other.
+func TestTwoUnplugs(t *testing.T) {
+	tr := parsed(t, `
+trial "two" { grace = "4s" }
+target "board" { websocket = "ws://127.0.0.1:7411/live" }
+session "watch" {
+  connect {}
+  enter { room = "lock-1" }
+  repeat {
+    every = "200ms"
+    say { body = { kind = "notice", room = room, text = mark } }
+  }
+}
+crew "pilots" {
+  clients = 6
+  session = session.watch
+}
+fault "long" {
+  do    = "unplug"
+  at    = "2500ms"
+  lasts = "5s"
+  share = "50%"
+}
+fault "short" {
+  do    = "unplug"
+  at    = "3500ms"
+  lasts = "1s"
+}
+tide {
+  flood "100%" { over = "500ms" }
+  slack { lasts = "10s" }
+  ebb { over = "500ms" }
+}
+`)
+	p := playTrial(t, tr, standin.Config{}, board.Switches{})
+	came := func(second int) int64 { return p.entries[second].Counts.Arrivals }
+	// All of them are unplugged until 4.5 s, and half of them after that.
+	if all, half := came(1), came(6); half == 0 || half > all*2/3 || came(10) < all*2/3 {
+		t.Errorf("%d came in a second, %d while half were unplugged", all, half)
+	}
+	if l := p.window.Total; l.Lost+l.Stray+l.Duplicate != 0 || l.Excused == 0 {
+		t.Errorf("%+v; %v", l, p.reasons)
+	}
+}

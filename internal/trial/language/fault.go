@@ -24,8 +24,7 @@ func (r *reader) readServer(b *hcl.Block) {
 			10*time.Second)}
 	if len(s.Command) > 0 && s.PID > 0 || len(s.Command) == 0 && s.PID == 0 && s.Metrics == "" {
 		r.fail(b.DefRange, "give the command that starts the server, or the pid of one that runs, or the address of "+
-			"its "+
-			"metrics")
+			"its metrics")
 	}
 	for i, name := range logbook.ServerGauges {
 		if s.Gauges[i] = r.text(a[name], ""); s.Gauges[i] != "" && s.Metrics == "" {
@@ -47,21 +46,6 @@ func (r *reader) readServer(b *hcl.Block) {
 	r.trial.Server = s
 }
 
-// faultAttrs are the attributes of a fault that go with some kinds of it alone.
-var faultAttrs = map[string][]trial.FaultKind{
-	"rude":  {trial.RestartServer, trial.StopServer},
-	"reset": {trial.CutClients},
-	"direction": {trial.Freeze, trial.Delay, trial.Bandwidth, trial.Split, trial.Join, trial.Corrupt,
-		trial.Lose, trial.Double, trial.Reorder},
-	"by":               {trial.Delay, trial.Join, trial.CutIdle},
-	"jitter":           {trial.Delay},
-	"spread":           {trial.Delay},
-	"bytes_per_second": {trial.Bandwidth},
-	"bytes":            {trial.Split},
-	"chance":           {trial.Corrupt, trial.Lose, trial.Double, trial.Reorder},
-	"status":           {trial.Answer},
-}
-
 // readFault reads something that the trial breaks on purpose. The tide, the crews and the
 // target must have been read.
 func (r *reader) readFault(b *hcl.Block) {
@@ -70,7 +54,7 @@ func (r *reader) readFault(b *hcl.Block) {
 		At: r.durationFrom(0, a["at"], 0), Lasts: r.duration(a["lasts"], 0), Every: r.duration(a["every"], 0),
 		Times: r.whole(a["times"], 1, 1<<20, 1), Rude: r.yes(a["rude"]), Reset: r.yes(a["reset"]),
 		By: r.duration(a["by"], 0), Jitter: r.duration(a["jitter"], 0),
-		Spread: r.oneOf(a["spread"], "even", "normal", "exponential"), Rate: r.whole(a["bytes_per_second"], 1,
+		Spread: r.oneOf(a["spread"], trial.Spreads...), Rate: r.whole(a["bytes_per_second"], 1,
 			1<<40, 0),
 		Piece: r.whole(a["bytes"], 1, 1<<20, 0), Status: r.whole(a["status"], 400, 599, 503)}
 	direction := r.oneOf(a["direction"], "both", "up", "down")
@@ -80,8 +64,8 @@ func (r *reader) readFault(b *hcl.Block) {
 	}
 	r.readMoment(&f, b, a)
 	r.readWhom(&f, a)
-	for _, name := range sortedKeys(faultAttrs) {
-		if given := a[name]; given != nil && !slices.Contains(faultAttrs[name], f.Do) {
+	for _, name := range sortedKeys(a) {
+		if given := a[name]; !f.Do.Takes(name) {
 			r.fail(given.NameRange, "%s does not go with do = %q", name, f.Do.String())
 		}
 	}
@@ -164,32 +148,17 @@ func (r *reader) readWhom(f *trial.Fault, a hcl.Attributes) {
 // checkFault reports what a fault lacks, or cannot do in this trial.
 func (r *reader) checkFault(f *trial.Fault, b *hcl.Block, a hcl.Attributes) {
 	t := &r.trial.Target
-	lacks := func(name, what string) {
-		if a[name] == nil {
-			r.fail(b.DefRange, "do = %q needs %s: %s", f.Do.String(), name, what)
-		}
+	if name, what := f.Do.Needs(); name != "" && a[name] == nil {
+		r.fail(b.DefRange, "do = %q needs %s: %s", f.Do.String(), name, what)
 	}
-	switch f.Do {
-	case trial.PauseServer:
-		if f.Lasts == 0 {
-			r.fail(b.DefRange, "say how long the server stands still: lasts")
-		}
-	case trial.Delay, trial.Join, trial.CutIdle:
-		lacks("by", "a duration")
-	case trial.Bandwidth:
-		lacks("bytes_per_second", "how many bytes go through")
-	case trial.Split:
-		lacks("bytes", "how many bytes go on at once")
-	case trial.Corrupt, trial.Lose, trial.Double, trial.Reorder:
-		lacks("chance", "a share of the pieces, or datagrams")
-		if f.Do.Datagrams() && !t.HasDatagrams() && !(r.trial.Kernel && f.Do.ByKernel()) {
-			r.fail(b.DefRange, "no datagrams go to the target: it has no udp and no urgent; with path = \"kernel\" "+
-				"in the trial it is packets of TCP")
-		}
-	case trial.Answer, trial.Strip:
-		if !t.Has(trial.WebSocket) {
-			r.fail(b.DefRange, "nobody asks for an upgrade: the target has no websocket")
-		}
+	switch {
+	case f.Do == trial.PauseServer && f.Lasts == 0:
+		r.fail(b.DefRange, "say how long the server stands still: lasts")
+	case f.Do.Datagrams() && !t.HasDatagrams() && !(r.trial.Kernel && f.Do.ByKernel()):
+		r.fail(b.DefRange, "no datagrams go to the target: it has no udp and no urgent; with path = \"kernel\" "+
+			"in the trial it is packets of TCP")
+	case f.Do.Upgrades() && !t.Has(trial.WebSocket):
+		r.fail(b.DefRange, "nobody asks for an upgrade: the target has no websocket")
 	}
 	if s := r.trial.Server; f.Do.AtServer() && (s == nil || len(s.Command) == 0 && s.PID == 0) {
 		r.fail(b.DefRange, "the trial has no server { } with a command or a pid whose process could be made to %s",

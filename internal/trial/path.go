@@ -1,14 +1,9 @@
-// Package impair is a driver over a driver that does to the lines of some clients what bad
-// networks do: it delays, holds back, cuts, loses and changes what goes over them, and keeps
-// connections from being made. It stands in a share's path only if a trial has such faults.
-package impair
+package trial
 
-import (
-	"time"
-)
+import "time"
 
 // Effects are what the path of a client does at the moment. They must not be changed while a
-// Driver has them.
+// driver has them.
 type Effects struct {
 	Up, Down Way
 	Refuse   bool          // new connections are refused
@@ -45,8 +40,8 @@ const (
 // Spreads are their names.
 var Spreads = []string{"even", "normal", "exponential"}
 
-// plain reports whether a way does nothing.
-func (w *Way) plain() bool { return *w == Way{} }
+// Plain reports whether a way does nothing.
+func (w *Way) Plain() bool { return *w == Way{} }
 
 // Add adds what another fault does.
 func (e *Effects) Add(f *Effects) {
@@ -77,4 +72,14 @@ func (w *Way) add(v *Way) {
 	either := func(a, b float64) float64 { return a + b - a*b }
 	w.Corrupt, w.Lose = either(w.Corrupt, v.Corrupt), either(w.Lose, v.Lose)
 	w.Double, w.Reorder = either(w.Double, v.Double), either(w.Reorder, v.Reorder)
+}
+
+// Hampers is what a fault on the path means for a client: what it says leaves late, or what it is
+// told comes late, by the trial's own doing. If it Resends, what does not get through is lost
+// meanwhile, and the systems on both sides send it again.
+type Hampers struct{ Says, Hears, Resends bool }
+
+// Add adds what another fault means.
+func (h *Hampers) Add(o Hampers) {
+	h.Says, h.Hears, h.Resends = h.Says || o.Says, h.Hears || o.Hears, h.Resends || o.Resends
 }
