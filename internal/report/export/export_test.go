@@ -217,6 +217,72 @@ func TestGolden(t *testing.T) {
 	}
 }
 
+// TestMergedRun: a run that is so long that its older seconds are merged says the same as a whole,
+// in every view and format; and what is drawn second by second has every second.
+func TestMergedRun(t *testing.T) {
+	whole, merged := snapshot(t), snapshot(t)
+	coarse, err := logbook.Coarsen(merged.Entries[:5])
+	if err != nil {
+		t.Fatal(err)
+	}
+	merged.Entries = append(coarse, merged.Entries[5:]...)
+	if merged.Total, err = logbook.Sum(merged.Entries, nil); err != nil {
+		t.Fatal(err)
+	}
+	written := func(s *run.Snapshot, view, format string) string {
+		var b bytes.Buffer
+		if err := Write(&b, Request{Run: s, Name: "run 1", Version: "test", View: view}, format); err != nil {
+			t.Errorf("%s as %s: %v", view, format, err)
+		}
+		return b.String()
+	}
+	// Fan-out and tide have a line for each second: what is known of single ones is not.
+	bySecond := []string{"fan-out", "tide"}
+	for _, view := range views {
+		for _, format := range Formats {
+			a, b := written(whole, view, format), written(merged, view, format)
+			switch {
+			case format == "pdf":
+				if strings.Count(a, "/Type /Page\n") != strings.Count(b, "/Type /Page\n") {
+					t.Errorf("%s as PDF has other pages", view)
+				}
+			case !slices.Contains(bySecond, view) && a != b:
+				t.Errorf("%s as %s is another:\n%.300s\nmerged\n%.300s", view, format, a, b)
+			case format == "csv" && strings.Count(a, "\n") != strings.Count(b, "\n"):
+				t.Errorf("%s as %s has %d lines, merged %d", view, format, strings.Count(a, "\n"), strings.Count(b, "\n"))
+			}
+		}
+	}
+	var results [2][]string
+	for i, s := range []*run.Snapshot{whole, merged} {
+		dir := t.TempDir()
+		if err := Results(dir, s); err != nil {
+			t.Fatal(err)
+		}
+		for _, name := range []string{"summary.json", "junit.xml", "seconds.csv"} {
+			b, err := os.ReadFile(filepath.Join(dir, name))
+			if err != nil {
+				t.Fatal(err)
+			}
+			results[i] = append(results[i], string(b))
+		}
+	}
+	if results[0][0] != results[1][0] || results[0][1] != results[1][1] {
+		t.Errorf("the summary is another, or the results of tests")
+	}
+	// Counts are known for each second, latencies for the five together.
+	rows, err := csv.NewReader(strings.NewReader(results[1][2])).ReadAll()
+	exact, err2 := csv.NewReader(strings.NewReader(results[0][2])).ReadAll()
+	if err != nil || err2 != nil || len(rows) != len(exact) {
+		t.Fatalf("seconds.csv has %d rows, and %d: %v, %v", len(rows), len(exact), err, err2)
+	}
+	for i := range rows {
+		if a, b := strings.Join(rows[i][:5], " "), strings.Join(exact[i][:5], " "); a != b {
+			t.Errorf("row %d: %s, exactly %s", i, a, b)
+		}
+	}
+}
+
 func TestLedgerAddsUp(t *testing.T) {
 	var b bytes.Buffer
 	if err := Write(&b, Request{Run: snapshot(t), View: "ledger"}, "csv"); err != nil {

@@ -148,9 +148,40 @@ func seeds(n int) int {
 	return n
 }
 
-// TestShares plays trials of random seeds, with and without faults, in one share and in
-// several, with everything that passes between shares in its encoding: what is settled
-// is the same to the last byte, and where nobody comes or goes while others speak it
+// cuts and slows are faults whose effect follows from the time alone. Cuts end a long poll and not
+// the session behind it, so they do not go with routes.
+const cuts = `
+fault "cut" {
+  do    = "cut"
+  at    = "2500ms"
+  share = "40%"
+}
+fault "unplugged" {
+  do    = "unplug"
+  at    = "4500ms"
+  lasts = "700ms"
+  share = "20%"
+}
+`
+const slows = `
+fault "frozen" {
+  do    = "freeze"
+  at    = "3s"
+  lasts = "800ms"
+  share = "30%"
+}
+fault "far" {
+  do    = "delay"
+  by    = "20ms"
+  at    = "4s"
+  lasts = "1s"
+  share = "50%"
+}
+`
+
+// TestShares plays trials of random seeds, with and without faults, returns, routes and heartbeats, in
+// one share and in several, with everything that passes between shares in its encoding: what is settled
+// is the same to the last byte, and if nobody comes or goes while others speak it
 // equals the stand-in's truth.
 func TestShares(t *testing.T) {
 	seeds := seeds(40)
@@ -159,6 +190,29 @@ func TestShares(t *testing.T) {
 	w := weakness{config: standin.Config{Notices: true, Gauge: 300 * time.Millisecond}, session: restless, top: feed}
 	moving := strings.NewReplacer("clients = 20", "clients = 17", `"3s" }`, `"700ms" }`, `"20s" }`, `"5s" }`).
 		Replace(w.trial("restless"))
+	beating := strings.Replace(moving, `websocket = "ws://127.0.0.1:7411/live"`,
+		`websocket = "ws://127.0.0.1:7411/live?client=${name}"
+  route "polling" {
+    polling  = "http://127.0.0.1:7411/poll?client=${name}"
+    post_end = true
+  }
+  promise {
+    from     = "server"
+    every    = "500ms"
+    deadline = "3s"
+  }`, 1)
+	crew := func(with string) string {
+		return strings.Replace(beating, "  session = session.s\n", "  session = session.s\n"+with, 1) + slows
+	}
+	returning := crew(`  routes = ["websocket"]
+  reconnect {
+    first = "100ms"
+    most  = "1s"
+  }
+`) + cuts
+	climbing := crew(`  routes  = ["websocket", "polling"]
+  promote = true
+`)
 	const workers = 4
 	for worker := range workers {
 		t.Run(fmt.Sprint(worker), func(t *testing.T) {
@@ -167,6 +221,10 @@ func TestShares(t *testing.T) {
 				source, cfg, exact := moving, w.config, seed%2 == 0
 				if exact {
 					source, cfg = crowded, standin.Config{}
+				}
+				if seed%3 == 2 {
+					source, cfg, exact = []string{returning, climbing}[seed%2], w.config, false
+					cfg.PingEvery, cfg.History = 500*time.Millisecond, -1
 				}
 				tr, err := language.Parse([]byte(source), "shares.trial.hcl", language.Options{})
 				if err != nil {
@@ -177,7 +235,17 @@ func TestShares(t *testing.T) {
 				if seed%5 == 4 {
 					join = 7 * time.Millisecond // the tool is behind, and reads several messages at once
 				}
-				compareShares(t, tr, cfg, faults(seed, exact), join, exact)
+				switches := faults(seed, exact)
+				if seed%3 == 2 {
+					// What comes over a bad path at one instant comes in any order, and a share that is
+					// behind reads when something of its own paths is due, too.
+					switches, join = board.Switches{}, 0
+				}
+				w := compareShares(t, tr, cfg, switches, join, exact)
+				if c := &w.Counts; seed%3 == 2 && (c.Returns.Back+c.Routes.Up == 0 || c.Pulse.Heard == 0 ||
+					c.Path.Delayed == 0) {
+					t.Errorf("seed %d: there was no trouble: %+v", seed, *c)
+				}
 			}
 		})
 	}
@@ -198,9 +266,10 @@ func faults(seed uint64, exact bool) board.Switches {
 }
 
 func compareShares(t *testing.T, tr *trial.Trial, cfg standin.Config, switches board.Switches,
-	join time.Duration, exact bool) {
+	join time.Duration, exact bool) *logbook.Window {
 	t.Helper()
 	var one []byte
+	var w *logbook.Window
 	for _, shares := range []int{1, 2, 3, 7} {
 		p := playShared(t, tr, cfg, switches, join, shares)
 		if why := p.window.Imbalance(); why != "" || p.window.Total.Open() != 0 {
@@ -213,13 +282,14 @@ func compareShares(t *testing.T, tr *trial.Trial, cfg standin.Config, switches b
 		}
 		facts := factsOf(t, p)
 		if shares == 1 {
-			one = facts
+			one, w = facts, p.window
 			continue
 		}
 		if !bytes.Equal(facts, one) {
 			t.Fatalf("seed %d, %d shares: %s", tr.Seed, shares, firstDifference(one, facts))
 		}
 	}
+	return w
 }
 
 // firstDifference shows where two texts part, with the lines around it.
