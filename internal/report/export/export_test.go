@@ -249,7 +249,8 @@ func TestMergedRun(t *testing.T) {
 			case !slices.Contains(bySecond, view) && a != b:
 				t.Errorf("%s as %s is another:\n%.300s\nmerged\n%.300s", view, format, a, b)
 			case format == "csv" && strings.Count(a, "\n") != strings.Count(b, "\n"):
-				t.Errorf("%s as %s has %d lines, merged %d", view, format, strings.Count(a, "\n"), strings.Count(b, "\n"))
+				t.Errorf("%s as %s has %d lines, merged %d", view, format, strings.Count(a, "\n"), strings.Count(b,
+					"\n"))
 			}
 		}
 	}

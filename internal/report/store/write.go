@@ -112,7 +112,7 @@ func (k *Keeper) write(tx *sql.Tx, s *run.Snapshot, id int64, at *progress) (int
 		}
 	}
 	for i, name := range s.Rooms {
-		w.exec("INSERT OR IGNORE INTO room VALUES (?, ?, ?)", id, i, name)
+		w.put("room", "number", i, "name", name)
 	}
 	for ; at.messages < len(s.Kept); at.messages++ {
 		w.message(&s.Kept[at.messages], s, true)
@@ -122,13 +122,13 @@ func (k *Keeper) write(tx *sql.Tx, s *run.Snapshot, id int64, at *progress) (int
 	}
 	for ; at.lanes < len(s.Lanes); at.lanes++ {
 		r := &s.Lanes[at.lanes]
-		w.exec("INSERT OR REPLACE INTO lane VALUES (?,?,?,?,?,?,?,?,?,?,?,?)", id, at.lanes, r.At.Nanoseconds(),
-			r.Client, r.What.String(), int64(r.Number), r.Peer, r.Room, r.Size, r.Fate.String(), r.Kind.String(),
-			r.Took.Nanoseconds())
+		w.put("lane", "ord", at.lanes, "at", r.At.Nanoseconds(), "client", r.Client, "what", r.What.String(),
+			"number", int64(r.Number), "peer", r.Peer, "room", r.Room, "size", r.Size, "fate", r.Fate.String(),
+			"kind", r.Kind.String(), "took", r.Took.Nanoseconds())
 	}
 	for ; at.bodies < len(s.Bodies); at.bodies++ {
 		b := &s.Bodies[at.bodies]
-		w.exec("INSERT OR REPLACE INTO body VALUES (?,?,?,?)", id, int64(b.Number), b.Text, b.Cut)
+		w.put("body", "message", int64(b.Number), "text", b.Text, "cut", b.Cut)
 	}
 	return id, k.finish(w, s)
 }
@@ -151,8 +151,7 @@ func (k *Keeper) begin(tx *sql.Tx, s *run.Snapshot) (int64, error) {
 	}
 	w := newWriter(tx, id)
 	for i, name := range s.Names {
-		w.exec("INSERT INTO client (run, number, crew, name) VALUES (?, ?, ?, ?)", id, i,
-			s.Trial.Crews[s.CrewOf(int32(i))].Name, name)
+		w.put("client", "number", i, "crew", s.Trial.Crews[s.CrewOf(int32(i))].Name, "name", name)
 	}
 	return id, w.err
 }
@@ -180,14 +179,14 @@ func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
 			w.exec("UPDATE client SET sent = ?, got = ? WHERE run = ? AND number = ?", s.Sent[i], s.Got[i], w.run, i)
 		}
 		for i, r := range s.FinalResults {
-			w.exec("INSERT OR REPLACE INTO final_check VALUES (?,?,?,?,?)", w.run, i, r.Name, string(r.Verdict), r.Why)
+			w.put("final_check", "ord", i, "name", r.Name, "verdict", string(r.Verdict), "why", r.Why)
 		}
 		for _, m := range s.Sampled {
 			w.message(&m, s, false)
 		}
 	}
 	for text, n := range s.Reasons {
-		w.exec("INSERT OR REPLACE INTO reason VALUES (?, ?, ?)", w.run, text, n)
+		w.put("reason", "text", text, "times", n)
 	}
 	w.exec("UPDATE run SET elapsed = ?, state = ?, verdict = ?, why = ?, summary = ?, happened = ?, server = ? "+
 		"WHERE id = ?", s.Elapsed.Microseconds(), state, string(verdict), why, string(summary), w.json(s.Happened),
@@ -231,54 +230,63 @@ func (w *writer) json(v any) string {
 	return string(b)
 }
 
-// fateColumns are the columns of the table cell that count fates.
+// put writes a row of the run into a table, over one that has the same key: columns are their names
+// and values in turn.
+func (w *writer) put(table string, columns ...any) {
+	names, marks, values := "run", "?", []any{w.run}
+	for i := 0; i+1 < len(columns); i += 2 {
+		names += ", " + columns[i].(string)
+		marks += ", ?"
+		values = append(values, columns[i+1])
+	}
+	w.exec("INSERT OR REPLACE INTO "+table+" ("+names+") VALUES ("+marks+")", values...)
+}
+
+// fateColumn is the column of the table cell that counts a fate.
+func fateColumn(f ledger.Fate) string { return strings.ReplaceAll(f.String(), " ", "_") }
+
+// fateColumns are all of them.
 var fateColumns = func() string {
 	var names []string
 	for _, f := range ledger.Fates {
-		names = append(names, strings.ReplaceAll(f.String(), " ", "_"))
+		names = append(names, fateColumn(f))
 	}
 	return strings.Join(names, ", ")
 }()
 
-var insertCell = "INSERT OR REPLACE INTO cell (run, at, room, crew, kind, said, owed, maybe_late, overtaken, " +
-	fateColumns + ") VALUES (?" + strings.Repeat(",?", 8+len(ledger.Fates)) + ")"
-
 func (w *writer) second(e *logbook.Entry) {
 	g := e.Gauges
-	w.exec("INSERT OR REPLACE INTO second (run, at, settled, planned, out, open, entered, sent, arrivals, overload, "+
-		"counts, health, fit, foreign_marks, first, median, last, checks, own, early) VALUES (?"+
-		strings.Repeat(",?", 19)+")", w.run, e.At, e.Settled, g.Planned, g.Out, g.Open, g.Entered, e.Counts.Sent,
-		e.Counts.Arrivals,
-		e.Health.Overload, w.json(e.Counts), w.json(e.Health), w.json(e.Fit), e.Foreign,
-		[]byte(e.First), []byte(e.Median), []byte(e.Last), w.json(e.Checks), w.json(e.SentLate), w.json(e.Early))
+	w.put("second", "at", e.At, "settled", e.Settled, "planned", g.Planned, "out", g.Out, "open", g.Open,
+		"entered", g.Entered, "sent", e.Counts.Sent, "arrivals", e.Counts.Arrivals, "overload", e.Health.Overload,
+		"counts", w.json(e.Counts), "health", w.json(e.Health), "fit", w.json(e.Fit), "foreign_marks", e.Foreign,
+		"first", []byte(e.First), "median", []byte(e.Median), "last", []byte(e.Last), "checks", w.json(e.Checks),
+		"own", w.json(e.SentLate), "early", w.json(e.Early))
 	for d, h := range e.Times {
 		if len(h) > 0 {
-			w.exec("INSERT OR REPLACE INTO times VALUES (?,?,?,?)", w.run, e.At, logbook.Dist(d).String(), []byte(h))
+			w.put("times", "at", e.At, "name", logbook.Dist(d).String(), "histogram", []byte(h))
 		}
 	}
 	for _, c := range e.Cells {
 		t := &c.Tally
-		row := []any{w.run, e.At, c.Cell.Room, c.Cell.Crew, c.Cell.Kind.String(), t.Said, t.Owed, t.MaybeLate,
-			t.Overtaken}
+		row := []any{"at", e.At, "room", c.Cell.Room, "crew", c.Cell.Crew, "kind", c.Cell.Kind.String(),
+			"said", t.Said, "owed", t.Owed, "maybe_late", t.MaybeLate, "overtaken", t.Overtaken}
 		for _, f := range ledger.Fates {
-			row = append(row, *t.Of(f))
+			row = append(row, fateColumn(f), *t.Of(f))
 		}
-		w.exec(insertCell, row...)
+		w.put("cell", row...)
 	}
 	for _, l := range e.Latency {
-		w.exec("INSERT OR REPLACE INTO latency VALUES (?,?,?,?,?)", w.run, e.At, l.Key.Crew, l.Key.Class,
-			[]byte(l.Latency))
+		w.put("latency", "at", e.At, "crew", l.Key.Crew, "class", l.Key.Class, "histogram", []byte(l.Latency))
 	}
 }
 
 func (w *writer) message(m *ledger.Message, s *run.Snapshot, wrong bool) {
-	w.exec("INSERT OR REPLACE INTO message VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)", w.run, m.Number, m.Kind.String(),
-		m.Audience, m.Room, m.Sender,
-		int64(m.Due), int64(m.Sent), m.Owed, m.Reached, m.Late, m.Lost, m.Odd,
-		wrong)
+	w.put("message", "number", m.Number, "kind", m.Kind.String(), "audience", m.Audience, "room", m.Room,
+		"sender", m.Sender, "due", int64(m.Due), "said", int64(m.Sent), "owed", m.Owed, "reached", m.Reached,
+		"late", m.Late, "lost", m.Lost, "odd", m.Odd, "wrong", wrong)
 	for i, o := range m.Outcomes {
-		w.exec("INSERT OR REPLACE INTO outcome VALUES (?,?,?,?,?,?)", w.run, m.Number, i, o.Client, o.Fate.String(),
-			o.Latency.Nanoseconds())
+		w.put("outcome", "message", m.Number, "ord", i, "client", o.Client, "fate", o.Fate.String(),
+			"latency", o.Latency.Nanoseconds())
 	}
 }
 
@@ -287,6 +295,6 @@ func (w *writer) event(i int, e *logbook.Event) {
 	if e.Room >= 0 {
 		room = e.Room
 	}
-	w.exec("INSERT OR REPLACE INTO event VALUES (?,?,?,?,?,?,?)", w.run, i, e.At.Nanoseconds(), e.Client,
-		e.What.String(), room, e.Detail)
+	w.put("event", "ord", i, "at", e.At.Nanoseconds(), "client", e.Client, "what", e.What.String(), "room", room,
+		"detail", e.Detail)
 }
