@@ -148,22 +148,31 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 	var drivers []poll.Driver
 	var paths []*impair.Driver
 	var kernels []*traffic.Driver
+	stack := func() (poll.Driver, error) {
+		sockets, err := newDriver()
+		if err != nil {
+			return nil, err
+		}
+		if control != nil {
+			kernels = append(kernels, traffic.NewDriver(sockets, control, len(drivers)))
+			sockets = kernels[len(kernels)-1]
+		}
+		wire := poll.Wire(sockets)
+		if t.HasPath() || o.Live {
+			paths = append(paths, impair.New(wire, t.Seed+uint64(len(drivers))))
+			wire = paths[len(paths)-1]
+		}
+		top := poll.Driver(wire)
+		if t.Target.Proxy != "" {
+			top = tunnel.New(wire)
+		}
+		if security != nil {
+			top = secure.New(top, *security)
+		}
+		return top, nil
+	}
 	for range loops(o.Loops, t) {
-		drv, err := newDriver()
-		if err == nil && control != nil { // next to the sockets: it needs their ports
-			kernels = append(kernels, traffic.NewDriver(drv, control, len(drivers)))
-			drv = kernels[len(kernels)-1]
-		}
-		if err == nil && (t.HasPath() || o.Live) { // next to the sockets: TLS goes over it
-			paths = append(paths, impair.New(drv, t.Seed+uint64(len(drivers))))
-			drv = paths[len(paths)-1]
-		}
-		if err == nil && t.Target.Proxy != "" {
-			drv = tunnel.New(drv)
-		}
-		if err == nil && security != nil {
-			drv = secure.New(drv, *security)
-		}
+		drv, err := stack()
 		if err != nil {
 			for _, d := range drivers {
 				d.Close()

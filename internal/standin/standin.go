@@ -127,10 +127,11 @@ func Start(cfg Config) (*Server, error) {
 	if cfg.Portable {
 		newDriver = poll.NewPortable
 	}
-	drv, err := newDriver()
+	sockets, err := newDriver()
 	if err != nil {
 		return nil, err
 	}
+	drv := poll.Driver(sockets)
 	if cfg.TLS != nil {
 		drv = secure.New(drv, secure.Config{Server: cfg.TLS})
 	}

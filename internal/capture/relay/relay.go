@@ -86,10 +86,11 @@ func Start(o Options, emit func(recording.Entry) error) (*Relay, error) {
 	if o.Portable {
 		newDriver = poll.NewPortable
 	}
-	drv, err := newDriver()
+	sockets, err := newDriver()
 	if err != nil {
 		return nil, err
 	}
+	drv := poll.Driver(sockets)
 	if a.Secure() {
 		client, err := secure.ClientConfig(&o.TLS)
 		if err != nil {

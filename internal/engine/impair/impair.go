@@ -21,7 +21,7 @@ import (
 // A Driver is a poll.Driver whose lines go over a bad path. Like all drivers it has one
 // owner.
 type Driver struct {
-	poll.Driver
+	poll.Wire
 	// For gives what the path of a line does at the moment; nil: nothing. It must be set
 	// before the first line is dialled.
 	For func(id int32) *trial.Effects
@@ -47,8 +47,8 @@ type Driver struct {
 }
 
 // New puts paths over a driver, which the new one owns. Chance follows from the seed.
-func New(d poll.Driver, seed uint64) *Driver {
-	return &Driver{Driver: d, random: *rand.NewPCG(seed, 0x7e1d)}
+func New(d poll.Wire, seed uint64) *Driver {
+	return &Driver{Wire: d, random: *rand.NewPCG(seed, 0x7e1d)}
 }
 
 const up, down = 0, 1
@@ -148,7 +148,7 @@ func (d *Driver) Changed(id int32) {
 	now := d.Now()
 	if to := l.stalled; to != nil && !l.effects.Stall {
 		l.stalled = nil
-		if err := d.Driver.Dial(id, *to); err != nil {
+		if err := d.Wire.Dial(id, *to); err != nil {
 			d.put(id, l, down, parcel{at: now, what: 'b', err: err})
 		}
 	}
@@ -194,7 +194,7 @@ func (d *Driver) mayForget(id int32, l *line) {
 func (d *Driver) hold(id int32, l *line) {
 	waits := l.queues[down].bytes
 	l.stopped = waits > maxWaiting || l.stopped && waits > maxWaiting/2
-	d.Driver.Hold(id, is(d.held, id) || l.effects.Down.Frozen || l.stopped)
+	d.Wire.Hold(id, is(d.held, id) || l.effects.Down.Frozen || l.stopped)
 }
 
 // Hold implements poll.Driver.
@@ -207,7 +207,7 @@ func (d *Driver) Hold(id int32, on bool) {
 		}
 		return
 	}
-	d.Driver.Hold(id, on)
+	d.Wire.Hold(id, on)
 }
 
 // Dial implements poll.Driver.
@@ -234,7 +234,7 @@ func (d *Driver) Dial(id int32, to wire.Endpoint) error {
 			return nil
 		}
 	}
-	if err := d.Driver.Dial(id, to); err != nil {
+	if err := d.Wire.Dial(id, to); err != nil {
 		d.forget(id)
 		return err
 	}
@@ -245,7 +245,7 @@ func (d *Driver) Dial(id int32, to wire.Endpoint) error {
 func (d *Driver) Write(id int32, b []byte) bool {
 	l := d.line(id)
 	if l == nil || len(b) == 0 && !is(d.datagrams, id) {
-		return d.Driver.Write(id, b)
+		return d.Wire.Write(id, b)
 	}
 	began := time.Now()
 	defer func() { d.Spent += time.Since(began) }()
@@ -448,12 +448,12 @@ func (d *Driver) arrive(id int32, dir int, p parcel) {
 	defer func() { d.Spent -= time.Since(began) }()
 	switch {
 	case dir == up:
-		d.Driver.Write(id, p.data)
+		d.Wire.Write(id, p.data)
 	case p.what == 'o':
 		d.h.Opened(id)
 	case p.what == 'b':
 		d.forget(id)
-		d.Driver.Hangup(id) // nothing is left of it; the owner may dial again
+		d.Wire.Hangup(id) // nothing is left of it; the owner may dial again
 		d.h.Broke(id, p.err)
 	default:
 		d.h.Data(id, p.data, mono.At(p.at))
@@ -463,7 +463,7 @@ func (d *Driver) arrive(id int32, dir int, p parcel) {
 // Wait implements poll.Driver.
 func (d *Driver) Wait(until mono.Time, h poll.Handler) error {
 	d.h = h
-	err := d.Driver.Wait(min(until, d.dues.Next()), d)
+	err := d.Wire.Wait(min(until, d.dues.Next()), d)
 	if now := d.Now(); d.dues.Next() <= now {
 		d.fire(now)
 	}
@@ -486,7 +486,7 @@ func (d *Driver) fire(now mono.Time) {
 			if now.Sub(l.seen) >= idle {
 				d.Counts.CutIdle++
 				d.forget(u.id)
-				d.Driver.Hangup(u.id)
+				d.Wire.Hangup(u.id)
 				others := time.Now()
 				d.h.Broke(u.id, errCutIdle)
 				d.Spent -= time.Since(others)
@@ -505,11 +505,11 @@ func (d *Driver) fire(now mono.Time) {
 var errCutIdle = errors.New("cut by a fault of the trial: nothing went over it for too long")
 
 // CaughtUp implements poll.Driver: what is on its way has not arrived.
-func (d *Driver) CaughtUp() mono.Time { return min(d.Driver.CaughtUp(), d.dues.Next()) }
+func (d *Driver) CaughtUp() mono.Time { return min(d.Wire.CaughtUp(), d.dues.Next()) }
 
 // Queued implements poll.Driver.
 func (d *Driver) Queued(id int32) int {
-	n := d.Driver.Queued(id)
+	n := d.Wire.Queued(id)
 	if id == poll.All {
 		for _, l := range d.lines {
 			if l != nil {
@@ -525,13 +525,13 @@ func (d *Driver) Queued(id int32) int {
 // Hangup implements poll.Driver.
 func (d *Driver) Hangup(id int32) {
 	d.forget(id)
-	d.Driver.Hangup(id)
+	d.Wire.Hangup(id)
 }
 
 // Abort implements poll.Driver.
 func (d *Driver) Abort(id int32) {
 	d.forget(id)
-	d.Driver.Abort(id)
+	d.Wire.Abort(id)
 }
 
 // FinishAndHangup implements poll.Driver: what is on its way to the server arrives at once,
@@ -539,11 +539,11 @@ func (d *Driver) Abort(id int32) {
 func (d *Driver) FinishAndHangup(id int32) {
 	if l := d.line(id); l != nil && !l.effects.Up.Frozen {
 		for _, p := range l.queues[up].parcels {
-			d.Driver.Write(id, p.data)
+			d.Wire.Write(id, p.data)
 		}
 	}
 	d.forget(id)
-	d.Driver.FinishAndHangup(id)
+	d.Wire.FinishAndHangup(id)
 }
 
 // Accepted implements poll.Handler.

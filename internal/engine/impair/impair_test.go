@@ -31,6 +31,7 @@ func (n *net) note(format string, args ...any) {
 	n.log = append(n.log, fmt.Sprintf("%d ", time.Duration(n.now)/ms)+fmt.Sprintf(format, args...))
 }
 
+func (n *net) OnWire()                                {}
 func (n *net) Now() mono.Time                         { return n.now }
 func (n *net) CaughtUp() mono.Time                    { return n.now }
 func (n *net) Queued(int32) int                       { return 0 }

@@ -11,7 +11,7 @@ import (
 )
 
 // New returns the best driver for this system.
-func New() (Driver, error) { return newEpoll() }
+func New() (Sockets, error) { return newEpoll() }
 
 // An epoll is the Linux driver. Every field belongs to the goroutine that uses
 // it.
@@ -74,7 +74,7 @@ type conn struct {
 const wakerID = -2
 
 // newEpoll returns the Linux driver.
-func newEpoll() (Driver, error) {
+func newEpoll() (Sockets, error) {
 	fd, err := unix.EpollCreate1(unix.EPOLL_CLOEXEC)
 	if err != nil {
 		return nil, fmt.Errorf("epoll_create1: %w", err)
@@ -171,6 +171,9 @@ func (p *epoll) Unplug(id int32, on bool) bool {
 	}
 	return unix.SetsockoptInt(int(c.fd), unix.SOL_SOCKET, unix.SO_DETACH_FILTER, 0) == nil
 }
+
+// OnWire implements Wire.
+func (p *epoll) OnWire() {}
 
 // Local is the address of this end of a connection; zero if it has none.
 func (p *epoll) Local(id int32) netip.AddrPort {

@@ -3,4 +3,4 @@
 package poll
 
 // New returns the best driver for this system.
-func New() (Driver, error) { return NewPortable() }
+func New() (Sockets, error) { return NewPortable() }

@@ -92,6 +92,24 @@ type Driver interface {
 	Close() error
 }
 
+// Drivers stand on drivers, and not in any order: what a driver may stand on is the type that it is
+// made with. Sockets have the system's ports; what is on the Wire says the bytes that go over it; on
+// others something else is said (TLS, or to a proxy first).
+
+// Wire is a driver whose bytes are those that go over the wire.
+type Wire interface {
+	Driver
+	// OnWire does nothing: drivers have it that change no bytes but as a path does.
+	OnWire()
+}
+
+// Sockets is a driver next to the system's sockets.
+type Sockets interface {
+	Wire
+	// Local is the local address of an open line; zero if it has none.
+	Local(id int32) netip.AddrPort
+}
+
 // A Handler hears what happens to a Driver's sockets. It may call the
 // Driver's methods, but for Wait and Close.
 type Handler interface {

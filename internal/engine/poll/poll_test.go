@@ -34,7 +34,7 @@ func (p *peer) Data(id int32, b []byte, came mono.Span) {
 func (p *peer) Broke(_ int32, err error) { p.done++; p.err = err }
 
 func drivers(t *testing.T, f func(t *testing.T, server, client *peer, at netip.AddrPort)) {
-	for name, make := range map[string]func() (Driver, error){"best": New, "portable": NewPortable} {
+	for name, make := range map[string]func() (Sockets, error){"best": New, "portable": NewPortable} {
 		t.Run(name, func(t *testing.T) {
 			server, client := &peer{got: map[int32][]byte{}, echo: true}, &peer{got: map[int32][]byte{}}
 			for _, p := range []*peer{server, client} {

@@ -77,7 +77,7 @@ type happening struct {
 const maxAhead = 128
 
 // NewPortable returns the driver that works on every system.
-func NewPortable() (Driver, error) {
+func NewPortable() (Sockets, error) {
 	p := &portable{dialer: net.Dialer{Timeout: 30 * time.Second}, events: make(chan happening, maxAhead),
 		stop: make(chan struct{}), wake: make(chan struct{}, 1), timer: time.NewTimer(time.Hour)}
 	p.ctx, p.cancel = context.WithCancel(context.Background())
@@ -217,6 +217,9 @@ func (p *portable) Abort(id int32) {
 	}
 	p.Hangup(id)
 }
+
+// OnWire implements Wire.
+func (p *portable) OnWire() {}
 
 // Local is the address of this end of a connection; zero if it has none.
 func (p *portable) Local(id int32) netip.AddrPort {

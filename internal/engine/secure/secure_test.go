@@ -107,7 +107,7 @@ func authority(t *testing.T) (*Authority, tls.Certificate) {
 // is heard to; and the kernel's times go through.
 func TestClients(t *testing.T) {
 	a, cert := authority(t)
-	for name, newDriver := range map[string]func() (poll.Driver, error){"best": poll.New,
+	for name, newDriver := range map[string]func() (poll.Sockets, error){"best": poll.New,
 		"portable": poll.NewPortable} {
 		for _, version := range []uint16{tls.VersionTLS12, tls.VersionTLS13} {
 			t.Run(fmt.Sprint(name, " ", tls.VersionName(version)), func(t *testing.T) {

@@ -1,8 +1,6 @@
 package traffic
 
 import (
-	"net/netip"
-
 	"tidepull/internal/base/mono"
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/trial"
@@ -12,7 +10,7 @@ import (
 // A Driver is a poll.Driver whose lines the system's traffic control impairs. Like all drivers it
 // has one owner.
 type Driver struct {
-	poll.Driver
+	poll.Sockets
 	// For gives what the system is to do to a line at the moment, of what it Does; nil: nothing. It
 	// must be set before the first line is dialled.
 	For     func(id int32) *trial.Effects
@@ -24,8 +22,8 @@ type Driver struct {
 
 // NewDriver puts the system's traffic control under the lines of a driver, which the new one owns,
 // of one of the run's shares.
-func NewDriver(d poll.Driver, c *Control, share int) *Driver {
-	return &Driver{Driver: d, control: c, share: share, told: map[int32]bool{}}
+func NewDriver(d poll.Sockets, c *Control, share int) *Driver {
+	return &Driver{Sockets: d, control: c, share: share, told: map[int32]bool{}}
 }
 
 // Does reports whether the system can do what a fault does that is ByKernel: to freeze and to bound
@@ -45,11 +43,7 @@ func (d *Driver) Changed(id int32) {
 		delete(d.told, id)
 		e = &trial.Effects{}
 	}
-	var local netip.AddrPort
-	if l, ok := d.Driver.(interface{ Local(int32) netip.AddrPort }); ok {
-		local = l.Local(id)
-	}
-	d.control.Set(uint64(d.share)<<32|uint64(uint32(id)), local.Port(), e.Up, e.Down)
+	d.control.Set(uint64(d.share)<<32|uint64(uint32(id)), d.Local(id).Port(), e.Up, e.Down)
 }
 
 // ended tells the system that a line's port may be another's from now on.
@@ -62,7 +56,7 @@ func (d *Driver) ended(id int32) {
 
 // Dial implements poll.Driver.
 func (d *Driver) Dial(id int32, to wire.Endpoint) error {
-	err := d.Driver.Dial(id, to)
+	err := d.Sockets.Dial(id, to)
 	if err == nil {
 		d.Changed(id)
 	}
@@ -72,25 +66,25 @@ func (d *Driver) Dial(id int32, to wire.Endpoint) error {
 // Hangup implements poll.Driver.
 func (d *Driver) Hangup(id int32) {
 	d.ended(id)
-	d.Driver.Hangup(id)
+	d.Sockets.Hangup(id)
 }
 
 // Abort implements poll.Driver.
 func (d *Driver) Abort(id int32) {
 	d.ended(id)
-	d.Driver.Abort(id)
+	d.Sockets.Abort(id)
 }
 
 // FinishAndHangup implements poll.Driver.
 func (d *Driver) FinishAndHangup(id int32) {
 	d.ended(id)
-	d.Driver.FinishAndHangup(id)
+	d.Sockets.FinishAndHangup(id)
 }
 
 // Wait implements poll.Driver.
 func (d *Driver) Wait(until mono.Time, h poll.Handler) error {
 	d.h = h
-	return d.Driver.Wait(until, d)
+	return d.Sockets.Wait(until, d)
 }
 
 // Accepted implements poll.Handler.

@@ -14,7 +14,7 @@ import (
 
 // New puts tunnels over a driver, which the new one owns. Lines are led through a proxy if
 // their endpoint says so.
-func New(d poll.Driver) poll.Driver { return &driver{Driver: d, lines: map[int32]*line{}} }
+func New(d poll.Wire) poll.Driver { return &driver{Driver: d, lines: map[int32]*line{}} }
 
 type driver struct {
 	poll.Driver

@@ -209,6 +209,9 @@ func (s *side) Hold(id int32, on bool) {
 	}
 }
 
+// OnWire implements poll.Wire.
+func (s *side) OnWire() {}
+
 // Unplug implements poll.Driver: what is on its way to the line is gone.
 func (s *side) Unplug(id int32, on bool) bool {
 	if l := s.lines[id]; l != nil {

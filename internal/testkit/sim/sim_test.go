@@ -92,7 +92,7 @@ func playOn(t *testing.T, tr *trial.Trial, cfg standin.Config, listening poll.Dr
 	var paths []*impair.Driver
 	if tr.HasPath() {
 		for i := range dialling {
-			paths = append(paths, impair.New(dialling[i], tr.Seed+uint64(i)))
+			paths = append(paths, impair.New(dialling[i].(poll.Wire), tr.Seed+uint64(i)))
 			dialling[i] = paths[i]
 		}
 	}
