@@ -5,13 +5,14 @@ import (
 	"fmt"
 	"os"
 
+	"tidepull/internal/standin/board"
 	"tidepull/internal/trial/language"
 )
 
 type wordsCommand struct{}
 
 func (wordsCommand) Run() error {
-	_, err := fmt.Print(language.Reference())
+	_, err := fmt.Print(language.Reference(board.SwitchWords()))
 	return err
 }
 

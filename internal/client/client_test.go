@@ -10,7 +10,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/client"
-	"tidepull/internal/measure/account"
+	"tidepull/internal/engine/account"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/mark"

@@ -17,12 +17,12 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/client"
+	"tidepull/internal/engine/account"
 	"tidepull/internal/engine/impair"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/engine/pressure"
 	"tidepull/internal/engine/traffic"
-	"tidepull/internal/measure/account"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"

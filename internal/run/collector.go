@@ -5,8 +5,8 @@ import (
 	"slices"
 	"time"
 
+	"tidepull/internal/engine/account"
 	"tidepull/internal/engine/machine"
-	"tidepull/internal/measure/account"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"

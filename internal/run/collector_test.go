@@ -6,7 +6,7 @@ import (
 	"testing"
 	"time"
 
-	"tidepull/internal/measure/account"
+	"tidepull/internal/engine/account"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/meter"
 )

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
-	"tidepull/internal/measure/account"
+	"tidepull/internal/engine/account"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/mark"

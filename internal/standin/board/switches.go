@@ -65,6 +65,14 @@ type Switch struct {
 	at   func(*Switches) any // *float64, *int, *uint64 or *time.Duration
 }
 
+// SwitchWords are the names of all switches, and what each does.
+func SwitchWords() (all [][2]string) {
+	for _, s := range SwitchList {
+		all = append(all, [2]string{s.Name, s.Doc})
+	}
+	return all
+}
+
 // SwitchList lists all switches. A switch that is a number from 0 to 1 is a
 // probability.
 var SwitchList = append([]Switch{

@@ -5,10 +5,12 @@ import (
 	"go/parser"
 	"go/token"
 	"io/fs"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -16,6 +18,26 @@ import (
 )
 
 const root = "../../.."
+
+// groupOf gives the group that a package is in, or is apart below, by its place; -1 if it is in none,
+// and knows none.
+func groupOf(pkg string) (group int, known bool) {
+	highest, apart := Apart[pkg]
+	if apart && highest == "" {
+		return -1, true
+	}
+	if apart {
+		pkg = highest
+	}
+	group = slices.IndexFunc(Groups, func(g string) bool { return within(pkg, g) })
+	return group, group >= 0
+}
+
+func within(pkg, group string) bool { return pkg == group || strings.HasPrefix(pkg, group+"/") }
+
+func isPure(pkg string) bool {
+	return !Impure[pkg] && slices.ContainsFunc(Pure, func(g string) bool { return within(pkg, g) })
+}
 
 // TestImportsGoDownwards reads every file of the project that is no test.
 func TestImportsGoDownwards(t *testing.T) {
@@ -29,9 +51,8 @@ func TestImportsGoDownwards(t *testing.T) {
 			return err
 		}
 		pkg := path.Dir(filepath.ToSlash(rel))
-		layer, known := Of[pkg]
-		if !known {
-			t.Errorf("%s: package %s has no layer; give it one in layers.go", rel, pkg)
+		if _, known := groupOf(pkg); !known {
+			t.Errorf("%s: package %s is in no group; see layers.go", rel, pkg)
 			return nil
 		}
 		seen[pkg] = true
@@ -41,12 +62,12 @@ func TestImportsGoDownwards(t *testing.T) {
 		}
 		for _, i := range f.Imports {
 			name, _ := strconv.Unquote(i.Path.Value)
-			checkImport(t, rel, pkg, layer, name)
+			checkImport(t, rel, pkg, name)
 		}
-		if layer <= Pure && !Impure[pkg] {
+		if isPure(pkg) {
 			ast.Inspect(f, func(n ast.Node) bool {
 				if _, ok := n.(*ast.GoStmt); ok {
-					t.Errorf("%s starts a goroutine; its layer must not", rel)
+					t.Errorf("%s starts a goroutine; its group must not", rel)
 				}
 				return true
 			})
@@ -56,25 +77,31 @@ func TestImportsGoDownwards(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for pkg := range Of {
+	for pkg := range Apart {
 		if !seen[pkg] {
 			t.Errorf("layers.go names %s, which does not exist", pkg)
 		}
 	}
+	for _, g := range append(slices.Clone(Groups), Pure...) {
+		if !slices.ContainsFunc(slices.Collect(maps.Keys(seen)), func(pkg string) bool { return within(pkg, g) }) {
+			t.Errorf("layers.go names %s, in which there is nothing", g)
+		}
+	}
 }
 
-func checkImport(t *testing.T, file, pkg string, layer int, name string) {
+func checkImport(t *testing.T, file, pkg, name string) {
 	t.Helper()
 	if own, ok := strings.CutPrefix(name, "tidepull/"); ok {
-		if below, known := Of[own]; !known || below >= layer {
-			t.Errorf("%s (layer %d) imports %s (layer %d)", file, layer, own, below)
+		group, _ := groupOf(pkg)
+		if below, known := groupOf(own); !known || below > group {
+			t.Errorf("%s imports %s, which is above it", file, own)
 		}
 		return
 	}
-	if layer <= Pure && !Impure[pkg] && !(pkg == Cookies && name == "net/http") {
+	if isPure(pkg) && !(pkg == Cookies && name == "net/http") {
 		switch name {
 		case "net", "net/http", "os", "syscall", "sync":
-			t.Errorf("%s imports %s; its layer does no I/O", file, name)
+			t.Errorf("%s imports %s; its group does no I/O", file, name)
 		}
 	}
 	for library, users := range Alone {

@@ -25,7 +25,7 @@ func TestExamples(t *testing.T) {
 		}
 		return nil, os.ErrNotExist
 	}
-	reference := language.Reference()
+	reference := language.Reference(board.SwitchWords())
 	for _, line := range strings.Split(reference, "\n") {
 		if block, is := strings.CutPrefix(line, "### `"); is && !strings.Contains(after(reference, line), "```hcl") {
 			t.Errorf("the reference has no example of %s", block)

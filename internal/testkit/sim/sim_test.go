@@ -11,10 +11,10 @@ import (
 
 	"tidepull/internal/client"
 	"tidepull/internal/engine"
+	"tidepull/internal/engine/account"
 	"tidepull/internal/engine/impair"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
-	"tidepull/internal/measure/account"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/standin"

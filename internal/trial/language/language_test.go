@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"tidepull/internal/measure/ledger"
+	"tidepull/internal/standin/board"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/jsonscan"
@@ -155,7 +156,7 @@ func TestMayHold(t *testing.T) {
 // word without one. Run with UPDATE=1 after a change of the vocabulary.
 func TestReference(t *testing.T) {
 	const path = "../../../docs/language.md"
-	got := Reference()
+	got := Reference(board.SwitchWords())
 	if os.Getenv("UPDATE") != "" {
 		if err := os.WriteFile(path, []byte(got), 0o666); err != nil {
 			t.Fatal(err)

@@ -10,13 +10,13 @@ import (
 	"github.com/hashicorp/hcl/v2/hclwrite"
 
 	"tidepull/internal/measure/logbook"
-	"tidepull/internal/standin/board"
 	"tidepull/internal/trial/expr"
 )
 
 // Reference writes the whole vocabulary as Markdown, out of the tables that the
-// reader itself uses.
-func Reference() string {
+// reader itself uses. Of the stand-in, which the language knows nothing of, it has the switches that
+// are given: names, and what each does.
+func Reference(switches [][2]string) string {
 	var b strings.Builder
 	p := func(format string, a ...any) { fmt.Fprintf(&b, format+"\n", a...) }
 	p("# The trial language\n")
@@ -52,8 +52,8 @@ func Reference() string {
 	p("Thrown by `tidepull standin --wrong NAME=VALUE`, or by `POST /switches?NAME=VALUE`; a number")
 	p("from 0 to 1 is a probability.\n")
 	p("| switch | what it does |\n| --- | --- |")
-	for _, s := range board.SwitchList {
-		p("| `%s` | %s |", s.Name, s.Doc)
+	for _, s := range switches {
+		p("| `%s` | %s |", s[0], s[1])
 	}
 	p("")
 	p("## Figures\n")
