@@ -54,7 +54,7 @@ func (d *fedDriver) Unplug(int32, bool) bool  { return false }
 func (d *fedDriver) Gone(int32) mono.Span     { return mono.Span{} }
 func (d *fedDriver) Reserve() int32           { return -1 }
 func (d *fedDriver) CloseWrite(id int32)      { d.Hangup(id) }
-func (d *fedDriver) FinishAndHangup(id int32) { d.Hangup(id) }
+func (d *fedDriver) CloseWhenFlushed(id int32) { d.Hangup(id) }
 func (d *fedDriver) Close() error             { return nil }
 
 func (d *fedDriver) Listen(netip.AddrPort) (netip.AddrPort, error) {

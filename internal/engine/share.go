@@ -284,7 +284,7 @@ func (s *share) serve(id int32, w *transport.Line) bool {
 	case w.Abort:
 		s.drv.Abort(id)
 	case w.Hangup:
-		s.drv.FinishAndHangup(id)
+		s.drv.CloseWhenFlushed(id)
 	}
 	if w.Hold || w.Resume {
 		s.drv.Hold(id, w.Hold)

@@ -422,7 +422,7 @@ func (l *loop) drop(id int32) {
 	l.part(id)
 	l.hoards()
 	l.conns[id] = conn{}
-	l.drv.FinishAndHangup(id)
+	l.drv.CloseWhenFlushed(id)
 }
 
 // dropOverrun drops, outside the relay, those whose queue was found full, or that are to be

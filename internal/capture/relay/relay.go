@@ -266,9 +266,9 @@ func (l *loop) Data(id int32, b []byte, came mono.Span) {
 	}
 }
 
-// Finished implements poll.HalfHandler: the end of what one side sends is passed
+// PeerFinished implements poll.HalfHandler: the end of what one side sends is passed
 // on like everything else.
-func (l *loop) Finished(id int32) {
+func (l *loop) PeerFinished(id int32) {
 	p := l.pairs[id]
 	if p == nil {
 		return
@@ -299,8 +299,8 @@ func (l *loop) Broke(id int32, err error) {
 func (l *loop) end(p *pair, why string) {
 	delete(l.pairs, p.client)
 	delete(l.pairs, p.server)
-	l.drv.FinishAndHangup(p.client)
-	l.drv.FinishAndHangup(p.server)
+	l.drv.CloseWhenFlushed(p.client)
+	l.drv.CloseWhenFlushed(p.server)
 	l.keeper.put(note{conn: p.number, at: l.drv.Now().Sub(l.start), what: 'e', why: why})
 }
 

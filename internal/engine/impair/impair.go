@@ -534,16 +534,16 @@ func (d *Driver) Abort(id int32) {
 	d.Wire.Abort(id)
 }
 
-// FinishAndHangup implements poll.Driver: what is on its way to the server arrives at once,
+// CloseWhenFlushed implements poll.Driver: what is on its way to the server arrives at once,
 // unless nothing does.
-func (d *Driver) FinishAndHangup(id int32) {
+func (d *Driver) CloseWhenFlushed(id int32) {
 	if l := d.line(id); l != nil && !l.effects.Up.Frozen {
 		for _, p := range l.queues[up].parcels {
 			d.Wire.Write(id, p.data)
 		}
 	}
 	d.forget(id)
-	d.Wire.FinishAndHangup(id)
+	d.Wire.CloseWhenFlushed(id)
 }
 
 // Accepted implements poll.Handler.

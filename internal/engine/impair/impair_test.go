@@ -39,7 +39,7 @@ func (n *net) Dial(int32, wire.Endpoint) error        { n.note("dial"); return n
 func (n *net) Write(_ int32, b []byte) bool           { n.note("up %s", b); return true }
 func (n *net) Hold(_ int32, on bool)                  { n.held = on }
 func (n *net) Hangup(int32)                           { n.note("hang up") }
-func (n *net) FinishAndHangup(int32)                  { n.note("finish") }
+func (n *net) CloseWhenFlushed(int32)                 { n.note("finish") }
 func (n *net) Accepted(int32)                         {}
 func (n *net) Opened(int32)                           { n.note("open") }
 func (n *net) Data(_ int32, b []byte, _ mono.Span)    { n.note("down %s", b) }
@@ -132,7 +132,7 @@ func TestPath(t *testing.T) {
 		}, "50 down b, 50 hang up, 50 broke: reset"},
 		"closed while delayed": {both(trial.Way{Delay: 100 * ms}), false, func(s *scene) {
 			s.up("a")
-			s.d.FinishAndHangup(0)
+			s.d.CloseWhenFlushed(0)
 		}, "0 up a, 0 finish"},
 		"bandwidth": {both(trial.Way{Rate: 100}), false, func(s *scene) { s.up("0123456789"); s.up("abcde") },
 			"100 up 0123456789, 150 up abcde"},

@@ -242,7 +242,7 @@ func (p *epoll) shut(c *conn) {
 	}
 }
 
-func (p *epoll) FinishAndHangup(id int32) {
+func (p *epoll) CloseWhenFlushed(id int32) {
 	if c := p.open(id); c != nil && len(c.out) > 0 {
 		c.finish = true
 		return

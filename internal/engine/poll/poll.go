@@ -68,8 +68,8 @@ type Driver interface {
 	// Abort is Hangup, and tells the other side so by a reset, if there is a way to: what
 	// it had not read is gone.
 	Abort(id int32)
-	// FinishAndHangup closes id once its queue is empty.
-	FinishAndHangup(id int32)
+	// CloseWhenFlushed closes id once its queue is empty.
+	CloseWhenFlushed(id int32)
 	// CloseWrite tells the other side, once id's queue is empty, that nothing more
 	// will be sent; what it sends still comes.
 	CloseWrite(id int32)
@@ -129,7 +129,7 @@ type Handler interface {
 // and may still be sent to. If a Handler is none, such a connection broke.
 type HalfHandler interface {
 	Handler
-	Finished(id int32)
+	PeerFinished(id int32)
 }
 
 // ErrEnded is what a Handler gets if the other side closed the

@@ -98,7 +98,7 @@ func TestEchoAndEnds(t *testing.T) {
 				client.d.Hangup(id)
 				client.d.Write(id, []byte("too late"))
 			} else {
-				client.d.FinishAndHangup(id)
+				client.d.CloseWhenFlushed(id)
 			}
 		}
 		turn(t, server, client, "the server sees all ends", func() bool { return server.done == n })
@@ -165,7 +165,7 @@ func TestCloseUnread(t *testing.T) {
 		}
 		turn(t, server, client, "open", func() bool { return client.opened == 1 })
 		client.d.Write(0, make([]byte, 32<<20)) // the server takes no more turn
-		client.d.FinishAndHangup(0)
+		client.d.CloseWhenFlushed(0)
 		began := time.Now()
 		if err := client.d.Close(); err != nil {
 			t.Error(err)

@@ -358,8 +358,8 @@ func (p *portable) Write(id int32, b []byte) bool {
 	return true
 }
 
-func (p *portable) Hangup(id int32)          { p.end(id, func(l *line) { l.ended = true }) }
-func (p *portable) FinishAndHangup(id int32) { p.end(id, func(l *line) { l.finish = true }) }
+func (p *portable) Hangup(id int32)           { p.end(id, func(l *line) { l.ended = true }) }
+func (p *portable) CloseWhenFlushed(id int32) { p.end(id, func(l *line) { l.finish = true }) }
 
 func (p *portable) end(id int32, how func(*line)) {
 	l := p.open(id)
@@ -465,7 +465,7 @@ func (p *portable) handle(e happening, h Handler) {
 		p.buffers.Put((*[readSize]byte)(e.data[:readSize]))
 	case 'f', 'b':
 		if half, ok := h.(HalfHandler); ok && e.what == 'f' {
-			half.Finished(e.id)
+			half.PeerFinished(e.id)
 			return
 		}
 		p.Hangup(e.id)

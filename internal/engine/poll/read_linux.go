@@ -67,7 +67,7 @@ func (p *epoll) dispatch(h Handler) {
 		case b.what == 'o':
 			h.Opened(b.id)
 		case b.what == 'f':
-			h.(HalfHandler).Finished(b.id)
+			h.(HalfHandler).PeerFinished(b.id)
 		case b.what == 'd':
 			h.Data(b.id, b.data(), b.came())
 		default:

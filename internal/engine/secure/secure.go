@@ -211,9 +211,9 @@ func (d *driver) Abort(id int32) {
 	d.Driver.Abort(id)
 }
 
-// FinishAndHangup implements poll.Driver: the other side is told that nothing more comes
+// CloseWhenFlushed implements poll.Driver: the other side is told that nothing more comes
 // (RFC 8446 6.1).
-func (d *driver) FinishAndHangup(id int32) {
+func (d *driver) CloseWhenFlushed(id int32) {
 	l := d.lines[id]
 	switch {
 	case l == nil:
@@ -225,7 +225,7 @@ func (d *driver) FinishAndHangup(id int32) {
 		return
 	}
 	d.forget(id)
-	d.Driver.FinishAndHangup(id)
+	d.Driver.CloseWhenFlushed(id)
 }
 
 // CloseWrite implements poll.Driver.
@@ -252,8 +252,8 @@ type halves struct {
 	half poll.HalfHandler
 }
 
-// Finished implements poll.HalfHandler. TLS says by itself when it is over.
-func (h *halves) Finished(id int32) { h.half.Finished(id) }
+// PeerFinished implements poll.HalfHandler. TLS says by itself when it is over.
+func (h *halves) PeerFinished(id int32) { h.half.PeerFinished(id) }
 
 // Accepted implements poll.Handler.
 func (d *driver) Accepted(id int32) {
@@ -304,7 +304,7 @@ func (d *driver) step(id int32, l *line) bool {
 	l.more, l.stop = nil, nil
 	if l.err != nil {
 		d.forget(id)
-		d.Driver.FinishAndHangup(id) // the alert that says why is sent
+		d.Driver.CloseWhenFlushed(id) // the alert that says why is sent
 		d.h.Broke(id, fmt.Errorf("TLS: %w", l.err))
 		return false
 	}
@@ -320,7 +320,7 @@ func (d *driver) step(id int32, l *line) bool {
 		d.Write(id, early)
 	}
 	if d.lines[id] == l && l.finish {
-		d.FinishAndHangup(id)
+		d.CloseWhenFlushed(id)
 	}
 	return d.lines[id] == l
 }
@@ -396,7 +396,7 @@ func (d *driver) read(id int32, l *line, came mono.Span) {
 		d.h.Broke(id, poll.ErrEnded)
 	default:
 		d.forget(id)
-		d.Driver.FinishAndHangup(id)
+		d.Driver.CloseWhenFlushed(id)
 		d.h.Broke(id, fmt.Errorf("TLS: %w", err))
 	}
 }

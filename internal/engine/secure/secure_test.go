@@ -156,7 +156,7 @@ func TestClients(t *testing.T) {
 						if !bytes.Equal(h.data[id], w) {
 							t.Fatalf("round %d: line %d has other bytes", round, id)
 						}
-						d.FinishAndHangup(id)
+						d.CloseWhenFlushed(id)
 					}
 					if len(h.broke) > 0 || h.spans > 0 {
 						t.Errorf("%v; %d wrong times", h.broke, h.spans)

@@ -75,10 +75,10 @@ func (d *Driver) Abort(id int32) {
 	d.Sockets.Abort(id)
 }
 
-// FinishAndHangup implements poll.Driver.
-func (d *Driver) FinishAndHangup(id int32) {
+// CloseWhenFlushed implements poll.Driver.
+func (d *Driver) CloseWhenFlushed(id int32) {
 	d.ended(id)
-	d.Sockets.FinishAndHangup(id)
+	d.Sockets.CloseWhenFlushed(id)
 }
 
 // Wait implements poll.Driver.

@@ -67,10 +67,10 @@ func (d *driver) Abort(id int32) {
 	d.Driver.Abort(id)
 }
 
-// FinishAndHangup implements poll.Driver.
-func (d *driver) FinishAndHangup(id int32) {
+// CloseWhenFlushed implements poll.Driver.
+func (d *driver) CloseWhenFlushed(id int32) {
 	delete(d.lines, id)
-	d.Driver.FinishAndHangup(id)
+	d.Driver.CloseWhenFlushed(id)
 }
 
 // Wait implements poll.Driver.

@@ -196,7 +196,7 @@ func (r *running) Data(id int32, b []byte, _ mono.Span) {
 			r.server.Frame(c, ev.Op, ev.Payload)
 		} else if ev.Op == ws.OpClose {
 			c.Close(ws.CloseNormal, "")
-			c.s.drv.FinishAndHangup(id)
+			c.s.drv.CloseWhenFlushed(id)
 			r.conns[id] = nil
 		}
 	}

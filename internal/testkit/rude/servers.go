@@ -44,7 +44,7 @@ func harbour(more func(c *Conn, msg map[string]any) bool) func(*Conn, byte, []by
 
 // Finish ends the connection once what waits is sent.
 func (c *Conn) Finish() {
-	c.s.drv.FinishAndHangup(c.id)
+	c.s.drv.CloseWhenFlushed(c.id)
 	c.open = false
 	c.s.conns[c.id] = nil
 }

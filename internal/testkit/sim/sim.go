@@ -249,8 +249,8 @@ func (s *side) Hangup(id int32) {
 // Abort implements poll.Driver.
 func (s *side) Abort(id int32) { s.Hangup(id) }
 
-// FinishAndHangup implements poll.Driver.
-func (s *side) FinishAndHangup(id int32) { s.Hangup(id) }
+// CloseWhenFlushed implements poll.Driver.
+func (s *side) CloseWhenFlushed(id int32) { s.Hangup(id) }
 
 // Wake implements poll.Driver. It is for the side whose turn it is: everything else
 // stands still.

@@ -42,28 +42,28 @@ type Habits struct {
 // Main, and what the client says goes by POST, one after the other, on the line Post. Its
 // zero value, with habits, is idle.
 type HTTP struct {
-	Habits   *Habits
-	get      Requests
-	post     Requests
-	own      http1.Jar // its cookies, if its client has none
-	phase    phase
-	deadline mono.Time // of what it waits for; mono.Never: nothing
-	askAt    mono.Time // when it polls next; mono.Never: a poll is under way
-	postAt   mono.Time // when it posts again what the server did not want yet; mono.Never: it need not
-	asked    mono.Time // when it polled last
-	opening  *Opening
-	queue    [][]byte // what is to be posted, the oldest first, which may be under way
-	queued   int      // bytes of it
-	tries    int      // of the oldest
-	events   eventstream.Reader
-	sign     bool   // a comment of the stream has come, and is not told of yet
-	rest     []byte // of a part, or of a poll's answer, that messages are taken from
-	held     []byte // what has come of a message of a LongAnswer
-	searched int    // bytes of it in which no message ends
-	framed   bool   // the answer at hand holds several messages
-	sweeps   int    // while it closes: polls that are still to be answered, for what waits at the server
-	pausing  bool   // it asks for nothing more
-	bidden   bool   // the request that ends it all is under way
+	Habits     *Habits
+	get        Requests
+	post       Requests
+	own        http1.Jar // its cookies, if its client has none
+	phase      phase
+	deadline   mono.Time // of what it waits for; mono.Never: nothing
+	askAt      mono.Time // when it polls next; mono.Never: a poll is under way
+	postAt     mono.Time // when it posts again what the server did not want yet; mono.Never: it need not
+	asked      mono.Time // when it polled last
+	opening    *Opening
+	queue      [][]byte // what is to be posted, the oldest first, which may be under way
+	queued     int      // bytes of it
+	tries      int      // of the oldest
+	events     eventstream.Reader
+	sign       bool   // a comment of the stream has come, and is not told of yet
+	rest       []byte // of a part, or of a poll's answer, that messages are taken from
+	held       []byte // what has come of a message of a LongAnswer
+	searched   int    // bytes of it in which no message ends
+	framed     bool   // the answer at hand holds several messages
+	finalPolls int    // while it closes: polls that are still to be answered, for what waits at the server
+	pausing    bool   // it asks for nothing more
+	deleteSent bool   // the request that ends it all is under way
 }
 
 const (
@@ -210,8 +210,8 @@ func (m *HTTP) Next(io *IO) Event {
 func (m *HTTP) came(io *IO, ev Event) Event {
 	streams := m.Habits.Mode == EventStream || m.Habits.Mode == LongAnswer
 	switch {
-	case m.phase == closing && m.sweeps > 0 && ev.Kind != Part:
-		if m.sweep(io); ev.Kind == Reply && ev.Head.Status == 200 {
+	case m.phase == closing && m.finalPolls > 0 && ev.Kind != Part:
+		if m.finalPoll(io); ev.Kind == Reply && ev.Head.Status == 200 {
 			m.answered(ev.Head, ev.Payload)
 		}
 	case m.phase >= closing && ev.Kind != Part: // only what it says last is waited for
@@ -487,7 +487,7 @@ func (m *HTTP) sendPost(io *IO) {
 // posted handles what came of a POST, or of the request that ends it all.
 func (m *HTTP) posted(io *IO, ev Event) Event {
 	switch {
-	case m.bidden:
+	case m.deleteSent:
 		return m.ended(io, Event{Kind: Ended})
 	case ev.Kind == Failed:
 		return m.ended(io, m.phase.lost(fmt.Errorf("what it said was not answered: %w", ev.Err)))
@@ -522,8 +522,8 @@ func (m *HTTP) Close(io *IO, _ uint16, _ string) {
 	}
 	m.phase, m.deadline, m.askAt = closing, io.Now.Add(closeWithin), io.Now // for Expire, so that Next settles it
 	if m.Habits.Mode == Polling {
-		if m.sweeps = 2; !m.get.Busy() {
-			m.sweep(io)
+		if m.finalPolls = 2; !m.get.Busy() {
+			m.finalPoll(io)
 		}
 	}
 }
@@ -546,16 +546,16 @@ func (m *HTTP) Resume(io *IO) {
 	}
 }
 
-// sweep asks once more, for what waits at the server.
-func (m *HTTP) sweep(io *IO) {
-	if m.sweeps--; m.sweeps > 0 {
+// finalPoll asks once more, for what waits at the server.
+func (m *HTTP) finalPoll(io *IO) {
+	if m.finalPolls--; m.finalPolls > 0 {
 		m.ask(io)
 	}
 }
 
 // settled reports whether a transport that closes has nothing more to say or to get.
 func (m *HTTP) settled() bool {
-	return m.phase == closing && !m.bidden && m.sweeps == 0 && len(m.queue) == 0 && len(m.rest) == 0
+	return m.phase == closing && !m.deleteSent && m.finalPolls == 0 && len(m.queue) == 0 && len(m.rest) == 0
 }
 
 // finish ends a transport that has nothing more to say, with DELETE if the server wants
@@ -564,7 +564,7 @@ func (m *HTTP) finish(io *IO) Event {
 	if !m.Habits.Ends {
 		return m.ended(io, Event{Kind: Ended})
 	}
-	m.bidden = true
+	m.deleteSent = true
 	o := m.opening
 	m.post.Ask(io, &o.Endpoint, o.Host, Request{Method: "DELETE", Path: o.Path, Fields: o.Fields})
 	return Event{}
