@@ -43,19 +43,19 @@ func (b *fedBoard) driver() *fedDriver {
 	return d
 }
 
-func (d *fedDriver) Now() mono.Time           { return mono.Now() }
-func (d *fedDriver) CaughtUp() mono.Time      { return mono.Now() }
-func (d *fedDriver) KernelTimes() bool        { return true }
-func (d *fedDriver) Blocked() time.Duration   { return d.blocked }
-func (d *fedDriver) Queued(int32) int         { return 0 }
-func (d *fedDriver) Hold(int32, bool)         {}
-func (d *fedDriver) Abort(int32)              {}
-func (d *fedDriver) Unplug(int32, bool) bool  { return false }
-func (d *fedDriver) Gone(int32) mono.Span     { return mono.Span{} }
-func (d *fedDriver) Reserve() int32           { return -1 }
-func (d *fedDriver) CloseWrite(id int32)      { d.Hangup(id) }
+func (d *fedDriver) Now() mono.Time            { return mono.Now() }
+func (d *fedDriver) CaughtUp() mono.Time       { return mono.Now() }
+func (d *fedDriver) KernelTimes() bool         { return true }
+func (d *fedDriver) Blocked() time.Duration    { return d.blocked }
+func (d *fedDriver) Queued(int32) int          { return 0 }
+func (d *fedDriver) Hold(int32, bool)          {}
+func (d *fedDriver) Abort(int32)               {}
+func (d *fedDriver) Unplug(int32, bool) bool   { return false }
+func (d *fedDriver) Gone(int32) mono.Span      { return mono.Span{} }
+func (d *fedDriver) Reserve() int32            { return -1 }
+func (d *fedDriver) CloseWrite(id int32)       { d.Hangup(id) }
 func (d *fedDriver) CloseWhenFlushed(id int32) { d.Hangup(id) }
-func (d *fedDriver) Close() error             { return nil }
+func (d *fedDriver) Close() error              { return nil }
 
 func (d *fedDriver) Listen(netip.AddrPort) (netip.AddrPort, error) {
 	return netip.AddrPort{}, errors.New("fed: it does not listen")
