@@ -1,6 +1,7 @@
 package client_test
 
 import (
+	"encoding/base64"
 	"encoding/binary"
 	"errors"
 	"fmt"
@@ -558,5 +559,49 @@ func TestUnended(t *testing.T) {
 				t.Errorf("%d bytes are still held", held)
 			}
 		})
+	}
+}
+
+// TestMustNotCome: what must not come, and comes, fails the check and is told as an event.
+func TestMustNotCome(t *testing.T) {
+	b := newBench(t, scriptOf(`
+  connect {}
+  expect "alarm" {
+    when   = msg.kind == "alarm"
+    never  = true
+    within = "2s"
+  }
+  pause { lasts = "1s" }`), cutters["whole"])
+	b.open()
+	b.text(`{"kind":"named"}`)
+	b.text(`{"kind":"alarm"}`)
+	w := b.window()
+	if w.Counts.Missed != 1 || w.Counts.Met != 0 || w.ChecksFailed() != 1 ||
+		b.why["missed: alarm: it must not come"] != 1 {
+		t.Errorf("%+v, %d checks failed; %v", w.Counts, w.ChecksFailed(), b.why)
+	}
+}
+
+// TestDecoded: the mark of a message that is encoded is found in what the dialect decodes of it, and
+// counts like any other.
+func TestDecoded(t *testing.T) {
+	b := newBench(t, strings.Replace(scriptOf("  connect {}\n  pause { lasts = \"5s\" }"),
+		`target "board" { websocket `+
+			`= "ws://127.0.0.1:7411/live" }`, `target "board" {
+  websocket = "ws://127.0.0.1:7411/live"
+  dialect   = "coded"
+}
+dialect "coded" {
+  heard {
+    when    = msg.kind == "notice"
+    decoded = unbase64(msg.text)
+  }
+}`, 1), cutters["whole"])
+	b.open()
+	coded := base64.StdEncoding.EncodeToString([]byte("gate " + markOf(4) + " and " + markOf(5)))
+	b.text(`{"kind":"notice","text":"` + coded + `"}`)
+	b.text(`{"kind":"other","text":"` + base64.StdEncoding.EncodeToString([]byte("nothing")) + `"}`)
+	if w := b.window(); w.Foreign != 2 || w.Counts.Marked != 2 || w.Counts.Arrivals != 2 {
+		t.Errorf("%d of other runs, %+v", w.Foreign, w.Counts)
 	}
 }
