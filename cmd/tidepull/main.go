@@ -24,17 +24,28 @@ var commit string
 
 // versionInFull is the version with the commit, if that is known.
 func versionInFull() string {
-	if info, ok := debug.ReadBuildInfo(); ok && commit == "" {
-		for _, s := range info.Settings {
-			if s.Key == "vcs.revision" {
-				commit = s.Value[:min(len(s.Value), 10)]
-			}
-		}
+	from := commit
+	if from == "" {
+		from = revision()
 	}
-	if commit == "" {
+	if from == "" {
 		return Version
 	}
-	return Version + ", commit " + commit
+	return Version + ", commit " + from
+}
+
+// revision is the commit that Go itself noted when it built the tool; "" if it did not.
+func revision() string {
+	info, ok := debug.ReadBuildInfo()
+	if !ok {
+		return ""
+	}
+	for _, s := range info.Settings {
+		if s.Key == "vcs.revision" {
+			return s.Value[:min(len(s.Value), 10)]
+		}
+	}
+	return ""
 }
 
 // The exit statuses, as --help lists them.

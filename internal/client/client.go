@@ -51,8 +51,8 @@ type Client struct {
 	began   mono.Time // when that wait began
 	// clock is where the script would be if it were followed without any delay of
 	// the tool: what is said next is due then. Waiting for the server moves it to
-	// when that was over, a pause by its length, a turn of a
-	// repeat to the time of its interval.
+	// when that was over, a pause by its length, an iteration
+	// of a repeat to the time that it was due at.
 	clock      mono.Time
 	iterations *[trial.MaxNesting]iteration // nil until a repeat begins
 	n          int32                        // in its crew

@@ -20,7 +20,7 @@ type faultEdge struct {
 	ends  *activeFault // nil: it begins
 }
 
-// A activeFault is one time that a fault happens to clients, while it does.
+// An activeFault is one time that a fault happens to clients, while it does.
 type activeFault struct {
 	fault  *trial.Fault
 	kernel bool    // it is the system that does it
@@ -140,10 +140,11 @@ func (s *share) change(b *activeFault, now mono.Time, on bool) {
 		}
 		s.after(i)
 		s.effects[i] = s.effectsOn(i, false)
+		unplugged := s.unplugged(i) || s.clients[i].UnplugsItself()
 		for line := range int32(2 * transport.NumLines) {
 			id := s.lineID(i, int(line))
 			if f.Do == trial.Unplug {
-				s.drv.Unplug(id, s.unplugged(i) || s.clients[i].UnplugsItself())
+				s.drv.Unplug(id, unplugged)
 			}
 			if s.path != nil {
 				s.path.Changed(id)

@@ -245,11 +245,10 @@ func (k FaultKind) OnPath() bool { return faultKinds[k].where >= onPath }
 // ByKernel reports whether it is something that the system's traffic control can do.
 func (k FaultKind) ByKernel() bool { return faultKinds[k].kernel }
 
-// Datagrams reports whether the fault is about datagrams alone, and Upgrades about requests to
-// upgrade.
+// Datagrams reports whether the fault is about datagrams alone.
 func (k FaultKind) Datagrams() bool { return faultKinds[k].datagrams }
 
-// Upgrades is about requests to upgrade to a WebSocket.
+// Upgrades reports whether the fault is about requests to upgrade to a WebSocket.
 func (k FaultKind) Upgrades() bool { return faultKinds[k].upgrades }
 
 // AtOnce reports whether the fault is over as soon as it has happened; how long it lasts then is

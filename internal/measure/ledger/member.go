@@ -158,7 +158,7 @@ func (l *Ledger) ensureSlot(c Client, r Room) int {
 	return slot
 }
 
-// interval is when a client read slowly on purpose, last.
+// An interval is when something kept a client from reading or saying in time, last.
 type interval struct {
 	until mono.Time // what was sent before may have piled up; Never while it goes on
 	was   bool

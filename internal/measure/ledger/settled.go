@@ -6,7 +6,7 @@ import (
 	"tidepull/internal/base/bitset"
 )
 
-// settledRow are who got a settled message: what comes of it afterwards is a
+// A settledRow is who got a settled message: what comes of it afterwards is a
 // duplicate to them, and overdue to the others.
 type settledRow struct {
 	room Room

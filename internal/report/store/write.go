@@ -233,13 +233,12 @@ func (w *writer) json(v any) string {
 // put writes a row of the run into a table, over one that has the same key: columns are their names
 // and values in turn.
 func (w *writer) put(table string, columns ...any) {
-	names, marks, values := "run", "?", []any{w.run}
+	names, values := []string{"run"}, []any{w.run}
 	for i := 0; i+1 < len(columns); i += 2 {
-		names += ", " + columns[i].(string)
-		marks += ", ?"
-		values = append(values, columns[i+1])
+		names, values = append(names, columns[i].(string)), append(values, columns[i+1])
 	}
-	w.exec("INSERT OR REPLACE INTO "+table+" ("+names+") VALUES ("+marks+")", values...)
+	w.exec("INSERT OR REPLACE INTO "+table+" ("+strings.Join(names, ", ")+") VALUES (?"+
+		strings.Repeat(", ?", len(names)-1)+")", values...)
 }
 
 // fateColumn is the column of the table cell that counts a fate.
