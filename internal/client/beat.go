@@ -5,7 +5,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
-	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/wire/transport"
@@ -127,7 +127,7 @@ func (c *Client) hearsBeat(e *Env, at mono.Time) {
 	case p.wrong.blind(): // what waited unread has no times of its own
 		return
 	}
-	if c.pathBad(p.heard) { // it is the path's time, too
+	if c.pathBad(e, p.heard) { // it is the path's time, too
 		p.heard, p.first = at, true
 		return
 	}
@@ -175,14 +175,12 @@ func (c *Client) beatsEnd(e *Env, until mono.Time) {
 	if p == nil {
 		return
 	}
-	if p.wrong.blind() { // whatever comes after this connection is read
-		e.tell(e.now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom, Time: e.rel(e.now)})
-	}
+	c.frees(e, e.now, excuse.NotReading, e.now) // whatever comes after this connection is read
 	if promise == nil || p.heard == 0 {
 		p.wrong, p.begins = nil, 0
 		return
 	}
-	if promise.Server && !p.wrong.blind() && c.more.perSec == 0 && !c.pathBad(p.heard) {
+	if promise.Server && !p.wrong.blind() && c.more.perSec == 0 && !c.pathBad(e, p.heard) {
 		// one that is due now may come any moment
 		if gap := until.Sub(p.heard); gap > promise.Every+promise.Every/2 {
 			e.counts().Pulse.Missing += missing(gap, promise.Every)
@@ -240,7 +238,7 @@ func (c *Client) sendsBeat(e *Env, now mono.Time) {
 		return // nobody has said that it is answered
 	}
 	counts := &e.counts().Pulse
-	if counts.Asked++; p.asked != 0 && !c.pathBad(p.asked) {
+	if counts.Asked++; p.asked != 0 && !c.pathBad(e, p.asked) {
 		counts.Unheard++
 	}
 	p.asked = now

@@ -14,6 +14,7 @@ import (
 
 	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -79,8 +80,7 @@ type optional struct {
 	last       int64              // the number of the last message that came, plus 1; 0: none has
 	before     int64              // the same as it was before the connection broke; 0: it has not, or it is judged
 	elsewhere  int32              // by how many nodes it was sent on
-	path       impairment         // faults on its path
-	garbled    garbled            // what a fault changed of its connection
+	resends    bool               // what a fault on its path has lost is sent again
 	pulse      *pulse             // nil if nothing is promised of heartbeats, and it behaves
 	unfinished []byte             // what has come of a message that goes on in the next frame
 	inside     []ledger.Room      // if some rate is dealt out in rooms: those that it is in
@@ -98,9 +98,8 @@ func (c *Client) optional() *optional {
 // happens on its path.
 func (c *Client) forgetOptional() {
 	was := c.more
-	if c.more = nil; was != nil && (was.path.Faults > 0 || was.garbled.any()) {
-		x := c.optional()
-		x.path, x.garbled = was.path, was.garbled
+	if c.more = nil; was != nil && was.resends {
+		c.optional().resends = true
 	}
 }
 
@@ -228,8 +227,8 @@ func (c *Client) Open() bool { return c.phase == open }
 
 // Connecting reports whether the client is to be connected, for the first time, and is not
 // yet; not if the trial wants it to be refused, or does something to its path.
-func (c *Client) Connecting() bool {
-	if c.phase != connecting || c.Away() || c.more != nil && c.more.path.Faults > 0 {
+func (c *Client) Connecting(e *Env) bool {
+	if c.phase != connecting || c.Away() || c.hindered(e, excuse.Of(excuse.Disturbed), e.now+1) {
 		return false
 	}
 	d := c.step().Dial

@@ -25,7 +25,7 @@ func (c *Client) connect(e *Env, now mono.Time, s *trial.Step) {
 
 // dialRoute begins to connect over the client's route.
 func (c *Client) dialRoute(e *Env, now mono.Time, s *trial.Step) {
-	c.connectsAnew(e, now)
+	c.mends(e, now, now)
 	c.phase, c.naming = connecting, unnamed
 	c.wait, c.began, c.deadline = forOpen, now, mono.Never // how long it may take is the transport's to watch
 	if t := c.routeState(); t != nil {
@@ -161,7 +161,7 @@ func (c *Client) drain(e *Env, came mono.Span, now mono.Time) {
 		case transport.Broken:
 			c.broken(e, came.To, now, ev.Err)
 		case transport.Violated:
-			if !c.garbled() {
+			if !c.garbled(e) {
 				e.counts().Malformed++
 			}
 			c.broken(e, came.To, now, ev.Err)

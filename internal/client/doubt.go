@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/logbook"
 )
 
@@ -38,7 +39,7 @@ func (e *Env) doubts(inDoubt bool) *logbook.DoubtCounts {
 
 // fails books that a check failed because what was waited for did not come.
 func (e *Env) fails(c *Client, now mono.Time, check int, why string, inDoubt bool) {
-	if check < 0 || c.garbled() {
+	if check < 0 || c.garbled(e) {
 		return
 	}
 	e.counts().WaitsFailed++
@@ -48,7 +49,7 @@ func (e *Env) fails(c *Client, now mono.Time, check int, why string, inDoubt boo
 
 // load books when a message is said that was due at an instant.
 func (e *Env) load(c *Client, due, now mono.Time) {
-	if c.hampered() {
+	if c.hindered(e, excuse.Of(excuse.HeldUp), now) { // it leaves late by the trial's own doing
 		return
 	}
 	l := &e.Book.At(due).Counts.Load

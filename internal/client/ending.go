@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -104,7 +105,7 @@ func (c *Client) books(e *Env, now mono.Time, row *exit, x ending) {
 	switch {
 	case x.cause == refusal:
 		e.note(c, now, fact.ConnsFail, 0, 1)
-		if !c.garbled() { // else it was the trial that spoilt the request
+		if !c.garbled(e) { // else it was the trial that spoilt the request
 			counts.Refused++
 			e.doubts(e.inDoubt(c.began, now)).Refused++
 		}
@@ -191,7 +192,8 @@ func (c *Client) hangUp(e *Env) {
 	if p := c.policy(e); p != nil && p.CatchUp && !c.ebbing {
 		// It comes back, and catches up on what it has not read.
 	} else if e.ReadUpTo != nil {
-		e.tell(e.now, fact.Fact{Kind: fact.HangsUp, Client: c.id, Room: noRoom, Time: e.rel(min(e.now, e.ReadUpTo()))})
+		e.tell(e.now, fact.Fact{Kind: fact.IsHindered, Client: c.id, Room: noRoom, What: uint8(excuse.HungUp),
+			Time: e.rel(min(e.now, e.ReadUpTo()))})
 	}
 	c.way.Drop(c.io(e))
 	c.io(e).Lines[transport.Main].Hangup = true

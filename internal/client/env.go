@@ -8,6 +8,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/base/plain"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -64,6 +65,7 @@ type Env struct {
 	// Reasons counts why connections were refused or broke.
 	Reasons logbook.Reasons
 
+	excuses    excuse.Store // what is in the way of the share's clients; of each cause the latest
 	scope      expr.Scope
 	body       []byte
 	short      []byte // for a name, a room or a mark
@@ -169,6 +171,7 @@ func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 		followed: map[ledger.Client]bool{}, Hindered: func(wire.Lack, mono.Time) {}}
 	e.scope.Fields = make([]jsonscan.Value, t.Fields.Len())
 	e.scope.Columns = t.Data
+	e.excuses.Horizon = mono.Never // all that is asked is whether something was in the way since a time
 	e.inRepeats = make([]level, len(t.Crews))
 	e.figures.values, e.figures.upTo = make([]float64, len(t.Asserted)), -1
 	for _, c := range Followed(t) {

@@ -11,6 +11,7 @@ import (
 
 	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -126,10 +127,13 @@ func staged(t *testing.T, crew uint16, at trial.StepKind, now mono.Time) (*Env, 
 // told is what was told of the client's rooms.
 func told(e *Env) (words string) {
 	names := map[fact.Kind]string{fact.Goes: "goes", fact.Closes: "closes", fact.IsGone: "is gone",
-		fact.Suspends: "suspends", fact.HangsUp: "hangs up",
-		fact.Withdraws: "withdraws"}
+		fact.Suspends: "suspends", fact.Withdraws: "withdraws"}
 	for _, f := range e.Facts.Facts {
-		if name := names[f.Kind]; name != "" {
+		name := names[f.Kind]
+		if f.Kind == fact.IsHindered && excuse.Cause(f.What) == excuse.HungUp {
+			name = "hangs up"
+		}
+		if name != "" {
 			words += name + ". "
 		}
 	}

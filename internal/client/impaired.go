@@ -5,7 +5,9 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/trial"
@@ -44,107 +46,90 @@ func (c *Client) Impaired(e *Env, now mono.Time, f *trial.Fault, on bool, h Hamp
 	if c.phase != idle {
 		e.event(c, now, what, noRoom, fmt.Sprintf("%s: %s", f.Do, f.Name))
 	}
-	was := x.path.Hampers
-	x.path.change(now, h)
 	over := now // of what is kept back
-	if was.Resends && !h.Says {
+	if x.resends && !h.Says {
 		// TCP has waited twice as long before each try (RFC 6298 5.5): the next one comes within as long
 		// as it has gone on.
-		over = now.Add(min(now.Sub(x.path.since), mostResend))
+		since, _ := e.excuses.Last(c.id, excuse.Disturbed)
+		over = now.Add(min(now.Sub(since.From), mostResend))
 	}
-	switch {
-	case h.Says && !was.Says:
-		e.tell(now, fact.Fact{Kind: fact.Mutes, Client: c.id, Room: noRoom, Flags: fact.Good})
-	case !h.Says && was.Says:
-		e.tell(now, fact.Fact{Kind: fact.Mutes, Client: c.id, Room: noRoom, Time: e.rel(over)})
-	}
-	switch {
-	case h.Hears && !was.Hears:
-		e.tellOf(c, now, fact.ReadsSlowly, noRoom)
-	case !h.Hears && was.Hears: // what waited comes now
-		e.tell(now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom,
-			Time: e.rel(over.Add(e.Trial.Prompt))})
-	}
-}
-
-// An impairment is what faults on its path do to a client, and until when some did.
-type impairment struct {
-	Hampered
-	since mono.Time // when the first of those that go on began
-	until mono.Time // when something changed last; 0: there was no fault
-	clear mono.Time // when something changed last of those that keep back what is said or told; 0: there was none
+	x.resends = h.Resends || x.resends && h.Faults > 0 // while any goes on, what one has lost is sent again
+	c.hinderIf(h.Faults > 0, e, now, excuse.Disturbed, now)
+	c.hinderIf(h.Says, e, now, excuse.HeldUp, over)
+	c.hinderIf(h.Hears, e, now, excuse.HeldDown, over.Add(e.Trial.Prompt)) // what waited comes then
 }
 
 // mostResend is the longest that TCP waits before it sends again: Linux's (TCP_RTO_MAX).
 const mostResend = 2 * time.Minute
 
-func (p *impairment) change(now mono.Time, h Hampered) {
-	if p.Faults == 0 {
-		p.since = now
+// hinder notes that something is in the way of what the client says or hears, from now on, and
+// tells of it if it was not before.
+func (c *Client) hinder(e *Env, now mono.Time, by excuse.Cause) {
+	if e.excuses.Begin(c.id, by, now) && by != excuse.Disturbed { // heartbeats are judged here
+		e.tell(now, fact.Fact{Kind: fact.IsHindered, Client: c.id, Room: noRoom, What: uint8(by), Time: e.rel(now)})
 	}
-	p.until = now
-	if p.blocks() || h.Says || h.Hears {
-		p.clear = now
-	}
-	h.Resends = h.Resends || p.Resends && h.Faults > 0 // while any goes on, what one has lost is sent again
-	p.Hampered = h
 }
 
-// blocks reports whether something keeps back what is said or told.
-func (p *impairment) blocks() bool { return p.Says || p.Hears }
+// frees notes that it is in the way until a time and no longer.
+func (c *Client) frees(e *Env, now mono.Time, by excuse.Cause, until mono.Time) {
+	if e.excuses.End(c.id, by, until) && by != excuse.Disturbed {
+		e.tell(now, fact.Fact{Kind: fact.IsFree, Client: c.id, Room: noRoom, What: uint8(by), Time: e.rel(until)})
+	}
+}
+
+// hinderIf is one or the other.
+func (c *Client) hinderIf(is bool, e *Env, now mono.Time, by excuse.Cause, until mono.Time) {
+	if is {
+		c.hinder(e, now, by)
+	} else {
+		c.frees(e, now, by, until)
+	}
+}
+
+// hindered reports whether something has been in the client's way at some time since one.
+func (c *Client) hindered(e *Env, of excuse.Set, since mono.Time) bool {
+	_, was := e.excuses.Since(c.id, of, since)
+	return was
+}
+
+// Nothing that happens on a connection of which a byte was changed is the server's doing: it may have
+// read, or said, anything.
+var changed = excuse.Of(excuse.ChangedUp, excuse.ChangedDown)
+
+// garbled reports whether a fault has changed a byte of the client's connection.
+func (c *Client) garbled(e *Env) bool { return c.hindered(e, changed, e.now) }
 
 // pathBad reports whether some fault was on the client's path since a time, or a byte was changed:
 // heartbeats that did not come in time since then are not the server's doing.
-func (c *Client) pathBad(since mono.Time) bool {
-	if c.more == nil {
-		return false
-	}
-	p := &c.more.path
-	return p.Faults > 0 || p.until != 0 && p.until >= since || c.more.garbled.any()
+func (c *Client) pathBad(e *Env, since mono.Time) bool {
+	return c.hindered(e, changed|excuse.Of(excuse.Disturbed), since)
 }
 
 // cutFromServer reports whether a fault keeps the server and the client from hearing each other, or
 // did so lately, or a byte was changed: that the connection ends is not the server's doing then.
 func (c *Client) cutFromServer(e *Env, now mono.Time) bool {
-	if c.more == nil {
-		return false
-	}
-	p := &c.more.path
-	return p.blocks() || p.clear != 0 && now < p.clear.Add(e.faultLingers()) || c.more.garbled.any()
+	return c.hindered(e, excuse.Of(excuse.HeldUp, excuse.HeldDown), now.Add(-e.faultLingers())) || c.garbled(e)
 }
-
-// hampered reports whether what the client says leaves late by the trial's own doing.
-func (c *Client) hampered() bool { return c.more != nil && c.more.path.Says }
 
 // LostOnPath tells that a fault lost a datagram of the client's: what it said is not said, and
 // what it was to hear is nobody's fault.
 func (c *Client) LostOnPath(e *Env, now mono.Time, up bool, b []byte) {
-	kind := fact.Excuses
+	f := fact.Fact{Kind: fact.Pardons, What: uint8(ledger.LostOnPath)}
 	if up {
-		kind = fact.Unsays
+		f = fact.Fact{Kind: fact.Unsays}
 	}
-	c.tellOfMarks(e, now, kind, 0, b)
+	c.tellOfMarks(e, now, f, b)
 }
 
 // DoubledOnPath tells that a fault has a datagram of the client's come twice: that its
 // recipient, or all of them if it goes to the server, get it again is no fault of the server's.
 func (c *Client) DoubledOnPath(e *Env, now mono.Time, up bool, b []byte) {
-	flags := uint8(0)
+	what := ledger.Doubled
 	if up {
-		flags = fact.ToAll
+		what = ledger.DoubledUp
 	}
-	c.tellOfMarks(e, now, fact.Doubles, flags, b)
+	c.tellOfMarks(e, now, fact.Fact{Kind: fact.Pardons, What: uint8(what)}, b)
 }
-
-// garbled is in which directions a byte of a client's connection was changed by a fault. Nothing
-// that happens on that connection afterwards is the server's doing: it may have read, or said,
-// anything.
-type garbled struct{ up, down bool }
-
-func (g garbled) any() bool { return g.up || g.down }
-
-// garbled reports whether a fault has changed a byte of the client's connection.
-func (c *Client) garbled() bool { return c.more != nil && c.more.garbled.any() }
 
 // CorruptedOnPath tells that a fault has changed a byte of what the client says, or is told.
 func (c *Client) CorruptedOnPath(e *Env, now mono.Time, up bool, _ []byte) {
@@ -153,19 +138,13 @@ func (c *Client) CorruptedOnPath(e *Env, now mono.Time, up bool, _ []byte) {
 	if up { // what it has just said is among it
 		for _, f := range e.Facts.Facts[min(e.call, len(e.Facts.Facts)):] {
 			if f.Kind == fact.Says && f.Client == c.id {
-				e.tell(now, fact.Fact{Kind: fact.GarblesOne, Client: c.id, Room: noRoom, Number: f.Number})
+				e.tell(now, fact.Fact{Kind: fact.Pardons, Client: c.id, Room: noRoom, Number: f.Number,
+					What: uint8(ledger.ChangedUp)})
 			}
 		}
+		c.hinder(e, now, excuse.ChangedUp)
 	}
-	g := &c.optional().garbled
-	switch {
-	case up && !g.up:
-		g.up = true
-		e.tell(now, fact.Fact{Kind: fact.Garbles, Client: c.id, Room: noRoom, Flags: fact.Good})
-	case !up && !g.down:
-		g.down = true
-		e.tellOf(c, now, fact.Garbles, noRoom)
-	}
+	c.hinder(e, now, excuse.ChangedDown)
 }
 
 // Lossy tells that the system loses or mixes up datagrams of the client's by a fault, and
@@ -184,24 +163,21 @@ func (c *Client) Lossy(e *Env, now mono.Time, up, down, on bool) {
 	}
 }
 
-// connectsAnew tells that the client begins a connection of which nothing was changed yet.
-func (c *Client) connectsAnew(e *Env, now mono.Time) { c.mends(e, now, now) }
-
-// mends tells that nothing of what the client says or hears is changed from a time on.
+// mends notes that nothing of what the client says or hears is changed from a time on: it has a new
+// connection, for one.
 func (c *Client) mends(e *Env, now, from mono.Time) {
-	if c.garbled() {
-		c.more.garbled = garbled{}
-		e.tell(now, fact.Fact{Kind: fact.Mends, Client: c.id, Room: noRoom, Time: e.rel(from)})
-	}
+	c.frees(e, now, excuse.ChangedUp, from)
+	c.frees(e, now, excuse.ChangedDown, from)
 }
 
 // tellOfMarks tells a fact about each message that is in some bytes.
-func (c *Client) tellOfMarks(e *Env, now mono.Time, kind fact.Kind, flags uint8, b []byte) {
+func (c *Client) tellOfMarks(e *Env, now mono.Time, f fact.Fact, b []byte) {
 	e.at(c, now)
 	marks := mark.In(b)
 	for m, end := marks.Next(); end > 0; m, end = marks.Next() {
 		if m.Run == e.Run {
-			e.tell(now, fact.Fact{Kind: kind, Client: c.id, Room: noRoom, Number: m.Number, Flags: flags})
+			f.Client, f.Room, f.Number = c.id, noRoom, m.Number
+			e.tell(now, f)
 		}
 	}
 }

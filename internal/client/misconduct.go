@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/logbook"
@@ -96,7 +97,7 @@ func (c *Client) misbehaves(e *Env, now mono.Time, how *trial.Misbehaviour, inSe
 		c.quitAll(e, now)
 	}
 	if how.Do.Blind() {
-		e.tellOf(c, now, fact.ReadsSlowly, noRoom)
+		c.hinder(e, now, excuse.NotReading)
 		line := &c.io(e).Lines[transport.Main]
 		line.Hold, line.Unplug = how.Do != trial.Unplugged, how.Do == trial.Unplugged
 		if promise != nil { // it will not see when the next one comes: it was due then
@@ -296,7 +297,7 @@ const lookFor = 4 * time.Second
 // isKept books that a client is still connected though the server should have closed it.
 func (c *Client) isKept(e *Env, m *misconduct, now mono.Time) {
 	m.kept = true
-	if !c.pathBad(m.since) { // else a fault may keep the end of its connection from it
+	if !c.pathBad(e, m.since) { // else a fault may keep the end of its connection from it
 		c.isNotEvicted(e, m, now)
 	}
 	if m.openEnd { // it has not listened for so long that its session makes no sense any more
@@ -340,7 +341,7 @@ func (c *Client) isEvicted(e *Env, m *misconduct, at, now mono.Time) (when mono.
 	}
 	e.Book.Now().Times[logbook.ToEvict].Record(max(0, closed.To.Sub(base)))
 	if promise != nil && promise.Deadline > 0 && m.how.Must == trial.MustEvict && closed.From.Sub(base) >
-		promise.Deadline+promise.Slack() && !m.kept && !c.pathBad(base) {
+		promise.Deadline+promise.Slack() && !m.kept && !c.pathBad(e, base) {
 		counts.TooLate++
 		if e.Doubtful != nil { // by how much it was too late is what is at stake
 			slack := closed.From.Sub(base) - promise.Deadline

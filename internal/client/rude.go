@@ -5,7 +5,7 @@ import (
 
 	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
-	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/wire/transport"
 )
 
@@ -29,5 +29,5 @@ func (c *Client) readOn(e *Env, now mono.Time, margin time.Duration) {
 		c.io(e).Lines[transport.Main].Resume = true
 	}
 	c.more.perSec, c.more.resume, c.more.slow = 0, 0, maybe.Index[int32]{}
-	e.tell(now, fact.Fact{Kind: fact.ReadsOn, Client: c.id, Room: noRoom, Time: e.rel(now.Add(margin))})
+	c.frees(e, now, excuse.SlowReader, now.Add(margin))
 }

@@ -6,6 +6,7 @@ import (
 
 	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -164,7 +165,7 @@ func (c *Client) doOpen(e *Env, now mono.Time, s *trial.Step) {
 		}
 		x := c.optional()
 		x.perSec, x.slow = s.PerSec, maybe.Of(c.pc)
-		e.tellOf(c, now, fact.ReadsSlowly, noRoom)
+		c.hinder(e, now, excuse.SlowReader)
 		e.event(c, now, logbook.Misbehaved, noRoom, "reads slowly")
 		if s.Within > 0 {
 			c.await(forBreak, now, s.Within)
@@ -406,7 +407,7 @@ func (c *Client) denied(e *Env, now mono.Time, why string) {
 		c.ends(e, now, ending{cause: returnDenied, err: errors.New(why)})
 		return
 	}
-	if !c.garbled() {
+	if !c.garbled(e) {
 		e.counts().Denied++
 		e.doubts(e.inDoubt(c.began, now)).Denied++
 	}

@@ -102,9 +102,6 @@ func (c *Client) bodyOf(e *Env, s *trial.Step) {
 func (c *Client) account(e *Env, now mono.Time, s *trial.Step) bool {
 	due := min(c.clock, now)
 	f := fact.Fact{Kind: fact.Says, Client: c.id, Peer: -1, What: uint8(s.Reaches), Time: e.rel(due)}
-	if c.hampered() {
-		f.Flags |= fact.Hampered
-	}
 	if s.Do == trial.Ask || c.pair(s.Urgent) != nil {
 		f.Flags |= fact.Apart
 	}

@@ -98,7 +98,7 @@ func (e *Env) event(c *Client, now mono.Time, what logbook.EventKind, room ledge
 
 // check books that a check held or failed.
 func (e *Env) check(c *Client, now mono.Time, i int, held bool, why string) {
-	if i < 0 || !held && c.garbled() { // what the trial changed is not the server's doing
+	if i < 0 || !held && c.garbled(e) { // what the trial changed is not the server's doing
 		return
 	}
 	e.Book.Now().Check(i, held)

@@ -26,7 +26,7 @@ const (
 // unknown handles a message without a mark that was not what its client waited
 // for. It counts as not recognised unless some rule is about such messages.
 func (e *Env) unknown(c *Client, m received) {
-	if c.garbled() { // the trial has made it what it is
+	if c.garbled(e) { // the trial has made it what it is
 		return
 	}
 	payload := m.text

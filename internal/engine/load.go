@@ -37,7 +37,7 @@ func (s *share) plans(by int, now mono.Time) {
 // to it, and reads the clock only if that changed.
 func (s *share) seesLoad(i int32) {
 	since := &s.load.connecting[i]
-	if s.clients[i].Connecting() == (*since != 0) {
+	if s.clients[i].Connecting(s.env) == (*since != 0) {
 		return
 	}
 	now := s.drv.Now()

@@ -58,10 +58,9 @@ type Account struct {
 	crews  []uint16 // by client
 
 	reasons    logbook.Reasons
-	events     []logbook.Event // since the last report
-	recorded   int             // events so far
-	sent, got  []uint32        // by client
-	slow       map[ledger.Client]bool
+	events     []logbook.Event              // since the last report
+	recorded   int                          // events so far
+	sent, got  []uint32                     // by client
 	catching   map[ledger.Client]catching   // clients that are back, and catch up
 	departures map[ledger.Client]*departure // nil if nothing is promised of heartbeats
 	early      int                          // times in all of them
@@ -87,9 +86,8 @@ type share struct {
 func New(cfg Config) *Account {
 	t := cfg.Trial
 	a := &Account{cfg: cfg, trial: t, book: logbook.NewBook(0, len(t.Crews)), shares: make([]share, cfg.Shares),
-		lanes: lane.New(t.Grace + 4*time.Second), slow: map[ledger.Client]bool{}, ticks: -1,
-		catching: map[ledger.Client]catching{},
-		history:  map[ledger.Client]*history{}, sent: make([]uint32, t.Clients()), got: make([]uint32, t.Clients())}
+		lanes: lane.New(t.Grace + 4*time.Second), ticks: -1, catching: map[ledger.Client]catching{},
+		history: map[ledger.Client]*history{}, sent: make([]uint32, t.Clients()), got: make([]uint32, t.Clients())}
 	if t.Target.Promise != nil {
 		a.departures = map[ledger.Client]*departure{}
 	}

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -102,6 +103,8 @@ func TestNonsense(t *testing.T) {
 		"a number far off":  {Kind: fact.Says, Client: 0, Room: 1, Number: 1 << 30},
 		"a check":           {Kind: fact.Checks, Client: 0, Check: 5},
 		"an announcement":   {Kind: fact.Announces, Client: 0, Room: 1, What: uint8(ledger.Notice)},
+		"an excuse":         {Kind: fact.IsHindered, Client: 0, What: uint8(excuse.Left)},
+		"a pardon":          {Kind: fact.Pardons, Client: 0, What: uint8(ledger.NumPardons)},
 		"somebody":          {Kind: fact.Hears, Client: 0, Room: 1, What: uint8(ledger.Gone), Peer: 7},
 	} {
 		a := twoShares(t)
@@ -142,7 +145,8 @@ func TestBehind(t *testing.T) {
 			b := fact.Batch{UpTo: 500 * ms}
 			caught := fact.Fact{Kind: fact.Caught, Client: fact.AfterAll, At: 400 * ms, Time: 500 * ms, Since: tc.read}
 			if tc.hangUp {
-				b.Add(fact.Fact{Kind: fact.HangsUp, Client: 1, At: 95 * ms, Time: tc.read})
+				b.Add(fact.Fact{Kind: fact.IsHindered, Client: 1, At: 95 * ms, Time: tc.read,
+					What: uint8(excuse.HungUp)})
 				b.Add(fact.Fact{Kind: fact.IsGone, Client: 1, At: 95 * ms})
 				caught.Since = 500 * ms
 			}

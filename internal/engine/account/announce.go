@@ -22,7 +22,8 @@ func (a *Account) announce(c ledger.Client, k ledger.Kind, room ledger.Room, at 
 // hears books that a client heard who enters or leaves.
 func (a *Account) hears(f *fact.Fact, room ledger.Room) {
 	k, about := ledger.Kind(f.What), f.Peer
-	if k == ledger.Gone && !a.slow[f.Client] {
+	unread := a.ledger.Unread(f.Client, f.Time)
+	if k == ledger.Gone && !unread {
 		a.told(about, f.Time)
 	}
 	number, open := a.ledger.Announced(k, room, about)
@@ -32,14 +33,14 @@ func (a *Account) hears(f *fact.Fact, room ledger.Room) {
 			number, open = a.ledger.Announced(k, room, about)
 		}
 	}
-	if !open && a.slow[f.Client] {
-		return // it reads what was said long ago
+	if !open && unread {
+		return // it was said long ago, or is about somebody else, with a byte of the name changed
 	}
 	if a.ledger.CutOff(f.Peer, f.Time) && (!open || a.ledger.Got(number, f.Client)) {
 		return // the server may have closed it, and let it in again, and it does not know
 	}
-	if !open && (a.ledger.Garbling(f.Time) || a.ledger.Garbled(f.Client, f.Time)) {
-		return // it may be the name of somebody else, with a byte changed
+	if !open && a.ledger.Garbling(f.Time) {
+		return // the server may have got another name than the client gave
 	}
 	if !open {
 		a.unfounded(rumour{kind: k, room: room, about: about, to: f.Client, at: f.Time})

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
@@ -36,20 +37,16 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 		l.Left(f.Client, s.room(f), f.At)
 	case fact.Closes:
 		l.Cease(f.Client, f.At)
-	case fact.HangsUp:
-		l.HangUp(f.Client, f.Time)
 	case fact.Suspends:
 		l.Suspend(f.Client, f.At)
 	case fact.Resumes:
 		l.Resume(f.Client, f.At)
 	case fact.IsGone:
 		l.Break(f.Client, f.At)
-	case fact.ReadsSlowly:
-		a.slow[f.Client] = true
-		l.Slow(f.Client, true, f.At)
-	case fact.ReadsOn:
-		delete(a.slow, f.Client)
-		l.Slow(f.Client, false, f.Time)
+	case fact.IsHindered:
+		l.Hinder(f.Client, excuse.Cause(f.What), f.Time)
+	case fact.IsFree:
+		l.Free(f.Client, excuse.Cause(f.What), f.Time)
 	case fact.Says:
 		a.says(s, f)
 	case fact.Unsays:
@@ -57,18 +54,8 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 			a.book.Now().Counts.Sent--
 			a.sent[f.Client]--
 		}
-	case fact.Doubles:
-		l.Twice(f.Number, f.Client, f.Is(fact.ToAll))
-	case fact.Garbles:
-		l.Garble(f.Client, f.Is(fact.Good))
-	case fact.GarblesOne:
-		l.GarbleOne(f.Number)
-	case fact.Mutes:
-		l.Mute(f.Client, f.Is(fact.Good), f.Time)
-	case fact.Mends:
-		l.Mend(f.Client, f.Time)
-	case fact.Excuses:
-		l.Excuse(f.Number, f.Client)
+	case fact.Pardons:
+		l.Pardon(f.Number, f.Client, ledger.Pardon(f.What))
 	case fact.Gets:
 		a.gets(f)
 	case fact.Announces:
@@ -141,6 +128,14 @@ func (a *Account) makesSense(s *share, f *fact.Fact) bool {
 		if k := ledger.Kind(f.What); k.Said() || k >= ledger.NumKinds || f.Kind == fact.Hears && !known(f.Peer) {
 			return false
 		}
+	case fact.IsHindered, fact.IsFree:
+		if !excuse.Cause(f.What).Lasts() {
+			return false
+		}
+	case fact.Pardons:
+		if ledger.Pardon(f.What) >= ledger.NumPardons {
+			return false
+		}
 	case fact.HasHistory, fact.JudgesHistory, fact.Checks:
 		if f.Check < 0 || int(f.Check) >= len(a.trial.Checks) {
 			return false
@@ -170,8 +165,8 @@ func (a *Account) roomOf(s *share, f *fact.Fact) (ledger.Room, bool) {
 func (a *Account) says(from *share, f *fact.Fact) {
 	page := a.book.At(f.Time)
 	page.Times[logbook.ScheduleLag].Record(f.At.Sub(f.Time))
-	if f.At.Sub(f.Time) > logbook.MaxScheduleLag || f.Is(fact.Hampered) {
-		page = page.SentLate() // its latency is the tool's
+	if f.At.Sub(f.Time) > logbook.MaxScheduleLag || a.ledger.HeldUp(f.Client, f.At) {
+		page = page.SentLate() // its latency is the tool's, or the trial's
 	}
 	say := ledger.Say{Audience: ledger.Audience(f.What), Room: from.room(f), Sender: f.Client, Sum: f.Sum,
 		Apart: f.Is(fact.Apart), Due: f.Time, Sent: f.At, Sheet: &page.Sheet}

@@ -37,7 +37,7 @@ func (a *Account) check(c ledger.Client, room ledger.Room, i int, held bool, why
 // counted judges a number of members that the server said to a client.
 func (a *Account) counted(n ledger.Count) {
 	i := a.trial.Dialect.Presence.Check
-	if a.slow[n.To] || a.ledger.Garbled(n.To, n.At) {
+	if a.ledger.Unread(n.To, n.At) {
 		return // it may not have read the latest yet
 	}
 	if n.Right() && !n.Final {

@@ -28,14 +28,13 @@ const (
 	IsOut                     // of Room, for certain
 	Closes                    // it asks to be out of all its rooms
 	IsGone                    // its connection is
-	ReadsSlowly               // on purpose, from now on
-	ReadsOn                   // as fast as it can; what is sent until Time waits behind the rest
+	IsHindered                // by What, an excuse.Cause, from Time on
+	IsFree                    // of it again, from Time on: what waited until then is there
 	Says                      // message Number to Room or to Peer; Time is when it was due
 	Unsays                    // message Number: it could not be sent
 	Gets                      // message Number of Peer in Room, Size bytes; it came at Time
 	Announces                 // that it enters (Joined) or leaves (Gone) Room: the others should hear of it
 	Withdraws                 // the announcement that it enters Room
-	HangsUp                   // by itself, come what may; what had come by Time was read
 	Goes                      // without asking: the others in all its rooms should hear of it
 	Hears                     // that Peer entered (Joined) or left (Gone) Room, at Time
 	HearsMembers              // that Room has Number members, at Time
@@ -50,12 +49,7 @@ const (
 	Troubles                  // something went wrong with Peer or nobody, at Time
 	Suspends                  // its membership: its connection broke, and it is owed what is said until it is back
 	Resumes                   // it: it is back
-	Excuses                   // what it was owed of message Number: the trial lost it on its way
-	Garbles                   // its connection: a byte was changed on its way, to the server if Good
-	GarblesOne                // message Number, which it had just said
-	Mutes                     // a fault keeps back what it says, if Good, or does so until Time
-	Mends                     // its connection, from Time on: it has a new one
-	Doubles                   // message Number: the trial has it come to it again, or to all (ToAll)
+	Pardons                   // what comes of message Number, to it or from it: What, a ledger.Pardon
 	Switches                  // to another route; what is said or comes from Time to Since is at the switch
 	Caught                    // up: what came to the share until Time is in the facts before this one, or
 	// until Since if that is earlier: then the share is too far behind to be waited for
@@ -71,13 +65,11 @@ const AfterAll ledger.Client = 1<<31 - 1
 
 // Flags of a Fact.
 const (
-	Good     uint8 = 1 << iota // the check held
-	Apart                      // the message went over a second connection
-	History                    // the message came as history
-	Foreign                    // the mark is of another run
-	Told                       // the message is a whisper
-	ToAll                      // of Doubles: whoever gets the message may get it again
-	Hampered                   // the message leaves late by the trial's own doing
+	Good    uint8 = 1 << iota // the check held
+	Apart                     // the message went over a second connection
+	History                   // the message came as history
+	Foreign                   // the mark is of another run
+	Told                      // the message is a whisper
 )
 
 // A Fact is one thing that happened to one client. There is one for each message
@@ -96,7 +88,7 @@ type Fact struct {
 	to     uint32
 	Check  int16
 	Kind   Kind
-	What   uint8 // an Audience of Says, a ledger.Kind, a logbook.EventKind or a lane.Happening
+	What   uint8 // an Audience of Says, a ledger.Kind, a logbook.EventKind, a lane.Happening or as Kind says
 	Flags  uint8
 }
 

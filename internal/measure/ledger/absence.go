@@ -1,50 +1,50 @@
 package ledger
 
 import (
-	"slices"
-
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
 )
 
-// An absence is that a client's connection is broken while it stays a member: what
-// is said meanwhile is owed to it, and it may catch up on that once it is back.
-type absence struct {
-	since  mono.Time
-	until  mono.Time // Never while it lasts
-	claims []claim   // what is owed and has not come, of messages that are settled for the others
+// claims are what is owed to a client and has not come, of messages that are settled for the
+// others: its connection is broken while it stays a member, or was lately. What is said meanwhile
+// is owed to it, and it may catch up on that once it is back.
+type claims struct {
+	all      []claim        // in the order in which their messages were settled
+	byNumber map[uint64]int // where in all; what came is gone from it
 }
 
 // A claim is a delivery that is still owed after its message was settled.
 type claim struct {
-	row  *row // a copy of what is needed to book it
-	slot int
-	got  bool
+	row *row // a copy of what is needed to book it
+	got bool
 }
 
 // maxClaims bounds the claims of one client; what is beyond it is excused.
 const maxClaims = 4096
 
+var away = excuse.Of(excuse.Away)
+
+// absence gives when a client's connection was broken last; To is Never while it is.
+func (l *Ledger) absence(c Client) (a excuse.Excuse, was bool) { return l.excuses.Last(c, excuse.Away) }
+
 // Suspend books that a client's connection broke and that it may come back as the
 // member that it was. What had not come to it by then may come when it is back,
 // within Config.Grace. It comes back by Resume, or is out of its rooms by Break.
 func (l *Ledger) Suspend(c Client, now mono.Time) {
-	s := &l.seats[c]
-	if s.away == nil || s.away.until != mono.Never {
-		l.countsAway(c, now, 1)
+	if !l.excuses.Begin(c, excuse.Away, now) {
+		return
 	}
-	switch {
-	case s.away == nil:
-		s.away = &absence{since: now, until: mono.Never}
-	case s.away.until != mono.Never:
-		s.away.since, s.away.until = now, mono.Never
+	l.isCutOff(c, now)
+	l.countsAway(c, now, 1)
+	if s := &l.seats[c]; s.claims == nil {
+		s.claims = &claims{byNumber: map[uint64]int{}}
 	}
 }
 
 // Resume books that a suspended client is back.
 func (l *Ledger) Resume(c Client, now mono.Time) {
-	if a := l.seats[c].away; a != nil && a.until == mono.Never {
+	if l.excuses.End(c, excuse.Away, now) {
 		l.countsAway(c, now, -1)
-		a.until = now
 		l.returned.Push(unsettled{c, now})
 	}
 }
@@ -52,10 +52,8 @@ func (l *Ledger) Resume(c Client, now mono.Time) {
 // AwaySince is when a client's connection broke last, after which it is a member still; 0 if
 // none did.
 func (l *Ledger) AwaySince(c Client) mono.Time {
-	if a := l.seats[c].away; a != nil {
-		return a.since
-	}
-	return 0
+	a, _ := l.absence(c)
+	return a.From
 }
 
 // An unsettled client has claims that are judged Config.Grace after an instant.
@@ -67,23 +65,20 @@ type unsettled struct {
 // missed reports whether a message that was sent at an instant may have been
 // missed by a client that was away, and has not been for long enough that it
 // could have caught up by now.
-func (l *Ledger) missed(c Client, sent mono.Time) bool {
-	a := l.seats[c].away
-	return a != nil && sent <= a.until
-}
+func (l *Ledger) missed(c Client, sent mono.Time) bool { return l.was(c, away, sent) }
 
 // mayCatchUp reports whether a client may still get what it missed when a message
 // is settled that was sent at an instant and is settled at another.
 func (l *Ledger) mayCatchUp(c Client, sent, settled mono.Time) bool {
-	a := l.seats[c].away
-	return l.missed(c, sent) && (a.until == mono.Never || a.until.Add(l.cfg.Grace) > settled)
+	a, was := l.excuses.Since(c, away, sent)
+	return was && a.To.Add(l.cfg.Grace) > settled
 }
 
 // claim keeps a delivery of a row that is being settled for when its recipient is
 // back; false if there are too many.
-func (l *Ledger) claim(r *row, slot int, c Client) bool {
-	a := l.seats[c].away
-	if len(a.claims) >= maxClaims {
+func (l *Ledger) claim(r *row, c Client) bool {
+	k := l.seats[c].claims
+	if len(k.all) >= maxClaims {
 		return false
 	}
 	kept := r.claimed
@@ -92,36 +87,36 @@ func (l *Ledger) claim(r *row, slot int, c Client) bool {
 		r.claimed = kept
 	}
 	r.say.Sheet.live++
-	a.claims = append(a.claims, claim{row: kept, slot: slot})
+	k.byNumber[r.number] = len(k.all)
+	k.all = append(k.all, claim{row: kept})
 	return true
 }
 
 // caughtUp books that a delivery that is claimed came; false if it is not.
 func (l *Ledger) caughtUp(a Arrival) (v Verdict, is bool) {
 	s := &l.seats[a.To]
-	if s.away == nil || s.away.until != mono.Never && a.At >= s.away.until.Add(l.cfg.Grace) {
+	if s.claims == nil {
 		return v, false
 	}
-	for i := range s.away.claims {
-		k := &s.away.claims[i]
-		if k.row.number != a.Mark.Number || k.got {
-			continue
-		}
-		v = Verdict{Fate: CaughtUp, Sheet: k.row.say.Sheet, Kind: k.row.say.Kind,
-			Latency: max(0, a.At.Sub(k.row.say.Due)), Own: true}
-		l.hadSettled(a) // now it has
-		k.got = true
-		*k.row.say.Sheet.cells[k.row.cell+int(s.crew)].Of(v.Fate)++
-		return v, true
+	at, claimed := s.claims.byNumber[a.Mark.Number]
+	if gone, _ := l.absence(a.To); !claimed || a.At >= gone.To.Add(l.cfg.Grace) {
+		return v, false
 	}
-	return v, false
+	k := &s.claims.all[at]
+	v = Verdict{Fate: CaughtUp, Sheet: k.row.say.Sheet, Kind: k.row.say.Kind,
+		Latency: max(0, a.At.Sub(k.row.say.Due)), Own: true}
+	l.hadSettled(a) // now it has
+	k.got = true
+	delete(s.claims.byNumber, a.Mark.Number)
+	*k.row.say.Sheet.cells[k.row.cell+int(s.crew)].Of(v.Fate)++
+	return v, true
 }
 
 // settleClaims judges what clients that are back have not caught up on in time.
 func (l *Ledger) settleClaims(now mono.Time) {
 	for l.returned.Len() > 0 && l.returned.At(0).at.Add(l.cfg.Grace) <= now {
 		u := l.returned.Pop()
-		if a := l.seats[u.client].away; a.until == u.at { // else it has gone again
+		if a, was := l.absence(u.client); was && a.To == u.at { // else it has gone again
 			l.dropClaims(u.client, Lost)
 		}
 	}
@@ -135,10 +130,10 @@ func (l *Ledger) settleClaims(now mono.Time) {
 // dropClaims ends a client's claims: what has not come has a fate.
 func (l *Ledger) dropClaims(c Client, f Fate) {
 	s := &l.seats[c]
-	if s.away == nil {
+	if s.claims == nil {
 		return
 	}
-	for _, k := range s.away.claims {
+	for _, k := range s.claims.all {
 		if !k.got {
 			*k.row.say.Sheet.cells[k.row.cell+int(s.crew)].Of(f)++
 			if f == Lost && l.cfg.Lost != nil {
@@ -147,19 +142,20 @@ func (l *Ledger) dropClaims(c Client, f Fate) {
 		}
 		k.row.say.Sheet.live--
 	}
-	s.away.claims = slices.Delete(s.away.claims, 0, len(s.away.claims))
+	clear(s.claims.all)
+	clear(s.claims.byNumber)
+	s.claims.all = s.claims.all[:0]
 }
 
-// endAbsence books that a client is out of its rooms: it does not come back.
+// endAbsence books that a client is out of its rooms: it does not come back. It was not away, it
+// was gone, and read nothing from when its connection broke.
 func (l *Ledger) endAbsence(c Client, now mono.Time) {
-	if s := &l.seats[c]; s.away != nil && s.away.until == mono.Never {
-		l.dropClaims(c, Excused)
-		l.countsAway(c, now, -1)
-		s.each(func(in seat) {
-			if st := &l.rooms[in.room].seats[in.slot]; st.ceased == mono.Never {
-				st.broke = s.away.since
-			}
-		})
-		s.away.until = -1 // it was not away, it was gone
+	a, was := l.absence(c)
+	if !was || a.To != mono.Never {
+		return
 	}
+	l.dropClaims(c, Excused)
+	l.countsAway(c, now, -1)
+	l.excuses.Drop(c, excuse.Away)
+	l.excuses.Begin(c, excuse.HungUp, a.From)
 }

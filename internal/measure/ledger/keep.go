@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
 )
 
 // A Message is a settled message that was kept to be looked at.
@@ -32,6 +33,15 @@ type Outcome struct {
 	Latency time.Duration // 0 for Lost and Excused
 	Client  Client
 	Fate    Fate
+	Cause   excuse.Cause // of Excused: by what; None in what older versions stored
+}
+
+// Why says what the outcome means, in words for who looks at it.
+func (o *Outcome) Why() string {
+	if o.Cause != excuse.None {
+		return o.Cause.Why()
+	}
+	return o.Fate.Why()
 }
 
 // Bounds on what is kept: the outcomes of one message, those of all messages
@@ -126,7 +136,7 @@ func (l *Ledger) outcome(r *row, slot int) Outcome {
 			o.Fate = Late
 		}
 	default:
-		o.Fate = l.missing(r, seat)
+		o.Fate, o.Cause = l.missing(r, slot)
 	}
 	return o
 }

@@ -19,8 +19,10 @@ import (
 	"slices"
 	"time"
 
+	"tidepull/internal/base/due"
 	"tidepull/internal/base/mono"
 	"tidepull/internal/base/queue"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/mark"
 )
 
@@ -126,10 +128,12 @@ type Ledger struct {
 
 	announced map[announcement]uint64   // the latest message of its kind
 	numbers   bool                      // the server has said to somebody how many members a room has
-	impaired  []Client                  // those that read slowly or are garbled, or were lately
 	restless  queue.Queue[unquiet]      // rooms whose numbers are to be judged once they are quiet, by time
 	doubted   queue.Queue[doubtedCount] // numbers of members that are judged again, by time
 	returned  queue.Queue[unsettled]    // clients that are back from an absence, by time
+	excuses   excuse.Store              // what was in the way of clients
+	freed     due.Queue[Client]         // clients that may be unsure no more, or garbled
+	garbling  int                       // how many clients are garbled
 	streams   []stream                  // of the shares, and of the ledger's own announcements
 
 	live    queue.Queue[*row] // rows that are not settled, in the order in which they were opened
@@ -279,8 +283,8 @@ func (l *Ledger) SayAs(number uint64, s Say) bool {
 	if !s.Kind.Said() {
 		l.announced[announcement{s.Room, s.Sender, s.Kind}] = number
 	}
-	if l.garbles(s.Sender, s.Sent) || !s.Kind.Said() && l.CutOff(s.Sender, s.Sent) {
-		l.GarbleOne(number)
+	if l.was(s.Sender, excuse.Of(excuse.ChangedUp), s.Sent) || !s.Kind.Said() && l.CutOff(s.Sender, s.Sent) {
+		l.garble(r)
 	}
 	return true
 }
@@ -347,7 +351,7 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 	if a.Since != 0 {
 		v.Least = max(0, min(a.At, max(a.Since, r.say.Sent)).Sub(r.say.Due))
 	}
-	piled, away := l.piledUp(a.To, r.say.Sent), l.missed(a.To, r.say.Sent)
+	piled, away := l.Unread(a.To, r.say.Sent), l.missed(a.To, r.say.Sent)
 	v.Own = piled || away
 	v.Fate = l.judge(r, a, v.Latency, v.Least, piled, away)
 	*cell.Of(v.Fate)++
@@ -383,7 +387,7 @@ func (l *Ledger) judge(r *row, a Arrival, latency, least time.Duration, piled, a
 	switch {
 	case !r.add(slot):
 		again := Duplicate
-		if r.allTwice || slices.Contains(r.twice, a.To) {
+		if r.allTwice || r.twice.Has(slot) {
 			again = Allowed
 		}
 		r.note(a.To, again, latency)
@@ -474,6 +478,8 @@ func (l *Ledger) NextSettlement() mono.Time {
 // Settle closes the rows whose grace time is over at now, the oldest first:
 // what is owed and has not come is lost, or excused.
 func (l *Ledger) Settle(now mono.Time) {
+	l.excuses.Horizon = l.oldest(now).Add(-l.lingers())
+	l.recountFreed(l.excuses.Horizon) // later ones as they are asked about
 	l.judgeQuiet(now)
 	for l.live.Len() > 0 && (*l.live.At(0)).say.Sent.Add(l.cfg.Grace) <= now {
 		r := *l.live.At(0)
@@ -492,9 +498,9 @@ func (l *Ledger) settle(r *row) {
 			return
 		}
 		seat := &l.rooms[r.say.Room].seats[slot]
-		fate := l.missing(r, seat)
+		fate, _ := l.missing(r, slot)
 		if fate == Lost && l.mayCatchUp(seat.client, r.say.Sent, r.say.Sent.Add(l.cfg.Grace)) {
-			if l.claim(r, slot, seat.client) {
+			if l.claim(r, seat.client) {
 				return
 			}
 			fate = Excused

@@ -274,7 +274,13 @@ func TestAgainstModel(t *testing.T) {
 					}
 					l.Break(c, now)
 					for i := range rooms {
-						m.leave([2]int32{c, Room(1 + i)}, now, broke, true)
+						key := [2]int32{c, Room(1 + i)}
+						m.leave(key, now, broke, true)
+						for k, left := range m.ceased[key] { // it read nothing from then on, if it had left before, too
+							if left[0] >= broke {
+								m.ceased[key][k][1] = broke
+							}
+						}
 					}
 				}
 			case 12:

@@ -1,11 +1,10 @@
 package ledger
 
 import (
-	"slices"
-
 	"tidepull/internal/base/bitset"
 	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
 )
 
 // A room gives each client that ever had to do with it a slot, for good.
@@ -46,11 +45,10 @@ type stay struct {
 	entered mono.Time // confirmed as a member
 	ceased  mono.Time // not owed anything any more: asked to leave, or was cut off
 	over    mono.Time // out for certain
-	broke   mono.Time // up to when what came to it was read, if that is earlier: its connection broke
 }
 
 // noStay is that of a client that has never asked to enter.
-var noStay = stay{asked: -1, entered: mono.Never, ceased: mono.Never, over: -1, broke: mono.Never}
+var noStay = stay{asked: -1, entered: mono.Never, ceased: mono.Never, over: -1}
 
 // inside reports whether the client asked to enter, and has neither left nor been
 // cut off since.
@@ -69,7 +67,7 @@ func (s *roomSeat) begin(now, oldest mono.Time) {
 		}
 		*s.earlier = append(e[:copy(e, e[n:])], s.stay)
 	}
-	s.stay = stay{asked: now, entered: mono.Never, ceased: mono.Never, over: mono.Never, broke: mono.Never}
+	s.stay = stay{asked: now, entered: mono.Never, ceased: mono.Never, over: mono.Never}
 }
 
 // at gives the stay in which a client was a member at an instant, of which it is
@@ -105,10 +103,9 @@ type clientState struct {
 	more    []seat
 	n       int32
 	crew    uint16
-	slow    interval
-	mute    interval  // when a fault kept back what it said, last
-	garbled *garbling // nil if none of its bytes was ever changed
-	away    *absence  // when its connection was broken, last; nil if it never was
+	unsure  bool    // it may not know what the server has done with it, or did not lately
+	garbled bool    // it may have been taken for another, or was lately
+	claims  *claims // what it has yet to catch up on; nil if it was never away
 }
 
 func (l *Ledger) slot(c Client, r Room) int {
@@ -158,69 +155,6 @@ func (l *Ledger) ensureSlot(c Client, r Room) int {
 	return slot
 }
 
-// An interval is when something kept a client from reading or saying in time, last.
-type interval struct {
-	until mono.Time // what was sent before may have piled up; Never while it goes on
-	was   bool
-}
-
-// Slow books that a client reads slowly on purpose from now on, or as fast as it
-// can again. What is sent in between piles up by its own doing: it is neither
-// late nor lost.
-func (l *Ledger) Slow(c Client, slow bool, now mono.Time) {
-	l.seats[c].slow.set(slow, now)
-	if slow {
-		l.isImpaired(c)
-	}
-}
-
-// Mute books that a fault keeps back what a client says from now on, or does no more.
-func (l *Ledger) Mute(c Client, on bool, now mono.Time) {
-	l.seats[c].mute.set(on, now)
-	if on {
-		l.isImpaired(c)
-	}
-}
-
-// covers reports whether a time is within it, or before.
-func (s *interval) covers(at mono.Time) bool { return s.was && at <= s.until }
-
-func (s *interval) set(on bool, now mono.Time) {
-	switch {
-	case on:
-		*s = interval{mono.Never, true}
-	case s.until == mono.Never:
-		s.until = now
-	}
-}
-
-// Unsure reports whether a client may not know what the server has done with it: it does not read,
-// or a fault keeps back what it hears or says, or changes it.
-func (l *Ledger) Unsure(c Client, at mono.Time) bool {
-	return l.piledUp(c, at) || l.seats[c].mute.covers(at)
-}
-
-// CutOff reports whether a fault keeps a client and its server from hearing each other, or did so
-// within the grace time: the server may close it without its knowing, and let it in again, so
-// that what it tells the others of it is not judged.
-func (l *Ledger) CutOff(c Client, at mono.Time) bool {
-	at = at.Add(-l.cfg.Grace)
-	return l.seats[c].mute.covers(at) || l.Garbled(c, at)
-}
-
-// isImpaired books that a client may not find out what the server does with it.
-func (l *Ledger) isImpaired(c Client) {
-	if !slices.Contains(l.impaired, c) {
-		l.impaired = append(l.impaired, c)
-	}
-}
-
-// piledUp reports whether a message that was sent at an instant may have waited
-// for its recipient, which read slowly on purpose.
-func (l *Ledger) piledUp(c Client, sent mono.Time) bool {
-	return l.seats[c].slow.covers(sent) || l.Garbled(c, sent)
-}
-
 // Ask books that a client asked to enter a room.
 func (l *Ledger) Ask(c Client, r Room, now mono.Time) {
 	slot := l.ensureSlot(c, r)
@@ -254,6 +188,7 @@ func (l *Ledger) Enter(c Client, r Room, now mono.Time) {
 	m := l.change(rm)
 	m.bits.Add(slot)
 	m.byCrew[l.seats[c].crew]++
+	l.unsureIs(c, rm, 1)
 	l.counted(r, now, 1, 0)
 }
 
@@ -269,6 +204,7 @@ func (l *Ledger) Quit(c Client, r Room, now mono.Time) {
 	m := l.change(rm)
 	m.bits.Remove(slot)
 	m.byCrew[l.seats[c].crew]--
+	l.unsureIs(c, rm, -1)
 	l.counted(r, now, -1, 0)
 }
 
@@ -292,22 +228,14 @@ func (l *Ledger) Cease(c Client, now mono.Time) {
 
 // Break books that a client's connection is gone, and it is out of all rooms.
 func (l *Ledger) Break(c Client, now mono.Time) {
+	l.isCutOff(c, now)
 	l.endAbsence(c, now)
 	l.seats[c].each(func(s seat) {
 		if l.rooms[s.room].seats[s.slot].inside() {
 			l.Left(c, s.room, now)
 		}
 	})
-}
-
-// HangUp books that a client is about to end its connection without reading the rest:
-// what had not come by read may be there, and nobody knows.
-func (l *Ledger) HangUp(c Client, read mono.Time) {
-	l.seats[c].each(func(s seat) {
-		if st := &l.rooms[s.room].seats[s.slot]; st.inside() {
-			st.broke = min(st.broke, read)
-		}
-	})
+	l.excuses.End(c, excuse.HungUp, now)
 }
 
 // change returns the room's membership for changing: a copy, where rows still

@@ -1,66 +1,75 @@
 package ledger
 
 import (
-	"slices"
-
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
 )
 
-// senderCutOff reports whether a message's sender was cut off within Config.Prompt of saying it:
-// the bytes may have been lost with the connection. One that closed in order may expect
-// that what it said before has arrived.
-func (l *Ledger) senderCutOff(r *row) bool {
-	slot := l.slot(r.say.Sender, Everyone)
-	if slot < 0 || !r.say.Kind.Said() {
-		return false
+// isCutOff books that a client's connection is broken, not closed in order: what it said within
+// Config.Prompt before may be lost with it. One that closes in order may expect that what it said
+// before has arrived.
+func (l *Ledger) isCutOff(c Client, now mono.Time) {
+	if slot := l.slot(c, Everyone); slot >= 0 && l.rooms[Everyone].now.bits.Has(slot) {
+		l.excuses.Add(c, excuse.Excuse{Cause: excuse.CutOff, From: now.Add(-l.cfg.Prompt), To: now})
 	}
-	in := l.rooms[Everyone].seats[slot].at(r.say.Sent)
-	return in.over != mono.Never && in.ceased == in.over && in.over >= r.say.Sent &&
-		in.over <= r.say.Sent.Add(l.cfg.Prompt)
 }
 
-// heldByFault reports whether a fault kept a message back until it could not be expected in time any
+// notSaid gives why a message that nobody has was as good as not said; None if it was said: its sender was cut
+// off as it said it, or a fault kept the message back until it could not be expected in time any
 // more, or until its sender's connection was gone.
-func (l *Ledger) heldByFault(r *row) bool {
-	mute := &l.seats[r.say.Sender].mute
-	if !mute.covers(r.say.Sent) {
-		return false
+func (l *Ledger) notSaid(r *row) excuse.Cause {
+	sender, sent, settles := r.say.Sender, r.say.Sent, r.say.Sent.Add(l.cfg.Grace)
+	if x, is := l.excuses.Find(sender, excuse.Of(excuse.CutOff), sent, sent); is && r.say.Kind.Said() {
+		return x.Cause
 	}
-	settles := r.say.Sent.Add(l.cfg.Grace)
-	if mute.until == mono.Never || mute.until.Add(l.cfg.Prompt) >= settles {
-		return true
+	x, is := l.excuses.Find(sender, excuse.Of(excuse.HeldUp), sent, settles)
+	if !is {
+		return excuse.None
 	}
-	slot := l.slot(r.say.Sender, Everyone)
-	if slot < 0 {
-		return true
+	slot := l.slot(sender, Everyone)
+	if slot < 0 || x.To.Add(l.cfg.Prompt) >= settles {
+		return x.Cause
 	}
-	over := l.rooms[Everyone].seats[slot].at(r.say.Sent).over
-	return over >= r.say.Sent && over <= settles
+	if over := l.rooms[Everyone].seats[slot].at(sent).over; over >= sent && over <= settles {
+		return x.Cause
+	}
+	return excuse.None
 }
 
-// missing says what it means that an owed message did not come: it is excused
-// if the recipient left or was cut off before it could be expected. Once
+// missing says what it means that an owed message did not come, and if it is excused by what: its
+// recipient left or was cut off before it could be expected, for one. Once
 // somebody has the message, the others can expect it within Config.Prompt, so
 // one who leaves after that has lost it; a message to a room that nobody has yet
 // cannot be expected. What is for one alone can be expected within Config.Prompt
 // of being sent: there is nobody else who could have it first.
-func (l *Ledger) missing(r *row, s *roomSeat) Fate {
-	in := s.at(r.say.Sent)
-	ceased := in.ceased
-	if in.broke != mono.Never { // it was as good as out from then on
-		ceased = min(ceased, max(in.broke, r.say.Sent))
+func (l *Ledger) missing(r *row, slot int) (Fate, excuse.Cause) {
+	sent, settles := r.say.Sent, r.say.Sent.Add(l.cfg.Grace)
+	s := &l.rooms[r.say.Room].seats[slot]
+	if x, is := l.excuses.Find(s.client, unread, sent, settles); is {
+		return Excused, x.Cause
+	}
+	if r.lostOnPath.Has(slot) {
+		return Excused, excuse.LostOnPath
+	}
+	if r.reached == 0 {
+		if by := l.notSaid(r); by != excuse.None {
+			return Excused, by
+		}
+	}
+	if settles > l.read {
+		return Excused, excuse.Behind
+	}
+	ceased, by := s.at(sent).ceased, excuse.Left
+	// One that hung up was as good as out from then on.
+	if x, is := l.excuses.Find(s.client, excuse.Of(excuse.HungUp), sent, ceased); is && max(x.From, sent) < ceased {
+		ceased, by = max(x.From, sent), x.Cause
 	}
 	expected, reached := r.firstAt.Add(l.cfg.Prompt), r.reached > r.caughtUp
 	if r.narrow {
-		expected, reached = r.say.Sent.Add(l.cfg.Prompt), true
+		expected, reached = sent.Add(l.cfg.Prompt), true
 	}
-	switch {
-	case l.piledUp(s.client, r.say.Sent), slices.Contains(r.excused, s.client),
-		r.reached == 0 && (l.senderCutOff(r) || l.heldByFault(r)),
-		r.say.Sent.Add(l.cfg.Grace) > l.read:
-		return Excused
-	case ceased > r.say.Sent.Add(l.cfg.Grace), reached && ceased >= expected:
-		return Lost
+	if ceased > settles || reached && ceased >= expected {
+		return Lost, excuse.None
 	}
-	return Excused
+	return Excused, by
 }

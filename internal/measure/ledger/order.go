@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/maybe"
+	"tidepull/internal/measure/excuse"
 )
 
 // chain lets a message know its sender's next one in the room, of those on the
@@ -138,7 +139,7 @@ func (l *Ledger) judgePast(r *row, slot int, a Arrival, latency time.Duration) F
 		}
 	}
 	// Who comes back is given what it had before, too: that is what history is.
-	if w := l.seats[a.To].away; w != nil && w.until >= 0 && r.say.Sent <= w.since {
+	if w, was := l.excuses.Last(a.To, excuse.Away); was && r.say.Sent <= w.From {
 		again = false
 	}
 	switch {

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/mark"
 )
 
@@ -351,10 +352,10 @@ func TestPileUp(t *testing.T) {
 	get := func(n uint64, at mono.Time) Verdict {
 		return l.Arrive(Arrival{To: 1, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: at, Sheet: sheet})
 	}
-	l.Slow(1, true, 10*ms)
-	l.Slow(2, true, 10*ms)
+	l.Hinder(1, excuse.SlowReader, 10*ms)
+	l.Hinder(2, excuse.SlowReader, 10*ms)
 	piled, left := say(20*ms), say(30*ms)
-	l.Slow(1, false, 600*ms)
+	l.Free(1, excuse.SlowReader, 600*ms)
 	after, lost := say(700*ms), say(710*ms)
 	if v := get(piled, 650*ms); v.Fate != Delivered || !v.Own {
 		t.Errorf("what piled up is %v, its own %v", v.Fate, v.Own)

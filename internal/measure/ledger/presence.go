@@ -1,7 +1,6 @@
 package ledger
 
 import (
-	"slices"
 	"time"
 
 	"tidepull/internal/base/mono"
@@ -26,6 +25,7 @@ func (c *Count) Right() bool { return c.Said >= c.Least && c.Said <= c.Most }
 type counting struct {
 	inside  int // who asked to enter, and is not out for certain
 	away    int // whose connection is broken: the server may count them, or not
+	unsure  int // confirmed members that may not know that they are none any more
 	changed mono.Time
 	lows    []extreme // rising
 	highs   []extreme // falling
@@ -98,10 +98,11 @@ func trim(q []extreme, oldest mono.Time) []extreme {
 // MembersSaid books how many members the server told a client that a room has.
 func (l *Ledger) MembersSaid(c Client, r Room, n int, at mono.Time) {
 	slot := l.slot(c, r)
-	if !l.counts(r) || slot < 0 || l.Unsure(c, at) {
+	if !l.counts(r) || slot < 0 || l.was(c, unsure, at) {
 		return // one that did not read hears what was true long ago
 	}
 	l.numbers = true
+	l.recountFreed(at)
 	rm := &l.rooms[r]
 	rm.seats[slot].members = int32(min(max(n, 0), 1<<30))
 	count := Count{To: c, Room: r, Said: n, Least: rm.now.bits.Len() - rm.count.away, Most: rm.count.inside, At: at}
@@ -156,31 +157,15 @@ func (l *Ledger) forgive(c *Count) {
 	if c.Right() {
 		return
 	}
-	c.Least -= l.unsure(c.Room, c.At)
-	for _, b := range l.impaired {
-		if l.garbles(b, c.At.Add(-l.cfg.Settle-knownWithin)) {
-			c.Most++
-		}
-	}
+	c.Least -= l.rooms[c.Room].count.unsure
+	c.Most += l.garbling
 }
 
-// maxUnsure is from how many clients on it is not looked at who of them is in which room.
-const maxUnsure = 1024
-
-// unsure is how many members of a room may not know that they are none any more.
-func (l *Ledger) unsure(r Room, at mono.Time) (n int) {
-	l.impaired = slices.DeleteFunc(l.impaired, func(c Client) bool {
-		return !l.Unsure(c, at.Add(-l.cfg.Grace-l.cfg.Settle-knownWithin))
-	})
-	if len(l.impaired) > maxUnsure {
-		return len(l.impaired)
+// unsureIs counts a client that becomes a member of a room, or is one no more.
+func (l *Ledger) unsureIs(c Client, rm *room, by int) {
+	if l.seats[c].unsure {
+		rm.count.unsure += by
 	}
-	for _, c := range l.impaired {
-		if slot := l.slot(c, r); slot >= 0 && l.rooms[r].now.bits.Has(slot) {
-			n++
-		}
-	}
-	return n
 }
 
 // nextQuiet is when the next room may have been quiet for long enough, or the next
@@ -207,8 +192,9 @@ func (l *Ledger) judgeQuiet(now mono.Time) {
 			continue // it changed again
 		}
 		rm.count.changed = -1 // judged once
+		l.recountFreed(first.at.Add(l.cfg.Settle))
 		n := rm.now.bits.Len()
-		if n != rm.count.inside || rm.count.away > 0 || !l.numbers || l.unsure(r, now) > 0 {
+		if n != rm.count.inside || rm.count.away > 0 || !l.numbers || rm.count.unsure > 0 {
 			continue // somebody is at the edge; or it is a server that never says numbers
 		}
 		for slot := range rm.seats {

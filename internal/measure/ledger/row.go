@@ -36,14 +36,14 @@ type row struct {
 	aloneLeast uint32     // of a narrow row: the same
 	// by slot, if an order for all is promised: how many the recipient had got before it,
 	// and 1; 0: has not come
-	nth      []uint32
-	doubted  []doubt   // deliveries that others may have got in another order
-	excused  []Client  // whom the trial let it not get to
-	twice    []Client  // whom the trial has it come to again
-	allTwice bool      // all of them
-	garbled  bool      // it was changed on its way to the server: nobody is owed it, and it may come to anybody
-	odd      []Outcome // duplicates, strays and allowed ones
-	oddRest  int       // those beyond maxOdd
+	nth        []uint32
+	doubted    []doubt    // deliveries that others may have got in another order
+	lostOnPath bitset.Set // by slot: the trial lost it on its way there
+	twice      bitset.Set // by slot: the trial has it come there again
+	allTwice   bool       // it may come again to all
+	garbled    bool       // it was changed on its way to the server: nobody is owed it, and it may come to anybody
+	odd        []Outcome  // duplicates, strays and allowed ones
+	oddRest    int        // those beyond maxOdd
 }
 
 // maxOdd bounds the odd arrivals that are kept of one message.
@@ -56,11 +56,11 @@ func (l *Ledger) newRow() *row {
 	}
 	r := l.free[n-1]
 	l.free = l.free[:n-1]
-	r.got.Clear()
-	r.past.Clear()
+	for _, set := range [...]*bitset.Set{&r.got, &r.past, &r.lostOnPath, &r.twice} {
+		set.Clear()
+	}
 	*r = row{got: r.got, past: r.past, latency: r.latency[:0], least: r.least[:0], nth: r.nth[:0], odd: r.odd[:0],
-		few: r.few[:0], also: r.also[:0], doubted: r.doubted[:0], excused: r.excused[:0],
-		twice: r.twice[:0]}
+		few: r.few[:0], also: r.also[:0], doubted: r.doubted[:0], lostOnPath: r.lostOnPath, twice: r.twice}
 	return r
 }
 
@@ -91,7 +91,7 @@ func (r *row) note(to Client, what Fate, latency time.Duration) {
 		r.oddRest++
 		return
 	}
-	r.odd = append(r.odd, Outcome{latency, to, what})
+	r.odd = append(r.odd, Outcome{Latency: latency, Client: to, Fate: what})
 }
 
 // Latencies inside a row are ticks of 100 ns, plus one, in four bytes.

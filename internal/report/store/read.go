@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -228,16 +229,16 @@ func (s *Store) readOutcomes(id int64, snap *run.Snapshot) error {
 	return s.each(func(rows *sql.Rows) error {
 		var number uint64
 		var o ledger.Outcome
-		var fate string
-		if err := rows.Scan(&number, &o.Client, &fate, (*int64)(&o.Latency)); err != nil {
+		var fate, cause string
+		if err := rows.Scan(&number, &o.Client, &fate, (*int64)(&o.Latency), &cause); err != nil {
 			return err
 		}
-		o.Fate = fateOf(fate)
+		o.Fate, o.Cause = fateOf(fate), excuse.Named(cause)
 		if m := at[number]; m != nil {
 			m.Outcomes = append(m.Outcomes, o)
 		}
 		return nil
-	}, "SELECT message, client, fate, latency FROM outcome WHERE run = ? ORDER BY message, ord", id)
+	}, "SELECT message, client, fate, latency, cause FROM outcome WHERE run = ? ORDER BY message, ord", id)
 }
 
 func (s *Store) readEvents(id int64, snap *run.Snapshot) error {

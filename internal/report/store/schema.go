@@ -149,4 +149,8 @@ ALTER TABLE second DROP COLUMN reading_lag;
 INSERT INTO times SELECT run, at, 'self.schedule_lag', schedule_lag FROM second WHERE length(schedule_lag) > 0;
 ALTER TABLE second DROP COLUMN schedule_lag;
 `,
+	// 10: what excuses a delivery that did not come
+	`
+ALTER TABLE outcome ADD COLUMN cause TEXT NOT NULL DEFAULT '';
+`,
 }

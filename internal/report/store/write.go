@@ -285,7 +285,7 @@ func (w *writer) message(m *ledger.Message, s *run.Snapshot, wrong bool) {
 		"late", m.Late, "lost", m.Lost, "odd", m.Odd, "wrong", wrong)
 	for i, o := range m.Outcomes {
 		w.put("outcome", "message", m.Number, "ord", i, "client", o.Client, "fate", o.Fate.String(),
-			"latency", o.Latency.Nanoseconds())
+			"latency", o.Latency.Nanoseconds(), "cause", o.Cause.String())
 	}
 }
 

@@ -394,7 +394,7 @@ func outcome(sc scene.Scene, o ledger.Outcome) string {
 		latency = ""
 	}
 	return look.Fit(sc.Palette.Draw(ink, o.Fate.String()), 11) + look.Right(latency, 14) + "  " +
-		sc.Palette.Draw(look.Faint, o.Fate.Why())
+		sc.Palette.Draw(look.Faint, o.Why())
 }
 
 func clientHead(sc scene.Scene, id ledger.Client) []string {

@@ -1,0 +1,201 @@
+package ledger
+
+import (
+	"fmt"
+	"testing"
+	"time"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
+	"tidepull/internal/measure/mark"
+)
+
+// harbour is a ledger with some clients that are members of lock-1 and of Everyone.
+func harbour(clients int) (l *Ledger, room Room, sheet *Sheet) {
+	l = New(Config{Run: 1, Crews: 1, Prompt: 100 * time.Millisecond, Grace: time.Second, Settle: 300 * time.Millisecond,
+		Keep: 9, Sample: 9, Presence: func(Count) {}})
+	room, sheet = l.Room("lock-1"), &Sheet{}
+	for c := range Client(clients) {
+		l.AddClient(0)
+		for _, r := range []Room{Everyone, room} {
+			l.Ask(c, r, 0)
+			l.Enter(c, r, 0)
+		}
+	}
+	return l, room, sheet
+}
+
+// TestCauses says a message to client 1 with something in the way, and loses it: it is lost, or
+// excused by the cause that is meant. Client 2 has it if reached is set.
+func TestCauses(t *testing.T) {
+	const said = 5000 * ms
+	begins := func(c Client, by excuse.Cause, at, until mono.Time) func(*Ledger, uint64) {
+		return func(l *Ledger, _ uint64) {
+			l.Hinder(c, by, at)
+			if until != 0 {
+				l.Free(c, by, until)
+			}
+		}
+	}
+	for name, tc := range map[string]struct {
+		do      func(l *Ledger, number uint64)
+		reached bool
+		want    excuse.Cause // None: lost
+	}{
+		"nothing":                         {do: func(*Ledger, uint64) {}},
+		"reads slowly":                    {do: begins(1, excuse.SlowReader, 4000*ms, 0), reached: true, want: excuse.SlowReader},
+		"reads slowly from then on":       {do: begins(1, excuse.SlowReader, said+500*ms, 0), want: excuse.SlowReader},
+		"had read slowly":                 {do: begins(1, excuse.SlowReader, 4000*ms, 4900*ms)},
+		"reads slowly too late":           {do: begins(1, excuse.NotReading, said+1001*ms, 0)},
+		"reads nothing":                   {do: begins(1, excuse.NotReading, said-1, said+1), want: excuse.NotReading},
+		"a fault holds it down":           {do: begins(1, excuse.HeldDown, 4000*ms, said), want: excuse.HeldDown},
+		"a fault holds it up":             {do: begins(0, excuse.HeldUp, 4000*ms, said+950*ms), want: excuse.HeldUp},
+		"a fault holds it up, over early": {do: begins(0, excuse.HeldUp, 4000*ms, said+800*ms)},
+		"a fault holds it up, and others have it": {do: begins(0, excuse.HeldUp, 4000*ms, 0),
+			reached: true},
+		"the recipient's is held up": {do: begins(1, excuse.HeldUp, 4000*ms, 0)},
+		"changed on the way down":    {do: begins(1, excuse.ChangedDown, 4000*ms, 0), want: excuse.ChangedDown},
+		"lost on the path": {do: func(l *Ledger, n uint64) { l.Pardon(n, 1, LostOnPath) },
+			want: excuse.LostOnPath},
+		"lost on another's path": {do: func(l *Ledger, n uint64) { l.Pardon(n, 2, LostOnPath) }},
+		"its sender is cut off":  {do: func(l *Ledger, _ uint64) { l.Break(0, said+90*ms) }, want: excuse.CutOff},
+		"its sender is cut off, and others have it": {do: func(l *Ledger, _ uint64) { l.Break(0, said+90*ms) },
+			reached: true},
+		"its sender is cut off later": {do: func(l *Ledger, _ uint64) { l.Break(0, said+110*ms) }},
+		"its sender breaks, and comes back": {do: func(l *Ledger, _ uint64) {
+			l.Suspend(0, said+90*ms)
+			l.Resume(0, said+200*ms)
+		}, want: excuse.CutOff},
+		"its sender closes": {do: func(l *Ledger, _ uint64) {
+			l.Cease(0, said+50*ms)
+			l.Break(0, said+90*ms)
+		}},
+		"it leaves":             {do: func(l *Ledger, _ uint64) { l.Left(1, 1, said+50*ms) }, want: excuse.Left},
+		"it leaves, later":      {do: func(l *Ledger, _ uint64) { l.Left(1, 1, said+150*ms) }, reached: true},
+		"it hangs up":           {do: hangsUp(said + 50*ms), reached: true, want: excuse.HungUp},
+		"it hangs up, all read": {do: hangsUp(said + 150*ms), reached: true},
+		"it breaks for good":    {do: breaks(said + 50*ms), reached: true, want: excuse.HungUp},
+		"the tool is behind":    {do: func(l *Ledger, _ uint64) { l.ReadUpTo(said + 999*ms) }, want: excuse.Behind},
+		"the tool is in time":   {do: func(l *Ledger, _ uint64) { l.ReadUpTo(said + 1000*ms) }},
+	} {
+		l, room, sheet := harbour(3)
+		n := l.Say(Say{Room: room, Sender: 0, Audience: ToOthers, Due: said, Sent: said, Sheet: sheet})
+		if tc.reached {
+			l.Arrive(Arrival{To: 2, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: said + 10*ms,
+				Sheet: sheet})
+		}
+		tc.do(l, n)
+		l.Settle(said + 1000*ms)
+		var got Outcome
+		for _, m := range append(l.Kept, l.Sampled...) {
+			for _, o := range m.Outcomes {
+				if o.Client == 1 {
+					got = o
+				}
+			}
+		}
+		fate := Excused
+		if tc.want == excuse.None {
+			fate = Lost
+		}
+		if got.Fate != fate || got.Cause != tc.want || got.Why() == "" {
+			t.Errorf("%s: %v by '%v', want '%v'", name, got.Fate, got.Cause, tc.want)
+		}
+	}
+}
+
+// hangsUp has client 1 end its connection, of which all was read that had come by then.
+func hangsUp(read mono.Time) func(*Ledger, uint64) {
+	return func(l *Ledger, _ uint64) {
+		l.Hinder(1, excuse.HungUp, read)
+		l.Break(1, read+300*ms)
+	}
+}
+
+// breaks has client 1 lose its connection and not come back.
+func breaks(broke mono.Time) func(*Ledger, uint64) {
+	return func(l *Ledger, _ uint64) {
+		l.Suspend(1, broke)
+		l.Break(1, broke+300*ms)
+	}
+}
+
+// TestUnsureMembers: a number of members may be too low by those that may not know that they are
+// none any more, for as long as that lasts and a little longer, wherever they go; and too high by
+// those whose names may have come to the server changed.
+func TestUnsureMembers(t *testing.T) {
+	l, room, _ := harbour(3)
+	other := l.Room("lock-2")
+	unsure := func(r Room) int { return l.rooms[r].count.unsure }
+	l.Hinder(1, excuse.SlowReader, 10*ms)
+	l.Hinder(1, excuse.HeldDown, 20*ms)
+	l.Hinder(2, excuse.ChangedUp, 20*ms)
+	l.Hinder(2, excuse.ChangedDown, 20*ms)
+	l.Ask(1, other, 30*ms)
+	l.Enter(1, other, 30*ms)
+	l.Quit(2, room, 40*ms)
+	if unsure(room) != 1 || unsure(other) != 1 || unsure(Everyone) != 2 || !l.Garbling(50*ms) {
+		t.Errorf("unsure are %d, %d and %d", unsure(room), unsure(other), unsure(Everyone))
+	}
+	l.Free(1, excuse.SlowReader, 100*ms)
+	l.Free(2, excuse.ChangedUp, 100*ms)
+	l.Free(2, excuse.ChangedDown, 100*ms)
+	if l.Garbling(2000 * ms); unsure(room) != 1 || unsure(Everyone) != 1 || l.Garbling(2000*ms) {
+		t.Errorf("later unsure are %d and %d", unsure(room), unsure(Everyone))
+	}
+	l.Free(1, excuse.HeldDown, 1000*ms)
+	if l.Garbling(2000 * ms); unsure(room) != 1 {
+		t.Error("it is not said any more that one is unsure who was a moment ago")
+	}
+	if l.Garbling(3000 * ms); unsure(room)+unsure(other)+unsure(Everyone) != 0 {
+		t.Error("one is unsure for good")
+	}
+}
+
+// BenchmarkCatchUp has clients catch up on what was said while they were away, in the order in
+// which it was said: a message more costs the same whether few are claimed or many.
+func BenchmarkCatchUp(b *testing.B) {
+	for _, messages := range []int{100, maxClaims} {
+		b.Run(fmt.Sprint(messages), func(b *testing.B) {
+			for b.Loop() {
+				b.StopTimer()
+				l, room, sheet := harbour(2)
+				l.Suspend(1, 1)
+				for range messages {
+					n := l.Say(Say{Room: room, Sender: 0, Due: ms, Sent: ms, Sheet: sheet})
+					l.Arrive(Arrival{To: 0, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: ms, Sheet: sheet})
+				}
+				l.Settle(2000 * ms)
+				l.Resume(1, 2000*ms)
+				b.StartTimer()
+				for n := range uint64(messages) {
+					l.Arrive(Arrival{To: 1, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: 2001 * ms,
+						Sheet: sheet})
+				}
+			}
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*messages), "ns/message")
+		})
+	}
+}
+
+// BenchmarkFaultOnAll begins a fault that all clients are hit by and ends it, while servers say
+// numbers of members: what it costs for each client does not grow with how many there are.
+func BenchmarkFaultOnAll(b *testing.B) {
+	for _, clients := range []int{100, 10_000} {
+		b.Run(fmt.Sprint(clients), func(b *testing.B) {
+			l, room, _ := harbour(clients)
+			now := mono.Time(0)
+			for b.Loop() {
+				now += 10 * ms
+				for c := range Client(clients) {
+					l.Hinder(c, excuse.HeldDown, now)
+					l.MembersSaid(c, room, 1, now)
+				}
+				for c := range Client(clients) {
+					l.Free(c, excuse.HeldDown, now+ms)
+				}
+			}
+			b.ReportMetric(float64(b.Elapsed().Nanoseconds())/float64(b.N*clients), "ns/client")
+		})
+	}
+}
