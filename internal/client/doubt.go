@@ -49,8 +49,8 @@ func (e *Env) fails(c *Client, now mono.Time, check int, why string, inDoubt boo
 
 // load books when a message is said that was due at an instant.
 func (e *Env) load(c *Client, due, now mono.Time) {
-	if c.hindered(e, excuse.Of(excuse.HeldUp), now) { // it leaves late by the trial's own doing
-		return
+	if x, _ := e.excuses.Last(c.id, excuse.HeldUp); x.To == mono.Never {
+		return // it leaves late by the trial's own doing
 	}
 	l := &e.Book.At(due).Counts.Load
 	l.Said(time.Duration(e.rel(due)), time.Duration(e.rel(now)))

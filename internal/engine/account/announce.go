@@ -33,17 +33,13 @@ func (a *Account) hears(f *fact.Fact, room ledger.Room) {
 			number, open = a.ledger.Announced(k, room, about)
 		}
 	}
-	if !open && unread {
-		return // it was said long ago, or is about somebody else, with a byte of the name changed
-	}
 	if a.ledger.CutOff(f.Peer, f.Time) && (!open || a.ledger.Got(number, f.Client)) {
 		return // the server may have closed it, and let it in again, and it does not know
 	}
-	if !open && a.ledger.Garbling(f.Time) {
-		return // the server may have got another name than the client gave
-	}
 	if !open {
-		a.unfounded(rumour{kind: k, room: room, about: about, to: f.Client, at: f.Time})
+		// If it was said long ago, or a byte of the name may have been changed, it may be about anything.
+		a.unfounded(rumour{kind: k, room: room, about: about, to: f.Client, at: f.Time,
+			excused: unread || a.ledger.Garbling(f.Time)})
 		return
 	}
 	a.heardOf(f.Client, room, about, number, f.Time)
@@ -60,11 +56,12 @@ func (a *Account) heardOf(to ledger.Client, room ledger.Room, about ledger.Clien
 // counts a client as in a room before its script says so: then the tool learns of it
 // soon. Otherwise it is a stray announcement.
 type rumour struct {
-	kind  ledger.Kind
-	room  ledger.Room
-	about ledger.Client
-	to    ledger.Client
-	at    mono.Time
+	kind    ledger.Kind
+	room    ledger.Room
+	about   ledger.Client
+	to      ledger.Client
+	at      mono.Time
+	excused bool // the trial, or the client, may be why it makes no sense
 }
 
 // maxRumours bounds the rumours that wait to be proved; what is beyond it counts
@@ -90,7 +87,11 @@ func (a *Account) provedTrue(k ledger.Kind, room ledger.Room, about ledger.Clien
 		if r.kind != k || r.room != room || r.about != about {
 			return false
 		}
-		if a.ledger.IsInside(room, r.to) { // else it has gone itself meanwhile, and is owed nothing
+		switch {
+		case !a.ledger.IsInside(room, r.to): // it has gone itself meanwhile, and is owed nothing
+		case r.excused: // this may have been it, or an earlier one
+			a.ledger.Pardon(number, r.to, ledger.LostOnPath)
+		default:
 			a.heardOf(r.to, room, about, number, r.at)
 		}
 		return true
@@ -112,6 +113,9 @@ func (a *Account) settleRumours(now mono.Time) {
 
 // stray books an announcement of something that did not happen.
 func (a *Account) stray(r rumour, at mono.Time) {
+	if r.excused {
+		return
+	}
 	a.book.At(at).Counts.StrayNews++
 	what := "joined"
 	if r.kind == ledger.Gone {

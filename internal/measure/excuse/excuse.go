@@ -65,7 +65,7 @@ var causes = [NumCauses]struct {
 	ChangedUp:  {"changed up", Says, Changed, "a fault of the trial had changed bytes of its sender's connection"},
 	CutOff:     {"cut off", Says, Unknown, "its sender was cut off just as it was said, and nobody has it"},
 	Disturbed:  {"disturbed", Says, Late, "a fault of the trial was on the path"},
-	LostOnPath: {"lost on the path", Hears, Unknown, "a fault of the trial lost it on its way"},
+	LostOnPath: {"lost on the path", Hears, Unknown, "a fault of the trial lost it on its way, or gave it out at another time"},
 	Left:       {"left", Hears, Unknown, "its recipient left, or was cut off, before it could be expected"},
 	Behind:     {"behind", Hears, Unknown, "the tool was too far behind to tell"},
 }
