@@ -8,6 +8,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/base/plain"
+	"tidepull/internal/client/reading"
 	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
@@ -16,7 +17,6 @@ import (
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire"
-	"tidepull/internal/wire/jsonscan"
 	"tidepull/internal/wire/transport"
 	"tidepull/internal/wire/ws"
 )
@@ -67,6 +67,7 @@ type Env struct {
 
 	excuses    excuse.Store // what is in the way of the share's clients; of each cause the latest
 	scope      expr.Scope
+	reader     *reading.Reader
 	body       []byte
 	short      []byte // for a name, a room or a mark
 	to         []byte
@@ -82,9 +83,6 @@ type Env struct {
 	numbers    []bool    // by crew: its clients say which message came last when they come back
 	counting   []float64 // by crew: the share that sees whether numbers begin again after a return, beside the first
 	remembers  []bool    // by crew: its session has an expect that takes what has come already
-	sums       bool      // some message's payload is compared
-	decoded    []byte
-	part       []byte // of the message at hand, that is JSON
 	payload    []byte
 	markBytes  []byte
 	inRepeats  []level        // clients of each crew that are in a repeat, in all shares
@@ -169,8 +167,7 @@ func (e *Env) countsNumbers(c *Client) bool {
 func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 	e := &Env{Trial: t, Book: b, Names: names, rooms: map[string]ledger.Room{},
 		followed: map[ledger.Client]bool{}, Hindered: func(wire.Lack, mono.Time) {}}
-	e.scope.Fields = make([]jsonscan.Value, t.Fields.Len())
-	e.scope.Columns = t.Data
+	e.reader = reading.New(t, &e.scope)
 	e.excuses.Horizon = mono.Never // all that is asked is whether something was in the way since a time
 	e.inRepeats = make([]level, len(t.Crews))
 	e.figures.values, e.figures.upTo = make([]float64, len(t.Asserted)), -1
@@ -188,7 +185,6 @@ func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 		e.numbers = append(e.numbers, c.Return != nil && c.Return.Resume.Uses(expr.VarLast))
 		for k := range c.Session.Steps {
 			s := &c.Session.Steps[k]
-			e.sums = e.sums || s.Payload != nil
 			e.inRooms = e.inRooms || s.Repeat != nil && s.Repeat.Shared == trial.PerRoom
 		}
 	}

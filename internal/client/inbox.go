@@ -4,12 +4,13 @@ import (
 	"slices"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/client/reading"
 )
 
 // An inbox holds the newest messages that no expect has seen, for sessions with
 // an expect that takes what has come already.
 type inbox struct {
-	messages []received
+	messages []reading.Part
 	bytes    int
 }
 
@@ -19,19 +20,17 @@ const (
 	maxInboxBytes = 256 << 10
 )
 
-func (in *inbox) add(m received) {
-	if m.size() > maxInboxBytes {
+func (in *inbox) add(m reading.Part) {
+	if m.Size() > maxInboxBytes {
 		return
 	}
-	m.text, m.json = slices.Clone(m.text), slices.Clone(m.json)
-	in.messages, in.bytes = append(in.messages, m), in.bytes+m.size()
+	m.Text, m.JSON = slices.Clone(m.Text), slices.Clone(m.JSON)
+	in.messages, in.bytes = append(in.messages, m), in.bytes+m.Size()
 	for len(in.messages) > maxInbox || in.bytes > maxInboxBytes {
-		in.bytes -= in.messages[0].size()
+		in.bytes -= in.messages[0].Size()
 		in.messages = slices.Delete(in.messages, 0, 1)
 	}
 }
-
-func (m *received) size() int { return len(m.text) + len(m.json) }
 
 // cameAlready looks whether what an expect step waits for came before it.
 func (c *Client) cameAlready(e *Env, now mono.Time) bool {
@@ -40,9 +39,9 @@ func (c *Client) cameAlready(e *Env, now mono.Time) bool {
 	}
 	in := &c.more.inbox
 	for i, message := range in.messages {
-		c.read(e, message)
+		c.load(e, message)
 		if c.step().When.True(&e.scope) {
-			in.bytes -= message.size()
+			in.bytes -= message.Size()
 			in.messages = slices.Delete(in.messages, i, i+1)
 			c.met(e, now)
 			return true

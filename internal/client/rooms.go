@@ -6,7 +6,6 @@ import (
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
-	"tidepull/internal/trial/expr"
 )
 
 // roomNumber gives the number that the share has for a room, and tells of a new one.
@@ -25,35 +24,21 @@ func (e *Env) roomNumber(name []byte) ledger.Room {
 
 func (e *Env) roomName(r ledger.Room) []byte { return e.roomNames[r] }
 
-// roomIn gives the room that a program names, if the share knows it.
-func (e *Env) roomIn(p *expr.Program) (ledger.Room, bool) {
-	v := p.Eval(&e.scope)
-	if v.Kind != expr.String {
-		return noRoom, false
-	}
-	r, ok := e.rooms[string(v.Str)]
-	return r, ok
-}
-
-// tellOfRoom tells something about the room that a program names. Other shares may
-// know a room that this one does not: then its name goes with it.
-func (c *Client) tellOfRoom(e *Env, now mono.Time, p *expr.Program, f fact.Fact) {
-	if p == nil { // of all who are named
-		f.Client, f.Room = c.id, ledger.Everyone
+// tellOfRoom tells something about a room by its name, or with all of all who are named. Other
+// shares may know a room that this one does not: then its name goes with it.
+func (c *Client) tellOfRoom(e *Env, now mono.Time, name []byte, all bool, f fact.Fact) {
+	f.Client, f.Room = c.id, ledger.Everyone
+	r, known := e.rooms[string(name)]
+	switch {
+	case all:
 		e.tell(now, f)
-		return
-	}
-	v := p.Eval(&e.scope)
-	if v.Kind != expr.String {
-		return
-	}
-	f.Client = c.id
-	if r, ok := e.rooms[string(v.Str)]; ok {
+	case name == nil: // the message names none
+	case known:
 		f.Room = r
 		e.tell(now, f)
-	} else if e.Shares > 1 {
+	case e.Shares > 1:
 		f.Room = noRoom
-		e.tellText(now, f, v.Str[:min(len(v.Str), maxRoomName)])
+		e.tellText(now, f, name[:min(len(name), maxRoomName)])
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/client/reading"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
@@ -276,7 +277,7 @@ func (c *Client) drainNext(e *Env, came mono.Span, now mono.Time) {
 			}
 		case transport.Message:
 			if p := e.Trial.Dialect.Switch.Confirmed; !a.agreed && p != nil {
-				c.read(e, received{text: ev.Payload, json: ev.Payload})
+				c.load(e, reading.Part{Text: ev.Payload, JSON: ev.Payload})
 				if p.True(&e.scope) {
 					c.onAgreed(e, now)
 					continue

@@ -3,10 +3,10 @@ package client
 import (
 	"errors"
 	"fmt"
-	"hash/crc64"
 	"unicode/utf8"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/client/reading"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/mark"
@@ -92,7 +92,7 @@ func (c *Client) bodyOf(e *Env, s *trial.Step) {
 	}
 	e.body = t.Append(e.body[:0], &e.scope)
 	if s.Payload != nil && (s.Binary && !e.Trial.Dialect.Binary || e.Trial.Dialect.Heard.Payload == nil) {
-		e.Facts.Facts[len(e.Facts.Facts)-1].Sum = digest(e.body) // the whole message is compared
+		e.Facts.Facts[len(e.Facts.Facts)-1].Sum = reading.Digest(e.body) // the whole message is compared
 	}
 	e.quote(c)
 }
@@ -130,7 +130,7 @@ func (c *Client) account(e *Env, now mono.Time, s *trial.Step) bool {
 	if s.Payload != nil {
 		e.payload = s.Payload.Append(e.payload[:0], &e.scope)
 		e.scope.Vars[expr.VarPayload] = expr.Value{Kind: expr.String, Str: e.payload}
-		f.Sum = digest(e.payload)
+		f.Sum = reading.Digest(e.payload)
 	}
 	e.tell(now, f)
 	return true
@@ -150,11 +150,6 @@ func (c *Client) mark(e *Env, room ledger.Room, number uint64, due mono.Time) {
 	e.markBytes = mark.AppendBytes(e.markBytes[:0], m)
 	e.scope.Vars[expr.VarMarkBytes] = expr.Value{Kind: expr.String, Str: e.markBytes}
 }
-
-var table = crc64.MakeTable(crc64.ECMA)
-
-// digest tells payloads apart; it is never 0.
-func digest(b []byte) uint64 { return max(1, crc64.Update(uint64(len(b)), table, b)) }
 
 // sayUnheard makes a message that must reach nobody: it is sent before the server
 // has agreed to anything.

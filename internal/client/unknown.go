@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"tidepull/internal/base/plain"
+	"tidepull/internal/client/reading"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
 )
@@ -25,11 +26,11 @@ const (
 
 // unknown handles a message without a mark that was not what its client waited
 // for. It counts as not recognised unless some rule is about such messages.
-func (e *Env) unknown(c *Client, m received) {
+func (e *Env) unknown(c *Client, m *reading.Message) {
 	if c.garbled(e) { // the trial has made it what it is
 		return
 	}
-	payload := m.text
+	payload := m.Text
 	u := &e.unheard
 	u.shape = shapeOf(u.shape[:0], payload)
 	why, seen := u.shapes[string(u.shape)]
@@ -76,8 +77,10 @@ type rule struct {
 // recognises reports whether a rule of the dialect, or a step of the client's session, is
 // about such a message, even if it is not awaited now. If none is, nearest says which one
 // looks for something that stands in the message, and finds it elsewhere.
-func (e *Env) recognises(c *Client, m received) (known bool, nearest string) {
-	c.read(e, m)
+func (e *Env) recognises(c *Client, m *reading.Message) (known bool, nearest string) {
+	if !m.Read {
+		c.load(e, m.Part)
+	}
 	d := &e.Trial.Dialect
 	rules := []rule{{"confirmed of name", d.Naming.Confirmed}, {"refused of name", d.Naming.Refused},
 		{"confirmed of enter", d.Enter.Confirmed}, {"refused of enter", d.Enter.Refused},
@@ -93,9 +96,9 @@ func (e *Env) recognises(c *Client, m received) (known bool, nearest string) {
 	for _, r := range rules {
 		switch {
 		case r.when == nil:
-		case r.when.MayHold(m.json) && r.when.True(&e.scope):
+		case r.when.MayHold(m.JSON) && r.when.True(&e.scope):
 			return true, ""
-		case nearest == "" && r.when.Speaks(m.json):
+		case nearest == "" && r.when.Speaks(m.JSON):
 			nearest = "; the nearest rule is " + r.name
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/client/reading"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/logbook"
@@ -80,7 +81,7 @@ func (c *Client) answered(e *Env, h *http1.Head, content []byte, at, now mono.Ti
 	e.counts().Requests++
 	e.Book.Now().Times[logbook.ToAnswer].Record(at.Sub(c.began))
 	e.record(c, at, lane.Answered, uint64(h.Status), len(content))
-	c.read(e, received{text: content, json: content})
+	c.load(e, reading.Part{Text: content, JSON: content})
 	e.scope.Vars[expr.VarStatus] = expr.Num(float64(h.Status))
 	e.scope.Head = h
 	wrong := wrongIn(h, s.Request, &e.scope)

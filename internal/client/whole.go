@@ -27,11 +27,11 @@ func (c *Client) message(e *Env, ev transport.Event, came mono.Span, now mono.Ti
 		for rest, more := ev.Payload, true; more; {
 			var part []byte
 			if part, rest, more = bytes.Cut(rest, d.Split); len(part) > 0 {
-				c.list(e, received{part, part, ev.Binary}, came, now)
+				c.list(e, part, ev.Binary, came, now)
 			}
 		}
 	default:
-		c.list(e, received{ev.Payload, ev.Payload, ev.Binary}, came, now)
+		c.list(e, ev.Payload, ev.Binary, came, now)
 	}
 }
 
@@ -55,7 +55,7 @@ func (c *Client) assemble(e *Env, ev transport.Event, came mono.Span, now mono.T
 			break
 		}
 		if size > 0 {
-			c.list(e, received{rest[:size], rest[:size], ev.Binary}, came, now)
+			c.list(e, rest[:size], ev.Binary, came, now)
 		}
 		if c.phase == idle || c.phase == offline { // what it has just heard ended its connection
 			return

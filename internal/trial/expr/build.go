@@ -90,6 +90,26 @@ func (p *Program) Speaks(message []byte) bool {
 	return p.needs != nil && bytes.Contains(message, p.needs)
 }
 
+// OfMessage reports whether p gives the same for whoever gets a message: it names nothing but the
+// message, no time, and nothing random.
+func (p *Program) OfMessage() bool {
+	for _, in := range p.code {
+		switch in.op {
+		case opVar:
+			if v := Var(in.arg); v != VarText && v != VarStatus {
+				return false
+			}
+		case opLocal, opColumn, opFigure:
+			return false
+		case opCall, opCall0:
+			if functions[in.arg&255].varies {
+				return false
+			}
+		}
+	}
+	return true
+}
+
 // Figures lists the figures of the run that p is about, by their numbers.
 func (p *Program) Figures() (all []int) {
 	for _, i := range p.code {

@@ -29,6 +29,7 @@ type Function struct {
 	least, most     int
 	index           int
 	do              func(*Scope, []Value) Value
+	varies          bool // it gives something else each time, or at another time
 }
 
 // maxText bounds what functions make: larger ones give Missing.
@@ -51,7 +52,8 @@ func Functions() []Function { return functions }
 
 func init() {
 	add := func(name, args, doc string, least, most int, do func(*Scope, []Value) Value) {
-		functions = append(functions, Function{name, args, doc, least, most, len(functions), do})
+		functions = append(functions, Function{Name: name, Args: args, Doc: doc, least: least, most: most,
+			index: len(functions), do: do})
 	}
 	text := func(name, doc string, f func(dst, src []byte) ([]byte, bool)) {
 		add(name, "text", doc, 1, 1, func(s *Scope, a []Value) Value {
@@ -241,6 +243,10 @@ func init() {
 		}
 		return Value{}
 	})
+	for _, name := range []string{"now", "timestamp", "random", "uniform", "normal", "exponential", "pick", "uuid",
+		"random_bytes"} {
+		FunctionNamed(name).varies = true
+	}
 }
 
 // numberForms are the ways in which binary protocols write whole numbers. read gives the
