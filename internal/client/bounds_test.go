@@ -9,7 +9,7 @@ import (
 
 // TestReasonsAreBounded: what servers say does not fill the table.
 func TestReasonsAreBounded(t *testing.T) {
-	e := &Env{Trial: &trial.Trial{}}
+	e := &Env{Fixed: Fixed{Trial: &trial.Trial{}}}
 	for i := range 2000 {
 		e.countReason("closed", fmt.Errorf("reason %d", i))
 	}

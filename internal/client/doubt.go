@@ -14,19 +14,19 @@ const leastAtStake = time.Second
 
 // inDoubt reports whether the tool or its machine can be why something that was waited for
 // since an instant has not come, or has failed.
-func (e *Env) inDoubt(since, now mono.Time) bool {
-	waited := max(now.Sub(since), leastAtStake)
-	return e.Doubtful != nil && e.Doubtful(now.Add(-waited), now, waited)
+func (e *Env) inDoubt(since mono.Time) bool {
+	waited := max(e.now.Sub(since), leastAtStake)
+	return e.Doubtful != nil && e.Doubtful(e.now.Add(-waited), e.now, waited)
 }
 
 // closedInDoubt reports whether the tool or its machine can be why a server closes a client:
 // its sign of life came too late, or the server came to it too late.
-func (e *Env) closedInDoubt(now mono.Time) bool {
+func (e *Env) closedInDoubt() bool {
 	silence := leastAtStake
 	if p := e.Trial.Target.Promise; p != nil && p.Deadline > 0 {
 		silence = p.Deadline
 	}
-	return e.inDoubt(now.Add(-silence), now)
+	return e.inDoubt(e.now.Add(-silence))
 }
 
 // doubts gives where to count what is in doubt; what is not goes nowhere.
@@ -38,23 +38,23 @@ func (e *Env) doubts(inDoubt bool) *logbook.DoubtCounts {
 }
 
 // fails books that a check failed because what was waited for did not come.
-func (e *Env) fails(c *Client, now mono.Time, check int, why string, inDoubt bool) {
-	if check < 0 || c.garbled(e) {
+func (e *Env) fails(check int, why string, inDoubt bool) {
+	if check < 0 || e.garbled() {
 		return
 	}
 	e.counts().WaitsFailed++
 	e.doubts(inDoubt).Failed++
-	e.check(c, now, check, false, why)
+	e.check(check, false, why)
 }
 
-// load books when a message is said that was due at an instant.
-func (e *Env) load(c *Client, due, now mono.Time) {
-	if x, _ := e.excuses.Last(c.id, excuse.HeldUp); x.To == mono.Never {
+// countsLoad books when a message is said that was due at an instant.
+func (e *Env) countsLoad(due mono.Time) {
+	if x, _ := e.excuses.Last(e.c.id, excuse.HeldUp); x.To == mono.Never {
 		return // it leaves late by the trial's own doing
 	}
 	l := &e.Book.At(due).Counts.Load
-	l.Said(time.Duration(e.rel(due)), time.Duration(e.rel(now)))
-	if c.depth > 0 && c.session.Steps[c.iterations[c.depth-1].at].Repeat.Burst > 1 {
-		l.Together(now.Sub(due))
+	l.Said(time.Duration(e.rel(due)), time.Duration(e.rel(e.now)))
+	if e.script.inBurst() {
+		l.Together(e.now.Sub(due))
 	}
 }

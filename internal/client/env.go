@@ -23,30 +23,24 @@ import (
 
 // An Env is what the clients of one loop share. It has one owner, the loop.
 type Env struct {
+	Fixed
+	Owned
+	Call
+}
+
+// Fixed is what is the same for the whole run.
+type Fixed struct {
 	Trial  *trial.Trial
-	Book   *logbook.Book // of the share
-	Names  *Names        // of all clients
-	Share  int           // which of the run's shares this is
-	Shares int           // how many there are
-	Run    uint32        // the run's number, for marks
-	Epoch  int64         // what must be added to a mono.Time in microseconds to give a mark's time
+	Names  *Names // of all clients
+	Share  int    // which of the run's shares this is
+	Shares int    // how many there are
+	Run    uint32 // the run's number, for marks
+	Epoch  int64  // what must be added to a mono.Time in microseconds to give a mark's time
 	// Places are where clients connect to, by route. If there are several nodes client n
 	// goes to the n-th of them, round and round.
 	Places [][]Place
 	Side   wire.Endpoint // where HTTP requests go
 	Web    string        // for their Host field
-
-	// What the last call of a client's method asks for, as well as the change of
-	// its Next. The loop takes it and clears it.
-	IO transport.IO
-	// Beside is the same for a second transport that a client has while it changes its
-	// route: its lines are those from transport.NumLines.
-	Beside transport.IO
-
-	// Facts are for the account, and Notes for the conductor and other shares. The
-	// loop takes and clears them.
-	Facts fact.Log
-	Notes []fact.Note
 
 	// Queued, if set, gives how many bytes to a client wait to be sent.
 	Queued func(ledger.Client) int
@@ -62,37 +56,62 @@ type Env struct {
 	// Hindered is called with what this machine lacks to open a connection.
 	Hindered func(wire.Lack, mono.Time)
 
-	// Reasons counts why connections were refused or broke.
-	Reasons logbook.Reasons
+	crewNames [][]byte
+	followed  map[ledger.Client]bool // the clients whose lanes are kept whole
+	numbers   []bool                 // by crew: its clients say which message came last when they come back
+	counting  []float64              // by crew: the share that sees whether numbers begin again after a return, beside the first
+	remembers []bool                 // by crew: its session has an expect that takes what has come already
+	inRooms   bool                   // some rate is dealt out in rooms
+	lateNames bool                   // the server learns a client's name when it enters a room
+}
+
+// Owned is what the share knows of its clients, and of those of others as far as they have told.
+type Owned struct {
+	Book    *logbook.Book
+	Reasons logbook.Reasons // why connections were refused or broke
 
 	excuses    excuse.Store // what is in the way of the share's clients; of each cause the latest
-	scope      expr.Scope
-	reader     *reading.Reader
-	body       []byte
-	short      []byte // for a name, a room or a mark
-	to         []byte
-	crewNames  [][]byte
 	roomNames  [][]byte
 	rooms      map[string]ledger.Room // numbers that the share gave
 	spoken     uint64                 // messages of the share
 	told       mono.Time              // when the last fact was told of
-	call       int                    // how many facts there were when the call at hand began
 	opened     bool                   // some connection was agreed on
-	followed   map[ledger.Client]bool // the clients whose lanes are kept whole
-	now        mono.Time
-	numbers    []bool    // by crew: its clients say which message came last when they come back
-	counting   []float64 // by crew: the share that sees whether numbers begin again after a return, beside the first
-	remembers  []bool    // by crew: its session has an expect that takes what has come already
-	payload    []byte
-	markBytes  []byte
-	inRepeats  []level        // clients of each crew that are in a repeat, in all shares
-	members    []level        // of each room, in all shares, if some rate is dealt out in rooms
-	inRooms    bool           // some is
-	faults     []trial.Moment // that break the server
-	lateNames  bool           // the server learns a client's name when it enters a room
+	inRepeats  []level                // clients of each crew that are in a repeat, in all shares
+	members    []level                // of each room, in all shares, if some rate is dealt out in rooms
+	faults     []trial.Moment         // that break the server
 	unheard    unheard
 	figures    figures
 	unfinished int // bytes that all clients hold of messages that have not ended
+	reader     *reading.Reader
+
+	// Buffers, each used by one thing at a time.
+	scope     expr.Scope
+	body      []byte
+	short     []byte // for a name, a room or a mark
+	to        []byte
+	payload   []byte
+	markBytes []byte
+}
+
+// Call is whom a call of a client's method is about, and what it asks for, as well as the change of
+// its Next. The loop takes that and clears it.
+type Call struct {
+	IO transport.IO
+	// Beside is the same for a second transport that a client has while it changes its
+	// route: its lines are those from transport.NumLines.
+	Beside transport.IO
+	// Facts are for the account, and Notes for the conductor and other shares.
+	Facts fact.Log
+	Notes []fact.Note
+
+	// The client, and its parts: they know each other by these alone.
+	c      *Client
+	script *script
+	path   *path
+	pulse  *pulse
+	judge  *judge
+	now    mono.Time
+	before int // how many facts there were
 }
 
 // A Place is somewhere to connect to.
@@ -110,25 +129,25 @@ func (e *Env) nodeOf(c *Client, route uint8) int {
 		return 0
 	}
 	n := int(c.id)
-	if c.more != nil {
-		n += int(c.more.elsewhere)
+	if c.path.rare != nil {
+		n += int(c.path.rare.elsewhere)
 	}
 	return n % len(e.Places[route])
 }
 
 // placeOn is where a client connects to over a route.
-func (e *Env) placeOn(c *Client, route uint8) *Place {
+func (e *Env) placeOn(route uint8) *Place {
 	if len(e.Places) == 0 {
 		return &Place{}
 	}
-	return &e.Places[route][e.nodeOf(c, route)]
+	return &e.Places[route][e.nodeOf(e.c, route)]
 }
 
 // endpointOn is the address that a client connects to over a route.
-func (e *Env) endpointOn(c *Client, route uint8) wire.Endpoint {
-	p := e.placeOn(c, route)
+func (e *Env) endpointOn(route uint8) wire.Endpoint {
+	p := e.placeOn(route)
 	if len(p.Others) > 0 {
-		if k := int(c.id) / len(e.Places[route]) % (1 + len(p.Others)); k > 0 {
+		if k := int(e.c.id) / len(e.Places[route]) % (1 + len(p.Others)); k > 0 {
 			return p.Others[k-1]
 		}
 	}
@@ -136,15 +155,15 @@ func (e *Env) endpointOn(c *Client, route uint8) wire.Endpoint {
 }
 
 // fromOf is the address that a client connects from; zero: the system picks one.
-func (e *Env) fromOf(c *Client) netip.Addr {
+func (e *Env) fromOf() netip.Addr {
 	if all := e.Trial.Target.From; len(all) > 0 {
-		return all[int(c.id)%len(all)]
+		return all[int(e.c.id)%len(all)]
 	}
 	return netip.Addr{}
 }
 
 // routeOf is the route that a client takes.
-func (e *Env) routeOf(c *Client) *trial.Route { return e.Trial.Target.Route(int(c.route)) }
+func (e *Env) routeOf() *trial.Route { return e.Trial.Target.Route(int(e.path.route)) }
 
 // At is a target with one route and one node.
 func At(to wire.Endpoint, host, path string) [][]Place {
@@ -158,15 +177,15 @@ func At(to wire.Endpoint, host, path string) [][]Place {
 const halfCounting = 128
 
 // countsNumbers reports whether a client sees whether numbers begin again.
-func (e *Env) countsNumbers(c *Client) bool {
-	share := e.counting[c.crew]
-	return share > 0 && (c.n < halfCounting || trial.InShare(share, int(c.n)))
+func (e *Env) countsNumbers() bool {
+	share := e.counting[e.c.crew]
+	return share > 0 && (e.c.n < halfCounting || trial.InShare(share, int(e.c.n)))
 }
 
 // NewEnv makes the surroundings of a share's clients.
 func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
-	e := &Env{Trial: t, Book: b, Names: names, rooms: map[string]ledger.Room{},
-		followed: map[ledger.Client]bool{}, Hindered: func(wire.Lack, mono.Time) {}}
+	e := &Env{Fixed: Fixed{Trial: t, Names: names, followed: map[ledger.Client]bool{},
+		Hindered: func(wire.Lack, mono.Time) {}}, Owned: Owned{Book: b, rooms: map[string]ledger.Room{}}}
 	e.reader = reading.New(t, &e.scope)
 	e.excuses.Horizon = mono.Never // all that is asked is whether something was in the way since a time
 	e.inRepeats = make([]level, len(t.Crews))
@@ -195,11 +214,17 @@ func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 	return e
 }
 
-// at makes a client the one at hand.
+// at makes a client the one at hand, as every call of its methods must.
 func (e *Env) at(c *Client, now mono.Time) {
+	e.about(c, now)
+	e.before = len(e.Facts.Facts)
+}
+
+// about is at within the call before, which was about the same client.
+func (e *Env) about(c *Client, now mono.Time) {
+	e.c, e.script, e.path, e.pulse, e.judge = c, &c.script, &c.path, &c.pulse, &c.judge
 	e.now, e.IO.Now, e.IO.Random = now, now, &c.random
 	e.Beside.Now, e.Beside.Random = now, &c.random
-	e.call = len(e.Facts.Facts)
 }
 
 // newWay gives a transport for a route.
@@ -238,13 +263,13 @@ func (e *Env) countReason(what string, err error) string {
 
 // shortage books that a connection could not even be tried, if an error says so,
 // and gives what this machine lacks; nil if it is another error.
-func (e *Env) shortage(err error, now mono.Time) error {
+func (e *Env) shortage(err error) error {
 	var short *wire.Shortage
 	if !errors.As(err, &short) {
 		return nil
 	}
 	e.counts().Hindered++
-	e.Hindered(short.Lack, now)
+	e.Hindered(short.Lack, e.now)
 	return errors.New(short.Lack.String())
 }
 

@@ -102,20 +102,21 @@ func staged(t *testing.T, crew uint16, at trial.StepKind, now mono.Time) (*Env, 
 	e.Places = [][]Place{{{}}, {{}}}
 	c := e.New(ledger.Client(2*crew), crew, 0)
 	c.Start(e, 0)
-	c.phase, c.naming, c.again, c.room = open, nameConfirmed, true, e.roomNumber([]byte("lock-1"))
-	c.iterations, c.depth = new([trial.MaxNesting]iteration), 1
-	c.iterations[0].at = 2
-	e.repeatsChange(&c, 0, 1)
-	for i := range c.session.Steps {
-		if c.session.Steps[i].Do == at {
-			c.pc = int32(i)
+	p, s, j := &c.path, &c.script, &c.judge
+	p.phase, p.again, j.naming, j.room = open, true, nameConfirmed, e.roomNumber([]byte("lock-1"))
+	s.iterations, s.depth = new([trial.MaxNesting]iteration), 1
+	s.iterations[0].at = 2
+	e.repeatsChange(1)
+	for i := range s.session.Steps {
+		if s.session.Steps[i].Do == at {
+			s.pc = int32(i)
 		}
 	}
-	c.wait = map[trial.StepKind]wait{trial.Expect: forExpected, trial.Wait: forOthers}[at]
-	c.keepsRoom(e, c.room, true)
-	c.optional().pulse = &pulse{heard: now}
-	c.more.past = &pastWatch{room: c.room}
-	if tr := c.routeState(); tr != nil {
+	s.wait = map[trial.StepKind]wait{trial.Expect: forExpected, trial.Wait: forOthers}[at]
+	p.keepsRoom(e, j.room, true)
+	c.pulse.beats = &beats{heard: now}
+	j.own().past = &pastWatch{room: j.room}
+	if tr := p.routes(); tr != nil {
 		tr.settles = now.Add(time.Second)
 	}
 	e.IO.Clear()
@@ -167,26 +168,26 @@ func TestExits(t *testing.T) {
 
 func leaves(t *testing.T, why cause, crew uint16, at trial.StepKind, now mono.Time) {
 	e, c := staged(t, crew, at, now)
-	row, caughtUp := &exits[why], crew == 2
+	p, s, j, row, caughtUp := &c.path, &c.script, &c.judge, &exits[why], crew == 2
 	away := why == returnFailed || why == returnDenied || why == returnHindered || why == giveUp || why == ebbAway
 	if away {
 		if crew != 1 && crew != 2 {
 			t.Skip("it does not come back")
 		}
-		c.ends(e, now, ending{cause: byServer, err: errors.New("reset")})
-		c.phase, c.more.comeback.tries = connecting, 2
+		p.ends(e, ending{cause: byServer, err: errors.New("reset")})
+		p.phase, p.rare.comeback.tries = connecting, 2
 		e.IO.Clear()
 		e.Facts, e.Notes = fact.Log{}, nil
 	}
 	early := why == refusal || why == refusalWanted || why == hindrance || why == ebb
 	if early { // the server was about to let it in with the handshake
-		c.phase = connecting
-		c.more.early = earlyEntry{room: maybe.Of(c.room)}
+		p.phase = connecting
+		j.own().early = earlyEntry{room: maybe.Of(j.room)}
 	}
 	before := e.Book.Now().Counts
 	turning := e.inRepeats[crew].value + e.inRepeats[crew].by
-	depth, tries := c.depth, before.Returns
-	got := c.ends(e, now, ending{cause: why, err: errors.New("reset")})
+	depth, tries := s.depth, before.Returns
+	got := p.ends(e, ending{cause: why, err: errors.New("reset")})
 
 	want := row.then
 	switch {
@@ -203,23 +204,21 @@ func leaves(t *testing.T, why cause, crew uint16, at trial.StepKind, now mono.Ti
 	counts := e.Book.Now().Counts
 	// Where the client stands.
 	phases := map[next]phase{over: idle, goesOn: offline, byNextRoute: connecting, comesBack: offline}
-	if c.phase != phases[got] || c.naming != unnamed || c.room != noRoom ||
-		(got == comesBack) != (c.wait == forReturn) ||
-		c.Away() != (got == comesBack) {
-		t.Errorf("then %v: phase %d, naming %d, room %d, waits for %d, away %v", got, c.phase, c.naming, c.room, c.wait,
+	if p.phase != phases[got] || j.naming != unnamed || j.room != noRoom ||
+		(got == comesBack) != (s.wait == forReturn) || c.Away() != (got == comesBack) {
+		t.Errorf("then %v: phase %d, naming %d, room %d, waits for %d, away %v", got, p.phase, j.naming, j.room, s.wait,
 			c.Away())
 	}
-	if c.more != nil && (c.more.past != nil || c.more.pulse != nil && c.more.pulse.heard != 0 ||
-		c.more.early.room.Is()) {
-		t.Errorf("something of the connection is kept: %+v", *c.more)
+	if j.rare != nil && (j.rare.past != nil || j.rare.early.room.Is()) || c.pulse.beats != nil && c.pulse.heard != 0 {
+		t.Errorf("something of the connection is kept: %+v, %+v", *j, c.pulse)
 	}
 	// Repeats, and the rates that depend on how many are in them.
 	kept := int8(0)
 	if got == goesOn {
 		kept = depth
 	}
-	if is := e.inRepeats[crew].value + e.inRepeats[crew].by; c.depth != kept || is-turning != int32(kept-depth) {
-		t.Errorf("depth %d, of %d; %d of the crew are in repeats, of %d", c.depth, depth, is, turning)
+	if is := e.inRepeats[crew].value + e.inRepeats[crew].by; s.depth != kept || is-turning != int32(kept-depth) {
+		t.Errorf("depth %d, of %d; %d of the crew are in repeats, of %d", s.depth, depth, is, turning)
 	}
 	// Barriers: it waits no longer, or what makes an end of it is told.
 	left := false
@@ -231,7 +230,7 @@ func leaves(t *testing.T, why cause, crew uint16, at trial.StepKind, now mono.Ti
 	}
 	// Rooms.
 	rooms := ""
-	if row.hangsUp && !(caughtUp && c.phase != idle) && !(caughtUp && !c.ebbing) {
+	if row.hangsUp && !(caughtUp && p.phase != idle) && !(caughtUp && !s.ebbing) {
 		rooms = "hangs up. "
 	}
 	switch {
@@ -253,7 +252,7 @@ func leaves(t *testing.T, why cause, crew uint16, at trial.StepKind, now mono.Ti
 	if is := told(e); is != strings.TrimSpace(rooms) {
 		t.Errorf("told: %s\nwant: %s", is, rooms)
 	}
-	if b := c.comeback(); got == goesOn && b != nil && len(b.rooms) > 0 {
+	if b := p.comeback(); got == goesOn && b != nil && len(b.rooms) > 0 {
 		t.Errorf("it would come back to rooms of a connection before: %v", b.rooms)
 	}
 	// Books.
@@ -295,7 +294,7 @@ func endingsPage() string {
 	}
 	page := `# How a connection ends
 
-One function (` + "`ends`, internal/client/ending.go" + `) ends a client's connection, or its try to have one,
+One function (` + "`ends`, internal/client/path_end.go" + `) ends a client's connection, or its try to have one,
 by this table (` + "`exits`" + `), which a test goes through and prints
 (` + "`go test ./internal/client -run TestExits -update`" + `). A client that is on its way back is in
 the rows that say so, whatever ends the connection; one that is about to go does not come back.
@@ -327,13 +326,13 @@ a member of its rooms until it is back or gives up.
 func TestBarrierOpensMeanwhile(t *testing.T) {
 	const now = mono.Time(20 * time.Second)
 	e, c := staged(t, 1, trial.Wait, now)
-	at := c.pc
-	c.ends(e, now, ending{cause: byServer, err: errors.New("reset")})
+	at, s := c.script.pc, &c.script
+	c.path.ends(e, ending{cause: byServer, err: errors.New("reset")})
 	c.Go(e, now, int32(e.Trial.Crews[1].Session.Steps[at].Barrier))
-	c.phase, c.more.comeback.tries = open, 1
-	c.isBack(e, now)
-	if c.pc != at+1 && c.wait == forOthers {
-		t.Errorf("it is at step %d and waits for %d; it was at %d", c.pc, c.wait, at)
+	c.path.phase, c.path.rare.comeback.tries = open, 1
+	c.path.comesBack(e)
+	if s.pc != at+1 || s.wait == forOthers {
+		t.Errorf("it is at step %d and waits for %d; it was at %d", s.pc, s.wait, at)
 	}
 }
 
@@ -341,18 +340,18 @@ func TestBarrierOpensMeanwhile(t *testing.T) {
 func TestBreaksAgainAtEbb(t *testing.T) {
 	const now = mono.Time(20 * time.Second)
 	for name, last := range map[string]func(*Env, *Client){
-		"breaks":       func(e *Env, c *Client) { c.broken(e, now, now, errors.New("reset")) },
+		"breaks":       func(e *Env, c *Client) { c.path.broken(e, now, errors.New("reset")) },
 		"the run ends": func(e *Env, c *Client) { c.Cut(e, now) },
 	} {
 		e, c := staged(t, 1, trial.Expect, now)
-		c.ends(e, now, ending{cause: byServer, err: errors.New("reset")})
+		c.path.ends(e, ending{cause: byServer, err: errors.New("reset")})
 		c.Tick(e, c.Next())
-		c.way = &transport.Stream{} // as if it were there again
-		c.phase, c.wait = open, forEntry
+		c.path.way = &transport.Stream{} // as if it were there again
+		c.path.phase, c.script.wait = open, forEntry
 		c.Ebb(e, now)
 		last(e, c)
-		if r := e.counts().Returns; c.phase != idle || r.StillAway+r.NoTime != 1 || e.counts().Broken != 0 {
-			t.Errorf("%s: phase %d, %+v, %d broken", name, c.phase, r, e.counts().Broken)
+		if r := e.counts().Returns; !c.Idle() || r.StillAway+r.NoTime != 1 || e.counts().Broken != 0 {
+			t.Errorf("%s: phase %d, %+v, %d broken", name, c.path.phase, r, e.counts().Broken)
 		}
 	}
 }

@@ -35,21 +35,21 @@ func (v *level) before(at mono.Time) int {
 }
 
 // repeatsChange books that a client began or ended repeats.
-func (e *Env) repeatsChange(c *Client, now mono.Time, by int32) {
+func (e *Env) repeatsChange(by int32) {
 	if by == 0 {
 		return
 	}
-	e.inRepeats[c.crew].change(e.rel(now), by)
+	e.inRepeats[e.c.crew].change(e.rel(e.now), by)
 	if e.Shares > 1 {
-		e.note(c, now, fact.Turning, int32(c.crew), by)
+		e.note(fact.Turning, int32(e.c.crew), by)
 	}
 }
 
 // membersChange books that a client entered or left a room.
-func (e *Env) membersChange(c *Client, now mono.Time, room ledger.Room, by int32) {
-	e.membersOf(room).change(e.rel(now), by)
+func (e *Env) membersChange(room ledger.Room, by int32) {
+	e.membersOf(room).change(e.rel(e.now), by)
 	if e.Shares > 1 {
-		e.Notes = append(e.Notes, fact.Note{At: e.rel(now), Kind: fact.Members, Client: c.id, By: by,
+		e.Notes = append(e.Notes, fact.Note{At: e.rel(e.now), Kind: fact.Members, Client: e.c.id, By: by,
 			Room: string(e.roomName(room))})
 	}
 }

@@ -20,21 +20,21 @@ func (e *Env) rel(t mono.Time) mono.Time {
 }
 
 // tell tells a fact. The facts of a share go forward in time.
-func (e *Env) tell(now mono.Time, f fact.Fact) {
-	e.told = max(e.told, e.rel(now))
+func (e *Env) tell(f fact.Fact) {
+	e.told = max(e.told, e.rel(e.now))
 	f.At = e.told
 	e.Facts.Add(f)
 }
 
-func (e *Env) tellText(now mono.Time, f fact.Fact, text []byte) {
-	e.told = max(e.told, e.rel(now))
+func (e *Env) tellText(f fact.Fact, text []byte) {
+	e.told = max(e.told, e.rel(e.now))
 	f.At = e.told
 	e.Facts.AddText(f, text)
 }
 
 // tellOf tells a fact that is about a client and a room and no more.
-func (e *Env) tellOf(c *Client, now mono.Time, k fact.Kind, room ledger.Room) {
-	e.tell(now, fact.Fact{Kind: k, Client: c.id, Room: room})
+func (e *Env) tellOf(k fact.Kind, room ledger.Room) {
+	e.tell(fact.Fact{Kind: k, Client: e.c.id, Room: room})
 }
 
 // CaughtUp tells that what came to the share until an instant is in the facts before; or,
@@ -45,28 +45,28 @@ func (e *Env) CaughtUp(until, read mono.Time) {
 }
 
 // note tells something that changes what others do.
-func (e *Env) note(c *Client, now mono.Time, k fact.NoteKind, which, by int32) {
-	e.Notes = append(e.Notes, fact.Note{At: e.rel(now), Kind: k, Client: c.id, Which: which, By: by})
+func (e *Env) note(k fact.NoteKind, which, by int32) {
+	e.Notes = append(e.Notes, fact.Note{At: e.rel(e.now), Kind: k, Client: e.c.id, Which: which, By: by})
 }
 
 // record tells something for the lanes alone.
-func (e *Env) record(c *Client, at mono.Time, what lane.Happening, number uint64, size int) {
-	e.tell(e.now, fact.Fact{Kind: fact.Records, Client: c.id, Peer: -1, Room: noRoom, What: uint8(what),
+func (e *Env) record(at mono.Time, what lane.Happening, number uint64, size int) {
+	e.tell(fact.Fact{Kind: fact.Records, Client: e.c.id, Peer: -1, Room: noRoom, What: uint8(what),
 		Number: number, Size: uint32(size), Time: e.rel(at)})
 }
 
 // listens tells of a message without a mark, if the client is followed: servers tell
 // everybody of everybody, and there is far too much of that.
-func (e *Env) listens(c *Client, at mono.Time, payload []byte) {
-	if e.followed[c.id] {
-		e.tellText(e.now, fact.Fact{Kind: fact.Listens, Client: c.id, Peer: -1, Room: noRoom, Time: e.rel(at),
+func (e *Env) listens(at mono.Time, payload []byte) {
+	if e.followed[e.c.id] {
+		e.tellText(fact.Fact{Kind: fact.Listens, Client: e.c.id, Peer: -1, Room: noRoom, Time: e.rel(at),
 			Size: uint32(len(payload))}, e.shown(payload))
 	}
 }
 
 // quote tells what the message says that was accounted for last.
-func (e *Env) quote(c *Client) {
-	e.tellText(e.now, fact.Fact{Kind: fact.Quotes, Client: c.id, Room: noRoom,
+func (e *Env) quote() {
+	e.tellText(fact.Fact{Kind: fact.Quotes, Client: e.c.id, Room: noRoom,
 		Number: e.lastNumber()}, e.shown(e.body))
 }
 
@@ -87,28 +87,28 @@ func (e *Env) shown(b []byte) []byte {
 }
 
 // trouble tells that something went wrong with a client.
-func (e *Env) trouble(c *Client, now mono.Time) {
-	e.tell(now, fact.Fact{Kind: fact.Troubles, Client: c.id, Peer: -1, Room: noRoom, Time: e.rel(now)})
+func (e *Env) trouble() {
+	e.tell(fact.Fact{Kind: fact.Troubles, Client: e.c.id, Peer: -1, Room: noRoom, Time: e.rel(e.now)})
 }
 
 // event tells that something happened in a client's life.
-func (e *Env) event(c *Client, now mono.Time, what logbook.EventKind, room ledger.Room, detail string) {
-	e.tellText(now, fact.Fact{Kind: fact.Happens, Client: c.id, Room: room, What: uint8(what)}, []byte(detail))
+func (e *Env) event(what logbook.EventKind, room ledger.Room, detail string) {
+	e.tellText(fact.Fact{Kind: fact.Happens, Client: e.c.id, Room: room, What: uint8(what)}, []byte(detail))
 }
 
 // check books that a check held or failed.
-func (e *Env) check(c *Client, now mono.Time, i int, held bool, why string) {
-	if i < 0 || !held && c.garbled(e) { // what the trial changed is not the server's doing
+func (e *Env) check(i int, held bool, why string) {
+	if i < 0 || !held && e.garbled() { // what the trial changed is not the server's doing
 		return
 	}
 	e.Book.Now().Check(i, held)
-	f := fact.Fact{Kind: fact.Checks, Client: c.id, Room: noRoom, Check: int16(i), Flags: fact.Good}
+	f := fact.Fact{Kind: fact.Checks, Client: e.c.id, Room: noRoom, Check: int16(i), Flags: fact.Good}
 	if held {
-		e.tell(now, f)
+		e.tell(f)
 		return
 	}
 	f.Flags = 0
-	e.tellText(now, f, []byte(e.countReason("check "+e.Trial.Checks[i].Name, errors.New(why))))
+	e.tellText(f, []byte(e.countReason("check "+e.Trial.Checks[i].Name, errors.New(why))))
 }
 
 // followed is how many clients of each crew have all that happens to them kept.

@@ -26,8 +26,8 @@ const (
 
 // unknown handles a message without a mark that was not what its client waited
 // for. It counts as not recognised unless some rule is about such messages.
-func (e *Env) unknown(c *Client, m *reading.Message) {
-	if c.garbled(e) { // the trial has made it what it is
+func (e *Env) unknown(m *reading.Message) {
+	if e.garbled() { // the trial has made it what it is
 		return
 	}
 	payload := m.Text
@@ -38,7 +38,7 @@ func (e *Env) unknown(c *Client, m *reading.Message) {
 		if u.shapes == nil {
 			u.shapes = map[string]string{}
 		}
-		if known, nearest := e.recognises(c, m); !known {
+		if known, nearest := e.recognises(m); !known {
 			why = e.Trial.Hide(fmt.Sprintf("not recognised: '%s'%s",
 				plain.Text(string(payload[:min(len(payload), 200)]), 100), nearest))
 		}
@@ -77,9 +77,9 @@ type rule struct {
 // recognises reports whether a rule of the dialect, or a step of the client's session, is
 // about such a message, even if it is not awaited now. If none is, nearest says which one
 // looks for something that stands in the message, and finds it elsewhere.
-func (e *Env) recognises(c *Client, m *reading.Message) (known bool, nearest string) {
+func (e *Env) recognises(m *reading.Message) (known bool, nearest string) {
 	if !m.Read {
-		c.load(e, m.Part)
+		e.load(m.Part)
 	}
 	d := &e.Trial.Dialect
 	rules := []rule{{"confirmed of name", d.Naming.Confirmed}, {"refused of name", d.Naming.Refused},
@@ -88,8 +88,9 @@ func (e *Env) recognises(c *Client, m *reading.Message) (known bool, nearest str
 		{"heard", d.Heard.When}, {"after of name", d.Naming.After},
 		{"then of name", d.Naming.Then}, {"beat", d.Beat.When}, {"echo", d.Echo}, {"other", d.Other},
 		{"presence", d.Presence.When}, {"joined", d.Joined.When}, {"gone", d.Gone.When}}
-	for i := range c.session.Steps {
-		if s := &c.session.Steps[i]; s.Do == trial.Expect {
+	steps := e.script.steps()
+	for i := range steps {
+		if s := &steps[i]; s.Do == trial.Expect {
 			rules = append(rules, rule{"expect " + s.Label, s.When})
 		}
 	}

@@ -47,7 +47,7 @@ func ageOf(v expr.Value, at int64) (age time.Duration, wrong string) {
 const fromFuture = time.Minute
 
 // followsFeed judges something that the server pushed by itself.
-func (c *Client) followsFeed(e *Env, at, now mono.Time, r *reading.Feed) {
+func (j *judge) followsFeed(e *Env, at mono.Time, r *reading.Feed) {
 	f, n := &e.Trial.Feeds[r.At], e.counts()
 	n.Readings++
 	wrong := ""
@@ -64,22 +64,22 @@ func (c *Client) followsFeed(e *Env, at, now mono.Time, r *reading.Feed) {
 		}
 	}
 	if f.Seq != nil {
-		if why := c.follow(e, r); why != "" {
+		if why := j.follow(e, r); why != "" {
 			wrong = why
 		}
 	}
 	if wrong != unjudged {
-		e.check(c, now, f.Check, wrong == "", wrong)
+		e.check(f.Check, wrong == "", wrong)
 	}
 }
 
 // follow compares a reading's number with the last one of its part.
-func (c *Client) follow(e *Env, r *reading.Feed) (wrong string) {
+func (j *judge) follow(e *Env, r *reading.Feed) (wrong string) {
 	n, seq := e.counts(), r.Number.N
 	if !r.Number.Whole {
 		return "it has no whole number"
 	}
-	x, key := c.optional(), feedKey{int32(r.At), r.Key}
+	x, key := j.own(), feedKey{int32(r.At), r.Key}
 	last, known := x.feeds[key]
 	switch {
 	case !known && len(x.feeds) >= maxKeys:

@@ -18,46 +18,46 @@ const (
 )
 
 // message handles what came in one frame: one message, several, or parts of some.
-func (c *Client) message(e *Env, ev transport.Event, came mono.Span, now mono.Time) {
+func (j *judge) message(e *Env, ev transport.Event, came mono.Span) {
 	d := &e.Trial.Dialect
 	switch {
 	case d.Across || d.Length != nil:
-		c.assemble(e, ev, came, now)
+		j.assemble(e, ev, came)
 	case len(d.Split) > 0:
 		for rest, more := ev.Payload, true; more; {
 			var part []byte
 			if part, rest, more = bytes.Cut(rest, d.Split); len(part) > 0 {
-				c.list(e, part, ev.Binary, came, now)
+				j.list(e, part, ev.Binary, came)
 			}
 		}
 	default:
-		c.list(e, ev.Payload, ev.Binary, came, now)
+		j.list(e, ev.Payload, ev.Binary, came)
 	}
 }
 
 // assemble handles the messages that a frame completes, and keeps the beginning of the
 // one that it does not.
-func (c *Client) assemble(e *Env, ev transport.Event, came mono.Span, now mono.Time) {
+func (j *judge) assemble(e *Env, ev transport.Event, came mono.Span) {
 	rest, searched, ours := ev.Payload, 0, false // ours: rest may be kept as it is
-	if c.more != nil && len(c.more.unfinished) > 0 {
-		searched = len(c.more.unfinished)
-		rest, ours = append(c.more.unfinished, rest...), true
+	if j.rare != nil && len(j.rare.unfinished) > 0 {
+		searched = len(j.rare.unfinished)
+		rest, ours = append(j.rare.unfinished, rest...), true
 		e.unfinished -= searched
-		c.more.unfinished = nil
+		j.rare.unfinished = nil
 	}
 	for len(rest) > 0 {
 		size, behind, err := e.sizeOf(rest, searched)
 		if err != nil {
-			c.unreadable(e, now, err)
+			j.unreadable(e, err)
 			return
 		}
 		if size < 0 || size+behind > len(rest) {
 			break
 		}
 		if size > 0 {
-			c.list(e, rest[:size], ev.Binary, came, now)
+			j.list(e, rest[:size], ev.Binary, came)
 		}
-		if c.phase == idle || c.phase == offline { // what it has just heard ended its connection
+		if e.path.is(idle) || e.path.is(offline) { // what it has just heard ended its connection
 			return
 		}
 		rest, searched, ours = rest[size+behind:], 0, false
@@ -69,13 +69,13 @@ func (c *Client) assemble(e *Env, ev transport.Event, came mono.Span, now mono.T
 	if !ours { // else it is not copied once more for every piece
 		kept = bytes.Clone(rest)
 	}
-	c.optional().unfinished = kept
+	j.own().unfinished = kept
 	e.unfinished += len(kept)
 	switch {
 	case len(kept) > maxUnfinished:
-		c.unreadable(e, now, &wire.ProtocolError{Protocol: "dialect", Rule: "1 MiB came without the end of a message"})
+		j.unreadable(e, &wire.ProtocolError{Protocol: "dialect", Rule: "1 MiB came without the end of a message"})
 	case e.unfinished > maxUnfinishedInAll:
-		c.unreadable(e, now, &wire.ProtocolError{Protocol: "dialect",
+		j.unreadable(e, &wire.ProtocolError{Protocol: "dialect",
 			Rule: "all clients together hold 128 MiB of messages that have not ended"})
 	}
 }
@@ -111,20 +111,19 @@ func (e *Env) sizeOf(b []byte, searched int) (size, behind int, err error) {
 func (e *Env) Unfinished() int { return e.unfinished }
 
 // unreadable ends a connection on which nothing more can be told apart.
-func (c *Client) unreadable(e *Env, now mono.Time, err error) {
+func (j *judge) unreadable(e *Env, err error) {
 	e.counts().Malformed++
-	c.hangUp(e)
-	c.broken(e, now, now, err)
+	e.path.breaksOff(e, err)
 }
 
 // letGo forgets what came of a message that did not end. What never became a message is
 // said: the dialect may be wrong about where they end.
-func (c *Client) letGo(e *Env) {
-	if c.more == nil || len(c.more.unfinished) == 0 {
+func (j *judge) letGo(e *Env) {
+	if j.rare == nil || len(j.rare.unfinished) == 0 {
 		return
 	}
-	rest := c.more.unfinished
+	rest := j.rare.unfinished
 	e.unfinished -= len(rest)
-	c.more.unfinished = nil
+	j.rare.unfinished = nil
 	e.Reasons.Count(e.Trial.Hide(fmt.Sprintf("not ended: '%s'", plain.Text(string(rest[:min(len(rest), 200)]), 60))), 1)
 }

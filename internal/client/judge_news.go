@@ -11,19 +11,19 @@ import (
 
 // judges judges what a message means beside its marks, and reports whether a rule of the dialect is
 // about it.
-func (c *Client) judges(e *Env, m *reading.Message, at, now mono.Time) (known bool) {
-	c.firstLive(e, m, now)
+func (j *judge) judges(e *Env, m *reading.Message, at mono.Time) (known bool) {
+	j.firstLive(e, m)
 	if m.Is&reading.Presence != 0 && m.Members.Said.Kind == expr.Number {
-		c.tellOfRoom(e, now, m.Members.Room, m.Members.All, fact.Fact{Kind: fact.HearsMembers, Time: e.rel(at),
+		j.tellOfRoom(e, m.Members.Room, m.Members.All, fact.Fact{Kind: fact.HearsMembers, Time: e.rel(at),
 			Number: uint64(members(m.Members.Said))})
 	}
 	for i, k := range [...]ledger.Kind{ledger.Joined, ledger.Gone} {
 		if m.Is&(reading.Joined<<i) != 0 {
-			c.hearsNotice(e, at, now, &m.Notices[i], k)
+			j.hearsNotice(e, at, &m.Notices[i], k)
 		}
 	}
 	for i := range m.Feeds {
-		c.followsFeed(e, at, now, &m.Feeds[i])
+		j.followsFeed(e, at, &m.Feeds[i])
 	}
 	return m.Is&(reading.Presence|reading.Joined|reading.Gone) != 0 || len(m.Feeds) > 0
 }
@@ -47,31 +47,31 @@ func (e *Env) notice(k ledger.Kind) *trial.Notice {
 
 // announce tells that the server should tell a room's others that the client enters
 // or leaves, if that is what it does.
-func (c *Client) announce(e *Env, now mono.Time, k ledger.Kind, room ledger.Room) {
+func (e *Env) announce(k ledger.Kind, room ledger.Room) {
 	if e.notice(k).When != nil {
-		e.tell(now, fact.Fact{Kind: fact.Announces, Client: c.id, Room: room, What: uint8(k)})
+		e.tell(fact.Fact{Kind: fact.Announces, Client: e.c.id, Room: room, What: uint8(k)})
 	}
 }
 
 // announceIn is announce for servers that announce who enters and leaves a room.
-func (c *Client) announceIn(e *Env, now mono.Time, k ledger.Kind, room ledger.Room) {
+func (e *Env) announceIn(k ledger.Kind, room ledger.Room) {
 	if e.notice(k).Room != nil {
-		c.announce(e, now, k, room)
+		e.announce(k, room)
 	}
 }
 
 // goes tells, before the client is out of its rooms, that the others should hear
 // that it leaves.
-func (c *Client) goes(e *Env, now mono.Time) {
+func (j *judge) goes(e *Env) {
 	// One that a fault cut off from its server may have been announced long before.
-	if e.Trial.Dialect.Gone.When != nil && !c.cutFromServer(e, now) {
-		e.tellOf(c, now, fact.Goes, noRoom)
+	if e.Trial.Dialect.Gone.When != nil && !e.cutFromServer() {
+		e.tellOf(fact.Goes, noRoom)
 	}
 }
 
 // hearsNotice tells that the client heard who enters or leaves, unless it is somebody else's client.
-func (c *Client) hearsNotice(e *Env, at, now mono.Time, n *reading.Notice, k ledger.Kind) {
+func (j *judge) hearsNotice(e *Env, at mono.Time, n *reading.Notice, k ledger.Kind) {
 	if about, known := e.Names.Of(n.Who); known && n.Who != nil {
-		c.tellOfRoom(e, now, n.Room, n.All, fact.Fact{Kind: fact.Hears, Peer: about, What: uint8(k), Time: e.rel(at)})
+		j.tellOfRoom(e, n.Room, n.All, fact.Fact{Kind: fact.Hears, Peer: about, What: uint8(k), Time: e.rel(at)})
 	}
 }

@@ -19,32 +19,18 @@ type Hampered struct {
 	Faults int
 }
 
-// Crew is the client's crew, by number.
-func (c *Client) Crew() int { return int(c.crew) }
-
-// InCrew is the client's number in its crew.
-func (c *Client) InCrew() int { return int(c.n) }
-
-// Node is which of the nodes of its route the client connects to.
-func (c *Client) Node(e *Env) int { return e.nodeOf(c, c.route) }
-
-// IsIn reports whether the client entered a room last.
-func (c *Client) IsIn(e *Env, room string) bool {
-	return c.room != noRoom && string(e.roomName(c.room)) == room
-}
-
 // Impaired tells that a fault on the client's path begins or ends, and what all those mean that go
 // on now.
 func (c *Client) Impaired(e *Env, now mono.Time, f *trial.Fault, on bool, h Hampered) {
 	e.at(c, now)
-	x := c.optional()
+	x := c.path.own()
 	what := logbook.Mended
 	if on {
 		what = logbook.Impaired
 		e.counts().Path.Clients++
 	}
-	if c.phase != idle {
-		e.event(c, now, what, noRoom, fmt.Sprintf("%s: %s", f.Do, f.Name))
+	if !c.path.is(idle) {
+		e.event(what, noRoom, fmt.Sprintf("%s: %s", f.Do, f.Name))
 	}
 	over := now // of what is kept back
 	if x.resends && !h.Says {
@@ -54,9 +40,9 @@ func (c *Client) Impaired(e *Env, now mono.Time, f *trial.Fault, on bool, h Hamp
 		over = now.Add(min(now.Sub(since.From), mostResend))
 	}
 	x.resends = h.Resends || x.resends && h.Faults > 0 // while any goes on, what one has lost is sent again
-	c.hinderIf(h.Faults > 0, e, now, excuse.Disturbed, now)
-	c.hinderIf(h.Says, e, now, excuse.HeldUp, over)
-	c.hinderIf(h.Hears, e, now, excuse.HeldDown, over.Add(e.Trial.Prompt)) // what waited comes then
+	e.hinderIf(h.Faults > 0, excuse.Disturbed, now)
+	e.hinderIf(h.Says, excuse.HeldUp, over)
+	e.hinderIf(h.Hears, excuse.HeldDown, over.Add(e.Trial.Prompt)) // what waited comes then
 }
 
 // mostResend is the longest that TCP waits before it sends again: Linux's (TCP_RTO_MAX).
@@ -64,31 +50,31 @@ const mostResend = 2 * time.Minute
 
 // hinder notes that something is in the way of what the client says or hears, from now on, and
 // tells of it if it was not before.
-func (c *Client) hinder(e *Env, now mono.Time, by excuse.Cause) {
-	if e.excuses.Begin(c.id, by, now) && by != excuse.Disturbed { // heartbeats are judged here
-		e.tell(now, fact.Fact{Kind: fact.IsHindered, Client: c.id, Room: noRoom, What: uint8(by), Time: e.rel(now)})
+func (e *Env) hinder(by excuse.Cause) {
+	if e.excuses.Begin(e.c.id, by, e.now) && by != excuse.Disturbed { // heartbeats are judged here
+		e.tell(fact.Fact{Kind: fact.IsHindered, Client: e.c.id, Room: noRoom, What: uint8(by), Time: e.rel(e.now)})
 	}
 }
 
 // frees notes that it is in the way until a time and no longer.
-func (c *Client) frees(e *Env, now mono.Time, by excuse.Cause, until mono.Time) {
-	if e.excuses.End(c.id, by, until) && by != excuse.Disturbed {
-		e.tell(now, fact.Fact{Kind: fact.IsFree, Client: c.id, Room: noRoom, What: uint8(by), Time: e.rel(until)})
+func (e *Env) frees(by excuse.Cause, until mono.Time) {
+	if e.excuses.End(e.c.id, by, until) && by != excuse.Disturbed {
+		e.tell(fact.Fact{Kind: fact.IsFree, Client: e.c.id, Room: noRoom, What: uint8(by), Time: e.rel(until)})
 	}
 }
 
 // hinderIf is one or the other.
-func (c *Client) hinderIf(is bool, e *Env, now mono.Time, by excuse.Cause, until mono.Time) {
+func (e *Env) hinderIf(is bool, by excuse.Cause, until mono.Time) {
 	if is {
-		c.hinder(e, now, by)
+		e.hinder(by)
 	} else {
-		c.frees(e, now, by, until)
+		e.frees(by, until)
 	}
 }
 
 // hindered reports whether something has been in the client's way at some time since one.
-func (c *Client) hindered(e *Env, of excuse.Set, since mono.Time) bool {
-	_, was := e.excuses.Since(c.id, of, since)
+func (e *Env) hindered(of excuse.Set, since mono.Time) bool {
+	_, was := e.excuses.Since(e.c.id, of, since)
 	return was
 }
 
@@ -97,54 +83,57 @@ func (c *Client) hindered(e *Env, of excuse.Set, since mono.Time) bool {
 var changed = excuse.Of(excuse.ChangedUp, excuse.ChangedDown)
 
 // garbled reports whether a fault has changed a byte of the client's connection.
-func (c *Client) garbled(e *Env) bool { return c.hindered(e, changed, e.now) }
+func (e *Env) garbled() bool { return e.hindered(changed, e.now) }
 
 // pathBad reports whether some fault was on the client's path since a time, or a byte was changed:
 // heartbeats that did not come in time since then are not the server's doing.
-func (c *Client) pathBad(e *Env, since mono.Time) bool {
-	return c.hindered(e, changed|excuse.Of(excuse.Disturbed), since)
+func (e *Env) pathBad(since mono.Time) bool {
+	return e.hindered(changed|excuse.Of(excuse.Disturbed), since)
 }
 
 // cutFromServer reports whether a fault keeps the server and the client from hearing each other, or
 // did so lately, or a byte was changed: that the connection ends is not the server's doing then.
-func (c *Client) cutFromServer(e *Env, now mono.Time) bool {
-	return c.hindered(e, excuse.Of(excuse.HeldUp, excuse.HeldDown), now.Add(-e.faultLingers())) || c.garbled(e)
+func (e *Env) cutFromServer() bool {
+	return e.hindered(excuse.Of(excuse.HeldUp, excuse.HeldDown), e.now.Add(-e.faultLingers())) || e.garbled()
 }
 
 // LostOnPath tells that a fault lost a datagram of the client's: what it said is not said, and
 // what it was to hear is nobody's fault.
 func (c *Client) LostOnPath(e *Env, now mono.Time, up bool, b []byte) {
+	e.at(c, now)
 	f := fact.Fact{Kind: fact.Pardons, What: uint8(ledger.LostOnPath)}
 	if up {
 		f = fact.Fact{Kind: fact.Unsays}
 	}
-	c.tellOfMarks(e, now, f, b)
+	e.tellOfMarks(f, b)
 }
 
 // DoubledOnPath tells that a fault has a datagram of the client's come twice: that its
 // recipient, or all of them if it goes to the server, get it again is no fault of the server's.
 func (c *Client) DoubledOnPath(e *Env, now mono.Time, up bool, b []byte) {
+	e.at(c, now)
 	what := ledger.Doubled
 	if up {
 		what = ledger.DoubledUp
 	}
-	c.tellOfMarks(e, now, fact.Fact{Kind: fact.Pardons, What: uint8(what)}, b)
+	e.tellOfMarks(fact.Fact{Kind: fact.Pardons, What: uint8(what)}, b)
 }
 
 // CorruptedOnPath tells that a fault has changed a byte of what the client says, or is told.
 func (c *Client) CorruptedOnPath(e *Env, now mono.Time, up bool, _ []byte) {
+	e.about(c, now)
 	// What is said by requests waits for answers: those that were changed keep it back.
-	up = up || e.Trial.Target.Route(int(c.route)).Kind == trial.OverHTTP
+	up = up || e.Trial.Target.Route(int(c.path.route)).Kind == trial.OverHTTP
 	if up { // what it has just said is among it
-		for _, f := range e.Facts.Facts[min(e.call, len(e.Facts.Facts)):] {
+		for _, f := range e.Facts.Facts[min(e.before, len(e.Facts.Facts)):] {
 			if f.Kind == fact.Says && f.Client == c.id {
-				e.tell(now, fact.Fact{Kind: fact.Pardons, Client: c.id, Room: noRoom, Number: f.Number,
+				e.tell(fact.Fact{Kind: fact.Pardons, Client: c.id, Room: noRoom, Number: f.Number,
 					What: uint8(ledger.ChangedUp)})
 			}
 		}
-		c.hinder(e, now, excuse.ChangedUp)
+		e.hinder(excuse.ChangedUp)
 	}
-	c.hinder(e, now, excuse.ChangedDown)
+	e.hinder(excuse.ChangedDown)
 }
 
 // Lossy tells that the system loses or mixes up datagrams of the client's by a fault, and
@@ -152,7 +141,7 @@ func (c *Client) CorruptedOnPath(e *Env, now mono.Time, up bool, _ []byte) {
 func (c *Client) Lossy(e *Env, now mono.Time, up, down, on bool) {
 	e.at(c, now)
 	if !on { // what is under way comes yet, and the system may be told a little later
-		c.mends(e, now, now.Add(e.Trial.Prompt))
+		e.mends(now.Add(e.Trial.Prompt))
 		return
 	}
 	if up {
@@ -165,19 +154,19 @@ func (c *Client) Lossy(e *Env, now mono.Time, up, down, on bool) {
 
 // mends notes that nothing of what the client says or hears is changed from a time on: it has a new
 // connection, for one.
-func (c *Client) mends(e *Env, now, from mono.Time) {
-	c.frees(e, now, excuse.ChangedUp, from)
-	c.frees(e, now, excuse.ChangedDown, from)
+func (e *Env) mends(from mono.Time) {
+	e.frees(excuse.ChangedUp, from)
+	e.frees(excuse.ChangedDown, from)
 }
 
 // tellOfMarks tells a fact about each message that is in some bytes.
-func (c *Client) tellOfMarks(e *Env, now mono.Time, f fact.Fact, b []byte) {
-	e.at(c, now)
+func (e *Env) tellOfMarks(f fact.Fact, b []byte) {
+	e.at(e.c, e.now)
 	marks := mark.In(b)
 	for m, end := marks.Next(); end > 0; m, end = marks.Next() {
 		if m.Run == e.Run {
-			f.Client, f.Room, f.Number = c.id, noRoom, m.Number
-			e.tell(now, f)
+			f.Client, f.Room, f.Number = e.c.id, noRoom, m.Number
+			e.tell(f)
 		}
 	}
 }

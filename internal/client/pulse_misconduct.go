@@ -7,13 +7,11 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/excuse"
-	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/transport"
-	"tidepull/internal/wire/ws"
 )
 
 // A misconduct is what a client does wrong on purpose about signs of life, while it does.
@@ -46,85 +44,77 @@ type lateReply struct {
 const maxLateReplies = 64
 
 // misconduct is what the client does wrong at the moment; nil if nothing.
-func (c *Client) misconduct() *misconduct {
-	if p := c.pulse(); p != nil {
-		return p.wrong
+func (p *pulse) misconduct() *misconduct {
+	if p.beats == nil {
+		return nil
 	}
-	return nil
+	return p.wrong
 }
 
 // stands reports whether the client's session does not go on, as it misbehaves.
-func (c *Client) stands() bool {
-	m := c.misconduct()
+func (p *pulse) stands() bool {
+	m := p.misconduct()
 	return m != nil && m.still
 }
 
-// UnplugsItself reports whether the client is unplugged by its own misconduct.
-func (c *Client) UnplugsItself() bool {
-	m := c.misconduct()
+// unplugs reports whether the client is unplugged by its own misconduct.
+func (p *pulse) unplugs() bool {
+	m := p.misconduct()
 	return m != nil && m.how.Do == trial.Unplugged && !m.openEnd
 }
 
 // misbehaves begins to do something wrong on purpose; inSession says that a step of its
 // session wants it, which goes on.
-func (c *Client) misbehaves(e *Env, now mono.Time, how *trial.Misbehaviour, inSession bool) {
-	x := c.optional()
-	if x.pulse == nil {
-		x.pulse = &pulse{heard: now}
+func (p *pulse) misbehaves(e *Env, how *trial.Misbehaviour, inSession bool) {
+	if p.beats == nil {
+		p.beats = &beats{heard: e.now}
 	}
-	p := x.pulse
-	m := &misconduct{how: how, since: now, still: !inSession && how.Do.Still()}
+	m := &misconduct{how: how, since: e.now, still: !inSession && how.Do.Still()}
 	heard := p.heard
 	p.wrong, p.begins, p.done = m, 0, true
 	e.counts().Pulse.Misbehave++
-	e.event(c, now, logbook.Misbehaved, noRoom, how.Do.String())
+	e.event(logbook.Misbehaved, noRoom, how.Do.String())
 	promise := e.Trial.Target.Promise
 	if how.Must == trial.MustEvict && promise != nil && promise.Deadline > 0 && (how.Do.Blind() || promise.Client &&
 		!promise.Server) {
 		// its next heartbeat, or the server's, is due within an interval
-		m.due = now.Add(promise.Every + promise.Deadline + promise.Slack())
+		m.due = e.now.Add(promise.Every + promise.Deadline + promise.Slack())
 	}
 	switch how.Do {
 	case trial.Hurried:
-		m.next = now.Add(how.Every)
+		m.next = e.now.Add(how.Every)
 	case trial.Deaf:
 		if promise != nil {
-			m.next = now.Add(promise.Every)
+			m.next = e.now.Add(promise.Every)
 		}
 	}
 	if how.Do == trial.Frozen || how.Do == trial.Unplugged {
 		// The server may close it any time, and it would not know: it is owed nothing more.
-		c.quitAll(e, now)
+		e.judge.quitAll(e)
 	}
 	if how.Do.Blind() {
-		c.hinder(e, now, excuse.NotReading)
-		line := &c.io(e).Lines[transport.Main]
+		e.hinder(excuse.NotReading)
+		line := &e.path.io(e).Lines[transport.Main]
 		line.Hold, line.Unplug = how.Do != trial.Unplugged, how.Do == trial.Unplugged
 		if promise != nil { // it will not see when the next one comes: it was due then
-			m.owes = heard.Add((now.Sub(heard)/promise.Every + 1) * promise.Every)
+			m.owes = heard.Add((e.now.Sub(heard)/promise.Every + 1) * promise.Every)
 		}
 		if m.look = m.due; m.look == 0 && !inSession {
 			m.look = mono.Never
 		}
 	}
 	if m.still {
-		c.stopsSession(e, now)
+		e.script.stops(e)
 	}
-}
-
-// stopsSession has the session go no further.
-func (c *Client) stopsSession(e *Env, now mono.Time) {
-	if c.wait == forOthers {
-		e.note(c, now, fact.WaitsNot, 0, 0)
-	}
-	e.repeatsChange(c, now, -int32(c.depth))
-	c.depth, c.wait, c.deadline = 0, forNothing, mono.Never
 }
 
 // nextMisdeed is when Tick is to be called for what the client does wrong; mono.Never if it
 // need not be.
 func (p *pulse) nextMisdeed() mono.Time {
 	next := mono.Never
+	if p.beats == nil {
+		return next
+	}
 	if p.begins != 0 {
 		next = p.begins
 	}
@@ -147,19 +137,18 @@ func (p *pulse) nextMisdeed() mono.Time {
 // verdictDue is when the server should have closed the connection at the latest; mono.Never
 // if that is not to be judged.
 func (p *pulse) verdictDue() mono.Time {
-	if m := p.wrong; m != nil && m.due != 0 && m.look == 0 && !m.kept {
+	if m := p.misconduct(); m != nil && m.due != 0 && m.look == 0 && !m.kept {
 		return m.due
 	}
 	return mono.Never
 }
 
 // tickMisdeed does what is due of what the client does wrong.
-func (c *Client) tickMisdeed(e *Env, now mono.Time) {
-	p := c.pulse()
-	if p.begins != 0 && p.begins <= now {
+func (p *pulse) tickMisdeed(e *Env) {
+	if p.begins != 0 && p.begins <= e.now {
 		p.begins = 0
-		if c.phase == open && !c.ebbing {
-			c.misbehaves(e, now, e.Trial.Crews[c.crew].Misbehaves(int(c.n)), false)
+		if e.path.is(open) && !e.script.isEbbing() {
+			p.misbehaves(e, e.Trial.Crews[e.c.crew].Misbehaves(int(e.c.n)), false)
 		}
 		return
 	}
@@ -167,44 +156,44 @@ func (c *Client) tickMisdeed(e *Env, now mono.Time) {
 	if m == nil {
 		return
 	}
-	if m.next != 0 && m.next <= now {
-		c.beatsWrongly(e, m, now)
+	if m.next != 0 && m.next <= e.now {
+		p.beatsWrongly(e, m)
 	}
-	for len(m.late) > 0 && m.late[0].at <= now {
+	for len(m.late) > 0 && m.late[0].at <= e.now {
 		r := m.late[0]
 		m.late = m.late[1:]
 		m.owes, m.due = 0, 0
 		if len(m.late) > 0 {
-			c.owesSince(e, m, m.late[0].came)
+			p.owesSince(e, m, m.late[0].came)
 		}
-		e.record(c, now, lane.Beat, 0, 0)
+		e.record(e.now, lane.Beat, 0, 0)
 		if r.payload == nil {
-			c.fill(e)
-			c.send(e, now, e.Trial.Dialect.Beat.Answer)
+			e.fill()
+			e.path.send(e, e.Trial.Dialect.Beat.Answer)
 		} else {
-			c.reply(e, r.payload)
+			p.reply(e, r.payload)
 		}
 	}
-	if m.look != 0 && m.look <= now {
-		c.looksAgain(e, m, now)
+	if m.look != 0 && m.look <= e.now {
+		p.looksAgain(e, m)
 		return
 	}
-	if p.verdictDue() <= now {
-		c.isKept(e, m, now)
+	if p.verdictDue() <= e.now {
+		p.isKept(e, m)
 	}
 }
 
 // beatsWrongly sends a sign of life that nobody asked for.
-func (c *Client) beatsWrongly(e *Env, m *misconduct, now mono.Time) {
+func (p *pulse) beatsWrongly(e *Env, m *misconduct) {
 	every := m.how.Every
 	if m.how.Do == trial.Deaf {
 		every = e.Trial.Target.Promise.Every
 	}
-	if c.phase != open {
+	if !e.path.is(open) {
 		m.next = 0
 		return
 	}
-	m.next = nextBeat(m.next, every, now)
+	m.next = nextBeat(m.next, every, e.now)
 	b := &e.Trial.Dialect.Beat
 	unasked := b.Send
 	if unasked == nil {
@@ -212,42 +201,38 @@ func (c *Client) beatsWrongly(e *Env, m *misconduct, now mono.Time) {
 	}
 	switch {
 	case unasked != nil:
-		c.fill(e)
-		c.send(e, now, unasked)
+		e.fill()
+		e.path.send(e, unasked)
 	case m.how.Do == trial.Hurried:
-		if w, ok := c.way.(transport.Pinger); ok {
-			w.Ping(c.io(e), beatPayload)
-		}
+		e.path.ping(e, beatPayload)
 	default:
-		c.reply(e, beatPayload) // a pong that nobody asked for is a sign of life (RFC 6455 5.5.3)
+		p.reply(e, beatPayload) // a pong that nobody asked for is a sign of life (RFC 6455 5.5.3)
 	}
-	e.record(c, now, lane.Beat, 0, 0)
+	e.record(e.now, lane.Beat, 0, 0)
 }
 
 // answersWrongly handles a heartbeat of the server's; false if it is to be answered as it
 // should. A payload of nil stands for the dialect's answer.
-func (c *Client) answersWrongly(e *Env, m *misconduct, payload []byte, at, now mono.Time) bool {
+func (p *pulse) answersWrongly(e *Env, m *misconduct, payload []byte, at mono.Time) bool {
 	switch m.how.Do {
 	case trial.Silent, trial.Frozen, trial.Unplugged:
-		c.owesSince(e, m, at)
-		e.record(c, at, lane.Ignored, 0, 0)
+		p.owesSince(e, m, at)
+		e.record(at, lane.Ignored, 0, 0)
 	case trial.Slowly:
-		c.owesSince(e, m, at)
+		p.owesSince(e, m, at)
 		if len(m.late) < maxLateReplies {
-			m.late = append(m.late, lateReply{now.Add(m.how.By), at, bytes.Clone(payload)})
+			m.late = append(m.late, lateReply{e.now.Add(m.how.By), at, bytes.Clone(payload)})
 		}
-		e.record(c, at, lane.Ignored, 0, 0)
+		e.record(at, lane.Ignored, 0, 0)
 	case trial.Wrongly:
-		c.owesSince(e, m, at)
-		e.record(c, at, lane.Beat, 0, 0)
+		p.owesSince(e, m, at)
+		e.record(at, lane.Beat, 0, 0)
 		if payload == nil {
-			c.fill(e)
+			e.fill()
 			e.body = append(e.Trial.Dialect.Beat.Answer.Append(e.body[:0], &e.scope), " (wrong)"...)
-			if binary := e.Trial.Dialect.Binary; c.sayable(e, now, binary, false) {
-				c.way.Say(c.io(e), e.body, binary)
-			}
+			e.path.say(e, e.Trial.Dialect.Binary, false)
 		} else {
-			c.reply(e, append([]byte("not "), payload[:min(len(payload), 100)]...))
+			p.reply(e, append([]byte("not "), payload[:min(len(payload), 100)]...))
 		}
 	default:
 		return false
@@ -256,7 +241,7 @@ func (c *Client) answersWrongly(e *Env, m *misconduct, payload []byte, at, now m
 }
 
 // owesSince notes the first heartbeat that the client has not answered as it should.
-func (c *Client) owesSince(e *Env, m *misconduct, at mono.Time) {
+func (p *pulse) owesSince(e *Env, m *misconduct, at mono.Time) {
 	if m.owes != 0 {
 		return
 	}
@@ -267,25 +252,25 @@ func (c *Client) owesSince(e *Env, m *misconduct, at mono.Time) {
 }
 
 // looksAgain has a client read on that did not: the server should have closed it by now.
-func (c *Client) looksAgain(e *Env, m *misconduct, now mono.Time) {
-	line := &c.io(e).Lines[transport.Main]
+func (p *pulse) looksAgain(e *Env, m *misconduct) {
+	line := &e.path.io(e).Lines[transport.Main]
 	if m.how.Do == trial.Unplugged {
 		line.Plug = true
 	}
 	line.Resume = true
 	m.look, m.openEnd = 0, true
-	m.due = now.Add(lookFor)
+	m.due = e.now.Add(lookFor)
 	m.next = 0
 	if m.how.Do == trial.Unplugged { // what it says now finds out whether there is a connection
-		c.reply(e, beatPayload)
+		p.reply(e, beatPayload)
 	}
 }
 
 // seesAgain has a client that is about to close read again, if it did not on purpose: it would
 // not hear the answer.
-func (c *Client) seesAgain(e *Env) {
-	if m := c.misconduct(); m.blind() {
-		line := &c.io(e).Lines[transport.Main]
+func (p *pulse) seesAgain(e *Env) {
+	if m := p.misconduct(); m.blind() {
+		line := &e.path.io(e).Lines[transport.Main]
 		line.Resume, line.Plug = true, m.how.Do == trial.Unplugged
 	}
 }
@@ -295,35 +280,34 @@ func (c *Client) seesAgain(e *Env) {
 const lookFor = 4 * time.Second
 
 // isKept books that a client is still connected though the server should have closed it.
-func (c *Client) isKept(e *Env, m *misconduct, now mono.Time) {
+func (p *pulse) isKept(e *Env, m *misconduct) {
 	m.kept = true
-	if !c.pathBad(e, m.since) { // else a fault may keep the end of its connection from it
-		c.isNotEvicted(e, m, now)
+	if !e.pathBad(m.since) { // else a fault may keep the end of its connection from it
+		p.isNotEvicted(e, m)
 	}
 	if m.openEnd { // it has not listened for so long that its session makes no sense any more
-		c.ebbing = true
-		c.sayClose(e, now, ws.CloseNormal, "")
+		e.script.ebbs(e)
 	}
 }
 
 // isNotEvicted counts a client that the server should have closed.
-func (c *Client) isNotEvicted(e *Env, m *misconduct, now mono.Time) {
+func (p *pulse) isNotEvicted(e *Env, m *misconduct) {
 	e.counts().Pulse.Kept++
-	e.doubts(e.closedInDoubt(now)).Kept++
-	e.event(c, now, logbook.Failed, noRoom, e.countReason("not evicted", errors.New(m.how.Do.String()+
+	e.doubts(e.closedInDoubt()).Kept++
+	e.event(logbook.Failed, noRoom, e.countReason("not evicted", errors.New(m.how.Do.String()+
 		": its connection is still open after the deadline")))
-	e.trouble(c, now)
+	e.trouble()
 }
 
 // isEvicted books that a client's connection ended while it misbehaved, and gives when the server
 // closed it; now if nobody knows.
-func (c *Client) isEvicted(e *Env, m *misconduct, at, now mono.Time) (when mono.Time) {
+func (p *pulse) isEvicted(e *Env, m *misconduct, at mono.Time) (when mono.Time) {
 	counts := &e.counts().Pulse
 	promise := e.Trial.Target.Promise
 	if m.how.Must == trial.MustKeep {
 		counts.Hasty++
-		e.doubts(e.closedInDoubt(now)).Hasty++
-		e.trouble(c, now)
+		e.doubts(e.closedInDoubt()).Hasty++
+		e.trouble()
 	}
 	counts.Evicted++
 	base := m.owes
@@ -332,41 +316,41 @@ func (c *Client) isEvicted(e *Env, m *misconduct, at, now mono.Time) (when mono.
 	}
 	closed := mono.At(at)
 	if m.how.Do == trial.Unplugged {
-		switch gone := e.gone(c); {
+		switch gone := e.gone(); {
 		case gone.To != 0: // of which the client hears long after
 			closed = gone
 		case m.openEnd:
-			return now
+			return e.now
 		}
 	}
 	e.Book.Now().Times[logbook.ToEvict].Record(max(0, closed.To.Sub(base)))
 	if promise != nil && promise.Deadline > 0 && m.how.Must == trial.MustEvict && closed.From.Sub(base) >
-		promise.Deadline+promise.Slack() && !m.kept && !c.pathBad(e, base) {
+		promise.Deadline+promise.Slack() && !m.kept && !e.pathBad(base) {
 		counts.TooLate++
 		if e.Doubtful != nil { // by how much it was too late is what is at stake
 			slack := closed.From.Sub(base) - promise.Deadline
-			e.doubts(e.Doubtful(base, now, slack)).TooLate++
+			e.doubts(e.Doubtful(base, e.now, slack)).TooLate++
 		}
 	}
 	return closed.To
 }
 
 // gone is when the server closed a client's connection, if the system says so; zero if not.
-func (e *Env) gone(c *Client) mono.Span {
+func (e *Env) gone() mono.Span {
 	if e.Gone == nil {
 		return mono.Span{}
 	}
-	return e.Gone(c.id)
+	return e.Gone(e.c.id)
 }
 
 // notHasty reports whether the end of a connection is no sign that the server closes clients
 // that are alive: it broke the protocol, or the trial had broken the server.
-func (e *Env) notHasty(now mono.Time, err error) bool {
+func (e *Env) notHasty(err error) bool {
 	var broken *wire.ProtocolError
 	if errors.As(err, &broken) {
 		return true
 	}
-	t, over := time.Duration(e.rel(now)), e.faultLingers()
+	t, over := time.Duration(e.rel(e.now)), e.faultLingers()
 	for _, m := range e.faults {
 		forGood := m.Fault.Do == trial.StopServer || m.Fault.Lasts == 0 && !m.Fault.Do.AtServer()
 		if t >= m.At && (forGood || t < m.At+m.Fault.Lasts+over) {

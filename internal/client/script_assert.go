@@ -38,41 +38,40 @@ func (e *Env) Ready() (ready []ledger.Client) {
 
 // assert checks what the client knows, and what the run has measured. Figures are those of
 // a moment at or after the step: they are waited for.
-func (c *Client) assert(e *Env, now mono.Time, s *trial.Step) {
-	if len(s.When.Figures()) > 0 && e.figures.upTo < e.rel(now) {
-		c.await(forFigures, now, s.Within)
-		e.awaitFigures(c)
+func (s *script) assert(e *Env, step *trial.Step) {
+	if len(step.When.Figures()) > 0 && e.figures.upTo < e.rel(e.now) {
+		s.await(e, forFigures, step.Within)
+		e.awaitFigures()
 		return
 	}
-	c.judgeAssert(e, now, s)
-	c.pc++
+	s.judgeAssert(e, step)
+	s.pc++
 }
 
-func (e *Env) awaitFigures(c *Client) {
-	if !slices.Contains(e.figures.waiting, c.id) {
-		e.figures.waiting = append(e.figures.waiting, c.id)
+func (e *Env) awaitFigures() {
+	if !slices.Contains(e.figures.waiting, e.c.id) {
+		e.figures.waiting = append(e.figures.waiting, e.c.id)
 	}
 }
 
-func (c *Client) judgeAssert(e *Env, now mono.Time, s *trial.Step) {
-	c.fill(e)
+func (s *script) judgeAssert(e *Env, step *trial.Step) {
+	e.fill()
 	e.scope.Figures = e.figures.values
 	wrong := "it does not hold"
-	for _, i := range s.When.Figures() {
+	for _, i := range step.When.Figures() {
 		wrong += fmt.Sprintf("; %s is %g", e.Trial.Asserted[i], e.figures.values[i])
 	}
-	e.check(c, now, s.Check, s.When.True(&e.scope), wrong)
+	e.check(step.Check, step.When.True(&e.scope), wrong)
 }
 
-// Figured tells a client that waits for figures that newer ones are known.
-func (c *Client) Figured(e *Env, now mono.Time) {
-	e.at(c, now)
+// figured goes on if the figures are known that the script waits for.
+func (s *script) figured(e *Env) {
 	switch {
-	case c.wait != forFigures:
-	case e.figures.upTo < e.rel(c.began): // they are of before the step
-		e.awaitFigures(c)
+	case s.wait != forFigures:
+	case e.figures.upTo < e.rel(s.began): // they are of before the step
+		e.awaitFigures()
 	default:
-		c.judgeAssert(e, now, c.step())
-		c.resume(e, now)
+		s.judgeAssert(e, s.step())
+		s.resume(e)
 	}
 }

@@ -17,7 +17,7 @@ import (
 )
 
 // fields evaluates header fields. Line breaks in a value, which would end its field, are not written.
-func (c *Client) fields(e *Env, fields []trial.Field) []http1.Field {
+func (e *Env) fields(fields []trial.Field) []http1.Field {
 	var out []http1.Field
 	for _, f := range fields {
 		value := strings.Map(func(r rune) rune {
@@ -33,64 +33,49 @@ func (c *Client) fields(e *Env, fields []trial.Field) []http1.Field {
 
 // ask makes the step's HTTP request. One that publishes a message is accounted
 // for in the ledger: its latency counts from here.
-func (c *Client) ask(e *Env, now mono.Time, s *trial.Step) {
-	r := s.Request
-	c.fill(e)
+func (s *script) ask(e *Env, step *trial.Step) {
+	r := step.Request
+	e.fill()
 	var content []byte
 	switch {
 	case r.Publishes:
-		if !c.account(e, now, s) {
-			c.pc++
+		if !s.account(e, step) {
+			s.pc++
 			return
 		}
-		c.bodyOf(e, s)
+		s.bodyOf(e, step)
 		content = slices.Clone(e.body)
 	case r.Content != nil:
 		content = r.Content.Append(nil, &e.scope)
 	}
-	c.await(forAnswer, now, s.Within)
-	e.record(c, now, lane.Requested, 0, len(content))
+	s.await(e, forAnswer, step.Within)
+	e.record(e.now, lane.Requested, 0, len(content))
 	side := e.Side
-	side.From = e.fromOf(c)
-	c.optional().web.Ask(&e.IO, &side, e.Web, transport.Request{Method: r.Method,
+	side.From = e.fromOf()
+	e.path.web().Ask(&e.IO, &side, e.Web, transport.Request{Method: r.Method,
 		Path:   transport.Target(string(r.Path.Append(nil, &e.scope))),
-		Fields: c.fields(e, r.Fields), Type: r.Type, Content: content, Redirects: r.Redirects})
-}
-
-// drainWeb handles what came of a request.
-func (c *Client) drainWeb(e *Env, at, now mono.Time) {
-	for c.more != nil {
-		ev := c.more.web.Next(&e.IO)
-		switch ev.Kind {
-		case transport.Nothing:
-			return
-		case transport.Reply:
-			c.answered(e, ev.Head, ev.Payload, at, now)
-		case transport.Failed:
-			c.unanswered(e, now, ev.Err)
-		}
-	}
+		Fields: e.fields(r.Fields), Type: r.Type, Content: content, Redirects: r.Redirects})
 }
 
 // answered handles a whole answer.
-func (c *Client) answered(e *Env, h *http1.Head, content []byte, at, now mono.Time) {
-	if c.wait != forAnswer {
+func (s *script) answered(e *Env, h *http1.Head, content []byte, at mono.Time) {
+	if s.wait != forAnswer {
 		return
 	}
-	s := c.step()
+	step := s.step()
 	e.counts().Requests++
-	e.Book.Now().Times[logbook.ToAnswer].Record(at.Sub(c.began))
-	e.record(c, at, lane.Answered, uint64(h.Status), len(content))
-	c.load(e, reading.Part{Text: content, JSON: content})
+	e.Book.Now().Times[logbook.ToAnswer].Record(at.Sub(s.began))
+	e.record(at, lane.Answered, uint64(h.Status), len(content))
+	e.load(reading.Part{Text: content, JSON: content})
 	e.scope.Vars[expr.VarStatus] = expr.Num(float64(h.Status))
 	e.scope.Head = h
-	wrong := wrongIn(h, s.Request, &e.scope)
+	wrong := wrongIn(h, step.Request, &e.scope)
 	if wrong == "" {
-		c.capture(e, s.Capture)
+		s.capture(e, step.Capture)
 	}
-	e.check(c, now, s.Check, wrong == "", wrong)
+	e.check(step.Check, wrong == "", wrong)
 	e.scope.Head = nil
-	c.resume(e, now)
+	s.resume(e)
 }
 
 // wrongIn says what is not as it must be in an answer, or "".
@@ -105,20 +90,20 @@ func wrongIn(h *http1.Head, r *trial.Request, s *expr.Scope) string {
 }
 
 // unanswered handles that a request failed.
-func (c *Client) unanswered(e *Env, now mono.Time, err error) {
-	if c.wait != forAnswer {
+func (s *script) unanswered(e *Env, err error) {
+	if s.wait != forAnswer {
 		return
 	}
-	if e.shortage(err, now) != nil {
-		c.resume(e, now)
+	if e.shortage(err) != nil {
+		s.resume(e)
 		return
 	}
-	doubt := e.inDoubt(c.began, now)
+	doubt := e.inDoubt(s.began)
 	e.counts().Unheard++
 	e.doubts(doubt).Unheard++
-	e.fails(c, now, c.step().Check, reasonOf(err), doubt)
-	if c.phase == offline {
-		e.note(c, now, fact.ConnsFail, 0, 1) // if nobody gets any further, the server is not there
+	e.fails(s.step().Check, reasonOf(err), doubt)
+	if e.path.is(offline) {
+		e.note(fact.ConnsFail, 0, 1) // if nobody gets any further, the server is not there
 	}
-	c.resume(e, now)
+	s.resume(e)
 }

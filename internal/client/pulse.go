@@ -8,11 +8,16 @@ import (
 	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/logbook"
-	"tidepull/internal/wire/transport"
 )
 
-// A pulse is what a client knows of the heartbeats of its connection.
+// A pulse is a client's heartbeats, and what it does wrong about them on purpose.
 type pulse struct {
+	beatAt mono.Time // when it sends a sign of life unasked; 0: it does not
+	*beats           // nil if nothing is promised of heartbeats, and it behaves
+}
+
+// beats are those of one connection.
+type beats struct {
 	heard  mono.Time   // when the server's last one came, or the connection opened
 	first  bool        // one has come
 	asked  mono.Time   // when it last asked for one that has not come; 0: it has
@@ -21,29 +26,37 @@ type pulse struct {
 	done   bool        // it has misbehaved; it does so once
 }
 
-// pulse is the client's, if it has any.
-func (c *Client) pulse() *pulse {
-	if c.more == nil {
-		return nil
-	}
-	return c.more.pulse
-}
-
-// followsBeats begins to follow the heartbeats of a connection that opened.
-func (c *Client) followsBeats(e *Env, at, now mono.Time) {
-	m := e.Trial.Crews[c.crew].Misbehaves(int(c.n))
+// follows begins to follow the heartbeats of a connection that opened.
+func (p *pulse) follows(e *Env, at mono.Time) {
+	m := e.Trial.Crews[e.c.crew].Misbehaves(int(e.c.n))
 	if e.Trial.Target.Promise != nil || m != nil {
-		x := c.optional()
-		if x.pulse == nil {
-			x.pulse = &pulse{}
-		}
-		*x.pulse = pulse{heard: at, done: x.pulse.done}
-		if m != nil && !x.pulse.done {
-			x.pulse.begins = now.Add(m.After)
+		done := p.beats != nil && p.done
+		p.beats = &beats{heard: at, done: done}
+		if m != nil && !done {
+			p.beats.begins = e.now.Add(m.After)
 		}
 	}
 	if every := e.beatEvery(); every > 0 {
-		c.optional().beatAt = now.Add(time.Duration(c.fraction() * float64(every)))
+		p.beatAt = e.now.Add(time.Duration(e.fraction() * float64(every)))
+	}
+}
+
+// due is when the client is to do something about heartbeats; mono.Never if nothing.
+func (p *pulse) due() mono.Time {
+	due := p.nextMisdeed()
+	if p.beatAt != 0 {
+		due = min(due, p.beatAt)
+	}
+	return due
+}
+
+// tick does what is due.
+func (p *pulse) tick(e *Env) {
+	if p.beatAt != 0 && p.beatAt <= e.now {
+		p.beatUnasked(e)
+	}
+	if min(p.nextMisdeed(), p.verdictDue()) <= e.now {
+		p.tickMisdeed(e)
 	}
 }
 
@@ -60,20 +73,20 @@ func (e *Env) beatEvery() time.Duration {
 
 // beat answers the server's question for a sign of life. Only the latest needs an
 // answer (RFC 6455 5.5.3): a server that does not read is not sent more of them.
-func (c *Client) beat(e *Env, payload []byte, at, now mono.Time) {
-	c.hearsBeat(e, at)
-	if m := c.misconduct(); m != nil && c.answersWrongly(e, m, payload, at, now) {
+func (p *pulse) beat(e *Env, payload []byte, at mono.Time) {
+	p.hearsBeat(e, at)
+	if m := p.misconduct(); m != nil && p.answersWrongly(e, m, payload, at) {
 		return
 	}
 	e.counts().Pings++
-	e.record(c, at, lane.Beat, 0, 0)
-	c.reply(e, payload)
+	e.record(at, lane.Beat, 0, 0)
+	p.reply(e, payload)
 }
 
 // reply sends the answer to a ping.
-func (c *Client) reply(e *Env, payload []byte) {
-	if e.Queued == nil || e.Queued(c.id) < maxReplies {
-		c.way.Reply(c.io(e), payload)
+func (p *pulse) reply(e *Env, payload []byte) {
+	if e.Queued == nil || e.Queued(e.c.id) < maxReplies {
+		e.path.reply(e, payload)
 	}
 }
 
@@ -83,32 +96,31 @@ const maxReplies = 64 << 10
 
 // beatAnswer handles a message that is a sign of life of the server's, or asks for one, or
 // answers one.
-func (c *Client) beatAnswer(e *Env, at, now mono.Time) {
-	answers := c.beatAnswered(e, at)
+func (p *pulse) beatAnswer(e *Env, at mono.Time) {
+	answers := p.beatAnswered(e, at)
 	answer := e.Trial.Dialect.Beat.Answer
 	if !answers || answer != nil {
-		c.hearsBeat(e, at)
+		p.hearsBeat(e, at)
 	}
-	if m := c.misconduct(); m != nil && answer != nil && c.answersWrongly(e, m, nil, at, now) {
+	if m := p.misconduct(); m != nil && answer != nil && p.answersWrongly(e, m, nil, at) {
 		return
 	}
 	e.counts().Pings++
-	e.record(c, at, lane.Beat, 0, 0)
+	e.record(at, lane.Beat, 0, 0)
 	if answer != nil {
-		c.send(e, now, answer)
+		e.path.send(e, answer)
 	}
 }
 
 // pong handles the answer to a ping of the client's.
-func (c *Client) pong(e *Env, at mono.Time) {
-	c.beatAnswered(e, at) // if it was asked for: a pong is no heartbeat of the server's
-	e.record(c, at, lane.Beat, 0, 0)
+func (p *pulse) pong(e *Env, at mono.Time) {
+	p.beatAnswered(e, at) // if it was asked for: a pong is no heartbeat of the server's
+	e.record(at, lane.Beat, 0, 0)
 }
 
 // beatAnswered books that a heartbeat of the client's is answered; false if none was open.
-func (c *Client) beatAnswered(e *Env, at mono.Time) bool {
-	p := c.pulse()
-	if p == nil || p.asked == 0 {
+func (p *pulse) beatAnswered(e *Env, at mono.Time) bool {
+	if p.beats == nil || p.asked == 0 {
 		return false
 	}
 	page := e.Book.Now()
@@ -119,15 +131,15 @@ func (c *Client) beatAnswered(e *Env, at mono.Time) bool {
 }
 
 // hearsBeat measures a heartbeat of the server's that came at an instant.
-func (c *Client) hearsBeat(e *Env, at mono.Time) {
-	p, promise := c.pulse(), e.Trial.Target.Promise
+func (p *pulse) hearsBeat(e *Env, at mono.Time) {
+	promise := e.Trial.Target.Promise
 	switch {
-	case p == nil || promise == nil || !promise.Server || p.heard == 0: // it is closing, at the last
+	case p.beats == nil || promise == nil || !promise.Server || p.heard == 0: // it is closing, at the last
 		return
 	case p.wrong.blind(): // what waited unread has no times of its own
 		return
 	}
-	if c.pathBad(e, p.heard) { // it is the path's time, too
+	if e.pathBad(p.heard) { // it is the path's time, too
 		p.heard, p.first = at, true
 		return
 	}
@@ -162,25 +174,25 @@ func missing(gap, every time.Duration) int64 {
 }
 
 // hearsAnything measures that something came, if that is as good as a heartbeat.
-func (c *Client) hearsAnything(e *Env, at mono.Time) {
-	if p := e.Trial.Target.Promise; p != nil && p.AnyData && c.phase == open {
-		c.hearsBeat(e, at)
+func (p *pulse) hearsAnything(e *Env, at mono.Time) {
+	if promise := e.Trial.Target.Promise; promise != nil && promise.AnyData && e.path.is(open) {
+		p.hearsBeat(e, at)
 	}
 }
 
-// beatsEnd ends what is measured of a connection's heartbeats: what came until an instant
+// ends ends what is measured of a connection's heartbeats: what came until an instant
 // was read.
-func (c *Client) beatsEnd(e *Env, until mono.Time) {
-	p, promise := c.pulse(), e.Trial.Target.Promise
-	if p == nil {
+func (p *pulse) ends(e *Env, until mono.Time) {
+	promise := e.Trial.Target.Promise
+	if p.beats == nil {
 		return
 	}
-	c.frees(e, e.now, excuse.NotReading, e.now) // whatever comes after this connection is read
+	e.frees(excuse.NotReading, e.now) // whatever comes after this connection is read
 	if promise == nil || p.heard == 0 {
 		p.wrong, p.begins = nil, 0
 		return
 	}
-	if promise.Server && !p.wrong.blind() && c.more.perSec == 0 && !c.pathBad(e, p.heard) {
+	if promise.Server && !p.wrong.blind() && !e.path.readsSlowly() && !e.pathBad(p.heard) {
 		// one that is due now may come any moment
 		if gap := until.Sub(p.heard); gap > promise.Every+promise.Every/2 {
 			e.counts().Pulse.Missing += missing(gap, promise.Every)
@@ -198,18 +210,18 @@ func (e *Env) readUpTo() mono.Time {
 }
 
 // beatUnasked sends a sign of life, and says when the next one is due.
-func (c *Client) beatUnasked(e *Env, now mono.Time) {
+func (p *pulse) beatUnasked(e *Env) {
 	every := e.beatEvery()
-	m := c.misconduct()
-	if c.phase != open || m != nil && m.how.Do.Still() {
+	m := p.misconduct()
+	if !e.path.is(open) || m != nil && m.how.Do.Still() {
 		if promise := e.Trial.Target.Promise; m != nil && promise != nil && promise.Client {
-			c.owesSince(e, m, c.more.beatAt)
+			p.owesSince(e, m, p.beatAt)
 		}
-		c.more.beatAt = 0
+		p.beatAt = 0
 		return
 	}
-	c.more.beatAt = nextBeat(c.more.beatAt, every, now)
-	c.sendsBeat(e, now)
+	p.beatAt = nextBeat(p.beatAt, every, e.now)
+	p.sendsBeat(e)
 }
 
 // nextBeat is when the beat after one is due. If the tool was late, beats are not sent in
@@ -222,26 +234,23 @@ func nextBeat(last mono.Time, every time.Duration, now mono.Time) mono.Time {
 }
 
 // sendsBeat sends a sign of life that the server is to answer, or not, as the dialect says.
-func (c *Client) sendsBeat(e *Env, now mono.Time) {
+func (p *pulse) sendsBeat(e *Env) {
 	b := &e.Trial.Dialect.Beat
 	if b.Send != nil {
-		c.fill(e)
-		c.send(e, now, b.Send)
-	} else if m, ok := c.way.(transport.Pinger); ok {
-		m.Ping(c.io(e), beatPayload)
-	} else {
+		e.fill()
+		e.path.send(e, b.Send)
+	} else if !e.path.ping(e, beatPayload) {
 		return
 	}
-	e.record(c, now, lane.Beat, 0, 0)
-	p := c.pulse()
-	if p == nil || e.Trial.Target.Promise == nil || b.Send != nil && (b.When == nil || b.Answer != nil) {
+	e.record(e.now, lane.Beat, 0, 0)
+	if p.beats == nil || e.Trial.Target.Promise == nil || b.Send != nil && (b.When == nil || b.Answer != nil) {
 		return // nobody has said that it is answered
 	}
 	counts := &e.counts().Pulse
-	if counts.Asked++; p.asked != 0 && !c.pathBad(e, p.asked) {
+	if counts.Asked++; p.asked != 0 && !e.pathBad(p.asked) {
 		counts.Unheard++
 	}
-	p.asked = now
+	p.asked = e.now
 }
 
 // beatPayload is what stands in the clients' pings.

@@ -1,7 +1,6 @@
 package client
 
 import (
-	"tidepull/internal/base/mono"
 	"tidepull/internal/client/reading"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
@@ -21,20 +20,20 @@ type pastWatch struct {
 }
 
 // watchPast begins to follow a history, if one is promised.
-func (c *Client) watchPast(e *Env, now mono.Time, s *trial.Step) {
-	if s.History < 0 || e.Trial.Dialect.Past == nil {
+func (j *judge) watchPast(e *Env, step *trial.Step) {
+	if step.History < 0 || e.Trial.Dialect.Past == nil {
 		return
 	}
-	c.optional().past = &pastWatch{room: c.asked, promised: s.History, check: s.Check}
-	e.tell(now, fact.Fact{Kind: fact.WantsHistory, Client: c.id, Room: c.asked, Number: uint64(s.History)})
+	j.own().past = &pastWatch{room: j.asked, promised: step.History, check: step.Check}
+	e.tell(fact.Fact{Kind: fact.WantsHistory, Client: e.c.id, Room: j.asked, Number: uint64(step.History)})
 }
 
 // followsHistory looks at a message that is history, or holds some.
-func (c *Client) followsHistory(e *Env, m *reading.Message) {
-	if c.more == nil || c.more.past == nil || c.more.past.judged {
+func (j *judge) followsHistory(e *Env, m *reading.Message) {
+	if j.rare == nil || j.rare.past == nil || j.rare.past.judged {
 		return
 	}
-	w := c.more.past
+	w := j.rare.past
 	for _, n := range m.Past {
 		w.count++
 		if e.Trial.Dialect.PastSeq != nil {
@@ -61,30 +60,30 @@ func (w *pastWatch) continues(seq reading.Number) {
 
 // judgePast judges the history once the entry is confirmed. How it joins what
 // is said from then on is judged with the first live message.
-func (c *Client) judgePast(e *Env, now mono.Time) {
-	if c.more == nil || c.more.past == nil {
+func (j *judge) judgePast(e *Env) {
+	if j.rare == nil || j.rare.past == nil {
 		return
 	}
-	w := c.more.past
+	w := j.rare.past
 	w.judged = true
 	if w.wrong == "" && w.count > w.promised {
 		w.wrong = "it is longer than promised"
 	}
 	if w.wrong == "" { // whether it is too short is known to who knows what was said there
-		e.tell(now, fact.Fact{Kind: fact.HasHistory, Client: c.id, Room: noRoom, Check: int16(w.check),
+		e.tell(fact.Fact{Kind: fact.HasHistory, Client: e.c.id, Room: noRoom, Check: int16(w.check),
 			Number: uint64(w.count)})
 	}
 	if w.wrong != "" || !w.numbered || e.Trial.Dialect.Heard.Seq == nil {
-		c.judgesHistory(e, now, w)
+		j.judgesHistory(e, w)
 	}
 }
 
 // firstLive judges whether the first live message continues the history.
-func (c *Client) firstLive(e *Env, m *reading.Message, now mono.Time) {
-	if m.Is&reading.Live == 0 || e.Trial.Dialect.Heard.When == nil || c.more == nil || c.more.past == nil {
+func (j *judge) firstLive(e *Env, m *reading.Message) {
+	if m.Is&reading.Live == 0 || e.Trial.Dialect.Heard.When == nil || j.rare == nil || j.rare.past == nil {
 		return
 	}
-	w, seq, wrong := c.more.past, m.Number, ""
+	w, seq, wrong := j.rare.past, m.Number, ""
 	if room, ok := e.rooms[string(m.Room)]; !ok || room != w.room || !w.numbered {
 		return
 	}
@@ -101,15 +100,15 @@ func (c *Client) firstLive(e *Env, m *reading.Message, now mono.Time) {
 		return
 	}
 	w.wrong = wrong
-	c.judgesHistory(e, now, w)
+	j.judgesHistory(e, w)
 }
 
 // judgesHistory tells what is right or wrong with a history, but for its length.
-func (c *Client) judgesHistory(e *Env, now mono.Time, w *pastWatch) {
-	f := fact.Fact{Kind: fact.JudgesHistory, Client: c.id, Room: noRoom, Check: int16(w.check), Flags: fact.Good}
+func (j *judge) judgesHistory(e *Env, w *pastWatch) {
+	f := fact.Fact{Kind: fact.JudgesHistory, Client: e.c.id, Room: noRoom, Check: int16(w.check), Flags: fact.Good}
 	if w.wrong != "" {
 		f.Flags = 0
 	}
-	e.tellText(now, f, []byte(w.wrong))
-	c.more.past = nil
+	e.tellText(f, []byte(w.wrong))
+	j.rare.past = nil
 }

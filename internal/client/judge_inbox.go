@@ -3,7 +3,6 @@ package client
 import (
 	"slices"
 
-	"tidepull/internal/base/mono"
 	"tidepull/internal/client/reading"
 )
 
@@ -33,17 +32,17 @@ func (in *inbox) add(m reading.Part) {
 }
 
 // cameAlready looks whether what an expect step waits for came before it.
-func (c *Client) cameAlready(e *Env, now mono.Time) bool {
-	if c.more == nil {
+func (j *judge) cameAlready(e *Env) bool {
+	if j.rare == nil {
 		return false
 	}
-	in := &c.more.inbox
+	in := &j.rare.inbox
 	for i, message := range in.messages {
-		c.load(e, message)
-		if c.step().When.True(&e.scope) {
+		e.load(message)
+		if e.script.step().When.True(&e.scope) {
 			in.bytes -= message.Size()
 			in.messages = slices.Delete(in.messages, i, i+1)
-			c.met(e, now)
+			j.met(e)
 			return true
 		}
 	}

@@ -1,0 +1,177 @@
+package client
+
+import (
+	"fmt"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/client/reading"
+	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/ledger"
+)
+
+// A judge is what a client makes of what it hears: whether the server knows its name, which room it is
+// in, and whether what comes is as it must be. It knows no connection, and does not read messages itself.
+type judge struct {
+	rare    *rareJudge // what few clients need; nil if this one does not
+	room    ledger.Room
+	asked   ledger.Room // the room that an answer is awaited for
+	naming  naming
+	awaited bool // the message at hand was what an expect waited for
+}
+
+// rareJudge is what a judge has that uses more of the language than most do.
+type rareJudge struct {
+	past       *pastWatch
+	feeds      map[feedKey]int64 // the last number of each part of a feed
+	inbox      inbox
+	early      earlyEntry    // of the enter step, if the server lets clients in by itself
+	newest     int64         // the number of the last message that came, plus 1; 0: none has
+	before     int64         // the same as it was before the connection broke; 0: it has not, or it is judged
+	unfinished []byte        // what has come of a message that goes on in the next frame
+	inside     []ledger.Room // if some rate is dealt out in rooms: those that it is in
+}
+
+// own is what the judge has beyond most.
+func (j *judge) own() *rareJudge {
+	if j.rare == nil {
+		j.rare = &rareJudge{}
+	}
+	return j.rare
+}
+
+// in is the room that the client entered last; noRoom if it is in none.
+func (j *judge) in() ledger.Room { return j.room }
+
+// stepsOut has the client be in no room.
+func (j *judge) stepsOut() { j.room = noRoom }
+
+// returnsTo has the client be in the room that it was in.
+func (j *judge) returnsTo(room ledger.Room) { j.room = room }
+
+// isNobody has the server know no name of the client.
+func (j *judge) isNobody() { j.naming = unnamed }
+
+// breaks notes what came last before the connection broke.
+func (j *judge) breaks() { j.own().before = j.own().newest }
+
+// last is the number of the last message that came; -1 if none has.
+func (j *judge) last() int64 {
+	if j.rare == nil {
+		return -1
+	}
+	return j.rare.newest - 1
+}
+
+// forgets forgets what only makes sense on one connection.
+func (j *judge) forgets(e *Env) {
+	j.isNobody()
+	j.letGo(e)
+	if j.rare != nil {
+		j.rare.early, j.rare.past = earlyEntry{}, nil
+	}
+}
+
+// list takes a message, or each item of a list in it that holds messages.
+func (j *judge) list(e *Env, text []byte, binary bool, came mono.Span) {
+	p := e.reader.Part(text)
+	if e.Trial.Dialect.Each != nil {
+		e.load(p)
+		if e.reader.Each(func(item reading.Part) { j.takes(e, item, binary, came) }) {
+			return
+		}
+	}
+	j.takes(e, p, binary, came)
+}
+
+// load puts a message into the scope, for expressions of the client.
+func (e *Env) load(p reading.Part) {
+	e.reader.Load(p)
+	e.fill()
+}
+
+// takes has a message read, and takes what it means to what the client is about: it may mean several
+// things at once.
+func (j *judge) takes(e *Env, p reading.Part, binary bool, came mono.Span) {
+	e.counts().Arrivals++
+	counts := e.numbers[e.c.crew] || e.countsNumbers()
+	m := e.reader.Read(p, binary, counts || j.listens(e))
+	if m.Read {
+		e.fill()
+		e.reader.Meet(m)
+	}
+	if counts {
+		j.notesNumber(e, m)
+	}
+	if m.Is&reading.History != 0 {
+		j.followsHistory(e, m)
+	}
+	known := m.Marked || m.Is&reading.History != 0
+	if !m.Marked {
+		e.listens(came.To, m.Text)
+	} else if m.Is&reading.Echo == 0 {
+		j.gets(e, m, came)
+	}
+	j.awaited = false
+	if m.Read {
+		known = j.judges(e, m, came.To) || known
+		if e.path.is(open) {
+			known = j.hears(e, m, came.To) || known
+		}
+	}
+	if !known {
+		e.unknown(m)
+	}
+	if e.path.is(open) && e.remembers[e.c.crew] && !j.awaited {
+		j.own().inbox.add(p)
+	}
+}
+
+// gets tells that a message with marks came. If it shares its read with later bytes, the kernel's
+// stamp may be a later packet's.
+func (j *judge) gets(e *Env, m *reading.Message, came mono.Span) {
+	f := fact.Fact{Kind: fact.Gets, Client: e.c.id, Time: e.rel(came.To), Sum: m.Sum, Size: uint32(len(m.Text))}
+	if came.From < came.To {
+		e.counts().Coarse++
+		f.Since = e.rel(came.From)
+	}
+	history := uint8(0)
+	if m.Is&reading.History != 0 {
+		history = fact.History
+	}
+	for ; m.Marked; m.NextMark() {
+		f.Peer, f.Room, f.Number, f.Flags = ledger.Client(m.Mark.Sender), int32(m.Mark.Room), m.Mark.Number, history
+		if m.Mark.Run != e.Run {
+			f.Flags |= fact.Foreign
+		}
+		e.tell(f)
+	}
+}
+
+// notesNumber notes a message's number, if it has one. The first live one after the client came back
+// says whether the server numbers on, or has forgotten how far it was.
+func (j *judge) notesNumber(e *Env, m *reading.Message) {
+	seq, live := m.Number, m.Is&reading.History == 0
+	switch {
+	case !live:
+		seq = m.PastNumber
+	case m.Is&reading.Live == 0:
+		return
+	case e.Trial.Dialect.Heard.Room != nil:
+		if room, ok := e.rooms[string(m.Room)]; !ok || room != j.room {
+			return // other rooms have numbers of their own
+		}
+	}
+	if !seq.Whole || seq.N < 0 {
+		return
+	}
+	x := j.own()
+	if live && x.before > 0 && !e.path.away() {
+		if seq.N+1 < x.before {
+			e.counts().Returns.Renumbered++
+			e.countReason("after coming back", fmt.Errorf("the numbers of a room began again"))
+			e.trouble()
+		}
+		x.before = 0
+	}
+	x.newest = seq.N + 1
+}

@@ -1,0 +1,151 @@
+package client
+
+import (
+	"errors"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/client/reading"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/wire/transport"
+)
+
+// listens reports whether the client waits for a message.
+func (j *judge) listens(e *Env) bool {
+	switch e.script.waiting() {
+	case forExpected, forEntry, forLeave, forName:
+		return true
+	}
+	return j.awaitsName() || j.rare != nil && (j.rare.past != nil || j.rare.early.room.Is())
+}
+
+// hears looks whether the message in the scope is what the client waits for, and
+// reports whether it was.
+func (j *judge) hears(e *Env, m *reading.Message, at mono.Time) bool {
+	e.fill() // its number may be the last now
+	scope := &e.scope
+	d := &e.Trial.Dialect
+	greeted := j.naming == awaitsGreeting && d.Naming.After.True(scope)
+	if greeted || j.naming == awaitsThen && d.Naming.Then.True(scope) {
+		if greeted {
+			j.sayFirst(e)
+		} else {
+			j.introduce(e)
+		}
+		j.goOnNamed(e)
+		return true
+	}
+	if m.Is&reading.Beat != 0 {
+		e.pulse.beatAnswer(e, at)
+		return true
+	}
+	if j.naming == nameAsked {
+		switch {
+		case d.Naming.Confirmed.True(scope):
+			j.named(e)
+			if e.script.waitsFor(forExpected) && e.script.step().When.True(scope) { // it may say more than that
+				j.met(e)
+				j.awaited = true
+			}
+			j.goOnNamed(e)
+			return true
+		case d.Naming.Refused != nil && d.Naming.Refused.True(scope):
+			j.naming = nameRefused
+			j.denied(e, e.said("its name was refused"))
+			return true
+		}
+	}
+	if j.heardAhead(e) {
+		return true
+	}
+	switch e.script.waiting() {
+	case forExpected:
+		if e.script.step().When.True(scope) {
+			j.met(e)
+			j.awaited = true
+			return true
+		}
+	case forEntry:
+		e.setRoom(j.asked)
+		switch {
+		case d.Enter.Confirmed.True(scope):
+			j.entered(e, at)
+			return true
+		case d.Enter.Refused != nil && d.Enter.Refused.True(scope):
+			j.notEntered(e, "", true)
+			return true
+		}
+	case forLeave:
+		e.setRoom(j.asked)
+		if d.Leave.Confirmed.True(scope) {
+			j.isOut(e, j.asked)
+			e.event(logbook.Left, j.asked, "")
+			e.script.resume(e)
+			return true
+		}
+	}
+	return false
+}
+
+// goOnNamed goes on with the step that waited for the name, once that is confirmed.
+func (j *judge) goOnNamed(e *Env) {
+	if j.naming == nameConfirmed && e.script.waitsFor(forName) {
+		e.script.catchUp(e)
+		e.script.run(e)
+	}
+}
+
+// heardAhead looks whether the message in the scope confirms a room that the client will
+// come to later.
+func (j *judge) heardAhead(e *Env) bool {
+	confirmed := e.Trial.Dialect.Enter.Confirmed
+	if j.rare == nil || confirmed == nil {
+		return false
+	}
+	room, ok := j.rare.early.room.Get()
+	if !ok || j.rare.early.confirmed {
+		return false
+	}
+	e.setRoom(room)
+	j.rare.early.confirmed = confirmed.True(&e.scope)
+	return j.rare.early.confirmed && !e.script.waitsFor(forExpected) // an expect may be about it, too
+}
+
+// met handles the message that an expect step is about.
+func (j *judge) met(e *Env) {
+	step := e.script.step()
+	if e.path.away() { // it is put back
+		e.script.resume(e)
+		return
+	}
+	if step.Never {
+		e.counts().Missed++
+		e.event(logbook.Missed, noRoom, e.countReason("missed", errors.New(step.Label+": it must not come")))
+		e.fails(step.Check, "it must not come, and came", false)
+	} else {
+		e.counts().Met++
+		e.check(step.Check, true, "")
+		e.script.capture(e, step.Capture)
+	}
+	e.script.resume(e)
+}
+
+// unmet handles that the message has not come in time.
+func (j *judge) unmet(e *Env) {
+	step := e.script.step()
+	if e.path.away() { // it has not been put back, and tries without that
+		e.path.comesByName()
+		e.path.ends(e, ending{cause: returnDenied, err: &transport.NotInTime{What: "answer to its resume"}})
+		return
+	}
+	if step.Never {
+		e.counts().Met++
+		e.check(step.Check, true, "")
+	} else {
+		doubt := e.inDoubt(e.script.since())
+		e.counts().Missed++
+		e.doubts(doubt).Missed++
+		e.event(logbook.Missed, noRoom, e.countReason("missed", errors.New(step.Label)))
+		e.fails(step.Check, "it has not come in time", doubt)
+	}
+	e.script.resume(e)
+}
