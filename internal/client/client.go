@@ -249,7 +249,8 @@ func (c *Client) isLate(e *Env) {
 func (c *Client) CutOff(e *Env, now mono.Time, fault string, least time.Duration, reset bool) {
 	e.at(c, now)
 	if c.path.is(open) && !c.script.isEbbing() && !c.path.away() {
-		c.path.ends(e, ending{cause: byCut, err: fmt.Errorf("cut by the fault '%s'", fault), least: least, reset: reset})
+		c.path.ends(e, ending{cause: byCut, err: fmt.Errorf("cut by the fault '%s'", fault), least: least,
+			reset: reset})
 	}
 }
 
@@ -279,7 +280,7 @@ func (c *Client) Connected(e *Env, line int, now mono.Time) {
 		c.path.web().Connected(&e.IO)
 		return
 	}
-	c.path.happens(e, line, mono.At(now), func(m transport.Machine, io *transport.IO, line int) { m.Connected(io, line) })
+	c.path.happens(e, line, mono.At(now), transport.Machine.Connected)
 }
 
 // Data gives the client bytes of a line, with when they arrived in the kernel: the
@@ -293,7 +294,9 @@ func (c *Client) Data(e *Env, line int, b []byte, came mono.Span, now mono.Time)
 		return
 	}
 	c.path.got(e, line, len(b), came)
-	c.path.happens(e, line, came, func(m transport.Machine, io *transport.IO, line int) { m.Take(io, line, b) })
+	c.path.happens(e, line, came, func(m transport.Machine, io *transport.IO, line int) {
+		m.Take(io, line, b)
+	})
 }
 
 // Broke tells the client that a line is gone.
@@ -304,7 +307,9 @@ func (c *Client) Broke(e *Env, line int, now mono.Time, err error) {
 		c.path.drainWeb(e, now)
 		return
 	}
-	c.path.happens(e, line, mono.At(now), func(m transport.Machine, io *transport.IO, line int) { m.Lost(io, line, err) })
+	c.path.happens(e, line, mono.At(now), func(m transport.Machine, io *transport.IO, line int) {
+		m.Lost(io, line, err)
+	})
 }
 
 // fill sets the variables that expressions see to this client's.

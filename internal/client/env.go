@@ -59,7 +59,7 @@ type Fixed struct {
 	crewNames [][]byte
 	followed  map[ledger.Client]bool // the clients whose lanes are kept whole
 	numbers   []bool                 // by crew: its clients say which message came last when they come back
-	counting  []float64              // by crew: the share that sees whether numbers begin again after a return, beside the first
+	counting  []float64              // by crew: the share that sees whether numbers begin again, beside the first
 	remembers []bool                 // by crew: its session has an expect that takes what has come already
 	inRooms   bool                   // some rate is dealt out in rooms
 	lateNames bool                   // the server learns a client's name when it enters a room
@@ -163,7 +163,7 @@ func (e *Env) fromOf() netip.Addr {
 }
 
 // routeOf is the route that a client takes.
-func (e *Env) routeOf() *trial.Route { return e.Trial.Target.Route(int(e.path.route)) }
+func (e *Env) routeOf() *trial.Route { return e.Trial.Target.Route(e.c.Route()) }
 
 // At is a target with one route and one node.
 func At(to wire.Endpoint, host, path string) [][]Place {

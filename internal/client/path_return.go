@@ -133,7 +133,8 @@ func (p *path) triesLater(e *Env, least time.Duration, err error) {
 		p.ends(e, ending{cause: giveUp, err: enough})
 		return
 	}
-	if closed := (*transport.ServerClosed)(nil); errors.As(err, &closed) && slices.Contains(policy.Elsewhere, closed.Code) {
+	var closed *transport.ServerClosed
+	if errors.As(err, &closed) && slices.Contains(policy.Elsewhere, closed.Code) {
 		p.rare.elsewhere++
 	}
 	b.wait = max(policy.Wait(b.tries, b.wait, e.fraction()), least)

@@ -288,7 +288,8 @@ func (r *Reader) ask(m *Message, open bool) {
 	}
 	if which&Presence != 0 && d.Presence.When.True(s) {
 		m.Is |= Presence
-		m.Members = Members{Room: r.name(d.Presence.Room), All: d.Presence.Room == nil, Said: d.Presence.Members.Eval(s)}
+		m.Members = Members{Room: r.name(d.Presence.Room), All: d.Presence.Room == nil,
+			Said: d.Presence.Members.Eval(s)}
 	}
 	for i, n := range [...]*trial.Notice{&d.Joined, &d.Gone} {
 		if k := Joined << i; which&k != 0 && n.When.True(s) {

@@ -153,7 +153,8 @@ func TestMeanings(t *testing.T) {
 			t.Errorf("%s means '%s', want '%s'", text, got, want)
 		}
 	}
-	a, b := []byte(`{"kind":"notice","text":"ab","mark":"`+said+`"}`), []byte(`{"text":"ab","mark":"`+said+`","kind":"no"}`)
+	a := []byte(`{"kind":"notice","text":"ab","mark":"` + said + `"}`)
+	b := []byte(`{"text":"ab","mark":"` + said + `","kind":"no"}`)
 	sum := r.Read(Part{a, a}, false, false).Sum
 	if other := r.Read(Part{b, b}, false, false).Sum; sum != Digest([]byte("ab")) || other != sum {
 		t.Errorf("one payload has the digests %x and %x", sum, other)

@@ -42,8 +42,9 @@ func TestCauses(t *testing.T) {
 		reached bool
 		want    excuse.Cause // None: lost
 	}{
-		"nothing":                         {do: func(*Ledger, uint64) {}},
-		"reads slowly":                    {do: begins(1, excuse.SlowReader, 4000*ms, 0), reached: true, want: excuse.SlowReader},
+		"nothing": {do: func(*Ledger, uint64) {}},
+		"reads slowly": {do: begins(1, excuse.SlowReader, 4000*ms, 0), reached: true,
+			want: excuse.SlowReader},
 		"reads slowly from then on":       {do: begins(1, excuse.SlowReader, said+500*ms, 0), want: excuse.SlowReader},
 		"had read slowly":                 {do: begins(1, excuse.SlowReader, 4000*ms, 4900*ms)},
 		"reads slowly too late":           {do: begins(1, excuse.NotReading, said+1001*ms, 0)},
@@ -163,7 +164,8 @@ func BenchmarkCatchUp(b *testing.B) {
 				l.Suspend(1, 1)
 				for range messages {
 					n := l.Say(Say{Room: room, Sender: 0, Due: ms, Sent: ms, Sheet: sheet})
-					l.Arrive(Arrival{To: 0, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: ms, Sheet: sheet})
+					m := mark.Mark{Run: 1, Room: uint32(room), Number: n}
+					l.Arrive(Arrival{To: 0, Mark: m, At: ms, Sheet: sheet})
 				}
 				l.Settle(2000 * ms)
 				l.Resume(1, 2000*ms)
