@@ -70,7 +70,7 @@ func (c *replayCommand) Run() error {
 }
 
 // write writes the plan as a trial. Secrets in the recording become secret blocks,
-// whose values stand nowhere.
+// with values that stand nowhere.
 func (c *replayCommand) write(plan *replay.Plan) error {
 	out, notes, done, err := outputTo(c.Write)
 	if err != nil {

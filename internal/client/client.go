@@ -264,12 +264,12 @@ func (c *Client) Cut(e *Env, now mono.Time) {
 	c.path.ends(e, ending{cause: runEnd})
 }
 
-// Overrun ends a client whose server takes nothing of what is sent to it, once
+// Overrun ends a client, as its server takes nothing of what is sent to it, once
 // more waits than may.
-func (c *Client) Overrun(e *Env, now mono.Time, whose string) {
+func (c *Client) Overrun(e *Env, now mono.Time, waiting string) {
 	e.at(c, now)
 	if c.path.is(open) || c.path.is(closing) {
-		c.path.breaksOff(e, errors.New("the server does not read: "+whose))
+		c.path.breaksOff(e, errors.New("the server does not read: "+waiting))
 	}
 }
 

@@ -221,7 +221,7 @@ func (j *judge) notEntered(e *Env, why string, refused bool) {
 	e.script.resume(e)
 }
 
-// denied ends the session of a client whose name or room was refused: there is
+// denied ends the session of a client, as its name or room was refused: there is
 // nothing that it could say.
 func (j *judge) denied(e *Env, why string) {
 	if e.path.away() { // the server may not have noticed yet that it was gone

@@ -15,7 +15,7 @@ const (
 	asEvicted                   // by the server, as the client misbehaves on purpose
 	asAwaited                   // by the server, as a step waits for
 	asSlow                      // by the server, as the client reads slowly on purpose
-	nameless                    // by the client, to whose name nothing was answered on a route that is not the last
+	nameless                    // by the client: nothing answered its name, on a route that is not the last
 	closed                      // by the client, in order
 	vanished                    // by the client, as a step has it
 	refusal                     // it was not agreed on

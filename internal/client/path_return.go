@@ -16,7 +16,7 @@ import (
 	"tidepull/internal/wire/ws"
 )
 
-// A comeback is what a client has whose crew comes back when its connection breaks. Where
+// A comeback is what a client has if its crew comes back when connections break. Where
 // its script was is kept; meanwhile it follows a short one: connect, enter the rooms that it
 // was in, go on.
 type comeback struct {

@@ -15,7 +15,7 @@ import (
 	"tidepull/internal/wire/transport"
 )
 
-// A routeState is what a client has whose crew has several routes. It goes down to the next
+// A routeState is what a client has if its crew has several routes. It goes down to the next
 // route if one fails: it is refused, nothing answers in time, or the connection breaks
 // before it has settled; the session then begins again at its connect. It goes up to a
 // better one beside the one that it has, and changes over once the server agrees.

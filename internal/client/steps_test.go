@@ -20,7 +20,7 @@ import (
 	"tidepull/internal/wire/ws"
 )
 
-// scriptOf is a trial of one client whose session has the steps.
+// scriptOf is a trial of one client that has the steps as its session.
 func scriptOf(steps string) string {
 	return `
 trial "t" {}

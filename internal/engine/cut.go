@@ -35,7 +35,7 @@ func faultEdges(t *trial.Trial) (edges []faultEdge) {
 	return edges
 }
 
-// happen has the faults happen to the share's clients whose time has come: each share sees to
+// happen has the faults happen to the share's clients that are due: each share sees to
 // its own.
 func (s *share) happen(now mono.Time) {
 	for len(s.faultEdges) > 0 && s.faultEdges[0].at <= s.since(now) && !s.stopped.Load() {

@@ -18,7 +18,7 @@ func newTimers(n int) *timers {
 	return t
 }
 
-// first is the client whose deadline is the earliest, and that deadline.
+// first is the client with the earliest deadline, and that deadline.
 func (t *timers) first() (int32, mono.Time) {
 	if len(t.heap) == 0 {
 		return -1, mono.Never

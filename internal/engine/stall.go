@@ -141,7 +141,7 @@ const (
 	maxQueuedAll = 128 << 20
 )
 
-// boundQueues ends a client to whose server more waits to be sent than may.
+// boundQueues ends a client if more waits to be sent to its server than may.
 func (s *share) boundQueues(id int32) {
 	out := &s.env.IO.Lines[transport.Main].Out // of a second transport little is waiting
 	if len(*out) == 0 {

@@ -186,7 +186,7 @@ func meanOf(values []float64) (mean, variance float64) {
 	return mean, variance / (n - 1) / n
 }
 
-// A Comeback is how the clients came back whose connections broke from when a fault began up to
+// A Comeback is how those clients came back that lost their connection from when a fault began up to
 // the next one.
 type Comeback struct {
 	Fault string        `json:"fault"`

@@ -5,7 +5,7 @@ import (
 	"tidepull/internal/measure/meter"
 )
 
-// Returns are how clients came back whose connection broke.
+// Returns are how clients came back after their connection broke.
 type Returns struct {
 	Broke      int64           `json:"broke"`
 	Back       int64           `json:"back"`

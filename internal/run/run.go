@@ -118,7 +118,7 @@ func Start(ctx context.Context, o Options) (*Run, error) {
 	return r, err
 }
 
-// start starts a trial whose server runs.
+// start starts a trial; its server runs.
 func start(ctx context.Context, o Options, server *process.Server) (*Run, error) {
 	t := o.Trial
 	to, err := findPlaces(ctx, &t.Target)

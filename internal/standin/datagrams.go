@@ -16,7 +16,7 @@ import (
 //
 //	{"kind":"datagrams"}               is answered {"kind":"datagrams","token":T}
 //
-// and says in a datagram whose they are:
+// and says in a datagram who sends them:
 //
 //	{"kind":"attach","token":T}        is answered {"kind":"attached"} there
 //

@@ -170,7 +170,7 @@ func (l *loop) closed(id int32, c *conn, ev ws.Event) {
 	l.drop(id)
 }
 
-// maxAhead bounds what a client may say on a connection whose request waits, in bytes.
+// maxAhead bounds what a client may say on a connection while its request waits, in bytes.
 const maxAhead = 64 << 10
 
 // maxContent is the longest content of a request.

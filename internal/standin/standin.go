@@ -253,8 +253,8 @@ type conn struct {
 	opened  mono.Time   // when it came in
 	life    uint64      // tells it from others that had its number
 	packed  [][]byte    // messages that will share a frame
-	visit   *visit      // whose request waits on it; nil: none
-	beside  *visit      // whose client wants to change over to it; nil: none
+	visit   *visit      // that has a request waiting on it; nil: none
+	beside  *visit      // of the client that wants to change over to it; nil: none
 	packs   *ws.Deflate // its messages are compressed; nil: they are not
 	said    *ws.Past    // that the next message to it may refer to; nil: none
 	stalled *request    // that is answered later
@@ -425,7 +425,7 @@ func (l *loop) drop(id int32) {
 	l.drv.CloseWhenFlushed(id)
 }
 
-// dropOverrun drops, outside the relay, those whose queue was found full, or that are to be
+// dropOverrun drops, outside the relay, those with a queue that was found full, or that are to be
 // cut.
 func (l *loop) dropOverrun() {
 	t := &l.board.Truth.Totals

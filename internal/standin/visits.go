@@ -24,7 +24,7 @@ type visit struct {
 	key     string
 	member  int32
 	mode    string // the path
-	waiting int32  // the connection whose request waits for something to say; noConn
+	waiting int32  // the connection with a request that waits for something to say; noConn
 	queue   [][]byte
 	bytes   int
 	sent    []event // over an event stream, the newest last
@@ -115,7 +115,7 @@ func (l *loop) endVisit(v *visit) {
 	delete(l.visits, v.key)
 }
 
-// detach ends the connection whose request waits for a visit, if one does. The visit
+// detach ends the connection on which a request waits for a visit, if one does. The visit
 // stays.
 func (l *loop) detach(v *visit) {
 	if v.waiting != noConn {

@@ -69,7 +69,7 @@ func (l *loop) stall(s stalled) {
 	l.stalled = slices.Insert(l.stalled, i, s)
 }
 
-// letStalledIn answers openings whose time has come.
+// letStalledIn answers openings that are due.
 func (l *loop) letStalledIn() {
 	now := l.drv.Now()
 	for len(l.stalled) > 0 && l.stalled[0].at <= now {

@@ -184,7 +184,7 @@ type Rate struct {
 	Shared Sharing       // among whom Every is the interval
 }
 
-// Sharing says whose rate it is.
+// Sharing says who shares a rate.
 type Sharing uint8
 
 // The sharings.

@@ -255,7 +255,7 @@ type Dialect struct {
 	Length   *expr.Program
 	Binary   bool          // what clients send is binary messages
 	JSON     *expr.Program // the part of a message that is JSON; nil: all of it
-	Each     *expr.Program // the list in a message whose items are messages; nil: there are none
+	Each     *expr.Program // the list in a message that holds messages; nil: there is none
 	Beat     Beat
 	Switch   Switch
 	Goodbye  *expr.Template // said over UDP before a client closes in order; nil: nothing is
@@ -345,7 +345,7 @@ type Check struct {
 type Barrier struct {
 	Name  string
 	Scope BarrierScope
-	Crews []int // whose sessions have it
+	Crews []int // that have it in their sessions
 	Check int
 }
 

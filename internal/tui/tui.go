@@ -39,7 +39,7 @@ type Exported struct {
 	View    string
 	Run     *run.Snapshot
 	Window  scene.Span
-	Clients []ledger.Client // whose lanes
+	Clients []ledger.Client // to show the lanes of
 	Focus   *lane.Record    // around which they are; may be nil
 }
 

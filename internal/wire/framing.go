@@ -156,7 +156,7 @@ func (f *Framing) Next(b []byte, searched int) (message []byte, n int, err error
 }
 
 // Rest gives what stands at the end of a datagram, behind the messages that end in it: a
-// message whose end is left out. It is false if that is none.
+// message that lacks its end. It is false if that is none.
 func (f *Framing) Rest(b []byte) (message []byte, ok bool) {
 	if f.Lines() {
 		b = bytes.TrimSuffix(b, []byte("\r"))

@@ -20,7 +20,7 @@ import (
 	"tidepull/internal/wire/ws"
 )
 
-// A carrier is a Line whose messages come over HTTP, or in datagrams: by the machines that
+// A carrier is a Line with messages that come over HTTP, or in datagrams: by the machines that
 // the clients of a trial have, too. All fields belong to the Line's own goroutine.
 type carrier struct {
 	l       *Line
@@ -313,7 +313,7 @@ func (c *carrier) came(line int, b []byte, err error) {
 	}
 }
 
-// asked is a request on a line, whose answer is looked at as it comes.
+// asked is a request on a line; its answer is looked at as it comes.
 type asked struct {
 	sent   *http1.Head // nil: there is none
 	at     time.Time

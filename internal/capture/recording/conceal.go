@@ -13,7 +13,7 @@ import (
 )
 
 // A Concealer puts placeholders in the place of credentials: in Authorization
-// and cookies, in fields of JSON and forms and in queries whose names look like
+// and cookies, in fields of JSON and forms and in queries that are named like
 // passwords and tokens. One value has one placeholder wherever it stands, so that
 // what a server gives and a client uses still belongs together.
 type Concealer struct {

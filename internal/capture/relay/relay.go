@@ -187,7 +187,7 @@ func (l *loop) run(stop <-chan struct{}) {
 	}
 }
 
-// lookAtPairs lets those be read again whose other side keeps up, and gives up
+// lookAtPairs reads those again that have another side which keeps up, and gives up
 // servers that do not answer.
 func (l *loop) lookAtPairs() {
 	now := l.drv.Now()

@@ -60,7 +60,7 @@ const (
 	Connect stepKind = "connect"
 	Say     stepKind = "say"
 	Hear    stepKind = "hear"   // something that the server says
-	Follow  stepKind = "follow" // a request whose answer is an event stream
+	Follow  stepKind = "follow" // a request that an event stream answers
 	Close   stepKind = "close"
 )
 
@@ -148,7 +148,7 @@ type conn struct {
 	ask     *Step     // the request that is not answered yet
 	lines   [2][]byte // of TCP, not whole yet
 	pieces  []Step    // of TCP, as they came
-	follows *Actor    // whose event stream it is
+	follows *Actor    // that has the event stream
 	upgrade bool
 	closed  bool // the server has sent a close: the client's is the answer to it
 }
@@ -318,7 +318,7 @@ func (c *conn) piece(s Step) {
 	c.pieces = append(c.pieces, s)
 }
 
-// unended makes an actor whose lines did not end one of bytes.
+// unended makes an actor one of bytes, if its lines did not end.
 func (c *conn) unended() {
 	if len(c.lines[0])+len(c.lines[1]) == 0 {
 		return

@@ -165,7 +165,7 @@ func (a *Account) Work() error {
 	return a.failed
 }
 
-// heads gives the share whose facts come next, and the one whose come after it; nil if
+// heads gives the share that has the next facts, and the one that has those after it; nil if
 // there are none before the horizon.
 func (a *Account) heads(horizon mono.Time) (first, second *share) {
 	for i := range a.shares {

@@ -18,7 +18,7 @@ import (
 	"tidepull/internal/wire"
 )
 
-// A Driver is a poll.Driver whose lines go over a bad path. Like all drivers it has one
+// A Driver is a poll.Driver with lines that go over a bad path. Like all drivers it has one
 // owner.
 type Driver struct {
 	poll.Wire

@@ -14,7 +14,7 @@ import (
 // owner works is joined by the kernel, and keeps the stamp of its last packet
 // alone.
 //
-// It is a queue of pieces whose bytes lie in blocks that are used again; the kernel
+// It is a queue of pieces. Their bytes lie in blocks that are used again; the kernel
 // writes into them, and nothing is copied.
 type backlog struct {
 	pieces queue.Queue[piece]

@@ -157,7 +157,7 @@ func (p *remote) key() (k peerKey) {
 const datagramsID = -3
 
 // ListenDatagrams implements Driver. The system tells of those that are gone if it can: of
-// a peer whose socket is closed a message says so (ip(7), IP_RECVERR).
+// a peer that has closed its socket a message says so (ip(7), IP_RECVERR).
 func (p *epoll) ListenDatagrams(at netip.AddrPort) (netip.AddrPort, error) {
 	fd, sa, err := datagramSocket(at)
 	if err != nil {
@@ -265,7 +265,7 @@ func (p *epoll) flushPeers() {
 	p.askPeers(unix.EPOLLIN)
 }
 
-// receiveFrom reads once from the socket of all peers; whose it is stands in p.from.
+// receiveFrom reads once from the socket of all peers; p.from then says which peer's it is.
 func (p *epoll) receiveFrom(flags uintptr) (n int, errno unix.Errno) {
 	p.from = remote{}
 	p.msg.Name, p.msg.Namelen = (*byte)(unsafe.Pointer(&p.from.name)), unix.SizeofSockaddrInet6

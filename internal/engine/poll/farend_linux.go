@@ -68,7 +68,7 @@ func (p *epoll) watchFarEnd(id int32, c *conn) {
 	f.next = mono.Now()
 }
 
-// describe asks for the socket whose two addresses are those of fd, the other way round.
+// describe asks for the socket with the two addresses of fd, the other way round.
 func (w *farEnd) describe(fd int) bool {
 	local, err := unix.Getsockname(fd)
 	if err != nil {

@@ -96,7 +96,7 @@ type Driver interface {
 // made with. Sockets have the system's ports; what is on the Wire says the bytes that go over it; on
 // others something else is said (TLS, or to a proxy first).
 
-// Wire is a driver whose bytes are those that go over the wire.
+// Wire is a driver that hands over the very bytes that go over the wire.
 type Wire interface {
 	Driver
 	// OnWire does nothing: drivers have it that change no bytes but as a path does.

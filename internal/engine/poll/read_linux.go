@@ -231,7 +231,7 @@ func (p *epoll) read(id int32, c *conn) {
 }
 
 // arrival takes the receive stamp of the last read out of its control message:
-// of the last packet whose bytes it took.
+// of the last packet that it took bytes of.
 func (p *epoll) arrival() mono.Time {
 	if at, ok := stampIn(p.control[:p.msg.Controllen]); ok {
 		return mono.Time(at - p.offset)

@@ -7,7 +7,7 @@
 // there are of them, delays a message by its length. A thread that wants a core all the
 // time and does not get it falls behind, further with every second.
 //
-// Of a server on this machine whose processes cannot be seen, the pressure on the whole
+// If the processes of a server on this machine cannot be seen, the pressure on the whole
 // machine says whether it may have starved.
 //
 //	/proc/PID/task/*/schedstat ──each 20 ms──> Watcher ──Between──> engine (marks, doubts)

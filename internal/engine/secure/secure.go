@@ -246,7 +246,7 @@ func (d *driver) Wait(until mono.Time, h poll.Handler) error {
 	return d.Driver.Wait(until, d)
 }
 
-// halves is a driver whose handler wants to hear of halves.
+// halves is a driver with a handler that wants to hear of halves.
 type halves struct {
 	*driver
 	half poll.HalfHandler

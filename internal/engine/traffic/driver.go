@@ -7,7 +7,7 @@ import (
 	"tidepull/internal/wire"
 )
 
-// A Driver is a poll.Driver whose lines the system's traffic control impairs. Like all drivers it
+// A Driver is a poll.Driver with lines that the system's traffic control impairs. Like all drivers it
 // has one owner.
 type Driver struct {
 	poll.Sockets

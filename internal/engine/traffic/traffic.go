@@ -45,7 +45,7 @@ type place struct {
 	number uint16
 }
 
-// A classKey tells classes apart. Lines share one, but for those whose bandwidth is bounded: each
+// A classKey tells classes apart. Lines share one, unless their bandwidth is bounded: each
 // has its own.
 type classKey struct {
 	way  trial.Way

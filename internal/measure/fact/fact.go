@@ -82,7 +82,7 @@ type Fact struct {
 	Sum    uint64 // of Says and Gets: a digest of the payload; 0 if it is not compared
 	Client ledger.Client
 	Peer   ledger.Client
-	Room   int32 // -1: none, or the one whose name is Text
+	Room   int32 // -1: none, or the one that Text names
 	Size   uint32
 	from   uint32 // its text is in the Log's Text
 	to     uint32

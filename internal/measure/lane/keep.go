@@ -25,7 +25,7 @@ func (r *Recorder) Problem(at time.Duration, number uint64, about bool, clients 
 	r.waiting = append(r.waiting, p)
 }
 
-// Settle keeps the surroundings of problems whose aftermath is over at an
+// Settle keeps the surroundings of problems that have no aftermath any more at an
 // instant.
 func (r *Recorder) Settle(now time.Duration) {
 	r.waiting = slices.DeleteFunc(r.waiting, func(p problem) bool {

@@ -117,13 +117,13 @@ const (
 	inChunk     = 1 << 10 // records of 48 bytes
 	maxChunks   = 1 << 10
 	firstBodies = 1 << 6
-	maxHeld     = 1 << 13 // messages whose bodies are held
+	maxHeld     = 1 << 13 // messages that have their bodies held
 	firstArena  = 1 << 14
 	maxArena    = 1 << 21 // bytes of them
 	maxKept     = 60_000  // records
 	maxBodies   = 2_000
 	perClient   = 200 // records of one client around one problem
-	MaxFollowed = 16  // clients whose lanes are kept whole
+	MaxFollowed = 16  // clients that have their lanes kept whole
 	perFollowed = 2_000
 )
 
@@ -146,10 +146,10 @@ type Recorder struct {
 	news     []Record // kept since Take
 	newTexts []Body
 	followed map[ledger.Client]int // and how many records of each
-	waiting  []problem             // whose aftermath is still to come
+	waiting  []problem             // that still have their aftermath to come
 	near     []uint64
 	heard    uint64 // messages without a mark that were held
-	Unkept   int    // problems whose surroundings were not kept
+	Unkept   int    // problems without their surroundings
 }
 
 // A held body is in the arena until that is written over.

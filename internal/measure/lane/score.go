@@ -53,7 +53,7 @@ const (
 // A Row is one thing between the clients that are set side by side.
 type Row struct {
 	Rec    Record
-	Lane   int             // whose record it is
+	Lane   int             // that the record is of
 	From   int             // of Got and Lost: the sender's lane; -1: it is not shown
 	States [MaxLanes]State // after it
 }

@@ -128,7 +128,7 @@ type Ledger struct {
 
 	announced map[announcement]uint64   // the latest message of its kind
 	numbers   bool                      // the server has said to somebody how many members a room has
-	restless  queue.Queue[unquiet]      // rooms whose numbers are to be judged once they are quiet, by time
+	restless  queue.Queue[unquiet]      // rooms, the numbers of which are judged once they are quiet, by time
 	doubted   queue.Queue[doubtedCount] // numbers of members that are judged again, by time
 	returned  queue.Queue[unsettled]    // clients that are back from an absence, by time
 	excuses   excuse.Store              // what was in the way of clients
@@ -216,7 +216,7 @@ type Say struct {
 	Due      mono.Time // when it should have been sent
 	Sent     mono.Time // when it was handed to the kernel
 	Sheet    *Sheet    // of the second of Due
-	Share    int       // whose client said it
+	Share    int       // that its sender is in
 }
 
 // Say opens a row and returns the message's number: see Number.
@@ -475,7 +475,7 @@ func (l *Ledger) NextSettlement() mono.Time {
 	return min(quiet, (*l.live.At(0)).say.Sent.Add(l.cfg.Grace))
 }
 
-// Settle closes the rows whose grace time is over at now, the oldest first:
+// Settle closes the rows that have had their grace time by now, the oldest first:
 // what is owed and has not come is lost, or excused.
 func (l *Ledger) Settle(now mono.Time) {
 	l.excuses.Horizon = l.oldest(now).Add(-l.lingers())

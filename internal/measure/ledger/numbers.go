@@ -83,7 +83,7 @@ func Streams(shares int, announcements bool) int {
 // of a run have the same.
 func Number(place uint64, stream, streams int) uint64 { return place*uint64(streams) + uint64(stream) }
 
-// StreamOf is the stream of a message: the share whose client said it, or the number of
+// StreamOf is the stream of a message: the share of its sender, or the number of
 // shares for an announcement.
 func (l *Ledger) StreamOf(number uint64) int { return int(number % uint64(len(l.streams))) }
 

@@ -24,7 +24,7 @@ func (c *Count) Right() bool { return c.Said >= c.Least && c.Said <= c.Most }
 // most those who asked as well, and what both were within Config.Settle.
 type counting struct {
 	inside  int // who asked to enter, and is not out for certain
-	away    int // whose connection is broken: the server may count them, or not
+	away    int // with a broken connection: the server may count them, or not
 	unsure  int // confirmed members that may not know that they are none any more
 	changed mono.Time
 	lows    []extreme // rising
@@ -150,8 +150,8 @@ func (l *Ledger) judgeDoubted(now mono.Time) {
 	}
 }
 
-// forgive lets a number of members be too low by those who do not read on purpose, or whose bytes
-// the trial changes: the server may have closed them, and they have yet to find out. It may be too
+// forgive lets a number of members be too low by those who do not read on purpose, or have
+// their bytes changed by the trial: the server may have closed them, and they have yet to find out. It may be too
 // high by the latter: whoever asks for one room may have got into another.
 func (l *Ledger) forgive(c *Count) {
 	if c.Right() {

@@ -6,7 +6,7 @@ import "tidepull/internal/base/maybe"
 type Sheet struct {
 	Second  int   // of the run; the ledger does not use it
 	Own     bool  // it is of messages that the tool itself sent late; the ledger does not use it
-	Foreign int64 // arrivals in that second whose mark is not of this run
+	Foreign int64 // arrivals in that second with a mark of another run
 	crews   int
 	groups  []maybe.Index[int32] // by room and kind: the number of its group of cells
 	cells   []Tally              // crews cells a group

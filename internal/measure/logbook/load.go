@@ -75,7 +75,7 @@ func (c *LoadCounts) Offered() (share float64, ok bool) {
 	return share, ok
 }
 
-// Words says what is missing of the planned load, and by whose doing; "" if nothing is.
+// Words says what is missing of the planned load, and who is the reason; "" if nothing is.
 func (c *LoadCounts) Words() string {
 	share, _ := c.Clients()
 	switch said, due := c.Messages(); {

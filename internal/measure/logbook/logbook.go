@@ -99,7 +99,7 @@ type Health struct {
 	Overload               Overload // Waiting, and what follows from the figures above
 }
 
-// A SeriesKey says whose latencies a histogram holds.
+// A SeriesKey says which latencies a histogram holds.
 type SeriesKey struct {
 	Crew  uint16 // the recipients'
 	Class uint8  // the size of the audience: 2^(Class-1) up to 2^Class - 1

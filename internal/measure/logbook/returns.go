@@ -1,6 +1,6 @@
 package logbook
 
-// ReturnCounts are what became of clients within one second whose connection broke and who
+// ReturnCounts are what became within one second of clients that lost their connection and
 // come back.
 type ReturnCounts struct {
 	Broke     int64 // connections that broke

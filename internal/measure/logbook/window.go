@@ -197,7 +197,7 @@ func (w *Window) Clone() *Window {
 // with the run, as arrivals are booked on the second of their message.
 func (w *Window) Imbalance() string {
 	t := &w.Total
-	timed := t.Delivered + t.Late // those whose latency is recorded
+	timed := t.Delivered + t.Late // those with a recorded latency
 	for c, cell := range w.Cells {
 		if !c.Kind.Said() {
 			timed -= cell.Delivered + cell.Late

@@ -34,7 +34,7 @@ const (
 // 1970. Fifty bits last for 35 years from there.
 const Epoch = int64(1767225600) * 1e6
 
-// Mark says whose message this is. Values wider than their field are cut to
+// Mark says which message this is, and who said it. Values wider than their field are cut to
 // its width.
 type Mark struct {
 	Run    uint32 // the run, 20 bits

@@ -109,7 +109,7 @@ func (c *pdfCanvas) Pop() {
 	c.stack = c.stack[:len(c.stack)-1]
 }
 
-// at gives a point on the page, whose y runs downwards.
+// at gives a point on the page; its y runs downwards.
 func (c *pdfCanvas) at(p vg.Point) (x, y float64) {
 	px, py := p.X.Points(), p.Y.Points()
 	return c.now.a*px + c.now.c*py + c.now.e, c.h.Points() - (c.now.b*px + c.now.d*py + c.now.f)

@@ -26,7 +26,7 @@ type Column struct {
 	Watched bool          // Server is known
 }
 
-// Alone is a trial whose clients take one of the target's routes, and no other.
+// Alone is a trial in which all clients take one of the target's routes, and no other.
 func Alone(t *trial.Trial, route int) *trial.Trial {
 	one := *t
 	r := t.Target.Routes[route]

@@ -29,7 +29,7 @@ type Request struct {
 	Version  string          // of the tool
 	View     string          // one of views
 	From, To int             // the window in seconds, To not in it; both 0 for the whole run
-	Clients  []ledger.Client // whose lanes; none: those around a problem
+	Clients  []ledger.Client // to show the lanes of; none: those around a problem
 	Focus    *lane.Record    // the lanes are those of the stretch around it; nil: around the first problem
 	All      bool            // all of the lanes in the window, on as many pages as it takes, up to a bound
 }

@@ -53,7 +53,7 @@ type Config struct {
 	Denied   []string      // rooms that only Master may enter
 	Manners  Manners
 	Resume   time.Duration // how long who was named may come back by its token; 0: nobody may
-	Gauge    time.Duration // how often rooms whose name starts with gaugePrefix get a reading; 0: never
+	Gauge    time.Duration // how often rooms named gaugePrefix and on get a reading; 0: never
 }
 
 // Manners are those of servers that speak otherwise than the board does.
@@ -78,7 +78,7 @@ type Board struct {
 	names     map[string][]int32 // who has a name, the earliest first
 	rooms     []*room
 	byName    map[string]*room
-	changed   []*room // whose number of members is to be announced
+	changed   []*room // that are to announce their number of members
 	nextAnn   mono.Time
 	held      []heldRelay     // by release
 	late      []heldGive      // by release

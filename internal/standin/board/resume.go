@@ -8,7 +8,7 @@ import (
 	"tidepull/internal/base/mono"
 )
 
-// parted is what the board remembers of a member whose connection broke, for as long as it
+// parted is what the board remembers of a member that lost its connection, for as long as it
 // may come back by its token.
 type parted struct {
 	name  string

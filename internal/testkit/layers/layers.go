@@ -16,7 +16,7 @@ var Apart = map[string]string{
 	"internal/testkit/sim":  "internal/engine", "internal/testkit/rude": "internal/engine",
 }
 
-// Pure are the groups whose packages, Impure aside, touch neither the network, nor files, nor the
+// Pure are the groups in which the packages, Impure aside, touch neither the network, nor files, nor the
 // system, and start no goroutine; and packages of other groups of which that is true as well.
 var Pure = []string{"internal/base", "internal/wire", "internal/measure", "internal/trial", "internal/client",
 	"internal/engine/account", "internal/standin/board", "internal/capture/recording"}

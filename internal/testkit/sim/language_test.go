@@ -251,7 +251,7 @@ func TestEverything(t *testing.T) {
 }
 
 // TestRates: how many messages are said in ten seconds follows from the rate
-// and from whose it is, and how they are spread over time from the pattern.
+// and from who shares it, and how they are spread over time from the pattern.
 func TestRates(t *testing.T) {
 	for name, tc := range map[string]struct {
 		rate    string

@@ -141,7 +141,7 @@ func TestPulse(t *testing.T) {
 
 // TestPulsePath: heartbeats that a fault on a client's path keeps back or loses are not the server's
 // doing, and neither is it that the server closes who cannot answer for longer than its deadline;
-// those on whose path nothing is are judged as ever.
+// those with nothing on their path are judged as ever.
 func TestPulsePath(t *testing.T) {
 	t.Parallel()
 	for name, f := range map[string]struct {

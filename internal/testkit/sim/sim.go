@@ -1,4 +1,4 @@
-// Package sim is a network in virtual time: drivers whose connections are
+// Package sim is a network in virtual time: drivers with connections that are
 // queues in memory, with a clock that jumps to the next thing that happens.
 // With it a whole run, clients and stand-in, takes as long as its computations
 // do, and the same seed gives the same run.
@@ -36,7 +36,7 @@ type side struct {
 	until   mono.Time // when it wants to be woken at the latest
 	inbox   []packet  // by time of arrival
 	lines   map[int32]*line
-	gone    map[int32]mono.Span // unplugged lines whose other end was closed
+	gone    map[int32]mono.Span // unplugged lines that were closed at the other end
 	listens bool
 	closed  bool
 	nextID  int32
@@ -252,7 +252,7 @@ func (s *side) Abort(id int32) { s.Hangup(id) }
 // CloseWhenFlushed implements poll.Driver.
 func (s *side) CloseWhenFlushed(id int32) { s.Hangup(id) }
 
-// Wake implements poll.Driver. It is for the side whose turn it is: everything else
+// Wake implements poll.Driver. It is for the side that is at work: everything else
 // stands still.
 func (s *side) Wake() { s.until = min(s.until, s.net.now) }
 

@@ -167,7 +167,7 @@ func (r *reader) readData() {
 	}
 }
 
-// csvRows reads a table whose first row is the names of the columns. Spreadsheets put
+// csvRows reads a table; its first row is the names of the columns. Spreadsheets put
 // a byte order mark before it.
 func csvRows(content []byte) (names []string, columns [][]expr.Value, err error) {
 	rows, err := csv.NewReader(bytes.NewReader(bytes.TrimPrefix(content, []byte("\xef\xbb\xbf")))).ReadAll()

@@ -216,7 +216,7 @@ func (r *reader) follows(body hcl.Body, d *hcl.Diagnostic) bool {
 func lastPart(name string) string { return name[strings.LastIndexByte(name, '.')+1:] }
 
 // readFile reads a whole trial, in the order in which its parts refer to each other:
-// values, dialects, the target that picks one, sessions whose steps it gives a meaning
+// values, dialects, the target that picks one, sessions, the steps of which it gives a meaning
 // to, crews that follow them.
 func (r *reader) readFile(src []byte, name string) {
 	r.main = name

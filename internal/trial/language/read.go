@@ -235,7 +235,7 @@ func (r *reader) exchange(a hcl.Attributes) trial.Exchange {
 }
 
 // readCrew reads a crew: its session must have been read. A barrier is waited at by
-// the crews in whose sessions it stands.
+// the crews that have it in their sessions.
 func (r *reader) readCrew(b *hcl.Block) {
 	content := r.open(b.Body, "crew")
 	a := content.Attributes

@@ -142,7 +142,7 @@ func writeBlock(p func(string, ...any), name, inside string, seen map[string]boo
 }
 
 // Format lays a trial out in the usual way: indented by two, equals signs below
-// each other. A file whose syntax is wrong is not touched; the error is an
+// each other. A file with wrong syntax is not touched; the error is an
 // *Errors.
 func Format(src []byte, name string) ([]byte, error) {
 	if _, diags := hclsyntax.ParseConfig(src, name, hcl.InitialPos); diags.HasErrors() {

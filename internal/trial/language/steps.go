@@ -321,7 +321,7 @@ func (r *reader) content(b *hcl.Block, a hcl.Attributes, accounted bool, inPaylo
 	return t, true
 }
 
-// readSet reads a set step, whose attributes are names of the writer's own.
+// readSet reads a set step; its attributes are names of the writer's own.
 func (r *reader) readSet(b *hcl.Block) trial.Step {
 	st := trial.Step{Do: trial.Set, Check: trial.NoCheck}
 	attrs, diags := b.Body.JustAttributes()
@@ -518,7 +518,7 @@ func (r *reader) query(t *expr.Template, a *hcl.Attribute) (marks int) {
 	return marks
 }
 
-// readRequest reads an HTTP request. One whose content has the mark publishes a
+// readRequest reads an HTTP request. One with the mark in its content publishes a
 // message, and is accounted for like a say.
 func (r *reader) readRequest(st *trial.Step, b *hcl.Block, a hcl.Attributes) {
 	st.Do, st.Label, st.Within, st.Check = trial.Ask, b.Labels[0], r.duration(a["within"], 10*time.Second),

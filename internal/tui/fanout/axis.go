@@ -43,7 +43,7 @@ func (a axis) ruler(p *look.Palette, width int) string {
 	return look.Right("", look.Gutter) + d.Lines(p)[0]
 }
 
-// sideways labels the decades left of a drawing whose y axis this is.
+// sideways labels the decades left of a drawing that has this as its y axis.
 func (a axis) sideways(p *look.Palette, d *look.Dots) []string {
 	labels := make([]string, d.Height)
 	for e := a.low; e <= a.high; e++ {

@@ -149,7 +149,7 @@ func (p *Palette) Rule(label, right string, width int) string {
 	return Fit(b+p.Draw(Faint, strings.Repeat("─", max(0, width-used-ansi.StringWidth(tail))))+tail, width)
 }
 
-// Heading is a Rule whose right end names columns of figures, each of a width.
+// Heading is a Rule that names columns of figures at its right end, each of a width.
 func (p *Palette) Heading(label string, width, each int, columns ...string) string {
 	tail := ""
 	for _, c := range columns {

@@ -282,7 +282,7 @@ func (m *HTTP) opened(io *IO, at mono.Time) Event {
 	return Event{Kind: Opened, At: at}
 }
 
-// refused ends a transport whose server did not agree. An answer that comes later, to
+// refused ends a transport, as the server did not agree. An answer that comes later, to
 // a request that resumes, ends one that was open.
 func (m *HTTP) refused(io *IO, h *http1.Head, why string) Event {
 	refusal := &ws.Refusal{Status: h.Status, Why: why}

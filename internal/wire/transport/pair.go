@@ -44,7 +44,7 @@ func (p *Pair) Connected(io *IO, line int) {
 	}
 }
 
-// of is whose a line is.
+// of is the transport that has a line.
 func (p *Pair) of(line int) Machine {
 	if line == Post {
 		return &p.beside

@@ -156,7 +156,7 @@ func (m *Requests) Next(io *IO) Event {
 	return Event{}
 }
 
-// stream gives the next of an answer whose content is handed on as it comes.
+// stream gives the next of an answer that is handed on as it comes.
 func (m *Requests) stream(io *IO) Event {
 	if !m.answer.Headed() {
 		n, err := m.answer.TakeHead(io.taking[m.Line])

@@ -134,7 +134,7 @@ const (
 type Event struct {
 	Kind    Kind
 	Binary  bool        // of a Message
-	Shared  bool        // of a Message: later bytes came in the same read, whose stamp may be a later packet's
+	Shared  bool        // of a Message: later bytes came in the same read, and its stamp may be a later packet's
 	Payload []byte      // borrowed until the next call of any method
 	Head    *http1.Head // of an answer, as long as Payload
 	At      mono.Time   // of Opened: when that was, if it was not when the last bytes came; else 0

@@ -11,7 +11,7 @@ type Frame struct {
 
 // parseFrame reads one frame from the front of b, whoever sent it and whatever
 // it says: it is for looking on, not for taking part. n is 0 if b does not
-// hold it all. Only a frame that is too large, or whose length is impossible,
+// hold it all. Only a frame that is too large, or has an impossible length,
 // is an error.
 func parseFrame(b []byte) (f Frame, n int, err error) {
 	if len(b) < 2 {

@@ -12,7 +12,7 @@ import (
 // is, says what is wrong with it, and puts messages together. It goes on where a
 // Reader would give up.
 type Watcher struct {
-	From    Role // whose frames they are
+	From    Role // that sends the frames
 	Deflate bool // compression was agreed on (RFC 7692)
 	Limit   int  // most bytes of one message, 0 for DefaultLimit
 

@@ -72,7 +72,7 @@ type Unpacking struct {
 // Held is how many bytes of a message in fragments the Reader holds.
 func (r *Reader) Held() int { return len(r.parts) }
 
-// Role says whose frames a Reader reads.
+// Role says which side's frames a Reader reads.
 type Role byte
 
 // Servers send unmasked frames, clients masked ones (RFC 6455 5.1).
