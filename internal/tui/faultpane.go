@@ -50,6 +50,7 @@ func (f *faultPane) press(name string, n int) (throw, whom, more int) {
 	return -1, 0, 0
 }
 
+// view draws the list, scrolled so that the line at hand stays in its middle.
 func (f *faultPane) view(p *look.Palette, all []run.LiveFault, width, height int) []string {
 	lines := []string{p.Rule("break something", "", width), p.Draw(look.Faint, look.Fit("  "+faultHelp, width))}
 	room := max(1, height-len(lines))

@@ -164,6 +164,7 @@ func (v *runView) press(msg tea.KeyPressMsg, sc scene.Scene) (leave bool) {
 	return false
 }
 
+// save writes the view at hand as a file.
 func (v *runView) save() {
 	path, err := v.export(Exported{View: views[v.view].name, Run: v.snapshot, Window: v.window,
 		Clients: v.lanes.Clients(), Focus: v.lanes.Focus()})
@@ -174,6 +175,7 @@ func (v *runView) save() {
 	v.notice = "written: " + path
 }
 
+// pickView goes to the view with a key; false if none has it.
 func (v *runView) pickView(k string) bool {
 	for i, view := range views {
 		if k == view.key {
@@ -184,6 +186,7 @@ func (v *runView) pickView(k string) bool {
 	return false
 }
 
+// pressInView hands a key to the view at hand; done says that it was for it.
 func (v *runView) pressInView(msg tea.KeyPressMsg, sc scene.Scene) (done bool) {
 	switch v.view {
 	case viewWatch:
@@ -314,6 +317,7 @@ func (v *runView) sum(span scene.Span, entries []*logbook.Entry) *logbook.Window
 	return w
 }
 
+// draw draws the run: what it is, the tide, the verdict, the view at hand, and which keys there are.
 func (v *runView) draw(p *look.Palette, width, height int) []string {
 	lines := []string{v.header(p, width)}
 	if v.help.open {
@@ -401,6 +405,7 @@ func (v *runView) header(p *look.Palette, width int) string {
 // namesFrom is the width from which on the footer names all views.
 const namesFrom = 110
 
+// footer is the last line: what needs an answer comes before what is only said, and that before the keys.
 func (v *runView) footer(p *look.Palette, width int) string {
 	switch {
 	case v.leaving:
@@ -540,6 +545,7 @@ func (v *runView) mouse(msg tea.Msg, sc scene.Scene, width, height int) {
 	}
 }
 
+// drag has the window reach from where the button was pressed to where the mouse is.
 func (v *runView) drag(x, width int) {
 	if v.dragFrom < 0 {
 		return

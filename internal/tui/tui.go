@@ -69,6 +69,7 @@ func ShowProbe(t probe.Target) error {
 	return m.show()
 }
 
+// show runs until the user leaves. A run that goes on is ended then: nobody would see it.
 func (m model) show() error {
 	program := tea.NewProgram(m)
 	stop := quitOnHangup(program)
@@ -107,6 +108,7 @@ type keys struct {
 	fault, pickFault, forWhom, howMuch                                  key.Binding
 }
 
+// newKeys are the keys of the whole application; views have their own beside them.
 func newKeys() keys {
 	bind := func(shown, help string, names ...string) key.Binding {
 		return key.NewBinding(key.WithKeys(names...), key.WithHelp(shown, help))
@@ -181,6 +183,7 @@ func (m model) Init() tea.Cmd {
 	return tea.Batch(tick(), tea.RequestBackgroundColor)
 }
 
+// Update implements tea.Model: what concerns all screens, and then the screen at hand.
 func (m model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
@@ -230,6 +233,7 @@ func (m model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 	return m, nil
 }
 
+// pressInRun hands a key to the run; who leaves it comes back to the home, if the application began there.
 func (m model) pressInRun(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	sc := m.run.scene(&m.palette, m.width, m.height)
 	if !m.run.press(msg, sc) {
@@ -245,6 +249,8 @@ func (m model) pressInRun(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	return m, nil
 }
 
+// pressInProbe hands a key to the probe. A question mark may be part of what is typed: it is help only while
+// nothing is.
 func (m model) pressInProbe(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	switch {
 	case m.help.open:
@@ -265,6 +271,7 @@ func (m model) pressInProbe(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	return m, nil
 }
 
+// pressAtHome hands a key to the home.
 func (m model) pressAtHome(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	interrupt := key.Matches(msg, m.keys.interrupt)
 	switch {
@@ -350,6 +357,7 @@ func (m *model) mouse(msg tea.MouseMsg) {
 	}
 }
 
+// View implements tea.Model.
 func (m model) View() tea.View {
 	v := tea.NewView("")
 	v.AltScreen = true
@@ -367,6 +375,7 @@ const (
 	minHeight = 18
 )
 
+// draw is the whole screen as text.
 func (m model) draw() string {
 	if m.width < minWidth || m.height < minHeight {
 		return look.Fit(fmt.Sprintf("tide pull needs %d x %d characters", minWidth, minHeight), m.width)
@@ -386,6 +395,7 @@ func (m model) draw() string {
 	return strings.Join(lines, "\n")
 }
 
+// drawProbe is the screen of a probe.
 func (m model) drawProbe() []string {
 	p := &m.palette
 	lines := []string{p.Draw(look.Strong, "tide pull") + "  probe"}
@@ -407,6 +417,7 @@ func (m model) drawProbe() []string {
 	return append(lines[:m.height-1], foot)
 }
 
+// drawHome is the first screen.
 func (m model) drawHome() []string {
 	p := &m.palette
 	lines := []string{p.Draw(look.Strong, "tide pull")}

@@ -106,6 +106,7 @@ func (r *reader) jsonParts(t *expr.Template, e hcl.Expression) (marks int) {
 			if i > 0 {
 				t.Text(",")
 			}
+			// Values differ from message to message, names do not: so the text around them is written once.
 			key, diags := item.KeyExpr.Value(nil)
 			if diags.HasErrors() || key.Type() != cty.String || !key.IsKnown() || key.IsNull() {
 				r.fail(item.KeyExpr.Range(), "a name in an object must be a fixed text")
@@ -164,6 +165,7 @@ func (c *compiler) expression(e hcl.Expression) {
 		for _, part := range e.Parts {
 			c.expression(part)
 		}
+		// A text without anything in it is a constant already; "${n}" alone is a text, too, and not a number.
 		if _, fixed := e.Parts[0].(*hclsyntax.LiteralValueExpr); len(e.Parts) > 1 || !fixed {
 			c.build.Join(len(e.Parts))
 		}
@@ -181,7 +183,7 @@ func (c *compiler) expression(e hcl.Expression) {
 	case *hclsyntax.BinaryOpExpr:
 		switch e.Op {
 		case hclsyntax.OpLogicalAnd:
-			c.build.And(sub(e.LHS), sub(e.RHS))
+			c.build.And(sub(e.LHS), sub(e.RHS)) // the right side is not evaluated if the left one settles it
 		case hclsyntax.OpLogicalOr:
 			c.build.Or(sub(e.LHS), sub(e.RHS))
 		default:
@@ -234,7 +236,7 @@ func (c *compiler) traversal(e *hclsyntax.ScopeTraversalExpr) {
 		c.named(e, name)
 		return
 	}
-	if c.r.figures != nil {
+	if c.r.figures != nil { // only an assert and a final check know figures
 		if figure := figureName(e); logbook.FigureNamed(figure) != nil {
 			c.figure(figure)
 			return
@@ -259,7 +261,7 @@ func (c *compiler) traversal(e *hclsyntax.ScopeTraversalExpr) {
 		return
 	}
 	if expr.Var(i) == expr.VarMark || expr.Var(i) == expr.VarMarkBytes {
-		c.marks++
+		c.marks++ // a message that is accounted for must have one
 	}
 	c.build.Var(expr.Var(i))
 }

@@ -61,7 +61,7 @@ func (r *reader) readVariables() {
 			r.fail(a["default"].Expr.Range(), "a default is a fixed number, text, true or false")
 			continue
 		}
-		if text, set := r.options.Set[name]; set {
+		if text, set := r.options.Set[name]; set { // of the default's type: a typing error is found here
 			switch v.Type() {
 			case cty.Number:
 				if n, err := cty.ParseNumberVal(text); err == nil {

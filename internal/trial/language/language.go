@@ -238,6 +238,7 @@ func (r *reader) readFile(src []byte, name string) {
 	for _, b := range r.blocks["session"] {
 		r.readSession(b)
 	}
+	// What sessions remember (my.x) is known only now: conditions that use it waited.
 	for _, f := range r.later {
 		f()
 	}
@@ -278,7 +279,7 @@ func (r *reader) collect(src []byte, name string, depth int) {
 		switch src, err := r.options.Read(path); {
 		case filepath.Clean(path) == filepath.Clean(name):
 			r.fail(b.LabelRanges[0], "a file cannot import itself")
-		case r.imported[path]:
+		case r.imported[path]: // once is enough, and files may import each other
 		case err != nil:
 			r.fail(b.LabelRanges[0], "the file cannot be read: %v", reasonOf(err))
 		case depth == maxImports:

@@ -46,6 +46,7 @@ func (c *compiler) named(e *hclsyntax.ScopeTraversalExpr, root string) {
 			c.wrong(e.Range(), "there is no variable %q; there are %s", parts[0], c.r.known())
 			return
 		}
+		// Variables and secrets are known before the run: they become constants.
 		c.literal(&hclsyntax.LiteralValueExpr{Val: v, SrcRange: e.Range()})
 	case "data":
 		c.column(e, parts)
@@ -67,6 +68,7 @@ func (c *compiler) column(e *hclsyntax.ScopeTraversalExpr, parts []string) {
 	c.build.Column(i)
 }
 
+// keys are in order, so that errors and trials are the same each time.
 func keys[V any](m map[string]V) []string {
 	var names []string
 	for name := range m {
@@ -160,7 +162,7 @@ func (c *compiler) match(e *hclsyntax.FunctionCallExpr) {
 			strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 		return
 	}
-	group := min(1, re.NumSubexp())
+	group := min(1, re.NumSubexp()) // without a group it is all that matches
 	if len(e.Args) == 3 {
 		v, diags := e.Args[2].Value(&c.r.vars)
 		if diags.HasErrors() || v.IsNull() || !v.IsKnown() || v.Type() != cty.Number {

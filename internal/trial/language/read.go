@@ -119,7 +119,7 @@ func (r *reader) checkDatagrams(a hcl.Attributes) {
 
 // readDialect reads the dialect of a name: the file's own, or a built-in one.
 func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
-	b := r.dialects[name]
+	b := r.dialects[name] // the trial's own first: it may stand in for a shipped one
 	if b == nil {
 		file := "dialects/" + name + ".dialect.hcl"
 		src, err := dialects.ReadFile(file)
@@ -156,6 +156,7 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 			r.fail(length.NameRange, "messages end by split or by length; give one of them")
 		}
 	}
+	// condition is for anything that may be left out, not only for what is true or false.
 	d.Each = r.condition(content.Attributes["each"])
 	for _, part := range content.Blocks {
 		attrs := r.open(part.Body, "dialect."+part.Type).Attributes
@@ -200,7 +201,7 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 		case "presence":
 			d.Presence = trial.Presence{When: r.condition(attrs["when"]), Room: r.condition(attrs["room"]),
 				Members: r.condition(attrs["members"]),
-				Within:  r.duration(attrs["within"], 2*time.Second),
+				Within:  r.duration(attrs["within"], 2*time.Second), // servers gather changes before they tell
 				Check:   r.check("the number of members", "presence")}
 		case "joined":
 			d.Joined = r.notice(attrs)

@@ -16,6 +16,7 @@ func (r *reader) readReturn(b *hcl.Block) *trial.Return {
 	p := &trial.Return{First: r.durationFrom(0, a["first"], 500*time.Millisecond),
 		Most: r.duration(a["most"], 30*time.Second), Tries: r.whole(a["tries"], 1, 1<<20, 0),
 		Budget: r.duration(a["budget"], 0), Within: r.duration(a["within"], 10*time.Second),
+		// A server that says Retry-After is obeyed unless the trial is about what happens if it is not.
 		Obey: a["obey"] == nil || r.yes(a["obey"]), CatchUp: r.yes(a["catch_up"]), Anew: r.yes(a["anew"]),
 		Jitter: trial.Full}
 	p.Factor = r.number(a["factor"], 1, 100, 2)
@@ -24,7 +25,7 @@ func (r *reader) readReturn(b *hcl.Block) *trial.Return {
 		p.Jitter = [...]trial.Jitter{trial.Full, trial.Equal, trial.Decorrelated, trial.NoJitter}[r.oneOf(given,
 			names...)]
 	}
-	if p.Most < p.First {
+	if p.Most < p.First { // without most its default may be what is shorter: then the first is the longest
 		if given := a["most"]; given != nil {
 			r.fail(given.Expr.Range(), "the longest wait, %v, is shorter than the first, %v", p.Most, p.First)
 		}

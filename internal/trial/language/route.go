@@ -436,11 +436,10 @@ func (r *reader) readRoutes(c *trial.Crew, content *hcl.BodyContent) {
 			c.Without = append(c.Without, w)
 		}
 	}
+	// Shares of several withouts may fall on the same client: each is looked at.
 	for n := range c.Clients {
-		if len(c.Without) > 0 && !slices.ContainsFunc(c.Routes, func(route uint8) bool {
-			return !c.Forbids(route,
-				n)
-		}) {
+		allows := func(route uint8) bool { return !c.Forbids(route, n) }
+		if len(c.Without) > 0 && !slices.ContainsFunc(c.Routes, allows) {
 			r.fail(content.MissingItemRange, "client %d of the crew has no route left", n)
 			break
 		}

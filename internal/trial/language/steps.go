@@ -36,6 +36,7 @@ func (r *reader) readSession(b *hcl.Block) {
 			connected = true
 		case "request", "pause", "set", "assert", "barrier", "when", "otherwise", "choose", "repeat":
 		default:
+			// What is before connect goes over HTTP, or over nothing: a log-in, a pause, a value.
 			if !connected {
 				r.fail(step.DefRange, "a session connects first: there is no connect {} before this")
 				connected = true // said once
@@ -83,6 +84,7 @@ func (r *reader) readSteps(s *trial.Session, blocks hcl.Blocks, depth int) {
 				r.fail(b.DefRange, "otherwise stands behind a when")
 			}
 		case "ask":
+			// Two steps; Named: the question waits until the server knows who asks.
 			s.Steps = append(s.Steps, trial.Step{Do: trial.Send, Check: trial.NoCheck, Body: r.plainBody(a["send"]),
 				Binary: r.binary(a), Named: true, Within: r.duration(a["within"], 5*time.Second)},
 				trial.Step{Do: trial.Expect, Label: b.Labels[0], Check: r.check(b.Labels[0], "ask"),
@@ -159,7 +161,7 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 	case "barrier":
 		st.Do, st.Within = trial.Wait, r.duration(a["within"], time.Minute)
 		scope := trial.BarrierScope(r.oneOf(a["among"], "all", "crew", "group"))
-		st.Barrier = len(r.trial.Barriers)
+		st.Barrier = len(r.trial.Barriers) // sessions meet at one of the same name and scope
 		for i, known := range r.trial.Barriers {
 			if known.Name == b.Labels[0] && known.Scope == scope {
 				st.Barrier = i
@@ -312,7 +314,7 @@ func (r *reader) content(b *hcl.Block, a hcl.Attributes, accounted bool, inPaylo
 		bytes, _ = r.readBeside(a["file"])
 	}
 	t.Text(string(bytes))
-	if accounted {
+	if accounted { // in its binary form: the text's alphabet would not survive in bytes that mean something
 		var v expr.Builder
 		v.Var(expr.VarMarkBytes)
 		p, _ := v.Build()
@@ -349,7 +351,7 @@ func (r *reader) readRepeat(s *trial.Session, b *hcl.Block, content *hcl.BodyCon
 	case a["rate"] != nil && a["every"] == nil && !closed:
 		rate.Every = r.interval(a["rate"])
 	case closed && a["every"] == nil && a["rate"] == nil:
-		r.trial.ClosedLoop = true
+		r.trial.ClosedLoop = true // every view says so: the server sets the pace, and latencies flatter it
 		if !waits(content.Blocks) {
 			r.fail(b.DefRange, "a closed repeat goes on as fast as answers come, but nothing in it waits for one: "+
 				"put an expect, an ask or a request into it")
@@ -366,7 +368,7 @@ func (r *reader) readRepeat(s *trial.Session, b *hcl.Block, content *hcl.BodyCon
 	if len(content.Blocks) == 0 {
 		r.fail(b.DefRange, "there is nothing to repeat")
 	}
-	at := len(s.Steps)
+	at := len(s.Steps) // its end is known, and Goto set, once what is in it has been read
 	s.Steps = append(s.Steps, trial.Step{Do: trial.Repeat, Check: trial.NoCheck, Repeat: rate})
 	r.readSteps(s, content.Blocks, depth+1)
 	s.Steps[at].Goto = len(s.Steps)

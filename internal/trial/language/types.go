@@ -61,6 +61,7 @@ func kindOfName(name string) kind {
 func kindOf(e hcl.Expression) kind {
 	switch e := e.(type) {
 	case *hclsyntax.LiteralValueExpr:
+		// null has a type of its own, and is compared with anything.
 		return map[cty.Type]kind{cty.Bool: truthKind, cty.Number: numberKind, cty.String: textKind}[e.Val.Type()]
 	case *hclsyntax.ParenthesesExpr:
 		return kindOf(e.Expression)
@@ -113,6 +114,7 @@ func (r *reader) checkTruth(e hcl.Expression) {
 			r.checkTruth(e.LHS)
 			r.checkTruth(e.RHS)
 		case hclsyntax.OpEqual, hclsyntax.OpNotEqual:
+			// A comparison that can never hold would hide behind a limit that always does.
 			if a, b := kindOf(e.LHS), kindOf(e.RHS); a != unknownKind && b != unknownKind && a != b {
 				r.fail(e.Range(), "%v never equals %v", a, b)
 			}

@@ -136,6 +136,7 @@ func (m Model) View(sc scene.Scene) []string {
 	return append(lines, foot...)
 }
 
+// title names what is open, for the line above it.
 func (m Model) title(sc scene.Scene, here place) string {
 	switch here.what {
 	case line:
@@ -148,6 +149,7 @@ func (m Model) title(sc scene.Scene, here place) string {
 	return "ledger by " + orders[m.by]
 }
 
+// name is what a line of the sheet is about, in the order at hand.
 func (m Model) name(sc scene.Scene, key int) string {
 	switch {
 	case m.by == 0 && key < len(sc.Run.Rooms):
@@ -160,6 +162,7 @@ func (m Model) name(sc scene.Scene, key int) string {
 	return fmt.Sprint(key)
 }
 
+// key is what the ledger's cells are summed up by, in the order at hand.
 func (m Model) key(c ledger.Cell) int { return []int{int(c.Room), int(c.Crew), int(c.Kind)}[m.by] }
 
 // A field is a column of the sheet.
@@ -194,6 +197,7 @@ func fieldsShown(width int) int {
 	return min(len(fields), max(3, (width-nameWidth-2)/fieldWidth))
 }
 
+// tallyLine is one line of the sheet: only what is wrong has an ink of its own.
 func (m Model) tallyLine(sc scene.Scene, name string, t *ledger.Tally) string {
 	s := look.Fit(name, nameWidth)
 	for _, f := range fields[:fieldsShown(sc.Width)] {
@@ -207,6 +211,7 @@ func (m Model) tallyLine(sc scene.Scene, name string, t *ledger.Tally) string {
 	return s
 }
 
+// head stands above the rows and does not scroll with them.
 func (m Model) head(sc scene.Scene, here place) []string {
 	p := sc.Palette
 	switch here.what {
@@ -226,6 +231,7 @@ func (m Model) head(sc scene.Scene, here place) []string {
 	return nil
 }
 
+// foot sums the sheet up, and says whether the books of clients, ledger and meters agree.
 func (m Model) foot(sc scene.Scene, here place) []string {
 	if here.what != sheet {
 		return nil
@@ -277,6 +283,7 @@ func checks(sc scene.Scene) (lines []string) {
 	return lines
 }
 
+// rows are those of what is open: the sheet, a line's messages, a message's recipients, a client's life.
 func (m Model) rows(sc scene.Scene) []row {
 	here := m.here()
 	switch here.what {
@@ -313,6 +320,8 @@ func (m Model) messages(sc scene.Scene, key int) []row {
 	return rows
 }
 
+// concerns reports whether a kept message belongs to a line of the sheet. By crew that follows from who got
+// it, or should have.
 func (m Model) concerns(sc scene.Scene, msg *ledger.Message, key int) bool {
 	switch m.by {
 	case 0:
@@ -343,6 +352,7 @@ func good(sc scene.Scene, msg *ledger.Message) string {
 		plain.Text(sc.Run.ClientName(msg.Sender), 30), plain.Text(sc.Run.Rooms[msg.Room], 30), msg.Owed)
 }
 
+// find gives a kept message; nil if it was not kept, as a snapshot of a later moment may have others.
 func find(s *run.Snapshot, number uint64) *ledger.Message {
 	for _, list := range [][]ledger.Message{s.Kept, s.Sampled} {
 		for i := range list {
@@ -354,6 +364,7 @@ func find(s *run.Snapshot, number uint64) *ledger.Message {
 	return nil
 }
 
+// messageHead says what a message was and how far it came, above its recipients.
 func messageHead(sc scene.Scene, msg *ledger.Message) []string {
 	lag := msg.Sent.Sub(msg.Due)
 	return []string{
@@ -366,6 +377,7 @@ func messageHead(sc scene.Scene, msg *ledger.Message) []string {
 	}
 }
 
+// outcomes are a message's recipients.
 func outcomes(sc scene.Scene, number uint64) []row {
 	msg := find(sc.Run, number)
 	if msg == nil {
@@ -384,6 +396,7 @@ func outcomes(sc scene.Scene, number uint64) []row {
 	return rows
 }
 
+// outcome says what became of a message at one recipient, and why.
 func outcome(sc scene.Scene, o ledger.Outcome) string {
 	ink := scene.InkOf(o.Fate)
 	latency := fmt.Sprintf("%.3f ms", float64(o.Latency)/1e6) // exact: the order of recipients is the point
@@ -397,6 +410,7 @@ func outcome(sc scene.Scene, o ledger.Outcome) string {
 		sc.Palette.Draw(look.Faint, o.Why())
 }
 
+// clientHead says what a client has said and heard, above its life.
 func clientHead(sc scene.Scene, id ledger.Client) []string {
 	sent, got := uint32(0), uint32(0)
 	if int(id) < len(sc.Run.Sent) {
@@ -441,6 +455,7 @@ func life(sc scene.Scene, id ledger.Client) []row {
 	return rows
 }
 
+// event puts an event of a client's life in words.
 func event(sc scene.Scene, e logbook.Event) string {
 	text := e.What.String()
 	if e.Room >= 0 && int(e.Room) < len(sc.Run.Rooms) {

@@ -213,6 +213,7 @@ func (m Model) typedAddress(msg tea.KeyPressMsg) (Model, *Action, bool) {
 	return m, nil, true
 }
 
+// typed takes a key while a run's name is being typed.
 func (m Model) typed(msg tea.KeyPressMsg) Model {
 	switch msg.String() {
 	case "enter":
@@ -229,6 +230,7 @@ func (m Model) typed(msg tea.KeyPressMsg) Model {
 	return m
 }
 
+// action is what enter does with the line at hand; nil if nothing.
 func (m Model) action() *Action {
 	switch {
 	case m.cursor == 0:
@@ -381,6 +383,7 @@ func runHead(width int) string {
 	return fmt.Sprintf("%-19s  %7s  %8s  %9s  %11s", "started", "clients", "lost", "p99", "verdict")
 }
 
+// runLine is a run in the list; figures of it only if there is room for them.
 func (m Model) runLine(p *look.Palette, r *store.Run, width int) string {
 	name := fmt.Sprintf("%4d  %s", r.ID, plain.Text(r.Title(), 40))
 	for _, id := range m.marked {
@@ -402,6 +405,7 @@ func (m Model) runLine(p *look.Palette, r *store.Run, width int) string {
 	return p.Line(name, width-14, 0, tail) + look.Right(word, 14)
 }
 
+// verdict is a run's in its ink. One that was cut short has none to speak of, whatever stands there.
 func verdict(p *look.Palette, r *store.Run) string {
 	switch {
 	case r.CutShort():

@@ -193,6 +193,7 @@ func (m *Model) refocus(by int, sc scene.Scene) {
 	}
 }
 
+// typed takes a key while clients are being picked. What cannot be understood leaves the lanes as they are.
 func (m Model) typed(msg tea.KeyPressMsg, sc scene.Scene) Model {
 	switch msg.String() {
 	case "esc":

@@ -54,6 +54,7 @@ func (m *Model) middle(i, width int) int {
 	return clock + i*each + min(each/3, 14)
 }
 
+// names stand above the lanes, each over the middle of its own.
 func (m *Model) names(sc scene.Scene) string {
 	d := look.NewDots(sc.Width, 1)
 	for i, c := range m.clients {
@@ -105,6 +106,7 @@ func (m *Model) lines(room int) (all []line, at int) {
 	return all[:min(len(all), room)], len(before) - 1
 }
 
+// draw draws as many rows as there is room for, around the one at hand.
 func (m *Model) draw(sc scene.Scene, room int) []string {
 	if len(m.rows) == 0 {
 		return []string{sc.Palette.Draw(look.Faint, "nothing of these clients is kept here; f shows more, g picks "+
@@ -177,6 +179,7 @@ func inkOf(r *lane.Record) look.Ink {
 	return look.Text
 }
 
+// drawRow draws one happening: a stroke from lane to lane if it has two ends, else a sign on its lane.
 func (m *Model) drawRow(d *look.Dots, y int, sc scene.Scene, r *lane.Row, here bool) {
 	m.lifelines(d, y, r.States, sc.Width)
 	clockInk := look.Faint

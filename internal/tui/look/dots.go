@@ -78,6 +78,7 @@ func (d *Dots) Lines(p *Palette) []string {
 	return lines
 }
 
+// line is one line of text: cells of the same ink are drawn together, as each change of ink takes bytes.
 func (d *Dots) line(p *Palette, cells []dotCell) string {
 	var out, run strings.Builder
 	ink := Text

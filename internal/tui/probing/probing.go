@@ -64,6 +64,7 @@ type inbox struct {
 	signal  chan struct{}
 }
 
+// put is called by a line's own goroutine, and never waits for the screen: what is too much is counted.
 func (b *inbox) put(e probe.Event) {
 	b.mu.Lock()
 	if len(b.events) < 4*maxEvents {
@@ -207,6 +208,7 @@ func (m *Model) Close() {
 	}
 }
 
+// setMode has the line at the bottom ask for something else; it begins with what is there.
 func (m *Model) setMode(to mode) {
 	m.mode = to
 	m.input.Prompt = modes[to].prompt
@@ -290,6 +292,7 @@ func (m *Model) Update(msg tea.KeyPressMsg) (leave bool) {
 // Paste puts text into the input.
 func (m *Model) Paste(msg tea.PasteMsg) { m.input, _ = m.input.Update(msg) }
 
+// recall goes through what was typed before, the newest first.
 func (m *Model) recall(by int) {
 	m.past = min(max(0, m.past+by), len(m.history))
 	m.input.SetValue("")
@@ -322,6 +325,7 @@ func (m *Model) enter() {
 	m.setMode(text)
 }
 
+// do does what was typed, as the mode says. An error leaves it to be corrected.
 func (m *Model) do(l *lane, typed string) error {
 	t := &l.target
 	switch m.mode {
@@ -374,6 +378,7 @@ func (m *Model) do(l *lane, typed string) error {
 	return nil
 }
 
+// parseFields reads header fields as they are typed: NAME: VALUE; NAME: VALUE.
 func parseFields(s string) (fields []http1.Field, err error) {
 	for _, part := range strings.Split(s, ";") {
 		if strings.TrimSpace(part) == "" {

@@ -82,6 +82,7 @@ func drawEvent(p *look.Palette, l *lane, k, width int) (lines []string) {
 	return append(lines, eventLines(p, e, width, l.unfolded)...)
 }
 
+// state says how a line's connection stands: what happened to it last counts.
 func state(p *look.Palette, l *lane) string {
 	for k := len(l.events) - 1; k >= 0; k-- {
 		switch e := &l.events[k]; e.What {

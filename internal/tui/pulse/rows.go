@@ -58,6 +58,7 @@ func (m *Model) follow(s *run.Snapshot) {
 	m.seen = len(s.Events)
 }
 
+// take books what a lane says of a client's heartbeats, connections and misconduct.
 func (m *Model) take(r *lane.Record) {
 	switch r.What {
 	case lane.Beat, lane.Ignored, lane.Misbehaved, lane.Evicted, lane.Broke, lane.Opened, lane.Closed:
@@ -134,6 +135,7 @@ func short(name string) string {
 	return name
 }
 
+// line draws a client's connections, its heartbeats on them, and what ended them.
 func (w *row) line(p *look.Palette, scale tide.Scale, now time.Duration) string {
 	d := look.NewDots(scale.Width, 1)
 	dot := func(at time.Duration) int { return scale.Dot(at.Seconds()) }

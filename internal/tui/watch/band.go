@@ -21,6 +21,8 @@ type band struct {
 // summed up afresh for each picture. The zero value is ready.
 type Cache struct{ bands map[[2]int]band }
 
+// band gives what some seconds come to. It is kept once none of them can change any more: the whole run is
+// drawn several times a second.
 func (c *Cache) band(entries []*logbook.Entry) band {
 	last := entries[len(entries)-1]
 	key := [2]int{entries[0].At, last.At}
@@ -96,6 +98,7 @@ func (c *Cache) bandsOf(s *run.Snapshot, sc tide.Scale) []band {
 	return bands
 }
 
+// bandOf works it out.
 func bandOf(entries []*logbook.Entry) band {
 	var all, last meter.Hist
 	for _, e := range entries {

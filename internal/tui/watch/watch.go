@@ -206,6 +206,7 @@ func two(sc scene.Scene, window, whole string) []string {
 
 const figureWidth = 11
 
+// ledgerLines are what was owed and what became of it: within the window, and in the whole run.
 func ledgerLines(sc scene.Scene, each int) []string {
 	p, all := sc.Palette, sc.Run.Total
 	r, t := &sc.Window.Total, &all.Total
@@ -255,6 +256,8 @@ func balance(p *look.Palette, all *logbook.Window, each int) string {
 	return look.Right(p.Signal(signal, word), each)
 }
 
+// latencyLines are how long deliveries took. If arrivals shared reads, the other end of what is known stands
+// below.
 func latencyLines(sc scene.Scene, each int) []string {
 	p, recent, all := sc.Palette, sc.Window, sc.Run.Total
 	lines := []string{heading(sc, "latency", each)}
@@ -289,6 +292,7 @@ func quantile(p *look.Palette, h *meter.Hist, q float64) string {
 	return units.Duration(h.Quantile(q))
 }
 
+// trafficLines are how much went to and fro, and what went wrong with connections.
 func trafficLines(sc scene.Scene, each int) []string {
 	p, recent, all := sc.Palette, sc.Window, sc.Run.Total
 	lines := []string{heading(sc, "traffic", each)}
@@ -340,6 +344,7 @@ func alarm(p *look.Palette, n int64, wrong look.Ink) string {
 	return p.Draw(wrong, units.Count(n))
 }
 
+// selfLines are the tool's own part: by it a reader knows how far the other figures can be trusted.
 func selfLines(sc scene.Scene, each int) []string {
 	p, s, recent, all := sc.Palette, sc.Run, sc.Window, sc.Run.Total
 	lines := []string{heading(sc, "the tool", each)}
@@ -431,6 +436,7 @@ func limitLines(p *look.Palette, s *run.Snapshot, width int) []string {
 	return append(lines, look.Beside(len(blocks[0]), each, blocks...)...)
 }
 
+// limitLine is a limit, what was measured, and whether it holds so far.
 func limitLine(p *look.Palette, s *run.Snapshot, j run.Judgement, each int) string {
 	signal, word := look.AllWell, "holds"
 	switch {
