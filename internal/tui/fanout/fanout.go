@@ -267,7 +267,7 @@ func sizeChart(p *look.Palette, sizes []logbook.Size, line logbook.FittedLine, f
 		look.Right("", look.Gutter)+p.Draw(look.Faint, "• p50  ◦ p99  dots: fitted last"))
 }
 
-// columns lines cells up; the last one, a range, is wider.
+// columns lines cells up; the sixth, a fitted figure, needs more room.
 func columns(cells []string) string {
 	s := ""
 	for i, c := range cells {
