@@ -13,19 +13,22 @@ var (
 	unread = excuse.Of(excuse.SlowReader, excuse.NotReading, excuse.HeldDown, excuse.ChangedDown)
 	// unsure: it may not know what the server has done with it.
 	unsure = unread | excuse.Of(excuse.HeldUp)
+	// counted: whom these were in the way of is counted, for as long as numbers may be wrong by it.
+	counted = unsure | excuse.Of(excuse.ChangedUp)
 )
 
 // Hinder books that something is in the way of what a client says or hears, from a time on. What
 // it does not read is neither late nor lost; what it says is owed to nobody if a byte of it may
 // have been changed. HungUp ends by itself, with the connection.
 func (l *Ledger) Hinder(c Client, by excuse.Cause, from mono.Time) {
-	l.excuses.Begin(c, by, from)
-	l.recount(c, from)
+	if l.excuses.Begin(c, by, from) && counted.Has(by) {
+		l.recount(c, from)
+	}
 }
 
 // Free books that something is in the way until a time, and no longer.
 func (l *Ledger) Free(c Client, by excuse.Cause, until mono.Time) {
-	if l.excuses.End(c, by, until) && (unsure | excuse.Of(excuse.ChangedUp)).Has(by) {
+	if l.excuses.End(c, by, until) && counted.Has(by) {
 		l.freed.Put(until.Add(l.lingers()+1), c)
 	}
 }

@@ -148,7 +148,9 @@ func TestUnsureMembers(t *testing.T) {
 	if l.Garbling(2000 * ms); unsure(room) != 1 {
 		t.Error("it is not said any more that one is unsure who was a moment ago")
 	}
-	if l.Garbling(3000 * ms); unsure(room)+unsure(other)+unsure(Everyone) != 0 {
+	l.Garbling(3000 * ms)
+	l.Hinder(1, excuse.HungUp, 900*ms) // of which nobody knew when it was read up to then
+	if unsure(room)+unsure(other)+unsure(Everyone) != 0 {
 		t.Error("one is unsure for good")
 	}
 }
