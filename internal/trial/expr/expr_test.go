@@ -187,3 +187,41 @@ func TestWildNumbers(t *testing.T) {
 		t.Errorf("the rest is %q", v.Str)
 	}
 }
+
+// TestNumbersAsTexts: a function of texts gives the same for a number as for the text that it makes.
+func TestNumbersAsTexts(t *testing.T) {
+	for _, f := range Functions() {
+		if f.Args != "text" || f.Name == "length" {
+			continue
+		}
+		for _, n := range []float64{0, 7, 1234567, -2.5} {
+			text := Num(n).Append(nil)
+			want := f.do(&Scope{}, []Value{{Kind: String, Str: text}})
+			s := &Scope{buf: make([]byte, 0, 256)} // as it is once it has grown
+			if got := f.do(s, []Value{Num(n)}); got.Kind != want.Kind || string(got.Str) != string(want.Str) {
+				t.Errorf("%s(%s) is %q, and of the text %q", f.Name, text, got.Str, want.Str)
+			}
+		}
+	}
+}
+
+// TestOfMessage: what names a client, the time or chance is not the same for all who get a message.
+func TestOfMessage(t *testing.T) {
+	for name, tc := range map[string]struct {
+		build func(*Builder)
+		want  bool
+	}{
+		"a field":        {func(b *Builder) { b.Field(0) }, true},
+		"the text":       {func(b *Builder) { b.Var(VarText) }, true},
+		"the name":       {func(b *Builder) { b.Var(VarName) }, false},
+		"what it has":    {func(b *Builder) { b.Local(0) }, false},
+		"a column":       {func(b *Builder) { b.Column(0) }, false},
+		"a function":     {func(b *Builder) { b.Field(0); b.Call(FunctionNamed("sha256"), 1) }, true},
+		"the time":       {func(b *Builder) { b.Call(FunctionNamed("now"), 0) }, false},
+		"random numbers": {func(b *Builder) { b.Const(Num(1)); b.Const(Num(2)); b.Call(FunctionNamed("random"), 2) }, false},
+	} {
+		if p := program(t, tc.build); p.OfMessage() != tc.want {
+			t.Errorf("%s: %v", name, p.OfMessage())
+		}
+	}
+}

@@ -57,7 +57,8 @@ func init() {
 	}
 	text := func(name, doc string, f func(dst, src []byte) ([]byte, bool)) {
 		add(name, "text", doc, 1, 1, func(s *Scope, a []Value) Value {
-			return s.write(func(dst []byte) ([]byte, bool) { return f(dst, s.text(a[0])) })
+			src := s.text(a[0]) // before write: of a number it takes room in the same buffer
+			return s.write(func(dst []byte) ([]byte, bool) { return f(dst, src) })
 		})
 	}
 	number := func(name, doc string, f func(float64) float64) {
