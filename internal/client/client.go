@@ -107,7 +107,7 @@ func (c *Client) Connecting(e *Env) bool {
 
 // Next is when Tick is to be called.
 func (c *Client) Next() mono.Time {
-	return min(c.script.deadline, c.path.way.Deadline(), c.ownDeadline(), c.pulse.verdictDue())
+	return min(c.script.deadline, c.path.way.Deadline(), c.ownDeadline(), c.pulse.verdictDue(), c.judge.due())
 }
 
 // ownDeadline is when the client is to do something of its own beside its script: read on, send a
@@ -118,7 +118,7 @@ func (c *Client) ownDeadline() mono.Time { return min(c.path.due(), c.pulse.due(
 // the client is to act.
 func (c *Client) AwaitsServer() bool {
 	server := min(c.script.deadline, c.path.way.Deadline())
-	if c.pulse.verdictDue() < min(server, c.ownDeadline()) {
+	if min(c.pulse.verdictDue(), c.judge.due()) < min(server, c.ownDeadline()) {
 		return true
 	}
 	switch c.script.wait {
@@ -193,6 +193,9 @@ func (c *Client) Tick(e *Env, now mono.Time) {
 	e.at(c, now)
 	c.path.tickReading(e)
 	c.pulse.tick(e)
+	if c.judge.due() <= now {
+		c.judge.judgePast(e)
+	}
 	c.path.tickRoutes(e)
 	switch {
 	case c.path.way.Deadline() <= now:

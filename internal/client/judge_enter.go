@@ -192,7 +192,7 @@ func (j *judge) entered(e *Env, at mono.Time) {
 	e.Book.Now().Times[logbook.ToEnter].Record(max(0, at.Sub(e.script.since())))
 	step := e.script.step()
 	e.script.capture(e, step.Capture)
-	j.judgePast(e)
+	j.expectsPast(e, step.Within)
 	if step.Denied {
 		e.check(step.Check, false, "it was let in")
 	}

@@ -1,13 +1,20 @@
 package client
 
 import (
+	"fmt"
+	"time"
+
+	"tidepull/internal/base/mono"
 	"tidepull/internal/client/reading"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/trial"
 )
 
-// A pastWatch follows the history that a client is given when it enters.
+// A pastWatch follows the history that a client is given when it enters. Servers give it before they
+// confirm the entry, with it, or after it. How long it is is judged once it is as long as promised, once
+// a live message has come, or after the time that the entry may take; how it joins what is said from then
+// on with the first live message.
 type pastWatch struct {
 	room     ledger.Room
 	promised int
@@ -16,7 +23,8 @@ type pastWatch struct {
 	last     int64 // the number of the last one
 	numbered bool
 	wrong    string
-	judged   bool
+	until    mono.Time // when it is judged at the latest, if the entry is confirmed; 0: it is not
+	judged   bool      // but for how it joins the live messages
 }
 
 // watchPast begins to follow a history, if one is promised.
@@ -30,7 +38,7 @@ func (j *judge) watchPast(e *Env, step *trial.Step) {
 
 // followsHistory looks at a message that is history, or holds some.
 func (j *judge) followsHistory(e *Env, m *reading.Message) {
-	if j.rare == nil || j.rare.past == nil || j.rare.past.judged {
+	if j.rare == nil || j.rare.past == nil {
 		return
 	}
 	w := j.rare.past
@@ -39,6 +47,9 @@ func (j *judge) followsHistory(e *Env, m *reading.Message) {
 		if e.Trial.Dialect.PastSeq != nil {
 			w.continues(n)
 		}
+	}
+	if w.until != 0 && w.count >= w.promised {
+		j.judgePast(e)
 	}
 }
 
@@ -58,33 +69,56 @@ func (w *pastWatch) continues(seq reading.Number) {
 	w.last, w.numbered = seq.N, true
 }
 
-// judgePast judges the history once the entry is confirmed. How it joins what
-// is said from then on is judged with the first live message.
-func (j *judge) judgePast(e *Env) {
+// expectsPast goes on to wait for what is missing of the history, once the entry is confirmed.
+func (j *judge) expectsPast(e *Env, within time.Duration) {
 	if j.rare == nil || j.rare.past == nil {
 		return
 	}
 	w := j.rare.past
-	w.judged = true
-	if w.wrong == "" && w.count > w.promised {
-		w.wrong = "it is longer than promised"
+	if w.until = e.now.Add(within); w.wrong != "" || w.count >= w.promised {
+		j.judgePast(e)
 	}
-	if w.wrong == "" { // whether it is too short is known to who knows what was said there
+}
+
+// due is when the history is judged that has not come; mono.Never if none is awaited.
+func (j *judge) due() mono.Time {
+	if j.rare == nil || j.rare.past == nil || j.rare.past.until == 0 || j.rare.past.judged {
+		return mono.Never
+	}
+	return j.rare.past.until
+}
+
+// judgePast judges the history, but for how it joins what is said from then on.
+func (j *judge) judgePast(e *Env) {
+	w := j.rare.past
+	if w.wrong == "" && w.count > w.promised {
+		w.wrong = fmt.Sprintf("it is longer than promised: %d promised, %d came", w.promised, w.count)
+	}
+	if w.wrong == "" && !w.judged { // whether it is too short is known to who knows what was said there
 		e.tell(fact.Fact{Kind: fact.HasHistory, Client: e.c.id, Room: noRoom, Check: int16(w.check),
 			Number: uint64(w.count)})
 	}
+	w.judged = true
 	if w.wrong != "" || !w.numbered || e.Trial.Dialect.Heard.Seq == nil {
 		j.judgesHistory(e, w)
 	}
 }
 
-// firstLive judges whether the first live message continues the history.
+// firstLive judges what of the history has come by the first live message, and whether that continues it.
 func (j *judge) firstLive(e *Env, m *reading.Message) {
 	if m.Is&reading.Live == 0 || e.Trial.Dialect.Heard.When == nil || j.rare == nil || j.rare.past == nil {
 		return
 	}
 	w, seq, wrong := j.rare.past, m.Number, ""
-	if room, ok := e.rooms[string(m.Room)]; !ok || room != w.room || !w.numbered {
+	if room, ok := e.rooms[string(m.Room)]; !ok || room != w.room {
+		return
+	}
+	if w.until != 0 && !w.judged {
+		if j.judgePast(e); j.rare.past == nil {
+			return
+		}
+	}
+	if !w.numbered {
 		return
 	}
 	switch {

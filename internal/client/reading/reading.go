@@ -129,8 +129,11 @@ func New(t *trial.Trial, scope *expr.Scope) *Reader {
 	r.rule(Echo, d.Echo)
 	r.rule(History, d.Past, d.PastEach, d.PastSeq)
 	r.rule(decoded, d.Heard.Decoded)
-	if (numbers || r.history) && d.Heard.Seq != nil {
+	switch {
+	case (numbers || r.history) && d.Heard.Seq != nil:
 		r.rule(Live, d.Heard.Seq, d.Heard.When, d.Heard.Room)
+	case r.history:
+		r.rule(Live, d.Heard.When, d.Heard.Room)
 	}
 	if r.payload {
 		r.rules |= payload
@@ -281,7 +284,10 @@ func (r *Reader) ask(m *Message, open bool) {
 	}
 	if which&Live != 0 && (d.Heard.When == nil || d.Heard.When.True(s)) {
 		m.Is |= Live
-		m.Number, m.Room = r.number(d.Heard.Seq), r.name(d.Heard.Room)
+		m.Room = r.name(d.Heard.Room)
+		if d.Heard.Seq != nil {
+			m.Number = r.number(d.Heard.Seq)
+		}
 	}
 	if which&payload != 0 && m.Marked {
 		m.Sum = r.sum(m)

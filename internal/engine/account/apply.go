@@ -81,7 +81,7 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 			l.MembersSaid(f.Client, room, int(int64(f.Number)), f.Time)
 		}
 	case fact.WantsHistory:
-		a.history[f.Client] = &history{least: min(int(f.Number), l.Spoken(s.room(f)))}
+		a.history[f.Client] = &history{promised: int(f.Number), least: min(int(f.Number), l.Spoken(s.room(f)))}
 	case fact.HasHistory:
 		a.hasHistory(f)
 	case fact.JudgesHistory:

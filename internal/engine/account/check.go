@@ -60,8 +60,9 @@ func (a *Account) counted(n ledger.Count) {
 
 // A history is what is known of the one that a client asked for.
 type history struct {
-	least int // what must come: what was surely said there before
-	short bool
+	promised int
+	least    int // what must come: what was surely said there before
+	short    bool
 }
 
 // hasHistory judges how long a history is.
@@ -69,7 +70,8 @@ func (a *Account) hasHistory(f *fact.Fact) {
 	if h := a.history[f.Client]; h != nil && int(f.Number) < h.least {
 		h.short = true
 		const why = "it is shorter than promised"
-		a.check(f.Client, noRoom, int(f.Check), false, why, why, f.At)
+		a.check(f.Client, noRoom, int(f.Check), false, fmt.Sprintf("%s: %d promised, %d had been said there, %d came",
+			why, h.promised, h.least, f.Number), why, f.At)
 	}
 }
 

@@ -60,6 +60,7 @@ type Config struct {
 type Manners struct {
 	Moor  string // naming oneself is entering this room; nothing confirms it
 	Whole bool   // the confirmation of a room holds its history as a list, and the names of its members
+	After bool   // a room's history comes after the confirmation
 	Ack   bool   // who says a notice is told so, with its text, beside getting it
 }
 

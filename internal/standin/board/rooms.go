@@ -39,8 +39,8 @@ func (b *Board) enter(id int32) {
 		return
 	}
 	r := b.room(name)
-	again, more := func() {}, ""
-	if b.cfg.Manners.Whole {
+	again, more, manner := func() {}, "", &b.cfg.Manners
+	if manner.Whole {
 		more = b.whole(r)
 	}
 	if !m.in(r) {
@@ -49,7 +49,10 @@ func (b *Board) enter(id int32) {
 			r.members = append(r.members, id)
 		}
 		b.change(r, id, "joined")
-		if !b.cfg.Manners.Whole {
+		switch {
+		case manner.After:
+			again = func() { b.tellPast(id, r)() }
+		case !manner.Whole:
 			again = b.tellPast(id, r)
 		}
 	}

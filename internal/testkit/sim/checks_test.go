@@ -33,27 +33,8 @@ const talk = `
   }
 `
 
-var weaknesses = map[string]weakness{
-	"2 wrong echo": {switches: board.Switches{WrongEcho: 0.2}, session: talk, figure: "ledger.lost"},
-	"2 wrong echo, of who is left out": {config: standin.Config{LeaveOut: true},
-		switches: board.Switches{WrongEcho: 0.2},
-		session:  strings.Replace(talk, "text =", "text =", 1), figure: "ledger.stray"},
-	"3 room leak": {switches: board.Switches{Leak: 0.1}, session: talk, figure: "ledger.stray"},
-	"4 whisper leak": {switches: board.Switches{Overhear: 0.3}, figure: "ledger.stray", session: `
-  connect {}
-  enter { room = "lock-1" }
-  barrier "all there" {}
-  repeat {
-    every = "1s"
-    times = 6
-    whisper {
-      to   = "pilot-${(n + 1) % 20}"
-      body = { kind = "whisper", to = to, text = "your berth is free ${mark}" }
-    }
-  }
-`},
-	"11 history": {switches: board.Switches{History: 0.5}, figure: "checks.failed",
-		reason: "the history of late comers", session: `
+// lateForHistory has all but four clients enter late, and get what was said before.
+const lateForHistory = `
   connect {}
   when {
     that = n < 4
@@ -74,7 +55,32 @@ var weaknesses = map[string]weakness{
     times = 20
     say { body = { kind = "notice", room = room, text = "${mark}" } }
   }
+`
+
+var weaknesses = map[string]weakness{
+	"2 wrong echo": {switches: board.Switches{WrongEcho: 0.2}, session: talk, figure: "ledger.lost"},
+	"2 wrong echo, of who is left out": {config: standin.Config{LeaveOut: true},
+		switches: board.Switches{WrongEcho: 0.2},
+		session:  strings.Replace(talk, "text =", "text =", 1), figure: "ledger.stray"},
+	"3 room leak": {switches: board.Switches{Leak: 0.1}, session: talk, figure: "ledger.stray"},
+	"4 whisper leak": {switches: board.Switches{Overhear: 0.3}, figure: "ledger.stray", session: `
+  connect {}
+  enter { room = "lock-1" }
+  barrier "all there" {}
+  repeat {
+    every = "1s"
+    times = 6
+    whisper {
+      to   = "pilot-${(n + 1) % 20}"
+      body = { kind = "whisper", to = to, text = "your berth is free ${mark}" }
+    }
+  }
 `},
+	"11 history": {switches: board.Switches{History: 0.5}, figure: "checks.failed",
+		reason: "the history of late comers", session: lateForHistory},
+	"11 history, after the confirmation": {switches: board.Switches{History: 0.5}, figure: "checks.failed",
+		config: standin.Config{Manners: standin.Manners{Manners: board.Manners{After: true}}},
+		reason: "the history of late comers", session: lateForHistory},
 	"14 reordering": {switches: board.Switches{Reorder: 0.2}, session: strings.Replace(talk, "500ms", "100ms", 1),
 		figure: "ledger.reordered"},
 	"15 order": {switches: board.Switches{Disorder: 0.05}, session: strings.Replace(talk, "500ms", "200ms", 1),

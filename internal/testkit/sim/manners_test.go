@@ -126,7 +126,21 @@ var manners = map[string]manner{
     each = msg.history
     seq  = msg.seq
   }
-`, session: strings.Replace(chatty, `enter { room = "lock-${n % 2}" }`, `
+`, session: lateComers},
+	"history after the confirmation": {config: standin.Config{
+		Manners: standin.Manners{Manners: board.Manners{After: true}}},
+		dialect: boardsWords + `
+  past {
+    when = msg.kind == "past"
+    seq  = msg.seq
+  }
+`, session: lateComers},
+	"an echo beside the delivery": {config: standin.Config{Manners: standin.Manners{Manners: board.Manners{Ack: true}}},
+		dialect: boardsWords + "  echo { when = msg.kind == \"ack\" }\n", session: chatty},
+}
+
+// lateComers enter at different times, and are promised the last 20 messages.
+var lateComers = strings.Replace(chatty, `enter { room = "lock-${n % 2}" }`, `
   pause {
     lasts = "100ms"
     most  = "3s"
@@ -134,10 +148,7 @@ var manners = map[string]manner{
   enter {
     room    = "lock-${n % 2}"
     history = 20
-  }`, 1)},
-	"an echo beside the delivery": {config: standin.Config{Manners: standin.Manners{Manners: board.Manners{Ack: true}}},
-		dialect: boardsWords + "  echo { when = msg.kind == \"ack\" }\n", session: chatty},
-}
+  }`, 1)
 
 // TestManners plays trials against servers of other manners: nothing is reported of an
 // honest one, and of one that loses exactly what it lost.
