@@ -58,6 +58,7 @@ func (p *path) ends(e *Env, x ending) next {
 			x.least = max(x.least, p.countsTry(e, row, x.err))
 		} else {
 			p.goesAway(e, x.err)
+			p.countsUnprovoked(e, x)
 		}
 	}
 	p.leavesRooms(e, row, next, away)

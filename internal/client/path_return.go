@@ -20,16 +20,17 @@ import (
 // its script was is kept; meanwhile it follows a short one: connect, enter the rooms that it
 // was in, go on.
 type comeback struct {
-	connect int32         // the connect step that it came by
-	rooms   []ledger.Room // that it is in, in the order in which it entered them
-	active  bool          // it is under way: broke is set
-	broke   mono.Time     // when its connection was found broken
-	opened  bool          // it was connected again, since then
-	tries   int           // since then
-	wait    time.Duration // before the last of them
-	byName  bool          // the server would not resume: it says its name and enters its rooms
-	held                  // where its script was
-	room    ledger.Room
+	connect  int32         // the connect step that it came by
+	rooms    []ledger.Room // that it is in, in the order in which it entered them
+	active   bool          // it is under way: broke is set
+	broke    mono.Time     // when its connection was found broken
+	opened   bool          // it was connected again, since then
+	tries    int           // since then
+	wait     time.Duration // before the last of them
+	restarts int           // how often the server has said that it goes away, or restarts
+	byName   bool          // the server would not resume: it says its name and enters its rooms
+	held                   // where its script was
+	room     ledger.Room
 }
 
 // returns is the client's comeback; nil if its crew does not come back.
@@ -84,9 +85,33 @@ func (p *path) goesAway(e *Env, err error) {
 		e.script.giveUpBarrier(e) // it will come to it again
 	}
 	b := p.returns(e)
-	*b = comeback{connect: b.connect, rooms: b.rooms, active: true, broke: e.now, room: e.judge.in(),
+	*b = comeback{connect: b.connect, rooms: b.rooms, restarts: b.restarts, active: true, broke: e.now, room: e.judge.in(),
 		held: e.script.hold(e)}
 	e.judge.breaks()
+}
+
+// countsUnprovoked counts a break that the trial has not caused: that the client comes back is no excuse
+// for it. A server that sends its clients on to another node has said so; one that restarts says so as
+// well, and may once on each of its nodes.
+func (p *path) countsUnprovoked(e *Env, x ending) {
+	if x.cause != byServer || e.isFaulted() {
+		return
+	}
+	var closed *transport.ServerClosed
+	if errors.As(x.err, &closed) {
+		switch b := p.rare.comeback; closed.Code {
+		case ws.CloseGoingAway, ws.CloseServiceRestart, ws.CloseTryAgainLater:
+			if b.restarts++; b.restarts <= max(1, len(e.Trial.Target.Nodes)) {
+				return
+			}
+		}
+		if slices.Contains(p.policy(e).Elsewhere, closed.Code) {
+			return
+		}
+	}
+	e.counts().Returns.Unprovoked++
+	e.doubts(e.closedInDoubt()).Unprovoked++
+	e.trouble()
 }
 
 // passes takes a client that is on its way back past the barrier that its script is held at, if it is

@@ -350,8 +350,22 @@ func (e *Env) notHasty(err error) bool {
 	if errors.As(err, &broken) {
 		return true
 	}
+	return e.isFaulted()
+}
+
+// isFaulted reports whether a fault of the trial's is about the client, or was lately: connections may
+// break by it. Who is in a room, or on a node, when it begins is not remembered: it may be anybody.
+func (e *Env) isFaulted() bool {
 	t, over := time.Duration(e.rel(e.now)), e.faultLingers()
 	for _, m := range e.faults {
+		whom := &m.Fault.Whom
+		n := int(e.c.id)
+		if whom.Crew >= 0 {
+			n = int(e.c.n)
+		}
+		if !m.Fault.Do.AtServer() && (whom.Crew >= 0 && whom.Crew != int(e.c.crew) || !trial.InShare(whom.Share, n)) {
+			continue
+		}
 		forGood := m.Fault.Do == trial.StopServer || m.Fault.Lasts == 0 && !m.Fault.Do.AtServer()
 		if t >= m.At && (forGood || t < m.At+m.Fault.Lasts+over) {
 			return true

@@ -51,6 +51,7 @@ var implied = []struct{ name, figure, wider string }{
 	{"no client is refused", "clients.refused", ""},
 	{"no client is denied", "clients.denied", ""},
 	{"no connection is broken by the server", "clients.broken", ""},
+	{"no connection is broken by the server, of clients that come back", "returns.unprovoked", ""},
 	{"every client that was cut off comes back", "returns.gave_up", ""},
 	{"the server keeps to the protocol", "clients.malformed", ""},
 	{"every message could be said", "messages.unsent", ""},
@@ -83,7 +84,7 @@ func Limits(t *trial.Trial) []trial.Limit {
 	comeBack := slices.ContainsFunc(t.Crews, func(c trial.Crew) bool { return c.Return != nil })
 	for _, i := range implied {
 		switch {
-		case i.figure == "returns.gave_up" && !comeBack, !named(t, gaugeLeft(i.figure)),
+		case strings.HasPrefix(i.figure, "returns.") && !comeBack, !named(t, gaugeLeft(i.figure)),
 			strings.HasPrefix(i.figure, "pulse.") && !promises(t, i.figure):
 			continue
 		}

@@ -18,6 +18,7 @@ type Returns struct {
 	TimedOut   int64           `json:"timed_out"`
 	Failed     int64           `json:"failed"`
 	Away       float64         `json:"away_seconds"` // of all clients together
+	Unprovoked int64           `json:"unprovoked"`   // of broke: by the server, while no fault was about the client
 	Renumbered int64           `json:"renumbered"`   // rooms whose numbers began again, as seen
 	Reconnect  meter.Latencies `json:"reconnect"`    // from a connection found broken to the next one agreed on
 	BackIn     meter.Latencies `json:"back_in"`      // to being in all rooms again
@@ -28,7 +29,7 @@ func returnsOf(w *logbook.Window) Returns {
 	c := &w.Counts.Returns
 	return Returns{c.Broke, c.Back, c.GaveUp, c.StillAway, c.NoTime, c.Tries, c.Accepted, c.Refused, c.TimedOut,
 		c.Failed,
-		float64(c.Away), c.Renumbered, w.Times[logbook.ToReconnect].Latencies(),
+		float64(c.Away), c.Unprovoked, c.Renumbered, w.Times[logbook.ToReconnect].Latencies(),
 		w.Times[logbook.ToReturn].Latencies(), w.Times[logbook.ToCatchUp].Latencies()}
 }
 

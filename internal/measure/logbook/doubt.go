@@ -10,6 +10,7 @@ type DoubtCounts struct {
 	Failed                  int64 // checks of any kind
 	Hasty, Kept, TooLate    int64 // of PulseCounts
 	GaveUp                  int64 // of ReturnCounts, with StillAway
+	Unprovoked              int64 // of ReturnCounts
 }
 
 // sureFigures says what of some figures is certainly the server's doing.
@@ -24,6 +25,7 @@ func sureFigures(all map[string]*Figure) {
 		"pulse.not_evicted":   func(d *DoubtCounts) int64 { return d.Kept },
 		"pulse.evicted_late":  func(d *DoubtCounts) int64 { return d.TooLate },
 		"returns.gave_up":     func(d *DoubtCounts) int64 { return d.GaveUp },
+		"returns.unprovoked":  func(d *DoubtCounts) int64 { return d.Unprovoked },
 	} {
 		f := all[name]
 		f.sure = func(total, _ *Window) float64 { return f.of(total) - float64(doubt(&total.Counts.Doubt)) }

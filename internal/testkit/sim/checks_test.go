@@ -513,7 +513,7 @@ func clean(t *testing.T, p played) {
 	for _, name := range []string{"ledger.lost", "ledger.late", "ledger.duplicate", "ledger.stray", "ledger.reordered",
 		"ledger.disagreed", "ledger.altered",
 		"checks.failed", "feed.gaps", "feed.repeats", "feed.backward", "feed.stale", "clients.broken",
-		"clients.refused", "clients.denied", "messages.unsent"} {
+		"clients.refused", "clients.denied", "messages.unsent", "returns.unprovoked"} {
 		if strings.HasPrefix(t.Name(), "TestWeaknesses/silent") && name == "checks.failed" {
 			continue
 		}

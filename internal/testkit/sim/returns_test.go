@@ -75,7 +75,7 @@ func TestReturns(t *testing.T) {
 		cut := p.truth.CutOff + p.truth.Cut
 		// A connection that is idle may be cut while its client closes it: that is no break.
 		if n := cut - r.Broke - r.Failed; n < 0 || n > 0 && p.truth.Cut == 0 || n > 3 ||
-			r.Back+r.NoTime != r.Broke || r.GaveUp+r.StillAway != 0 ||
+			r.Back+r.NoTime != r.Broke || r.GaveUp+r.StillAway != 0 || r.Unprovoked != r.Broke ||
 			r.Tries-r.Accepted > r.NoTime ||
 			c.Broken+c.Denied+c.Refused+c.Missed != 0 || c.Finished != 24 || cut == 0 {
 			t.Errorf("seed %d: %+v\n%+v; %d were cut; %v", seed, *r, *c, cut, p.reasons)

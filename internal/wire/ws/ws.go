@@ -28,7 +28,8 @@ const (
 const (
 	CloseNormal         = 1000
 	CloseGoingAway      = 1001
-	CloseServiceRestart = 1012 // of the registry of codes (RFC 6455 11.7)
+	CloseServiceRestart = 1012 // of the registry of codes (RFC 6455 11.7), as the next
+	CloseTryAgainLater  = 1013
 	CloseProtocolError  = 1002
 	CloseNoStatus       = 1005 // never on the wire: a close frame without a code
 	CloseBadPayload     = 1007
