@@ -225,3 +225,29 @@ func TestOfMessage(t *testing.T) {
 		}
 	}
 }
+
+// TestLists: how many items a list has, and which; what is no list has none.
+func TestLists(t *testing.T) {
+	list := Value{Kind: JSON, Str: []byte(` [ "Alder", "B\u0069rch", 7, null, true, ["Cedar"] ] `)}
+	if n := FunctionNamed("count").do(&Scope{}, []Value{list}); n.Kind != Number || n.Num != 6 {
+		t.Errorf("it has %+v items", n)
+	}
+	for _, tc := range []struct {
+		in, what Value
+		want     bool
+	}{
+		{list, Str("Alder"), true}, {list, Str("Birch"), true}, {list, Num(7), true}, {list, Value{}, true},
+		{list, Truth(true), true}, {list, Str("Cedar"), false}, {list, Str("7"), false}, {list, Str("lder"), false},
+		{Str("Alder"), Str("Alder"), false}, {Value{}, Value{}, false},
+		{Value{Kind: JSON, Str: []byte(`{"a":"Alder"}`)}, Str("Alder"), false},
+	} {
+		if got := FunctionNamed("has").do(&Scope{}, []Value{tc.in, tc.what}); got.True() != tc.want {
+			t.Errorf("%s has %+v: %v", tc.in.Str, tc.what, got.True())
+		}
+	}
+	for _, no := range []Value{{}, Str("[1]"), Num(3), {Kind: JSON, Str: []byte(`{"a":[1]}`)}} {
+		if n := FunctionNamed("count").do(&Scope{}, []Value{no}); n.Kind != Missing {
+			t.Errorf("%+v has %v items", no, n.Num)
+		}
+	}
+}

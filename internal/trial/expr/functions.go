@@ -131,8 +131,27 @@ func init() {
 			}
 			return Value{Kind: String, Str: src}
 		})
-	add("length", "text", "its length in bytes", 1, 1,
+	add("length", "text", "its length in bytes; of a list, count is how many items it has", 1, 1,
 		func(s *Scope, a []Value) Value { return Num(float64(len(s.text(a[0])))) })
+	add("count", "list", "how many items it has; null if it is no list", 1, 1, func(s *Scope, a []Value) Value {
+		n := 0
+		if a[0].Kind != JSON || !jsonscan.Elements(a[0].Str, func([]byte) { n++ }) {
+			return Value{}
+		}
+		return Num(float64(n))
+	})
+	add("has", "list, value", "whether an item of it equals the value; false if it is no list", 2, 2,
+		func(s *Scope, a []Value) Value {
+			found := false
+			if a[0].Kind == JSON {
+				jsonscan.Elements(a[0].Str, func(item []byte) {
+					if !found && whole.Extract(item, s.picked[:]) == nil {
+						found = equal(s.value(s.picked[0]), a[1])
+					}
+				})
+			}
+			return Truth(found)
+		})
 	add("contains", "text, part", "whether the part stands in it", 2, 2, func(s *Scope, a []Value) Value {
 		return Truth(bytes.Contains(s.text(a[0]), s.text(a[1])))
 	})
@@ -406,6 +425,13 @@ func (s *Scope) uuid([]Value) Value {
 		return dst, true
 	})
 }
+
+// whole is the table for a JSON text as one value.
+var whole = func() *jsonscan.Table {
+	t := &jsonscan.Table{}
+	t.Add()
+	return t
+}()
 
 // A pattern is a regular expression and which of its groups is wanted.
 type pattern struct {

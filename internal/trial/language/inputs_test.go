@@ -146,6 +146,8 @@ func TestFunctions(t *testing.T) {
 		`match("berth 12 free", "\\d+ (fr)ee", 1)`: "fr", `match("none", "(\\d)")`: "",
 		`match("abc", "b")`: "b",
 		`field("{\"a\":{\"b\":[1,\"x\\ty\"]}}", "a.b.1")`: "x\ty", `field("no json", "a")`: "",
+		`count(field("{\"a\":[1,[2,3]]}", "a"))`: "2", `count("[1]")`: "",
+		`has(field("{\"a\":[1,\"x\"]}", "a"), "x")`: "true", `has(field("{\"a\":[1]}", "a"), "1")`: "false",
 		`header("X-Gauge")`: "3 m", `cookie("berth")`: "12", `cookie("other")`: "",
 	} {
 		name := call[:strings.IndexByte(call, '(')]
