@@ -1,11 +1,13 @@
 package client
 
 import (
+	"fmt"
 	"slices"
 	"strconv"
 	"strings"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/base/plain"
 	"tidepull/internal/client/reading"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/lane"
@@ -83,6 +85,10 @@ func wrongIn(h *http1.Head, r *trial.Request, s *expr.Scope) string {
 	switch {
 	case r.Status != 0 && h.Status != r.Status, r.Status == 0 && h.Status >= 400:
 		return "the answer's status is " + strconv.Itoa(h.Status)
+	case r.Status == 0 && h.Status >= 300 && h.Get("Location") != "" && r.Redirects > 0:
+		// It goes round in a circle, or to another host, of which nobody has said that it may be asked.
+		return fmt.Sprintf("the answer is a redirect that is not followed: %d to '%s'", h.Status,
+			plain.Text(h.Get("Location"), 100))
 	case r.When != nil && !r.When.True(s):
 		return "the answer is not as it must be"
 	}
