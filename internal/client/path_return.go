@@ -85,8 +85,8 @@ func (p *path) goesAway(e *Env, err error) {
 		e.script.giveUpBarrier(e) // it will come to it again
 	}
 	b := p.returns(e)
-	*b = comeback{connect: b.connect, rooms: b.rooms, restarts: b.restarts, active: true, broke: e.now, room: e.judge.in(),
-		held: e.script.hold(e)}
+	*b = comeback{connect: b.connect, rooms: b.rooms, restarts: b.restarts, active: true, broke: e.now,
+		room: e.judge.in(), held: e.script.hold(e)}
 	e.judge.breaks()
 }
 

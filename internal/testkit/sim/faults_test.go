@@ -113,7 +113,8 @@ func TestFaults(t *testing.T) {
 			l.Owed != l.Delivered+l.Late+l.Excused || l.Reordered+l.Disagreed+l.Altered != 0 {
 			t.Errorf("seed %d: %s %+v\n%v\n%s", seed, p.window.Imbalance(), l, p.reasons, faults)
 		}
-		if ret := &c.Returns; ret.Back != ret.Broke || ret.GaveUp+ret.StillAway+ret.NoTime+ret.Unprovoked != 0 || c.Finished != 24 ||
+		if ret := &c.Returns; ret.Back != ret.Broke || ret.GaveUp+ret.StillAway+ret.NoTime+ret.Unprovoked != 0 ||
+			c.Finished != 24 ||
 			c.Broken+c.Denied+c.Refused+c.Malformed != 0 || c.Path.Clients == 0 && strings.Count(faults, "cut\"") < 6 {
 			t.Errorf("seed %d: %+v\n%+v\n%v\n%s", seed, *ret, c.Path, p.reasons, faults)
 		}

@@ -26,9 +26,8 @@ func (k kind) String() string {
 // numberNames and textNames are the variables and functions of which the kind is
 // known.
 var (
-	numberNames = words("n node round group place status length count floor ceil round abs min max now random uniform " +
-		"normal " +
-		"exponential")
+	numberNames = words("n node round group place status length count floor ceil round abs min max now random " +
+		"uniform normal exponential")
 	textNames = words("name crew room mark mark_bytes to payload text base64 base64url hex json url upper lower " +
 		"trim replace substr uuid filler timestamp")
 	truthNames = words("contains starts has")
