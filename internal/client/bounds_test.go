@@ -1,10 +1,15 @@
 package client
 
 import (
+	"bytes"
 	"fmt"
 	"testing"
+	"time"
 
+	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/fact"
 	"tidepull/internal/trial"
+	"tidepull/internal/wire/transport"
 )
 
 // TestReasonsAreBounded: what servers say does not fill the table.
@@ -15,5 +20,88 @@ func TestReasonsAreBounded(t *testing.T) {
 	}
 	if n := len(e.Reasons.All()); n != 51 || e.Reasons.Of("other reasons") != 1950 {
 		t.Errorf("%d reasons are kept, %d others", n, e.Reasons.Of("other reasons"))
+	}
+}
+
+// TestUnfinishedIsBounded: of a message that does not end as much is kept as may be, and no more.
+func TestUnfinishedIsBounded(t *testing.T) {
+	const now = mono.Time(20 * time.Second)
+	for more, breaks := range map[int]bool{0: false, 1: true} {
+		e, c := staged(t, 0, trial.Expect, now)
+		e.Trial.Dialect.Across, e.Trial.Dialect.Split = true, []byte("\n")
+		for _, n := range []int{maxUnfinished / 2, maxUnfinished / 2, more} {
+			if c.Open() && n > 0 {
+				c.judge.message(e, transport.Event{Payload: bytes.Repeat([]byte("x"), n)}, mono.At(now))
+			}
+		}
+		if c.Open() == breaks || !breaks && e.Unfinished() != maxUnfinished || breaks && e.Unfinished() != 0 {
+			t.Errorf("with %d more: open %v, %d bytes are held", more, c.Open(), e.Unfinished())
+		}
+	}
+}
+
+// TestLateHistory: a history that comes behind the confirmation is judged once it is as long as promised,
+// or when its time is over, and not before.
+func TestLateHistory(t *testing.T) {
+	const now = mono.Time(20 * time.Second)
+	judged := func(e *Env) (n int) {
+		for _, f := range e.Facts.Facts {
+			if f.Kind == fact.HasHistory {
+				n++
+			}
+		}
+		return n
+	}
+	for name, tc := range map[string]struct {
+		came  int
+		after time.Duration
+		want  int
+	}{
+		"none, and time is left": {0, time.Second - 1, 0},
+		"none in time":           {0, time.Second, 1},
+		"two of three":           {2, time.Second - 1, 0},
+		"all three":              {3, 0, 1},
+	} {
+		e, c := staged(t, 0, trial.Expect, now)
+		j := &c.judge
+		j.own().past = &pastWatch{room: j.room, promised: 3}
+		j.expectsPast(e, time.Second)
+		if j.due() != now.Add(time.Second) {
+			t.Errorf("%s: it is due at %v", name, j.due())
+		}
+		if j.rare.past.count = tc.came; tc.came == 3 {
+			j.judgePast(e)
+		}
+		if at := now.Add(tc.after); c.Next() <= at {
+			c.Tick(e, at)
+		}
+		if judged(e) != tc.want {
+			t.Errorf("%s: judged %d times", name, judged(e))
+		}
+	}
+}
+
+// did is a transport that says what it was last asked to do.
+type did struct {
+	transport.Machine
+	last string
+}
+
+func (d *did) Ping(*transport.IO, []byte)  { d.last = "pings" }
+func (d *did) Reply(*transport.IO, []byte) { d.last = "replies" }
+
+// TestBeatsWrongly: who is hurried pings, and who is deaf sends answers that nobody asked for, if the
+// dialect has no words for either.
+func TestBeatsWrongly(t *testing.T) {
+	const now = mono.Time(20 * time.Second)
+	for do, want := range map[trial.Misdeed]string{trial.Hurried: "pings", trial.Deaf: "replies"} {
+		e, c := staged(t, 0, trial.Expect, now)
+		e.Trial.Target.Promise = &trial.Promise{Every: time.Second}
+		way := &did{Machine: c.path.way}
+		c.path.way = way
+		c.pulse.beatsWrongly(e, &misconduct{how: &trial.Misbehaviour{Do: do, Every: time.Second}, next: now})
+		if way.last != want {
+			t.Errorf("%v: it %s", do, way.last)
+		}
 	}
 }

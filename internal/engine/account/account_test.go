@@ -165,3 +165,27 @@ func TestBehind(t *testing.T) {
 		})
 	}
 }
+
+// TestTold: how long after its eviction others were told of a client counts once, also if they were told
+// first; what is kept of clients that left by themselves is bounded.
+func TestTold(t *testing.T) {
+	a := twoShares(t)
+	a.departures = map[ledger.Client]*departure{}
+	for n := range ledger.Client(2*maxEarly + 10) {
+		a.told(n+10, mono.Time(n))
+	}
+	kept := 0
+	for _, f := range a.departures {
+		kept += len(f.early)
+	}
+	if kept > maxEarly || a.early != kept {
+		t.Errorf("%d times are kept, %d counted", kept, a.early)
+	}
+	a.told(1, 40*ms)
+	a.evicted(1, 50*ms)
+	a.told(1, 80*ms)
+	h := &a.book.Now().Times[logbook.ToTell]
+	if h.Count() != 2 || h.Min() != 0 || h.Max() < 29*time.Millisecond {
+		t.Errorf("%d times, from %v to %v", h.Count(), h.Min(), h.Max())
+	}
+}

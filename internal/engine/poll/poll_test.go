@@ -113,6 +113,40 @@ func TestEchoAndEnds(t *testing.T) {
 	})
 }
 
+// TestHold: nothing is read of what is held, and all of it once it is held no more; an id that is not
+// open is no matter. The address of a connection's end is known while it is open.
+func TestHold(t *testing.T) {
+	drivers(t, func(t *testing.T, server, client *peer, at netip.AddrPort) {
+		server.echo = false
+		client.d.Hold(7, true)
+		if err := client.d.Dial(0, wire.Endpoint{Addr: at}); err != nil {
+			t.Fatal(err)
+		}
+		turn(t, server, client, "open", func() bool { return client.opened == 1 && server.accepted == 1 })
+		if local := client.d.(Sockets).Local(0); !local.IsValid() || local.Port() == at.Port() {
+			t.Errorf("this end is at %v", local)
+		}
+		if local := client.d.(Sockets).Local(7); local.IsValid() {
+			t.Errorf("the end of nothing is at %v", local)
+		}
+		server.d.Write(0, []byte("one "))
+		turn(t, server, client, "the first", func() bool { return len(client.got[0]) == 4 })
+		client.d.Hold(0, true)
+		for end := time.Now().Add(100 * time.Millisecond); time.Now().Before(end); {
+			server.d.Write(0, []byte("x"))
+			turn(t, server, client, "a while", func() bool { return true })
+			if err := client.d.Wait(client.d.Now().Add(10*time.Millisecond), client); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if n := len(client.got[0]); n > 5 { // a read that was under way may have ended
+			t.Errorf("%d bytes were read while it was held", n)
+		}
+		client.d.Hold(0, false)
+		turn(t, server, client, "the rest", func() bool { return len(client.got[0]) > 8 })
+	})
+}
+
 func TestRefused(t *testing.T) {
 	drivers(t, func(t *testing.T, server, client *peer, at netip.AddrPort) {
 		if err := server.d.Close(); err != nil {

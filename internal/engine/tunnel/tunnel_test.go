@@ -118,3 +118,29 @@ func TestTunnel(t *testing.T) {
 		})
 	}
 }
+
+// hung notes which lines of the driver below are ended.
+type hung struct {
+	poll.Wire
+	hung, aborted []int32
+}
+
+func (h *hung) Dial(int32, wire.Endpoint) error { return nil }
+func (h *hung) Hangup(id int32)                 { h.hung = append(h.hung, id) }
+func (h *hung) Abort(id int32)                  { h.aborted = append(h.aborted, id) }
+
+// TestGivenUp: a line that is given up on its way through the proxy is ended below as well.
+func TestGivenUp(t *testing.T) {
+	below := &hung{}
+	d := New(below)
+	for id := range int32(2) {
+		if err := d.Dial(id, wire.Endpoint{Via: wire.Via{To: "a.example:80"}}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	d.Hangup(0)
+	d.Abort(1)
+	if len(below.hung) != 1 || below.hung[0] != 0 || len(below.aborted) != 1 || below.aborted[0] != 1 {
+		t.Errorf("%v were hung up, %v aborted", below.hung, below.aborted)
+	}
+}

@@ -354,6 +354,9 @@ func compare(t *testing.T, seed uint64, m *model, sheets []*Sheet, spreads []Spr
 	t.Helper()
 	bySheet := map[*Sheet]Spread{}
 	for _, s := range spreads {
+		if _, twice := bySheet[s.Sheet]; twice {
+			t.Fatalf("seed %d: a message has two spreads, the second %+v", seed, s)
+		}
 		bySheet[s.Sheet] = s
 	}
 	for i, msg := range m.messages {

@@ -353,3 +353,29 @@ func TestCountersAreWords(t *testing.T) {
 		t.Errorf("%+v", all)
 	}
 }
+
+// TestSure: what may be the tool's doing is taken off what is certain; a delivery that may have come in
+// time is none of the late ones at the other end.
+func TestSure(t *testing.T) {
+	w := &Window{}
+	w.Counts.Broken, w.Counts.Doubt.Broken = 5, 2
+	w.Counts.Pulse.Hasty, w.Counts.Doubt.Hasty = 3, 3
+	w.Total.Late, w.Total.MaybeLate, w.Total.Delivered = 7, 4, 10
+	for name, want := range map[string]float64{"clients.broken": 3, "pulse.hasty": 0, "clients.refused": 0} {
+		if f := FigureNamed(name); f.sure == nil || f.sure(w, w) != want {
+			t.Errorf("of %s, %v are certain", name, f.sure(w, w))
+		}
+	}
+	for name, want := range map[string]float64{"ledger.late": 3, "ledger.delivered": 14} {
+		if f := FigureNamed(name); f.other(w) != want {
+			t.Errorf("the other end of %s is %v, want %v", name, f.other(w), want)
+		}
+	}
+	var p Page
+	p.Check(1, true)
+	p.Check(1, false)
+	p.Check(1, false)
+	if len(p.Checks) != 2 || p.Checks[1] != (CheckCount{1, 2}) {
+		t.Errorf("checks are %+v", p.Checks)
+	}
+}

@@ -232,3 +232,15 @@ func FuzzParseFrame(f *testing.F) {
 		}
 	})
 }
+
+// TestWatcherLimits: without a limit of its own a watcher takes what a reader takes; with one no more.
+func TestWatcherLimits(t *testing.T) {
+	frame := AppendFrame(nil, OpText, bytes.Repeat([]byte("x"), 1000))
+	for limit, whole := range map[int]bool{0: true, 1000: true, 999: false} {
+		w := Watcher{From: Server, Limit: limit}
+		e, n, err := w.Next(frame)
+		if (err == nil && n == len(frame) && e.Whole && len(e.Message) == 1000) != whole {
+			t.Errorf("with a limit of %d: %d bytes, whole %v, %v", limit, n, e.Whole, err)
+		}
+	}
+}
