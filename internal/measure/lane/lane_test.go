@@ -148,3 +148,18 @@ func TestArrange(t *testing.T) {
 		}
 	}
 }
+
+// TestWitness: who is shown beside a problem as a witness got the message as it should be; neither its
+// sender, nor who got it late, nor somebody to whom something else happened.
+func TestWitness(t *testing.T) {
+	r := New(time.Minute)
+	r.Said(9, []byte("berth 4 is free"))
+	for _, rec := range []Record{{What: Said, Client: 1}, {What: Got, Client: 3}, {What: Got, Client: 4, Fate: ledger.Late},
+		{What: Got, Client: 5, Fate: ledger.Stray}, {What: Entered, Client: 6}} {
+		rec.Number = 9
+		r.Add(rec)
+	}
+	if seen := r.body(9).seen; seen != 3 {
+		t.Errorf("the witness is client %d", seen)
+	}
+}
