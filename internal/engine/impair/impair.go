@@ -73,6 +73,24 @@ type queue struct {
 	free    mono.Time // when the next byte may go, at the way's rate
 }
 
+// hurry has what waits go by what the way does now: it comes no later than if it had been sent now, and
+// what is sent from now on does not wait for what another fault would have done.
+func (q *queue) hurry(w *trial.Way, now mono.Time) {
+	most := w.Delay + w.Jitter + w.Join
+	if w.Reorder > 0 {
+		most += ReorderedBy
+	}
+	q.last, q.free = min(q.last, now), min(q.free, now)
+	for i := range q.parcels {
+		p := &q.parcels[i]
+		if p.at = min(p.at, now.Add(most)); w.Rate > 0 {
+			q.free = max(q.free, now).Add(time.Duration(len(p.data)) * time.Second / time.Duration(w.Rate))
+			p.at = max(p.at, q.free)
+		}
+		q.last = max(q.last, p.at)
+	}
+}
+
 // A parcel is something on its way.
 type parcel struct {
 	at   mono.Time // when it arrives
@@ -135,6 +153,10 @@ func (d *Driver) forget(id int32) {
 // Changed has the path of a line do what For says now.
 func (d *Driver) Changed(id int32) {
 	e, l := d.For(id), d.line(id)
+	was := [2]trial.Way{}
+	if l != nil {
+		was = [2]trial.Way{up: l.effects.Up, down: l.effects.Down}
+	}
 	switch {
 	case e == nil && l == nil, !is(d.dialled, id): // what is dialled later asks For itself
 		return
@@ -154,13 +176,13 @@ func (d *Driver) Changed(id int32) {
 	}
 	d.hold(id, l)
 	for dir := range l.queues {
-		if q := &l.queues[dir]; len(q.parcels) > 0 && !l.way(dir).Frozen {
-			if l.way(dir).Plain() { // what waits goes on at once
-				for i := range q.parcels {
-					q.parcels[i].at = now
-				}
+		if q := &l.queues[dir]; !l.way(dir).Frozen {
+			if was[dir] != *l.way(dir) {
+				q.hurry(l.way(dir), now)
 			}
-			d.dueAt(id, l, max(now, q.parcels[0].at))
+			if len(q.parcels) > 0 {
+				d.dueAt(id, l, max(now, q.parcels[0].at))
+			}
 		}
 	}
 	if l.effects.Idle > 0 {

@@ -113,6 +113,26 @@ func TestPath(t *testing.T) {
 			s.until(31 * ms)
 			s.up("b")
 		}, "30 up a, 31 up b"},
+		"a delay that ends while another fault goes on": {both(trial.Way{Delay: 3000 * ms}), false, func(s *scene) {
+			s.up("a")
+			s.until(30 * ms)
+			s.becomes(&trial.Effects{Up: trial.Way{Piece: 100}, Down: trial.Way{Piece: 100}})
+			s.until(31 * ms)
+			s.up("b")
+		}, "30 up a, 31 up b"},
+		"a rate that ends while a delay goes on": {both(trial.Way{Rate: 10, Delay: 5 * ms}), false, func(s *scene) {
+			s.up("0123456789")
+			s.until(30 * ms)
+			s.becomes(&trial.Effects{Up: trial.Way{Delay: 5 * ms}})
+			s.until(31 * ms)
+			s.up("b")
+		}, "35 up 0123456789, 36 up b"},
+		"a rate that grows": {both(trial.Way{Rate: 10}), false, func(s *scene) {
+			s.up("0123456789")
+			s.until(50 * ms)
+			s.becomes(&trial.Effects{Up: trial.Way{Rate: 1000}})
+			s.up("b")
+		}, "60 up 0123456789, 61 up b"},
 		"freeze": {both(trial.Way{Frozen: true}), false, func(s *scene) {
 			s.up("a")
 			s.down("b")
