@@ -76,14 +76,10 @@ type queue struct {
 // hurry has what waits go by what the way does now: it comes no later than if it had been sent now, and
 // what is sent from now on does not wait for what another fault would have done.
 func (q *queue) hurry(w *trial.Way, now mono.Time) {
-	most := w.Delay + w.Jitter + w.Join
-	if w.Reorder > 0 {
-		most += ReorderedBy
-	}
 	q.last, q.free = min(q.last, now), min(q.free, now)
 	for i := range q.parcels {
 		p := &q.parcels[i]
-		if p.at = min(p.at, now.Add(most)); w.Rate > 0 {
+		if p.at = min(p.at, now.Add(w.Delay+w.Jitter+w.Join)); w.Rate > 0 {
 			q.free = max(q.free, now).Add(time.Duration(len(p.data)) * time.Second / time.Duration(w.Rate))
 			p.at = max(p.at, q.free)
 		}
@@ -177,8 +173,9 @@ func (d *Driver) Changed(id int32) {
 	d.hold(id, l)
 	for dir := range l.queues {
 		if q := &l.queues[dir]; !l.way(dir).Frozen {
-			if was[dir] != *l.way(dir) {
-				q.hurry(l.way(dir), now)
+			// A datagram on its way holds up no other, and keeps what chance gave it while anything goes on.
+			if w := l.way(dir); was[dir] != *w && (!is(d.datagrams, id) || w.Plain()) {
+				q.hurry(w, now)
 			}
 			if len(q.parcels) > 0 {
 				d.dueAt(id, l, max(now, q.parcels[0].at))
