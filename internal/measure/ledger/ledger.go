@@ -135,6 +135,7 @@ type Ledger struct {
 	freed     due.Queue[Client]         // clients that may be unsure no more, or garbled
 	garbling  int                       // how many clients are garbled
 	streams   []stream                  // of the shares, and of the ledger's own announcements
+	memories  [2]memory                 // of what is settled: what clients said, and those announcements
 
 	live    queue.Queue[*row] // rows that are not settled, in the order in which they were opened
 	opened  uint64            // rows so far

@@ -455,3 +455,43 @@ func TestSamplesAreNotCharged(t *testing.T) {
 		t.Errorf("of the wrong message %d outcomes are kept, want %d", len(l.Kept[0].Outcomes), clients)
 	}
 }
+
+// TestRememberedForAllShares: what comes again after it was settled is a duplicate or overdue by how many
+// messages were settled since, and not by how many shares numbered them.
+func TestRememberedForAllShares(t *testing.T) {
+	const ms, messages = mono.Time(time.Millisecond), maxSettled + 500
+	fates := func(shares int) (all []Fate) {
+		l := New(Config{Run: 1, Crews: 1, Shares: shares, Prompt: time.Second, Grace: time.Second})
+		room, sheet := l.Room("lock-1"), &Sheet{}
+		for c := range Client(2) {
+			l.AddClient(0)
+			l.Ask(c, room, 0)
+			l.Enter(c, room, 0)
+		}
+		var numbers []uint64
+		get := func(n uint64, at mono.Time) Fate {
+			return l.Arrive(Arrival{To: 1, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: at,
+				Sheet: sheet}).Fate
+		}
+		for i := range messages {
+			at := mono.Time(i) * ms
+			n := l.Say(Say{Room: room, Due: at, Sent: at, Sheet: sheet, Share: i / 100 % shares})
+			numbers = append(numbers, n)
+			get(n, at)
+		}
+		l.Settle(mono.Never - 1)
+		for _, n := range numbers {
+			all = append(all, get(n, messages*ms))
+		}
+		return all
+	}
+	one, four := fates(1), fates(4)
+	if !slices.Equal(one, four) || !slices.Contains(one, Duplicate) || !slices.Contains(one, Overdue) {
+		i := 0
+		for i < len(one) && one[i] == four[i] {
+			i++
+		}
+		t.Errorf("message %d of %d comes again: with one share %v, with four %v", i, messages, one[min(i, messages-1)],
+			four[min(i, messages-1)])
+	}
+}

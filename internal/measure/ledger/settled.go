@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"tidepull/internal/base/bitset"
+	"tidepull/internal/base/queue"
 )
 
 // A settledRow is who got a settled message: what comes of it afterwards is a
@@ -14,7 +15,14 @@ type settledRow struct {
 	few  []int32
 }
 
-// Bounds on how far back the settled messages of all shares are remembered.
+// A memory is how far back settled messages are remembered: the same number of them however many shares
+// there are. What clients said has one, and the ledger's own announcements another.
+type memory struct {
+	of    queue.Queue[*stream] // of each that is remembered, in the order in which they were settled
+	words int                  // that they take
+}
+
+// Bounds on a memory.
 const (
 	maxSettled      = 1 << 12
 	maxSettledWords = 1 << 20 // of 8 bytes
@@ -28,9 +36,22 @@ func (l *Ledger) remember(r *row) {
 		kept.got, r.got = r.got, bitset.Set{}
 	}
 	from, place := l.streamOf(r.number)
+	m := &l.memories[0]
+	if !r.say.Kind.Said() {
+		m = &l.memories[1]
+	}
+	before := from.words
 	from.settle(place, kept)
-	for from.settled.Len() > maxSettled/l.cfg.Shares || from.words > maxSettledWords/l.cfg.Shares {
-		old := from.forget()
+	m.of.Push(from)
+	m.words += from.words - before
+	for m.of.Len() > maxSettled || m.words > maxSettledWords {
+		oldest := m.of.Pop()
+		if oldest.settled.Len() == 0 {
+			continue
+		}
+		before := oldest.words
+		old := oldest.forget()
+		m.words -= before - oldest.words
 		if old.got.Words() > r.got.Words() {
 			r.got = old.got
 		}
@@ -55,5 +76,6 @@ func (l *Ledger) hadSettled(a Arrival) bool {
 	before := m.got.Words()
 	again := !m.got.Add(slot)
 	from.words += m.got.Words() - before
+	l.memories[0].words += m.got.Words() - before // announcements have no numbers that a server could repeat
 	return again
 }
