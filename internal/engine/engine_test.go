@@ -9,6 +9,9 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/engine/machine"
+	"tidepull/internal/engine/poll"
+	"tidepull/internal/engine/pressure"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -177,5 +180,35 @@ func TestSlot(t *testing.T) {
 	}
 	if <-done; facts != batches*size || len(seconds) != 72 || !slices.IsSorted(seconds) {
 		t.Errorf("%d facts, seconds %v", facts, seconds)
+	}
+}
+
+// still is a driver that stands still.
+type still struct{ poll.Driver }
+
+func (still) Now() mono.Time { return mono.Time(10 * time.Second) }
+
+// TestCauseOf: a loop that stood still for a second had no core, had too much to do, or was stopped, by
+// what the system says of it.
+func TestCauseOf(t *testing.T) {
+	for name, tc := range map[string]struct {
+		use     machine.Use
+		pressed pressure.Pressure
+		want    logbook.Overload
+	}{
+		"it waited for a core":         {machine.Use{Waited: 600 * time.Millisecond}, pressure.Pressure{}, logbook.NoCore},
+		"cores were stolen":            {machine.Use{Stolen: 600 * time.Millisecond}, pressure.Pressure{}, logbook.NoCore},
+		"it ran":                       {machine.Use{Thread: 600 * time.Millisecond}, pressure.Pressure{}, logbook.LoopFull},
+		"it was stopped":               {machine.Use{}, pressure.Pressure{Known: true, Stopped: true}, logbook.Stopped},
+		"another thread had no core":   {machine.Use{}, pressure.Pressure{Known: true}, logbook.NoCore},
+		"nobody knows of any other":    {machine.Use{}, pressure.Pressure{}, logbook.Stopped},
+		"it waited for less than half": {machine.Use{Waited: 400 * time.Millisecond}, pressure.Pressure{}, logbook.Stopped},
+	} {
+		s := &share{drv: still{}}
+		s.cfg.Use = func() machine.Use { return tc.use }
+		s.cfg.Pressure = func(mono.Time, mono.Time) pressure.Pressure { return tc.pressed }
+		if got := s.causeOf(time.Second, mono.Time(9*time.Second)); got != tc.want {
+			t.Errorf("%s: %v, want %v", name, got.Words(), tc.want.Words())
+		}
 	}
 }

@@ -92,6 +92,11 @@ func TestCauses(t *testing.T) {
 			t.Errorf("cause %d is '%s', '%s'", c, c, c.Why())
 		}
 	}
+	for c, lasts := range map[Cause]bool{None: false, SlowReader: true, Disturbed: true, LostOnPath: false, Behind: false} {
+		if c.Lasts() != lasts {
+			t.Errorf("'%s' lasts: %v", c, c.Lasts())
+		}
+	}
 	if got := With(Hears, Late); got != Of(SlowReader, NotReading, HeldDown, Away) {
 		t.Errorf("late for who hears: %b", got)
 	}

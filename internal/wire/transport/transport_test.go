@@ -350,3 +350,24 @@ func TestLongLine(t *testing.T) {
 		t.Errorf("in one piece %v, in 960 pieces %v", whole, cut)
 	}
 }
+
+// TestHandshakeCookies: a cookie that comes with the agreement is kept, and one of a refusal is not.
+func TestHandshakeCookies(t *testing.T) {
+	for status, want := range map[string]string{"": "berth=12", "HTTP/1.1 401 Unauthorized\r\n": ""} {
+		io := newIO()
+		m, agreement := opened(t, io)
+		m.opening.Jar = &http1.Jar{}
+		jar := m.opening.Jar
+		_, head, _ := bytes.Cut(agreement, []byte("\r\n\r\n"))
+		line, rest, _ := bytes.Cut(head, []byte("\r\n"))
+		if status == "" {
+			status = string(line) + "\r\n"
+		}
+		m.Take(io, Main, []byte(status+"Set-Cookie: berth=12\r\n"+string(rest)))
+		for m.Next(io).Kind != Nothing {
+		}
+		if got := jar.Field("h", "/", false, io.Wall()); got != want {
+			t.Errorf("after %q the cookies are '%s', want '%s'", status, got, want)
+		}
+	}
+}
