@@ -191,22 +191,22 @@ func (still) Now() mono.Time { return mono.Time(10 * time.Second) }
 // TestCauseOf: a loop that stood still for a second had no core, had too much to do, or was stopped, by
 // what the system says of it.
 func TestCauseOf(t *testing.T) {
+	const most, some = 600 * time.Millisecond, 400 * time.Millisecond // of a second
 	for name, tc := range map[string]struct {
 		use     machine.Use
 		pressed pressure.Pressure
 		want    logbook.Overload
 	}{
-		"it waited for a core":         {machine.Use{Waited: 600 * time.Millisecond}, pressure.Pressure{}, logbook.NoCore},
-		"cores were stolen":            {machine.Use{Stolen: 600 * time.Millisecond}, pressure.Pressure{}, logbook.NoCore},
-		"it ran":                       {machine.Use{Thread: 600 * time.Millisecond}, pressure.Pressure{}, logbook.LoopFull},
-		"it was stopped":               {machine.Use{}, pressure.Pressure{Known: true, Stopped: true}, logbook.Stopped},
-		"another thread had no core":   {machine.Use{}, pressure.Pressure{Known: true}, logbook.NoCore},
-		"nobody knows of any other":    {machine.Use{}, pressure.Pressure{}, logbook.Stopped},
-		"it waited for less than half": {machine.Use{Waited: 400 * time.Millisecond}, pressure.Pressure{}, logbook.Stopped},
+		"it waited for a core":       {use: machine.Use{Waited: most}, want: logbook.NoCore},
+		"it waited for less of it":   {use: machine.Use{Waited: some}, want: logbook.Stopped},
+		"cores were stolen":          {use: machine.Use{Stolen: most}, want: logbook.NoCore},
+		"it ran":                     {use: machine.Use{Thread: most}, want: logbook.LoopFull},
+		"it was stopped":             {pressed: pressure.Pressure{Known: true, Stopped: true}, want: logbook.Stopped},
+		"another thread had no core": {pressed: pressure.Pressure{Known: true}, want: logbook.NoCore},
+		"nobody knows":               {want: logbook.Stopped},
 	} {
-		s := &share{drv: still{}}
-		s.cfg.Use = func() machine.Use { return tc.use }
-		s.cfg.Pressure = func(mono.Time, mono.Time) pressure.Pressure { return tc.pressed }
+		s := &share{drv: still{}, cfg: &Config{Use: func() machine.Use { return tc.use },
+			Pressure: func(mono.Time, mono.Time) pressure.Pressure { return tc.pressed }}}
 		if got := s.causeOf(time.Second, mono.Time(9*time.Second)); got != tc.want {
 			t.Errorf("%s: %v, want %v", name, got.Words(), tc.want.Words())
 		}

@@ -92,7 +92,8 @@ func TestCauses(t *testing.T) {
 			t.Errorf("cause %d is '%s', '%s'", c, c, c.Why())
 		}
 	}
-	for c, lasts := range map[Cause]bool{None: false, SlowReader: true, Disturbed: true, LostOnPath: false, Behind: false} {
+	for c, lasts := range map[Cause]bool{None: false, SlowReader: true, Disturbed: true, LostOnPath: false,
+		Behind: false} {
 		if c.Lasts() != lasts {
 			t.Errorf("'%s' lasts: %v", c, c.Lasts())
 		}

@@ -154,8 +154,9 @@ func TestArrange(t *testing.T) {
 func TestWitness(t *testing.T) {
 	r := New(time.Minute)
 	r.Said(9, []byte("berth 4 is free"))
-	for _, rec := range []Record{{What: Said, Client: 1}, {What: Got, Client: 3}, {What: Got, Client: 4, Fate: ledger.Late},
-		{What: Got, Client: 5, Fate: ledger.Stray}, {What: Entered, Client: 6}} {
+	for _, rec := range []Record{{What: Said, Client: 1}, {What: Got, Client: 3},
+		{What: Got, Client: 4, Fate: ledger.Late}, {What: Got, Client: 5, Fate: ledger.Stray},
+		{What: Entered, Client: 6}} {
 		rec.Number = 9
 		r.Add(rec)
 	}
