@@ -117,24 +117,30 @@ func (l *Ledger) settleClaims(now mono.Time) {
 	for l.returned.Len() > 0 && l.returned.At(0).at.Add(l.cfg.Grace) <= now {
 		u := l.returned.Pop()
 		if a, was := l.absence(u.client); was && a.To == u.at { // else it has gone again
-			l.dropClaims(u.client, Lost)
+			l.dropClaims(u.client, u.at.Add(l.cfg.Grace))
 		}
 	}
 	if now >= mono.Never-1 { // the end: who is still away does not come back
 		for c := range l.seats {
-			l.dropClaims(Client(c), Excused)
+			l.dropClaims(Client(c), mono.Never)
 		}
 	}
 }
 
-// dropClaims ends a client's claims: what has not come has a fate.
-func (l *Ledger) dropClaims(c Client, f Fate) {
+// dropClaims ends a client's claims. What has not come is lost if its recipient stayed in the room until
+// it could be expected, and excused if it left before.
+func (l *Ledger) dropClaims(c Client, expected mono.Time) {
 	s := &l.seats[c]
 	if s.claims == nil {
 		return
 	}
 	for _, k := range s.claims.all {
 		if !k.got {
+			f, room := Excused, k.row.say.Room
+			in := l.rooms[room].seats[l.slot(c, room)].at(k.row.say.Sent)
+			if expected != mono.Never && in.ceased > expected {
+				f = Lost
+			}
 			*k.row.say.Sheet.cells[k.row.cell+int(s.crew)].Of(f)++
 			if f == Lost && l.cfg.Lost != nil {
 				l.cfg.Lost(k.row.number, k.row.say, c)
@@ -154,7 +160,7 @@ func (l *Ledger) endAbsence(c Client, now mono.Time) {
 	if !was || a.To != mono.Never {
 		return
 	}
-	l.dropClaims(c, Excused)
+	l.dropClaims(c, mono.Never)
 	l.countsAway(c, now, -1)
 	l.excuses.Drop(c, excuse.Away)
 	l.excuses.Begin(c, excuse.HungUp, a.From)

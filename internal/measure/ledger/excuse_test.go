@@ -155,6 +155,35 @@ func TestUnsureMembers(t *testing.T) {
 	}
 }
 
+// TestLeavesBeforeItCatchesUp: what a client that is back has not caught up on is lost, once it could
+// expect it; not if it leaves before.
+func TestLeavesBeforeItCatchesUp(t *testing.T) {
+	for name, tc := range map[string]struct {
+		do   func(l *Ledger)
+		want Fate
+	}{
+		"stays":               {func(*Ledger) {}, Lost},
+		"leaves":              {func(l *Ledger) { l.Quit(1, 1, 2500*ms) }, Excused},
+		"closes":              {func(l *Ledger) { l.Cease(1, 2500*ms); l.Break(1, 2600*ms) }, Excused},
+		"closes later":        {func(l *Ledger) { l.Cease(1, 3100*ms) }, Lost},
+		"leaves another room": {func(l *Ledger) { l.Quit(1, Everyone, 2500*ms) }, Lost},
+	} {
+		l, room, sheet := harbour(2)
+		l.Suspend(1, 100*ms)
+		n := l.Say(Say{Room: room, Sender: 0, Due: 200 * ms, Sent: 200 * ms, Sheet: sheet})
+		l.Arrive(Arrival{To: 0, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: 210 * ms, Sheet: sheet})
+		l.Settle(1900 * ms)
+		l.Resume(1, 2000*ms)
+		tc.do(l)
+		l.Settle(3500 * ms)
+		var got Tally
+		sheet.Each(func(_ Cell, c *Tally) { got.Add(c) })
+		if got.Open() != 0 || *got.Of(tc.want) != 1 || got.Lost+got.Excused != 1 {
+			t.Errorf("%s: %+v, want %v", name, got, tc.want)
+		}
+	}
+}
+
 // BenchmarkCatchUp has clients catch up on what was said while they were away, in the order in
 // which it was said: a message more costs the same whether few are claimed or many.
 func BenchmarkCatchUp(b *testing.B) {

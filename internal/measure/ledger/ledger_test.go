@@ -60,7 +60,17 @@ func (m *model) judgeClaims(now mono.Time, grace time.Duration, gone Client) {
 		case k.to == gone && until == mono.Never:
 			t.Excused++
 		case until != mono.Never && until.Add(grace) <= now:
-			t.Lost++
+			left := mono.Never
+			for _, in := range m.ceased[[2]int32{k.to, k.msg.say.Room}] {
+				if in[0] >= k.msg.say.Sent {
+					left = min(left, in[0])
+				}
+			}
+			if left <= until.Add(grace) {
+				t.Excused++
+			} else {
+				t.Lost++
+			}
 		default:
 			return false
 		}
