@@ -121,6 +121,72 @@ func breaks(broke mono.Time) func(*Ledger, uint64) {
 	}
 }
 
+// TestLeftOut: where an order is promised over streams, a message is lost if a later one of its sender has
+// come over the same connection, whatever excuses its recipient afterwards.
+func TestLeftOut(t *testing.T) {
+	const said = 5000 * ms
+	leaves := func(l *Ledger) { l.Left(1, 1, said+50*ms) }
+	for name, tc := range map[string]struct {
+		order     Order
+		datagrams bool
+		before    func(l *Ledger) // between the two messages
+		next      Client          // who says the second
+		after     func(l *Ledger)
+		want      Fate
+	}{
+		"leaves":             {order: BySender, after: leaves, want: Lost},
+		"leaves, same order": {order: SameOrder, after: leaves, want: Lost},
+		"reads slowly": {order: BySender, after: func(l *Ledger) { l.Hinder(1, excuse.SlowReader, said+40*ms) },
+			want: Lost},
+		"is cut off":     {order: BySender, after: func(l *Ledger) { l.Break(1, said+60*ms) }, want: Lost},
+		"no order":       {after: leaves, want: Excused},
+		"over datagrams": {order: BySender, datagrams: true, after: leaves, want: Excused},
+		"another sender": {order: BySender, next: 2, after: leaves, want: Excused},
+		"the sender is back again": {order: BySender, before: func(l *Ledger) { again(l, 0, said+5*ms) },
+			after: leaves, want: Excused},
+		"it is back itself": {order: BySender, before: func(l *Ledger) { again(l, 1, said+5*ms) },
+			after: leaves, want: Excused},
+		"a byte was changed": {order: BySender, before: func(l *Ledger) { l.Hinder(1, excuse.ChangedDown, said+5*ms) },
+			after: leaves, want: Excused},
+	} {
+		l, room, sheet := harbour(3)
+		l.cfg.Order, l.cfg.Streams = tc.order, !tc.datagrams
+		say := func(from Client, at mono.Time) uint64 {
+			return l.Say(Say{Room: room, Sender: from, Audience: ToOthers, Due: at, Sent: at, Sheet: sheet})
+		}
+		first := say(0, said)
+		if tc.before != nil {
+			tc.before(l)
+		}
+		second := say(tc.next, said+20*ms)
+		l.Arrive(Arrival{To: 1, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: second}, At: said + 30*ms,
+			Sheet: sheet})
+		tc.after(l)
+		l.Settle(said + 3000*ms)
+		for _, m := range append(l.Kept, l.Sampled...) {
+			for _, o := range m.Outcomes {
+				if m.Number == first && o.Client == 1 && o.Fate != tc.want {
+					t.Errorf("%s: %v, want %v", name, o.Fate, tc.want)
+				}
+			}
+		}
+		var got Tally
+		sheet.Each(func(_ Cell, c *Tally) { got.Add(c) })
+		if (got.Overtaken > 0) != (tc.want == Lost) || got.Open() != 0 {
+			t.Errorf("%s: %+v", name, got)
+		}
+	}
+}
+
+// again has a client break, and come back into its rooms.
+func again(l *Ledger, c Client, at mono.Time) {
+	l.Break(c, at)
+	for _, r := range []Room{Everyone, 1} {
+		l.Ask(c, r, at+ms)
+		l.Enter(c, r, at+ms)
+	}
+}
+
 // TestUnsureMembers: a number of members may be too low by those that may not know that they are
 // none any more, for as long as that lasts and a little longer, wherever they go; and too high by
 // those whose names may have come to the server changed.

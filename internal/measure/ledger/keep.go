@@ -136,7 +136,9 @@ func (l *Ledger) outcome(r *row, slot int) Outcome {
 			o.Fate = Late
 		}
 	default:
-		o.Fate, o.Cause = l.missing(r, slot)
+		if o.Fate, o.Cause = l.missing(r, slot); o.Fate == Excused && l.isLeftOut(r, slot) {
+			o.Fate, o.Cause = Lost, excuse.None
+		}
 	}
 	return o
 }

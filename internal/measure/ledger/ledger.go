@@ -91,6 +91,9 @@ type Config struct {
 	Keep          int           // how many messages with something wrong are kept whole
 	Sample        int           // how many good ones are kept as a sample
 	Order         Order         // what is promised
+	// Streams says that all goes over streams, each client's over one at a time: what comes later over it
+	// proves that what was to come before has been left out, if an order is promised.
+	Streams bool
 	// Presence, if set, is called with each number of members that a client was
 	// given: at once if it cannot be right, and once the room has been quiet
 	// for Settle.
@@ -500,6 +503,10 @@ func (l *Ledger) settle(r *row) {
 		}
 		seat := &l.rooms[r.say.Room].seats[slot]
 		fate, _ := l.missing(r, slot)
+		overtaken := seat.newest > r.say.Sent
+		if fate == Excused && l.isLeftOut(r, slot) {
+			fate, overtaken = Lost, true
+		}
 		if fate == Lost && l.mayCatchUp(seat.client, r.say.Sent, r.say.Sent.Add(l.cfg.Grace)) {
 			if l.claim(r, seat.client) {
 				return
@@ -514,7 +521,7 @@ func (l *Ledger) settle(r *row) {
 		}
 		cell := &r.say.Sheet.cells[r.cell+int(l.seats[seat.client].crew)]
 		*cell.Of(fate)++
-		if fate == Lost && seat.newest > r.say.Sent {
+		if fate == Lost && overtaken {
 			cell.Overtaken++
 		}
 	})

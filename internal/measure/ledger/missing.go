@@ -36,6 +36,43 @@ func (l *Ledger) notSaid(r *row) excuse.Cause {
 	return excuse.None
 }
 
+// isLeftOut reports whether a message has certainly been left out for a member of its room, whatever
+// happened to it afterwards: a later one of its sender has come to it, each of them over one connection,
+// and an order is promised.
+func (l *Ledger) isLeftOut(r *row, slot int) bool {
+	if l.cfg.Order == AnyOrder || !l.cfg.Streams || r.say.Kind != Notice || r.garbled || r.lostOnPath.Has(slot) {
+		return false
+	}
+	seat := &l.rooms[r.say.Room].seats[slot]
+	for n, later := 0, r.next; n < chainedLook && later != 0; n++ {
+		next := l.rowOf(later)
+		if next == nil {
+			return false
+		}
+		if next.has(slot) && next.owes(slot) && !next.past.Has(slot) {
+			said, then := r.say.Sent, next.say.Sent
+			return seat.at(said).asked == seat.at(then).asked && l.onOneConnection(r.say.Sender, said, then) &&
+				!l.was(seat.client, away|excuse.Of(excuse.ChangedDown, excuse.HeldDown), said)
+		}
+		later = next.next
+	}
+	return false
+}
+
+// onOneConnection reports whether what a client said at two times went over one connection.
+func (l *Ledger) onOneConnection(c Client, first, second mono.Time) bool {
+	between := away | excuse.Of(excuse.CutOff, excuse.ChangedUp, excuse.HeldUp)
+	if _, broke := l.excuses.Find(c, between, first, second); broke {
+		return false
+	}
+	slot := l.slot(c, Everyone)
+	if slot < 0 {
+		return false // nobody knows
+	}
+	seat := &l.rooms[Everyone].seats[slot]
+	return seat.at(first).asked == seat.at(second).asked
+}
+
 // missing says what it means that an owed message did not come, and if it is excused by what: its
 // recipient left or was cut off before it could be expected, for one. Once
 // somebody has the message, the others can expect it within Config.Prompt, so
