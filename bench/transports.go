@@ -33,8 +33,7 @@ var ways = []way{
 	{name: "event stream", target: `events = "http://AT/events?client=${name}"`},
 	{name: "answer without end", target: `stream = "http://AT/lines?client=${name}"`},
 	{name: "long polling", target: `polling = "http://AT/poll?client=${name}"`, slow: true},
-	{name: "asking each second", target: "polling = \"http://AT/poll?client=${name}\"\n  every = \"1s\"",
-		slow: true},
+	{name: "asking each second", target: "polling = \"http://AT/poll?client=${name}\"\n  every = \"1s\"", slow: true},
 	{name: "TCP lines", target: `lines = "tcp://AT"`},
 	{name: "UDP datagrams", target: `udp = "udp://AT"`},
 }

@@ -58,8 +58,7 @@ func (c *compareCommand) Run(a *app) error {
 		stop()
 		after, known := machine.Used(c.ServerPID)
 		columns = append(columns, compare.Column{Route: route.Name, Over: logbook.Transports[route.Transport()],
-			Run:    last,
-			Server: after - before, Watched: known && c.ServerPID != 0})
+			Run: last, Server: after - before, Watched: known && c.ServerPID != 0})
 		switch last.Overall() {
 		case run.Broken:
 			status = exitBroken

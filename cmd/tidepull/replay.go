@@ -134,8 +134,7 @@ func (c *replayCommand) play(plan *replay.Plan) error {
 		return err
 	}
 	r, err := play.Run(ctx, plan, play.Options{To: c.To, TLS: trusted, Copies: c.Copies, Ignore: ignore, Speed: c.Speed,
-		Within:  c.Within,
-		Secrets: hiddenValues(plan), Progress: progress})
+		Within: c.Within, Secrets: hiddenValues(plan), Progress: progress})
 	var unreachable *play.Unreachable
 	switch {
 	case errors.As(err, &unreachable):

@@ -95,8 +95,7 @@ func (s *showing) carryOut(a *app, t *trial.Trial) error {
 			return err
 		}
 	}
-	l, err := a.start(t, run.Options{Portable: s.Portable, Loops: s.Loops,
-		Live: !s.Headless && onTerminal()})
+	l, err := a.start(t, run.Options{Portable: s.Portable, Loops: s.Loops, Live: !s.Headless && onTerminal()})
 	if err != nil {
 		return err
 	}

@@ -70,8 +70,7 @@ func (c *standinCommand) Run(a *app) error {
 		return err
 	}
 	s, err := standin.Start(standin.Config{Listen: at, TLS: certificate, Deflate: c.Deflate, PingEvery: c.PingEvery,
-		PongWithin: c.PongWithin,
-		History:    c.History, Records: c.Records, Portable: c.Portable, Log: a.log,
+		PongWithin: c.PongWithin, History: c.History, Records: c.Records, Portable: c.Portable, Log: a.log,
 		Login: c.Login, Origins: c.Origins, Notices: c.Notices, LeaveOut: c.LeaveOut, Share: c.Share,
 		MaxText: c.MaxText, Gauge: c.Gauge, Resume: c.Resume, Store: c.StoreIn, Switches: switches,
 		Manners: standin.Manners{Shape: c.Shape, Pack: c.Pack},

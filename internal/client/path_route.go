@@ -334,8 +334,7 @@ func (p *path) failsUp(e *Env, err error) {
 	a.way.Drop(p.otherIO(e))
 	t.next = nil
 	e.counts().Routes.UpFailed++
-	e.countReason("no step up", fmt.Errorf("to %s, %s", e.Trial.Target.Route(int(a.route)).Name,
-		reasonOf(err)))
+	e.countReason("no step up", fmt.Errorf("to %s, %s", e.Trial.Target.Route(int(a.route)).Name, reasonOf(err)))
 	if pauser, can := p.way.(transport.Pauser); paused && can {
 		pauser.Resume(p.io(e))
 		p.drain(e, mono.At(e.now))

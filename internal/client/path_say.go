@@ -76,8 +76,7 @@ func (p *path) sayable(e *Env, binary, urgent bool) bool {
 		return false
 	}
 	if most := framing.Most(); (datagrams || r.Kind == trial.OverTCP) && len(e.body) > most {
-		e.unsent(fmt.Sprintf("the message is longer than the length in front of it can say, which is %d bytes",
-			most))
+		e.unsent(fmt.Sprintf("the message is longer than the length in front of it can say, which is %d bytes", most))
 		return false
 	}
 	if datagrams && !framing.Lines() {

@@ -66,8 +66,7 @@ func (e *Env) listens(at mono.Time, payload []byte) {
 
 // quote tells what the message says that was accounted for last.
 func (e *Env) quote() {
-	e.tellText(fact.Fact{Kind: fact.Quotes, Client: e.c.id, Room: noRoom,
-		Number: e.lastNumber()}, e.shown(e.body))
+	e.tellText(fact.Fact{Kind: fact.Quotes, Client: e.c.id, Room: noRoom, Number: e.lastNumber()}, e.shown(e.body))
 }
 
 // lastNumber is that of the share's last message.

@@ -100,12 +100,10 @@ func (c *collector) add(r account.Report, server []Sample) (*Snapshot, error) {
 			c.perOpen = max(0, float64(machine.Resident()-c.base)/float64(open))
 		}
 	}
-	s := &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...),
-		Total: all.total,
+	s := &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...), Total: all.total,
 		Rooms: r.Rooms, Names: r.Names, Events: slices.Clip(c.events), Lanes: slices.Clip(c.lanes),
-		Bodies: slices.Clip(c.bodies), Sent: r.Sent, Got: r.Got,
-		Reasons: maps.Clone(r.Reasons), Kept: r.Kept, Sampled: r.Sampled, Unkept: r.Unkept, Held: r.Held,
-		RSSPerOpen: c.perOpen, Server: server}
+		Bodies: slices.Clip(c.bodies), Sent: r.Sent, Got: r.Got, Reasons: maps.Clone(r.Reasons), Kept: r.Kept,
+		Sampled: r.Sampled, Unkept: r.Unkept, Held: r.Held, RSSPerOpen: c.perOpen, Server: server}
 	c.clean = all.clean
 	c.judge(s)
 	return s, nil

@@ -129,8 +129,7 @@ func startServer(ctx context.Context, t *trial.Trial) (*process.Server, error) {
 	}
 	c := t.Server
 	return process.Start(ctx, process.Config{Command: c.Command, Dir: c.Dir, PID: c.PID, Ready: c.Ready,
-		Address: address,
-		Within:  c.Within})
+		Address: address, Within: c.Within})
 }
 
 // begin begins to follow the run.

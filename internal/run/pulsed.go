@@ -32,7 +32,6 @@ func pulseOf(w *logbook.Window) Pulse {
 	drift, _ := w.Drift()
 	bunched, _ := w.Bunched()
 	return Pulse{c.Heard, c.Early, c.Late, c.Missing, h[logbook.BeatInterval].Latencies(), round(drift),
-		round(100 * bunched), c.Asked, c.Answered, c.Unheard, h[logbook.RoundTrip].Latencies(), c.Misbehave,
-		c.Evicted, c.TooLate, c.Kept,
-		h[logbook.ToEvict].Latencies(), h[logbook.ToTell].Latencies(), c.Hasty}
+		round(100 * bunched), c.Asked, c.Answered, c.Unheard, h[logbook.RoundTrip].Latencies(), c.Misbehave, c.Evicted,
+		c.TooLate, c.Kept, h[logbook.ToEvict].Latencies(), h[logbook.ToTell].Latencies(), c.Hasty}
 }

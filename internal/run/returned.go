@@ -28,8 +28,7 @@ type Returns struct {
 func returnsOf(w *logbook.Window) Returns {
 	c := &w.Counts.Returns
 	return Returns{c.Broke, c.Back, c.GaveUp, c.StillAway, c.NoTime, c.Tries, c.Accepted, c.Refused, c.TimedOut,
-		c.Failed,
-		float64(c.Away), c.Unprovoked, c.Renumbered, w.Times[logbook.ToReconnect].Latencies(),
+		c.Failed, float64(c.Away), c.Unprovoked, c.Renumbered, w.Times[logbook.ToReconnect].Latencies(),
 		w.Times[logbook.ToReturn].Latencies(), w.Times[logbook.ToCatchUp].Latencies()}
 }
 
@@ -66,9 +65,8 @@ func UseOf(samples []Sample, entries []*logbook.Entry, over bool) (u logbook.Ser
 	}
 	first, last := samples[0], samples[len(samples)-1]
 	u = logbook.ServerUse{Watched: !first.Alone || !last.Alone, Over: over, MemoryFirst: first.Memory,
-		MemoryLast: last.Memory,
-		FilesFirst: int64(first.Files), FilesLast: int64(last.Files), ThreadsFirst: int64(first.Threads),
-		ThreadsLast: int64(last.Threads)}
+		MemoryLast: last.Memory, FilesFirst: int64(first.Files), FilesLast: int64(last.Files),
+		ThreadsFirst: int64(first.Threads), ThreadsLast: int64(last.Threads)}
 	for i := range u.Gauges {
 		u.Gauges[i] = gaugeOf(samples, i)
 	}

@@ -66,9 +66,8 @@ func newPlayer(p *replay.Plan, a *replay.Actor, copy int, o Options, programs []
 	}
 	pl := &player{plan: p, actor: a, copy: copy, options: o, programs: programs, values: make([]string, len(p.Guesses)),
 		need: map[replay.Shape]int{}, have: map[replay.Shape]int{}, asked: map[int]*asking{},
-		otherwise: map[string]bool{},
-		answers:   make(chan answer, len(a.Steps)),
-		random:    rand.NewPCG(uint64(began.UnixNano()), uint64(copy)<<20^uint64(a.Number))}
+		otherwise: map[string]bool{}, answers: make(chan answer, len(a.Steps)),
+		random: rand.NewPCG(uint64(began.UnixNano()), uint64(copy)<<20^uint64(a.Number))}
 	pl.web = &http.Client{Jar: jar, Transport: o.way, CheckRedirect: func(*http.Request,
 		[]*http.Request) error {
 		return http.ErrUseLastResponse

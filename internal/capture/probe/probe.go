@@ -126,8 +126,7 @@ func Dial(number int, t Target, tell func(Event)) *Line {
 	ctx, cancel := context.WithCancel(context.Background())
 	l := &Line{number: number, target: t, tell: tell, hider: secret.New(t.Secrets), cancel: cancel,
 		done: make(chan struct{}), room: make(chan struct{}, 1), happens: make(chan func(), maxOrders),
-		last: time.Now(), state: "it is not connected yet",
-		pings: map[string]time.Time{}}
+		last: time.Now(), state: "it is not connected yet", pings: map[string]time.Time{}}
 	go l.run(ctx)
 	return l
 }
@@ -354,8 +353,7 @@ func (l *Line) Send(payload []byte, binary bool) error {
 	if err := l.write(b); err != nil {
 		return err
 	}
-	l.event(Event{What: Out, At: at, Op: name, Last: true, Payload: nonNil(payload), Message: payload,
-		Binary: binary})
+	l.event(Event{What: Out, At: at, Op: name, Last: true, Payload: nonNil(payload), Message: payload, Binary: binary})
 	return nil
 }
 

@@ -94,9 +94,8 @@ type Options struct {
 // follows are header fields that follow from the rest of a request, or from the
 // connection: they are not part of a plan.
 var follows = []string{"Host", "Connection", "Upgrade", "Content-Length", "Transfer-Encoding", "Cookie",
-	"Sec-WebSocket-Key", "Sec-WebSocket-Version", "Sec-WebSocket-Extensions",
-	"Accept", "Accept-Encoding", "Accept-Language", "User-Agent", "Cache-Control", "Pragma", "Referer", "Keep-Alive",
-	"DNT"}
+	"Sec-WebSocket-Key", "Sec-WebSocket-Version", "Sec-WebSocket-Extensions", "Accept", "Accept-Encoding",
+	"Accept-Language", "User-Agent", "Cache-Control", "Pragma", "Referer", "Keep-Alive", "DNT"}
 
 func kept(fields []http1.Field) (out []http1.Field) {
 	for _, f := range fields {

@@ -123,7 +123,6 @@ func (a *Account) stray(r rumour, at mono.Time) {
 	}
 	a.reasons.Count("announced falsely: a client was said to have "+what+" that had not", 1)
 	a.lanes.Add(lane.Record{At: time.Duration(r.at), What: lane.Got, Number: lane.NoMessage, Client: r.to,
-		Peer: r.about,
-		Room: r.room, Fate: ledger.Stray, Kind: r.kind})
+		Peer: r.about, Room: r.room, Fate: ledger.Stray, Kind: r.kind})
 	a.lanes.Problem(time.Duration(r.at), 0, false, r.to, r.about)
 }

@@ -95,8 +95,7 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 		a.happens(f.Client, s.room(f), logbook.EventKind(f.What), string(s.log.TextOf(f)), f.At)
 	case fact.Records:
 		a.lanes.Add(lane.Record{At: time.Duration(f.Time), What: lane.Happening(f.What), Number: f.Number,
-			Client: f.Client,
-			Peer:   f.Peer, Room: s.room(f), Size: f.Size})
+			Client: f.Client, Peer: f.Peer, Room: s.room(f), Size: f.Size})
 	case fact.Quotes:
 		a.lanes.Said(f.Number, s.log.TextOf(f))
 	case fact.Listens:
@@ -272,10 +271,7 @@ func (a *Account) happens(c ledger.Client, room ledger.Room, what logbook.EventK
 var laneOf = map[logbook.EventKind]lane.Happening{
 	logbook.SetOut: lane.SetOut, logbook.Opened: lane.Opened, logbook.Entered: lane.Entered, logbook.Left: lane.Left,
 	logbook.Closed: lane.Closed, logbook.Evicted: lane.Evicted, logbook.Misbehaved: lane.Misbehaved,
-	logbook.Hindered:    lane.Refused,
-	logbook.Impaired:    lane.Impaired,
-	logbook.Mended:      lane.Mended,
-	logbook.SteppedDown: lane.SteppedDown, logbook.SteppedUp: lane.SteppedUp,
-	logbook.CameBack: lane.CameBack, logbook.GaveUp: lane.Closed,
-	logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,
+	logbook.Hindered: lane.Refused, logbook.Impaired: lane.Impaired, logbook.Mended: lane.Mended,
+	logbook.SteppedDown: lane.SteppedDown, logbook.SteppedUp: lane.SteppedUp, logbook.CameBack: lane.CameBack,
+	logbook.GaveUp: lane.Closed, logbook.Broke: lane.Broke, logbook.Refused: lane.Refused, logbook.Denied: lane.Denied,
 }

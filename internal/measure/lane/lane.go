@@ -49,9 +49,8 @@ const (
 )
 
 var whatNames = [NumWhats]string{"said", "got", "heard", "beat", "set out", "connected", "entered", "left", "closed",
-	"broke", "refused", "denied", "check held", "check failed", "requested", "answered", "stepped down",
-	"stepped up", "lost", "beat ignored", "misbehaves", "evicted", "came back", "fault begins",
-	"fault is over"}
+	"broke", "refused", "denied", "check held", "check failed", "requested", "answered", "stepped down", "stepped up",
+	"lost", "beat ignored", "misbehaves", "evicted", "came back", "fault begins", "fault is over"}
 
 func (w Happening) String() string {
 	if w >= NumWhats {

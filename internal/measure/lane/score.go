@@ -142,8 +142,7 @@ func first(counts map[ledger.Client]int, most int) []ledger.Client {
 		all = append(all, c)
 	}
 	slices.SortFunc(all, func(a, b ledger.Client) int {
-		return cmp.Or(cmp.Compare(counts[b], counts[a]),
-			cmp.Compare(a, b))
+		return cmp.Or(cmp.Compare(counts[b], counts[a]), cmp.Compare(a, b))
 	})
 	all = all[:min(most, len(all))]
 	slices.Sort(all)

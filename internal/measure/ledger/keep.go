@@ -96,8 +96,7 @@ func (r *row) wrong() bool {
 func (l *Ledger) message(r *row, whole bool) Message {
 	s := r.say
 	m := Message{Number: r.number, Kind: s.Kind, Audience: s.Audience, Room: s.Room, Sender: s.Sender, Due: s.Due,
-		Sent: s.Sent,
-		Owed: int(r.owed), Reached: int(r.reached), Late: int(r.late), Lost: int(r.lost), Odd: r.oddRest}
+		Sent: s.Sent, Owed: int(r.owed), Reached: int(r.reached), Late: int(r.late), Lost: int(r.lost), Odd: r.oddRest}
 	var ranked [numSeverities][]Outcome
 	n := 0
 	add := func(o Outcome) {

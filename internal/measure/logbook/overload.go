@@ -27,9 +27,8 @@ const (
 // overloadWords say the reasons so that "because" can stand before them.
 var overloadWords = [numOverloads]string{
 	"the tool's loop was full", "messages were sent late", "what arrived was read late",
-	"this machine kept programs waiting for a core", "the process was stopped",
-	"no local port was free", "no file was left to open",
-	"there was no memory left for sockets",
+	"this machine kept programs waiting for a core", "the process was stopped", "no local port was free",
+	"no file was left to open", "there was no memory left for sockets",
 	"datagrams came faster than the tool read them, and the system dropped some",
 }
 

@@ -121,11 +121,9 @@ func JUnit(w io.Writer, s *run.Snapshot) error {
 func Seconds(w io.Writer, s *run.Snapshot) error {
 	c := csv.NewWriter(w)
 	header := []string{"second", "planned", "open", "entered", "said", "arrived", "owed", "delivered", "late", "lost",
-		"excused", "duplicate", "stray",
-		"fanout_p50_us", "fanout_p90_us", "fanout_p99_us", "fanout_max_us", "first_p50_us", "median_p50_us",
-		"last_p50_us", "last_max_us",
-		"reading_lag_p99_us", "schedule_lag_p99_us", "overloaded",
-		"beats", "beats_missing", "evicted", "broke", "away", "tries", "back"}
+		"excused", "duplicate", "stray", "fanout_p50_us", "fanout_p90_us", "fanout_p99_us", "fanout_max_us",
+		"first_p50_us", "median_p50_us", "last_p50_us", "last_max_us", "reading_lag_p99_us", "schedule_lag_p99_us",
+		"overloaded", "beats", "beats_missing", "evicted", "broke", "away", "tries", "back"}
 	if err := c.Write(header); err != nil {
 		return err
 	}
@@ -137,8 +135,7 @@ func Seconds(w io.Writer, s *run.Snapshot) error {
 		t := &one.Total
 		var row []string
 		for _, n := range []int64{int64(e.At), int64(e.Gauges.Planned), int64(e.Gauges.Open), int64(e.Gauges.Entered),
-			e.Counts.Sent, e.Counts.Arrivals,
-			t.Owed, t.Delivered, t.Late, t.Lost, t.Excused, t.Duplicate, t.Stray} {
+			e.Counts.Sent, e.Counts.Arrivals, t.Owed, t.Delivered, t.Late, t.Lost, t.Excused, t.Duplicate, t.Stray} {
 			row = append(row, strconv.FormatInt(n, 10))
 		}
 		f := one.Fanout()

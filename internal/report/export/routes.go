@@ -26,8 +26,7 @@ func (r *Request) routes(entries []*logbook.Entry) (sheet, drawing) {
 		}
 	}
 	s.Header = append(s.Header, "steps_down", "steps_up", "steps_up_failed", "none_left", "connections",
-		"http_requests",
-		"bytes_up", "bytes_down")
+		"http_requests", "bytes_up", "bytes_down")
 	lines := make([][]float64, len(used))
 	var t []float64
 	for _, e := range entries {

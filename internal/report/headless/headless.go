@@ -109,8 +109,7 @@ func Pulse(s *run.Snapshot) (lines []string) {
 	c, h := &w.Counts.Pulse, &w.Times
 	if p := s.Trial.Target.Promise; p != nil && p.Server {
 		line := fmt.Sprintf("heartbeats: %d of the server, promised every %v: %s; %d missing, %d late, %d early",
-			c.Heard,
-			p.Every, times(&h[logbook.BeatInterval], "longest"), c.Missing, c.Late, c.Early)
+			c.Heard, p.Every, times(&h[logbook.BeatInterval], "longest"), c.Missing, c.Late, c.Early)
 		if drift, ok := w.Drift(); ok {
 			line += fmt.Sprintf("; drift %+.2f %%", drift)
 		}

@@ -10,10 +10,9 @@ var Groups = []string{"internal/base", "internal/wire", "internal/measure", "int
 
 // Apart are packages that are in none of them, with the highest group that they know; "": none.
 var Apart = map[string]string{
-	"trials": "", "scripts/mutants": "",
-	"internal/testkit/layers": "", "internal/testkit/leak": "", "internal/testkit/port": "",
-	"internal/testkit/cost": "",
-	"internal/testkit/sim":  "internal/engine", "internal/testkit/rude": "internal/engine",
+	"trials": "", "scripts/mutants": "", "internal/testkit/layers": "", "internal/testkit/leak": "",
+	"internal/testkit/port": "", "internal/testkit/cost": "", "internal/testkit/sim": "internal/engine",
+	"internal/testkit/rude": "internal/engine",
 }
 
 // Pure are the groups in which the packages, Impure aside, touch neither the network, nor files, nor the

@@ -138,10 +138,9 @@ func (r *reader) jsonParts(t *expr.Template, e hcl.Expression) (marks int) {
 }
 
 var binaries = map[*hclsyntax.Operation]expr.Binary{
-	hclsyntax.OpEqual: expr.Equal, hclsyntax.OpNotEqual: expr.Unequal,
-	hclsyntax.OpAdd: expr.Add, hclsyntax.OpSubtract: expr.Sub, hclsyntax.OpMultiply: expr.Mul,
-	hclsyntax.OpDivide: expr.Div, hclsyntax.OpModulo: expr.Mod,
-	hclsyntax.OpLessThan: expr.Less, hclsyntax.OpLessThanOrEqual: expr.LessEqual,
+	hclsyntax.OpEqual: expr.Equal, hclsyntax.OpNotEqual: expr.Unequal, hclsyntax.OpAdd: expr.Add,
+	hclsyntax.OpSubtract: expr.Sub, hclsyntax.OpMultiply: expr.Mul, hclsyntax.OpDivide: expr.Div,
+	hclsyntax.OpModulo: expr.Mod, hclsyntax.OpLessThan: expr.Less, hclsyntax.OpLessThanOrEqual: expr.LessEqual,
 	hclsyntax.OpGreaterThan: expr.Greater, hclsyntax.OpGreaterThanOrEqual: expr.GreaterEqual,
 }
 

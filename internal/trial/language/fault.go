@@ -20,8 +20,7 @@ func (r *reader) readServer(b *hcl.Block) {
 	a := r.open(b.Body, "server").Attributes
 	s := &trial.Server{Command: r.texts(a["command"]), Dir: r.text(a["folder"], ""),
 		PID: r.whole(a["pid"], 1, 1<<30, 0), Metrics: r.text(a["metrics"], ""), Ready: r.text(a["ready"], ""),
-		Within: r.duration(a["within"],
-			10*time.Second)}
+		Within: r.duration(a["within"], 10*time.Second)}
 	if len(s.Command) > 0 && s.PID > 0 || len(s.Command) == 0 && s.PID == 0 && s.Metrics == "" {
 		r.fail(b.DefRange, "give the command that starts the server, or the pid of one that runs, or the address of "+
 			"its metrics")
@@ -54,8 +53,7 @@ func (r *reader) readFault(b *hcl.Block) {
 		At: r.durationFrom(0, a["at"], 0), Lasts: r.duration(a["lasts"], 0), Every: r.duration(a["every"], 0),
 		Times: r.whole(a["times"], 1, 1<<20, 1), Rude: r.yes(a["rude"]), Reset: r.yes(a["reset"]),
 		By: r.duration(a["by"], 0), Jitter: r.duration(a["jitter"], 0),
-		Spread: r.oneOf(a["spread"], trial.Spreads...), Rate: r.whole(a["bytes_per_second"], 1,
-			1<<40, 0),
+		Spread: r.oneOf(a["spread"], trial.Spreads...), Rate: r.whole(a["bytes_per_second"], 1, 1<<40, 0),
 		Piece: r.whole(a["bytes"], 1, 1<<20, 0), Status: r.whole(a["status"], 400, 599, 503)}
 	direction := r.oneOf(a["direction"], "both", "up", "down")
 	f.Up, f.Down = direction != 2, direction != 1

@@ -51,9 +51,8 @@ func Parse(src []byte, name string, o Options) (*trial.Trial, error) {
 		o.Read = func(path string) ([]byte, error) { return ReadFile(path, maxDataFile) }
 	}
 	r := &reader{sources: map[string][]byte{}, options: o, sessions: map[string]*session{},
-		dialects: map[string]*hcl.Block{},
-		blocks:   map[string][]*hcl.Block{}, secrets: map[string]string{}, tables: map[string]map[string]int{},
-		locals: map[string]int{}, imported: map[string]bool{}}
+		dialects: map[string]*hcl.Block{}, blocks: map[string][]*hcl.Block{}, secrets: map[string]string{},
+		tables: map[string]map[string]int{}, locals: map[string]int{}, imported: map[string]bool{}}
 	r.trial.Fields = &jsonscan.Table{}
 	r.readFile(src, name)
 	if r.diags.HasErrors() {

@@ -307,8 +307,7 @@ func (r *reader) addressTemplate(a *hcl.Attribute) *expr.Template {
 var besideAddress = map[string][]string{
 	"deflate": {"websocket"}, "deflate_fresh": {"websocket"}, "deflate_window": {"websocket"},
 	"ended_by": {"tcp", "udp", "stream", "polling"}, "prefix": {"tcp", "udp", "stream", "polling"},
-	"every":  {"polling"},
-	"urgent": {"websocket", "lines", "tcp"}, "urgent_framed": {"websocket", "lines", "tcp"},
+	"every": {"polling"}, "urgent": {"websocket", "lines", "tcp"}, "urgent_framed": {"websocket", "lines", "tcp"},
 	"post": {"events", "stream", "polling"}, "post_type": {"events", "stream", "polling"},
 	"post_end": {"events", "stream", "polling"}, "first_within": {"events", "stream", "udp"},
 }

@@ -10,9 +10,8 @@ import (
 // WebSocket has anything for; requestsOnly are those that TCP and UDP have nothing for.
 var (
 	webSocketOnly = map[string][]string{
-		"connect": {"subprotocol", "malformed"}, "close": {"code", "reason"}, "say": {"binary"},
-		"send": {"binary"}, "whisper": {"binary"},
-		"fall_silent": nil, "malformed": nil, "expect_close": {"code", "reason"},
+		"connect": {"subprotocol", "malformed"}, "close": {"code", "reason"}, "say": {"binary"}, "send": {"binary"},
+		"whisper": {"binary"}, "fall_silent": nil, "malformed": nil, "expect_close": {"code", "reason"},
 	}
 	requestsOnly = map[string][]string{"connect": {"path", "headers", "origin", "bearer"}}
 )

@@ -179,12 +179,10 @@ var fields = func() []field {
 	}
 	return []field{
 		{"sent", func(t *ledger.Tally) int64 { return t.Said }, look.Text},
-		{"owed", func(t *ledger.Tally) int64 { return t.Owed }, look.Text},
-		fate(ledger.Delivered), fate(ledger.Late), fate(ledger.Lost), fate(ledger.Excused),
-		{"open", (*ledger.Tally).Open, look.Text},
-		fate(ledger.Duplicate), fate(ledger.Stray),
-		{"defects", (*ledger.Tally).Defects, look.Beware},
-		fate(ledger.Allowed), fate(ledger.Past), fate(ledger.CaughtUp),
+		{"owed", func(t *ledger.Tally) int64 { return t.Owed }, look.Text}, fate(ledger.Delivered), fate(ledger.Late),
+		fate(ledger.Lost), fate(ledger.Excused), {"open", (*ledger.Tally).Open, look.Text}, fate(ledger.Duplicate),
+		fate(ledger.Stray), {"defects", (*ledger.Tally).Defects, look.Beware}, fate(ledger.Allowed), fate(ledger.Past),
+		fate(ledger.CaughtUp),
 	}
 }()
 
@@ -253,8 +251,7 @@ func checks(sc scene.Scene) (lines []string) {
 	p := sc.Palette
 	all := run.ChecksOf(sc.Run.Trial, sc.Window)
 	slices.SortStableFunc(all, func(a, b run.CheckSummary) int {
-		return cmp.Compare(min(1, b.Failed),
-			min(1, a.Failed))
+		return cmp.Compare(min(1, b.Failed), min(1, a.Failed))
 	})
 	most := max(0, min(len(all), (sc.Height-8)/2))
 	if most == 0 {
@@ -371,8 +368,7 @@ func messageHead(sc scene.Scene, msg *ledger.Message) []string {
 		fmt.Sprintf("  a %s by %s in %s, due at %s, sent %s later", msg.Kind,
 			plain.Text(sc.Run.ClientName(msg.Sender), 30), plain.Text(sc.Run.Rooms[msg.Room], 30),
 			strings.TrimSpace(at(msg)), units.Duration(lag)),
-		fmt.Sprintf("  owed to %d, %d have it, %d of them late; lost at %d", msg.Owed, msg.Reached, msg.Late,
-			msg.Lost),
+		fmt.Sprintf("  owed to %d, %d have it, %d of them late; lost at %d", msg.Owed, msg.Reached, msg.Late, msg.Lost),
 		"",
 	}
 }

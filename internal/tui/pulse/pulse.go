@@ -154,8 +154,7 @@ func server(sc scene.Scene, width int) []string {
 		if v, ok := w.Bunched(); ok {
 			bunched = fmt.Sprintf("%.0f %%", 100*v)
 		}
-		lines = append(lines,
-			p.Line("promised, of the server, each", width, 11, units.Duration(promise.Every)),
+		lines = append(lines, p.Line("promised, of the server, each", width, 11, units.Duration(promise.Every)),
 			p.Line("from one to the next", width, 11, quantiles(&w.Times[logbook.BeatInterval])...),
 			p.Line("came, missing", width, 11, units.Count(c.Heard), p.Zero(c.Missing, look.Lost)),
 			p.Line("late, early", width, 11, p.Zero(c.Late, look.Beware), p.Zero(c.Early, look.Beware)),
@@ -179,8 +178,7 @@ func clients(sc scene.Scene, width int) []string {
 	if promise := sc.Run.Trial.Target.Promise; promise != nil && promise.Deadline > 0 {
 		deadline = units.Duration(promise.Deadline)
 	}
-	return append(lines,
-		p.Line("must be closed within", width, 11, deadline),
+	return append(lines, p.Line("must be closed within", width, 11, deadline),
 		p.Line("eviction", width, 11, quantiles(&w.Times[logbook.ToEvict])...),
 		p.Line("misbehaved, evicted", width, 11, units.Count(c.Misbehave), units.Count(c.Evicted)),
 		p.Line("evicted late, not evicted", width, 11, p.Zero(c.TooLate, look.Lost), p.Zero(c.Kept, look.Lost)),

@@ -375,8 +375,7 @@ func selfLines(sc scene.Scene, each int) []string {
 	row("GC pauses", func(w *logbook.Window) string { return units.Duration(w.GCPause) })
 	if all.Times[logbook.PushedBack].Count() > 0 {
 		row("pushed back p99", func(w *logbook.Window) string {
-			return quantile(p, &w.Times[logbook.PushedBack],
-				0.99)
+			return quantile(p, &w.Times[logbook.PushedBack], 0.99)
 		})
 	}
 	row("waits for a core", func(w *logbook.Window) string { return units.Duration(w.Waited) })

@@ -113,8 +113,7 @@ func abuses() (all []Abuse) {
 	fail("a fragment that goes on with nothing", "5.4", 1002, frame(fin, []byte("tide"), nil))
 	fail("a fragment that goes on with nothing, and is not the last", "5.4", 1002, frame(0, []byte("tide"), nil))
 	fail("a text inside another one", "5.4", 1002, frame(OpText, []byte("ti"), nil), text("de"))
-	fail("bytes inside a text", "5.4", 1002, frame(OpText, []byte("ti"), nil), frame(fin|OpBinary,
-		[]byte("de"), nil))
+	fail("bytes inside a text", "5.4", 1002, frame(OpText, []byte("ti"), nil), frame(fin|OpBinary, []byte("de"), nil))
 	fail("a close with half a code", "5.5.1", 1002, frame(fin|OpClose, []byte{3}, nil))
 	for _, code := range []uint16{0, 999, 1004, 1005, 1006, 1015, 1016, 2999, 5000, 65535} {
 		fail(fmt.Sprintf("a close with code %d", code), "7.4", 1002, closing(code, ""))

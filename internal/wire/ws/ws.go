@@ -130,8 +130,7 @@ func (r *Reader) parseHeader(b []byte) (h header, err error) {
 		h.packed = reserved&compressed != 0
 		reserved &^= compressed
 	}
-	if err := broken(frameHead{h.fin, reserved, h.op, masked}, uint64(b[1]&0x7f), r.FromPeer,
-		r.op != 0); err != nil {
+	if err := broken(frameHead{h.fin, reserved, h.op, masked}, uint64(b[1]&0x7f), r.FromPeer, r.op != 0); err != nil {
 		return h, err
 	}
 	size, length := 2, uint64(b[1]&0x7f)
