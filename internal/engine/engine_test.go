@@ -212,3 +212,40 @@ func TestCauseOf(t *testing.T) {
 		}
 	}
 }
+
+// TestDoubtful: what did not happen within a second is the tool's or the machine's doing, perhaps, if one
+// of them was late by more than a quarter of that, starved for half of it, or could do nothing.
+func TestDoubtful(t *testing.T) {
+	const quarter, half = 250 * time.Millisecond, 500 * time.Millisecond
+	for name, tc := range map[string]struct {
+		pressed pressure.Pressure
+		lag     time.Duration
+		mark    logbook.Overload
+		want    bool
+	}{
+		"nothing":               {},
+		"kept from a core":      {pressed: pressure.Pressure{Longest: quarter + 1}, want: true},
+		"kept for a quarter":    {pressed: pressure.Pressure{Longest: quarter}},
+		"starved":               {pressed: pressure.Pressure{Starved: half + 1}, want: true},
+		"starved for half":      {pressed: pressure.Pressure{Starved: half}},
+		"stood still":           {pressed: pressure.Pressure{Stood: quarter + 1}, want: true},
+		"stood for a quarter":   {pressed: pressure.Pressure{Stood: quarter}},
+		"read late":             {lag: 2 * quarter, want: true},
+		"read a little late":    {lag: quarter / 2},
+		"stopped":               {mark: logbook.Stopped, want: true},
+		"busy, and not stopped": {mark: logbook.LoopFull},
+	} {
+		s := &share{drv: still{}, book: logbook.NewBook(0, 1), cfg: &Config{
+			Pressure: func(mono.Time, mono.Time) pressure.Pressure { return tc.pressed }}}
+		s.book.Advance(mono.Time(9500 * time.Millisecond))
+		if tc.lag > 0 {
+			s.book.Now().Times[logbook.ReadingLag].Record(tc.lag)
+		}
+		if tc.mark != 0 {
+			s.mark(mono.Time(9100*time.Millisecond), mono.Time(9200*time.Millisecond), tc.mark)
+		}
+		if got := s.doubtful(mono.Time(9*time.Second), mono.Time(9500*time.Millisecond), time.Second); got != tc.want {
+			t.Errorf("%s: %v", name, got)
+		}
+	}
+}

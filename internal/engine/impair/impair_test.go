@@ -113,6 +113,14 @@ func TestPath(t *testing.T) {
 			s.until(31 * ms)
 			s.up("b")
 		}, "30 up a, 31 up b"},
+		"too much on its way": {both(trial.Way{Delay: 100 * ms}), false, func(s *scene) {
+			s.down(strings.Repeat("x", maxWaiting+1))
+			s.note("reads on: %v", !s.held)
+			s.up(strings.Repeat("y", maxWaiting+1))
+			s.until(101 * ms)
+			s.note("reads on: %v", !s.held)
+			s.log = slices.DeleteFunc(s.log, func(l string) bool { return len(l) > 100 })
+		}, "0 reads on: false, 101 reads on: true"},
 		"a delay that ends while another fault goes on": {both(trial.Way{Delay: 3000 * ms}), false, func(s *scene) {
 			s.up("a")
 			s.until(30 * ms)
