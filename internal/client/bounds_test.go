@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/client/reading"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/trial"
 	"tidepull/internal/wire/transport"
@@ -104,4 +105,58 @@ func TestBeatsWrongly(t *testing.T) {
 			t.Errorf("%v: it %s", do, way.last)
 		}
 	}
+}
+
+// TestPauses: a pause with a longest is between the two, and each is another.
+func TestPauses(t *testing.T) {
+	e, _ := staged(t, 0, trial.Expect, mono.Time(20*time.Second))
+	if p := pause(e, &trial.Step{For: time.Second}); p != time.Second {
+		t.Errorf("without a longest it lasts %v", p)
+	}
+	least, most := time.Hour, time.Duration(0)
+	for range 200 {
+		p := pause(e, &trial.Step{For: time.Second, Most: 3 * time.Second})
+		least, most = min(least, p), max(most, p)
+	}
+	if least < time.Second || least > 1200*time.Millisecond || most >= 3*time.Second || most < 2800*time.Millisecond {
+		t.Errorf("they last from %v to %v", least, most)
+	}
+}
+
+// TestRenumbered: the first live message after a return says whether the numbers of the room began again;
+// of another room's, of history or before the client is back it says nothing.
+func TestRenumbered(t *testing.T) {
+	const now = mono.Time(20 * time.Second)
+	for name, tc := range map[string]struct {
+		m    reading.Message
+		want int64
+	}{
+		"goes on":      {live(8), 0},
+		"begins again": {live(1), 1},
+		"the same one": {live(6), 1},
+		"no number":    {live(-3), 0},
+		"history":      {reading.Message{}, 0},
+	} {
+		e, c := staged(t, 1, trial.Expect, now)
+		c.judge.own().before = 8 // the last one had number 7
+		if tc.m.Is |= reading.Live; name == "history" {
+			tc.m.Is, tc.m.PastNumber = reading.History, reading.Number{N: 1, Whole: true}
+		}
+		c.judge.notesNumber(e, &tc.m)
+		troubles := 0
+		for _, f := range e.Facts.Facts {
+			if f.Kind == fact.Troubles {
+				troubles++
+			}
+		}
+		if n := e.counts().Returns.Renumbered; n != tc.want || troubles != int(tc.want) {
+			t.Errorf("%s: %d times, %d kept for the lanes", name, n, troubles)
+		}
+	}
+}
+
+// live is a message with a number.
+func live(n int64) (m reading.Message) {
+	m.Number = reading.Number{N: n, Whole: true}
+	return m
 }

@@ -11,6 +11,7 @@ import (
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/mark"
+	"tidepull/internal/measure/meter"
 )
 
 const second = mono.Time(time.Second)
@@ -377,5 +378,87 @@ func TestSure(t *testing.T) {
 	p.Check(1, false)
 	if len(p.Checks) != 2 || p.Checks[1] != (CheckCount{1, 2}) {
 		t.Errorf("checks are %+v", p.Checks)
+	}
+}
+
+// TestSame: two copies of a second are the same until anything at all in one of them is something else.
+func TestSame(t *testing.T) {
+	hist := func() meter.Packed {
+		var h meter.Hist
+		h.Record(time.Millisecond)
+		return h.Pack()
+	}
+	// differs changes one field of a copy, and reports whether it knows how to.
+	var differs func(v reflect.Value) bool
+	differs = func(v reflect.Value) bool {
+		switch v.Interface().(type) {
+		case meter.Packed:
+			v.Set(reflect.ValueOf(hist()))
+			return true
+		case *Early:
+			v.Set(reflect.ValueOf(&Early{Soon: EarlyPart{Last: hist()}}))
+			return true
+		}
+		switch v.Kind() {
+		case reflect.Int, reflect.Int64, reflect.Int32:
+			v.SetInt(7)
+		case reflect.Uint8, reflect.Uint32, reflect.Uint64, reflect.Uint16:
+			v.SetUint(7)
+		case reflect.Float64:
+			v.SetFloat(7)
+		case reflect.Bool:
+			v.SetBool(true)
+		case reflect.Slice:
+			v.Set(reflect.MakeSlice(v.Type(), 1, 1))
+		case reflect.Pointer:
+			v.Set(reflect.New(v.Type().Elem()))
+		case reflect.Array:
+			return differs(v.Index(v.Len() - 1))
+		case reflect.Struct:
+			return v.NumField() > 0 && v.Field(0).CanSet() && differs(v.Field(0))
+		default:
+			return false
+		}
+		return true
+	}
+	if !(&Entry{}).Same(&Entry{Settled: true}) {
+		t.Error("that nothing more is booked in one makes it another")
+	}
+	tried := 0
+	for _, part := range []bool{false, true} {
+		of := reflect.TypeFor[Entry]()
+		if part {
+			of = reflect.TypeFor[Part]()
+		}
+		for i := range of.NumField() {
+			e := &Entry{}
+			v := reflect.ValueOf(e).Elem()
+			if part {
+				v = v.FieldByName("Part")
+			}
+			name := of.Field(i).Name
+			if name == "Settled" || name == "Part" || !v.Field(i).CanSet() || !differs(v.Field(i)) {
+				continue
+			}
+			if tried++; e.Same(&Entry{}) || (&Entry{}).Same(e) {
+				t.Errorf("with another %s two are the same", name)
+			}
+		}
+	}
+	if tried < 14 {
+		t.Errorf("only %d fields were tried", tried)
+	}
+}
+
+// TestSomePulse: anything about heartbeats makes their figures ones that were measured.
+func TestSomePulse(t *testing.T) {
+	if (&PulseCounts{}).some() {
+		t.Error("nothing is something")
+	}
+	for name, c := range map[string]PulseCounts{"heard": {Heard: 1}, "missing": {Missing: 1}, "asked": {Asked: 1},
+		"misbehaves": {Misbehave: 1}, "hasty": {Hasty: 1}} {
+		if !c.some() {
+			t.Errorf("%s is nothing", name)
+		}
 	}
 }

@@ -413,3 +413,19 @@ func TestRFC6202(t *testing.T) {
 		}
 	}
 }
+
+// TestLostIsForgotten: of a request that was lost with its connection nothing is left to be ended.
+func TestLostIsForgotten(t *testing.T) {
+	io := newIO()
+	m := &Requests{Line: Side}
+	m.Ask(io, &wire.Endpoint{Unix: "/s"}, "quay.test", Request{Method: "PUT", Path: "/"})
+	m.Connected(io)
+	m.Lost(io, errors.New("reset"))
+	if ev := m.Next(io); ev.Kind != Failed || ev.Err == nil {
+		t.Fatalf("%+v", ev)
+	}
+	io.Clear()
+	if m.Drop(io); line(io, Side).Hangup {
+		t.Error("it ends a connection that is gone")
+	}
+}
