@@ -189,3 +189,16 @@ func TestTold(t *testing.T) {
 		t.Errorf("%d times, from %v to %v", h.Count(), h.Min(), h.Max())
 	}
 }
+
+// TestEvents: no more events are kept than the bound, whatever happens.
+func TestEvents(t *testing.T) {
+	a := twoShares(t)
+	a.recorded = logbook.MaxEvents - 2
+	before := len(a.events)
+	for range 5 {
+		a.happens(1, -1, logbook.Broke, "", 40*ms)
+	}
+	if n := len(a.events) - before; n != 2 {
+		t.Errorf("%d events are kept, where 2 were left", n)
+	}
+}

@@ -362,7 +362,9 @@ func TestSure(t *testing.T) {
 	w.Counts.Broken, w.Counts.Doubt.Broken = 5, 2
 	w.Counts.Pulse.Hasty, w.Counts.Doubt.Hasty = 3, 3
 	w.Total.Late, w.Total.MaybeLate, w.Total.Delivered = 7, 4, 10
-	for name, want := range map[string]float64{"clients.broken": 3, "pulse.hasty": 0, "clients.refused": 0} {
+	w.Counts.WaitsFailed, w.Counts.Doubt.Failed, w.Checks = 4, 1, []CheckCount{{Failed: 6}} // 2 came and were wrong
+	for name, want := range map[string]float64{"clients.broken": 3, "pulse.hasty": 0, "clients.refused": 0,
+		"checks.failed": 5} {
 		if f := FigureNamed(name); f.sure == nil || f.sure(w, w) != want {
 			t.Errorf("of %s, %v are certain", name, f.sure(w, w))
 		}
@@ -459,6 +461,29 @@ func TestSomePulse(t *testing.T) {
 		"misbehaves": {Misbehave: 1}, "hasty": {Hasty: 1}} {
 		if !c.some() {
 			t.Errorf("%s is nothing", name)
+		}
+	}
+}
+
+// TestSpares: a second says something of a latency up to what the tool may have waited, and no further.
+func TestSpares(t *testing.T) {
+	const kept = 5 * time.Millisecond
+	for name, tc := range map[string]struct {
+		health Health
+		want   bool
+	}{
+		"calm":                    {Health{Kept: kept}, true},
+		"kept longer, crowded":    {Health{Kept: kept + 1, Crowded: time.Millisecond}, false},
+		"kept longer, calm":       {Health{Kept: MaxScheduleLag}, true},
+		"kept too long":           {Health{Kept: MaxScheduleLag + 1}, false},
+		"no core, and not long":   {Health{Overload: NoCore, Watched: true, Kept: kept, Starved: maxStarved}, true},
+		"no core, longer":         {Health{Overload: NoCore, Watched: true, Kept: kept + 1}, false},
+		"no core, for long":       {Health{Overload: NoCore, Watched: true, Starved: maxStarved + 1}, false},
+		"no core, nobody watched": {Health{Overload: NoCore, Kept: kept}, false},
+		"the loop was full":       {Health{Overload: LoopFull, Watched: true}, false},
+	} {
+		if got := tc.health.Spares(kept); got != tc.want {
+			t.Errorf("%s: %v", name, got)
 		}
 	}
 }

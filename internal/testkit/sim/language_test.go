@@ -21,12 +21,13 @@ session "log in" {
     path    = "/login"
     form    = { user = name, password = "low-water" }
     status  = 200
-    capture = { user = msg.user, cookie = cookie("berth"), kind = header("content-type") }
+    capture = { user = msg.user, cookie = cookie("berth"), kind = header("content-type"),
+      mine = name }
   }
   connect {}
   enter { room = "lock-1" }
   when {
-    that = my.user != name || my.kind != "application/json" || length(my.cookie) < 10
+    that = my.user != name || my.mine != name || my.kind != "application/json" || length(my.cookie) < 10
     vanish {}
   }
   barrier "everybody" {}
