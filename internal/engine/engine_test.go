@@ -248,4 +248,13 @@ func TestDoubtful(t *testing.T) {
 			t.Errorf("%s: %v", name, got)
 		}
 	}
+	// What is longer ago than anything is kept for takes nothing away from what is.
+	s := &share{drv: still{}, book: logbook.NewBook(0, 1), cfg: &Config{
+		Pressure: func(mono.Time, mono.Time) (none pressure.Pressure) { return none }}}
+	now := mono.Time(time.Duration(len(s.troubles)+2)*time.Second + half)
+	s.book.Advance(now)
+	s.mark(now.Add(-time.Second), now.Add(-time.Second), logbook.Stopped)
+	if !s.doubtful(0, now, time.Second) {
+		t.Error("it stood still a second ago")
+	}
 }

@@ -429,3 +429,42 @@ func TestLostIsForgotten(t *testing.T) {
 		t.Error("it ends a connection that is gone")
 	}
 }
+
+// TestBothLinesCutAnywhere: the answers to what a client asks for and to what it says come in pieces, in
+// turn on its two lines: neither takes anything away from the other.
+func TestBothLinesCutAnywhere(t *testing.T) {
+	const posted = "HTTP/1.1 200 OK\r\nContent-Type: text/plain\r\nContent-Length: 5\r\n\r\ntaken"
+	for name, life := range map[string]struct {
+		mode  Mode
+		bytes string
+		tells []string
+	}{
+		"events": {EventStream, "HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nTransfer-Encoding: chunked\r\n\r\n" +
+			chunked("data: o", "ne\n\ndata: two\n", "\n"), []string{`message false "one"`, `message false "two"`}},
+		"lines": {LongAnswer, "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n" + chunked("on", "e\ntw", "o\n"),
+			[]string{`message false "one"`, `message false "two"`}},
+		"a poll": {LongPolling, "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n" + chunked("o", "ne") +
+			"0\r\n\r\n", []string{`message false "one"`}},
+	} {
+		for at := range len(life.bytes) {
+			io := newIO()
+			m := &HTTP{Habits: &Habits{Mode: life.mode}}
+			m.Open(io, &Opening{Endpoint: wire.Endpoint{Unix: "/s"}, Host: "quay.test", Path: "/ask", Early: []byte("x")},
+				mono.Time(time.Minute))
+			m.Connected(io, Main)
+			m.Connected(io, Post)
+			got := events(io, m)
+			rest, half := life.bytes, posted
+			for _, n := range []int{at, 1, len(life.bytes)} {
+				m.Take(io, Main, []byte(rest[:min(n, len(rest))]))
+				got, rest = append(got, events(io, m)...), rest[min(n, len(rest)):]
+				n = min(len(half), 1+at%len(posted))
+				m.Take(io, Post, []byte(half[:n]))
+				got, half = append(got, events(io, m)...), half[n:]
+			}
+			if want := append([]string{fmt.Sprintf("%d <nil>", Opened)}, life.tells...); !slices.Equal(got, want) {
+				t.Errorf("%s cut at %d: %q", name, at, got)
+			}
+		}
+	}
+}

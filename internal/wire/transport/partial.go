@@ -29,9 +29,13 @@ func (p *partial) take(io *IO, line int, b []byte) {
 func (io *IO) consumed(line, n int) { io.taking[line] = io.taking[line][n:] }
 
 // keep keeps what is left until more comes; false means that all machines
-// together hold more than they may.
+// together hold more than they may. If nothing was taken in from the line, what came before
+// stays: a machine is also moved on by what happens on its other line, and by the clock.
 func (p *partial) keep(io *IO, line int) bool {
 	rest := io.taking[line]
+	if rest == nil {
+		return true
+	}
 	io.taking[line] = nil
 	switch had := len(p.bytes); {
 	case len(rest) == 0:

@@ -82,6 +82,9 @@ func (m *Stream) Next(io *IO) Event {
 	f := m.framing()
 	for m.phase >= open {
 		b := io.taking[m.line]
+		if b == nil {
+			return Event{} // it is moved on by something else
+		}
 		message, n, err := f.Next(b, m.searched)
 		if err != nil {
 			return m.violated(io, err)

@@ -32,7 +32,8 @@ func told(ev Event) string {
 }
 
 // feed gives a machine bytes in pieces of up to step, and returns what it tells
-// and asks for.
+// and asks for. After each piece the machine is moved on once more, as by what comes on its
+// client's other line or by the clock: nothing may come of that.
 func feed(io *IO, m Machine, b []byte, step int) (events []string, asked Line) {
 	for len(b) > 0 {
 		n := min(step, len(b))
@@ -45,6 +46,9 @@ func feed(io *IO, m Machine, b []byte, step int) (events []string, asked Line) {
 			if ev.Kind == Beat {
 				m.Reply(io, ev.Payload)
 			}
+		}
+		if ev := m.Next(io); ev.Kind != Nothing {
+			events = append(events, "moved on, "+told(ev))
 		}
 	}
 	asked = io.Lines[Main]
