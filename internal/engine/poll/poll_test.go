@@ -147,6 +147,28 @@ func TestHold(t *testing.T) {
 	})
 }
 
+// TestHurried: a connection that is looked at and given up while it is being made.
+func TestHurried(t *testing.T) {
+	drivers(t, func(t *testing.T, server, client *peer, at netip.AddrPort) {
+		for id := range int32(50) {
+			if err := client.d.Dial(id, wire.Endpoint{Addr: at}); err != nil {
+				t.Fatal(err)
+			}
+			wait := time.Duration(id) * 10 * time.Microsecond // at one moment or another it has its socket
+			for began := time.Now(); time.Since(began) < wait; {
+				if local, ok := client.d.(interface{ Local(int32) netip.AddrPort }); ok {
+					_ = local.Local(id)
+				}
+			}
+			client.d.Abort(id)
+		}
+		if err := client.d.Dial(99, wire.Endpoint{Addr: at}); err != nil {
+			t.Fatal(err)
+		}
+		turn(t, server, client, "the one that stays", func() bool { return client.opened == 1 })
+	})
+}
+
 func TestRefused(t *testing.T) {
 	drivers(t, func(t *testing.T, server, client *peer, at netip.AddrPort) {
 		if err := server.d.Close(); err != nil {

@@ -47,7 +47,7 @@ type portableConn struct {
 
 // A line is one socket and what waits to be written to it.
 type line struct {
-	conn net.Conn // set before Opened is called; nil for a peer
+	conn net.Conn // set before Opened is called, guarded by mu until then; nil for a peer
 	// datagrams: each write is one. peer is who is on the other end, of a driver that
 	// listens for them.
 	datagrams bool
@@ -143,6 +143,13 @@ func (p *portable) Dial(id int32, to wire.Endpoint) error {
 	return nil
 }
 
+// socket is the line's, for the owner; nil if it has none yet.
+func (l *line) socket() net.Conn {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.conn
+}
+
 // attach gives the line its socket; false means that it was hung up before.
 func (l *line) attach(conn net.Conn) bool {
 	l.mu.Lock()
@@ -211,7 +218,7 @@ func (p *portable) Hold(id int32, on bool) {
 // Abort implements Driver.
 func (p *portable) Abort(id int32) {
 	if l := p.open(id); l != nil {
-		if c, ok := l.conn.(interface{ SetLinger(int) error }); ok {
+		if c, ok := l.socket().(interface{ SetLinger(int) error }); ok {
 			_ = c.SetLinger(0)
 		}
 	}
@@ -223,8 +230,8 @@ func (p *portable) OnWire() {}
 
 // Local is the address of this end of a connection; zero if it has none.
 func (p *portable) Local(id int32) netip.AddrPort {
-	if l := p.open(id); l != nil && l.conn != nil {
-		switch at := l.conn.LocalAddr().(type) {
+	if l := p.open(id); l != nil && l.socket() != nil {
+		switch at := l.socket().LocalAddr().(type) {
 		case *net.TCPAddr:
 			return at.AddrPort()
 		case *net.UDPAddr:

@@ -258,7 +258,7 @@ func (h *halves) PeerFinished(id int32) { h.half.PeerFinished(id) }
 // Accepted implements poll.Handler.
 func (d *driver) Accepted(id int32) {
 	d.forget(id)
-	if d.cfg.Server != nil {
+	if d.cfg.Server != nil && !d.IsDatagrams(id) {
 		d.lines[id] = &line{}
 	}
 	d.h.Accepted(id)

@@ -255,6 +255,10 @@ func TestAcceptsBoth(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	datagrams, err := d.ListenDatagrams(netip.MustParseAddrPort("127.0.0.1:0"))
+	if err != nil {
+		t.Fatal(err)
+	}
 	ended, stop := make(chan struct{}), make(chan struct{})
 	go func() {
 		defer close(ended)
@@ -286,6 +290,22 @@ func TestAcceptsBoth(t *testing.T) {
 			t.Errorf("%d: %d of %d bytes, %v", i, len(got), len(text), err)
 		}
 		c.Close()
+	}
+	// Datagrams are in the clear, whatever is in them; an empty one is none.
+	c, err := net.Dial("udp", datagrams.String())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	c.SetReadDeadline(time.Now().Add(10 * time.Second))
+	for _, text := range []string{"", "\x16 is where a handshake begins"} {
+		if _, err = c.Write([]byte(text)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got := make([]byte, 100)
+	if n, err := c.Read(got); err != nil || string(got[:n]) != "\x16 is where a handshake begins" {
+		t.Errorf("a datagram comes back as %q, %v", got[:n], err)
 	}
 }
 
