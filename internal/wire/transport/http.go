@@ -2,6 +2,7 @@ package transport
 
 import (
 	"fmt"
+	"hash/fnv"
 	"mime"
 	"slices"
 	"strings"
@@ -61,6 +62,8 @@ type HTTP struct {
 	held       []byte // what has come of a message of a LongAnswer
 	searched   int    // bytes of it in which no message ends
 	framed     bool   // the answer at hand holds several messages
+	polled     uint64 // a hash of what the last poll was answered
+	alike      int    // how many polls in a row were answered like that, at once
 	finalPolls int    // while it closes: polls that are still to be answered, for what waits at the server
 	pausing    bool   // it asks for nothing more
 	deleteSent bool   // the request that ends it all is under way
@@ -74,11 +77,13 @@ const (
 	// the server has not said (WHATWG HTML 9.2.3 leaves it to the client).
 	comeBackAfter = time.Second
 	maxComeBack   = time.Minute
-	// hasty is how soon an empty answer shows that a server does not hold polls; it is
-	// asked again after patience.
+	// hasty is how soon an answer without a message shows that a server does not hold polls; it
+	// is asked again after patience.
 	hasty    = 10 * time.Millisecond
 	patience = 100 * time.Millisecond
-	maxTries = 5
+	// alikeAreEmpty is how many answers in a row, all alike and at once, hold no message.
+	alikeAreEmpty = 3
+	maxTries      = 5
 	// maxPosts bounds what may wait to be posted, in bytes: a server that does not answer is
 	// not told more.
 	maxPosts = 8 << 20
@@ -239,7 +244,7 @@ func (m *HTTP) came(io *IO, ev Event) Event {
 	case ev.Kind == Reply && streams:
 		return m.streamEnds(io, ev.Head)
 	case ev.Kind == Reply:
-		return m.polled(io, ev.Head, ev.Payload)
+		return m.pollEnds(io, ev.Head, ev.Payload)
 	}
 	return Event{}
 }
@@ -324,12 +329,12 @@ func (m *HTTP) comesBack(io *IO) {
 	m.phase, m.deadline = resuming, io.Now.Add(min(max(again, soonest), maxComeBack))
 }
 
-// polled handles the answer to a poll, and arranges for the next.
-func (m *HTTP) polled(io *IO, h *http1.Head, content []byte) Event {
+// pollEnds handles the answer to a poll, and arranges for the next.
+func (m *HTTP) pollEnds(io *IO, h *http1.Head, content []byte) Event {
 	next := io.Now
 	if m.Habits.Mode == Polling {
 		next = max(next, m.asked.Add(m.Habits.Every))
-	} else if len(content) == 0 && io.Now.Sub(m.asked) < hasty {
+	} else if soon := io.Now.Sub(m.asked) < hasty; soon && m.saysNothing(content) {
 		next = io.Now.Add(patience)
 	}
 	wait, later := retryAfter(h, io.Wall())
@@ -350,6 +355,19 @@ func (m *HTTP) polled(io *IO, h *http1.Head, content []byte) Event {
 		m.ask(io)
 	}
 	return ev
+}
+
+// saysNothing reports whether the answer to a poll, which came at once, holds no message, as far as can
+// be told without knowing the dialect: it is empty, or like those before, as an empty list is.
+func (m *HTTP) saysNothing(content []byte) bool {
+	h := fnv.New64a()
+	h.Write(content)
+	if now := h.Sum64(); now == m.polled {
+		m.alike++
+	} else {
+		m.polled, m.alike = now, 1
+	}
+	return len(content) == 0 || m.alike >= alikeAreEmpty
 }
 
 // answered takes the content of a poll's answer.

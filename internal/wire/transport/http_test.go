@@ -468,3 +468,59 @@ func TestBothLinesCutAnywhere(t *testing.T) {
 		}
 	}
 }
+
+// TestEmptyPolls: a server that answers polls at once, with nothing in the answer, is not asked without
+// end; one that has something new each time is.
+func TestEmptyPolls(t *testing.T) {
+	for name, tc := range map[string]struct {
+		answer func(n int) string
+		most   int
+	}{
+		"nothing":       {func(int) string { return "" }, 11},
+		"an empty list": {func(int) string { return "[]" }, 13},
+		"something new": {func(n int) string { return fmt.Sprintf(`[{"seq":%d}]`, n) }, 1000},
+	} {
+		io := newIO()
+		m, _ := asking(t, io, &Habits{Mode: LongPolling})
+		asked := 1
+		for n := range 1000 { // milliseconds
+			io.Now = mono.Time(time.Duration(n) * time.Millisecond)
+			if m.Deadline() <= io.Now {
+				m.Expire(io)
+				asked++
+			}
+			if !m.get.Busy() {
+				continue
+			}
+			io.Clear()
+			content := tc.answer(n)
+			m.Take(io, Main, fmt.Appendf(nil, "HTTP/1.1 200 OK\r\nContent-Length: %d\r\n\r\n%s", len(content), content))
+			events(io, m)
+			if m.get.Busy() { // it asked again at once
+				asked++
+			}
+		}
+		if asked > tc.most+2 || asked < tc.most-2 {
+			t.Errorf("%s: asked %d times in a second, want %d", name, asked, tc.most)
+		}
+	}
+}
+
+// TestStreamElsewhere: a stream that the server says is elsewhere is followed there, and opens.
+func TestStreamElsewhere(t *testing.T) {
+	for _, mode := range []Mode{EventStream, LongAnswer} {
+		io := newIO()
+		m, _ := asking(t, io, &Habits{Mode: mode, First: time.Second})
+		m.Take(io, Main, []byte("HTTP/1.1 307 Temporary Redirect\r\nLocation: /there\r\nContent-Length: 2\r\n\r\ngo"))
+		if got := events(io, m); len(got) != 0 {
+			t.Fatalf("%q", got)
+		}
+		if got := string(line(io, Main).Out); !strings.HasPrefix(got, "GET /there ") {
+			t.Errorf("it asks %q", got)
+		}
+		m.Take(io, Main, []byte("HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\n\r\n"))
+		if got := events(io, m); len(got) != 1 || !m.IsOpen() {
+			t.Errorf("it tells %q", got)
+		}
+	}
+}

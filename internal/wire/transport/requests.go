@@ -35,6 +35,7 @@ type Requests struct {
 	busy    bool // a request is under way
 	used    bool // the connection has served a request already
 	headed  bool // that the answer began was told
+	gathers bool // the answer is no good one, and is gathered although the request streams
 	host    string
 	to      *wire.Endpoint
 	request Request
@@ -97,7 +98,7 @@ func (m *Requests) send(io *IO) {
 	if m.open && m.used && !idempotent(r.Method) && io.Now.Sub(m.quiet) > m.stays {
 		m.hangUp(io) // the server may be about to close it, and this could not be sent again
 	}
-	m.busy, m.headed = true, false
+	m.busy, m.headed, m.gathers = true, false, false
 	m.answer = http1.Exchange{Method: r.Method}
 	m.out = append(http1.AppendRequest(m.out[:0], r.Method, r.Path, all...), r.Content...)
 	if m.open {
@@ -138,7 +139,7 @@ func (m *Requests) Next(io *IO) Event {
 	if !m.busy {
 		return Event{}
 	}
-	if m.request.Streams {
+	if m.request.Streams && !m.gathers {
 		return m.stream(io)
 	}
 	before := len(m.answer.Content)
@@ -170,7 +171,7 @@ func (m *Requests) stream(io *IO) Event {
 			}
 			return Event{}
 		case m.answer.Head.Status/100 != 2:
-			m.request.Streams = false
+			m.gathers = true
 			return m.Next(io)
 		}
 	}
