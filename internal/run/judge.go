@@ -149,6 +149,9 @@ func Judge(limits []trial.Limit, ev *Evidence) []Judgement {
 		if j := &judgements[i]; logbook.FigureNamed(l.Figure).Load() && j.Verdict == Broken {
 			j.Verdict, j.Why = NotProven, loadWords(ev.Total)
 			missed = j.Why
+		} else if l.Implied && l.Figure == "messages.unsent" && j.Verdict == Broken {
+			// The trial asked for what could not be, or the connection was gone, which is judged by itself.
+			j.Verdict, j.Why = NotProven, units.Plural(int(j.Measured), "message")+" could not be said"
 		}
 	}
 	for i := range judgements {
@@ -368,7 +371,7 @@ func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
 		case j.Verdict == Broken && (whole || j.Limit.Exceeded(j.Measured)):
 			broken = append(broken, j.String()+s.mostly(j.Limit.Figure))
 		case j.Verdict == NotProven:
-			open = addReason(open, j.Limit.Name, j.Why)
+			open = addReason(open, j.Limit.Name, j.Why+s.mostly(j.Limit.Figure))
 		}
 	}
 	for _, r := range s.FinalResults {

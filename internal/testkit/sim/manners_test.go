@@ -116,6 +116,8 @@ var manners = map[string]manner{
 		dialect: boardsName + boardsHeard + boardsPresence + told + "  enter {}\n"},
 	"no rooms, and notices all the same": {config: standin.Config{Notices: true, Manners: mooring}, told: true,
 		session: roomless, dialect: boardsName + boardsHeard + strings.ReplaceAll(told, "room = msg.room", "")},
+	"no rooms, all but the sender": {config: standin.Config{LeaveOut: true, Manners: mooring},
+		session: strings.Replace(roomless, `"everyone"`, `"others"`, 1), dialect: boardsName + boardsHeard},
 	"a number of members of all": {config: standin.Config{Manners: mooring}, session: roomless,
 		dialect: boardsName + strings.Replace(boardsPresence, "room    = msg.room", "", 1)},
 	"a confirmation with the history in it": {config: standin.Config{

@@ -29,7 +29,10 @@ session "s" {
     bearer  = secret.token
     headers = { "X-Berth" = "${data.berths.name}/${data.berths.depth}" }
   }
-  say { body = "${data.pilots.callsign} of ${var.port}: ${my.word} ${mark}" }
+  say {
+    body    = "${data.pilots.callsign} of ${var.port}: ${my.word} ${mark}"
+    reaches = "everyone"
+  }
   expect "it" {
     when    = msg.kind == "notice"
     capture = { word = msg.word }

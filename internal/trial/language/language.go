@@ -237,6 +237,7 @@ func (r *reader) readFile(src []byte, name string) {
 	for _, b := range r.blocks["session"] {
 		r.readSession(b)
 	}
+	r.checkRooms()
 	// What sessions remember (my.x) is known only now: conditions that use it waited.
 	for _, f := range r.later {
 		f()

@@ -30,7 +30,8 @@ func routeWords(first string) []word {
 		{"deflate_fresh", formYes, false, "with deflate: each message stands for itself (no context takeover)"},
 		{"deflate_window", formNumber, false, "with deflate: how far back messages refer, 2 to the power of 8 to 15"},
 		{"events", formText, false, "instead: an http:// address that is answered with an event stream (Server-Sent " +
-			"Events); what clients say is posted"},
+			"Events); what clients say is posted; a stream that ends is asked for again after the time that the server's " +
+			"retry says, or a second if it says none"},
 		{"stream", formText, false, "instead: an http:// address whose answer does not end; messages in it end as " +
 			"ended_by or prefix says, and are lines if neither does; what clients say is posted"},
 		{"polling", formText, false, "instead: an http:// address that is asked again and again, and answers once it " +

@@ -65,6 +65,11 @@ session "s" {
   }
 }
 
+session "nowhere" {
+  connect {}
+  say { body = "${mark}" }
+}
+
 crew "c" {
   clients = var.boats * 2
   session = session.s
