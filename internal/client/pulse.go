@@ -243,8 +243,9 @@ func (p *pulse) sendsBeat(e *Env) {
 		return
 	}
 	e.record(e.now, lane.Beat, 0, 0)
-	if p.beats == nil || e.Trial.Target.Promise == nil || b.Send != nil && (b.When == nil || b.Answer != nil) {
-		return // nobody has said that it is answered
+	promise := e.Trial.Target.Promise
+	if p.beats == nil || promise == nil || b.Send != nil && (b.When == nil || b.Answer != nil || promise.Server) {
+		return // nobody has said that it is answered: what the server sends may be by itself, both ways
 	}
 	counts := &e.counts().Pulse
 	if counts.Asked++; p.asked != 0 && !e.pathBad(p.asked) {

@@ -2,6 +2,7 @@ package sim_test
 
 import (
 	"fmt"
+	"strings"
 	"testing"
 	"time"
 
@@ -98,6 +99,28 @@ const misbehaving = `
     after = "3s"
   }
 `
+
+// TestBothWays: server and clients each send heartbeats by themselves, and answer none: those of the
+// server are no answers.
+func TestBothWays(t *testing.T) {
+	source := strings.Replace(fmt.Sprintf(heartbeats, 3, "both", ""), "  gone {", `  beat {
+    when  = msg.kind == "are you there"
+    every = "800ms"
+    send  = { kind = "here" }
+  }
+  gone {`, 1)
+	cfg := standin.Config{PingEvery: time.Second, PongWithin: 2 * time.Second, Notices: true,
+		Manners: standin.Manners{Beat: true}}
+	p := playWith(t, source, cfg, board.Switches{})
+	c := &p.window.Counts.Pulse
+	if c.Heard < 60*15 || c.Missing+c.Late+c.Early+c.Unheard+c.Asked+c.Evicted != 0 || p.window.Counts.Broken != 0 {
+		t.Errorf("%+v; %v", *c, p.reasons)
+	}
+	p = playWith(t, source, cfg, board.Switches{Seed: 3, Beats: board.Beats{MissBeat: 0.1}})
+	if c := &p.window.Counts.Pulse; c.Missing == 0 {
+		t.Errorf("of a server that leaves some out: %+v; %v", *c, p.reasons)
+	}
+}
 
 // TestPulse: clients misbehave about signs of life in every way, in one share or several. Who
 // must be evicted is, after exactly the deadline; nobody else is; the others are told; the
