@@ -75,7 +75,10 @@ func TestVerdicts(t *testing.T) {
 			[]string{"clients.denied is 20, wanted at most 0", "denied: its name was refused; the server said 'a " +
 				"name is a string of 1 to 200 bytes'"}},
 		"said in no room": {harbour(t, "pilot-${n}", strings.Replace(speaking, `enter { room = "lock-1" }`, "", 1),
-			"1s", ""), 1, []string{"every message could be said: messages.unsent is"}},
+			"1s", ""), 2, []string{"the session says something to the members of a room, and enters none"}},
+		"said to nobody": {harbour(t, "pilot-${n}", strings.Replace(strings.Replace(speaking, "say { ",
+			"whisper {\n to = \"nobody\"\n", 1), " }\n  }", "\n}\n  }", 1), "1s", ""), 3,
+			[]string{"messages could not be said", "no client has the name"}},
 		"never said": {harbour(t, "pilot-${n}", "", "1s", noneLost), 3,
 			[]string{"none lost: nothing was measured"}},
 		"a failed expect": {harbour(t, "pilot-${n}", "  expect \"a pilot boat\" {\n    when = msg.kind == "+

@@ -2,6 +2,7 @@ package client
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"testing"
 	"time"
@@ -10,6 +11,7 @@ import (
 	"tidepull/internal/client/reading"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/trial"
+	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/transport"
 )
 
@@ -88,6 +90,8 @@ type did struct {
 	last string
 }
 
+func (d *did) Pause(*transport.IO) bool    { return true }
+func (d *did) Resume(*transport.IO)        { d.last = "goes on" }
 func (d *did) Ping(*transport.IO, []byte)  { d.last = "pings" }
 func (d *did) Reply(*transport.IO, []byte) { d.last = "replies" }
 
@@ -159,4 +163,39 @@ func TestRenumbered(t *testing.T) {
 func live(n int64) (m reading.Message) {
 	m.Number = reading.Number{N: n, Whole: true}
 	return m
+}
+
+// TestLoads: a message is looked at with the values of the client that got it, whoever was looked at before.
+func TestLoads(t *testing.T) {
+	e, c := staged(t, 0, trial.Expect, mono.Time(20*time.Second))
+	c.name = []byte("tug-1")
+	e.scope.Vars[expr.VarName] = expr.Value{Kind: expr.String, Str: []byte("tug-2")}
+	if e.load(reading.Part{}); string(e.scope.Vars[expr.VarName].Str) != "tug-1" {
+		t.Errorf("it is looked at as %s", e.scope.Vars[expr.VarName].Str)
+	}
+}
+
+// TestChooses: an option is chosen by its part, and the last one if rounding leaves none.
+func TestChooses(t *testing.T) {
+	options := []trial.Option{{Below: 0.5, Goto: 3}, {Below: 0.9999, Goto: 5}}
+	for at, want := range map[float64]int{0: 3, 0.4999: 3, 0.5: 5, 0.99995: 5} {
+		if got := choose(options, at); got != want {
+			t.Errorf("%v goes to %d, want %d", at, got, want)
+		}
+	}
+}
+
+// TestFailsUp: a route that was told to come to an end goes on if the better one fails after all; one that
+// was not is left alone.
+func TestFailsUp(t *testing.T) {
+	const now = mono.Time(20 * time.Second)
+	for pausing, want := range map[mono.Time]string{0: "", now: "goes on"} {
+		e, c := staged(t, 0, trial.Expect, now)
+		way := &did{Machine: c.path.way}
+		c.path.way = way
+		c.path.own().routes = &routeState{next: &attempt{way: &transport.Stream{}, pausing: pausing}}
+		if c.path.failsUp(e, errors.New("refused")); way.last != want {
+			t.Errorf("told to pause at %v: it '%s'", pausing, way.last)
+		}
+	}
 }

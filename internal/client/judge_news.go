@@ -5,7 +5,6 @@ import (
 	"tidepull/internal/client/reading"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
-	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
 )
 
@@ -37,25 +36,17 @@ func members(v expr.Value) int {
 	return fact.NoMembers
 }
 
-// notice is how the server announces who enters (Joined) or leaves (Gone).
-func (e *Env) notice(k ledger.Kind) *trial.Notice {
-	if k == ledger.Gone {
-		return &e.Trial.Dialect.Gone
-	}
-	return &e.Trial.Dialect.Joined
-}
-
 // announce tells that the server should tell a room's others that the client enters
 // or leaves, if that is what it does.
 func (e *Env) announce(k ledger.Kind, room ledger.Room) {
-	if e.notice(k).When != nil {
+	if e.Trial.Dialect.Notice(k).When != nil {
 		e.tell(fact.Fact{Kind: fact.Announces, Client: e.c.id, Room: room, What: uint8(k)})
 	}
 }
 
 // announceIn is announce for servers that announce who enters and leaves a room.
 func (e *Env) announceIn(k ledger.Kind, room ledger.Room) {
-	if e.notice(k).Room != nil {
+	if e.Trial.Dialect.Notice(k).Room != nil {
 		e.announce(k, room)
 	}
 }

@@ -99,7 +99,7 @@ func (j *judge) withdraws(e *Env) {
 	if j.rare == nil {
 		return
 	}
-	if room, ok := j.rare.early.room.Get(); ok && e.notice(ledger.Joined).Room != nil {
+	if room, ok := j.rare.early.room.Get(); ok && e.Trial.Dialect.Notice(ledger.Joined).Room != nil {
 		e.tellOf(fact.Withdraws, room)
 	}
 }

@@ -270,6 +270,14 @@ type Dialect struct {
 // Announces reports whether the dialect recognises who enters and who leaves a room.
 func (d *Dialect) Announces() bool { return d.Joined.When != nil || d.Gone.When != nil }
 
+// Notice is how the server announces who enters (Joined) or leaves (Gone).
+func (d *Dialect) Notice(k ledger.Kind) *Notice {
+	if k == ledger.Gone {
+		return &d.Gone
+	}
+	return &d.Joined
+}
+
 // A Switch is how a client and a server agree that the client changes over to a better
 // route, over the new connection; without Confirmed that it is open is enough.
 type Switch struct {
@@ -309,6 +317,8 @@ type Notice struct {
 	When *expr.Program
 	Room *expr.Program // nil: it is about the server as a whole
 	Who  *expr.Program // the client's name
+	// NotItself says that who enters, or leaves, must not be told of it.
+	NotItself bool
 }
 
 // An Exchange is something a client sends and how the answer is recognised. Without

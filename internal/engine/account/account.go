@@ -65,9 +65,10 @@ type Account struct {
 	departures map[ledger.Client]*departure // nil if nothing is promised of heartbeats
 	early      int                          // times in all of them
 	history    map[ledger.Client]*history
-	rumours    []rumour         // announcements that may yet prove true, by time
-	ticks      int              // of the last report
-	closed     []*logbook.Entry // seconds that are over here, and perhaps not for the shares
+	rumours    rumours            // announcements that may yet prove true
+	alikes     map[called][]alike // of clients under one name: the announcements of the grace time, by time
+	ticks      int                // of the last report
+	closed     []*logbook.Entry   // seconds that are over here, and perhaps not for the shares
 }
 
 // A share is what is known of one.
@@ -87,7 +88,8 @@ func New(cfg Config) *Account {
 	t := cfg.Trial
 	a := &Account{cfg: cfg, trial: t, book: logbook.NewBook(0, len(t.Crews)), shares: make([]share, cfg.Shares),
 		lanes: lane.New(t.Grace + 4*time.Second), ticks: -1, catching: map[ledger.Client]catching{},
-		history: map[ledger.Client]*history{}, sent: make([]uint32, t.Clients()), got: make([]uint32, t.Clients())}
+		history: map[ledger.Client]*history{}, alikes: map[called][]alike{},
+		sent: make([]uint32, t.Clients()), got: make([]uint32, t.Clients())}
 	if t.Target.Promise != nil {
 		a.departures = map[ledger.Client]*departure{}
 	}
@@ -250,7 +252,7 @@ func (a *Account) stepTo(t mono.Time) {
 		a.now = t
 		a.book.Advance(t)
 	}
-	if to := min(t, a.caught); to >= a.ledger.NextSettlement() || len(a.rumours) > 0 {
+	if to := min(t, a.caught); to >= min(a.ledger.NextSettlement(), a.rumours.due(a.trial.Grace)) {
 		a.settle(to)
 	}
 }

@@ -1,48 +1,112 @@
 package account
 
 import (
-	"slices"
-	"time"
-
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/fact"
-	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/mark"
 )
+
+// called is what an announcement says, as clients hear it. Of clients under one name the first stands
+// for all.
+type called struct {
+	kind  ledger.Kind
+	room  ledger.Room
+	first ledger.Client
+}
+
+// called gives what an announcement about a client says.
+func (a *Account) called(k ledger.Kind, room ledger.Room, about ledger.Client) called {
+	if all := a.cfg.Sharers(about); len(all) > 0 {
+		about = all[0]
+	}
+	return called{k, room, about}
+}
+
+// named reports whether something is so of a client, or of another one under its name.
+func (a *Account) named(c ledger.Client, is func(ledger.Client) bool) bool {
+	all := a.cfg.Sharers(c)
+	for _, other := range all {
+		if is(other) {
+			return true
+		}
+	}
+	return len(all) == 0 && is(c)
+}
+
+// An alike is an announcement about one of several clients under one name.
+type alike struct {
+	number uint64
+	about  ledger.Client
+	at     mono.Time
+}
 
 // announce books that the server should tell a room's others that a client enters or
 // leaves.
 func (a *Account) announce(c ledger.Client, k ledger.Kind, room ledger.Room, at mono.Time) {
 	number := a.ledger.Say(ledger.Say{Kind: k, Audience: ledger.ToOthers, Room: room, Sender: c, Due: at, Sent: at,
 		Sheet: &a.book.At(at).Sheet})
-	a.provedTrue(k, room, c, number)
+	said := a.called(k, room, c)
+	if len(a.cfg.Sharers(c)) > 0 {
+		all := a.alikes[said]
+		for len(all) > 0 && all[0].at.Add(a.trial.Grace) <= at {
+			all = all[1:]
+		}
+		a.alikes[said] = append(all, alike{number, c, at})
+	}
+	a.provedTrue(said, c, number)
+}
+
+// announced gives the announcement that a client has heard. Of clients under one name it is the latest
+// that has not come to it yet: such announcements are judged by their number.
+func (a *Account) announced(said called, about, to ledger.Client, at mono.Time) (uint64, ledger.Client, bool) {
+	if len(a.cfg.Sharers(about)) == 0 {
+		number, open := a.ledger.Announced(said.kind, said.room, about)
+		return number, about, open
+	}
+	all := a.alikes[said]
+	for i := len(all) - 1; i >= 0 && all[i].at.Add(a.trial.Grace) > at; i-- {
+		if a.ledger.Awaits(all[i].number, to) {
+			return all[i].number, all[i].about, true
+		}
+	}
+	return 0, about, false
 }
 
 // hears books that a client heard who enters or leaves.
 func (a *Account) hears(f *fact.Fact, room ledger.Room) {
-	k, about := ledger.Kind(f.What), f.Peer
+	said := a.called(ledger.Kind(f.What), room, f.Peer)
 	unread := a.ledger.Unread(f.Client, f.Time)
-	if k == ledger.Gone && !unread {
-		a.told(about, f.Time)
+	if said.kind == ledger.Gone && !unread && len(a.cfg.Sharers(f.Peer)) == 0 {
+		a.told(f.Peer, f.Time)
 	}
-	number, open := a.ledger.Announced(k, room, about)
-	for _, other := range a.cfg.Sharers(f.Peer) {
-		if !open {
-			about = other
-			number, open = a.ledger.Announced(k, room, about)
-		}
-	}
-	if a.ledger.CutOff(f.Peer, f.Time) && (!open || a.ledger.Got(number, f.Client)) {
+	number, about, open := a.announced(said, f.Peer, f.Client, f.Time)
+	if (!open || a.ledger.Got(number, f.Client)) &&
+		a.named(f.Peer, func(c ledger.Client) bool { return a.ledger.CutOff(c, f.Time) }) {
 		return // the server may have closed it, and let it in again, and it does not know
+	}
+	itself := func(c ledger.Client) bool { return c == f.Client }
+	if (!open || about == f.Client) && a.named(f.Peer, itself) {
+		a.hearsOfItself(f, said)
+		return
 	}
 	if !open {
 		// If it was said long ago, or a byte of the name may have been changed, it may be about anything.
-		a.unfounded(rumour{kind: k, room: room, about: about, to: f.Client, at: f.Time,
+		a.unfounded(rumour{called: said, about: about, to: f.Client, at: f.Time,
 			excused: unread || a.ledger.Garbling(f.Time)})
 		return
 	}
 	a.heardOf(f.Client, room, about, number, f.Time)
+}
+
+// hearsOfItself books that a client was told that it has entered or left itself. Many servers tell
+// everybody in the room; the dialect says if that must not be.
+func (a *Account) hearsOfItself(f *fact.Fact, said called) {
+	n := a.trial.Dialect.Notice(said.kind)
+	if n.NotItself && !a.ledger.Garbling(f.Time) {
+		a.falsely("a client was told that it had "+said.verb()+" itself", rumour{called: said, about: f.Peer,
+			to: f.Client, at: f.Time}, f.Time)
+	}
 }
 
 // heardOf books that an announcement came to a client.
@@ -51,78 +115,10 @@ func (a *Account) heardOf(to ledger.Client, room ledger.Room, about ledger.Clien
 		Number: number}, At: at, Sheet: &a.book.Now().Sheet}, 0)
 }
 
-// A rumour is that a client heard of another one that entered or left, while the tool
-// knows nothing of it. The server may have noticed first that a connection is gone, or
-// counts a client as in a room before its script says so: then the tool learns of it
-// soon. Otherwise it is a stray announcement.
-type rumour struct {
-	kind    ledger.Kind
-	room    ledger.Room
-	about   ledger.Client
-	to      ledger.Client
-	at      mono.Time
-	excused bool // the trial, or the client, may be why it makes no sense
-}
-
-// maxRumours bounds the rumours that wait to be proved; what is beyond it counts
-// as stray at once.
-const maxRumours = 1 << 16
-
-// unfounded handles an announcement that nothing gives cause for.
-func (a *Account) unfounded(r rumour) {
-	inside := a.ledger.IsInside(r.room, r.about)
-	switch {
-	case r.kind == ledger.Joined && inside, r.about == r.to:
-		// It is true: some servers tell who comes of everybody who is there.
-	case (r.kind == ledger.Joined || inside) && len(a.rumours) < maxRumours:
-		a.rumours = append(a.rumours, r)
-	default:
-		a.stray(r, a.now)
+// verb says what an announcement says of a client, for "it has ...".
+func (c called) verb() string {
+	if c.kind == ledger.Gone {
+		return "left"
 	}
-}
-
-// provedTrue books what clients heard before the tool knew that it is so.
-func (a *Account) provedTrue(k ledger.Kind, room ledger.Room, about ledger.Client, number uint64) {
-	a.rumours = slices.DeleteFunc(a.rumours, func(r rumour) bool {
-		if r.kind != k || r.room != room || r.about != about {
-			return false
-		}
-		switch {
-		case !a.ledger.IsInside(room, r.to): // it has gone itself meanwhile, and is owed nothing
-		case r.excused: // this may have been it, or an earlier one
-			a.ledger.Pardon(number, r.to, ledger.LostOnPath)
-		default:
-			a.heardOf(r.to, room, about, number, r.at)
-		}
-		return true
-	})
-}
-
-// settleRumours counts those that were not proved within the grace time as
-// stray.
-func (a *Account) settleRumours(now mono.Time) {
-	n := 0
-	for n < len(a.rumours) && a.rumours[n].at.Add(a.trial.Grace) <= now {
-		a.stray(a.rumours[n], a.rumours[n].at.Add(a.trial.Grace))
-		n++
-	}
-	if n > 0 {
-		a.rumours = slices.Delete(a.rumours, 0, n)
-	}
-}
-
-// stray books an announcement of something that did not happen.
-func (a *Account) stray(r rumour, at mono.Time) {
-	if r.excused {
-		return
-	}
-	a.book.At(at).Counts.StrayNews++
-	what := "joined"
-	if r.kind == ledger.Gone {
-		what = "left"
-	}
-	a.reasons.Count("announced falsely: a client was said to have "+what+" that had not", 1)
-	a.lanes.Add(lane.Record{At: time.Duration(r.at), What: lane.Got, Number: lane.NoMessage, Client: r.to,
-		Peer: r.about, Room: r.room, Fate: ledger.Stray, Kind: r.kind})
-	a.lanes.Problem(time.Duration(r.at), 0, false, r.to, r.about)
+	return "joined"
 }

@@ -1,5 +1,7 @@
 package ledger
 
+import "tidepull/internal/base/mono"
+
 // An announcement is the server telling a room of a client that enters or
 // leaves. There is no mark in it: it is known by whom it is about.
 type announcement struct {
@@ -17,6 +19,25 @@ func (l *Ledger) Announced(k Kind, r Room, about Client) (number uint64, ok bool
 		return 0, false // it is in again: that was about an earlier stay
 	}
 	return number, ok
+}
+
+// Awaits reports whether a client is owed a message that is not settled, and has not got it.
+func (l *Ledger) Awaits(number uint64, c Client) bool {
+	r := l.rowOf(number)
+	if r == nil {
+		return false
+	}
+	slot := l.slot(c, r.say.Room)
+	return slot >= 0 && r.owes(slot) && !r.has(slot)
+}
+
+// Asked is when a client asked to enter a room that it is in, or is about to be in.
+func (l *Ledger) Asked(r Room, c Client) (at mono.Time, in bool) {
+	slot := l.slot(c, r)
+	if slot < 0 || !l.rooms[r].seats[slot].inside() {
+		return 0, false
+	}
+	return l.rooms[r].seats[slot].asked, true
 }
 
 // IsInside reports whether a client is in a room, or asked to enter it.

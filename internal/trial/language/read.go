@@ -226,7 +226,8 @@ func (r *reader) dialectNames() []string {
 }
 
 func (r *reader) notice(a hcl.Attributes) trial.Notice {
-	return trial.Notice{When: r.condition(a["when"]), Room: r.condition(a["room"]), Who: r.condition(a["name"])}
+	return trial.Notice{When: r.condition(a["when"]), Room: r.condition(a["room"]), Who: r.condition(a["name"]),
+		NotItself: r.yes(a["not_itself"])}
 }
 
 func (r *reader) exchange(a hcl.Attributes) trial.Exchange {

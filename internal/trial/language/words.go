@@ -30,8 +30,8 @@ func routeWords(first string) []word {
 		{"deflate_fresh", formYes, false, "with deflate: each message stands for itself (no context takeover)"},
 		{"deflate_window", formNumber, false, "with deflate: how far back messages refer, 2 to the power of 8 to 15"},
 		{"events", formText, false, "instead: an http:// address that is answered with an event stream (Server-Sent " +
-			"Events); what clients say is posted; a stream that ends is asked for again after the time that the server's " +
-			"retry says, or a second if it says none"},
+			"Events); what clients say is posted; a stream that ends is asked for again after the time that the " +
+			"server's retry says, or a second if it says none"},
 		{"stream", formText, false, "instead: an http:// address whose answer does not end; messages in it end as " +
 			"ended_by or prefix says, and are lines if neither does; what clients say is posted"},
 		{"polling", formText, false, "instead: an http:// address that is asked again and again, and answers once it " +
@@ -265,8 +265,9 @@ var vocabulary = map[string]*blockWord{
 		{"members", formValue, true, "the number"},
 		within(`how soon after a change it must be right; "2s" if it is not given`),
 	}},
-	"dialect.joined": {doc: "how the server announces who enters, to each of the others, once", attrs: notice},
-	"dialect.gone":   {doc: "how the server announces who leaves, to each of the others, once", attrs: notice},
+	"dialect.joined": {doc: "how the server announces who enters, to each of the others, once. Of clients " +
+		"under one name it is judged how many announcements come", attrs: notice},
+	"dialect.gone": {doc: "how the server announces who leaves, to each of the others, once", attrs: notice},
 	"feed": {label: "name", doc: "what the server pushes by itself, judged by its own number, key and time",
 		attrs: []word{
 			{"when", formCondition, true, "recognises it"}, {"key", formValue, false, "what is numbered on its own"},
@@ -559,6 +560,7 @@ var notice = []word{
 	{"when", formCondition, true, "recognises it"},
 	{"room", formValue, false, "the room; all who are named are told if it is not given"},
 	{"name", formValue, true, "who it is about"},
+	{"not_itself", formYes, false, "the client that it is about must not be told; otherwise it may be, or not"},
 }
 
 // schema makes the library's schema for a block.

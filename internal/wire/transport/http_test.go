@@ -439,7 +439,8 @@ func TestBothLinesCutAnywhere(t *testing.T) {
 		bytes string
 		tells []string
 	}{
-		"events": {EventStream, "HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nTransfer-Encoding: chunked\r\n\r\n" +
+		"events": {EventStream, "HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\n" +
+			"Transfer-Encoding: chunked\r\n\r\n" +
 			chunked("data: o", "ne\n\ndata: two\n", "\n"), []string{`message false "one"`, `message false "two"`}},
 		"lines": {LongAnswer, "HTTP/1.1 200 OK\r\nTransfer-Encoding: chunked\r\n\r\n" + chunked("on", "e\ntw", "o\n"),
 			[]string{`message false "one"`, `message false "two"`}},
@@ -449,8 +450,8 @@ func TestBothLinesCutAnywhere(t *testing.T) {
 		for at := range len(life.bytes) {
 			io := newIO()
 			m := &HTTP{Habits: &Habits{Mode: life.mode}}
-			m.Open(io, &Opening{Endpoint: wire.Endpoint{Unix: "/s"}, Host: "quay.test", Path: "/ask", Early: []byte("x")},
-				mono.Time(time.Minute))
+			m.Open(io, &Opening{Endpoint: wire.Endpoint{Unix: "/s"}, Host: "quay.test", Path: "/ask",
+				Early: []byte("x")}, mono.Time(time.Minute))
 			m.Connected(io, Main)
 			m.Connected(io, Post)
 			got := events(io, m)
