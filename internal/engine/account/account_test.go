@@ -202,3 +202,60 @@ func TestEvents(t *testing.T) {
 		t.Errorf("%d events are kept, where 2 were left", n)
 	}
 }
+
+// TestHearsOfItself: who enters may be told of it like the others, unless the dialect says that it must
+// not be.
+func TestHearsOfItself(t *testing.T) {
+	for _, forbidden := range []bool{false, true} {
+		a := twoShares(t)
+		a.trial.Dialect.Joined = trial.Notice{NotItself: forbidden}
+		a.announce(1, ledger.Joined, 1, a.now)
+		a.hears(&fact.Fact{Client: 1, Peer: 1, What: uint8(ledger.Joined), Time: a.now}, 1)
+		a.hears(&fact.Fact{Client: 2, Peer: 1, What: uint8(ledger.Joined), Time: a.now}, 1)
+		w, err := logbook.Sum([]*logbook.Entry{a.book.Now().Entry()}, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		total := w.Total
+		if got := a.book.Now().Counts.StrayNews; (got == 1) != forbidden || got > 1 || total.Stray != 0 ||
+			total.Delivered != 1 {
+			t.Errorf("forbidden %v: %d announced falsely, %+v", forbidden, got, total)
+		}
+	}
+}
+
+// TestRumours: as many announcements as clients squared may come before their cause is known, and each finds
+// it, or is the oldest that is judged.
+func TestRumours(t *testing.T) {
+	var r rumours
+	const clients = 400
+	for to := range ledger.Client(clients) {
+		for about := range ledger.Client(clients) {
+			if !r.add(rumour{called: called{ledger.Gone, 1, about}, about: about, to: to, at: mono.Time(to)}) {
+				t.Fatalf("no room for the rumour of %d at %d", about, to)
+			}
+		}
+	}
+	proved := 0
+	for about := range ledger.Client(clients - 1) {
+		r.prove(called{ledger.Gone, 1, about}, func(one *rumour) bool {
+			proved++
+			return one.about == about && one.to != 7
+		})
+	}
+	if proved != clients*(clients-1) || r.due(time.Second) != mono.Time(time.Second) {
+		t.Errorf("%d proved, due at %v", proved, r.due(time.Second))
+	}
+	left := 0
+	for r.due(0) < mono.Never {
+		if one := r.pop(); !one.proved {
+			left++
+			if one.to != 7 && one.about != clients-1 {
+				t.Fatalf("left is %+v", one)
+			}
+		}
+	}
+	if left != 2*clients-1 || len(r.of) != 0 {
+		t.Errorf("%d are left, %d known", left, len(r.of))
+	}
+}

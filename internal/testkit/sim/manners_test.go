@@ -1,12 +1,14 @@
 package sim_test
 
 import (
+	"cmp"
 	"strings"
 	"testing"
 	"time"
 
 	"tidepull/internal/standin"
 	"tidepull/internal/standin/board"
+	"tidepull/internal/trial/language"
 )
 
 // A manner is a server that speaks otherwise than the harbour board, and the dialect that
@@ -15,7 +17,8 @@ type manner struct {
 	config  standin.Config
 	dialect string // instead of all of the board's, or in its place
 	session string
-	told    bool // who enters and leaves is announced
+	told    bool   // who enters and leaves is announced
+	name    string // of the clients; "": each has its own
 }
 
 const boardsName = `
@@ -137,6 +140,10 @@ var manners = map[string]manner{
     seq  = msg.seq
   }
 `, session: lateComers},
+	"guests under one name": {config: standin.Config{Notices: true, Share: true}, told: true,
+		dialect: boardsWords + told, name: "guest-${n % 5}",
+		session: strings.NewReplacer(`room = "quay" }`, `room = "lock-${n % 2}" }`, `room = "quay"`,
+			`room = room`).Replace(moored)},
 	"an echo beside the delivery": {config: standin.Config{Manners: standin.Manners{Manners: board.Manners{Ack: true}}},
 		dialect: boardsWords + "  echo { when = msg.kind == \"ack\" }\n", session: chatty},
 }
@@ -170,7 +177,7 @@ session "s" {` + m.session + `}
 crew "pilots" {
   clients = 20
   session = session.s
-  name    = "pilot-${n}"
+  name    = "` + cmp.Or(m.name, "pilot-${n}") + `"
 }
 tide {
   flood "100%" { over = "1s" }
@@ -388,5 +395,39 @@ dialect "other" {
 	if c := p.window.Counts; c.Sent != 0 || c.Unsent == 0 || p.window.Total.Owed != 0 || c.Broken != 0 ||
 		!strings.Contains(strings.Join(p.reasons, "\n"), "no valid UTF-8") {
 		t.Errorf("%+v\n%v", c, p.reasons)
+	}
+}
+
+// TestLoggedOff: the server ends connections at a client's wish and tells the others at once: they may hear
+// it before the leaver's end is read.
+func TestLoggedOff(t *testing.T) {
+	source := strings.NewReplacer("clients = 4", "clients = 20", `{ websocket = "ws://127.0.0.1:7411/live" }`, `{
+  websocket = "ws://127.0.0.1:7411/live"
+  dialect   = "other"
+}
+dialect "other" {
+`+boardsWords+told+"}").Replace(harbourOf(`
+  connect {}
+  enter { room = "lock-1" }
+  pause {
+    lasts = "1s"
+    most  = "2s"
+  }
+  send { body = { kind = "log off" } }
+  expect_close "off" { code = 4000 }
+`))
+	for shares, join := range []time.Duration{1: 0, 2: 50 * time.Millisecond, 3: 0} {
+		if shares == 0 {
+			continue
+		}
+		tr, err := language.Parse([]byte(source), "off.trial.hcl", language.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		p := playShared(t, tr, standin.Config{Notices: true}, board.Switches{}, join, shares)
+		l := p.window.Total
+		if l.Lost+l.Stray+l.Duplicate != 0 || l.Delivered < 300 || p.window.Counts.StrayNews != 0 {
+			t.Errorf("%d shares: %+v, %d announced falsely\n%v", shares, l, p.window.Counts.StrayNews, p.reasons)
+		}
 	}
 }
