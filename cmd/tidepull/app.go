@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"tidepull/internal/engine/machine"
 	"tidepull/internal/report/export"
 	"tidepull/internal/report/store"
 	"tidepull/internal/run"
@@ -224,7 +225,7 @@ func writeExport(path string, r export.Request, format string) error {
 	if path == "-" {
 		return export.Write(os.Stdout, r, format)
 	}
-	f, err := os.Create(path)
+	f, err := machine.CreatePrivate(path)
 	if err != nil {
 		return err
 	}

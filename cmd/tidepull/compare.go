@@ -3,7 +3,9 @@ package main
 import (
 	"fmt"
 	"os"
+	"os/signal"
 	"path/filepath"
+	"syscall"
 	"time"
 
 	"tidepull/internal/engine/machine"
@@ -39,6 +41,12 @@ func (c *compareCommand) Run(a *app) error {
 	if err := c.mayRun(t); err != nil {
 		return err
 	}
+	if c.Out != "" {
+		if err := run.TryOut(c.Out); err != nil {
+			return err
+		}
+	}
+	signal.Ignore(syscall.SIGPIPE) // see carryOut
 	if _, known := machine.Used(c.ServerPID); c.ServerPID != 0 && !known {
 		return fmt.Errorf("--server-pid %d: there is no such process, or what it uses cannot be known", c.ServerPID)
 	}
@@ -53,7 +61,7 @@ func (c *compareCommand) Run(a *app) error {
 		if err != nil {
 			return fmt.Errorf("over %s: %w", route.Name, err)
 		}
-		stop := onSignals(l.Run)
+		stop := onSignals(l.Run, false)
 		last := l.wait()
 		stop()
 		after, known := machine.Used(c.ServerPID)
@@ -86,11 +94,11 @@ func (c *compareCommand) write(name string, columns []compare.Column) error {
 	if c.Out == "" {
 		return nil
 	}
-	if err := os.MkdirAll(c.Out, 0o777); err != nil {
+	if err := os.MkdirAll(c.Out, 0o700); err != nil {
 		return err
 	}
 	for _, format := range []string{"svg", "pdf", "csv"} {
-		f, err := os.Create(filepath.Join(c.Out, "comparison."+format))
+		f, err := machine.CreatePrivate(filepath.Join(c.Out, "comparison."+format))
 		if err != nil {
 			return err
 		}

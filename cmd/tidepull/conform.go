@@ -17,18 +17,21 @@ import (
 	"tidepull/internal/capture/probe"
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/engine/secure"
+	"tidepull/internal/trial"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
 )
 
 type conformCommand struct {
-	URL    string        `arg:"" help:"The server: a ws:// or wss:// address."`
-	Origin string        `help:"The Origin field, as a browser sends it."`
-	Header []string      `sep:"none" placeholder:"NAME: VALUE" help:"${header}"`
-	Within time.Duration `default:"2s" help:"How long the server may take to do something about a case."`
-	JSON   bool          `name:"json" help:"Print each case as one line of JSON."`
+	URL         string        `arg:"" help:"The server: a ws:// or wss:// address."`
+	Origin      string        `help:"The Origin field, as a browser sends it."`
+	Header      []string      `sep:"none" placeholder:"NAME: VALUE" help:"${header}"`
+	Subprotocol []string      `help:"A subprotocol to offer. May be given more than once."`
+	Within      time.Duration `default:"2s" help:"How long the server may take to do something about a case."`
+	JSON        bool          `name:"json" help:"Print each case as one line of JSON."`
 	connecting
 	trust
+	remote
 }
 
 // Run tries all cases against the server and prints what it did.
@@ -120,7 +123,20 @@ func (c *conformCommand) target() (t conform.Target, err error) {
 	if u.Scheme != "ws" && u.Scheme != "wss" {
 		return t, fmt.Errorf("%q: what is tried is RFC 6455, over ws:// or wss://", c.URL)
 	}
-	t = conform.Target{Host: u.Host, Path: a.Path, Within: c.Within}
+	at, err := c.where()
+	if err != nil {
+		return t, err
+	}
+	to := u.String()
+	if at.Unix == "" && at.Addr.IsValid() {
+		to = "tcp://" + at.Addr.String()
+	}
+	if at.Unix == "" {
+		if err := c.mayReach("conform", to, "with what breaks its protocol"); err != nil {
+			return t, err
+		}
+	}
+	t = conform.Target{Host: u.Host, Path: a.Path, Within: c.Within, Protocols: c.Subprotocol}
 	if c.Origin != "" {
 		t.Fields = append(t.Fields, http1.Field{Name: "Origin", Value: c.Origin})
 	}
@@ -129,10 +145,6 @@ func (c *conformCommand) target() (t conform.Target, err error) {
 		return t, err
 	}
 	t.Fields = append(t.Fields, more...)
-	at, err := c.where()
-	if err != nil {
-		return t, err
-	}
 	o, err := c.trust.options()
 	if err != nil {
 		return t, err
@@ -147,7 +159,7 @@ func (c *conformCommand) target() (t conform.Target, err error) {
 	t.Dial = func(ctx context.Context) (net.Conn, error) {
 		ctx, cancel := context.WithTimeout(ctx, 10*time.Second)
 		defer cancel()
-		conn, err := dialAt(ctx, at, a)
+		conn, err := c.dialAt(ctx, at, a)
 		if err != nil || !a.Secure() {
 			return conn, err
 		}
@@ -161,8 +173,9 @@ func (c *conformCommand) target() (t conform.Target, err error) {
 	return t, nil
 }
 
-// dialAt connects to an endpoint, or to where an address leads if there is none.
-func dialAt(ctx context.Context, at wire.Endpoint, a wire.Address) (net.Conn, error) {
+// dialAt connects to an endpoint, or to where an address leads if there is none, and if that may be
+// reached: it may lead elsewhere by now.
+func (c *conformCommand) dialAt(ctx context.Context, at wire.Endpoint, a wire.Address) (net.Conn, error) {
 	var d net.Dialer
 	switch {
 	case at.Unix != "":
@@ -171,7 +184,8 @@ func dialAt(ctx context.Context, at wire.Endpoint, a wire.Address) (net.Conn, er
 		return d.DialContext(ctx, "tcp", at.Addr.String())
 	}
 	addrs, err := poll.LookupInOrder(ctx, a.Name)
-	if err != nil {
+	allowed := trial.Target{Anywhere: c.RemoteOK}
+	if addrs, err = allowed.Reachable(a.Name, addrs, err); err != nil {
 		return nil, err
 	}
 	conn, _, err := poll.DialAny(ctx, addrs, a.Port)

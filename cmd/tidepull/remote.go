@@ -30,6 +30,7 @@ func (r *remote) mayReach(what, address, load string) error {
 
 // mayRun is mayReach for a trial, which can name a host in its target.
 func (r *remote) mayRun(t *trial.Trial) error {
+	t.Target.Anywhere = r.RemoteOK
 	if s := t.Server; s != nil && s.Metrics != "" {
 		if err := r.mayReach(fmt.Sprintf("the trial %q", t.Name), s.Metrics,
 			"to read its server's metrics each second"); err != nil {
@@ -47,6 +48,9 @@ func (r *remote) mayRun(t *trial.Trial) error {
 	addresses := append([]string{t.Target.Address, t.Target.HTTP}, t.Target.Nodes...)
 	for i := range t.Target.Routes {
 		addresses = append(addresses, t.Target.Routes[i].Address)
+		if u := t.Target.Routes[i].Urgent; u != nil {
+			addresses = append(addresses, u.Address)
+		}
 	}
 	if t.Target.Proxy != "" {
 		addresses = append(addresses, t.Target.Proxy)
@@ -98,7 +102,7 @@ func isLocal(host string) bool {
 	defer cancel()
 	all, err := poll.Lookup(ctx, host)
 	if err != nil {
-		return true // it cannot be reached either, and why is said then
+		return true // it cannot be reached either: it is looked up again, and looked at, when it is connected to
 	}
 	for _, ip := range all {
 		if !ip.IsLoopback() {

@@ -95,6 +95,13 @@ func (s *showing) carryOut(a *app, t *trial.Trial) error {
 			return err
 		}
 	}
+	if s.Out != "" {
+		if err := run.TryOut(s.Out); err != nil {
+			return err
+		}
+	}
+	// Whoever reads what is printed may go away before the end; the results are written all the same.
+	signal.Ignore(syscall.SIGPIPE)
 	l, err := a.start(t, run.Options{Portable: s.Portable, Loops: s.Loops, Live: !s.Headless && onTerminal()})
 	if err != nil {
 		return err
@@ -108,10 +115,11 @@ func (s *showing) carryOut(a *app, t *trial.Trial) error {
 		}
 		defer stop()
 	}
-	stopSignals := onSignals(l.Run)
+	screen := !s.Headless && onTerminal()
+	stopSignals := onSignals(l.Run, screen)
 	defer stopSignals()
 	var written error
-	if s.Headless || !onTerminal() {
+	if !screen {
 		if why := noScreen(); why != "" && !s.Headless {
 			fmt.Println(why)
 		}
@@ -178,9 +186,12 @@ func noScreen() string {
 
 // onSignals stops the run in order at the first interrupt, and at once at the
 // second.
-func onSignals(r *run.Run) (stop func()) {
+func onSignals(r *run.Run, screen bool) (stop func()) {
 	signals := make(chan os.Signal, 2)
 	signal.Notify(signals, os.Interrupt, syscall.SIGTERM)
+	if !screen && !signal.Ignored(syscall.SIGHUP) { // the screen sees to that by itself; nohup wants it ignored
+		signal.Notify(signals, syscall.SIGHUP)
+	}
 	done := make(chan struct{})
 	go func() {
 		for n := 0; ; n++ {

@@ -139,10 +139,14 @@ func TestRenumbered(t *testing.T) {
 		"begins again": {live(1), 1},
 		"the same one": {live(6), 1},
 		"no number":    {live(-3), 0},
+		"another room": {live(1), 0},
 		"history":      {reading.Message{}, 0},
 	} {
 		e, c := staged(t, 1, trial.Expect, now)
-		c.judge.own().before = 8 // the last one had number 7
+		c.judge.own().newest, c.judge.own().newestIn = 8, c.judge.room // the last one had number 7
+		if c.judge.breaks(); name == "another room" {
+			c.judge.room++
+		}
 		if tc.m.Is |= reading.Live; name == "history" {
 			tc.m.Is, tc.m.PastNumber = reading.History, reading.Number{N: 1, Whole: true}
 		}

@@ -107,7 +107,8 @@ func (c *Client) Connecting(e *Env) bool {
 
 // Next is when Tick is to be called.
 func (c *Client) Next() mono.Time {
-	return min(c.script.deadline, c.path.way.Deadline(), c.ownDeadline(), c.pulse.verdictDue(), c.judge.due())
+	return min(c.script.deadline, c.path.way.Deadline(), c.ownDeadline(), c.path.serverDue(), c.pulse.verdictDue(),
+		c.judge.due())
 }
 
 // ownDeadline is when the client is to do something of its own beside its script: read on, send a
@@ -117,16 +118,20 @@ func (c *Client) ownDeadline() mono.Time { return min(c.path.due(), c.pulse.due(
 // AwaitsServer reports whether Next is how long the server may take, and not when
 // the client is to act.
 func (c *Client) AwaitsServer() bool {
-	server := min(c.script.deadline, c.path.way.Deadline())
-	if min(c.pulse.verdictDue(), c.judge.due()) < min(server, c.ownDeadline()) {
-		return true
-	}
+	own, server := c.ownDeadline(), min(c.pulse.verdictDue(), c.judge.due(), c.path.serverDue())
 	switch c.script.wait {
-	case forNothing, forTime, forOthers, forFigures, forReturn, forBreath:
-		return false
+	case forNothing, forTime, forOthers, forFigures, forReturn, forRetry, forBreath:
+		own = min(own, c.script.deadline)
+	default:
+		server = min(server, c.script.deadline)
 	}
-	own := c.ownDeadline()
-	return own == mono.Never || own > server
+	way := c.path.way.Deadline()
+	if p, paces := c.path.way.(transport.Pacer); paces && p.Paces() <= way {
+		own = min(own, way)
+	} else {
+		server = min(server, way)
+	}
+	return server < own
 }
 
 // Start makes a client that is idle set out.
@@ -141,8 +146,8 @@ func (c *Client) Start(e *Env, now mono.Time) {
 	c.script.run(e)
 }
 
-// Ebb asks the client to go: it finishes its session from after its repeats,
-// and closes.
+// Ebb asks the client to go: it finishes its session from after its repeats, and closes. One that waits in
+// a pause or at a barrier outside of them says goodbye as its session does, and closes.
 func (c *Client) Ebb(e *Env, now mono.Time) {
 	e.at(c, now)
 	if !c.path.is(idle) && !c.script.isEbbing() {
@@ -155,7 +160,10 @@ func (c *Client) ebb(e *Env) {
 	s.ebbing = true
 	s.catchUp(e)
 	switch {
-	case s.waitsFor(forReturn), c.path.is(connecting):
+	case s.waitsFor(forReturn), s.waitsFor(forRetry), c.path.is(connecting):
+		if c.path.is(connecting) && !c.path.away() {
+			e.countReason("not answered", fmt.Errorf("clients were still connecting when they were to go"))
+		}
 		c.path.ends(e, ending{cause: ebb})
 	case c.pulse.stands():
 		s.ebbs(e)
@@ -163,8 +171,9 @@ func (c *Client) ebb(e *Env) {
 	case s.depth > 0:
 		s.goesPastRepeats(e)
 		s.run(e)
-	default:
-		s.carryOn(e)
+	default: // what is behind a pause is for a client that stays
+		s.goesToGoodbye()
+		s.run(e)
 	}
 }
 
@@ -240,7 +249,7 @@ func (c *Client) isLate(e *Env) {
 		s.resume(e)
 	case forReturn:
 		c.path.setsOutAgain(e)
-	case forBreath:
+	case forBreath, forRetry:
 		s.run(e)
 	default:
 		s.deadline = mono.Never

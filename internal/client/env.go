@@ -69,6 +69,7 @@ type Fixed struct {
 type Owned struct {
 	Book    *logbook.Book
 	Reasons logbook.Reasons // why connections were refused or broke
+	Fell    mono.Time       // when the tide sent a client home last; 0: it has not
 
 	excuses    excuse.Store // what is in the way of the share's clients; of each cause the latest
 	roomNames  [][]byte

@@ -24,9 +24,11 @@ type rareJudge struct {
 	past       *pastWatch
 	feeds      map[feedKey]int64 // the last number of each part of a feed
 	inbox      inbox
-	early      earlyEntry    // of the enter step, if the server lets clients in by itself
-	newest     int64         // the number of the last message that came, plus 1; 0: none has
-	before     int64         // the same as it was before the connection broke; 0: it has not, or it is judged
+	early      earlyEntry  // of the enter step, if the server lets clients in by itself
+	newest     int64       // the number of the last message that came, plus 1; 0: none has
+	newestIn   ledger.Room // the room that the client was in then
+	before     int64       // the same as it was before the connection broke; 0: it has not, or it is judged
+	beforeIn   ledger.Room
 	unfinished []byte        // what has come of a message that goes on in the next frame
 	inside     []ledger.Room // if some rate is dealt out in rooms: those that it is in
 }
@@ -52,7 +54,10 @@ func (j *judge) returnsTo(room ledger.Room) { j.room = room }
 func (j *judge) isNobody() { j.naming = unnamed }
 
 // breaks notes what came last before the connection broke.
-func (j *judge) breaks() { j.own().before = j.own().newest }
+func (j *judge) breaks() {
+	x := j.own()
+	x.before, x.beforeIn = x.newest, x.newestIn
+}
 
 // last is the number of the last message that came; -1 if none has.
 func (j *judge) last() int64 {
@@ -166,12 +171,12 @@ func (j *judge) notesNumber(e *Env, m *reading.Message) {
 	}
 	x := j.own()
 	if live && x.before > 0 && !e.path.away() {
-		if seq.N+1 < x.before {
+		if seq.N+1 < x.before && j.room == x.beforeIn { // another room has numbers of its own
 			e.counts().Returns.Renumbered++
 			e.countReason("after coming back", fmt.Errorf("the numbers of a room began again"))
 			e.trouble()
 		}
 		x.before = 0
 	}
-	x.newest = seq.N + 1
+	x.newest, x.newestIn = seq.N+1, j.room
 }

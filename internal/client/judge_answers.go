@@ -2,10 +2,12 @@ package client
 
 import (
 	"errors"
+	"fmt"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/client/reading"
 	"tidepull/internal/measure/logbook"
+	"tidepull/internal/trial"
 	"tidepull/internal/wire/transport"
 )
 
@@ -129,6 +131,12 @@ func (j *judge) met(e *Env) {
 	e.script.resume(e)
 }
 
+// isExpect reports whether a step waits for what another client may have to say first, and not for an
+// answer to what its own client sent.
+func (e *Env) isExpect(step *trial.Step) bool {
+	return step.Check >= 0 && e.Trial.Checks[step.Check].Kind == "expect"
+}
+
 // unmet handles that the message has not come in time.
 func (j *judge) unmet(e *Env) {
 	step := e.script.step()
@@ -137,10 +145,14 @@ func (j *judge) unmet(e *Env) {
 		e.path.ends(e, ending{cause: returnDenied, err: &transport.NotInTime{What: "answer to its resume"}})
 		return
 	}
-	if step.Never {
+	switch {
+	case step.Never:
 		e.counts().Met++
 		e.check(step.Check, true, "")
-	} else {
+	case e.isExpect(step) && e.Fell > e.script.since():
+		// Whoever was to say it may have gone home.
+		e.countReason("not judged", fmt.Errorf("'%s' had not come when clients went home", step.Label))
+	default:
 		doubt := e.inDoubt(e.script.since())
 		e.counts().Missed++
 		e.doubts(doubt).Missed++

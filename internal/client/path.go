@@ -95,6 +95,20 @@ func (p *path) due() mono.Time {
 	return due
 }
 
+// serverDue is by when the server must have done something about a change of the route; mono.Never if
+// there is none.
+func (p *path) serverDue() mono.Time {
+	due := mono.Never
+	if r := p.routes(); r != nil {
+		for _, a := range [...]*attempt{r.next, r.old} {
+			if a != nil {
+				due = min(due, a.until, a.way.Deadline())
+			}
+		}
+	}
+	return due
+}
+
 // got counts what came over a line, and says that the client does not read on if it reads slowly.
 func (p *path) got(e *Env, line, bytes int, came mono.Span) {
 	if r := p.routes(); r != nil {

@@ -20,6 +20,7 @@ const (
 	vanished                    // by the client, as a step has it
 	refusal                     // it was not agreed on
 	refusalWanted               // the same, as a step wants
+	keptOut                     // it was not agreed on, by a fault of the trial's
 	hindrance                   // this machine could not even try
 	returnFailed                // a try to come back was refused, not answered in time, or broke again
 	returnDenied                // its name or a room was refused, or its resume not answered
@@ -97,7 +98,9 @@ var exits = [numCauses]exit{
 	refusal: {what: "the server refused it, or nothing answered in time", away: returnFailed, routes: true,
 		figure: "clients.refused", event: logbook.Refused, reason: "refused"},
 	refusalWanted: {what: "the server refused it, as a step wants", then: goesOn},
-	hindrance:     {what: "this machine has no port, file or memory to try", away: returnHindered},
+	keptOut: {what: "it was refused or not answered, and a fault of the trial's is why: it tries again until that " +
+		"is over", away: returnFailed, routes: true, then: goesOn},
+	hindrance: {what: "this machine has no port, file or memory to try", away: returnHindered},
 	returnFailed: {what: "on the way back: it was refused, not answered in time, or broke again", announced: true,
 		routes: true, returns: true},
 	returnDenied: {what: "on the way back: its name or a room was refused, or its resume not answered", hangsUp: true,

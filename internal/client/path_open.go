@@ -103,10 +103,20 @@ func (p *path) refused(e *Env, err error) {
 		p.ends(e, ending{cause: hindrance, err: lack, least: time.Second})
 		return
 	}
-	if !p.mustBeRefused(e, err) {
+	switch {
+	case p.mustBeRefused(e, err):
+	case p.away() || e.script.isEbbing() || !e.faultRefuses(err):
 		p.ends(e, ending{cause: refusal, err: err})
+	default:
+		e.countReason("kept out by a fault of the trial", err)
+		if p.ends(e, ending{cause: keptOut, err: err}) == goesOn {
+			e.script.await(e, forRetry, retryAfter)
+		}
 	}
 }
+
+// retryAfter is when a client tries again that a fault of the trial kept out.
+const retryAfter = 500 * time.Millisecond
 
 // mustBeRefused handles a refusal that the step at hand wants, if it does.
 func (p *path) mustBeRefused(e *Env, err error) bool {

@@ -183,24 +183,18 @@ func (e *Env) nextUp(routes []uint8, from int, at uint8) int {
 	return -1
 }
 
-// due is when something of the client's routes is due; mono.Never if nothing is.
+// due is when a better route is tried; mono.Never if none is.
 func (t *routeState) due() mono.Time {
-	due := mono.Never
 	if t.tryAt != 0 {
-		due = t.tryAt
+		return t.tryAt
 	}
-	for _, a := range [...]*attempt{t.next, t.old} {
-		if a != nil {
-			due = min(due, a.until, a.way.Deadline())
-		}
-	}
-	return due
+	return mono.Never
 }
 
 // tickRoutes does what is due.
 func (p *path) tickRoutes(e *Env) {
 	t := p.routes()
-	if t == nil || t.due() > e.now {
+	if t == nil || min(t.due(), p.serverDue()) > e.now {
 		return
 	}
 	if t.tryAt != 0 && t.tryAt <= e.now {

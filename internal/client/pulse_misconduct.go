@@ -12,6 +12,7 @@ import (
 	"tidepull/internal/trial"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/transport"
+	"tidepull/internal/wire/ws"
 )
 
 // A misconduct is what a client does wrong on purpose about signs of life, while it does.
@@ -355,7 +356,26 @@ func (e *Env) notHasty(err error) bool {
 
 // isFaulted reports whether a fault of the trial's is about the client, or was lately: connections may
 // break by it. Who is in a room, or on a node, when it begins is not remembered: it may be anybody.
-func (e *Env) isFaulted() bool {
+func (e *Env) isFaulted() bool { return e.isFaultedBy(func(*trial.Fault) bool { return true }) }
+
+// faultRefuses reports whether a fault of the trial's may be why a connection was not agreed on. A server
+// that answers so is not down, and what is before it only answers for it while it is.
+func (e *Env) faultRefuses(err error) bool {
+	var refusal *ws.Refusal
+	answered := errors.As(err, &refusal)
+	return e.isFaultedBy(func(f *trial.Fault) bool {
+		switch {
+		case !answered || f.Do == trial.Answer:
+			return true
+		case f.Do.AtServer():
+			return refusal.Status == 502 || refusal.Status == 503 || refusal.Status == 504
+		}
+		return f.Do == trial.Strip
+	})
+}
+
+// isFaultedBy is isFaulted for the faults of which something is so.
+func (e *Env) isFaultedBy(is func(*trial.Fault) bool) bool {
 	t, over := time.Duration(e.rel(e.now)), e.faultLingers()
 	for _, m := range e.faults {
 		whom := &m.Fault.Whom
@@ -364,6 +384,9 @@ func (e *Env) isFaulted() bool {
 			n = int(e.c.n)
 		}
 		if !m.Fault.Do.AtServer() && (whom.Crew >= 0 && whom.Crew != int(e.c.crew) || !trial.InShare(whom.Share, n)) {
+			continue
+		}
+		if !is(m.Fault) {
 			continue
 		}
 		forGood := m.Fault.Do == trial.StopServer || m.Fault.Lasts == 0 && !m.Fault.Do.AtServer()

@@ -46,6 +46,7 @@ const (
 	forOthers  // at a barrier
 	forFigures // of the run
 	forReturn  // until it tries to come back
+	forRetry   // until it tries to connect again: a fault of the trial kept it out
 	forBreath  // so that a session without waits does not hold up the others
 	forEnd
 )
@@ -114,6 +115,15 @@ func (s *script) due() mono.Time { return s.clock }
 
 // catchUp has what is said next be due now at the earliest.
 func (s *script) catchUp(e *Env) { s.clock = max(s.clock, e.now) }
+
+// goesToGoodbye has the script go to the steps at the end of its session that only leave and close.
+func (s *script) goesToGoodbye() {
+	end := len(s.session.Steps)
+	for end > int(s.pc) && (s.session.Steps[end-1].Do == trial.Leave || s.session.Steps[end-1].Do == trial.Close) {
+		end--
+	}
+	s.pc = int32(end)
+}
 
 // resume goes on after a wait for the server, or for others. What is said next
 // follows from that and not from a schedule, so it is due now: the tool's own

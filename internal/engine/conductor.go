@@ -15,9 +15,11 @@ type conductor struct {
 	trial    *trial.Trial
 	crews    []uint16                    // by client
 	first    []ledger.Client             // of each crew
-	expected []int                       // clients of each crew when most of it is planned to be there
-	ended    []int                       // clients of each crew that ended early
-	groups   map[int64]int               // the same, by crew and group
+	coming   int                         // clients that come
+	comes    []bool                      // by client: it is there when most are planned to be
+	expected []int                       // clients of each crew that come
+	ended    []int                       // clients of each crew that come, and ended early
+	groups   map[int64]int               // how many of a crew's group come, less those that ended
 	barriers []map[int32][]ledger.Client // who waits, by barrier, and then by whom it is among
 
 	opened  bool // some connection was
@@ -29,9 +31,19 @@ func newConductor(t *trial.Trial) *conductor {
 	c := &conductor{trial: t, ended: make([]int, len(t.Crews)), groups: map[int64]int{}}
 	for i, crew := range t.Crews {
 		c.first = append(c.first, ledger.Client(len(c.crews)))
-		c.expected = append(c.expected, t.TideOf(i).Most(crew.Clients))
 		for range crew.Clients {
 			c.crews = append(c.crews, uint16(i))
+		}
+	}
+	// Who comes follows from the order in which crews set out side by side: a crew's own part of a tide
+	// that is not high would be rounded otherwise.
+	c.comes, c.expected = make([]bool, len(c.crews)), make([]int, len(t.Crews))
+	for _, b := range tideGroups(t) {
+		for _, id := range b.order[:b.tide.Most(len(b.order))] {
+			c.comes[id] = true
+			c.coming++
+			c.expected[c.crews[id]]++
+			c.groups[c.group(id)]++
 		}
 	}
 	for range t.Barriers {
@@ -66,9 +78,11 @@ func (c *conductor) follow(dst []fact.Note, n *fact.Note) []fact.Note {
 		c.leave(n.Client)
 	case fact.Ended:
 		c.leave(n.Client)
-		crew := c.crews[n.Client]
-		c.ended[crew] += int(n.By)
-		c.groups[c.group(n.Client)] += int(n.By)
+		if !c.comes[n.Client] { // nobody has counted on it
+			break
+		}
+		c.ended[c.crews[n.Client]] += int(n.By)
+		c.groups[c.group(n.Client)] -= int(n.By)
 		if n.By < 0 {
 			break
 		}
@@ -80,7 +94,7 @@ func (c *conductor) follow(dst []fact.Note, n *fact.Note) []fact.Note {
 		c.opened = true
 	case fact.ConnsFail:
 		c.refused += int(n.By)
-		if !c.opened && !c.over && c.refused >= min(giveUpAfter, len(c.crews)) {
+		if !c.opened && !c.over && c.refused >= min(giveUpAfter, c.coming) {
 			c.over = true
 			dst = append(dst, fact.Note{At: n.At, Kind: fact.CannotBe, Client: n.Client})
 		}
@@ -123,9 +137,7 @@ func (c *conductor) open(dst []fact.Note, barrier, key int32, b *trial.Barrier, 
 	case trial.AmongCrew:
 		need = c.expected[crew] - c.ended[crew]
 	case trial.AmongGroup:
-		size := int(c.groupSize(crew))
-		group := int(c.place(like)) / size
-		need = min(c.trial.Crews[crew].Groups, c.trial.Crews[crew].Clients-group*size) - c.groups[c.group(like)]
+		need = c.groups[c.group(like)]
 	}
 	waiting := c.barriers[barrier][key]
 	if len(waiting) == 0 || len(waiting) < need {

@@ -81,6 +81,7 @@ func (s *share) throw(t thrown) {
 	s.env.Broken(f, t.on, time.Duration(s.since(now)))
 	switch {
 	case f.Do.AtServer(): // which is not the share's to do
+	case t.on && s.stopped.Load(): // the clients close
 	case t.on:
 		s.begin(f, s.since(now), now)
 	default:

@@ -138,6 +138,32 @@ func TestConductor(t *testing.T) {
 	tell(fact.ConnsFail, 1, 0, 100)
 }
 
+// TestConductorAtHalfTide: nobody is waited for that the tide never sends out.
+func TestConductorAtHalfTide(t *testing.T) {
+	tr := &trial.Trial{
+		Crews:    []trial.Crew{{Clients: 3}, {Clients: 5, Groups: 2}},
+		Tide:     trial.Tide{Legs: []trial.Leg{{To: 0.5, Over: time.Second}}},
+		Barriers: []trial.Barrier{{Crews: []int{0, 1}}, {Crews: []int{1}, Scope: trial.AmongGroup}},
+	}
+	c, order := newConductor(tr), tideGroups(tr)[0].order
+	come := tr.Tide.Most(len(order))
+	for i, id := range order[:come] {
+		went := len(c.take(nil, &fact.Note{Kind: fact.WaitsAt, Client: id, Which: 0}))
+		if want := []int{0, come}[max(0, i-come+2)]; went != want {
+			t.Errorf("%d are there, and %d go on", i+1, went)
+		}
+	}
+	went := 0
+	for _, id := range order[:come] {
+		if c.crews[id] == 1 {
+			went += len(c.take(nil, &fact.Note{Kind: fact.WaitsAt, Client: id, Which: 1}))
+		}
+	}
+	if went != c.expected[1] || c.expected[0]+c.expected[1] != come {
+		t.Errorf("of groups that are not whole %d go on, %v are expected", went, c.expected)
+	}
+}
+
 // TestSlot: what a share puts into its slot comes out once, and in order.
 func TestSlot(t *testing.T) {
 	s, done := slot{}, make(chan bool)

@@ -169,11 +169,13 @@ func (s *share) run(ctx context.Context) error {
 func (s *share) takeOrders(ctx context.Context) {
 	select {
 	case <-s.stop:
-		s.stopped.Store(true)
+		if s.stopped.Swap(true) {
+			break // it was stopped before, and has its time
+		}
 		for len(s.activeFaults) > 0 { // the clients are to close in order
 			s.endFault(s.activeFaults[0], s.drv.Now())
 		}
-		s.endBy = s.drv.Now().Add(stopWithin)
+		s.faultEdges, s.endBy = nil, s.drv.Now().Add(stopWithin)
 	case t := <-s.thrown:
 		s.throw(t)
 	case <-ctx.Done():

@@ -125,6 +125,7 @@ func (s *share) step(b *tideGroup, now mono.Time) (started int) {
 	}
 	s.startLate(now)
 	for b.started-b.ebbed > want {
+		s.env.Fell = max(s.env.Fell, s.grid)
 		if id := b.order[b.ebbed%len(b.order)]; s.mine(id) {
 			s.plans(-1, now)
 			if i := slices.IndexFunc(s.late, func(l lateStart) bool { return l.id == id }); i >= 0 {

@@ -55,8 +55,13 @@ func finalCheck(t *trial.Trial, k *trial.FinalCheck, total *logbook.Window) (Ver
 	if k.Command != nil {
 		answer, err = exec.CommandContext(ctx, k.Command[0], k.Command[1:]...).Output()
 		var exit *exec.ExitError
-		if errors.As(err, &exit) {
+		switch {
+		case ctx.Err() != nil: // neither is the server's doing
+			return NotProven, fmt.Errorf("the command %s was not done within %v", k.Command[0], k.Within)
+		case errors.As(err, &exit):
 			err = fmt.Errorf("%w: %s", err, plain.Text(string(exit.Stderr), 200))
+		case err != nil:
+			return NotProven, fmt.Errorf("the command cannot be run: %w", err)
 		}
 	} else {
 		answer, err = request(ctx, t, &k.Request, s)
@@ -117,7 +122,8 @@ func request(ctx context.Context, t *trial.Trial, q *trial.Request, s *expr.Scop
 	if err != nil {
 		return nil, err
 	}
-	client := http.Client{Transport: &http.Transport{TLSClientConfig: cfg, DisableKeepAlives: true, DialContext: dial}}
+	client := http.Client{Transport: &http.Transport{TLSClientConfig: cfg, DisableKeepAlives: true,
+		DialContext: dialling(&t.Target)}, CheckRedirect: staysThere}
 	resp, err := client.Do(req)
 	if err != nil {
 		return nil, err

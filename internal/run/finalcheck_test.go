@@ -1,17 +1,25 @@
 package run
 
 import (
+	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"net/http"
+	"net/http/httptest"
+	"net/netip"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/standin"
 	"tidepull/internal/standin/board"
+	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/trial/language"
+	"tidepull/internal/wire"
 	"tidepull/internal/wire/jsonscan"
 )
 
@@ -178,5 +186,72 @@ func TestFinalCheckInDoubt(t *testing.T) {
 		if got != verdict || (why == nil) != (verdict == Holds) {
 			t.Errorf("%s: %v, %v", wanted, got, why)
 		}
+	}
+}
+
+// TestCommands: a command that cannot be run, or takes too long, says nothing of the server.
+func TestCommands(t *testing.T) {
+	t.Setenv("TIDEPULL_TEST_PASSWORD", "high-water")
+	tr, err := language.Parse([]byte(kept), "t.trial.hcl", language.Options{Target: "ws://127.0.0.1:7411/live"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	k := tr.FinalChecks[2]
+	for _, tc := range []struct {
+		command []string
+		verdict Verdict
+		why     string
+	}{
+		{[]string{"echo", "0"}, Holds, ""},
+		{[]string{"echo", "1"}, Broken, "it does not hold"},
+		{[]string{"sh", "-c", "echo no berth >&2; exit 3"}, Broken, "no berth"},
+		{[]string{"no-such-command-anywhere"}, NotProven, "cannot be run"},
+		{[]string{"sleep", "60"}, NotProven, "was not done within"},
+	} {
+		if k.Command, k.Within = tc.command, 10*time.Second; tc.command[0] == "sleep" {
+			k.Within = 50 * time.Millisecond
+		}
+		verdict, err := finalCheck(tr, &k, &logbook.Window{})
+		if verdict != tc.verdict || (err == nil) != (tc.why == "") || err != nil && !strings.Contains(err.Error(), tc.why) {
+			t.Errorf("%q: %v, %v", tc.command, verdict, err)
+		}
+	}
+}
+
+// TestStaysThere: what is asked of a server is not asked of another one that it names, and a name that
+// leads to another machine by now is not connected to.
+func TestStaysThere(t *testing.T) {
+	other := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		t.Errorf("the other host is asked, with %v", r.Header)
+	}))
+	defer other.Close()
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		switch r.URL.Path {
+		case "/away":
+			http.Redirect(w, r, other.URL, http.StatusFound)
+		case "/here":
+			http.Redirect(w, r, "/", http.StatusFound)
+		}
+	}))
+	defer server.Close()
+	target := &trial.Target{Address: server.URL}
+	for path, want := range map[string]string{"/here": "", "/away": "leads to another host"} {
+		resp, err := webClient(target).Get(server.URL + path)
+		if err == nil {
+			resp.Body.Close()
+		}
+		if (err == nil) != (want == "") || err != nil && !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v", path, err)
+		}
+	}
+	var elsewhere *trial.Elsewhere
+	if _, err := dialling(target)(context.Background(), "tcp", "192.0.2.7:80"); !errors.As(err, &elsewhere) {
+		t.Errorf("it connects to another machine, or tries to: %v", err)
+	}
+	p := &places{known: map[string][]wire.Endpoint{}, lookup: func(context.Context, string) ([]netip.Addr, error) {
+		return target.Reachable("quay.test", []netip.Addr{netip.MustParseAddr("192.0.2.7")}, nil)
+	}}
+	if err := p.find(context.Background(), &trial.Target{Address: "ws://quay.test/"}); !errors.As(err, &elsewhere) {
+		t.Errorf("a name that leads elsewhere by now: %v", err)
 	}
 }

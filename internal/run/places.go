@@ -3,6 +3,7 @@ package run
 import (
 	"context"
 	"encoding/base64"
+	"errors"
 	"fmt"
 	"net"
 	"net/netip"
@@ -33,22 +34,23 @@ type places struct {
 
 // findPlaces looks everything up that clients of a target may connect to.
 func findPlaces(ctx context.Context, t *trial.Target) (*places, error) {
-	p := &places{known: map[string][]wire.Endpoint{}, lookup: poll.Lookup}
-	if n, own := traffic.Own(); own && n.Host.IsValid() { // this machine is at the other end of a cable
-		p.lookup = func(ctx context.Context, name string) ([]netip.Addr, error) {
-			all, err := poll.Lookup(ctx, name)
+	n, own := traffic.Own()
+	p := &places{known: map[string][]wire.Endpoint{}, lookup: func(ctx context.Context, name string) ([]netip.Addr,
+		error) {
+		all, err := poll.Lookup(ctx, name)
+		if all, err = t.Reachable(name, all, err); own && n.Host.IsValid() { // this machine is at the end of a cable
 			for i := range all {
 				all[i] = n.Reach(all[i])
 			}
-			return all, err
 		}
-	}
+		return all, err
+	}}
 	return p, p.find(ctx, t)
 }
 
 func (p *places) find(ctx context.Context, t *trial.Target) error {
 	if t.Proxy != "" {
-		if err := p.findProxy(ctx, t.Proxy); err != nil {
+		if err := p.findProxy(ctx, t, t.Proxy); err != nil {
 			return err
 		}
 	}
@@ -56,6 +58,11 @@ func (p *places) find(ctx context.Context, t *trial.Target) error {
 		at, err := wire.ParseEndpoint(t.At)
 		if err != nil {
 			return fmt.Errorf("connect_to: %w", err)
+		}
+		if at.Unix == "" {
+			if _, err := t.Reachable(at.Addr.Addr().String(), []netip.Addr{at.Addr.Addr()}, nil); err != nil {
+				return fmt.Errorf("connect_to: %w", err)
+			}
 		}
 		p.at = &at
 	}
@@ -116,7 +123,7 @@ func (p *places) served() (all []netip.AddrPort) {
 }
 
 // findProxy looks the proxy up. What stands before its host is a credential for it.
-func (p *places) findProxy(ctx context.Context, address string) error {
+func (p *places) findProxy(ctx context.Context, t *trial.Target, address string) error {
 	u, err := url.Parse(address)
 	if err != nil {
 		return fmt.Errorf("the proxy's address: %w", err)
@@ -128,6 +135,9 @@ func (p *places) findProxy(ctx context.Context, address string) error {
 	at, err := poll.Resolve(ctx, a)
 	if err != nil {
 		return &engine.Unreachable{To: a.Host, Reasons: []string{err.Error()}}
+	}
+	if _, err := t.Reachable(a.Name, []netip.Addr{at.Addr.Addr()}, nil); err != nil {
+		return fmt.Errorf("the proxy: %w", err)
 	}
 	if u.User != nil {
 		password, _ := u.User.Password()
@@ -149,6 +159,9 @@ func (p *places) resolve(ctx context.Context, a wire.Address) (all []wire.Endpoi
 		all = []wire.Endpoint{at}
 	} else {
 		addrs, err := p.lookup(ctx, a.Name)
+		if away := (*trial.Elsewhere)(nil); errors.As(err, &away) {
+			return nil, err
+		}
 		if err != nil {
 			return nil, &engine.Unreachable{To: a.Host, Reasons: []string{err.Error()}}
 		}

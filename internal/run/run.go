@@ -201,7 +201,7 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 	}
 	if server != nil || t.Server != nil || len(t.Faults) > 0 || o.Live {
 		r.breaker = &breaker{trial: t, server: server, log: r.log, thrown: make(chan throwing, 16),
-			began: r.engine.Began, web: webClient()}
+			began: r.engine.Began, web: webClient(&t.Target)}
 		r.breaker.begin(ctx)
 	}
 	failed := make(chan error, 1)
@@ -276,7 +276,10 @@ func (r *Run) collect(failed <-chan error) {
 	}
 	r.pressure.Stop()
 	last := *r.Snapshot()
-	if last.Err = <-failed; last.Err == nil {
+	if last.Err = <-failed; last.Err == nil && last.nobodyGotIn() {
+		last.Err = &engine.Unreachable{To: last.Trial.Target.Address, Reasons: last.refusals()}
+	}
+	if last.Err == nil {
 		last.FinalResults = finalChecks(r.trial, last.Total)
 	}
 	if r.breaker != nil {
@@ -294,6 +297,7 @@ func (r *Run) collect(failed <-chan error) {
 		r.log.Info("faults by the kernel", "orders", did.Orders, "slowest", did.Slowest, "dropped", did.Dropped)
 	}
 	last.Finished = true
+	last.provesNothing()
 	r.snapshot.Store(&last)
 	r.log.Info("run ends", "trial", r.trial.Name, "elapsed", last.Elapsed, "owed", last.Total.Total.Owed, "lost",
 		last.Total.Total.Lost, "error", last.Err)

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/traffic"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -354,15 +355,38 @@ func (s *Summary) Write(dir string) error {
 	if err != nil {
 		return fmt.Errorf("writing the summary: %w", err)
 	}
-	if err := os.MkdirAll(dir, 0o777); err != nil {
-		return fmt.Errorf("writing the summary: %w", err)
-	}
 	path := filepath.Join(dir, "summary.json")
-	if err := os.WriteFile(path+".part", append(b, '\n'), 0o666); err != nil {
-		return fmt.Errorf("writing the summary: %w", err)
-	}
-	if err := os.Rename(path+".part", path); err != nil {
+	if err := writeWhole(path, append(b, '\n')); err != nil {
 		return fmt.Errorf("writing the summary: %w", err)
 	}
 	return nil
+}
+
+// TryOut reports, before a run, whether its results can be written into a folder, which is made if it is
+// not there.
+func TryOut(dir string) error {
+	path := filepath.Join(dir, "summary.json.part")
+	if err := writeWhole(path, nil); err != nil {
+		return fmt.Errorf("the results cannot be written to %s: %w", dir, err)
+	}
+	return os.Remove(path)
+}
+
+// writeWhole writes a file for its user alone, which is whole or not there. Its folder is made.
+func writeWhole(path string, content []byte) error {
+	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+		return err
+	}
+	f, err := machine.CreatePrivate(path + ".new")
+	if err != nil {
+		return err
+	}
+	if _, err := f.Write(content); err != nil {
+		f.Close()
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return err
+	}
+	return os.Rename(path+".new", path)
 }

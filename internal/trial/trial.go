@@ -134,6 +134,8 @@ type Target struct {
 	At     string       // where its addresses really are: ADDRESS:PORT or unix:PATH; "": where their names lead
 	Order  ledger.Order
 	Remote string // a host beyond this machine that may be loaded
+	// Anywhere says that any host may be loaded: whoever runs the trial has said so.
+	Anywhere bool
 	// KeepAlive has the clients' system ask the server's for a sign of life, over TCP; 0: it
 	// does not.
 	KeepAlive time.Duration

@@ -187,7 +187,7 @@ func (f *Framing) Append(dst, payload []byte) []byte {
 	if f.Prefix != NoPrefix {
 		return append(f.Prefix.append(dst, len(payload)), payload...)
 	}
-	end := f.ends()
+	end, start := f.ends(), len(dst)
 	for len(payload) > 0 {
 		i, skip := bytes.Index(payload, []byte(end)), len(end)
 		if f.Lines() {
@@ -199,5 +199,12 @@ func (f *Framing) Append(dst, payload []byte) []byte {
 		}
 		dst, payload = append(dst, payload[:i]...), payload[i+skip:]
 	}
-	return append(dst, end...)
+	// What is left may end in the first half of an end, or hold one that came together only now.
+	for dst = append(dst, end...); ; {
+		i := bytes.Index(dst[start:], []byte(end))
+		if i+len(end) == len(dst)-start {
+			return dst
+		}
+		dst = append(dst[:start+i], dst[start+i+1:]...)
+	}
 }

@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"net"
+	"slices"
 	"time"
 
 	"tidepull/internal/base/plain"
@@ -21,6 +22,7 @@ import (
 type Target struct {
 	Host, Path string // of the request
 	Fields     []http1.Field
+	Protocols  []string                                // that are offered; the server has to choose one of them
 	Dial       func(context.Context) (net.Conn, error) // connects, with TLS if the server wants that
 	Within     time.Duration                           // how long a server may take to do something
 }
@@ -51,8 +53,11 @@ type Case struct {
 	Demand  Demand
 	Code    uint16 // MustFail: which close code says why; 0: none is named
 	// May is said beside a case that the standard leaves open to some degree.
-	May  string
-	send func(k *knock) []byte
+	May string
+	// plain, if it is not "", is what a case says, or something like it, for one plain frame: a server
+	// that does not go on after that does not know the words, and what they came in is not to blame.
+	plain string
+	send  func(k *knock) []byte
 }
 
 // A knock is what a case's bytes are made of.
@@ -117,10 +122,27 @@ func alive(ctx context.Context, t *Target) error {
 	defer c.conn.Close()
 	if head := c.head; head == nil {
 		return errors.New("the server does not answer an opening handshake")
-	} else if err := ws.CheckResponse(head, c.knock.key, ws.Offer{}); err != nil {
+	} else if err := ws.CheckResponse(head, c.knock.key, ws.Offer{Protocols: t.Protocols}); err != nil {
 		return err
 	}
 	return nil
+}
+
+// knowsWords reports whether a server goes on after a text in one plain frame.
+func knowsWords(ctx context.Context, t *Target, plain string) bool {
+	c, err := open(ctx, t, nil)
+	if err != nil {
+		return false
+	}
+	defer c.conn.Close()
+	if c.head == nil || c.head.Status != 101 {
+		return false
+	}
+	c.conn.SetDeadline(time.Now().Add(t.Within))
+	c.conn.Write(text(plain)) // that it cannot be written shows when it is read
+	o := Outcome{Case: Case{Demand: MustBear}}
+	o.judgeFrames(c, t.Within)
+	return o.Done
 }
 
 // A talk is one connection.
@@ -141,7 +163,7 @@ func open(ctx context.Context, t *Target, made func(k *knock) []byte) (*talk, er
 	var nonce [16]byte
 	rand.Read(nonce[:]) // never fails (crypto/rand)
 	k := &knock{target: t, key: ws.KeyFor(nonce)}
-	k.request = ws.AppendRequest(nil, t.Host, t.Path, k.key, t.Fields...)
+	k.request = k.decent()
 	if made != nil {
 		k.request = made(k)
 	}
@@ -192,8 +214,7 @@ func try(ctx context.Context, t *Target, c Case) (o Outcome, reached bool) {
 	needsDeflate := !handshake && c.Section == deflate
 	if needsDeflate {
 		made = func(k *knock) []byte {
-			return ws.AppendRequest(nil, t.Host, t.Path, k.key, append([]http1.Field{{Name: "Sec-WebSocket-Extensions",
-				Value: "permessage-deflate"}}, t.Fields...)...)
+			return k.decent(http1.Field{Name: "Sec-WebSocket-Extensions", Value: "permessage-deflate"})
 		}
 	}
 	talk, err := open(ctx, t, made)
@@ -203,7 +224,9 @@ func try(ctx context.Context, t *Target, c Case) (o Outcome, reached bool) {
 	}
 	defer talk.conn.Close()
 	if handshake {
-		o.judgeHandshake(talk)
+		if o.judgeHandshake(talk, t); !o.Done && c.Name == foreignProtocol && t.Protocols != nil {
+			o.Did, o.Skipped = "", "the server wants a subprotocol of its own"
+		}
 		return o, true
 	}
 	if talk.head == nil || talk.head.Status != 101 {
@@ -217,11 +240,15 @@ func try(ctx context.Context, t *Target, c Case) (o Outcome, reached bool) {
 	talk.conn.SetDeadline(time.Now().Add(t.Within))
 	talk.conn.Write(c.send(talk.knock)) // that it cannot be written shows when it is read
 	o.judgeFrames(talk, t.Within)
+	if !o.Done && c.plain != "" && !knowsWords(ctx, t, c.plain) {
+		o.Did, o.Should = "", ""
+		o.Skipped = "the server does not go on after such words in one plain frame either"
+	}
 	return o, true
 }
 
 // judgeHandshake judges the answer to a handshake.
-func (o *Outcome) judgeHandshake(c *talk) {
+func (o *Outcome) judgeHandshake(c *talk, t *Target) {
 	switch {
 	case c.head == nil && c.gone:
 		o.Did = "it ended the connection without an answer"
@@ -236,7 +263,7 @@ func (o *Outcome) judgeHandshake(c *talk) {
 	if o.Demand == MustAgree {
 		if o.Done = agreed; agreed {
 			if err := ws.CheckResponse(c.head, c.knock.key,
-				ws.Offer{Protocols: []string{"tide-pull.conform"}}); err != nil {
+				ws.Offer{Protocols: append(slices.Clone(t.Protocols), "tide-pull.conform")}); err != nil {
 				o.Done, o.Did = false, "it agreed, but: "+plain.Text(err.Error(), 100)
 			}
 		}

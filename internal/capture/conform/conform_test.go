@@ -7,11 +7,13 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"strings"
 	"testing"
 	"time"
 
 	"tidepull/internal/standin"
 	"tidepull/internal/testkit/leak"
+	"tidepull/internal/testkit/rude"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/ws"
 )
@@ -110,5 +112,53 @@ func TestLenient(t *testing.T) {
 	}
 	if err := Run(context.Background(), at(ln.Addr().String(), time.Second), func(Outcome) {}); err == nil {
 		t.Error("nobody is there, and that is no error")
+	}
+}
+
+// TestUnknownWords: a server that ends the connection on what is no message of its own, however that comes,
+// is not said to bear no fragments; one that wants a subprotocol is offered it.
+func TestUnknownWords(t *testing.T) {
+	t.Parallel()
+	strict := &rude.Server{Shake: func(c *rude.Conn, h *http1.Head) {
+		if !strings.Contains(h.Get("Sec-WebSocket-Protocol"), "quay.v1") {
+			c.Send([]byte("HTTP/1.1 400 Bad Request\r\nContent-Length: 0\r\n\r\n"))
+			c.Hangup()
+			return
+		}
+		c.Agree(h, http1.Field{Name: "Sec-WebSocket-Protocol", Value: "quay.v1"})
+	}, Frame: func(c *rude.Conn, op byte, b []byte) {
+		switch op {
+		case ws.OpPing:
+			c.Send(ws.AppendFrame(nil, ws.OpPong, b))
+		case ws.OpClose:
+			c.Close(ws.CloseNormal, "")
+			c.Finish()
+		case ws.OpText:
+			c.Close(ws.CloseNormal, "what?")
+			c.Finish()
+		}
+	}}
+	url, stop, err := strict.Listen()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer stop()
+	addr := strings.TrimSuffix(strings.TrimPrefix(url, "ws://"), "/live")
+	target := at(addr, 100*time.Millisecond)
+	if err := Run(context.Background(), target, func(Outcome) {}); err == nil {
+		t.Error("it is let in without its subprotocol")
+	}
+	target.Protocols = []string{"quay.v1"}
+	skipped := 0
+	err = Run(context.Background(), target, func(o Outcome) {
+		if o.Demand == MustBear && !o.Done && o.Skipped == "" {
+			t.Errorf("%s: %s", o.Name, o.Did)
+		}
+		if strings.Contains(o.Skipped, "in one plain frame") {
+			skipped++
+		}
+	})
+	if err != nil || skipped < 5 {
+		t.Errorf("%v; %d are not tried", err, skipped)
 	}
 }

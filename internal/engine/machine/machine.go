@@ -14,6 +14,20 @@ type Use struct {
 	Stolen  time.Duration // core time taken away from the whole machine by what it runs on; 0 if it is not known
 }
 
+// CreatePrivate creates a file, or empties one that is there, for its user alone: what a server said may
+// be in it.
+func CreatePrivate(path string) (*os.File, error) {
+	f, err := os.OpenFile(path, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	if err := KeepPrivate(path); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
 // KeepPrivate takes a file that others may read away from them; older versions
 // made such files. What is not a regular file stays as it is.
 func KeepPrivate(path string) error {

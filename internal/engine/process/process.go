@@ -11,6 +11,7 @@ import (
 	"net"
 	"os"
 	"os/exec"
+	"runtime"
 	"strings"
 	"sync"
 	"time"
@@ -70,27 +71,37 @@ func (s *Server) begin(ctx context.Context) error {
 		return fmt.Errorf("the server's output: %w", err)
 	}
 	s.cmd.Stdout, s.cmd.Stderr = in, in
-	if _, err = s.cmd.StdinPipe(); err == nil { // it ends with this process, also if that is killed
-		err = s.cmd.Start()
+	gone := make(chan struct{})
+	if _, err = s.cmd.StdinPipe(); err == nil { // it may end with this process by that, also if that is killed
+		err = startAndWait(s.cmd, gone)
 	}
 	in.Close()
 	if err != nil {
 		out.Close()
 		return fmt.Errorf("the server %q does not start: %w", s.cfg.Command[0], err)
 	}
-	s.pid, s.gone, s.ready = s.cmd.Process.Pid, make(chan struct{}), make(chan struct{})
-	s.said = make(chan struct{})
-	cmd, gone, ready := s.cmd, s.gone, s.ready
-	go s.listen(out, ready, s.said)
-	go func() {
-		cmd.Wait() // how it ended stands in what it said
-		close(gone)
-	}()
+	s.pid, s.gone, s.ready, s.said = s.cmd.Process.Pid, gone, make(chan struct{}), make(chan struct{})
+	go s.listen(out, s.ready, s.said)
 	if err := s.awaitReady(ctx); err != nil {
 		s.end(true)
 		return fmt.Errorf("the server is not ready: %w%s", err, s.lastWords())
 	}
 	return nil
+}
+
+// startAndWait starts a command, and closes gone once it has ended. Where the system signals the end of a
+// parent, that is the end of the thread that started the child: it waits for the child, and for nothing else.
+func startAndWait(cmd *exec.Cmd, gone chan struct{}) error {
+	started := make(chan error)
+	go func() {
+		runtime.LockOSThread() // and the thread ends with this
+		err := cmd.Start()
+		if started <- err; err == nil {
+			cmd.Wait() // how it ended stands in what it said
+			close(gone)
+		}
+	}()
+	return <-started
 }
 
 // listen keeps the last lines of a server's output, until it ends.

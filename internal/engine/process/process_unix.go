@@ -8,8 +8,11 @@ import (
 )
 
 // apart puts a command into a process group of its own: the terminal's ctrl-c is not for it,
-// and what it starts ends with it.
-func apart(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
+// and what it starts ends with it. If this process is killed it is told to end, if the system can.
+func apart(cmd *exec.Cmd) {
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	endsWithUs(cmd.SysProcAttr)
+}
 
 // to is whom a signal goes to: the whole group of a server that was started here.
 func to(pid int, ours bool) int {

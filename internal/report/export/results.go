@@ -5,13 +5,13 @@ import (
 	"encoding/xml"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 	"strconv"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
 	"tidepull/internal/base/plain"
+	"tidepull/internal/engine/machine"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/meter"
 	"tidepull/internal/report/headless"
@@ -35,7 +35,7 @@ func Results(dir string, s *run.Snapshot) error {
 }
 
 func writeFile(path string, s *run.Snapshot, write func(io.Writer, *run.Snapshot) error) error {
-	f, err := os.Create(path)
+	f, err := machine.CreatePrivate(path)
 	if err != nil {
 		return err
 	}

@@ -203,8 +203,8 @@ func (r *running) Data(id int32, b []byte, _ mono.Span) {
 }
 
 // Agree answers the handshake as it should be.
-func (c *Conn) Agree(h *http1.Head) {
-	c.Send(ws.AppendAgreement(nil, h.Get("Sec-WebSocket-Key")))
+func (c *Conn) Agree(h *http1.Head, more ...http1.Field) {
+	c.Send(ws.AppendAgreement(nil, h.Get("Sec-WebSocket-Key"), more...))
 	c.open = true
 	if c.s.server.Open != nil {
 		c.s.server.Open(c)

@@ -257,3 +257,71 @@ tide {
 		t.Errorf("%+v; %v", l, p.reasons)
 	}
 }
+
+// TestKeptOut: who sets out while a fault of the trial refuses connections was not refused by the server,
+// and comes in once that is over.
+func TestKeptOut(t *testing.T) {
+	const source = `
+trial "kept out" {}
+target "board" { websocket = "ws://127.0.0.1:7411/live" }
+session "watch" {
+  connect {}
+  enter { room = "lock-1" }
+  say { body = { kind = "notice", room = room, text = mark } }
+  pause { lasts = "1m" }
+}
+crew "pilots" {
+  clients = 6
+  session = session.watch
+}
+fault "shut" {
+  do    = %q
+  at    = "0s"
+  lasts = "3s"
+}
+tide {
+  flood "100%%" { over = "1s" }
+  slack { lasts = "10s" }
+  ebb { over = "500ms" }
+}
+`
+	p := playTrial(t, parsed(t, fmt.Sprintf(source, "refuse")), standin.Config{}, board.Switches{})
+	c, l := &p.window.Counts, p.window.Total
+	if c.Refused != 0 || c.Opened != 6 || l.Said != 6 || l.Lost != 0 || c.Finished != 6 {
+		t.Errorf("%+v\n%+v; %v", *c, l, p.reasons)
+	}
+}
+
+// TestPartners: of two that wait for each other's word one may have gone home: what had not come by then
+// is missed by nobody.
+func TestPartners(t *testing.T) {
+	p := playTrial(t, parsed(t, `
+trial "partners" {}
+target "board" { websocket = "ws://127.0.0.1:7411/live" }
+session "handover" {
+  connect {}
+  enter { room = "lock-1" }
+  repeat {
+    every = "100ms"
+    say { body = { kind = "notice", room = room, text = mark } }
+    expect "the others" {
+      when   = msg.kind == "notice" && msg.from != name
+      within = "1500ms"
+    }
+  }
+}
+crew "tugs" {
+  clients   = 2
+  session   = session.handover
+}
+tide {
+  flood "100%" { over = "100ms" }
+  slack { lasts = "4s" }
+  ebb { over = "3s" }
+}
+`), standin.Config{}, board.Switches{})
+	c := &p.window.Counts
+	if c.Missed != 0 || p.window.ChecksFailed() != 0 || !strings.Contains(fmt.Sprint(p.reasons), "not judged") {
+		t.Errorf("%d missed, %d failed; %v", c.Missed, p.window.ChecksFailed(), p.reasons)
+	}
+}

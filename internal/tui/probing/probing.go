@@ -401,7 +401,7 @@ func (m *Model) keep() {
 	}
 	name := fmt.Sprintf("%s/probe-%s.trial.hcl", m.folder, time.Now().Format("20060102-150405"))
 	session := replay.SessionOf(probe.Recording(m.lanes[0].target, sorted(all)))
-	f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o666)
+	f, err := os.OpenFile(name, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err == nil {
 		_, err = f.WriteString(session)
 		if bad := f.Close(); err == nil {

@@ -674,5 +674,20 @@ func (m *HTTP) Deadline() mono.Time {
 	return min(m.deadline, m.askAt, m.postAt)
 }
 
+// Paces implements Pacer: it polls again, posts again, or asks for its stream again.
+func (m *HTTP) Paces() mono.Time {
+	if m.phase == idle {
+		return mono.Never
+	}
+	own := m.postAt
+	if m.phase != upgrading { // in which a first poll is waited for
+		own = min(own, m.askAt)
+	}
+	if m.phase == resuming && !m.get.Busy() {
+		own = min(own, m.deadline)
+	}
+	return own
+}
+
 // IsOpen implements Machine.
 func (m *HTTP) IsOpen() bool { return m.phase == open || m.phase == resuming }

@@ -204,6 +204,12 @@ type Pauser interface {
 	Resume(io *IO)
 }
 
+// A Pacer is a Machine that does some things at times of its own: those do not wait for the server.
+type Pacer interface {
+	// Paces is when it does the next of them; mono.Never if there is none. Deadline is no later.
+	Paces() mono.Time
+}
+
 // A Pinger is a Machine that can ask the server for a sign of life; Pong is the answer.
 type Pinger interface{ Ping(io *IO, payload []byte) }
 
