@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bufio"
 	"bytes"
 	"fmt"
 	"net"
@@ -11,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -30,6 +32,8 @@ func TestBeyondThisMachine(t *testing.T) {
 			[]string{"would load 192.0.2.7 with ", "clients for", "--remote-ok", `remote = "192.0.2.7"`}},
 		{[]string{"run", path, "--headless", "--metrics", ":0"},
 			[]string{"--metrics :0 would open a port on every interface"}},
+		{[]string{"conform", "ws://192.0.2.7:80/live"},
+			[]string{"would load 192.0.2.7 with what breaks", "--remote-ok"}},
 		{[]string{"standin", "--listen", ":0"}, []string{"would open a port on every interface", "--remote-ok"}},
 		{[]string{"standin", "--listen", "0.0.0.0:0"}, []string{"would open a port on 0.0.0.0"}},
 		{[]string{"record", "--listen", "[::]:0", "--to", "ws://127.0.0.1:1/", "-o",
@@ -46,6 +50,11 @@ func TestBeyondThisMachine(t *testing.T) {
 	if err := (&remote{}).mayRun(far); err == nil {
 		t.Error("a server beyond this machine may be loaded")
 	}
+	near := &trial.Trial{Target: trial.Target{Address: "ws://127.0.0.1/", Routes: []trial.Route{{
+		Urgent: &trial.Urgent{Address: "udp://192.0.2.7:5"}}}}}
+	if (&remote{}).mayRun(near) == nil {
+		t.Error("datagrams may go beyond this machine")
+	}
 	if far.Target.Remote = "192.0.2.8"; (&remote{}).mayRun(far) == nil {
 		t.Error("a server beyond this machine may be loaded because another one may be")
 	}
@@ -54,6 +63,51 @@ func TestBeyondThisMachine(t *testing.T) {
 	}
 	if err := (&remote{}).mayRun(&trial.Trial{Target: trial.Target{Address: "ws://[::1]:80/"}}); err != nil {
 		t.Error(err)
+	}
+}
+
+// TestEndsEarly: results are written, and for their user alone, if the terminal goes away, or whoever reads
+// what is printed; and a folder in which they cannot be is said before the run.
+func TestEndsEarly(t *testing.T) {
+	t.Parallel()
+	board, dir := serveBoard(t), t.TempDir()
+	path := harbour(t, "pilot-${n}", `enter { room = "lock-1" }`, "20s", "")
+	taken := filepath.Join(dir, "a file")
+	if err := os.WriteFile(taken, nil, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	began := time.Now()
+	text, status := outcome(t, tool(t, "run", path, "--headless", "--target", board, "--out", taken))
+	if status != exitWrong || !strings.Contains(text, "the results cannot be written to "+taken) ||
+		time.Since(began) > 15*time.Second {
+		t.Errorf("status %d\n%s", status, text)
+	}
+	for _, goes := range []string{"the terminal", "the reader"} {
+		out := filepath.Join(dir, goes)
+		cmd := tool(t, "run", path, "--headless", "--target", board, "--out", out)
+		r, w, err := os.Pipe()
+		if err != nil {
+			t.Fatal(err)
+		}
+		cmd.Stdout, cmd.Stderr = w, w
+		if err := cmd.Start(); err != nil {
+			t.Fatal(err)
+		}
+		w.Close()
+		if _, err := bufio.NewReader(r).ReadString('\n'); err != nil { // it runs
+			t.Error(err)
+		}
+		if r.Close(); goes == "the terminal" {
+			cmd.Process.Signal(syscall.SIGHUP)
+		} else {
+			time.Sleep(1200 * time.Millisecond) // it has something more to print, and nobody reads it
+			cmd.Process.Signal(os.Interrupt)
+		}
+		cmd.Wait()
+		info, err := os.Stat(filepath.Join(out, "summary.json"))
+		if err != nil || info.Mode().Perm() != 0o600 {
+			t.Errorf("%s goes away: status %d, %v, %v", goes, cmd.ProcessState.ExitCode(), err, info)
+		}
 	}
 }
 

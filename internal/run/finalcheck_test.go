@@ -212,7 +212,8 @@ func TestCommands(t *testing.T) {
 			k.Within = 50 * time.Millisecond
 		}
 		verdict, err := finalCheck(tr, &k, &logbook.Window{})
-		if verdict != tc.verdict || (err == nil) != (tc.why == "") || err != nil && !strings.Contains(err.Error(), tc.why) {
+		if verdict != tc.verdict || (err == nil) != (tc.why == "") ||
+			err != nil && !strings.Contains(err.Error(), tc.why) {
 			t.Errorf("%q: %v, %v", tc.command, verdict, err)
 		}
 	}
