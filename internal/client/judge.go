@@ -170,7 +170,7 @@ func (j *judge) notesNumber(e *Env, m *reading.Message) {
 		return
 	}
 	x := j.own()
-	if live && x.before > 0 && !e.path.away() {
+	if live && x.before > 0 && !e.path.away() && !e.Trial.Dialect.PastIsLive { // which may be history
 		if seq.N+1 < x.before && j.room == x.beforeIn { // another room has numbers of its own
 			e.counts().Returns.Renumbered++
 			e.countReason("after coming back", fmt.Errorf("the numbers of a room began again"))

@@ -242,15 +242,17 @@ func (r *Route) Text() bool {
 // A Dialect says how a family of servers says things. A part without Send is
 // not spoken; a part without When is not recognised.
 type Dialect struct {
-	Name     string
-	Naming   Exchange      // naming oneself
-	Enter    Exchange      // entering a room
-	Leave    Exchange      // leaving a room
-	Past     *expr.Program // recognises a message that comes as history; nil: none does
-	PastEach *expr.Program // if such a message holds several: the list of them
-	PastSeq  *expr.Program // its number in its room
-	Split    []byte        // what stands between messages that share a frame; nil: they do not
-	Across   bool          // what stands behind the last Split goes on in the next frame
+	Name   string
+	Naming Exchange      // naming oneself
+	Enter  Exchange      // entering a room
+	Leave  Exchange      // leaving a room
+	Past   *expr.Program // recognises a message that comes as history; nil: none does
+	// PastIsLive says that history comes as live messages do, and is known by when it was said.
+	PastIsLive bool
+	PastEach   *expr.Program // if such a message holds several: the list of them
+	PastSeq    *expr.Program // its number in its room
+	Split      []byte        // what stands between messages that share a frame; nil: they do not
+	Across     bool          // what stands behind the last Split goes on in the next frame
 	// Length is how long the message at the start of text is, in bytes, missing as long as
 	// that cannot be known; messages share frames and go on in the next. nil: a frame is
 	// one, or Split says where they end.

@@ -94,7 +94,7 @@ func New(cfg Config) *Account {
 		a.departures = map[ledger.Client]*departure{}
 	}
 	c := ledger.Config{Run: cfg.Run, Crews: len(t.Crews), Shares: cfg.Shares, Announcements: t.Dialect.Announces(),
-		Prompt: t.Prompt, Grace: t.Grace, Keep: keepWrong, Sample: keepGood, Order: t.Target.Order,
+		Prompt: t.Prompt, Grace: t.Grace, Keep: keepWrong, Sample: keepGood, Order: t.Target.Order, PastIsLive: t.Dialect.PastIsLive,
 		Streams: !t.Target.HasDatagrams() && len(t.Target.Routes) <= 1,
 		Spread:  func(s ledger.Spread) { a.book.Of(s.Sheet).Spread(s) }, Lost: a.lost, Disagreed: a.disagreed}
 	if t.Dialect.Presence.When != nil {

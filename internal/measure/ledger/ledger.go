@@ -99,7 +99,10 @@ type Config struct {
 	// for Settle.
 	Presence func(Count)
 	Settle   time.Duration
-	CountAll bool // the numbers are of all clients, and not of a room's members
+	// PastIsLive says that history comes in the form of live messages: what was said before its
+	// recipient asked to enter is history.
+	PastIsLive bool
+	CountAll   bool // the numbers are of all clients, and not of a room's members
 	// Spread, if set, is called with each message once its whole audience has
 	// it, or when it is settled.
 	Spread func(Spread)
@@ -338,7 +341,7 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 		if v, is := l.caughtUp(a); is {
 			return v
 		}
-		if a.Past {
+		if a.Past || l.cfg.PastIsLive && l.enteredLately(a) {
 			c.Past++
 			return Verdict{Fate: Past, Sheet: a.Sheet}
 		}
@@ -374,6 +377,20 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 	return v
 }
 
+// saidBefore reports whether a message was said before its recipient asked to enter the room, or was back.
+func (l *Ledger) saidBefore(r *row, slot int, to Client) bool {
+	w, was := l.excuses.Last(to, excuse.Away)
+	return r.say.Sent < l.rooms[r.say.Room].seats[slot].asked || was && r.say.Sent <= w.To
+}
+
+// enteredLately reports whether a client asked within the grace time to enter the room that a message is of,
+// or was back within it: what was settled by then was said before that.
+func (l *Ledger) enteredLately(a Arrival) bool {
+	slot, since := l.slot(a.To, Room(a.Mark.Room)), a.At.Add(-l.cfg.Grace)
+	w, was := l.excuses.Last(a.To, excuse.Away)
+	return slot >= 0 && l.rooms[a.Mark.Room].seats[slot].asked > since || was && w.To > since
+}
+
 // mayBeAnything reports whether what arrives may have been changed on its way, from its sender or to
 // its recipient.
 func (l *Ledger) mayBeAnything(r *row, a *Arrival) bool { return r.garbled || l.Garbled(a.To, a.At) }
@@ -385,7 +402,7 @@ func (l *Ledger) judge(r *row, a Arrival, latency, least time.Duration, piled, a
 		r.note(a.To, Allowed, latency)
 		return Allowed
 	}
-	if a.Past {
+	if a.Past || l.cfg.PastIsLive && r.say.Kind == Notice && l.saidBefore(r, slot, a.To) {
 		return l.judgePast(r, slot, a, latency)
 	}
 	switch {

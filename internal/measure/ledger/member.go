@@ -45,6 +45,7 @@ type stay struct {
 	entered mono.Time // confirmed as a member
 	ceased  mono.Time // not owed anything any more: asked to leave, or was cut off
 	over    mono.Time // out for certain
+	still   bool      // when it asked it was inside, or had not been told that it has left
 }
 
 // noStay is that of a client that has never asked to enter.
@@ -167,8 +168,9 @@ func (l *Ledger) Ask(c Client, r Room, now mono.Time) {
 	case s.ceased != mono.Never: // it asked to leave, and was not told that it has
 		s.over = now
 		s.begin(now, l.oldest(now))
+		s.still = true
 	default:
-		s.asked = now
+		s.asked, s.still = now, true
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/maybe"
+	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/excuse"
 )
 
@@ -131,11 +132,19 @@ func (l *Ledger) judgePast(r *row, slot int, a Arrival, latency time.Duration) F
 	seat := &l.rooms[r.say.Room].seats[slot]
 	again := !r.past.Add(slot) && r.say.Sent >= seat.asked
 	if r.has(slot) {
-		// It was here live already: in an earlier stay, or in this one?
+		// It was here live already: in an earlier stay, or in this one? Who was inside when it asked went on
+		// to get what was said until the server answered, and all of that is history by then.
+		since := seat.asked
+		if seat.still {
+			since = mono.Never
+			if seat.entered > seat.asked {
+				since = seat.entered
+			}
+		}
 		if ticks := r.latencyOf(slot); r.owes(slot) && ticks != 0 { // 0: it piled up, and has no latency
-			again = again || r.say.Due.Add(fromTick(ticks)) >= seat.asked
+			again = again || r.say.Due.Add(fromTick(ticks)) >= since
 		} else {
-			again = again || r.say.Sent >= seat.asked
+			again = again || r.say.Sent >= since
 		}
 	}
 	// Who comes back is given what it had before, too: that is what history is.

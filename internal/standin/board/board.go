@@ -61,6 +61,7 @@ type Manners struct {
 	Moor  string // naming oneself is entering this room; nothing confirms it
 	Whole bool   // the confirmation of a room holds its history as a list, and the names of its members
 	After bool   // a room's history comes after the confirmation
+	Live  bool   // it comes as notices do that are said then
 	Ack   bool   // who says a notice is told so, with its text, beside getting it
 }
 

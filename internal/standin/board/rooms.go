@@ -111,8 +111,12 @@ func (b *Board) tellPast(id int32, r *room) (after func()) {
 		}
 		b.Truth.Totals.Spoilt++
 	}
+	kind := "past"
+	if b.cfg.Manners.Live {
+		kind = "notice"
+	}
 	for _, n := range past {
-		b.reply(id, string(b.noticeJSON("past", r, n)))
+		b.reply(id, string(b.noticeJSON(kind, r, n)))
 		b.Truth.Totals.Past++
 	}
 	return after

@@ -140,6 +140,10 @@ var manners = map[string]manner{
     seq  = msg.seq
   }
 `, session: lateComers},
+	"history as live messages": {config: standin.Config{
+		Manners: standin.Manners{Manners: board.Manners{After: true, Live: true}}},
+		dialect: boardsWords + "  past { live = true }\n",
+		session: strings.Replace(lateComers, "    history = 20\n", "", 1)},
 	"guests under one name": {config: standin.Config{Notices: true, Share: true}, told: true,
 		dialect: boardsWords + told, name: "guest-${n % 5}",
 		session: strings.NewReplacer(`room = "quay" }`, `room = "lock-${n % 2}" }`, `room = "quay"`,
@@ -428,6 +432,85 @@ dialect "other" {
 		l := p.window.Total
 		if l.Lost+l.Stray+l.Duplicate != 0 || l.Delivered < 300 || p.window.Counts.StrayNews != 0 {
 			t.Errorf("%d shares: %+v, %d announced falsely\n%v", shares, l, p.window.Counts.StrayNews, p.reasons)
+		}
+	}
+}
+
+// TestHistoryAgain: clients that come back, or enter a room again without having left it, are given what
+// they had before, as history or in the form of live messages: none of it came twice.
+func TestHistoryAgain(t *testing.T) {
+	for name, tc := range map[string]struct {
+		manners board.Manners
+		past    string
+		more    string // of the crew
+		after   string // the session's steps behind what it says first
+	}{
+		"back, as live messages": {board.Manners{After: true, Live: true}, "live = true", backAgainAnew, ""},
+		"back, and catching up":  {board.Manners{After: true, Live: true}, "live = true", backAgain, ""},
+		"in again, with the confirmation": {board.Manners{Whole: true},
+			"when = msg.kind == \"entered\"\n    each = msg.history\n    seq = msg.seq", "\n  name = \"pilot-${n}\"\n",
+			"enter { room = \"lock-1\" }\n  pause { lasts = \"1s\" }\n  enter { room = \"lock-1\" }"},
+	} {
+		source := `
+trial "again" { grace = "4s" }
+target "board" {
+  websocket = "ws://127.0.0.1:7411/live"
+  dialect   = "other"
+}
+dialect "other" {` + boardsName + boardsHeard + `
+  enter {
+    send      = { kind = "enter", room = room }
+    confirmed = msg.kind == "entered" && msg.room == room
+  }
+  leave {
+    send      = { kind = "leave", room = room }
+    confirmed = msg.kind == "left"
+  }
+  past {
+    ` + tc.past + `
+  }
+}
+session "s" {
+  connect {}
+  enter { room = "lock-1" }
+  repeat {
+    every = "100ms"
+    times = 30
+    say { body = { kind = "notice", room = "lock-1", text = "${name} ${mark}" } }
+  }
+  ` + tc.after + `
+  repeat {
+    every = "100ms"
+    times = 30
+    say { body = { kind = "notice", room = "lock-1", text = "${name} ${mark}" } }
+  }
+  pause { lasts = "1m" }
+}
+crew "pilots" {
+  clients = 8
+  session = session.s` + tc.more + `}
+`
+		if strings.Contains(tc.more, "reconnect") {
+			source += `
+fault "cut" {
+  do    = "cut"
+  at    = "4s"
+  share = "50%"
+}
+`
+		}
+		source += `
+tide {
+  flood "100%" { over = "1s" }
+  slack { lasts = "12s" }
+  ebb { over = "1s" }
+}
+`
+		p := playWith(t, source, standin.Config{History: 200, Manners: standin.Manners{Manners: tc.manners}},
+			board.Switches{})
+		l := p.window.Total
+		if l.Duplicate+l.Stray+l.Overdue != 0 || l.Past == 0 && l.CaughtUp == 0 || p.window.Imbalance() != "" {
+			t.Errorf("%s: %+v; %v", name, l, p.reasons)
 		}
 	}
 }

@@ -189,7 +189,11 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 			d.Leave = r.exchange(attrs)
 		case "past":
 			d.Past, d.PastSeq = r.condition(attrs["when"]), r.condition(attrs["seq"])
-			d.PastEach = r.condition(attrs["each"])
+			d.PastEach, d.PastIsLive = r.condition(attrs["each"]), r.yes(attrs["live"])
+			if d.PastIsLive == (d.Past != nil) {
+				r.fail(part.DefRange, "history is recognised by a condition (when), or comes as live messages do "+
+					"(live = true)")
+			}
 		case "other":
 			d.Other = r.condition(attrs["when"])
 		case "echo":

@@ -243,7 +243,9 @@ var vocabulary = map[string]*blockWord{
 		"itself, or by connecting if it has no name", attrs: exchange},
 	"dialect.leave": {doc: "leaving a room", attrs: exchange},
 	"dialect.past": {doc: "messages that come as history", attrs: []word{
-		{"when", formCondition, true, "recognises one"},
+		{"when", formCondition, false, "recognises one"},
+		{"live", formYes, false, "instead: they come as live messages do. What was said before a client asked to " +
+			"enter is history then"},
 		{"each", formValue, false, "the list of them, if one message holds several, such as msg.history; seq is then " +
 			"about each of its items"},
 		{"seq", formValue, false, "its number in its room"},
