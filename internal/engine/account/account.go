@@ -94,9 +94,9 @@ func New(cfg Config) *Account {
 		a.departures = map[ledger.Client]*departure{}
 	}
 	c := ledger.Config{Run: cfg.Run, Crews: len(t.Crews), Shares: cfg.Shares, Announcements: t.Dialect.Announces(),
-		Prompt: t.Prompt, Grace: t.Grace, Keep: keepWrong, Sample: keepGood, Order: t.Target.Order, PastIsLive: t.Dialect.PastIsLive,
-		Streams: !t.Target.HasDatagrams() && len(t.Target.Routes) <= 1,
-		Spread:  func(s ledger.Spread) { a.book.Of(s.Sheet).Spread(s) }, Lost: a.lost, Disagreed: a.disagreed}
+		Prompt: t.Prompt, Grace: t.Grace, Keep: keepWrong, Sample: keepGood, Order: t.Target.Order,
+		PastIsLive: t.Dialect.PastIsLive, Streams: !t.Target.HasDatagrams() && len(t.Target.Routes) <= 1,
+		Spread: func(s ledger.Spread) { a.book.Of(s.Sheet).Spread(s) }, Lost: a.lost, Disagreed: a.disagreed}
 	if t.Dialect.Presence.When != nil {
 		c.Settle, c.Presence = t.Dialect.Presence.Within, a.counted
 		c.CountAll = t.Dialect.Presence.Room == nil

@@ -29,6 +29,8 @@ type model struct {
 	crews    []uint16
 	asked    map[[2]int32]mono.Time // open stay of a client in a room
 	last     map[[2]int32]mono.Time // when the last stay began
+	still    map[[2]int32]bool      // it was inside when it asked
+	entered  map[[2]int32]mono.Time // when the last stay was confirmed; Never or none: it was not
 	member   map[[2]int32]bool
 	ceased   map[[2]int32][][2]mono.Time // when, and when the connection had broken before: Never
 	over     map[[2]int32][]mono.Time
@@ -127,6 +129,11 @@ func (m *model) arrive(n int, to Client, at mono.Time, past bool, cfg Config) {
 	case past:
 		since := m.last[key]
 		again := msg.past[to] && msg.say.Sent >= since
+		if m.still[key] { // until it was confirmed it got what was said live, and then all of it as history
+			if since = mono.Never; m.entered[key] > m.last[key] {
+				since = m.entered[key]
+			}
+		}
 		if msg.came[to] > 0 {
 			again = again || msg.owed[to] && msg.cameAt[to] >= since || !msg.owed[to] && msg.say.Sent >= since
 		}
@@ -230,6 +237,7 @@ func TestAgainstModel(t *testing.T) {
 		cfg.Spread = func(s Spread) { spreads = append(spreads, s) }
 		l := New(cfg)
 		m := &model{away: map[Client]*[2]mono.Time{}, asked: map[[2]int32]mono.Time{}, last: map[[2]int32]mono.Time{},
+			still: map[[2]int32]bool{}, entered: map[[2]int32]mono.Time{},
 			newest: map[[2]int32]mono.Time{}, member: map[[2]int32]bool{},
 			ceased: map[[2]int32][][2]mono.Time{}, over: map[[2]int32][]mono.Time{}}
 		clients, rooms := 2+r.IntN(12), 1+r.IntN(3)
@@ -259,13 +267,20 @@ func TestAgainstModel(t *testing.T) {
 			case 0:
 				l.Ask(c, room, now)
 				m.last[key] = now
-				if _, in := m.asked[key]; !in {
+				_, in := m.asked[key]
+				if m.still[key] = in; !m.member[key] {
+					m.entered[key] = mono.Never
+				}
+				if !in {
 					m.asked[key] = now
 				}
 			case 1, 2:
 				l.Enter(c, room, now)
-				if _, in := m.asked[key]; in {
-					m.member[key] = true
+				if _, in := m.asked[key]; in && !m.member[key] {
+					if m.entered[key] != mono.Never { // it had asked to leave
+						m.still[key] = false
+					}
+					m.member[key], m.entered[key] = true, now
 				}
 			case 3:
 				l.Quit(c, room, now)
