@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/base/plain"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
@@ -57,6 +58,7 @@ func (p *path) openingOf(e *Env, step *trial.Step, route uint8) transport.Openin
 			o.Path = transport.Target(string(d.Path.Append(nil, &e.scope)))
 		}
 		o.Fields = e.fields(d.Fields)
+		o.Body = d.Words != ""
 		if k := ws.KnockNamed(d.WrongOf(int(e.c.n))); k != nil {
 			o.Mangle = k.Make
 		}
@@ -124,16 +126,19 @@ func (p *path) mustBeRefused(e *Env, err error) bool {
 	if d == nil || !d.Refused {
 		return false
 	}
-	wrong, status := "", 0
+	wrong, status, said := "", 0, reasonOf(err)
 	var refusal *ws.Refusal
 	if errors.As(err, &refusal) {
 		status = refusal.Status
+		if refusal.Body != "" {
+			said += ": " + refusal.Body
+		}
 	}
 	switch {
 	case d.Status != 0 && status != d.Status:
 		wrong = fmt.Sprintf("it was refused with status %d: %s", status, reasonOf(err))
-	case !strings.Contains(reasonOf(err), d.Words):
-		wrong = "it was refused with other words: " + reasonOf(err)
+	case !strings.Contains(said, d.Words):
+		wrong = "it was refused with other words: " + plain.Text(said, 200)
 	}
 	e.check(e.script.step().Check, wrong == "", wrong)
 	p.ends(e, ending{cause: refusalWanted})

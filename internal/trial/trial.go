@@ -313,6 +313,7 @@ type Presence struct {
 	Room    *expr.Program
 	Members *expr.Program
 	Within  time.Duration // how soon after a change the number must be right
+	Updates bool          // all members are told after each change; else that is judged if it is so
 	Check   int
 }
 

@@ -99,7 +99,7 @@ func New(cfg Config) *Account {
 		Spread: func(s ledger.Spread) { a.book.Of(s.Sheet).Spread(s) }, Lost: a.lost, Disagreed: a.disagreed}
 	if t.Dialect.Presence.When != nil {
 		c.Settle, c.Presence = t.Dialect.Presence.Within, a.counted
-		c.CountAll = t.Dialect.Presence.Room == nil
+		c.CountAll, c.Updates = t.Dialect.Presence.Room == nil, t.Dialect.Presence.Updates
 	}
 	a.ledger = ledger.New(c)
 	a.ledger.Expect(t.Clients())

@@ -99,6 +99,9 @@ type Config struct {
 	// for Settle.
 	Presence func(Count)
 	Settle   time.Duration
+	// Updates says that each member is told the number of members after each change; if it is not
+	// set that is judged once it was seen to be so.
+	Updates bool
 	// PastIsLive says that history comes in the form of live messages: what was said before its
 	// recipient asked to enter is history.
 	PastIsLive bool
@@ -134,6 +137,7 @@ type Ledger struct {
 
 	announced map[announcement]uint64   // the latest message of its kind
 	numbers   bool                      // the server has said to somebody how many members a room has
+	updates   bool                      // and to somebody who had been there for a while
 	restless  queue.Queue[unquiet]      // rooms, the numbers of which are judged once they are quiet, by time
 	doubted   queue.Queue[doubtedCount] // numbers of members that are judged again, by time
 	returned  queue.Queue[unsettled]    // clients that are back from an absence, by time

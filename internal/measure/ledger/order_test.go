@@ -104,7 +104,7 @@ func TestPresence(t *testing.T) {
 	for seed := range uint64(100) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		var said []Count
-		l := New(Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Settle: settle,
+		l := New(Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Settle: settle, Updates: true,
 			Presence: func(c Count) { said = append(said, c) }})
 		room := l.Room("lock-1")
 		clients := 3 + r.IntN(8)

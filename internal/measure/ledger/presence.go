@@ -102,6 +102,10 @@ func (l *Ledger) MembersSaid(c Client, r Room, n int, at mono.Time) {
 		return // one that did not read hears what was true long ago
 	}
 	l.numbers = true
+	// Some servers tell the number to nobody but who enters: of the others it is judged only if they are told.
+	if s := &l.rooms[r].seats[slot]; s.entered != mono.Never && s.entered.Add(l.cfg.Settle) < at {
+		l.updates = true
+	}
 	l.recountFreed(at)
 	rm := &l.rooms[r]
 	rm.seats[slot].members = int32(min(max(n, 0), 1<<30))
@@ -198,7 +202,7 @@ func (l *Ledger) judgeQuiet(now mono.Time) {
 			continue // somebody is at the edge; or it is a server that never says numbers
 		}
 		for slot := range rm.seats {
-			if s := &rm.seats[slot]; rm.now.bits.Has(slot) {
+			if s := &rm.seats[slot]; rm.now.bits.Has(slot) && (l.updates || l.cfg.Updates || s.entered >= first.at) {
 				l.cfg.Presence(Count{To: s.client, Room: r, Said: int(s.members), Least: n, Most: n,
 					At: first.at.Add(l.cfg.Settle), Final: true})
 			}

@@ -144,6 +144,14 @@ var manners = map[string]manner{
 		Manners: standin.Manners{Manners: board.Manners{After: true, Live: true}}},
 		dialect: boardsWords + "  past { live = true }\n",
 		session: strings.Replace(lateComers, "    history = 20\n", "", 1)},
+	"members, to nobody but who enters": {session: chatty, dialect: boardsName + boardsHeard + `
+  presence {
+    when    = msg.kind == "entered"
+    room    = room
+    members = msg.members
+  }
+  other { when = msg.kind == "presence" }
+` + boardsWords[strings.Index(boardsWords, "  enter {"):]},
 	"guests under one name": {config: standin.Config{Notices: true, Share: true}, told: true,
 		dialect: boardsWords + told, name: "guest-${n % 5}",
 		session: strings.NewReplacer(`room = "quay" }`, `room = "lock-${n % 2}" }`, `room = "quay"`,
@@ -227,6 +235,12 @@ func TestEnds(t *testing.T) {
   connect {
     refused = true
     status  = 401
+  }`},
+		"refused, with words in the body": {login: true, steps: `
+  connect {
+    refused = true
+    status  = 401
+    words   = "log in"
   }`},
 		"refused, in other words": {login: true, wrong: "it was refused with other words", steps: `
   connect {

@@ -205,6 +205,7 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 		case "presence":
 			d.Presence = trial.Presence{When: r.condition(attrs["when"]), Room: r.condition(attrs["room"]),
 				Members: r.condition(attrs["members"]),
+				Updates: r.yes(attrs["updates"]),
 				Within:  r.duration(attrs["within"], 2*time.Second), // servers gather changes before they tell
 				Check:   r.check("the number of members", "presence")}
 		case "joined":

@@ -263,8 +263,10 @@ var vocabulary = map[string]*blockWord{
 	}},
 	"dialect.presence": {doc: "how the server says how many members a room has; the number is checked", attrs: []word{
 		{"when", formCondition, true, "recognises it"}, {"room", formValue, false,
-			"the room; all who are named if it is not given"},
+			"the room; all who are named if it is not given. Write room = room if it is the one that the client is in"},
 		{"members", formValue, true, "the number"},
+		{"updates", formYes, false, "all members are told after each change. If it is not given, and the server was " +
+			"never seen to tell anybody but who enters, nobody else's number is judged"},
 		within(`how soon after a change it must be right; "2s" if it is not given`),
 	}},
 	"dialect.joined": {doc: "how the server announces who enters, to each of the others, once. Of clients " +
@@ -292,7 +294,7 @@ var vocabulary = map[string]*blockWord{
 		{"malformed", `"any", or a case`, false, "the handshake breaks the protocol in this way, and " +
 			`must be refused: the name of a case of tidepull conform, or "any": each client in another way`},
 		{"status", formNumber, false, "with refused: the status that the answer must have"},
-		{"words", formText, false, "with refused: what must stand in the reason"},
+		{"words", formText, false, "with refused: what must stand in the reason, or in what comes with the answer"},
 	}},
 	"request": {label: "name", doc: "an HTTP request, with the client's cookies; with reaches it publishes a " +
 		"message, whose latency counts from the call", attrs: []word{

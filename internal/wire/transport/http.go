@@ -242,7 +242,7 @@ func (m *HTTP) came(io *IO, ev Event) Event {
 		}
 		m.rest = ev.Payload
 	case ev.Kind == Reply && streams:
-		return m.streamEnds(io, ev.Head)
+		return m.streamEnds(io, ev.Head, ev.Payload)
 	case ev.Kind == Reply:
 		return m.pollEnds(io, ev.Head, ev.Payload)
 	}
@@ -254,12 +254,12 @@ func (m *HTTP) headed(io *IO, h *http1.Head) Event {
 	kind, _, _ := mime.ParseMediaType(h.Get("Content-Type"))
 	switch {
 	case m.Habits.Mode == EventStream && h.Status != 200:
-		return m.refused(io, h, fmt.Sprintf("answered %d, and not 200 with an event stream", h.Status))
+		return m.refused(io, h, fmt.Sprintf("answered %d, and not 200 with an event stream", h.Status), nil)
 	case m.Habits.Mode == EventStream && kind != "text/event-stream":
-		return m.refused(io, h, "the answer is no text/event-stream, but "+orNothing(kind))
+		return m.refused(io, h, "the answer is no text/event-stream, but "+orNothing(kind), nil)
 	case h.Get("Content-Encoding") != "" && !strings.EqualFold(h.Get("Content-Encoding"), "identity"):
 		return m.refused(io, h, "the stream is coded as "+plain.Text(h.Get("Content-Encoding"), 40)+
-			", which was not asked for")
+			", which was not asked for", nil)
 	}
 	return m.opened(io, 0)
 }
@@ -289,8 +289,8 @@ func (m *HTTP) opened(io *IO, at mono.Time) Event {
 
 // refused ends a transport, as the server did not agree. An answer that comes later, to
 // a request that resumes, ends one that was open.
-func (m *HTTP) refused(io *IO, h *http1.Head, why string) Event {
-	refusal := &ws.Refusal{Status: h.Status, Why: why}
+func (m *HTTP) refused(io *IO, h *http1.Head, why string, body []byte) Event {
+	refusal := &ws.Refusal{Status: h.Status, Why: why, Body: string(body[:min(len(body), maxBody)])}
 	refusal.After, _ = retryAfter(h, io.Wall())
 	if m.phase < open {
 		return m.ended(io, Event{Kind: Refused, Err: refusal})
@@ -300,7 +300,7 @@ func (m *HTTP) refused(io *IO, h *http1.Head, why string) Event {
 
 // streamEnds handles that the server ended a stream: in order if it had begun. An event
 // stream is asked for again.
-func (m *HTTP) streamEnds(io *IO, h *http1.Head) Event {
+func (m *HTTP) streamEnds(io *IO, h *http1.Head, body []byte) Event {
 	switch {
 	case m.pausing: // another transport takes over, or has
 		return m.ended(io, Event{Kind: Ended})
@@ -309,9 +309,10 @@ func (m *HTTP) streamEnds(io *IO, h *http1.Head) Event {
 			m.deadline = io.Now.Add(wait)
 			return Event{}
 		}
-		return m.refused(io, h, fmt.Sprintf("answered %d %s when asked again", h.Status, plain.Text(h.Reason, 60)))
+		return m.refused(io, h, fmt.Sprintf("answered %d %s when asked again", h.Status, plain.Text(h.Reason, 60)),
+			body)
 	case m.phase != open:
-		return m.refused(io, h, fmt.Sprintf("answered %d %s", h.Status, plain.Text(h.Reason, 60)))
+		return m.refused(io, h, fmt.Sprintf("answered %d %s", h.Status, plain.Text(h.Reason, 60)), body)
 	case m.Habits.Mode == LongAnswer:
 		return m.ended(io, Event{Kind: Broken, Err: fmt.Errorf("the server ended the stream")})
 	}
@@ -344,7 +345,7 @@ func (m *HTTP) pollEnds(io *IO, h *http1.Head, content []byte) Event {
 	case later && m.phase >= open:
 		next = io.Now.Add(wait)
 	case h.Status/100 != 2 && !empty:
-		return m.refused(io, h, fmt.Sprintf("answered %d %s", h.Status, plain.Text(h.Reason, 60)))
+		return m.refused(io, h, fmt.Sprintf("answered %d %s", h.Status, plain.Text(h.Reason, 60)), content)
 	case !empty:
 		m.answered(h, content)
 	}

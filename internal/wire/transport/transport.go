@@ -158,6 +158,8 @@ type Opening struct {
 	// Beside is where the datagrams of a Pair go.
 	Beside wire.Endpoint
 	Jar    *http1.Jar // the client's cookies; nil if it has none yet
+	// Body says that what comes with a refusal is waited for, and is in the ws.Refusal.
+	Body bool
 	// Again says that the client was connected before: it comes back.
 	Again bool
 }

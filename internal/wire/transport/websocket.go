@@ -174,6 +174,19 @@ func (m *WebSocket) upgrade(io *IO) Event {
 	if err == nil && !h.exchange.Headed() {
 		return Event{}
 	}
+	if err == nil && h.Body && h.exchange.Head.Status != 101 && !h.exchange.Done() &&
+		len(h.exchange.Content) < maxBody {
+		return Event{}
+	}
+	return m.answered(io, err)
+}
+
+// maxBody is how much of what comes with a refusal is kept, in bytes.
+const maxBody = 4 << 10
+
+// answered handles the answer to the handshake.
+func (m *WebSocket) answered(io *IO, err error) Event {
+	h := m.opening
 	if err == nil {
 		err = ws.CheckResponse(&h.exchange.Head, h.key, h.offer)
 	}
@@ -182,6 +195,7 @@ func (m *WebSocket) upgrade(io *IO) Event {
 	}
 	if refusal := (*ws.Refusal)(nil); errors.As(err, &refusal) {
 		refusal.After, _ = retryAfter(&h.exchange.Head, io.Wall())
+		refusal.Body = string(h.exchange.Content[:min(len(h.exchange.Content), maxBody)])
 	}
 	if err != nil {
 		return m.refused(io, err)
@@ -249,6 +263,10 @@ func (m *WebSocket) closed(io *IO, f ws.Event) Event {
 
 // Lost implements Machine.
 func (m *WebSocket) Lost(io *IO, _ int, err error) {
+	if m.phase == upgrading && m.opening.exchange.Headed() { // it was refused, and the rest is the body
+		io.event[Main] = m.answered(io, nil)
+		return
+	}
 	if m.phase != idle {
 		ev := m.phase.lost(err)
 		m.Drop(io)
@@ -261,6 +279,10 @@ func (m *WebSocket) Expire(io *IO) {
 	ev := Event{Kind: Ended}
 	switch m.phase {
 	case connecting, upgrading:
+		if m.opening.exchange.Headed() {
+			io.event[Main] = m.answered(io, nil)
+			return
+		}
 		ev = Event{Kind: Refused, Err: &NotInTime{"agreement"}}
 	case closing:
 		ev.Err = errors.New("no answer to the close frame")

@@ -45,6 +45,7 @@ type Refusal struct {
 	// After is how long the server wants to be left alone (Retry-After, RFC 9110 10.2.3); 0 if
 	// it does not say.
 	After time.Duration
+	Body  string // what came with the answer, if anybody wants to know, up to 4 KiB
 }
 
 func (e *Refusal) Error() string {
