@@ -5,6 +5,7 @@ import (
 
 	"tidepull/internal/base/maybe"
 	"tidepull/internal/base/mono"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -186,6 +187,7 @@ func (j *judge) entered(e *Env, at mono.Time) {
 		e.tellOf(fact.Enters, j.room)
 	}
 	j.isIn(e, j.room)
+	e.frees(excuse.BetweenRoutes, e.now)
 	e.path.keepsRoom(e, j.room, true)
 	e.counts().Entries++
 	e.event(logbook.Entered, j.room, "")

@@ -8,6 +8,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/client/reading"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
@@ -134,6 +135,7 @@ func (p *path) goesDown(e *Env, err error) {
 	why := e.countReason("step down", fmt.Errorf("%s to %s, %s", from, e.routeOf().Name, reasonOf(err)))
 	e.event(logbook.SteppedDown, noRoom, why)
 	e.script.goTo(e, t.place)
+	e.hinder(excuse.BetweenRoutes)
 	t.settles, t.tryAt = 0, 0
 	p.dialRoute(e, e.script.step())
 }

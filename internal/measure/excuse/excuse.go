@@ -11,20 +11,21 @@ type Cause uint8
 
 // The causes. Those before LostOnPath go on for a while, and a Store keeps them.
 const (
-	None        Cause = iota
-	SlowReader        // it reads slowly on purpose
-	NotReading        // it reads nothing on purpose
-	HeldDown          // a fault keeps back what it is told
-	ChangedDown       // a fault has changed a byte of what it is told
-	Away              // its connection is broken, and it may catch up once it is back
-	HungUp            // it ended its connection without reading the rest
-	HeldUp            // a fault keeps back what it says
-	ChangedUp         // a fault has changed a byte of what it says
-	CutOff            // its connection was about to break
-	Disturbed         // some fault is on its path, which may keep nothing back: heartbeats come late
-	LostOnPath        // a fault lost the one message on its way
-	Left              // its recipient left, or was cut off
-	Behind            // the tool has not read so far
+	None          Cause = iota
+	SlowReader          // it reads slowly on purpose
+	NotReading          // it reads nothing on purpose
+	HeldDown            // a fault keeps back what it is told
+	ChangedDown         // a fault has changed a byte of what it is told
+	Away                // its connection is broken, and it may catch up once it is back
+	HungUp              // it ended its connection without reading the rest
+	HeldUp              // a fault keeps back what it says
+	ChangedUp           // a fault has changed a byte of what it says
+	CutOff              // its connection was about to break
+	BetweenRoutes       // it has gone down to its next route, and is not in its rooms again
+	Disturbed           // some fault is on its path, which may keep nothing back: heartbeats come late
+	LostOnPath          // a fault lost the one message on its way
+	Left                // its recipient left, or was cut off
+	Behind              // the tool has not read so far
 	NumCauses
 )
 
@@ -64,6 +65,8 @@ var causes = [NumCauses]struct {
 	HeldUp:    {"held up", Says, Late, "a fault of the trial kept back what its sender said"},
 	ChangedUp: {"changed up", Says, Changed, "a fault of the trial had changed bytes of its sender's connection"},
 	CutOff:    {"cut off", Says, Unknown, "its sender was cut off just as it was said, and nobody has it"},
+	BetweenRoutes: {"between routes", Hears, Unknown,
+		"its recipient was on its way from one route to the next"},
 	Disturbed: {"disturbed", Says, Late, "a fault of the trial was on the path"},
 	LostOnPath: {"lost on the path", Hears, Unknown,
 		"a fault of the trial lost it on its way, or gave it out at another time"},

@@ -298,3 +298,38 @@ func BenchmarkFaultOnAll(b *testing.B) {
 		})
 	}
 }
+
+// TestBetweenRoutes: what was said while a client was on its way to its next route may have been kept for it,
+// and of a room that it was not in just before it is a stray.
+func TestBetweenRoutes(t *testing.T) {
+	for name, tc := range map[string]struct {
+		room string
+		goes bool
+		want Fate
+	}{
+		"kept for it":              {"lock-1", true, Allowed},
+		"of another room":          {"lock-2", true, Stray},
+		"of one that just left it": {"lock-1", false, Stray},
+	} {
+		l := New(Config{Run: 1, Crews: 1, Prompt: 40 * time.Millisecond, Grace: time.Second})
+		l.AddClient(0)
+		l.AddClient(0)
+		sheet := &Sheet{}
+		for c, rooms := range [][]string{{"lock-1", "lock-2"}, {"lock-1"}} {
+			for _, room := range rooms {
+				l.Ask(Client(c), l.Room(room), ms)
+				l.Enter(Client(c), l.Room(room), ms)
+			}
+		}
+		l.Break(1, 10*ms)
+		if tc.goes {
+			l.Hinder(1, excuse.BetweenRoutes, 10*ms)
+		}
+		room := l.Room(tc.room)
+		n := l.Say(Say{Room: room, Sheet: sheet, Due: 20 * ms, Sent: 20 * ms})
+		v := l.Arrive(Arrival{To: 1, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: 30 * ms, Sheet: sheet})
+		if v.Fate != tc.want {
+			t.Errorf("%s: %v, want %v", name, v.Fate, tc.want)
+		}
+	}
+}

@@ -422,7 +422,7 @@ func (l *Ledger) judge(r *row, a Arrival, latency, least time.Duration, piled, a
 	case r.past.Has(slot):
 		r.note(a.To, Duplicate, latency)
 		return Duplicate
-	case l.mayHave(r, slot):
+	case l.mayHave(r, slot), l.keptFor(r, slot, a.To):
 		r.note(a.To, Allowed, latency)
 		return Allowed
 	}
@@ -483,6 +483,13 @@ func (l *Ledger) mayHave(r *row, slot int) bool {
 		}
 	}
 	return s.inside() || s.over >= r.say.Sent
+}
+
+// keptFor reports whether a server may have kept a message for a client that was on its way from one route
+// to the next: it knows the client by something else than its connection.
+func (l *Ledger) keptFor(r *row, slot int, c Client) bool {
+	x, was := l.excuses.Last(c, excuse.BetweenRoutes)
+	return was && r.say.Audience != ToNobody && l.rooms[r.say.Room].seats[slot].over >= x.From && r.say.Sent <= x.To
 }
 
 // Open is the number of rows that are not settled.
