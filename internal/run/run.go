@@ -16,6 +16,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"tidepull/internal/base/mono"
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/impair"
 	"tidepull/internal/engine/machine"
@@ -255,6 +256,12 @@ func (r *Run) Wait() *Snapshot {
 	return r.Snapshot()
 }
 
+// wall is the time since 1970 of an instant, in nanoseconds.
+func wall(t mono.Time) int64 { return int64(t) + wallOffset }
+
+// wallOffset is taken once: the clock may be set while a run goes on.
+var wallOffset = mono.WallOffset()
+
 // collect turns the loop's reports into snapshots until the loop has ended.
 func (r *Run) collect(failed <-chan error) {
 	defer close(r.done)
@@ -271,6 +278,9 @@ func (r *Run) collect(failed <-chan error) {
 		}
 		s.Trial, s.Started, s.KernelTimes, s.Stopped = r.Snapshot().Trial, r.Snapshot().Started, r.kernel,
 			r.stopped.Load()
+		if began, ok := r.engine.Began(); ok { // from which the run's times count
+			s.Started = time.Unix(0, wall(began))
+		}
 		s.Happened = happened
 		r.snapshot.Store(s)
 	}

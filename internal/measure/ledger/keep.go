@@ -138,6 +138,9 @@ func (l *Ledger) outcome(r *row, slot int) Outcome {
 		if o.Fate, o.Cause = l.missing(r, slot); o.Fate == Excused && l.isLeftOut(r, slot) {
 			o.Fate, o.Cause = Lost, excuse.None
 		}
+		if o.Fate == Lost && l.mayCatchUp(seat.client, r.say.Sent, r.say.Sent.Add(l.cfg.Grace)) {
+			o.Fate, o.Cause = Excused, excuse.Away // what becomes of it is known only later
+		}
 	}
 	return o
 }

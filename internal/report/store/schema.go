@@ -153,4 +153,18 @@ ALTER TABLE second DROP COLUMN schedule_lag;
 	`
 ALTER TABLE outcome ADD COLUMN cause TEXT NOT NULL DEFAULT '';
 `,
+	// 11: one view of all that became of messages, those that the tool itself sent late too
+	`
+CREATE VIEW became AS
+  SELECT run, at, room, crew, kind, said, owed, delivered, late, caught_up, lost, excused, duplicate, stray, allowed,
+    past, overdue FROM cell
+  UNION ALL
+  SELECT second.run, second.at, c.value->>'$.Cell.Room', c.value->>'$.Cell.Crew',
+    CASE c.value->>'$.Cell.Kind' WHEN 0 THEN 'notice' WHEN 1 THEN 'whisper' WHEN 2 THEN 'joined' ELSE 'gone' END,
+    c.value->>'$.Tally.Said', c.value->>'$.Tally.Owed', c.value->>'$.Tally.Delivered', c.value->>'$.Tally.Late',
+    c.value->>'$.Tally.CaughtUp', c.value->>'$.Tally.Lost', c.value->>'$.Tally.Excused',
+    c.value->>'$.Tally.Duplicate', c.value->>'$.Tally.Stray', c.value->>'$.Tally.Allowed', c.value->>'$.Tally.Past',
+    c.value->>'$.Tally.Overdue'
+  FROM second, json_each(second.own, '$.Cells') AS c;
+`,
 }

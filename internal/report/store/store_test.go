@@ -152,6 +152,42 @@ func TestSameFiguresAsLive(t *testing.T) {
 	}
 }
 
+// TestDocumentedQuery: the query in docs/store.md finds everything, what the tool itself sent late too, and
+// what was taken back is not there any more.
+func TestDocumentedQuery(t *testing.T) {
+	doc, err := os.ReadFile("../../../docs/store.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, query, found := strings.Cut(string(doc), `sqlite3 runs.db "`)
+	if query, _, _ = strings.Cut(query, `"`); !found {
+		t.Fatal("docs/store.md has no query")
+	}
+	s := openStore(t, filepath.Join(t.TempDir(), "runs.db"))
+	if err := s.Insert(Run{Trial: "t"}); err != nil {
+		t.Fatal(err)
+	}
+	cell := func(room, owed, lost int) logbook.CellTally {
+		return logbook.CellTally{Cell: ledger.Cell{Room: ledger.Room(room)}, Tally: ledger.Tally{Owed: int64(owed),
+			Lost: int64(lost)}}
+	}
+	e := &logbook.Entry{At: 3, SentLate: &logbook.Part{Cells: []logbook.CellTally{cell(1, 700, 690)}}}
+	for _, cells := range [][]logbook.CellTally{{cell(1, 10, 1), cell(2, 5, 0)}, {cell(1, 10, 2)}} {
+		e.Cells = cells
+		if err := s.transaction(func(tx *sql.Tx) error {
+			w := newWriter(tx, 1)
+			w.second(e)
+			return w.err
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var at, owed, lost int
+	if err := s.db.QueryRow(query).Scan(&at, &owed, &lost); err != nil || at != 3 || owed != 710 || lost != 692 {
+		t.Errorf("%s: second %d, %d owed, %d lost; %v", query, at, owed, lost, err)
+	}
+}
+
 // TestKilled kills a process that keeps a run with -9: the run is there, up to
 // its last second, and marked as cut short.
 func TestKilled(t *testing.T) {

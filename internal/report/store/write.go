@@ -188,8 +188,8 @@ func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
 	for text, n := range s.Reasons {
 		w.put("reason", "text", text, "times", n)
 	}
-	w.exec("UPDATE run SET elapsed = ?, state = ?, verdict = ?, why = ?, summary = ?, happened = ?, server = ? "+
-		"WHERE id = ?", s.Elapsed.Microseconds(), state, string(verdict), why, string(summary), w.json(s.Happened),
+	w.exec("UPDATE run SET started = ?, elapsed = ?, state = ?, verdict = ?, why = ?, summary = ?, happened = ?, server = ? "+
+		"WHERE id = ?", s.Started.UnixMicro(), s.Elapsed.Microseconds(), state, string(verdict), why, string(summary), w.json(s.Happened),
 		w.json(s.Server), w.run)
 	return w.err
 }
@@ -265,6 +265,8 @@ func (w *writer) second(e *logbook.Entry) {
 			w.put("times", "at", e.At, "name", logbook.Dist(d).String(), "histogram", []byte(h))
 		}
 	}
+	// What was written of this second before it was settled may have been taken back since.
+	w.exec("DELETE FROM cell WHERE run = ? AND at = ?", w.run, e.At)
 	for _, c := range e.Cells {
 		t := &c.Tally
 		row := []any{"at", e.At, "room", c.Cell.Room, "crew", c.Cell.Crew, "kind", c.Cell.Kind.String(),
