@@ -217,6 +217,10 @@ func (a *Account) arrival(in ledger.Arrival, size int) {
 			a.book.Of(v.Sheet).Delivery(a.crews[in.To], v.Owed, v.Latency, v.Least)
 		}
 	}
+	if v.Fate == ledger.Overdue && v.Latency > 0 && !v.Own { // lost, and how late it came is known
+		page.Counts.Overtime++
+		page.Delivery(a.crews[in.To], v.Owed, v.Latency, v.Least)
+	}
 	rec := lane.Record{What: lane.Got, Number: in.Mark.Number, Peer: int32(in.Mark.Sender), Room: int32(in.Mark.Room),
 		Fate: v.Fate, Kind: v.Kind, Size: uint32(size), Took: v.Latency}
 	if v.Fate == ledger.Foreign {

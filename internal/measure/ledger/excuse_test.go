@@ -333,3 +333,20 @@ func TestBetweenRoutes(t *testing.T) {
 		}
 	}
 }
+
+// TestOverdueLatency: how long a delivery took that came after its grace time is known.
+func TestOverdueLatency(t *testing.T) {
+	l := New(Config{Run: 1, Crews: 1, Prompt: 40 * time.Millisecond, Grace: 5 * time.Second})
+	room, sheet := l.Room("lock-1"), &Sheet{}
+	for c := range Client(2) {
+		l.AddClient(0)
+		l.Ask(c, room, ms)
+		l.Enter(c, room, ms)
+	}
+	n := l.Say(Say{Room: room, Sheet: sheet, Due: 20 * ms, Sent: 20 * ms})
+	l.Settle(5100 * ms)
+	v := l.Arrive(Arrival{To: 1, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: n}, At: 6050 * ms, Sheet: sheet})
+	if v.Fate != Overdue || v.Latency != 6030*time.Millisecond || v.Owed != 2 || v.Own {
+		t.Errorf("%+v", v)
+	}
+}

@@ -354,7 +354,7 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 			return Verdict{Fate: Duplicate, Sheet: a.Sheet}
 		}
 		c.Overdue++
-		return Verdict{Fate: Overdue, Sheet: a.Sheet}
+		return l.overdue(a)
 	}
 	cell := &r.say.Sheet.cells[r.cell+crew]
 	v := Verdict{Sheet: r.say.Sheet, Owed: int(r.owed), Latency: max(0, a.At.Sub(r.say.Due)), Kind: r.say.Kind}

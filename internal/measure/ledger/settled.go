@@ -4,6 +4,7 @@ import (
 	"slices"
 
 	"tidepull/internal/base/bitset"
+	"tidepull/internal/base/mono"
 	"tidepull/internal/base/queue"
 )
 
@@ -11,6 +12,9 @@ import (
 // duplicate to them, and overdue to the others.
 type settledRow struct {
 	room Room
+	due  mono.Time
+	sent mono.Time
+	owed int32
 	got  bitset.Set
 	few  []int32
 }
@@ -31,7 +35,7 @@ const (
 // remember keeps who got a settled message, and forgets the oldest if that
 // is too much. The row gets the memory of one that was forgotten.
 func (l *Ledger) remember(r *row) {
-	kept := settledRow{room: r.say.Room, few: r.few}
+	kept := settledRow{room: r.say.Room, due: r.say.Due, sent: r.say.Sent, owed: r.owed, few: r.few}
 	if r.few = nil; r.got.Len() > 0 {
 		kept.got, r.got = r.got, bitset.Set{}
 	}
@@ -59,6 +63,19 @@ func (l *Ledger) remember(r *row) {
 			r.few = old.few[:0]
 		}
 	}
+}
+
+// overdue is the verdict on what comes after its grace time, for the first time. How long it took is known if
+// the message is remembered.
+func (l *Ledger) overdue(a Arrival) Verdict {
+	v := Verdict{Fate: Overdue, Sheet: a.Sheet}
+	from, place := l.streamOf(a.Mark.Number)
+	if m := from.remembered(place); m != nil {
+		v.Owed, v.Latency = int(m.owed), max(0, a.At.Sub(m.due))
+		v.Least = v.Latency
+		v.Own = l.Unread(a.To, m.sent) || l.missed(a.To, m.sent)
+	}
+	return v
 }
 
 // hadSettled reports whether the recipient has got a settled message already,

@@ -44,13 +44,16 @@ type Counts struct {
 	StrayNews int64 // announcements that a client joined or left which it did not
 	// deliveries that had piled up at clients that read slowly on purpose, on the second
 	// of their message
-	Piled   int64
-	Evicted int64 // clients that the server closed while they misbehaved on purpose
-	Routes  RouteCounts
-	Returns ReturnCounts
-	Pulse   PulseCounts
-	Path    PathCounts
-	Load    LoadCounts
+	Piled int64
+	// lost deliveries that came after their grace time: the latencies have them, on the second in
+	// which they came
+	Overtime int64
+	Evicted  int64 // clients that the server closed while they misbehaved on purpose
+	Routes   RouteCounts
+	Returns  ReturnCounts
+	Pulse    PulseCounts
+	Path     PathCounts
+	Load     LoadCounts
 	// WaitsFailed are the checks that failed because what was waited for did not come.
 	WaitsFailed int64
 	Doubt       DoubtCounts // of some of the above

@@ -212,7 +212,7 @@ func (w *Window) Imbalance() string {
 		return "more came than was owed"
 	case t.Arrivals()+w.Foreign != w.Counts.Marked:
 		return "arrivals are missing"
-	case timed-w.Counts.Piled != deliveries:
+	case timed-w.Counts.Piled+w.Counts.Overtime != deliveries:
 		return "latencies are missing"
 	case t.Said != w.Counts.Sent:
 		return "messages are missing"
