@@ -203,3 +203,34 @@ func TestFailsUp(t *testing.T) {
 		}
 	}
 }
+
+// TestOtherType: what is said as text and comes as a binary message is counted, unless something is said as
+// one, the dialect says that it may be, or it comes another way than over WebSockets.
+func TestOtherType(t *testing.T) {
+	say := func(binary bool) trial.Step { return trial.Step{Do: trial.Say, Binary: binary} }
+	for name, tc := range map[string]struct {
+		steps  []trial.Step
+		kind   trial.Kind
+		heard  bool // as binary, by the dialect
+		binary bool // it comes so
+		want   int64
+	}{
+		"text as text":        {steps: []trial.Step{say(false)}},
+		"text as binary":      {steps: []trial.Step{say(false)}, binary: true, want: 1},
+		"binary as binary":    {steps: []trial.Step{say(true)}, binary: true},
+		"binary as text":      {steps: []trial.Step{say(true)}, want: 1},
+		"both are said":       {steps: []trial.Step{say(true), say(false)}, binary: true},
+		"as the dialect says": {steps: []trial.Step{say(false)}, heard: true, binary: true},
+		"over HTTP":           {steps: []trial.Step{say(true)}, kind: trial.OverHTTP},
+	} {
+		e, c := staged(t, 0, trial.Expect, mono.Time(20*time.Second))
+		tr := &trial.Trial{Target: trial.Target{Routes: []trial.Route{{Kind: tc.kind}}},
+			Crews: []trial.Crew{{Session: &trial.Session{Steps: tc.steps}}}}
+		tr.Dialect.Heard.Binary = tc.heard
+		e.types = tr.MessageTypes()
+		m := reading.Message{Binary: tc.binary}
+		if c.judge.gets(e, &m, mono.At(e.now)); e.counts().OtherType != tc.want {
+			t.Errorf("%s: %d counted", name, e.counts().OtherType)
+		}
+	}
+}

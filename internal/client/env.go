@@ -63,6 +63,7 @@ type Fixed struct {
 	remembers []bool                 // by crew: its session has an expect that takes what has come already
 	inRooms   bool                   // some rate is dealt out in rooms
 	lateNames bool                   // the server learns a client's name when it enters a room
+	types     trial.MessageTypes     // of what is said
 }
 
 // Owned is what the share knows of its clients, and of those of others as far as they have told.
@@ -210,6 +211,7 @@ func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 	}
 	e.faults = t.Moments(func(*trial.Fault) bool { return true })
 	d := &t.Dialect
+	e.types = t.MessageTypes()
 	e.lateNames = d.Naming.Send == nil && d.Enter.Send.Uses(expr.VarName)
 	e.roomNumber([]byte(ledger.EveryoneName)) // which the account has as its first
 	return e

@@ -1,6 +1,7 @@
 package client
 
 import (
+	"errors"
 	"fmt"
 
 	"tidepull/internal/base/mono"
@@ -143,6 +144,11 @@ func (j *judge) gets(e *Env, m *reading.Message, came mono.Span) {
 	if m.Is&reading.History != 0 {
 		history = fact.History
 	}
+	if history == 0 && e.types.Changed(m.Binary) {
+		e.counts().OtherType++
+		e.countReason("of another type", errOtherType[m.Binary])
+		e.trouble()
+	}
 	for ; m.Marked; m.NextMark() {
 		f.Peer, f.Room, f.Number, f.Flags = ledger.Client(m.Mark.Sender), int32(m.Mark.Room), m.Mark.Number, history
 		if m.Mark.Run != e.Run {
@@ -151,6 +157,10 @@ func (j *judge) gets(e *Env, m *reading.Message, came mono.Span) {
 		e.tell(f)
 	}
 }
+
+// errOtherType is why a message is not of the type that it was said as, by what it came as.
+var errOtherType = map[bool]error{true: errors.New("what was said as text came as a binary message"),
+	false: errors.New("what was said as a binary message came as text")}
 
 // notesNumber notes a message's number, if it has one. The first live one after the client came back
 // says whether the server numbers on, or has forgotten how far it was.

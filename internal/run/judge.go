@@ -59,6 +59,7 @@ var implied = []struct{ name, figure, wider string }{
 	{"nothing comes twice", "ledger.duplicate", ""},
 	{"nothing comes to the wrong clients", "ledger.stray", ""},
 	{"nothing comes altered", "ledger.altered", ""},
+	{"text comes as text, and bytes as bytes", "messages.other_type", ""},
 	{"each sender's messages come in order", "ledger.reordered", ""},
 	{"all get the same order", "ledger.disagreed", ""},
 	{"nobody is announced falsely", "announcements.stray", ""},
@@ -400,7 +401,7 @@ func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
 // reasonsOf are the beginnings of the reasons that belong to a figure.
 var reasonsOf = map[string]string{"clients.refused": "refused: ", "clients.denied": "denied: ",
 	"clients.broken": "broken: ", "clients.malformed": "broken: ",
-	"messages.unsent": "unsent: ", "expectations.missed": "missed: ", "checks.failed": "check ",
+	"messages.unsent": "unsent: ", "messages.other_type": "of another type: ", "expectations.missed": "missed: ", "checks.failed": "check ",
 	"checks.failed_otherwise": "check ", "announcements.stray": "announced falsely: "}
 
 // mostly gives the most frequent reason behind a figure, as an addition to a

@@ -161,10 +161,11 @@ type Connections struct {
 
 // Messages count messages.
 type Messages struct {
-	Sent     int64 `json:"sent"`
-	Unsent   int64 `json:"unsent"`
-	Arrivals int64 `json:"arrivals"`
-	Unknown  int64 `json:"unknown"` // without a mark, and recognised by no rule
+	Sent      int64 `json:"sent"`
+	Unsent    int64 `json:"unsent"`
+	Arrivals  int64 `json:"arrivals"`
+	Unknown   int64 `json:"unknown"`    // without a mark, and recognised by no rule
+	OtherType int64 `json:"other_type"` // came as text and were said as binary messages, or the other way round
 }
 
 // LedgerSummary is the balance: owed = delivered + late + lost + excused.
@@ -283,7 +284,7 @@ func Summarise(s *Snapshot) Summary {
 		CutShort: s.Stopped || s.Err != nil, Clients: s.Trial.Clients(),
 		Connections: Connections{c.Opened, c.Refused, c.Broken, c.Denied, c.Malformed, c.Hindered, c.Evicted,
 			c.Finished, w.Most.Open},
-		Messages: Messages{c.Sent, c.Unsent, c.Arrivals, c.Unknown},
+		Messages: Messages{c.Sent, c.Unsent, c.Arrivals, c.Unknown, c.OtherType},
 		Ledger: LedgerSummary{Tally: tallyOf(&w.Total), Balanced: w.Imbalance() == "", Foreign: w.Foreign,
 			StrayNews: c.StrayNews, Unkept: s.Unkept, ByRoom: map[string]Tally{}, ByCrew: map[string]Tally{}},
 		Fanout:      w.Fanout().Latencies(),

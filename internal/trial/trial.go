@@ -305,6 +305,7 @@ type Heard struct {
 	Seq     *expr.Program // its number in its room
 	Payload *expr.Program // what its sender wanted to say; nil: the whole message
 	Decoded *expr.Program // the text in which the mark is, if it is not plain to see
+	Binary  bool          // they may come as binary messages though they are said as text
 }
 
 // Presence is how the server tells the number of a room's members.

@@ -189,6 +189,8 @@ func makeFigures() map[string]*Figure {
 			func(w *Window) int64 { return w.Counts.Unsent }},
 		{"messages.arrivals", "messages received, of any kind", func(w *Window) int64 { return w.Counts.Arrivals }},
 		{"clients.open", "the most connections open at once", func(w *Window) int64 { return int64(w.Most.Open) }},
+		{"messages.other_type", "messages that came as text and were said as binary messages, or the other way round",
+			func(w *Window) int64 { return w.Counts.OtherType }},
 		{"messages.unknown", "messages without a mark that no rule of the dialect recognised",
 			func(w *Window) int64 { return w.Counts.Unknown }},
 		{"announcements.stray", "announcements that a client joined or left which it did not",
@@ -226,7 +228,7 @@ func makeFigures() map[string]*Figure {
 	for name, f := range all {
 		f.self = strings.HasPrefix(name, "self.") || f.Load()
 		switch name {
-		case "clients.malformed", "messages.unknown", "announcements.stray", "feed.repeats", "feed.backward",
+		case "clients.malformed", "messages.unknown", "messages.other_type", "announcements.stray", "feed.repeats", "feed.backward",
 			"clients.hindered", // and what happened, happened
 			"ledger.owed", "messages.sent", "messages.notices", "messages.arrivals", "clients.open",
 			"expectations.met", "checks.held", "requests.answered", "feed.readings":

@@ -40,6 +40,7 @@ type Counts struct {
 	Repeats   int64 // that came again
 	Backward  int64 // that came after a later one
 	Stale     int64 // that were older than they may be
+	OtherType int64 // marked messages of a type, text or binary, that nobody said anything as
 	Unknown   int64 // messages without a mark that no rule of the dialect recognised
 	StrayNews int64 // announcements that a client joined or left which it did not
 	// deliveries that had piled up at clients that read slowly on purpose, on the second

@@ -40,8 +40,16 @@ func Fresh(a Answers) string {
 	if rooms {
 		sampleExchange(p, "enter", a.Enter, a.Entered)
 	}
+	said, payload := template(a.Say), ""
 	if when := condition(a.Received); when != "" {
-		p("  heard {\n    when = %s\n  }", when)
+		p("  heard {\n    when = %s", when)
+		if field := payloadField(a.Received); field != "" {
+			p("    payload = msg[%s]", Quote(field))
+			// with what careless servers change
+			payload = "      payload = \"berth ${n} <north & south> \u00e9 ${mark}\"\n"
+			said = strings.Replace(said, samplePayload, "${payload}", 1)
+		}
+		p("  }")
 	}
 	p("}\n\nsession \"try\" {\n  connect {}")
 	room := ""
@@ -50,8 +58,8 @@ func Fresh(a Answers) string {
 	} else {
 		room = "\n      reaches = \"everyone\""
 	}
-	p("  pause { lasts = \"1s\" }\n  repeat {\n    every = \"1s\"\n    say {\n      body = %s%s\n    }\n  }\n}\n",
-		template(a.Say), room)
+	p("  pause { lasts = \"1s\" }\n  repeat {\n    every = \"1s\"\n    say {\n%s      body = %s%s\n    }\n  }\n}\n",
+		payload, said, room)
 	p("crew \"pilots\" {\n  clients = 10\n  session = session.try\n}\n")
 	p("tide {\n  flood \"100%%\" { over = \"1s\" }\n  slack { lasts = \"8s\" }\n  ebb { over = \"1s\" }\n}\n")
 	p("limit \"nothing is lost\" {\n  of     = ledger.lost\n  equals = 0\n}")
@@ -79,8 +87,26 @@ func sampleExchange(p func(string, ...any), block, send, answer string) {
 
 // template makes the text of a sample one in which the client's own values stand.
 func template(sample string) string {
-	return strings.NewReplacer("<name>", "${name}", "<room>", "${room}", "<text>", "berth ${n} ${mark}").
+	return strings.NewReplacer("<name>", "${name}", "<room>", "${room}", "<text>", samplePayload).
 		Replace(Quote(sample))
+}
+
+// samplePayload is what clients say.
+const samplePayload = "berth ${n} ${mark}"
+
+// payloadField is the field of a sample, if it is a JSON object, that holds what was said and nothing else;
+// "" if there is none.
+func payloadField(sample string) string {
+	var fields map[string]any
+	if json.Unmarshal([]byte(sample), &fields) != nil {
+		return ""
+	}
+	for _, name := range slices.Sorted(maps.Keys(fields)) {
+		if fields[name] == "<text>" {
+			return name
+		}
+	}
+	return ""
 }
 
 // condition makes what recognises messages like a sample: a JSON object by its texts that

@@ -201,7 +201,7 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 		case "heard":
 			d.Heard = trial.Heard{When: r.condition(attrs["when"]), Room: r.condition(attrs["room"]),
 				Seq: r.condition(attrs["seq"]), Payload: r.condition(attrs["payload"]),
-				Decoded: r.condition(attrs["decoded"])}
+				Decoded: r.condition(attrs["decoded"]), Binary: r.yes(attrs["binary"])}
 		case "presence":
 			d.Presence = trial.Presence{When: r.condition(attrs["when"]), Room: r.condition(attrs["room"]),
 				Members: r.condition(attrs["members"]),

@@ -259,6 +259,8 @@ var vocabulary = map[string]*blockWord{
 		{"when", formCondition, false, "recognises one"}, {"room", formValue, false, "its room"},
 		{"seq", formValue, false, "its number in its room"},
 		{"payload", formValue, false, "what its sender wanted to say; the whole message if it is not given"},
+		{"binary", formYes, false, "they may come as binary messages though they are said as text; otherwise that " +
+			"breaks an implied limit"},
 		{"decoded", formValue, false, "the text in which the mark is found, such as unbase64(msg.data)"},
 	}},
 	"dialect.presence": {doc: "how the server says how many members a room has; the number is checked", attrs: []word{
