@@ -383,6 +383,11 @@ func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
 			open = addReason(open, r.Name, r.Why)
 		}
 	}
+	if whole {
+		for _, why := range s.Unseen() {
+			open = addReason(open, "what was due could be seen", why)
+		}
+	}
 	switch {
 	case len(broken) > 0:
 		return Broken, firstOf(broken)
@@ -401,7 +406,8 @@ func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
 // reasonsOf are the beginnings of the reasons that belong to a figure.
 var reasonsOf = map[string]string{"clients.refused": "refused: ", "clients.denied": "denied: ",
 	"clients.broken": "broken: ", "clients.malformed": "broken: ",
-	"messages.unsent": "unsent: ", "messages.other_type": "of another type: ", "expectations.missed": "missed: ", "checks.failed": "check ",
+	"messages.unsent": "unsent: ", "messages.other_type": "of another type: ",
+	"expectations.missed": "missed: ", "checks.failed": "check ",
 	"checks.failed_otherwise": "check ", "announcements.stray": "announced falsely: "}
 
 // mostly gives the most frequent reason behind a figure, as an addition to a

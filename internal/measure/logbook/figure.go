@@ -228,7 +228,8 @@ func makeFigures() map[string]*Figure {
 	for name, f := range all {
 		f.self = strings.HasPrefix(name, "self.") || f.Load()
 		switch name {
-		case "clients.malformed", "messages.unknown", "messages.other_type", "announcements.stray", "feed.repeats", "feed.backward",
+		case "clients.malformed", "messages.unknown", "messages.other_type", "announcements.stray",
+			"feed.repeats", "feed.backward",
 			"clients.hindered", // and what happened, happened
 			"ledger.owed", "messages.sent", "messages.notices", "messages.arrivals", "clients.open",
 			"expectations.met", "checks.held", "requests.answered", "feed.readings":

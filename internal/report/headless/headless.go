@@ -264,6 +264,12 @@ func Report(w io.Writer, s *run.Snapshot) {
 	if text := Routes(s); text != "" {
 		fmt.Fprintf(w, "  %s\n", text)
 	}
+	for _, text := range s.Unseen() {
+		fmt.Fprintf(w, "  not proven: %s\n", text)
+	}
+	if names := s.NeverReached(); names != "" {
+		fmt.Fprintf(w, "  no client came to: %s\n", names)
+	}
 	if deaf := s.Deaf(); deaf != "" {
 		fmt.Fprintf(w, "  %s\n", deaf)
 	}

@@ -188,9 +188,9 @@ func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
 	for text, n := range s.Reasons {
 		w.put("reason", "text", text, "times", n)
 	}
-	w.exec("UPDATE run SET started = ?, elapsed = ?, state = ?, verdict = ?, why = ?, summary = ?, happened = ?, server = ? "+
-		"WHERE id = ?", s.Started.UnixMicro(), s.Elapsed.Microseconds(), state, string(verdict), why, string(summary), w.json(s.Happened),
-		w.json(s.Server), w.run)
+	w.exec("UPDATE run SET started = ?, elapsed = ?, state = ?, verdict = ?, why = ?, summary = ?, happened = ?, "+
+		"server = ? WHERE id = ?", s.Started.UnixMicro(), s.Elapsed.Microseconds(), state, string(verdict), why,
+		string(summary), w.json(s.Happened), w.json(s.Server), w.run)
 	return w.err
 }
 

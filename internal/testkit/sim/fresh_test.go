@@ -32,7 +32,8 @@ func TestFresh(t *testing.T) {
 		if p = playWith(t, source, cfg, board.Switches{Seed: 2, Lose: 0.1}); p.window.Total.Lost == 0 {
 			t.Errorf("%q: nothing is lost of %d", shape, p.truth.Lost)
 		}
-		if p = playWith(t, source, cfg, board.Switches{Seed: 2, Alter: 0.1}); shape == "" && p.window.Total.Altered == 0 {
+		p = playWith(t, source, cfg, board.Switches{Seed: 2, Alter: 0.1})
+		if shape == "" && p.window.Total.Altered == 0 {
 			t.Errorf("%q: nothing is altered of %d", shape, p.truth.Altered)
 		}
 	}

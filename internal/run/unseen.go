@@ -1,0 +1,59 @@
+package run
+
+import (
+	"fmt"
+	"strings"
+
+	"tidepull/internal/base/units"
+	"tidepull/internal/measure/ledger"
+)
+
+// leastSeen is how often something must have been due before that it was never seen says anything.
+const leastSeen = 20
+
+// Unseen says what of the trial proves nothing, as it was hardly ever seen: announcements, or deliveries of
+// another kind, of which more than half is excused, and rules of the dialect that recognised nothing.
+func (s *Snapshot) Unseen() (all []string) {
+	if s.Total == nil {
+		return nil
+	}
+	var of [ledger.NumKinds]ledger.Tally
+	for cell, t := range s.Total.Cells {
+		of[cell.Kind].Add(&t)
+	}
+	words := [ledger.NumKinds]string{ledger.Notice: "deliveries", ledger.Whisper: "deliveries of whispers",
+		ledger.Joined: "announcements of who enters", ledger.Gone: "announcements of who leaves"}
+	for k, t := range of {
+		if t.Owed >= leastSeen && 2*t.Excused > t.Owed {
+			all = append(all, fmt.Sprintf("%s of %s %s are excused, so that it is not known whether the server would "+
+				"have sent them", units.Count(t.Excused), units.Count(t.Owed), words[k]))
+		}
+	}
+	for i, c := range s.Trial.Checks {
+		seen := i < len(s.Total.Checks) && s.Total.Checks[i].Held+s.Total.Checks[i].Failed > 0
+		switch {
+		case seen:
+		case c.Kind == "presence" && s.Total.Counts.Entries >= leastSeen:
+			all = append(all, fmt.Sprintf("the dialect's presence has recognised nothing, and rooms were entered %s "+
+				"times", units.Count(s.Total.Counts.Entries)))
+		case c.Kind == "feed" && s.Total.Counts.Opened > 0:
+			all = append(all, fmt.Sprintf("the feed '%s' has recognised nothing", c.Name))
+		}
+	}
+	return all
+}
+
+// watches are the kinds of checks that are no steps of a session.
+var watches = map[string]bool{"presence": true, "feed": true, "history": true}
+
+// NeverReached names the checks of the trial's steps to which no client has come; "" if there are none.
+func (s *Snapshot) NeverReached() string {
+	var all []string
+	for i, c := range s.Trial.Checks {
+		if s.Total != nil && !watches[c.Kind] && (i >= len(s.Total.Checks) ||
+			s.Total.Checks[i].Held+s.Total.Checks[i].Failed == 0) {
+			all = append(all, fmt.Sprintf("%s '%s'", c.Kind, c.Name))
+		}
+	}
+	return strings.Join(all, ", ")
+}

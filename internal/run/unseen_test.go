@@ -1,0 +1,42 @@
+package run
+
+import (
+	"strings"
+	"testing"
+
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/trial"
+)
+
+// TestUnseen: what was hardly ever seen is not proven, and says so; what is seen now and then is.
+func TestUnseen(t *testing.T) {
+	checks := []trial.Check{{Name: "the number of members", Kind: "presence"}, {Name: "gauges", Kind: "feed"},
+		{Name: "the answer", Kind: "expect"}, {Name: "a berth", Kind: "assert"}}
+	for name, tc := range map[string]struct {
+		gone    ledger.Tally
+		entries int64
+		checks  []logbook.CheckCount
+		want    string
+	}{
+		"all seen": {ledger.Tally{Owed: 57, Delivered: 50, Excused: 7}, 30,
+			[]logbook.CheckCount{{Held: 1}, {Failed: 1}, {Held: 1}, {Held: 1}}, ""},
+		"nobody heard of it": {ledger.Tally{Owed: 57, Excused: 57}, 30,
+			[]logbook.CheckCount{{Held: 1}, {Held: 1}}, "57 of 57 announcements of who leaves are excused"},
+		"too few to say":  {ledger.Tally{Owed: 19, Excused: 19}, 19, []logbook.CheckCount{{}, {Held: 1}}, ""},
+		"no presence":     {ledger.Tally{}, 20, []logbook.CheckCount{{}, {Held: 1}}, "presence has recognised nothing"},
+		"no word of feed": {ledger.Tally{}, 0, nil, "the feed 'gauges' has recognised nothing"},
+	} {
+		w := &logbook.Window{Cells: map[ledger.Cell]ledger.Tally{{Kind: ledger.Gone}: tc.gone}, Checks: tc.checks}
+		w.Counts.Started, w.Counts.Opened, w.Counts.Entries = 20, 20, tc.entries
+		s := &Snapshot{Total: w, Trial: &trial.Trial{Checks: checks}, Finished: true}
+		verdict, why := s.Outcome()
+		if (verdict == NotProven) != (tc.want != "") || tc.want != "" && !strings.Contains(why, tc.want) {
+			t.Errorf("%s: %v, %s", name, verdict, why)
+		}
+		if got := s.NeverReached(); (got == "") != (len(tc.checks) == 4) ||
+			got != "" && got != "expect 'the answer', assert 'a berth'" {
+			t.Errorf("%s: never reached are %s", name, got)
+		}
+	}
+}
