@@ -3,6 +3,7 @@ package run
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"tidepull/internal/base/units"
 	"tidepull/internal/measure/ledger"
@@ -29,18 +30,29 @@ func (s *Snapshot) Unseen() (all []string) {
 				"have sent them", units.Count(t.Excused), units.Count(t.Owed), words[k]))
 		}
 	}
+	entries := s.entriesBefore(s.Elapsed - s.Trial.Dialect.Presence.Within)
 	for i, c := range s.Trial.Checks {
 		seen := i < len(s.Total.Checks) && s.Total.Checks[i].Held+s.Total.Checks[i].Failed > 0
 		switch {
 		case seen:
-		case c.Kind == "presence" && s.Total.Counts.Entries >= leastSeen:
+		case c.Kind == "presence" && entries >= leastSeen:
 			all = append(all, fmt.Sprintf("the dialect's presence has recognised nothing, and rooms were entered %s "+
-				"times", units.Count(s.Total.Counts.Entries)))
-		case c.Kind == "feed" && s.Total.Counts.Opened > 0:
+				"times", units.Count(entries)))
+		case c.Kind == "feed" && s.Total.Counts.Opened > 0 && s.Elapsed >= leastSeen*time.Second:
 			all = append(all, fmt.Sprintf("the feed '%s' has recognised nothing", c.Name))
 		}
 	}
 	return all
+}
+
+// entriesBefore is how many rooms were entered in the seconds that were over by a time.
+func (s *Snapshot) entriesBefore(end time.Duration) (n int64) {
+	for _, e := range s.Entries {
+		if time.Duration(e.At+1)*time.Second <= end {
+			n += e.Counts.Entries
+		}
+	}
+	return n
 }
 
 // watches are the kinds of checks that are no steps of a session.

@@ -3,6 +3,7 @@ package run
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -29,7 +30,10 @@ func TestUnseen(t *testing.T) {
 	} {
 		w := &logbook.Window{Cells: map[ledger.Cell]ledger.Tally{{Kind: ledger.Gone}: tc.gone}, Checks: tc.checks}
 		w.Counts.Started, w.Counts.Opened, w.Counts.Entries = 20, 20, tc.entries
-		s := &Snapshot{Total: w, Trial: &trial.Trial{Checks: checks}, Finished: true}
+		s := &Snapshot{Total: w, Trial: &trial.Trial{Checks: checks}, Finished: true, Elapsed: 30 * time.Second,
+			Entries: []*logbook.Entry{{At: 3}, {At: 29}}}
+		s.Trial.Dialect.Presence.Within = 2 * time.Second
+		s.Entries[0].Counts.Entries, s.Entries[1].Counts.Entries = tc.entries, 50 // the last have no time to matter
 		verdict, why := s.Outcome()
 		if (verdict == NotProven) != (tc.want != "") || tc.want != "" && !strings.Contains(why, tc.want) {
 			t.Errorf("%s: %v, %s", name, verdict, why)
