@@ -191,6 +191,7 @@ func (l *Ledger) Enter(c Client, r Room, now mono.Time) {
 	m.bits.Add(slot)
 	m.byCrew[l.seats[c].crew]++
 	l.unsureIs(c, rm, 1)
+	l.awayIs(c, rm, 1)
 	l.counted(r, now, 1, 0)
 }
 
@@ -207,6 +208,7 @@ func (l *Ledger) Quit(c Client, r Room, now mono.Time) {
 	m.bits.Remove(slot)
 	m.byCrew[l.seats[c].crew]--
 	l.unsureIs(c, rm, -1)
+	l.awayIs(c, rm, -1)
 	l.counted(r, now, -1, 0)
 }
 

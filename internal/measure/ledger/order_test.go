@@ -495,3 +495,33 @@ func TestRememberedForAllShares(t *testing.T) {
 			four[min(i, messages-1)])
 	}
 }
+
+// TestClosedWhileAway: a client that goes for good while its connection is broken is away no more, and wrong
+// numbers of members are noticed afterwards.
+func TestClosedWhileAway(t *testing.T) {
+	wrong := 0
+	l := New(Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Settle: 50 * time.Millisecond,
+		Presence: func(c Count) {
+			if !c.Right() {
+				wrong++
+			}
+		}})
+	room := l.Room("lock-1")
+	for c := range Client(3) {
+		l.AddClient(0)
+		l.Ask(c, room, ms)
+		l.Enter(c, room, ms)
+	}
+	l.Suspend(2, 100*ms)
+	l.Left(2, room, 200*ms)
+	l.Settle(900 * ms)
+	l.MembersSaid(0, room, 2, 1000*ms)
+	l.Settle(1900 * ms)
+	if wrong != 0 {
+		t.Errorf("%d wrong numbers, and 2 is right", wrong)
+	}
+	l.MembersSaid(0, room, 1, 2000*ms)
+	if l.Settle(2900 * ms); wrong != 1 {
+		t.Errorf("%d wrong numbers, where 1 is wrong of 2", wrong)
+	}
+}

@@ -172,6 +172,13 @@ func (l *Ledger) unsureIs(c Client, rm *room, by int) {
 	}
 }
 
+// awayIs counts a client that becomes a member of a room, or is one no more, while its connection is broken.
+func (l *Ledger) awayIs(c Client, rm *room, by int) {
+	if a, was := l.absence(c); was && a.To == mono.Never {
+		rm.count.away += by
+	}
+}
+
 // nextQuiet is when the next room may have been quiet for long enough, or the next
 // number of members is judged again.
 func (l *Ledger) nextQuiet() mono.Time {
