@@ -311,8 +311,17 @@ func TestHelp(t *testing.T) {
 		}
 	}
 	if text, status := outcome(t, tool(t, "check", "../../trials/morning-tide.trial.hcl")); status != 0 ||
-		!strings.Contains(text, "400 clients in 3 crews") {
+		!strings.Contains(text, "400 clients in 3 crews") || strings.Contains(text, "attention") {
 		t.Errorf("%d %s", status, text)
+	}
+	for steps, says := range map[string]string{
+		`enter { room = "lock-1" }`:            `session "watch" closes its clients' connections`,
+		"enter { room = \"lock-1\" }\nstay {}": ""} {
+		text, status := outcome(t, tool(t, "check", harbour(t, "guest", steps, "1s", "")))
+		if status != 0 || !strings.Contains(text, says) ||
+			(says != "") != strings.Contains(text, "after its last step") {
+			t.Errorf("%d %s", status, text)
+		}
 	}
 }
 

@@ -9,6 +9,7 @@ import (
 
 	"github.com/charmbracelet/x/term"
 
+	"tidepull/internal/client"
 	"tidepull/internal/engine"
 	"tidepull/internal/report/export"
 	"tidepull/internal/report/headless"
@@ -232,6 +233,14 @@ func (c *checkCommand) Run() error {
 		}
 		fmt.Printf("%s: trial %q, %s in %s, %v, %s: no errors\n", file, t.Name, several(t.Clients(), "client"),
 			several(len(t.Crews), "crew"), t.Length(), several(len(t.Limits), "limit"))
+		warnings := t.Warnings()
+		if name, n := client.SharedName(t); n > 0 && t.Dialect.Announces() {
+			warnings = append(warnings, fmt.Sprintf("%d clients have the name %q: who enters and leaves of them is "+
+				"judged by how many announcements come, and a whisper to that name is owed to all of them", n, name))
+		}
+		for _, w := range warnings {
+			fmt.Printf("%s: attention: %s\n", file, w)
+		}
 	}
 	if wrong > 0 {
 		return &exitError{status: exitWrong}

@@ -12,6 +12,7 @@ import (
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
+	"tidepull/internal/wire/jsonscan"
 	"tidepull/internal/wire/transport"
 )
 
@@ -232,5 +233,27 @@ func TestOtherType(t *testing.T) {
 		if c.judge.gets(e, &m, mono.At(e.now)); e.counts().OtherType != tc.want {
 			t.Errorf("%s: %d counted", name, e.counts().OtherType)
 		}
+	}
+}
+
+// TestSharedName: the name is found that most clients have together.
+func TestSharedName(t *testing.T) {
+	name := func(parts ...string) *expr.Template {
+		n := &expr.Template{}
+		for _, p := range parts {
+			n.Text(p)
+		}
+		return n
+	}
+	session := &trial.Session{}
+	tr := &trial.Trial{Crews: []trial.Crew{{Clients: 2, ClientName: name("pilot"), Session: session},
+		{Clients: 3, ClientName: name("gue", "st"), Session: session}, {Clients: 1, ClientName: name("harbour master"),
+			Session: session}}, Fields: &jsonscan.Table{}}
+	if name, n := SharedName(tr); name != "guest" || n != 3 {
+		t.Errorf("%d clients are called %q", n, name)
+	}
+	tr.Crews = tr.Crews[2:]
+	if name, n := SharedName(tr); name != "" || n != 0 {
+		t.Errorf("%d clients are called %q", n, name)
 	}
 }

@@ -1,6 +1,10 @@
 package client
 
-import "tidepull/internal/measure/ledger"
+import (
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/trial"
+)
 
 // Names are those of all clients of a run, by which whispers and announcements know
 // them. Once all are added, they may be read by several shares.
@@ -41,4 +45,23 @@ func (n *Names) Sharers(c ledger.Client) []ledger.Client {
 		return nil
 	}
 	return n.sharers[n.byID[c]]
+}
+
+// SharedName gives a name that several of a trial's clients have, and how many; "" if each has its own.
+func SharedName(t *trial.Trial) (name string, clients int) {
+	names := NewNames()
+	e := NewEnv(t, names, logbook.NewBook(0, len(t.Crews)))
+	id := ledger.Client(0)
+	for crew, c := range t.Crews {
+		for n := range c.Clients {
+			e.New(id, uint16(crew), int32(n))
+			id++
+		}
+	}
+	for shared, all := range names.sharers {
+		if len(all) > clients || len(all) == clients && shared < name {
+			name, clients = shared, len(all)
+		}
+	}
+	return name, clients
 }

@@ -84,6 +84,7 @@ var examples = map[string]string{
 	"set":     "set { berth = \"berth-${n + 1}\" }",
 	"barrier": "barrier \"all there\" {\n  among  = \"crew\"\n  within = \"5s\"\n}",
 	"close":   "close {\n  code   = 1000\n  reason = \"off duty\"\n}",
+	"stay":    "stay {}",
 	"vanish":  "vanish {}",
 	"expect_close": "send { body = { kind = \"log off\" } }\n  expect_close \"it lets us go\" {\n    code   = 4000\n" +
 		"    reason = \"logged off\"\n    within = \"2s\"\n  }",

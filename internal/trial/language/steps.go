@@ -34,7 +34,7 @@ func (r *reader) readSession(b *hcl.Block) {
 		switch step.Type {
 		case "connect":
 			connected = true
-		case "request", "pause", "set", "assert", "barrier", "when", "otherwise", "choose", "repeat":
+		case "request", "pause", "stay", "set", "assert", "barrier", "when", "otherwise", "choose", "repeat":
 		default:
 			// What is before connect goes over HTTP, or over nothing: a log-in, a pause, a value.
 			if !connected {
@@ -154,6 +154,8 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 		st.Do, st.Room, st.Within = trial.Leave, r.textTemplate(a["room"]), r.duration(a["within"], 10*time.Second)
 	case "pause":
 		st.Do, st.For, st.Most = trial.Pause, r.duration(a["lasts"], time.Second), r.duration(a["most"], 0)
+	case "stay":
+		st.Do, st.For = trial.Pause, trial.ForGood
 	case "send":
 		st.Do = trial.Send
 		st.Body, st.Binary = r.content(b, a, false, 0)

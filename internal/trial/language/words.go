@@ -62,7 +62,7 @@ func routeWords(first string) []word {
 	}
 }
 
-var steps = []string{"connect", "request", "enter", "say", "whisper", "send", "ask", "expect", "leave", "pause",
+var steps = []string{"connect", "request", "enter", "say", "whisper", "send", "ask", "expect", "leave", "pause", "stay",
 	"repeat", "choose", "when", "otherwise", "set", "barrier",
 	"close", "vanish", "fall_silent", "misbehave", "read_slowly", "malformed", "expect_close", "assert"}
 
@@ -365,6 +365,8 @@ var vocabulary = map[string]*blockWord{
 	"pause": {doc: "wait", attrs: []word{
 		{"lasts", formDuration, true, "for how long"}, {"most", formDuration, false, "up to this long, at random"},
 	}},
+	"stay": {doc: "listen until the tide falls; a session without anything to wait for at its end closes its " +
+		"client's connection there"},
 	"repeat": {doc: "do the steps inside again and again, on schedule; the first turn comes after a random part of " +
 		"the interval", blocks: steps, attrs: []word{
 		{"every", formDuration, false, "the interval from turn to turn"},
