@@ -95,6 +95,9 @@ func TestRudeServers(t *testing.T) {
 					status < 0 || !strings.Contains(text, "verdict: ") {
 					t.Errorf("status %d\n%s", status, text)
 				}
+				if strings.HasPrefix(server.Name, "pings") && !strings.Contains(text, " pings a second, to ") {
+					t.Errorf("nothing is said of the pings:\n%s", text)
+				}
 				t.Logf("status %d after %v, %d MiB", status, took.Round(100*time.Millisecond), rss>>10)
 			})
 		}

@@ -19,7 +19,9 @@ type collector struct {
 	perOpen  float64
 	mostOpen int
 	closed   []*logbook.Entry
-	coarse   int // of them are merged in groups
+	happened []Happened // faults, so far
+	whole    int        // old seconds that stay whole for their sake
+	coarse   int        // of them are merged in groups
 	events   []logbook.Event
 	lanes    []lane.Record
 	bodies   []lane.Body
@@ -144,6 +146,10 @@ const (
 
 func (c *collector) coarsen() error {
 	for len(c.closed)-c.coarse >= fine+group {
+		if c.whole < mostWhole && c.nearFault(c.closed[c.coarse].At) {
+			c.coarse, c.whole = c.coarse+group, c.whole+group
+			continue
+		}
 		merged, err := logbook.Coarsen(c.closed[c.coarse : c.coarse+group])
 		if err != nil {
 			return err
@@ -152,6 +158,24 @@ func (c *collector) coarsen() error {
 		c.coarse += group
 	}
 	return nil
+}
+
+// mostWhole bounds the old seconds that stay whole, as what a fault meant for others is seen in them.
+const mostWhole = 1800
+
+// nearFault reports whether the group of seconds that begins with one is of the time of a fault, its first
+// minute at most, or so near that the two are compared.
+func (c *collector) nearFault(first int) bool {
+	for _, h := range c.happened {
+		from, to := int(h.From/time.Second), int(h.To/time.Second)
+		if h.To == 0 || to > from+60 {
+			to = from + 60
+		}
+		if first+group > from-impactWithin && first <= to+1+impactWithin {
+			return true
+		}
+	}
+	return false
 }
 
 // leastForMemory is how many clients must have been open before the memory of

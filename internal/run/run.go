@@ -271,6 +271,7 @@ func (r *Run) collect(failed <-chan error) {
 		grace: r.trial.Grace}
 	for report := range r.engine.Reports() {
 		happened, server := r.breaker.told()
+		c.happened = happened
 		s, err := c.add(report, server)
 		if err != nil {
 			r.log.Error("a report could not be read", "error", err)

@@ -65,6 +65,10 @@ func (l *loop) Data(id int32, b []byte, came mono.Span) {
 	}
 }
 
+// maxPongs is how many bytes may wait for a client before its pings are not answered any more: of several
+// only the latest needs an answer (RFC 6455 5.5.3), and this one does not read.
+const maxPongs = 64 << 10
+
 func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 	for c.state == greeting {
 		n := l.greet(id, c, b[taken:], at)
@@ -93,7 +97,7 @@ func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 		case ev.Op == ws.OpClose:
 			l.closed(id, c, ev)
 			return len(b)
-		case ev.Op == ws.OpPing:
+		case ev.Op == ws.OpPing && l.drv.Queued(id) < maxPongs:
 			l.pong = ws.AppendFrame(l.pong[:0], ws.OpPong, ev.Payload)
 			l.drv.Write(id, l.pong)
 		case ev.Op == ws.OpText && c.state == live && c.beside != nil:

@@ -1,12 +1,14 @@
 package standin
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
 	"net/netip"
+	"runtime"
 	"strings"
 	"testing"
 	"time"
@@ -308,5 +310,24 @@ func TestManyClients(t *testing.T) {
 		if time.Now().After(end) {
 			t.Fatalf("%d of %d are connected, %d gone", truth(t, s).Totals.Here, want, c.gone)
 		}
+	}
+}
+
+// TestPingsUnread: a client that pings on and on and never reads costs the server next to nothing.
+func TestPingsUnread(t *testing.T) {
+	s := start(t, Config{})
+	v := callOn(t, s, "")
+	pings := bytes.Repeat(ws.AppendMasked(nil, ws.OpPing, make([]byte, 125), [4]byte{1, 2, 3, 4}), 1000)
+	var before, after runtime.MemStats
+	runtime.GC()
+	runtime.ReadMemStats(&before)
+	for range 600 { // 75 MB of pongs
+		if _, err := v.conn.Write(pings); err != nil {
+			t.Fatal(err)
+		}
+	}
+	runtime.GC()
+	if runtime.ReadMemStats(&after); after.HeapAlloc > before.HeapAlloc+16<<20 {
+		t.Errorf("%d MB more are in use", (after.HeapAlloc-before.HeapAlloc)>>20)
 	}
 }

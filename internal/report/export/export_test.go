@@ -281,6 +281,26 @@ func TestMergedRun(t *testing.T) {
 		if a, b := strings.Join(rows[i][:5], " "), strings.Join(exact[i][:5], " "); a != b {
 			t.Errorf("row %d: %s, exactly %s", i, a, b)
 		}
+		if last := len(rows[i]) - 1; i > 0 && (rows[i][13] == "" || rows[i][last] == "1") == (i <= 5) {
+			t.Errorf("row %d: its times are %q, of %s seconds", i, rows[i][13], rows[i][last])
+		}
+	}
+	counts := [2]int64{}
+	for i, s := range []*run.Snapshot{whole, merged} {
+		var b bytes.Buffer
+		if err := hdrLog(&b, s); err != nil {
+			t.Fatal(err)
+		}
+		log := hdrhistogram.NewHistogramLogReader(&b)
+		for h, err := log.NextIntervalHistogram(); h != nil; h, err = log.NextIntervalHistogram() {
+			if err != nil {
+				t.Fatal(err)
+			}
+			counts[i] += h.TotalCount()
+		}
+	}
+	if counts[0] != counts[1] || counts[0] == 0 {
+		t.Errorf("latency.hlog has %d latencies, merged %d", counts[0], counts[1])
 	}
 }
 

@@ -117,50 +117,72 @@ func JUnit(w io.Writer, s *run.Snapshot) error {
 	return err
 }
 
-// Seconds writes the figures of each second as CSV. Times are microseconds.
+// Seconds writes the figures of each second as CSV. Times are microseconds; of old seconds of a long run they
+// are those of several together, which the last column counts, and the first of them has what became of the
+// messages of all.
 func Seconds(w io.Writer, s *run.Snapshot) error {
 	c := csv.NewWriter(w)
 	header := []string{"second", "planned", "open", "entered", "said", "arrived", "owed", "delivered", "late", "lost",
 		"excused", "duplicate", "stray", "fanout_p50_us", "fanout_p90_us", "fanout_p99_us", "fanout_max_us",
 		"first_p50_us", "median_p50_us", "last_p50_us", "last_max_us", "reading_lag_p99_us", "schedule_lag_p99_us",
-		"overloaded", "beats", "beats_missing", "evicted", "broke", "away", "tries", "back"}
+		"overloaded", "beats", "beats_missing", "evicted", "broke", "away", "tries", "back",
+		"seconds"}
 	if err := c.Write(header); err != nil {
 		return err
 	}
-	for _, e := range s.Entries {
-		one, err := logbook.Sum([]*logbook.Entry{e}, nil)
+	err := eachGroup(s.Entries, func(group []*logbook.Entry) error {
+		together, err := logbook.Sum(group, nil)
 		if err != nil {
 			return err
 		}
-		t := &one.Total
-		var row []string
-		for _, n := range []int64{int64(e.At), int64(e.Gauges.Planned), int64(e.Gauges.Open), int64(e.Gauges.Entered),
-			e.Counts.Sent, e.Counts.Arrivals, t.Owed, t.Delivered, t.Late, t.Lost, t.Excused, t.Duplicate, t.Stray} {
-			row = append(row, strconv.FormatInt(n, 10))
-		}
-		f := one.Fanout()
-		for _, q := range []struct {
-			h *meter.Hist
-			q float64
-		}{{f, 0.5}, {f, 0.9}, {f, 0.99}, {f, 1}, {&one.First, 0.5}, {&one.Median, 0.5}, {&one.Last, 0.5},
-			{&one.Last, 1}, {&one.Times[logbook.ReadingLag], 0.99}, {&one.Times[logbook.ScheduleLag], 0.99}} {
-			text := "" // nothing was measured
-			if q.h.Count() > 0 {
-				text = fmt.Sprintf("%.1f", logbook.Micros(q.h.Quantile(q.q)))
+		for _, e := range group {
+			row, err := second(e, together)
+			if err != nil {
+				return err
 			}
-			row = append(row, text)
+			if err := c.Write(append(row, strconv.Itoa(len(group)))); err != nil {
+				return err
+			}
 		}
-		row = append(row, strconv.FormatBool(e.Health.Overload != 0))
-		for _, n := range []int64{e.Counts.Pulse.Heard, e.Counts.Pulse.Missing, e.Counts.Evicted,
-			e.Counts.Returns.Broke, e.Counts.Returns.Away, e.Counts.Returns.Tries, e.Counts.Returns.Back} {
-			row = append(row, strconv.FormatInt(n, 10))
-		}
-		if err := c.Write(row); err != nil {
-			return err
-		}
+		return nil
+	})
+	if err != nil {
+		return err
 	}
 	c.Flush()
 	return c.Error()
+}
+
+// second gives the row of a second, with the times of it and those that it was merged with.
+func second(e *logbook.Entry, together *logbook.Window) (row []string, err error) {
+	one, err := logbook.Sum([]*logbook.Entry{e}, nil)
+	if err != nil {
+		return nil, err
+	}
+	t := &one.Total
+	for _, n := range []int64{int64(e.At), int64(e.Gauges.Planned), int64(e.Gauges.Open), int64(e.Gauges.Entered),
+		e.Counts.Sent, e.Counts.Arrivals, t.Owed, t.Delivered, t.Late, t.Lost, t.Excused, t.Duplicate, t.Stray} {
+		row = append(row, strconv.FormatInt(n, 10))
+	}
+	f := together.Fanout()
+	times := &together.Times
+	for _, q := range []struct {
+		h *meter.Hist
+		q float64
+	}{{f, 0.5}, {f, 0.9}, {f, 0.99}, {f, 1}, {&together.First, 0.5}, {&together.Median, 0.5}, {&together.Last, 0.5},
+		{&together.Last, 1}, {&times[logbook.ReadingLag], 0.99}, {&times[logbook.ScheduleLag], 0.99}} {
+		text := "" // nothing was measured
+		if q.h.Count() > 0 {
+			text = fmt.Sprintf("%.1f", logbook.Micros(q.h.Quantile(q.q)))
+		}
+		row = append(row, text)
+	}
+	row = append(row, strconv.FormatBool(e.Health.Overload != 0))
+	for _, n := range []int64{e.Counts.Pulse.Heard, e.Counts.Pulse.Missing, e.Counts.Evicted,
+		e.Counts.Returns.Broke, e.Counts.Returns.Away, e.Counts.Returns.Tries, e.Counts.Returns.Back} {
+		row = append(row, strconv.FormatInt(n, 10))
+	}
+	return row, nil
 }
 
 // hdrLog writes the fan-out latencies of each second as an HdrHistogram log
@@ -181,18 +203,30 @@ func hdrLog(w io.Writer, s *run.Snapshot) error {
 	if err := log.OutputLegend(); err != nil {
 		return err
 	}
-	for _, e := range s.Entries {
+	return eachGroup(s.Entries, func(group []*logbook.Entry) error {
 		h := hdrhistogram.New(64, int64(20*60*1e9), 3)
-		all, err := e.Fanout()
+		all, err := group[0].Fanout()
 		if err != nil {
 			return err
 		}
 		all.EachCount(func(ns int64, n uint32) { _ = h.RecordValues(ns, int64(n)) }) // within its range by construction
-		h.SetStartTimeMs(start + int64(e.At)*1000)
-		h.SetEndTimeMs(start + int64(e.At+1)*1000)
-		if err := log.OutputIntervalHistogram(h); err != nil {
+		h.SetStartTimeMs(start + int64(group[0].At)*1000)
+		h.SetEndTimeMs(start + int64(group[len(group)-1].At+1)*1000)
+		return log.OutputIntervalHistogram(h)
+	})
+}
+
+// eachGroup calls f with the seconds of a run, one by one, but those that were merged together.
+func eachGroup(all []*logbook.Entry, f func([]*logbook.Entry) error) error {
+	for i := 0; i < len(all); {
+		n := 1
+		for all[i].Group != nil && i+n < len(all) && all[i+n].Group == all[i].Group {
+			n++
+		}
+		if err := f(all[i : i+n]); err != nil {
 			return err
 		}
+		i += n
 	}
 	return nil
 }

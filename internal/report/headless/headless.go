@@ -204,6 +204,9 @@ func us(h *meter.Hist, q float64) string {
 	return units.Duration(h.Quantile(q))
 }
 
+// manyPings is how many pings a second, for each client, nobody sends who wants to know whether it is there.
+const manyPings = 10
+
 // Report prints how a run ended.
 func Report(w io.Writer, s *run.Snapshot) {
 	t := &s.Total.Total
@@ -263,6 +266,11 @@ func Report(w io.Writer, s *run.Snapshot) {
 	}
 	if text := Routes(s); text != "" {
 		fmt.Fprintf(w, "  %s\n", text)
+	}
+	rate := s.Total.Counts.Pings / int64(max(1, s.Total.Seconds))
+	if rate >= manyPings*int64(max(1, s.Total.Most.Open)) {
+		fmt.Fprintf(w, "  the server sent %s pings a second, to %s\n", units.Count(rate),
+			units.Plural(s.Total.Most.Open, "client"))
 	}
 	for _, text := range s.Unseen() {
 		fmt.Fprintf(w, "  not proven: %s\n", text)
