@@ -85,6 +85,7 @@ type Owned struct {
 	figures    figures
 	unfinished int // bytes that all clients hold of messages that have not ended
 	reader     *reading.Reader
+	issued     map[int32]issued // by client: hides what the server gave to it
 
 	// Buffers, each used by one thing at a time.
 	scope     expr.Scope
@@ -260,8 +261,8 @@ func (e *Env) counts() *logbook.Counts { return &e.Book.Now().Counts }
 // countReason counts a reason why a connection failed, and returns it in words.
 func (e *Env) countReason(what string, err error) string {
 	reason := reasonOf(err)
-	e.Reasons.Count(e.Trial.Hide(fmt.Sprintf("%s: %s", what, reason)), 1)
-	return e.Trial.Hide(reason)
+	e.Reasons.Count(e.hide(fmt.Sprintf("%s: %s", what, reason)), 1)
+	return e.hide(reason)
 }
 
 // shortage books that a connection could not even be tried, if an error says so,

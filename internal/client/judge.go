@@ -112,10 +112,14 @@ func (j *judge) takes(e *Env, p reading.Part, binary bool, came mono.Span) {
 		j.followsHistory(e, m)
 	}
 	known := m.Marked || m.Is&reading.History != 0
-	if !m.Marked {
-		e.listens(came.To, m.Text)
-	} else if m.Is&reading.Echo == 0 {
+	switch {
+	case m.Marked && m.Is&reading.Echo == 0:
 		j.gets(e, m, came)
+	case m.Marked:
+	case len(e.Trial.SecretLocals) == 0:
+		e.listens(came.To, m.Text)
+	default: // what is captured from it is known only then, and what was before may be forgotten then
+		defer func(b []byte) { e.listens(came.To, b) }(e.own().Bytes(m.Text))
 	}
 	j.awaited = false
 	if m.Read {

@@ -39,7 +39,7 @@ func (e *Env) unknown(m *reading.Message) {
 			u.shapes = map[string]string{}
 		}
 		if known, nearest := e.recognises(m); !known {
-			why = e.Trial.Hide(fmt.Sprintf("not recognised: '%s'%s",
+			why = e.hide(fmt.Sprintf("not recognised: '%s'%s",
 				plain.Text(string(payload[:min(len(payload), 200)]), 100), nearest))
 		}
 		u.shapes[string(u.shape)] = why

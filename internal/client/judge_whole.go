@@ -125,5 +125,5 @@ func (j *judge) letGo(e *Env) {
 	rest := j.rare.unfinished
 	e.unfinished -= len(rest)
 	j.rare.unfinished = nil
-	e.Reasons.Count(e.Trial.Hide(fmt.Sprintf("not ended: '%s'", plain.Text(string(rest[:min(len(rest), 200)]), 60))), 1)
+	e.Reasons.Count(e.hide(fmt.Sprintf("not ended: '%s'", plain.Text(string(rest[:min(len(rest), 200)]), 60))), 1)
 }

@@ -81,7 +81,7 @@ func Streams(t *trial.Trial, shares int) int {
 
 // shown is what the lanes can show of a message, without secrets.
 func (e *Env) shown(b []byte) []byte {
-	b = e.Trial.HideBytes(b[:min(len(b), 2*lane.MaxBody)])
+	b = e.hideBytes(b[:min(len(b), 2*lane.MaxBody)])
 	return b[:min(len(b), lane.MaxBody+1)] // one more says that it is cut
 }
 

@@ -22,30 +22,31 @@ import (
 
 // A Trial is one experiment. It is immutable once it is read.
 type Trial struct {
-	Name        string
-	Seed        uint64
-	Prompt      time.Duration // a delivery later than this is late
-	Grace       time.Duration // a message may arrive this long after it was sent
-	Target      Target
-	Dialect     Dialect
-	Crews       []Crew
-	Tide        Tide // of the crews that have none of their own
-	Limits      []Limit
-	Fields      *jsonscan.Table // the fields of messages that conditions look at
-	Checks      []Check         // by number
-	Locals      []string        // the names that sessions set, by number
-	Data        [][]expr.Value  // columns of data; a client has the row of its number
-	Feeds       []Feed
-	Barriers    []Barrier // by number
-	Asserted    []string  // the figures that assert steps use, by number
-	FinalChecks []FinalCheck
-	Secrets     []string // texts that must not be kept or shown
-	hider       *secret.Hider
-	Server      *Server // its process, if the trial knows it; else nil
-	Faults      []Fault // what the trial breaks on purpose
-	Kernel      bool    // the system's traffic control does the faults on the path that it can
-	Loops       int     // how many event loops serve the clients; 0: it is not said
-	ClosedLoop  bool    // some repeat goes on as fast as answers come
+	Name         string
+	Seed         uint64
+	Prompt       time.Duration // a delivery later than this is late
+	Grace        time.Duration // a message may arrive this long after it was sent
+	Target       Target
+	Dialect      Dialect
+	Crews        []Crew
+	Tide         Tide // of the crews that have none of their own
+	Limits       []Limit
+	Fields       *jsonscan.Table // the fields of messages that conditions look at
+	Checks       []Check         // by number
+	Locals       []string        // the names that sessions set, by number
+	Data         [][]expr.Value  // columns of data; a client has the row of its number
+	Feeds        []Feed
+	Barriers     []Barrier // by number
+	Asserted     []string  // the figures that assert steps use, by number
+	FinalChecks  []FinalCheck
+	Secrets      []string // texts that must not be kept or shown
+	SecretLocals []int    // those of Locals of which that is true of what clients have in them
+	hider        *secret.Hider
+	Server       *Server // its process, if the trial knows it; else nil
+	Faults       []Fault // what the trial breaks on purpose
+	Kernel       bool    // the system's traffic control does the faults on the path that it can
+	Loops        int     // how many event loops serve the clients; 0: it is not said
+	ClosedLoop   bool    // some repeat goes on as fast as answers come
 }
 
 // MaxLoops bounds Loops.

@@ -9,9 +9,12 @@ import (
 	"encoding/base64"
 	"encoding/hex"
 	"encoding/json"
+	"fmt"
+	"html"
 	"net/url"
 	"slices"
 	"strings"
+	"unicode/utf16"
 
 	"tidepull/internal/base/plain"
 )
@@ -30,15 +33,23 @@ type Hider struct {
 	forms  map[[2]byte][]([]byte) // by these, the longest first; in small letters
 }
 
-// New makes a Hider of secrets.
-func New(secrets []string) *Hider {
+// New makes a Hider of secrets, in all forms that the language can give them.
+func New(secrets []string) *Hider { return newHider(secrets, deep) }
+
+// Of makes a Hider of secrets that a server issued: as they stand, and in what one function makes of them.
+func Of(secrets []string) *Hider { return newHider(secrets, 1) }
+
+// deep is how many functions around each other are undone.
+const deep = 3
+
+func newHider(secrets []string, deep int) *Hider {
 	if len(secrets) == 0 {
 		return nil
 	}
 	h := &Hider{forms: map[[2]byte][]([]byte){}}
 	seen := map[string]bool{}
 	for _, s := range secrets {
-		for _, f := range formsOf(s) {
+		for _, f := range formsOf(s, deep) {
 			low := string(fold([]byte(f)))
 			if len(low) < least || seen[low] {
 				continue
@@ -56,10 +67,14 @@ func New(secrets []string) *Hider {
 	return h
 }
 
-// formsOf lists the forms of a secret: what one function of the language, and a
-// second one around it, make of it. Matching disregards the case of ASCII.
-func formsOf(s string) []string {
-	return written(written([]string{s, strings.TrimSpace(s), strings.ToUpper(s), strings.ToLower(s)}))
+// formsOf lists the forms of a secret: what one function of the language, and others around it, make of
+// it. Matching disregards the case of ASCII.
+func formsOf(s string, deep int) []string {
+	all := []string{s, strings.TrimSpace(s), strings.ToUpper(s), strings.ToLower(s)}
+	for range deep {
+		all = written(all)
+	}
+	return all
 }
 
 // written lists texts and what they become when they are encoded once.
@@ -68,11 +83,37 @@ func written(texts []string) []string {
 	for _, v := range texts {
 		quoted, _ := json.Marshal(v) // a string can always be
 		all = append(all, plain.Text(v, 0), string(quoted[1:len(quoted)-1]), escaped(v), url.QueryEscape(v),
-			url.PathEscape(v), hex.EncodeToString([]byte(v)))
+			url.PathEscape(v), hex.EncodeToString([]byte(v)), html.EscapeString(v), ascii(v), percent(v))
 		all = append(all, encoded(v)...)
 	}
 	slices.Sort(all)
 	return slices.Compact(all)
+}
+
+// ascii writes a text as it stands in JSON without any letter beyond ASCII.
+func ascii(s string) string {
+	var b strings.Builder
+	for _, r := range escaped(s) {
+		switch {
+		case r < 0x80:
+			b.WriteRune(r)
+		case r > 0xffff:
+			high, low := utf16.EncodeRune(r)
+			fmt.Fprintf(&b, "\\u%04x\\u%04x", high, low)
+		default:
+			fmt.Fprintf(&b, "\\u%04x", r)
+		}
+	}
+	return b.String()
+}
+
+// percent writes every byte of a text as %xx.
+func percent(s string) string {
+	b := make([]byte, 0, 3*len(s))
+	for i := range len(s) {
+		b = fmt.Appendf(b, "%%%02x", s[i])
+	}
+	return string(b)
 }
 
 // escaped writes a text as it stands between the quotes of JSON, with no more

@@ -102,3 +102,24 @@ func BenchmarkBytes(b *testing.B) {
 		h.Bytes(text)
 	}
 }
+
+func in64(s string) string { return base64.StdEncoding.EncodeToString([]byte(s)) }
+
+// TestOtherForms: what others than the language's functions make of a secret.
+func TestOtherForms(t *testing.T) {
+	h := secret.New([]string{"Überfahrt-Ñ & <7>", "high-water"})
+	for name, text := range map[string]string{
+		"escaped for HTML":         "it is &lt;b&gt;Überfahrt-Ñ &amp; &lt;7&gt;&lt;/b&gt;",
+		"in ASCII":                 `{"token":"\u00dcberfahrt-\u00d1 & <7>"}`,
+		"every byte":               "user=%68%69%67%68%2d%77%61%74%65%72",
+		"in base64, twice, in hex": fmt.Sprintf("%x", in64(in64("high-water"))),
+	} {
+		if hidden := h.Text(text); !strings.Contains(hidden, secret.Dots) {
+			t.Errorf("%s: %q is left", name, hidden)
+		}
+	}
+	if hidden := secret.Of([]string{"tok-123456"}).Text("Bearer tok-123456, dG9rLTEyMzQ1Ng=="); strings.Count(hidden,
+		secret.Dots) != 2 {
+		t.Errorf("%q", hidden)
+	}
+}

@@ -1,6 +1,7 @@
 package sim_test
 
 import (
+	"regexp"
 	"strings"
 	"testing"
 
@@ -310,3 +311,52 @@ tide {
 		}
 	}
 }
+
+// TestIssued: what the server gives to a client as a secret is nowhere in what is kept: neither a token that
+// the trial captures, nor a cookie, wherever the server says them again.
+func TestIssued(t *testing.T) {
+	const source = `
+trial "issued" {}
+secret "token" { captured = true }
+target "board" { websocket = "ws://127.0.0.1:7411/live" }
+session "s" {
+  request "token" {
+    path    = "/token"
+    json    = { user = "clerk ${n}", password = "low-water" }
+    capture = { token = msg.token }
+  }
+  connect { bearer = my.token }
+  enter { room = "lock-1" }
+  send { body = { kind = "what is this?", token = my.token } }
+  say { body = { kind = "notice", room = room, text = "${my.token} ${mark}" } }
+  assert "the token" { that = my.token == "another" }
+  pause { lasts = "1m" }
+}
+crew "clerks" {
+  clients = 3
+  session = session.s
+}
+tide {
+  flood "100%" { over = "1s" }
+  slack { lasts = "3s" }
+  ebb { over = "1s" }
+}
+`
+	p := playWith(t, source, standin.Config{Login: true}, board.Switches{})
+	if p.window.Counts.Sent != 3 || p.window.Counts.Opened != 3 {
+		t.Fatalf("%+v; %v", p.window.Counts, p.reasons)
+	}
+	text := strings.Join(p.reasons, "\n")
+	for _, e := range p.events {
+		text += e.Detail + "\n"
+	}
+	for _, b := range p.bodies {
+		text += string(b.Text) + "\n"
+	}
+	if !strings.Contains(text, "\u2022\u2022\u2022 tp") || tokenLike.MatchString(text) {
+		t.Errorf("a token is in it, or nothing is hidden:\n%s", text)
+	}
+}
+
+// tokenLike finds tokens of the stand-in.
+var tokenLike = regexp.MustCompile(`[0-9a-f]{6,}\.[0-9a-f]{16}`)

@@ -36,6 +36,7 @@ type played struct {
 	lanes   []lane.Record
 	trial   *trial.Trial
 	events  []logbook.Event
+	bodies  []lane.Body
 	entries []*logbook.Entry
 }
 
@@ -110,7 +111,7 @@ func playOn(t *testing.T, tr *trial.Trial, cfg standin.Config, listening poll.Dr
 	var entries []*logbook.Entry
 	for r := range loop.Reports() {
 		entries = append(entries, r.Closed...)
-		p.lanes = append(p.lanes, r.Lanes...)
+		p.lanes, p.bodies = append(p.lanes, r.Lanes...), append(p.bodies, r.Bodies...)
 		p.last = r
 		p.events = append(p.events, r.Events...)
 	}

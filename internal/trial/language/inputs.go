@@ -103,6 +103,12 @@ func (r *reader) readSecrets() {
 		r.secrets[b.Labels[0]] = "" // known, even if it cannot be read
 		at := b.DefRange
 		switch {
+		case a["captured"] != nil && a["env"] == nil && a["file"] == nil:
+			if r.yes(a["captured"]) {
+				r.captured = append(r.captured, b.Labels[0])
+			}
+			delete(r.secrets, b.Labels[0])
+			continue
 		case a["env"] != nil && a["file"] == nil:
 			name := r.text(a["env"], "")
 			at = a["env"].Expr.Range()
@@ -118,7 +124,7 @@ func (r *reader) readSecrets() {
 			}
 			text = strings.TrimRight(string(content), "\r\n")
 		default:
-			r.fail(at, "a secret is either in env or in file")
+			r.fail(at, "a secret is in env or in file, or captured")
 			continue
 		}
 		if len(text) < leastSecret {

@@ -79,6 +79,7 @@ type reader struct {
 	tables   map[string]map[string]int // data: by name and column, the number of the column
 	locals   map[string]int            // what sessions remember, by name
 	later    []func()                  // what can be read once all sessions are
+	captured []string                  // names of what sessions remember that is secret
 	figures  *[]string                 // where figures may be used: those that were
 }
 
@@ -238,6 +239,14 @@ func (r *reader) readFile(src []byte, name string) {
 		r.readSession(b)
 	}
 	r.checkRooms()
+	for _, name := range r.captured {
+		local, known := r.locals[name]
+		if !known {
+			r.missing(end, "nothing captures the secret %q, or sets it as my.%s", name, name)
+			continue
+		}
+		r.trial.SecretLocals = append(r.trial.SecretLocals, local)
+	}
 	// What sessions remember (my.x) is known only now: conditions that use it waited.
 	for _, f := range r.later {
 		f()

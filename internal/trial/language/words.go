@@ -143,6 +143,8 @@ var vocabulary = map[string]*blockWord{
 		attrs: []word{
 			{"env", formText, false, "the environment variable that holds it"},
 			{"file", "path", false, "instead: the file that holds it"},
+			{"captured", formYes, false, "instead: it is what sessions capture, or set, as my.NAME. Cookies are " +
+				"secret by themselves"},
 		}},
 	"data": {label: "name", doc: "rows that are dealt out to clients by their number; a column is data.NAME.COLUMN",
 		attrs: []word{

@@ -50,6 +50,15 @@ type Jar struct {
 	number  int
 }
 
+// Values gives the values of all cookies, one after the other.
+func (j *Jar) Values(yield func(string) bool) {
+	for i := range j.cookies {
+		if !yield(j.cookies[i].Value) {
+			return
+		}
+	}
+}
+
 // Keep puts the cookies of an answer into the jar, and takes out those that it ends. The
 // answer came from a host (a Host field's value), for a path, at a time.
 func (j *Jar) Keep(h *Head, host, path string, now time.Time) {
