@@ -1,7 +1,6 @@
 package recording
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
 	"net/url"
@@ -9,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"tidepull/internal/base/secret"
 	"tidepull/internal/wire/http1"
 )
 
@@ -17,7 +17,9 @@ import (
 // passwords and tokens. One value has one placeholder wherever it stands, so that
 // what a server gives and a client uses still belongs together.
 type Concealer struct {
-	known map[string]string
+	known  map[string]string
+	hider  *secret.Hider // of the known ones, in other forms than as they stand
+	hidden int           // how many those were
 }
 
 // PlaceholderForm recognises the placeholders.
@@ -74,7 +76,24 @@ func (c *Concealer) Conceal(e Entry) Entry {
 			e.Start = strings.ReplaceAll(e.Start, value, p)
 		}
 	}
+	if e.Bytes == nil {
+		e.Text, e.Start = c.others().Text(e.Text), c.others().Text(e.Start)
+	}
 	return e
+}
+
+// others hides what is known in other forms: in base64, say. What it was cannot be put back there.
+func (c *Concealer) others() *secret.Hider {
+	if c.hidden < len(c.known) {
+		var all []string
+		for value := range c.known {
+			if len(value) >= shortest {
+				all = append(all, value)
+			}
+		}
+		c.hider, c.hidden = secret.New(all), len(c.known)
+	}
+	return c.hider
 }
 
 func (c *Concealer) field(f *http1.Field) {
@@ -142,31 +161,45 @@ func (c *Concealer) form(s string) string {
 
 var formShape = regexp.MustCompile(`^[A-Za-z0-9_.%+\[\]-]+=[^\s{}"]*(&[A-Za-z0-9_.%+\[\]-]+=[^\s{}"]*)*$`)
 
-// text conceals what a message says, JSON or a form; the rest of it stays as it
-// is, to the byte.
+// text conceals what a message says: a form, or JSON, wherever it stands, as behind the number of a packet,
+// in several lines, or in a string of other JSON. The rest of it stays as it is, to the byte.
 func (c *Concealer) text(s string) string {
 	trimmed := strings.TrimSpace(s)
 	if formShape.MatchString(trimmed) {
 		return c.form(s)
 	}
-	if trimmed == "" || trimmed[0] != '{' && trimmed[0] != '[' {
-		return s
-	}
-	for _, value := range sensitiveValues([]byte(trimmed)) {
+	for _, value := range sensitiveValues(trimmed, 0) {
 		p := c.placeholder(value)
-		quoted, _ := json.Marshal(value) // a string can always be
-		s = strings.ReplaceAll(s, string(quoted), `"`+p+`"`)
+		quoted, inside := quote(value), quote(p)
+		for range deepest { // as it stands in JSON, in JSON in a string, and so on
+			s = strings.ReplaceAll(s, quoted, inside)
+			quoted, inside = inString(quoted), inString(inside)
+		}
 	}
 	return s
 }
 
-// sensitiveValues lists the strings of a JSON text whose member's name looks like
-// a credential's.
-func sensitiveValues(b []byte) (all []string) {
-	var v any
-	if json.NewDecoder(bytes.NewReader(b)).Decode(&v) != nil {
-		return nil
-	}
+// quote writes a text as a string of JSON.
+func quote(s string) string {
+	b, _ := json.Marshal(s) // a string can always be
+	return string(b)
+}
+
+// inString writes a text as it stands between the quotes of a string of JSON.
+func inString(s string) string {
+	s = quote(s)
+	return s[1 : len(s)-1]
+}
+
+// Bounds on the search for JSON: how deep it is looked into that stands in strings of JSON, and how often
+// what begins like JSON may be none in one text.
+const (
+	deepest   = 3
+	mostTries = 64
+)
+
+// sensitiveValues lists the strings in all JSON of a text whose member's name looks like a credential's.
+func sensitiveValues(s string, depth int) (all []string) {
 	var walk func(key string, v any)
 	walk = func(key string, v any) {
 		switch v := v.(type) {
@@ -175,18 +208,55 @@ func sensitiveValues(b []byte) (all []string) {
 				walk(name, value)
 			}
 		case []any:
+			// Of an event in a list the first is its name: ["auth", {...}].
+			if name, is := first(v); is && sensitive.MatchString(name) {
+				key, v = name, v[1:]
+			}
 			for _, value := range v {
 				walk(key, value)
 			}
 		case string:
-			if v != "" && sensitive.MatchString(key) {
+			switch inner := sensitiveInside(v, depth); {
+			case len(inner) > 0:
+				all = append(all, inner...)
+			case v != "" && sensitive.MatchString(key):
 				all = append(all, v)
 			}
 		}
 	}
-	walk("", v)
+	for at, tries := 0, 0; at < len(s) && tries < mostTries; {
+		begins := strings.IndexAny(s[at:], "{[")
+		if begins < 0 {
+			break
+		}
+		at += begins
+		var v any
+		d := json.NewDecoder(strings.NewReader(s[at:]))
+		if d.Decode(&v) != nil {
+			at, tries = at+1, tries+1
+			continue
+		}
+		at += int(d.InputOffset())
+		walk("", v)
+	}
 	slices.Sort(all)
 	return slices.Compact(all)
+}
+
+// sensitiveInside is sensitiveValues for what stands in a string.
+func sensitiveInside(s string, depth int) []string {
+	if depth+1 >= deepest || !strings.ContainsAny(s, "{[") {
+		return nil
+	}
+	return sensitiveValues(s, depth+1)
+}
+
+func first(list []any) (name string, is bool) {
+	if len(list) < 2 {
+		return "", false
+	}
+	name, is = list[0].(string)
+	return name, is
 }
 
 // Concealed returns the recording without credentials.

@@ -53,3 +53,27 @@ func TestConceal(t *testing.T) {
 		t.Error("the recording itself was changed")
 	}
 }
+
+// TestConcealEverywhere: credentials in JSON that is not the whole of a message, and in other forms.
+func TestConcealEverywhere(t *testing.T) {
+	for name, text := range map[string]string{
+		"behind a packet's number": `42["enter",{"room":"lock-1","token":"tok-123456"}]`,
+		"behind an event's name":   `42["auth","tok-123456"]`,
+		"in the second line":       "{\"kind\":\"named\"}\n{\"kind\":\"given\",\"access_token\":\"tok-123456\"}\n",
+		"in a string":              `{"kind":"relay","body":"{\"token\":\"tok-123456\"}"}`,
+		"in a string in a string":  `{"a":"{\"b\":\"{\\\"token\\\":\\\"tok-123456\\\"}\"}"}`,
+		"in an event stream":       "data: {\"password\":\"tok-123456\"}\n\n",
+		"none":                     `{"kind":"notice","text":"the token is on the table"} [[[[ {{{`,
+	} {
+		rec := &Recording{Entries: []Entry{{What: Message, From: Client, Text: text},
+			{What: Message, From: Server, Text: "as you said: tok-123456, or dG9rLTEyMzQ1Ng=="}}}
+		out := rec.Concealed().Entries
+		if hidden := out[0].Text; strings.Contains(hidden, "tok-1234") || (hidden == text) != (name == "none") {
+			t.Errorf("%s: %s", name, hidden)
+		}
+		if again := out[1].Text; name != "none" && (strings.Contains(again, "tok-1234") ||
+			strings.Contains(again, "dG9rLTEyMzQ1Ng")) {
+			t.Errorf("%s, in the next message: %s", name, again)
+		}
+	}
+}
