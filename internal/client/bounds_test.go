@@ -10,6 +10,7 @@ import (
 	"tidepull/internal/base/mono"
 	"tidepull/internal/client/reading"
 	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/jsonscan"
@@ -256,4 +257,52 @@ func TestSharedName(t *testing.T) {
 	if name, n := SharedName(tr); name != "" || n != 0 {
 		t.Errorf("%d clients are called %q", n, name)
 	}
+}
+
+// ended is a transport that breaks once its line is lost.
+type ended struct {
+	transport.Machine
+	tells []transport.Event
+}
+
+func (m *ended) Lost(_ *transport.IO, _ int, err error) {
+	m.tells = []transport.Event{{Kind: transport.Broken, Err: err}}
+}
+
+func (m *ended) Next(*transport.IO) (ev transport.Event) {
+	if len(m.tells) > 0 {
+		ev, m.tells = m.tells[0], nil
+	}
+	return ev
+}
+
+// TestBrokeWithin: when a connection broke is known as well as it was read: not before what had been read
+// up to, and not after it was found.
+func TestBrokeWithin(t *testing.T) {
+	const now = mono.Time(20 * time.Second)
+	e, c := staged(t, 1, trial.Expect, now)
+	e.ReadUpTo = func() mono.Time { return now.Add(-400 * time.Millisecond) }
+	c.path.way = &ended{Machine: c.path.way}
+	c.Broke(e, transport.Main, now, errors.New("reset"))
+	if b := c.path.comeback(); b == nil || b.came != (mono.Span{From: now.Add(-400 * time.Millisecond), To: now}) {
+		t.Fatalf("it broke within %+v", b)
+	}
+	e.at(c, now.Add(time.Second))
+	c.path.isConnectedAgain(e, e.now)
+	w, err := logbook.Sum([]*logbook.Entry{e.Book.At(now).Entry()}, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	least, most := w.TimesEarly(logbook.ToReconnect).Max(), w.Times[logbook.ToReconnect].Max()
+	if near(least, time.Second) != "" || near(most, 1400*time.Millisecond) != "" {
+		t.Errorf("it reconnected after %v to %v", least, most)
+	}
+}
+
+// near says what is wrong with a time that is kept in a histogram.
+func near(got, want time.Duration) string {
+	if d := got - want; d < -want/500 || d > want/500 {
+		return got.String()
+	}
+	return ""
 }

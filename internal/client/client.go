@@ -319,7 +319,9 @@ func (c *Client) Broke(e *Env, line int, now mono.Time, err error) {
 		c.path.drainWeb(e, now)
 		return
 	}
-	c.path.happens(e, line, mono.At(now), func(m transport.Machine, io *transport.IO, line int) {
+	// It would have been read before if it had ended before that.
+	came := mono.Span{From: e.readUpTo(), To: now}
+	c.path.happens(e, line, came, func(m transport.Machine, io *transport.IO, line int) {
 		m.Lost(io, line, err)
 	})
 }

@@ -340,7 +340,7 @@ func TestBarrierOpensMeanwhile(t *testing.T) {
 func TestBreaksAgainAtEbb(t *testing.T) {
 	const now = mono.Time(20 * time.Second)
 	for name, last := range map[string]func(*Env, *Client){
-		"breaks":       func(e *Env, c *Client) { c.path.broken(e, now, errors.New("reset")) },
+		"breaks":       func(e *Env, c *Client) { c.path.broken(e, mono.At(now), errors.New("reset")) },
 		"the run ends": func(e *Env, c *Client) { c.Cut(e, now) },
 	} {
 		e, c := staged(t, 1, trial.Expect, now)

@@ -177,12 +177,12 @@ func (p *path) drain(e *Env, came mono.Span) {
 		case transport.Refused:
 			p.refused(e, ev.Err)
 		case transport.Broken:
-			p.broken(e, came.To, ev.Err)
+			p.broken(e, came, ev.Err)
 		case transport.Violated:
 			if !e.garbled() {
 				e.counts().Malformed++
 			}
-			p.broken(e, came.To, ev.Err)
+			p.broken(e, came, ev.Err)
 		}
 	}
 }

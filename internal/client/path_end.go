@@ -18,6 +18,7 @@ type ending struct {
 	cause cause
 	err   error         // in more words
 	at    mono.Time     // up to when what came was read, if that is known better than for the share; else 0
+	came  mono.Span     // when it ended, if the server, or what is between, ended it; else zero
 	least time.Duration // how long the client stays away at least, if it comes back
 	reset bool          // the client closes the line by a reset
 }
@@ -57,7 +58,7 @@ func (p *path) ends(e *Env, x ending) next {
 		if away {
 			x.least = max(x.least, p.countsTry(e, row, x.err))
 		} else {
-			p.goesAway(e, x.err)
+			p.goesAway(e, x)
 			p.countsUnprovoked(e, x)
 		}
 	}
@@ -204,13 +205,13 @@ func (p *path) hangUp(e *Env) {
 // breaksOff ends a connection with which the client cannot go on.
 func (p *path) breaksOff(e *Env, err error) {
 	p.hangUp(e)
-	p.broken(e, e.now, err)
+	p.broken(e, mono.At(e.now), err)
 }
 
 // broken handles that the server, or what is between, ended a connection, of which the client
-// learned from what came at an instant.
-func (p *path) broken(e *Env, at mono.Time, err error) {
-	x := ending{cause: byServer, err: err, at: at}
+// learned from what came at an instant, or within a span.
+func (p *path) broken(e *Env, came mono.Span, err error) {
+	x := ending{cause: byServer, err: err, at: came.To, came: came}
 	wrong, closedAt := e.pulse.misconduct(), e.now
 	switch {
 	case e.script.waitsFor(forBreak):
@@ -223,7 +224,7 @@ func (p *path) broken(e *Env, at mono.Time, err error) {
 		x.cause = byPath
 	}
 	if wrong != nil {
-		closedAt = e.pulse.isEvicted(e, wrong, at)
+		closedAt = e.pulse.isEvicted(e, wrong, came)
 	} else if (x.cause == byServer || x.cause == byPath) && e.Trial.Target.Promise != nil && !e.notHasty(err) {
 		e.counts().Pulse.Hasty++
 		e.doubts(e.closedInDoubt()).Hasty++

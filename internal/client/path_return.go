@@ -24,6 +24,7 @@ type comeback struct {
 	rooms    []ledger.Room // that it is in, in the order in which it entered them
 	active   bool          // it is under way: broke is set
 	broke    mono.Time     // when its connection was found broken
+	came     mono.Span     // and when that was, as far as it is known
 	opened   bool          // it was connected again, since then
 	tries    int           // since then
 	wait     time.Duration // before the last of them
@@ -78,14 +79,17 @@ func (p *path) comeback() *comeback {
 }
 
 // goesAway begins to be on the way back: where the session is now it goes on later.
-func (p *path) goesAway(e *Env, err error) {
+func (p *path) goesAway(e *Env, x ending) {
 	e.counts().Returns.Broke++
-	e.event(logbook.Broke, noRoom, e.countReason("broken", err))
+	e.event(logbook.Broke, noRoom, e.countReason("broken", x.err))
+	if x.came.To == 0 { // the client ended it itself, or a fault of the trial
+		x.came = mono.At(e.now)
+	}
 	if p.policy(e).Anew {
 		e.script.giveUpBarrier(e) // it will come to it again
 	}
 	b := p.returns(e)
-	*b = comeback{connect: b.connect, rooms: b.rooms, restarts: b.restarts, active: true, broke: e.now,
+	*b = comeback{connect: b.connect, rooms: b.rooms, restarts: b.restarts, active: true, broke: e.now, came: x.came,
 		room: e.judge.in(), held: e.script.hold(e)}
 	e.judge.breaks()
 }
@@ -234,7 +238,7 @@ func (p *path) countsTry(e *Env, row *exit, err error) (least time.Duration) {
 func (p *path) isConnectedAgain(e *Env, at mono.Time) {
 	if b := p.rare.comeback; !b.opened {
 		b.opened = true
-		e.Book.Now().Times[logbook.ToReconnect].Record(max(0, at.Sub(b.broke)))
+		e.Book.Now().Between(logbook.ToReconnect, at.Sub(b.came.To), at.Sub(b.came.From))
 	}
 	e.counts().Returns.Accepted++
 }
@@ -245,7 +249,7 @@ func (p *path) comesBack(e *Env) {
 	b := p.rare.comeback
 	policy := p.policy(e)
 	e.counts().Returns.Back++
-	e.Book.Now().Times[logbook.ToReturn].Record(e.now.Sub(b.broke))
+	e.Book.Now().Between(logbook.ToReturn, e.now.Sub(b.came.To), e.now.Sub(b.came.From))
 	e.event(logbook.CameBack, noRoom, "")
 	if policy.CatchUp {
 		e.tellOf(fact.Resumes, noRoom)

@@ -302,7 +302,7 @@ func (p *pulse) isNotEvicted(e *Env, m *misconduct) {
 
 // isEvicted books that a client's connection ended while it misbehaved, and gives when the server
 // closed it; now if nobody knows.
-func (p *pulse) isEvicted(e *Env, m *misconduct, at mono.Time) (when mono.Time) {
+func (p *pulse) isEvicted(e *Env, m *misconduct, closed mono.Span) (when mono.Time) {
 	counts := &e.counts().Pulse
 	promise := e.Trial.Target.Promise
 	if m.how.Must == trial.MustKeep {
@@ -315,7 +315,6 @@ func (p *pulse) isEvicted(e *Env, m *misconduct, at mono.Time) (when mono.Time) 
 	if base == 0 {
 		base = m.since
 	}
-	closed := mono.At(at)
 	if m.how.Do == trial.Unplugged {
 		switch gone := e.gone(); {
 		case gone.To != 0: // of which the client hears long after
@@ -324,7 +323,7 @@ func (p *pulse) isEvicted(e *Env, m *misconduct, at mono.Time) (when mono.Time) 
 			return e.now
 		}
 	}
-	e.Book.Now().Times[logbook.ToEvict].Record(max(0, closed.To.Sub(base)))
+	e.Book.Now().Between(logbook.ToEvict, closed.From.Sub(base), closed.To.Sub(base))
 	if promise != nil && promise.Deadline > 0 && m.how.Must == trial.MustEvict && closed.From.Sub(base) >
 		promise.Deadline+promise.Slack() && !m.kept && !e.pathBad(base) {
 		counts.TooLate++

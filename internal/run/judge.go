@@ -259,6 +259,9 @@ func leftOut(total *logbook.Window, seconds int) string {
 
 // readTogether says that a figure is only known within bounds.
 func (j *Judgement) readTogether() string {
+	if strings.HasPrefix(j.Limit.Figure, "returns.") || strings.HasPrefix(j.Limit.Figure, "pulse.") {
+		return "the tool read what came some time after it had: it lies between " + j.bounds()
+	}
 	return "several messages were read together: it lies between " + j.bounds()
 }
 

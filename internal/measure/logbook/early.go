@@ -1,6 +1,10 @@
 package logbook
 
-import "tidepull/internal/measure/meter"
+import (
+	"time"
+
+	"tidepull/internal/measure/meter"
+)
 
 // Where several messages share a read, the kernel's stamp is the last one's; the
 // others came between the read before and that. Latencies count to the latest they
@@ -17,6 +21,10 @@ type EarlyPart struct {
 	First  meter.Packed `json:",omitempty"`
 	Median meter.Packed `json:",omitempty"`
 	Last   meter.Packed `json:",omitempty"`
+	// When a connection ended is known to within what the tool had not read yet.
+	Reconnect meter.Packed `json:",omitempty"`
+	Return    meter.Packed `json:",omitempty"`
+	Evict     meter.Packed `json:",omitempty"`
 }
 
 // The distributions of an EarlyPart, by number.
@@ -25,11 +33,38 @@ const (
 	first
 	median
 	last
+	reconnect
+	comeback
+	evict
 	numEarly
 )
 
+// boundedTimes are the distributions of times that an EarlyPart has.
+var boundedTimes = map[Dist]int{ToReconnect: reconnect, ToReturn: comeback, ToEvict: evict}
+
+// Between records a time of which it is known that it lies between two. It counts as the longer.
+func (p *Page) Between(d Dist, least, most time.Duration) {
+	least, most = max(0, least), max(0, most)
+	p.Times[d].Record(most)
+	if which, bounded := boundedTimes[d]; bounded && least < most {
+		x := p.inDoubt()
+		x.late[which].Record(most)
+		x.soon[which].Record(least)
+	}
+}
+
+// TimesEarly is a distribution of times with each as short as it can have been.
+func (w *Window) TimesEarly(d Dist) *meter.Hist {
+	which, bounded := boundedTimes[d]
+	if !bounded {
+		return &w.Times[d]
+	}
+	return w.early(&w.Times[d], which)
+}
+
 func (p *EarlyPart) hists() [numEarly]*meter.Packed {
-	return [numEarly]*meter.Packed{fanout: &p.Fanout, first: &p.First, median: &p.Median, last: &p.Last}
+	return [numEarly]*meter.Packed{fanout: &p.Fanout, first: &p.First, median: &p.Median, last: &p.Last,
+		reconnect: &p.Reconnect, comeback: &p.Return, evict: &p.Evict}
 }
 
 // earlyHists are an EarlyPart as it is being counted.

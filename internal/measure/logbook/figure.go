@@ -145,7 +145,11 @@ func makeFigures() map[string]*Figure {
 	bounded("spread.last", "until the last of a message's audience has it",
 		func(w *Window) *meter.Hist { return &w.Last }, (*Window).LastEarly)
 	for d := range dists {
-		bounded(dists[d].name, dists[d].doc, func(w *Window) *meter.Hist { return &w.Times[d] }, nil)
+		var early func(*Window) *meter.Hist
+		if _, known := boundedTimes[Dist(d)]; known {
+			early = func(w *Window) *meter.Hist { return w.TimesEarly(Dist(d)) }
+		}
+		bounded(dists[d].name, dists[d].doc, func(w *Window) *meter.Hist { return &w.Times[d] }, early)
 	}
 	routeFigures(add)
 	returnFigures(add)
