@@ -16,6 +16,13 @@ import (
 func harbour(more func(c *Conn, msg map[string]any) bool) func(*Conn, byte, []byte) {
 	return func(c *Conn, op byte, b []byte) {
 		if op == ws.OpClose {
+			name, _ := json.Marshal(c.Name)
+			room, _ := json.Marshal(c.Room)
+			c.Others(func(o *Conn) {
+				if o.Room == c.Room {
+					o.Text(`{"kind":"left","room":` + string(room) + `,"who":` + string(name) + `}`)
+				}
+			})
 			c.Close(ws.CloseNormal, "")
 			c.Finish()
 			return
