@@ -92,6 +92,7 @@ type Owned struct {
 	body      []byte
 	short     []byte // for a name, a room or a mark
 	to        []byte
+	list      []byte
 	payload   []byte
 	markBytes []byte
 }

@@ -6,6 +6,7 @@ import (
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/trial/expr"
+	"tidepull/internal/wire/jsonscan"
 )
 
 // judges judges what a message means beside its marks, and reports whether a rule of the dialect is
@@ -15,6 +16,9 @@ func (j *judge) judges(e *Env, m *reading.Message, at mono.Time) (known bool) {
 	if m.Is&reading.Presence != 0 && m.Members.Said.Kind == expr.Number {
 		j.tellOfRoom(e, m.Members.Room, m.Members.All, fact.Fact{Kind: fact.HearsMembers, Time: e.rel(at),
 			Number: uint64(members(m.Members.Said))})
+	}
+	if m.Is&reading.Presence != 0 && m.Members.Names.Kind == expr.JSON {
+		j.hearsNames(e, m, at)
 	}
 	for i, k := range [...]ledger.Kind{ledger.Joined, ledger.Gone} {
 		if m.Is&(reading.Joined<<i) != 0 {
@@ -65,4 +69,30 @@ func (j *judge) hearsNotice(e *Env, at mono.Time, n *reading.Notice, k ledger.Ki
 	if about, known := e.Names.Of(n.Who); known && n.Who != nil {
 		j.tellOfRoom(e, n.Room, n.All, fact.Fact{Kind: fact.Hears, Peer: about, What: uint8(k), Time: e.rel(at)})
 	}
+}
+
+// maxNames bounds the members that a server may list.
+const maxNames = 1 << 16
+
+// hearsNames tells that the client was given a list of a room's members: those that are clients of the run.
+func (j *judge) hearsNames(e *Env, m *reading.Message, at mono.Time) {
+	room := ledger.Everyone
+	if !m.Members.All {
+		known := false
+		if room, known = e.rooms[string(m.Members.Room)]; !known {
+			return // it is in no such room
+		}
+	}
+	e.list, e.to = e.list[:0], e.to[:0]
+	n := 0
+	jsonscan.Elements(m.Members.Names.Str, func(item []byte) {
+		if n++; n > maxNames || len(item) < 2 || item[0] != '"' {
+			return
+		}
+		e.to = jsonscan.Unquote(e.to[:0], item[1:len(item)-1])
+		if c, known := e.Names.Of(e.to); known {
+			e.list = fact.AppendClients(e.list, c)
+		}
+	})
+	e.tellText(fact.Fact{Kind: fact.HearsNames, Client: e.c.id, Room: room, Time: e.rel(at)}, e.list)
 }

@@ -311,12 +311,14 @@ type Heard struct {
 
 // Presence is how the server tells the number of a room's members.
 type Presence struct {
-	When    *expr.Program
-	Room    *expr.Program
-	Members *expr.Program
-	Within  time.Duration // how soon after a change the number must be right
-	Updates bool          // all members are told after each change; else that is judged if it is so
-	Check   int
+	When       *expr.Program
+	Room       *expr.Program
+	Members    *expr.Program
+	Names      *expr.Program // the list of the members' names; nil: it says none
+	Within     time.Duration // how soon after a change the number must be right
+	NamesCheck int           // of Names
+	Updates    bool          // all members are told after each change; else that is judged if it is so
+	Check      int
 }
 
 // A Notice is how the server tells who enters or leaves.

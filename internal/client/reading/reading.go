@@ -70,7 +70,9 @@ type Number struct {
 type Members struct {
 	Room []byte     // nil: the dialect names none, or the message does not
 	Said expr.Value // not a Number if the message says none
-	All  bool       // of all clients, and not of a room's
+	// Names is the list of their names, as JSON, valid until the next message; not JSON if it says none.
+	Names expr.Value
+	All   bool // of all clients, and not of a room's
 }
 
 // A Notice is that somebody enters a room or leaves it.
@@ -122,7 +124,7 @@ func New(t *trial.Trial, scope *expr.Scope) *Reader {
 		}
 	}
 	d := &t.Dialect
-	r.rule(Presence, d.Presence.When, d.Presence.Room, d.Presence.Members)
+	r.rule(Presence, d.Presence.When, d.Presence.Room, d.Presence.Members, d.Presence.Names)
 	r.rule(Joined, d.Joined.When, d.Joined.Room, d.Joined.Who)
 	r.rule(Gone, d.Gone.When, d.Gone.Room, d.Gone.Who)
 	r.rule(Beat, d.Beat.When)
@@ -294,8 +296,13 @@ func (r *Reader) ask(m *Message, open bool) {
 	}
 	if which&Presence != 0 && d.Presence.When.True(s) {
 		m.Is |= Presence
-		m.Members = Members{Room: r.name(d.Presence.Room), All: d.Presence.Room == nil,
-			Said: d.Presence.Members.Eval(s)}
+		m.Members = Members{Room: r.name(d.Presence.Room), All: d.Presence.Room == nil}
+		if d.Presence.Members != nil {
+			m.Members.Said = d.Presence.Members.Eval(s)
+		}
+		if d.Presence.Names != nil {
+			m.Members.Names = d.Presence.Names.Eval(s)
+		}
 	}
 	for i, n := range [...]*trial.Notice{&d.Joined, &d.Gone} {
 		if k := Joined << i; which&k != 0 && n.When.True(s) {

@@ -65,10 +65,11 @@ type Account struct {
 	departures map[ledger.Client]*departure // nil if nothing is promised of heartbeats
 	early      int                          // times in all of them
 	history    map[ledger.Client]*history
-	rumours    rumours            // announcements that may yet prove true
-	alikes     map[called][]alike // of clients under one name: the announcements of the grace time, by time
-	ticks      int                // of the last report
-	closed     []*logbook.Entry   // seconds that are over here, and perhaps not for the shares
+	rumours    rumours                // announcements that may yet prove true
+	alikes     map[called][]alike     // of clients under one name: the announcements of the grace time, by time
+	listed     map[ledger.Client]bool // of the list of members at hand
+	ticks      int                    // of the last report
+	closed     []*logbook.Entry       // seconds that are over here, and perhaps not for the shares
 }
 
 // A share is what is known of one.
@@ -97,6 +98,9 @@ func New(cfg Config) *Account {
 		Prompt: t.Prompt, Grace: t.Grace, Keep: keepWrong, Sample: keepGood, Order: t.Target.Order,
 		PastIsLive: t.Dialect.PastIsLive, Streams: !t.Target.HasDatagrams() && len(t.Target.Routes) <= 1,
 		Spread: func(s ledger.Spread) { a.book.Of(s.Sheet).Spread(s) }, Lost: a.lost, Disagreed: a.disagreed}
+	if t.Dialect.Presence.Names != nil {
+		c.Listed, a.listed = a.listedWrong, map[ledger.Client]bool{}
+	}
 	if t.Dialect.Presence.When != nil {
 		c.Settle, c.Presence = t.Dialect.Presence.Within, a.counted
 		c.CountAll, c.Updates = t.Dialect.Presence.Room == nil, t.Dialect.Presence.Updates

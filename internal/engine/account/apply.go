@@ -80,6 +80,8 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 		if room, ok := a.roomOf(s, f); ok {
 			l.MembersSaid(f.Client, room, int(int64(f.Number)), f.Time)
 		}
+	case fact.HearsNames:
+		a.hearsNames(f, s.room(f), s.log.TextOf(f))
 	case fact.WantsHistory:
 		a.history[f.Client] = &history{promised: int(f.Number), least: min(int(f.Number), l.Spoken(s.room(f)))}
 	case fact.HasHistory:

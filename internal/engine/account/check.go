@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/base/plain"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
@@ -57,6 +58,36 @@ func (a *Account) counted(n ledger.Count) {
 	}
 	a.check(n.To, n.Room, i, n.Right(), why, "a wrong number of members", n.At)
 }
+
+// hearsNames judges a list of a room's members that the server gave to a client.
+func (a *Account) hearsNames(f *fact.Fact, room ledger.Room, list []byte) {
+	clear(a.listed)
+	fact.Clients(list, func(c ledger.Client) {
+		a.listed[c] = true
+		for _, other := range a.cfg.Sharers(c) { // one name stands for all who have it
+			a.listed[other] = true
+		}
+	})
+	a.ledger.NamesSaid(f.Client, room, func(c ledger.Client) bool { return a.listed[c] }, f.Time)
+}
+
+// listedWrong judges what a list of members that a client was given lacked, or had too much.
+func (a *Account) listedWrong(n ledger.Listing) {
+	i := a.trial.Dialect.Presence.NamesCheck
+	why := ""
+	switch name := a.ledger.RoomName(n.Room); {
+	case a.ledger.Unread(n.To, n.At): // it may not have read the latest yet
+		return
+	case n.Lacks >= 0:
+		why = fmt.Sprintf("'%s' is missing among the members of %s", a.nameOf(n.Lacks), name)
+	case n.Extra >= 0:
+		why = fmt.Sprintf("'%s' is listed among the members of %s, and is none", a.nameOf(n.Extra), name)
+	}
+	a.check(n.To, n.Room, i, why == "", why, "a wrong list of members", n.At)
+}
+
+// nameOf is a client's name, as it may be shown.
+func (a *Account) nameOf(c ledger.Client) string { return plain.Text(a.cfg.Names[c], 60) }
 
 // A history is what is known of the one that a client asked for.
 type history struct {

@@ -38,6 +38,7 @@ const (
 	Goes                      // without asking: the others in all its rooms should hear of it
 	Hears                     // that Peer entered (Joined) or left (Gone) Room, at Time
 	HearsMembers              // that Room has Number members, at Time
+	HearsNames                // that the members of Room are those in the text (AppendClients), at Time
 	WantsHistory              // of Room, up to Number messages
 	HasHistory                // of Number messages; Check is about it
 	JudgesHistory             // Check held (Good) or failed, because of Text

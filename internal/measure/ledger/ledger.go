@@ -99,6 +99,9 @@ type Config struct {
 	// for Settle.
 	Presence func(Count)
 	Settle   time.Duration
+	// Listed is called with what each list of a room's members that a client was given was like; nil if servers
+	// give none.
+	Listed func(Listing)
 	// Updates says that each member is told the number of members after each change; if it is not
 	// set that is judged once it was seen to be so.
 	Updates bool
@@ -139,6 +142,7 @@ type Ledger struct {
 	numbers   bool                      // the server has said to somebody how many members a room has
 	updates   bool                      // and to somebody who had been there for a while
 	restless  queue.Queue[unquiet]      // rooms, the numbers of which are judged once they are quiet, by time
+	lacking   queue.Queue[lacking]      // names that a list lacked, which are judged again, by time
 	doubted   queue.Queue[doubtedCount] // numbers of members that are judged again, by time
 	returned  queue.Queue[unsettled]    // clients that are back from an absence, by time
 	excuses   excuse.Store              // what was in the way of clients

@@ -525,3 +525,54 @@ func TestClosedWhileAway(t *testing.T) {
 		t.Errorf("%d wrong numbers, where 1 is wrong of 2", wrong)
 	}
 }
+
+// TestListings: who must be in a list of members and is not, or is and cannot be, is named; who changed lately,
+// is away, or turns out to be gone may be in it or not.
+func TestListings(t *testing.T) {
+	const settle = 50 * time.Millisecond
+	fine, none := Listing{Lacks: -1, Extra: -1}, func(*Ledger, Room) {}
+	left := func(at mono.Time) func(*Ledger, Room) { return func(l *Ledger, r Room) { l.Left(3, r, at) } }
+	for name, tc := range map[string]struct {
+		does func(l *Ledger, room Room)
+		list []Client
+		want Listing
+	}{
+		"all":               {none, []Client{0, 1, 2, 3}, fine},
+		"all but itself":    {none, []Client{1, 2, 3}, fine},
+		"one is missing":    {none, []Client{0, 1, 3}, Listing{Lacks: 2, Extra: -1}},
+		"one is long gone":  {left(100 * ms), []Client{0, 1, 2, 3}, Listing{Lacks: -1, Extra: 3}},
+		"one has just gone": {left(980 * ms), []Client{0, 1, 2, 3}, fine},
+		"one has just come": {func(l *Ledger, r Room) {
+			l.Left(3, r, 5*ms)
+			l.Ask(3, r, 960*ms)
+			l.Enter(3, r, 970*ms)
+		}, []Client{0, 1, 2}, fine},
+		"one is about to enter": {func(l *Ledger, r Room) {
+			l.Left(3, r, 5*ms)
+			l.Ask(3, r, 100*ms)
+		}, []Client{0, 1, 2, 3}, fine},
+		"one is away": {func(l *Ledger, _ Room) { l.Suspend(3, 500*ms) }, []Client{0, 1, 2}, fine},
+	} {
+		var said []Listing
+		l := New(Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second, Settle: settle,
+			Presence: func(Count) {}, Listed: func(n Listing) { said = append(said, n) }})
+		room := l.Room("lock-1")
+		for c := range Client(4) {
+			l.AddClient(0)
+			l.Ask(c, room, ms)
+			l.Enter(c, room, ms)
+		}
+		tc.does(l, room)
+		l.NamesSaid(0, room, func(c Client) bool { return slices.Contains(tc.list, c) }, 1000*ms)
+		if name == "one is missing" { // the tool learns only now that it has gone
+			l.Settle(1100 * ms)
+			if len(said) > 0 {
+				t.Fatal("it is judged before the tool can know who is gone")
+			}
+		}
+		l.Settle(1900 * ms)
+		if len(said) != 1 || said[0].Lacks != tc.want.Lacks || said[0].Extra != tc.want.Extra {
+			t.Errorf("%s: %+v", name, said)
+		}
+	}
+}

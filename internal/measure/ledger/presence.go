@@ -186,6 +186,9 @@ func (l *Ledger) nextQuiet() mono.Time {
 	if l.doubted.Len() > 0 {
 		next = l.doubted.At(0).at
 	}
+	if l.lacking.Len() > 0 {
+		next = min(next, l.lacking.At(0).until)
+	}
 	if l.restless.Len() > 0 {
 		next = min(next, l.restless.At(0).at.Add(l.cfg.Settle))
 	}
@@ -196,6 +199,7 @@ func (l *Ledger) nextQuiet() mono.Time {
 // last.
 func (l *Ledger) judgeQuiet(now mono.Time) {
 	l.judgeDoubted(now)
+	l.judgeLacking(now)
 	for l.restless.Len() > 0 && l.restless.At(0).at.Add(l.cfg.Settle) <= now && now < mono.Never-1 {
 		first := l.restless.Pop()
 		r, rm := first.room, &l.rooms[first.room]

@@ -144,6 +144,20 @@ var manners = map[string]manner{
 		Manners: standin.Manners{Manners: board.Manners{After: true, Live: true}}},
 		dialect: boardsWords + "  past { live = true }\n",
 		session: strings.Replace(lateComers, "    history = 20\n", "", 1)},
+	"a confirmation with the names of the members": {config: standin.Config{
+		Manners: standin.Manners{Manners: board.Manners{Whole: true}}}, session: chatty,
+		dialect: boardsName + boardsHeard + `
+  presence {
+    when  = msg.kind == "entered"
+    room  = msg.room
+    names = msg.names
+  }
+  past {
+    when = msg.kind == "entered"
+    each = msg.history
+    seq  = msg.seq
+  }
+` + boardsWords[strings.Index(boardsWords, "  enter {"):]},
 	"members, to nobody but who enters": {session: chatty, dialect: boardsName + boardsHeard + `
   presence {
     when    = msg.kind == "entered"

@@ -204,10 +204,15 @@ func (r *reader) readDialect(name string, a *hcl.Attribute, target *hcl.Block) {
 				Decoded: r.condition(attrs["decoded"]), Binary: r.yes(attrs["binary"])}
 		case "presence":
 			d.Presence = trial.Presence{When: r.condition(attrs["when"]), Room: r.condition(attrs["room"]),
-				Members: r.condition(attrs["members"]),
+				Members: r.condition(attrs["members"]), Names: r.condition(attrs["names"]),
 				Updates: r.yes(attrs["updates"]),
 				Within:  r.duration(attrs["within"], 2*time.Second), // servers gather changes before they tell
 				Check:   r.check("the number of members", "presence")}
+			if d.Presence.Names != nil {
+				d.Presence.NamesCheck = r.check("the names of members", "presence")
+			} else if d.Presence.Members == nil {
+				r.fail(part.DefRange, "give members, the number of them, or names, the list, or both")
+			}
 		case "joined":
 			d.Joined = r.notice(attrs)
 		case "gone":

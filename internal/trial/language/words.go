@@ -268,7 +268,8 @@ var vocabulary = map[string]*blockWord{
 	"dialect.presence": {doc: "how the server says how many members a room has; the number is checked", attrs: []word{
 		{"when", formCondition, true, "recognises it"}, {"room", formValue, false,
 			"the room; all who are named if it is not given. Write room = room if it is the one that the client is in"},
-		{"members", formValue, true, "the number"},
+		{"members", formValue, false, "the number"},
+		{"names", formValue, false, "the list of their names, such as msg.users: who must be in it, and who must not"},
 		{"updates", formYes, false, "all members are told after each change. If it is not given, and the server was " +
 			"never seen to tell anybody but who enters, nobody else's number is judged"},
 		within(`how soon after a change it must be right; "2s" if it is not given`),
