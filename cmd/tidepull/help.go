@@ -17,6 +17,8 @@ var helpTexts = kong.Vars{
 	"header": "One more header field. May be given more than once.",
 	"headless": "Print plain lines instead of opening the full-screen view. It is also what happens if the " +
 		"output is no terminal.",
+	"twin": "Another recording of the same session, made right after: what is the same in both must be the same " +
+		"now, and what is not is not compared.",
 	"keep_value": "This value does not vary, whatever is guessed. May be given more than once.",
 	"log":        "Write the tool's own log to FILE; by default to tidepull.log in the user's state folder.",
 	"loops": "Serve the clients with so many event loops, each on a thread of its own, instead of as " +

@@ -29,6 +29,7 @@ type replayCommand struct {
 	Within    time.Duration     `default:"5s" help:"How long something that came in the recording may take."`
 	KeepValue []string          `sep:"none" placeholder:"VALUE" help:"${keep_value}"`
 	Vary      map[string]string `mapsep:"none" placeholder:"VALUE=EXPRESSION" help:"${vary}"`
+	Twin      string            `placeholder:"FILE" help:"${twin}"`
 	Guesses   bool              `help:"List the values that were found to vary, and play nothing."`
 	Write     string            `placeholder:"FILE" help:"${replay_write}"`
 	Ignore    []string          `sep:"none" placeholder:"PATTERN" help:"${ignore}"`
@@ -55,6 +56,10 @@ func (c *replayCommand) Run() error {
 	if err != nil {
 		return fmt.Errorf("%s: %w", c.File, err)
 	}
+	varies, err := c.fixValues(plan)
+	if err != nil {
+		return err
+	}
 	switch {
 	case !(c.Speed >= 0 && c.Speed <= 1e6):
 		return fmt.Errorf("--speed %v: it goes from 0 to 1000000", c.Speed)
@@ -64,9 +69,38 @@ func (c *replayCommand) Run() error {
 		return c.write(plan)
 	case c.Guesses:
 		printGuesses(plan)
+		for _, v := range varies {
+			fmt.Printf("%-7s %s is another in each recording, and is not compared\n", "value", plain.Text(v, 100))
+		}
 		return nil
 	}
 	return c.play(plan)
+}
+
+// fixValues finds the values that must be the same now, with another recording of the same session if there is
+// one, and lists those that are not the same in both.
+func (c *replayCommand) fixValues(plan *replay.Plan) (varies []string, err error) {
+	if c.Twin == "" {
+		return nil, nil
+	}
+	f, err := os.Open(c.Twin)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	rec, err := recording.Read(f)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", c.Twin, err)
+	}
+	twin, err := replay.Make(rec, replay.Options{Keep: c.KeepValue, Vary: c.Vary})
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", c.Twin, err)
+	}
+	if len(twin.Actors) != len(plan.Actors) {
+		return nil, fmt.Errorf("--twin %s has %d clients, and the recording has %d: it is not of the same session",
+			c.Twin, len(twin.Actors), len(plan.Actors))
+	}
+	return plan.FixValues(twin), nil
 }
 
 // write writes the plan as a trial. Secrets in the recording become secret blocks,

@@ -246,7 +246,8 @@ func (p *player) expects(m moment) {
 		p.bytes.expects(m.step.Payload, after)
 	default:
 		h := replay.Heard{Shape: replay.ShapeOf(m.step.Payload, m.step.Binary, p.plan.ValuesOf(p.actor)),
-			Sample: m.step.Payload, After: after}
+			Sample: m.step.Payload, After: after,
+			Values: p.plan.Filled(p.actor, m.step, p.values, p.options.Copies)}
 		p.recorded = append(p.recorded, h)
 		p.need[h.Shape]++
 		p.wants++

@@ -10,6 +10,7 @@ import (
 type Heard struct {
 	Shape  Shape
 	Sample []byte
+	Values []Value // in the recording: those that must be the same now
 	// After is how long after the last deed of any client it came.
 	After time.Duration
 }
@@ -22,6 +23,7 @@ const (
 	Later     = "came much later"
 	More      = "came, but not in the recording"
 	Failed    = "could not be done"
+	Valued    = "says another value"
 )
 
 // A Difference is one thing that is not as it was recorded.
@@ -44,7 +46,7 @@ type Lateness struct {
 // Compare holds what one actor heard now against what it heard in the
 // recording. Things are matched by shape, in order if that is possible.
 func Compare(recorded, now []Heard, late Lateness) (all []Difference) {
-	inOrder := align(recorded, now)
+	inOrder := byValues(align(recorded, now), recorded, now)
 	used := make([]bool, len(now))
 	matched := make([]int, len(recorded))
 	for i := range matched {
@@ -88,6 +90,10 @@ func Compare(recorded, now []Heard, late Lateness) (all []Difference) {
 		if is.After > then.After+late.Least && float64(is.After) > late.Factor*float64(then.After) {
 			all = append(all, Difference{Kind: Later, What: then.Shape.String(),
 				Recorded: then.After.Round(time.Millisecond).String(), Now: is.After.Round(time.Millisecond).String()})
+		}
+		if v, said, wrong := wrongIn(then.Values, is.Sample); wrong {
+			all = append(all, Difference{Kind: Valued, What: then.Shape.String() + ", " + shownPath(v.Path),
+				Recorded: v.Says + " (" + v.Why + ")", Now: said})
 		}
 	}
 	for k := range now {

@@ -81,6 +81,7 @@ type Step struct {
 	Reason  string        // Close
 	Uses    []int         // guesses whose values stand in it
 	Gives   []int         // guesses whose values the server gives in it
+	Fixed   []Value       // Hear: values that the server must say again
 
 	ends time.Duration // of a piece of bytes: when its last came
 }
@@ -130,6 +131,7 @@ func Make(rec *recording.Recording, o Options) (*Plan, error) {
 		return nil, errors.New("the recording holds nothing that a client did")
 	}
 	p.guess(rec, o)
+	p.FixValues(nil)
 	return p, nil
 }
 

@@ -223,3 +223,67 @@ func TestClosedByServer(t *testing.T) {
 		}
 	}
 }
+
+// TestValues: what a client itself had sent, and what two recordings have in common, must be the same now; what
+// varies between them, and in which order others speak, need not.
+func TestValues(t *testing.T) {
+	session := func(time string) *Plan {
+		steps := []Step{{Do: Say, Payload: []byte(`{"kind":"enter","room":"lock-1"}`)},
+			{Do: Hear, Payload: []byte(`{"kind":"entered","room":"lock-1","members":1,"seq":7,"at":"` + time + `"}`)},
+			{Do: Say, Payload: []byte(`{"kind":"notice","room":"lock-1","text":"berth <7>"}`)},
+			{Do: Hear, Payload: []byte(`{"kind":"notice","room":"lock-1","text":"berth <7>","at":"` + time + `"}`)},
+			{Do: Hear, Payload: []byte(`{"kind":"notice","room":"lock-1","text":"from the quay","at":"` + time + `"}`)},
+			{Do: Hear, Payload: []byte(`{"kind":"refused","error":{"code":403,"text":"you are not in that room"}}`)}}
+		return &Plan{Actors: []*Actor{{Number: 1, Steps: steps}}}
+	}
+	heard := func(p *Plan) (all []Heard) {
+		a := p.Actors[0]
+		for i := range a.Steps {
+			if s := &a.Steps[i]; s.Do == Hear {
+				all = append(all, Heard{Shape: ShapeOf(s.Payload, false, nil), Sample: s.Payload,
+					Values: p.Filled(a, s, nil, 1)})
+			}
+		}
+		return all
+	}
+	alone, learnt := session("09:00"), session("09:00")
+	alone.FixValues(nil)
+	varies := learnt.FixValues(session("09:05"))
+	if got := strings.Join(varies, "; "); got != "at of entered; at of notice" {
+		t.Errorf("what varies is %s", got)
+	}
+	for name, tc := range map[string]struct {
+		from, to string
+		alone    string // what is different without a second recording
+		learnt   string // and with one
+	}{
+		"nothing":  {"", "", "", ""},
+		"the time": {"09:00", "10:30", "", ""},
+		"the room": {`"entered","room":"lock-1"`, `"entered","room":"lock-2"`, "entered, room",
+			"entered, room"},
+		"its text, escaped": {"berth <7>", "berth &lt;7&gt;", "notice, text", "notice, text"},
+		"another's text":    {"from the quay", "from the mole", "", "notice, text"},
+		"members":           {`"members":1`, `"members":2`, "", "entered, members"},
+		"a number":          {`"seq":7`, `"seq":8`, "", "entered, seq"},
+		"an error's code":   {"403", "404", "", "refused, error.code"},
+		"an error's text":   {"you are not in that room", "who are you?", "", "refused, error.text"},
+	} {
+		for with, p := range map[*Plan]string{alone: tc.alone, learnt: tc.learnt} {
+			now := heard(session("09:00"))
+			for i := range now {
+				now[i].Sample = []byte(strings.Replace(string(now[i].Sample), tc.from, tc.to, 1))
+			}
+			now[1], now[2] = now[2], now[1] // others speak when they like
+			var got []string
+			for _, d := range Compare(heard(with), now, Lateness{3, time.Second}) {
+				got = append(got, d.What)
+				if d.Kind != Valued {
+					t.Errorf("%s: %+v", name, d)
+				}
+			}
+			if strings.Join(got, "; ") != p {
+				t.Errorf("%s: different are %q, want %q", name, got, p)
+			}
+		}
+	}
+}
