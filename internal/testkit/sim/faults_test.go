@@ -94,7 +94,7 @@ var onPath = []string{
 // the books are those of a healthy server.
 func TestFaults(t *testing.T) {
 	t.Parallel()
-	for seed := range seeds(30) {
+	for seed := range seeds(16) {
 		r := rand.New(rand.NewPCG(uint64(seed), 9))
 		faults := ""
 		for k := range 6 {
@@ -125,7 +125,7 @@ func TestFaults(t *testing.T) {
 // come twice.
 func TestDatagramFaults(t *testing.T) {
 	t.Parallel()
-	for seed := range seeds(12) {
+	for seed := range seeds(6) {
 		faults := ""
 		for _, f := range []string{"lose", "double", "reorder"} {
 			faults += fmt.Sprintf("fault %q {\n do = %q\n chance = \"20%%\"\n at = \"3s\"\n lasts = \"6s\"\n "+
@@ -184,7 +184,7 @@ func TestDelayIsExact(t *testing.T) {
 func TestCorrupted(t *testing.T) {
 	t.Parallel()
 	corrupted, excused, broke := int64(0), int64(0), int64(0)
-	for seed := range seeds(14) {
+	for seed := range seeds(8) {
 		fault := fmt.Sprintf("fault \"noise\" {\n do = \"corrupt\"\n chance = \"10%%\"\n at = \"3s\"\n lasts = "+
 			"\"6s\"\n "+
 			"share = \"25%%\"\n direction = %q\n}\n", []string{"both", "down", "up"}[seed%3])

@@ -127,7 +127,7 @@ func TestBothWays(t *testing.T) {
 // intervals are the promised ones, and nothing else is wrong with the run.
 func TestPulse(t *testing.T) {
 	t.Parallel()
-	for seed := range seeds(12) {
+	for seed := range seeds(6) {
 		tr, err := language.Parse(fmt.Appendf(nil, heartbeats, seed, "server", misbehaving), "t.trial.hcl",
 			language.Options{})
 		if err != nil {

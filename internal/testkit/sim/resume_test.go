@@ -84,7 +84,7 @@ fault "a quay loses power" {
 // their names. How long that took is counted up to the last of it.
 func TestResume(t *testing.T) {
 	t.Parallel()
-	for seed := range seeds(8) {
+	for seed := range seeds(5) {
 		tr, err := language.Parse(fmt.Appendf(nil, resuming, seed), "t.trial.hcl", language.Options{})
 		if err != nil {
 			t.Fatal(err)

@@ -2,8 +2,6 @@ package sim_test
 
 import (
 	"fmt"
-	"os"
-	"strconv"
 	"testing"
 	"time"
 
@@ -52,11 +50,7 @@ tide {
 // while somebody was away is excused, and nothing is lost but what the board left out.
 func TestReturns(t *testing.T) {
 	t.Parallel()
-	seeds := 12
-	if n, err := strconv.Atoi(os.Getenv("TIDEPULL_SEEDS")); err == nil {
-		seeds = n
-	}
-	for seed := range seeds {
+	for seed := range seeds(8) {
 		source := fmt.Sprintf(comingBack, seed, []string{"none", "full", "equal", "decorrelated"}[seed%4], "")
 		tr, err := language.Parse([]byte(source), "t.trial.hcl", language.Options{})
 		if err != nil {
