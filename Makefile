@@ -7,7 +7,7 @@ COMMIT := $(shell git log -1 --format='%h of %cs' 2>/dev/null && { git diff --qu
 # The packages that start goroutines; testkit/layers sees to it that the others do not, so that
 # there is nothing to race in them. The commands run in processes of their own.
 # SINGLE are tests of theirs that need no more than one goroutine of ours, and much time.
-SINGLE := ^(TestRude|TestNight|TestCollectorSums|TestSameFiguresAsLive|TestKilled|TestMadeTogether|TestFullDisk|TestHostileNames)$$
+SINGLE := ^(TestRude|TestNight|TestCollectorSums|TestSameFiguresAsLive|TestKilled|TestMadeTogether|TestFullDisk|TestHostileNames|TestEveryCase)$$
 CONCURRENT := internal/(engine|run|standin|capture|report|tui)(/|$$)
 
 .PHONY: demo build test test-plain test-race tools lint fuzz mutants rounds soak kernel interop bench screenshots clean
@@ -26,7 +26,7 @@ test: tools lint build ## everything, with the race detector where goroutines ar
 test-plain: # pure packages, and the commands
 	TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test -vet=off -p 1 -parallel 4 -timeout 20m \
 		$$($(GO) list ./... | grep -Ev '$(CONCURRENT)')
-	$(GO) test -vet=off -timeout 20m ./internal/run ./internal/report/store ./internal/tui -run '$(SINGLE)'
+	$(GO) test -vet=off -timeout 20m ./internal/run ./internal/report/store ./internal/tui ./internal/capture/conform -run '$(SINGLE)'
 
 test-race:
 	TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test -race -vet=off -p 2 -parallel 4 -timeout 20m -skip '$(SINGLE)' \

@@ -27,8 +27,8 @@ func at(addr string, within time.Duration) Target {
 	}}
 }
 
-// TestStandIn: the shipped server does all that is demanded.
-func TestStandIn(t *testing.T) {
+// TestEveryCase: the shipped server does all that is demanded.
+func TestEveryCase(t *testing.T) {
 	s, err := standin.Start(standin.Config{Deflate: true})
 	if err != nil {
 		t.Fatal(err)
