@@ -30,7 +30,7 @@ test-plain: # pure packages, and the commands
 
 test-race:
 	TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test -race -vet=off -p 2 -parallel 4 -timeout 20m -skip '$(SINGLE)' \
-		$$($(GO) list ./... | grep -E '$(CONCURRENT)')
+		$$($(GO) list ./... | grep -E '$(CONCURRENT)' | sort -r) # the long ones first
 
 tools: ## what the tests need besides Go
 	@scripts/need tmux
