@@ -8,8 +8,6 @@ COMMIT := $(shell git log -1 --format='%h of %cs' 2>/dev/null && { git diff --qu
 # there is nothing to race in them. The commands run in processes of their own.
 # SINGLE are tests of theirs that need no more than one goroutine of ours, and much time.
 SINGLE := ^(TestRude|TestNight|TestCollectorSums|TestSameFiguresAsLive|TestKilled|TestMadeTogether|TestFullDisk|TestHostileNames|TestEveryCase)$$
-# SQLite is generated code that keeps its own locks: the race detector finds nothing in it, and takes a minute to build it.
-UNWATCHED := -gcflags=modernc.org/...=-race=false
 CONCURRENT := internal/(engine|run|standin|capture|report|tui)(/|$$)
 
 .PHONY: demo build test test-plain test-race tools lint fuzz mutants rounds soak kernel interop bench screenshots clean
@@ -31,7 +29,7 @@ test-plain: # pure packages, and the commands
 	$(GO) test -vet=off -timeout 20m ./internal/run ./internal/report/store ./internal/tui ./internal/capture/conform -run '$(SINGLE)'
 
 test-race:
-	TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test -race $(UNWATCHED) -vet=off -p 2 -parallel 4 -timeout 20m -skip '$(SINGLE)' \
+	TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test -race -vet=off -p 2 -parallel 4 -timeout 20m -skip '$(SINGLE)' \
 		$$($(GO) list ./... | grep -E '$(CONCURRENT)' | sort -r) # the long ones first
 
 tools: ## what the tests need besides Go
