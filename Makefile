@@ -10,7 +10,7 @@ COMMIT := $(shell git log -1 --format='%h of %cs' 2>/dev/null && { git diff --qu
 SINGLE := ^(TestRude|TestNight|TestCollectorSums|TestSameFiguresAsLive|TestKilled|TestMadeTogether|TestFullDisk|TestHostileNames|TestEveryCase)$$
 CONCURRENT := internal/(engine|run|standin|capture|report|tui)(/|$$)
 
-.PHONY: demo build test test-plain test-race tools lint fuzz mutants rounds soak kernel interop bench screenshots clean
+.PHONY: demo build build-race test test-plain test-race tools lint fuzz mutants rounds soak kernel interop bench screenshots clean
 
 demo: build ## the shipped trial against the shipped stand-in, on the screen
 	@# Not proven (3) is this machine's doing and not make's: the last line says why.
@@ -19,9 +19,14 @@ demo: build ## the shipped trial against the shipped stand-in, on the screen
 build:
 	$(GO) build -ldflags '-X "main.commit=$(COMMIT)"' -o bin/tidepull ./cmd/tidepull
 
-test: tools lint build ## everything, with the race detector where goroutines are; few at once, as it makes any machine busy
-	@# What waits and what reckons share the machine. Lint has vetted all of it.
+test: tools ## everything, with the race detector where goroutines are; few at once, as it makes any machine busy
+	@# SQLite is one package of a minute: one core builds it as it is, the other for the race detector.
+	@$(MAKE) --no-print-directory -j2 build build-race
+	@# What waits and what reckons share the machine. Lint vets all of it.
 	@$(MAKE) --no-print-directory -j2 test-plain test-race
+
+build-race:
+	@$(GO) build -race ./internal/...
 
 test-plain: # pure packages, and the commands
 	TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test -vet=off -p 1 -parallel 4 -timeout 20m \
@@ -35,7 +40,7 @@ test-race:
 tools: ## what the tests need besides Go
 	@scripts/need tmux
 
-lint:
+lint: ## gofmt, vet and staticcheck; before each commit, and in CI
 	@unformatted=$$(gofmt -l .); [ -z "$$unformatted" ] || { echo "not gofmt-clean: $$unformatted"; exit 1; }
 	$(GO) vet ./...
 	$(GO) tool staticcheck ./...
