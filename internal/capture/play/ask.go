@@ -85,6 +85,7 @@ func (p *player) answered(a answer) {
 	for _, i := range s.Gives {
 		p.plan.GiveFrom(i, a.content, cookies, p.values)
 	}
+	p.share()
 }
 
 // answerOf gives what can be compared of an answer.

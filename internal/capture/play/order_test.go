@@ -248,10 +248,21 @@ func echo(t *testing.T, heard func(string)) (addr string) {
 	return s.Listener.Addr().String()
 }
 
-// TestBytes records a client that speaks in pieces with a length in front, over TCP, and
-// plays it: against the same server, one with another answer, and one that says nothing.
+// TestBytes records a client that speaks over TCP with a length in front of each message, and plays it: against the
+// same server, one with another answer, and one that says nothing. With three bytes in front, where messages end
+// cannot be seen, and they are compared as the pieces in which they came.
 func TestBytes(t *testing.T) {
 	t.Parallel()
+	for head, speech := range map[int]replay.Speech{2: replay.Messages, 3: replay.Bytes} {
+		t.Run(string(speech), func(t *testing.T) { testBytes(t, head, speech) })
+	}
+}
+
+func testBytes(t *testing.T, headSize int, speech replay.Speech) {
+	withHead := func(text string) []byte {
+		head := append([]byte{0xa7}, binary.BigEndian.AppendUint16(nil, uint16(len(text)))...)
+		return append(head[3-headSize:], text...)
+	}
 	speak := func(answer string) string {
 		l, err := net.Listen("tcp", "127.0.0.1:0")
 		if err != nil {
@@ -266,18 +277,16 @@ func TestBytes(t *testing.T) {
 				}
 				go func() {
 					defer conn.Close()
-					head := make([]byte, 2)
+					head := make([]byte, headSize)
 					for {
 						if _, err := io.ReadFull(conn, head); err != nil {
 							return
 						}
-						text := make([]byte, binary.BigEndian.Uint16(head))
+						text := make([]byte, binary.BigEndian.Uint16(head[headSize-2:]))
 						if _, err := io.ReadFull(conn, text); err != nil {
 							return
 						}
-						said := []byte(strings.ReplaceAll(answer, "IT", string(text)))
-						whole := append(binary.BigEndian.AppendUint16(nil, uint16(len(said))), said...)
-						for _, b := range whole { // where it is cut says nothing
+						for _, b := range withHead(strings.ReplaceAll(answer, "IT", string(text))) { // where it is cut says nothing
 							if answer != "" {
 								conn.Write([]byte{b})
 							}
@@ -296,14 +305,14 @@ func TestBytes(t *testing.T) {
 		}
 		defer conn.Close()
 		for _, text := range []string{"open", "a bit wider", "close"} {
-			conn.Write(append(binary.BigEndian.AppendUint16(nil, uint16(len(text))), text...))
-			said := make([]byte, 2+len(answer)-2+len(text))
+			conn.Write(withHead(text))
+			said := make([]byte, headSize+len(answer)-2+len(text))
 			if _, err := io.ReadFull(conn, said); err != nil {
 				t.Fatal(err)
 			}
 		}
 	})
-	if len(plan.Actors) != 1 || plan.Actors[0].Speech != replay.Bytes {
+	if len(plan.Actors) != 1 || plan.Actors[0].Speech != speech {
 		t.Fatalf("%+v", plan.Actors[0])
 	}
 	for _, tc := range []struct {

@@ -6,6 +6,7 @@ import (
 	"context"
 	"fmt"
 	"math"
+	"net"
 	"net/http"
 	"regexp"
 	"slices"
@@ -22,7 +23,8 @@ import (
 
 // Options say how a plan is played.
 type Options struct {
-	To     string // in place of the plan's target
+	To     string        // in place of the plan's target
+	At     wire.Endpoint // where that leads; zero: where its name does
 	TLS    wire.TLS
 	Copies int           // of all its clients; at least 1
 	Speed  float64       // pauses are divided by this; 0 leaves them out
@@ -95,6 +97,11 @@ func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
 	}
 	o.way = http.DefaultTransport.(*http.Transport).Clone()
 	o.way.TLSClientConfig = cfg
+	if o.At.Addr.IsValid() { // a name may lead elsewhere by now
+		o.way.DialContext = func(ctx context.Context, network, _ string) (net.Conn, error) {
+			return new(net.Dialer).DialContext(ctx, network, o.At.Addr.String())
+		}
+	}
 	defer o.way.CloseIdleConnections()
 	programs := make([]*expr.Program, len(p.Guesses))
 	var hidden error

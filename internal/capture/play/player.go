@@ -13,6 +13,7 @@ import (
 	"slices"
 	"strings"
 	"time"
+	"unicode/utf8"
 
 	"tidepull/internal/capture/probe"
 	"tidepull/internal/capture/replay"
@@ -36,8 +37,10 @@ type player struct {
 	streams    []*stream
 	line       *probe.Line
 	events     chan probe.Event
-	over       bool // the connection is gone
-	unheard    int  // messages beyond maxHeard
+	over       bool   // the connection is gone
+	closes     bool   // this client has ended it, or the server has and that was said
+	held       []byte // of Messages: what came of the one under way
+	unheard    int    // messages beyond maxHeard
 	heardBytes int
 	recorded   []replay.Heard
 	heard      []replay.Heard
@@ -95,6 +98,10 @@ func (p *player) fresh(step *replay.Step) {
 		}
 	}
 	for _, i := range step.Uses {
+		if g := &p.plan.Guesses[i]; g.Shared && g.Actor != p.actor.Number {
+			p.values[i] = p.turns.given(i)
+			continue
+		}
 		if program := p.programs[i]; program != nil && p.values[i] == "" {
 			p.values[i] = string(program.Eval(s).Append(nil))
 		}
@@ -120,7 +127,7 @@ func (p *player) run(ctx context.Context) []replay.Difference {
 	}
 	for _, m := range moments(p.actor) {
 		s := m.step
-		if s.Do == replay.Hear || m.answer {
+		if s.IsHeard() || m.answer {
 			p.keepUp(ctx, p.turns.before(m.at))
 			p.expects(m)
 			last = m.at
@@ -245,8 +252,7 @@ func (p *player) expects(m moment) {
 	case p.actor.Speech == replay.Bytes:
 		p.bytes.expects(m.step.Payload, after)
 	default:
-		h := replay.Heard{Shape: replay.ShapeOf(m.step.Payload, m.step.Binary, p.plan.ValuesOf(p.actor)),
-			Sample: m.step.Payload, After: after,
+		h := replay.Heard{Shape: m.step.Shape(p.plan.ValuesOf(p.actor)), Sample: m.step.Sample(), After: after,
 			Values: p.plan.Filled(p.actor, m.step, p.values, p.options.Copies)}
 		p.recorded = append(p.recorded, h)
 		p.need[h.Shape]++
@@ -398,12 +404,58 @@ func (p *player) take(e probe.Event) {
 	switch {
 	case e.What == probe.Ended:
 		p.over = true
+		p.ended(0, "", e.At)
+	case e.What == probe.In && e.Op == "close":
+		p.ended(e.Code, string(e.Payload), e.At)
 	case e.What == probe.In && e.Message != nil && p.actor.Speech == replay.Bytes:
 		p.bytes.hears(e.Message, e.At, p.turns.lastDid())
 		p.lastAt = e.At
 	case e.What == probe.In && e.Message != nil:
-		p.hear(e.Message, e.Binary, e.At)
+		p.receive(&e)
 	}
+}
+
+// receive takes a message, or bytes with messages in them.
+func (p *player) receive(e *probe.Event) {
+	if p.actor.Speech != replay.Messages {
+		for _, r := range replay.Records(e.Message, e.Binary) {
+			p.hear(r, e.Binary, e.At)
+		}
+		return
+	}
+	for p.held = append(p.held, e.Message...); len(p.held) > 0; {
+		message, n, err := p.actor.Ends.Next(p.held, 0)
+		if err != nil { // it is another difference than all before it
+			p.fail("hear", err)
+			message, n = p.held, len(p.held)
+		}
+		if n == 0 {
+			return
+		}
+		p.hear(slices.Clone(message), !utf8.Valid(message), e.At)
+		p.held = p.held[n:]
+	}
+}
+
+// ended takes that the server ends the connection: with a close frame that has a code, or without one.
+func (p *player) ended(code int, reason string, at time.Time) {
+	if p.closes {
+		return
+	}
+	p.closes = true
+	p.book(replay.Heard{Shape: replay.ShapeOfEnd(code), Sample: replay.SampleOfEnd(code, reason)}, at)
+}
+
+// book books what came.
+func (p *player) book(h replay.Heard, at time.Time) {
+	h.After = max(0, at.Sub(p.turns.lastDid()))
+	p.heard = append(p.heard, h)
+	p.have[h.Shape]++
+	p.got++
+	if h.Shape.Kind != "" && p.need[h.Shape] == 0 {
+		p.otherwise[h.Shape.Kind] = true
+	}
+	p.lastAt = at
 }
 
 func (p *player) hear(payload []byte, binary bool, at time.Time) {
@@ -413,20 +465,23 @@ func (p *player) hear(payload []byte, binary bool, at time.Time) {
 			vary = append(vary, v)
 		}
 	}
-	h := replay.Heard{Shape: replay.ShapeOf(payload, binary, vary), Sample: payload,
-		After: max(0, at.Sub(p.turns.lastDid()))}
 	if p.heardBytes += len(payload); len(p.heard) >= maxHeard || p.heardBytes > maxHeardBytes {
 		p.unheard++ // a server without end is different from any that was recorded
 		return
 	}
-	p.heard = append(p.heard, h)
-	p.have[h.Shape]++
-	p.got++
-	if h.Shape.Kind != "" && p.need[h.Shape] == 0 {
-		p.otherwise[h.Shape.Kind] = true
-	}
-	p.lastAt = at
+	h := replay.Heard{Shape: replay.ShapeOf(payload, binary, vary), Sample: payload}
+	p.book(h, at)
 	p.plan.Give(p.actor, h.Shape, payload, p.values)
+	p.share()
+}
+
+// share lets the other clients of this copy have what they say and this one was given.
+func (p *player) share() {
+	for i := range p.plan.Guesses {
+		if g := &p.plan.Guesses[i]; g.Shared && g.Actor == p.actor.Number {
+			p.turns.gives(i, p.values[i])
+		}
+	}
 }
 
 // Bounds on what one player keeps of what it hears.
@@ -448,12 +503,20 @@ func (p *player) do(ctx context.Context, index int, s *replay.Step) error {
 		if s.Binary && len(payload) != len(s.Payload) {
 			payload = s.Payload // lengths may stand in it
 		}
+		if p.actor.Speech == replay.Messages {
+			payload = p.actor.Ends.Append(nil, payload)
+		}
 		return p.connected(func() error { return p.line.Send(payload, s.Binary) })
+	case replay.Vanish:
+		p.closes = true
+		p.hangUp()
+		return nil
 	}
 	code := s.Code
 	if code < 1000 || code == 1005 {
 		code = 1000
 	}
+	p.closes = true
 	err := p.connected(func() error { return p.line.Close(uint16(code), s.Reason) })
 	var closed *probe.NotOpen
 	if errors.As(err, &closed) && index > 0 && s.At-p.actor.Steps[index-1].At < closeRace {
@@ -492,8 +555,8 @@ func (p *player) address(scheme, path string) (*url.URL, error) {
 }
 
 func (p *player) connect(s *replay.Step) error {
-	t := probe.Target{URL: p.options.To, TLS: p.options.TLS, Raw: p.actor.Speech == replay.Bytes,
-		Ending: p.actor.Ending}
+	raw := p.actor.Speech == replay.Bytes || p.actor.Speech == replay.Messages
+	t := probe.Target{URL: p.options.To, TLS: p.options.TLS, At: p.options.At, Raw: raw, Ending: p.actor.Ending}
 	if p.actor.Speech == replay.WebSocket {
 		u, err := p.address("ws", p.fill(s.Path))
 		if err != nil {
@@ -518,12 +581,15 @@ func (p *player) connect(s *replay.Step) error {
 		}
 	}
 	p.hangUp()
+	p.closes, p.held = false, nil
 	if p.over = false; len(p.streams) == 0 {
 		p.events = make(chan probe.Event, 1024) // what is left of an earlier connection is of no use
 	}
 	events := p.events
 	p.line = probe.Dial(p.actor.Number, t, func(e probe.Event) {
-		if e.Message != nil || e.What == probe.Opened || e.What == probe.Refused || e.What == probe.Ended {
+		switch {
+		case e.Message != nil, e.What == probe.In && e.Op == "close", e.What == probe.Opened, e.What == probe.Refused,
+			e.What == probe.Ended:
 			events <- e
 		}
 	})
@@ -582,7 +648,7 @@ func (p *player) finish() {
 	for _, s := range p.streams {
 		s.stop()
 	}
-	if p.line != nil && !p.over && p.line.Open() {
+	if p.closes = true; p.line != nil && !p.over && p.line.Open() {
 		p.line.Close(1000, "")
 		p.listen(context.Background(), 200*time.Millisecond, func() bool { return p.over })
 	}

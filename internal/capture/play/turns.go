@@ -74,13 +74,14 @@ type turns struct {
 	deaf    []int32 // how many clients have still to hear something before a deed
 	first   int     // all before it are done
 	last    time.Time
-	vain    time.Duration // for which clients waited for what did not come
-	changed chan struct{} // closed when anything changes
+	vain    time.Duration  // for which clients waited for what did not come
+	shared  map[int]string // by guess: what one client was given, and others say
+	changed chan struct{}  // closed when anything changes
 }
 
 func newTurns(o *order) *turns {
 	return &turns{order: o, done: make([]bool, len(o.deeds)), deaf: slices.Clone(o.deaf), last: time.Now(),
-		changed: make(chan struct{})}
+		shared: map[int]string{}, changed: make(chan struct{})}
 }
 
 // wait waits until all deeds before one are done and, if heard is set, everybody has heard
@@ -172,4 +173,18 @@ func (t *turns) lastDid() time.Time {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	return t.last
+}
+
+// gives books what a client was given that others say.
+func (t *turns) gives(guess int, value string) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.shared[guess] = value
+}
+
+// given is what a client was given that others say; "" if it was not yet.
+func (t *turns) given(guess int) string {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	return t.shared[guess]
 }

@@ -87,7 +87,11 @@ func Recording(t Target, events []Event) *recording.Recording {
 			}
 			add(e, entry)
 		case Ended:
-			add(e, recording.Entry{What: recording.End, Why: e.Why})
+			entry := recording.Entry{What: recording.End, Why: e.Why}
+			if e.By == "server" || e.By == "network" { // what ends it on this side is the end of the probing
+				entry.From = recording.Server
+			}
+			add(e, entry)
 		}
 	}
 	return rec

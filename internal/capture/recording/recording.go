@@ -45,7 +45,7 @@ const (
 	Pong    = "pong"
 	Close   = "close" // the closing frame
 	Data    = "data"  // bytes of something else, such as lines over TCP
-	End     = "end"   // the connection is gone
+	End     = "end"   // the connection is gone, or one side has ended it
 	Trouble = "trouble"
 )
 

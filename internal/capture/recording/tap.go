@@ -23,6 +23,7 @@ type Tap struct {
 	upgraded bool
 	methods  []string // of requests that are not answered yet
 	plain    bool     // it is no HTTP
+	ended    bool     // one side has ended the connection
 }
 
 type side struct {
@@ -251,15 +252,35 @@ func (t *Tap) frame(s *side, at time.Duration) (int, error) {
 	return n, nil
 }
 
-// End tells that the connection is gone.
+// Finish tells that one side ends the connection, at an instant; what the other one still says may come after it.
+func (t *Tap) Finish(fromServer bool, at time.Duration, why string) {
+	s := &t.sides[0]
+	if fromServer {
+		s = &t.sides[1]
+	}
+	t.flush(s, at)
+	if !t.ended {
+		t.ended = true
+		t.tell(s, at, Entry{What: End, Why: why})
+	}
+}
+
+// End tells that the connection is gone, if no side has ended it.
 func (t *Tap) End(at time.Duration, why string) {
 	for i := range t.sides {
-		s := &t.sides[i]
-		if s.inBody && !s.stream {
-			t.endContent(s, at)
-		} else if len(s.held) > 0 && !s.lost {
-			t.data(s, s.held, at)
-		}
+		t.flush(&t.sides[i], at)
 	}
-	t.Emit(Entry{At: at.Microseconds(), Conn: t.Conn, What: End, Why: why})
+	if !t.ended {
+		t.Emit(Entry{At: at.Microseconds(), Conn: t.Conn, What: End, Why: why})
+	}
+}
+
+// flush tells what is held of a side that says no more.
+func (t *Tap) flush(s *side, at time.Duration) {
+	if s.inBody && !s.stream {
+		t.endContent(s, at)
+	} else if len(s.held) > 0 && !s.lost {
+		t.data(s, s.held, at)
+	}
+	s.held, s.inBody = nil, false
 }

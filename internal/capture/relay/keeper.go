@@ -26,8 +26,8 @@ type keeper struct {
 type note struct {
 	conn   int
 	at     time.Duration // since the recording began
-	what   byte          // 'o' opened, 'd' data, 'e' ended
-	server bool          // the data is the server's
+	what   byte          // 'o' opened, 'd' data, 'f' one side says no more, 'e' ended
+	server bool          // the data, or the end, is the server's
 	data   []byte        // copied by put
 	why    string        // it ended
 }
@@ -78,6 +78,8 @@ func (k *keeper) keep(n note) {
 		k.handOver(e)
 	case n.what == 'd':
 		tap.Feed(n.server, n.data, n.at)
+	case n.what == 'f':
+		tap.Finish(n.server, n.at, n.why)
 	default:
 		tap.End(n.at, n.why)
 		delete(k.taps, n.conn)

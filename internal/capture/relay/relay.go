@@ -274,6 +274,8 @@ func (l *loop) PeerFinished(id int32) {
 		return
 	}
 	side := p.sideOf(id)
+	// The other side may take its time, and do something because of it: what is kept is when this one ended.
+	l.finish(p, side, "")
 	if p.finished[side] = true; p.finished[0] && p.finished[1] {
 		l.end(p, "")
 		return
@@ -289,10 +291,17 @@ func (l *loop) Broke(id int32, err error) {
 	case id == p.server && !p.connected:
 		l.unreachable(p, err)
 	case errors.Is(err, poll.ErrEnded):
+		l.finish(p, p.sideOf(id), "")
 		l.end(p, "")
 	default:
+		l.finish(p, p.sideOf(id), err.Error())
 		l.end(p, err.Error())
 	}
+}
+
+// finish notes that a side has ended the connection.
+func (l *loop) finish(p *pair, side int, why string) {
+	l.keeper.put(note{conn: p.number, at: l.drv.Now().Sub(l.start), what: 'f', server: side == 1, why: why})
 }
 
 // end closes both sides, once what waits for them is sent.

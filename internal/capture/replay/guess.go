@@ -29,7 +29,11 @@ type Guess struct {
 	Path    string // of "given": where it stands in the server's message, such as "token" or "list.0.id"
 	Cookie  string // of "given": the cookie that it is
 	Actor   int
+	Shared  bool // of "given": other clients than the one that it is given to say it, too
 }
+
+// of reports whether a guess is about what a client says.
+func (g *Guess) of(a *Actor) bool { return g.Actor == 0 || g.Actor == a.Number || g.Shared }
 
 var (
 	uuidForm = regexp.MustCompile(`\b[0-9a-fA-F]{8}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{4}-[0-9a-fA-F]{12}\b`)
@@ -52,14 +56,21 @@ type leaf struct {
 
 // leaves lists the values of a message that is JSON, behind a few characters or not; nil if
 // it is none. JSON in its texts is opened, too.
-func leaves(b []byte) []leaf {
-	_, rest := jsonscan.Behind(b)
-	v, ok := decoded(rest)
-	if !ok {
-		return nil
+// Of several records each has its number in front.
+func leaves(b []byte) (all []leaf) {
+	records := Records(b, false)
+	for i, record := range records {
+		_, rest := jsonscan.Behind(record)
+		v, ok := decoded(rest)
+		switch {
+		case !ok:
+			return nil
+		case len(records) == 1:
+			walk(&all, "", "", ".", v)
+		default:
+			walk(&all, strconv.Itoa(i), "", ".", v)
+		}
 	}
-	var all []leaf
-	walk(&all, "", "", ".", v)
 	return all
 }
 
@@ -98,6 +109,13 @@ func walk(all *[]leaf, path, key, sep string, v any) {
 	}
 }
 
+// leastCookie is how long a cookie's value is that is looked for, and leastWithin a value that is looked for in
+// the middle of another: shorter ones stand anywhere.
+const (
+	leastCookie = 4
+	leastWithin = 8
+)
+
 // guess finds what varies, and where it is used and given.
 func (p *Plan) guess(rec *recording.Recording, o Options) {
 	made, err := time.Parse(time.RFC3339, rec.Made)
@@ -107,6 +125,7 @@ func (p *Plan) guess(rec *recording.Recording, o Options) {
 	for _, value := range slices.Sorted(maps.Keys(o.Vary)) {
 		p.Guesses = append(p.Guesses, Guess{Value: value, Kind: "by hand", Why: "you said so", Becomes: o.Vary[value]})
 	}
+	o.given = p.givenFirst()
 	for _, a := range p.Actors {
 		p.guessActor(a, made, o)
 	}
@@ -126,6 +145,14 @@ type given struct {
 	cookie string
 }
 
+// place is where a value stands, in words.
+func (g *given) place() string {
+	if g.cookie != "" {
+		return fmt.Sprintf("as the cookie %q", g.cookie)
+	}
+	return fmt.Sprintf("in %q", shownPath(g.path))
+}
+
 func (p *Plan) guessActor(a *Actor, made time.Time, o Options) {
 	heard := map[string]given{} // by value: where the server said it first
 	said := map[string]bool{}   // values that the client had said before
@@ -141,6 +168,7 @@ func (p *Plan) guessActor(a *Actor, made time.Time, o Options) {
 		switch s.Do {
 		case Hear:
 			hear(i, s.Payload)
+		case Closed:
 		default:
 			for _, l := range sayings(s) {
 				p.judge(a, i, l, heard, made, o)
@@ -148,7 +176,7 @@ func (p *Plan) guessActor(a *Actor, made time.Time, o Options) {
 			}
 			hear(i, s.Answer)
 			for _, c := range http1.SetCookies(s.Head) {
-				if len(c.Value) >= 4 {
+				if len(c.Value) >= leastCookie {
 					heard[c.Value] = given{step: i, cookie: c.Name}
 				}
 			}
@@ -215,13 +243,17 @@ func (p *Plan) judge(a *Actor, i int, l leaf, heard map[string]given, made time.
 	}
 	within := "" // the longest that stands in it
 	for value := range heard {
-		if len(value) >= 8 && strings.Contains(l.value, value) &&
+		if len(value) >= leastWithin && strings.Contains(l.value, value) &&
 			cmp.Or(cmp.Compare(len(value), len(within)), cmp.Compare(value, within)) > 0 {
 			within = value
 		}
 	}
 	if within != "" {
 		p.give(a, within, heard[within])
+		return
+	}
+	if by, ok := o.given[l.value]; ok && by.to != a && by.at < a.Steps[i].At {
+		p.giveToOther(a, l.value, by)
 		return
 	}
 	for _, value := range recording.PlaceholderForm.FindAllString(l.value, -1) {
@@ -248,8 +280,7 @@ func (p *Plan) judge(a *Actor, i int, l leaf, heard map[string]given, made time.
 
 func (p *Plan) known(a *Actor, value string) bool {
 	return slices.ContainsFunc(p.Guesses, func(g Guess) bool {
-		return g.Value == value &&
-			(g.Actor == a.Number || g.Actor == 0)
+		return g.Value == value && g.of(a)
 	})
 }
 
@@ -268,12 +299,8 @@ func (p *Plan) give(a *Actor, value string, g given) {
 	for n := 2; slices.ContainsFunc(p.Guesses, func(other Guess) bool { return other.Local == local }); n++ {
 		local = fmt.Sprintf("%s_%d", strings.TrimRight(local, "_0123456789"), n)
 	}
-	from := fmt.Sprintf("the server gives it in %q", strings.ReplaceAll(g.path, inText, "."))
-	if g.cookie != "" {
-		from = fmt.Sprintf("the server gives it as the cookie %q", g.cookie)
-	}
 	p.Guesses = append(p.Guesses, Guess{Value: value, Kind: "given", Becomes: "my." + local, Local: local, Path: g.path,
-		Cookie: g.cookie, Why: from + ", and the client says it back", Actor: a.Number})
+		Cookie: g.cookie, Why: "the server gives it " + g.place() + ", and the client says it back", Actor: a.Number})
 }
 
 // setsApart reports whether a client says a word where every other one says another: as a
@@ -327,7 +354,7 @@ func near(digits string, made time.Time, unit time.Duration) bool {
 func (p *Plan) comesBack(a *Actor, step int, value string) bool {
 	for _, other := range p.Actors {
 		for _, s := range other.Steps {
-			if s.At < a.Steps[step].At || s.Do == Say {
+			if s.At < a.Steps[step].At || s.Do == Say || s.Do == Closed {
 				continue
 			}
 			for _, b := range [][]byte{s.Answer, heardIn(&s)} {
@@ -356,10 +383,10 @@ func heardIn(s *Step) []byte {
 // place finds which guesses a step uses, and which it gives.
 func (p *Plan) place(a *Actor, s *Step) {
 	for i, g := range p.Guesses {
-		if g.Actor != 0 && g.Actor != a.Number {
+		if !g.of(a) {
 			continue
 		}
-		if s.Do != Hear {
+		if !s.IsHeard() {
 			used := strings.Contains(string(s.Payload), g.Value) || strings.Contains(s.Path, g.Value)
 			for _, f := range s.Fields {
 				used = used || strings.Contains(f.Value, g.Value)
@@ -368,7 +395,7 @@ func (p *Plan) place(a *Actor, s *Step) {
 				s.Uses = append(s.Uses, i)
 			}
 		}
-		if g.Kind == "given" && p.gives(s, &g) {
+		if g.Kind == "given" && g.Actor == a.Number && p.gives(s, &g) {
 			s.Gives = append(s.Gives, i)
 		}
 	}

@@ -32,7 +32,7 @@ func (p *Plan) Deeds() []Deed {
 	var deeds []Deed
 	for _, a := range p.Actors {
 		for i := range a.Steps {
-			if a.Steps[i].Do != Hear {
+			if !a.Steps[i].IsHeard() {
 				deeds = append(deeds, Deed{a, i, a.Steps[i].At})
 			}
 		}

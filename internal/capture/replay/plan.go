@@ -9,12 +9,11 @@ import (
 	"fmt"
 	"math"
 	"net/url"
-	"slices"
 	"strings"
 	"time"
-	"unicode/utf8"
 
 	"tidepull/internal/capture/recording"
+	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
 	"tidepull/internal/wire/ws"
 )
@@ -36,7 +35,8 @@ type Speech string
 const (
 	WebSocket Speech = "websocket"
 	Lines     Speech = "lines"
-	Bytes     Speech = "bytes"    // over TCP, without ends of lines
+	Bytes     Speech = "bytes"    // over TCP, without ends that are known
+	Messages  Speech = "messages" // over TCP, with ends that are no line's, or a length in front
 	Requests  Speech = "requests" // nothing but HTTP
 	Datagrams Speech = "datagrams"
 )
@@ -48,6 +48,7 @@ type Actor struct {
 	Speech Speech
 	Begins time.Duration // after the first of all
 	Ending string        // of the lines that it says: CR LF, or LF
+	Ends   wire.Framing  // of Messages: where each ends
 	Steps  []Step
 }
 
@@ -62,6 +63,8 @@ const (
 	Hear    stepKind = "hear"   // something that the server says
 	Follow  stepKind = "follow" // a request that an event stream answers
 	Close   stepKind = "close"
+	Vanish  stepKind = "vanish" // the client ends the connection without a close frame
+	Closed  stepKind = "closed" // the server ends it, without one if there is no code
 )
 
 // A Step is one thing that an actor does, or hears.
@@ -77,19 +80,43 @@ type Step struct {
 	Took    time.Duration // Ask: until the answer began
 	Answer  []byte        // Ask: its content
 	Head    []http1.Field // Ask: its fields
-	Code    int           // Close
-	Reason  string        // Close
+	Code    int           // Close, Closed
+	Reason  string        // Close, Closed
 	Uses    []int         // guesses whose values stand in it
 	Gives   []int         // guesses whose values the server gives in it
 	Fixed   []Value       // Hear: values that the server must say again
 
-	ends time.Duration // of a piece of bytes: when its last came
+	Record bool // Hear: it came in a message with a separator, so that it is not all of it
+
+	ends    time.Duration // of a piece of bytes: when its last came
+	cookies string        // Ask, Connect: those that the client sent
+}
+
+// IsHeard reports whether a step is the server's, and not what the client does.
+func (s *Step) IsHeard() bool { return s.Do == Hear || s.Do == Closed }
+
+// Shape is that of what a step heard. vary are values that vary.
+func (s *Step) Shape(vary []string) Shape {
+	if s.Do == Closed {
+		return ShapeOfEnd(s.Code)
+	}
+	return ShapeOf(s.Payload, s.Binary, vary)
+}
+
+// Sample is what a step heard, for people.
+func (s *Step) Sample() []byte {
+	if s.Do == Closed {
+		return SampleOfEnd(s.Code, s.Reason)
+	}
+	return s.Payload
 }
 
 // Options change how a plan is made.
 type Options struct {
 	Keep []string          // values that do not vary, whatever is guessed
 	Vary map[string]string // values that do, with the expression that gives them
+
+	given map[string]givenTo // by value: to whom the server said it first, before any client said it
 }
 
 // follows are header fields that follow from the rest of a request, or from the
@@ -151,7 +178,7 @@ type conn struct {
 	pieces  []Step    // of TCP, as they came
 	follows *Actor    // that has the event stream
 	upgrade bool
-	closed  bool // the server has sent a close: the client's is the answer to it
+	closed  bool // one side has closed: what the other does then is the answer to it
 }
 
 func (m *maker) conn(n int) *conn {
@@ -187,26 +214,43 @@ func (m *maker) entry(e *recording.Entry) {
 		}
 	case recording.Event:
 		if c.follows != nil {
-			c.follows.Steps = append(c.follows.Steps, Step{Do: Hear, At: at, Payload: e.Payload()})
+			c.follows.hears(e.Payload(), false, at)
 		}
 	case recording.Message:
-		if c.actor == nil {
-			return
+		switch {
+		case c.actor == nil:
+		case e.From == recording.Client:
+			c.actor.Steps = append(c.actor.Steps, Step{Do: Say, At: at, Payload: e.Payload(), Binary: e.Kind == "binary"})
+		default:
+			c.actor.hears(e.Payload(), e.Kind == "binary", at)
 		}
-		s := Step{Do: Hear, At: at, Payload: e.Payload(), Binary: e.Kind == "binary"}
-		if e.From == recording.Client {
-			s.Do = Say
-		}
-		c.actor.Steps = append(c.actor.Steps, s)
 	case recording.Close:
-		if e.From == recording.Server {
-			c.closed = true
-		} else if c.actor != nil && !c.closed {
-			c.actor.Steps = append(c.actor.Steps, Step{Do: Close, At: at, Code: e.Code, Reason: e.Text})
-		}
+		c.ends(Step{Do: Close, At: at, Code: e.Code, Reason: e.Text}, e.From)
+	case recording.End:
+		c.ends(Step{Do: Vanish, At: at}, e.From)
 	case recording.Data:
 		m.data(c, e, at)
 	}
+}
+
+// hears books what came in a message: each record of it.
+func (a *Actor) hears(payload []byte, binary bool, at time.Duration) {
+	records := Records(payload, binary)
+	for _, r := range records {
+		a.Steps = append(a.Steps, Step{Do: Hear, At: at, Payload: r, Binary: binary, Record: len(r) < len(payload)})
+	}
+}
+
+// ends books that one side ends a connection, if the other has not yet. It is not known who did in recordings that
+// were not made by watching both.
+func (c *conn) ends(s Step, by string) {
+	if c.actor == nil || c.closed || by == "" {
+		return
+	}
+	if c.closed = true; by == recording.Server {
+		s.Do = Closed
+	}
+	c.actor.Steps = append(c.actor.Steps, s)
 }
 
 func (m *maker) head(c *conn, e *recording.Entry, at time.Duration) {
@@ -216,8 +260,8 @@ func (m *maker) head(c *conn, e *recording.Entry, at time.Duration) {
 		if u, err := url.ParseRequestURI(path); err == nil && u.IsAbs() {
 			path = u.RequestURI()
 		}
-		c.ask = &Step{Do: Ask, At: at, Method: method, Path: path, Fields: kept(e.Fields)}
 		h := http1.Head{Fields: e.Fields}
+		c.ask = &Step{Do: Ask, At: at, Method: method, Path: path, Fields: kept(e.Fields), cookies: h.Get("Cookie")}
 		c.upgrade = h.HasToken("Upgrade", "websocket")
 		return
 	}
@@ -275,7 +319,7 @@ func (m *maker) data(c *conn, e *recording.Entry, at time.Duration) {
 	if e.From == recording.Server {
 		side, do = 1, Hear
 	}
-	c.piece(Step{Do: do, At: at, Payload: e.Payload()})
+	c.pieces = append(c.pieces, Step{Do: do, At: at, Payload: e.Payload()})
 	c.lines[side] = append(c.lines[side], e.Payload()...)
 	for {
 		line, rest, ok := strings.Cut(string(c.lines[side]), "\n")
@@ -304,42 +348,15 @@ func (m *maker) datagram(c *conn, e *recording.Entry, at time.Duration) {
 	c.actor.Steps = append(c.actor.Steps, Step{Do: do, At: at, Payload: e.Payload()})
 }
 
-// PieceGap is the pause between two pieces of a stream of bytes.
-const PieceGap = 100 * time.Millisecond
-
-// piece takes bytes that came without an end: what follows soon on the same side is one
-// piece with what was before.
-func (c *conn) piece(s Step) {
-	if n := len(c.pieces); n > 0 && c.pieces[n-1].Do == s.Do && s.At-c.pieces[n-1].ends < PieceGap {
-		last := &c.pieces[n-1]
-		last.Payload, last.ends = append(last.Payload, s.Payload...), s.At
-		return
-	}
-	s.Payload, s.ends = slices.Clone(s.Payload), s.At
-	c.pieces = append(c.pieces, s)
-}
-
-// unended makes an actor one of bytes, if its lines did not end.
-func (c *conn) unended() {
-	if len(c.lines[0])+len(c.lines[1]) == 0 {
-		return
-	}
-	c.actor.Speech = Bytes
-	c.actor.Steps = slices.DeleteFunc(c.actor.Steps, func(s Step) bool { return s.Do == Say || s.Do == Hear })
-	for _, s := range c.pieces {
-		s.Binary = !utf8.Valid(s.Payload)
-		c.actor.Steps = append(c.actor.Steps, s)
-	}
-}
-
 func (m *maker) flush() {
 	for _, n := range m.order {
 		m.settle(m.conns[n])
-		m.conns[n].unended()
+		m.conns[n].frame()
 	}
 	if len(m.loose) > 0 {
 		m.newActor(Requests)
 	}
+	rehome(m.plan.Actors)
 	first := time.Duration(math.MaxInt64)
 	for _, a := range m.plan.Actors {
 		sortSteps(a.Steps)

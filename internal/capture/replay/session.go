@@ -17,7 +17,7 @@ import (
 	"tidepull/internal/base/plain"
 	"tidepull/internal/capture/recording"
 	"tidepull/internal/trial/language"
-	"tidepull/internal/wire/jsonscan"
+	"tidepull/internal/wire"
 )
 
 // SessionOf writes what a recording's clients did as a trial, with secret blocks
@@ -43,6 +43,9 @@ func (p *Plan) Trial(name string, speed float64) string {
 		w.p("# it here, or make it again with --keep-value VALUE or --vary VALUE=EXPRESSION.")
 		for _, g := range p.Guesses {
 			w.p("#   %q becomes %s: %s", plain.Text(g.Value, 60), g.Becomes, plain.Text(g.Why, 0))
+			if g.Shared {
+				w.p("#     (the clients of a trial do not share what they are given: change it where others say it)")
+			}
 		}
 	}
 	w.p("\ntrial %s {\n  seed = 1\n}\n", language.Quote(name))
@@ -73,6 +76,7 @@ func (p *Plan) Trial(name string, speed float64) string {
 type writer struct {
 	plan  *Plan
 	meet  map[*Actor]map[int][]meeting // barriers, by the step that they stand before
+	actor *Actor                       // whose session is being written
 	made  map[int]string               // guesses that the session at hand has made already, and as what
 	b     strings.Builder
 	speed float64
@@ -100,6 +104,16 @@ func (w *writer) target() {
 	if !slices.ContainsFunc(w.plan.Actors, func(a *Actor) bool { return a.Speech != Lines }) {
 		w.p("target \"recorded\" {\n  lines = %s\n  http = %s\n  dialect = \"recorded\"\n  order = \"any\"\n}\n",
 			language.Quote("tcp://"+u.Host), language.Quote("http://"+u.Host))
+		return
+	}
+	if f := w.framing(); f != nil {
+		w.p("target \"recorded\" {\n  tcp = %s\n  http = %s\n  dialect = \"recorded\"\n  order = \"any\"",
+			language.Quote("tcp://"+u.Host), language.Quote("http://"+u.Host))
+		if f.Prefix != wire.NoPrefix {
+			w.p("  prefix = %q\n}\n", f.Prefix.String())
+		} else {
+			w.p("  ended_by = %s\n}\n", language.Quote(f.Ends))
+		}
 		return
 	}
 	if w.plan.over == "" {
@@ -132,6 +146,17 @@ func (w *writer) target() {
 	w.p("}\n")
 }
 
+// framing is where the messages of all actors end, if they speak such over TCP; else nil.
+func (w *writer) framing() (f *wire.Framing) {
+	for _, a := range w.plan.Actors {
+		if a.Speech != Messages || f != nil && *f != a.Ends {
+			return nil
+		}
+		f = &a.Ends
+	}
+	return f
+}
+
 // crewName is the name that an actor had, made different for each copy.
 func (w *writer) crewName(a *Actor) string {
 	for _, g := range w.plan.Guesses {
@@ -144,6 +169,7 @@ func (w *writer) crewName(a *Actor) string {
 }
 
 func (w *writer) session(a *Actor) {
+	w.actor = a
 	w.p("session \"client %d\" {", a.Number)
 	asks, streams := 0, false
 	var last time.Duration
@@ -155,7 +181,7 @@ func (w *writer) session(a *Actor) {
 		s := &a.Steps[i]
 		w.barriers(a, i)
 		w.make(a, i)
-		if gap := time.Duration(float64(s.At-last) / w.speed); i > 0 && s.Do != Hear && gap >= leastPause {
+		if gap := time.Duration(float64(s.At-last) / w.speed); i > 0 && !s.IsHeard() && gap >= leastPause {
 			w.p("pause {\n lasts = %q\n}", gap.Round(10*time.Millisecond).String())
 		}
 		last = s.At
@@ -176,6 +202,10 @@ func (w *writer) session(a *Actor) {
 			if !streams || a.Speech != Requests {
 				w.hear(a, i)
 			}
+		case Vanish:
+			w.p("vanish {}")
+		case Closed:
+			w.closed(a, i)
 		case Close:
 			if w.plan.over != "" { // codes are WebSocket's
 				w.p("close {}")
@@ -192,6 +222,9 @@ func (w *writer) session(a *Actor) {
 	w.p("}\n")
 }
 
+// closed waits for the server to end the connection.
+// within writes how long may be waited for what came long after the client last did something: others may have to
+// do something first.
 // make makes the values that a step is the first to use and others use after it, so that
 // they are the same for all.
 func (w *writer) make(a *Actor, at int) {
@@ -214,6 +247,9 @@ func (w *writer) make(a *Actor, at int) {
 func (w *writer) becomes(g int) string {
 	if made, is := w.made[g]; is {
 		return made
+	}
+	if guess := &w.plan.Guesses[g]; guess.Shared && guess.Actor != w.actor.Number {
+		return language.Quote(guess.Value) // a trial's clients do not share what they are given
 	}
 	return w.plan.Guesses[g].Becomes
 }
@@ -274,97 +310,16 @@ func (w *writer) say(a *Actor, s *Step) {
 
 // hear waits for something that the server said, unless the same kind of thing
 // is waited for already since the client last did something.
-func (w *writer) hear(a *Actor, i int) {
-	s := &a.Steps[i]
-	label, when := w.recognise(a, s)
-	for k := i - 1; k >= 0 && a.Steps[k].Do == Hear; k-- {
-		if _, other := w.recognise(a, &a.Steps[k]); other == when && len(s.Gives) == 0 {
-			return
-		}
-	}
-	w.p("expect %s {\n when = %s\n already = true", language.Quote(label), when)
-	if after := s.At - lastDeed(a, i); after > 2*time.Second { // others may have to do something first
-		w.p("within = %q", (2*after + 5*time.Second).Round(time.Second).String())
-	}
-	w.captures(s)
-	w.p("}")
-}
-
+// sameMessage reports whether two steps are records of one message.
+// message gives the records of the message that the first of some steps is in.
+// recogniseAll gives a name for a message, and a condition that it meets with all its records; gives reports
+// whether values are taken from it.
 // lastDeed is when the client last did something before a step.
-func lastDeed(a *Actor, i int) time.Duration {
-	for k := i; k >= 0; k-- {
-		if a.Steps[k].Do != Hear {
-			return a.Steps[k].At
-		}
-	}
-	return a.Steps[0].At
-}
-
-func (w *writer) captures(s *Step) {
-	var lines []string
-	for _, i := range s.Gives {
-		g := &w.plan.Guesses[i]
-		payload := s.Payload
-		if s.Do == Ask {
-			payload = s.Answer
-		}
-		from := access(payload, g.Path)
-		if g.Cookie != "" {
-			from = "cookie(" + language.Quote(g.Cookie) + ")"
-		}
-		lines = append(lines, g.Local+" = "+from)
-	}
-	if len(lines) > 0 {
-		w.p("capture = {\n%s\n}", strings.Join(lines, "\n"))
-	}
-}
-
+// taken is the expression for a value that the server gives in a step.
 // recognise gives a name for a server's message, and a condition that it meets.
-func (w *writer) recognise(a *Actor, s *Step) (label, when string) {
-	if s.Binary {
-		return "a binary message", fmt.Sprintf("length(text) > 0 && starts(hex(text), %q)",
-			hex.EncodeToString(s.Payload[:min(len(s.Payload), 4)]))
-	}
-	if key, value, ok := discriminator(s.Payload); ok {
-		return plain.Text(value, 60), access(s.Payload, key) + " == " + language.Quote(value)
-	}
-	text := string(s.Payload)
-	for _, part := range splitVarying(text, w.valuesOf(a)) {
-		if len(strings.TrimSpace(part)) >= 3 {
-			part = part[:min(len(part), 60)]
-			return plain.Text(part, 60), "contains(text, " + language.Quote(strings.ToValidUTF8(part, "")) + ")"
-		}
-	}
-	return "a message", "length(text) > 0"
-}
-
+// inRecord is the expression for a value in a message that holds several records.
+// memberForm finds the member of an object that ends a path, with a value of some form.
 // access is the expression for what stands at a path in a message.
-func access(message []byte, path string) string {
-	first, inside, _ := strings.Cut(path, inText)
-	front, _ := jsonscan.Behind(message)
-	at := "msg"
-	if front != "" {
-		at = fmt.Sprintf("field(substr(text, %d), %s)", len(front), language.Quote(first))
-	} else {
-		for _, part := range strings.Split(first, ".") {
-			_, err := strconv.Atoi(part)
-			switch {
-			case err == nil:
-				at += "[" + part + "]"
-			case plainName(part):
-				at += "." + part
-			default:
-				at += "[" + language.Quote(part) + "]"
-			}
-		}
-	}
-	for inside != "" {
-		first, inside, _ = strings.Cut(inside, inText)
-		at = fmt.Sprintf("field(%s, %s)", at, language.Quote(first))
-	}
-	return at
-}
-
 func plainName(s string) bool {
 	for _, part := range strings.Split(s, ".") {
 		if part == "" || strings.Trim(part, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_") != "" {
@@ -377,7 +332,7 @@ func plainName(s string) bool {
 // valuesOf lists the values that vary for an actor, and the names of the others.
 func (w *writer) valuesOf(a *Actor) (values []string) {
 	for _, g := range w.plan.Guesses {
-		if g.Actor == 0 || g.Actor == a.Number || g.Kind == "name" {
+		if g.of(a) || g.Kind == "name" {
 			values = append(values, g.Value)
 		}
 	}
@@ -385,19 +340,6 @@ func (w *writer) valuesOf(a *Actor) (values []string) {
 }
 
 // splitVarying takes the values, what looks made up, and the digits out of a text.
-func splitVarying(text string, values []string) []string {
-	for _, v := range values {
-		text = strings.ReplaceAll(text, v, "\x00")
-	}
-	text = token.ReplaceAllStringFunc(text, func(word string) string {
-		if opaque(word) {
-			return "\x00"
-		}
-		return word
-	})
-	return strings.FieldsFunc(text, func(r rune) bool { return r == 0 || r >= '0' && r <= '9' })
-}
-
 // body writes a message: an object if it is one, else a text.
 func (w *writer) body(a *Actor, b []byte) string {
 	dec := json.NewDecoder(bytes.NewReader(b))
@@ -466,7 +408,7 @@ func (w *writer) object(out *strings.Builder, a *Actor, dec *json.Decoder) bool 
 
 func (w *writer) guessOf(a *Actor, value string) int {
 	for i, g := range w.plan.Guesses {
-		if g.Value == value && (g.Actor == 0 || g.Actor == a.Number) {
+		if g.Value == value && g.of(a) {
 			return i
 		}
 	}
@@ -502,7 +444,7 @@ type piece struct {
 func (p *Plan) pieces(a *Actor, s string) []piece {
 	all := []piece{{s, -1}}
 	for i, g := range p.Guesses {
-		if g.Actor != 0 && g.Actor != a.Number {
+		if !g.of(a) {
 			continue
 		}
 		var next []piece

@@ -69,6 +69,26 @@ func ShapeOf(payload []byte, binary bool, vary []string) Shape {
 	return Shape{Form: wordsOf(string(payload), vary)}
 }
 
+// theEnd is the kind of the server's ending of a connection.
+const theEnd = "the server ends the connection"
+
+// ShapeOfEnd is the shape of the server's ending of a connection: with a close frame that has a code, or without
+// one, if the code is 0.
+func ShapeOfEnd(code int) Shape {
+	return Shape{Kind: theEnd, Form: string(SampleOfEnd(code, ""))}
+}
+
+// SampleOfEnd is how the server ends a connection, in words.
+func SampleOfEnd(code int, reason string) []byte {
+	switch {
+	case code == 0:
+		return []byte("without a close frame")
+	case reason == "":
+		return fmt.Appendf(nil, "with %d", code)
+	}
+	return fmt.Appendf(nil, "with %d: %s", code, reason)
+}
+
 // wordsOf leaves out of a text what varies.
 func wordsOf(text string, vary []string) string {
 	vary = slices.Clone(vary)

@@ -1,0 +1,176 @@
+package replay
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"tidepull/internal/wire/http1"
+)
+
+// rehome gives requests to the client that uses what their answers say: of several that log in one after the other,
+// and connect later, each has its own token. A request whose answer nobody uses stays where it is, with the client
+// that connected last before it, and so does one whose client uses its answer itself.
+func rehome(actors []*Actor) {
+	for moved := true; moved; { // what a request needs may come of one before it
+		moved = false
+		for _, a := range actors {
+			for i := len(a.Steps) - 1; i >= 0; i-- {
+				s := a.Steps[i]
+				to := s.belongsTo(actors, a)
+				if to == nil {
+					continue
+				}
+				a.Steps = slices.Delete(a.Steps, i, i+1)
+				to.Steps = append(to.Steps, s)
+				sortSteps(to.Steps)
+				moved = true
+			}
+		}
+	}
+}
+
+// belongsTo is the client that uses what the answer to a request says, and connected after it; nil if that is the
+// one that has it, or nobody.
+func (s *Step) belongsTo(actors []*Actor, has *Actor) *Actor {
+	if s.Do != Ask || len(has.Steps) < 2 {
+		return nil
+	}
+	given := s.givenValues()
+	if len(given) == 0 || has.usesAny(given, s) {
+		return nil
+	}
+	for _, a := range actors {
+		if a != has && a.connects() > s.At && a.usesAny(given, s) {
+			return a
+		}
+	}
+	return nil
+}
+
+// givenValues lists what an answer says that a client could only have from it.
+func (s *Step) givenValues() (values []string) {
+	for _, l := range leaves(s.Answer) {
+		if telling(l) {
+			values = append(values, l.value)
+		}
+	}
+	for _, c := range http1.SetCookies(s.Head) {
+		if len(c.Value) >= leastCookie {
+			values = append(values, c.Value)
+		}
+	}
+	return values
+}
+
+// usesAny reports whether a client says one of some values after a step.
+func (a *Actor) usesAny(values []string, after *Step) bool {
+	for i := range a.Steps {
+		s := &a.Steps[i]
+		if s.IsHeard() || s.At <= after.At {
+			continue
+		}
+		for _, v := range values {
+			if strings.Contains(s.cookies, v) {
+				return true
+			}
+		}
+		for _, l := range sayings(s) {
+			if slices.Contains(values, l.value) || slices.ContainsFunc(values,
+				func(v string) bool { return len(v) >= leastWithin && strings.Contains(l.value, v) }) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// connects is when a client's connection that stays is opened; 0 if it has none.
+func (a *Actor) connects() time.Duration {
+	for i := range a.Steps {
+		if do := a.Steps[i].Do; do == Connect || do == Follow {
+			return a.Steps[i].At
+		}
+	}
+	return 0
+}
+
+// givenTo is where the server said a value first, of all clients.
+type givenTo struct {
+	given
+	to *Actor
+	at time.Duration
+}
+
+// givenFirst lists the values that the server made up, by where it said them first: those that no client said
+// before it did.
+func (p *Plan) givenFirst() map[string]givenTo {
+	all, said := map[string]givenTo{}, map[string]bool{}
+	for _, m := range p.moments() {
+		s := &m.a.Steps[m.step]
+		if !m.heard {
+			for _, l := range sayings(s) {
+				said[l.value] = true
+			}
+			continue
+		}
+		hear := func(value string, g given) {
+			if _, known := all[value]; !known && !said[value] && len(value) >= leastWithin {
+				all[value] = givenTo{g, m.a, m.at}
+			}
+		}
+		for _, l := range leaves(s.heard()) {
+			if telling(l) {
+				hear(l.value, given{step: m.step, path: l.path})
+			}
+		}
+		for _, c := range http1.SetCookies(s.Head) {
+			hear(c.Value, given{step: m.step, cookie: c.Name})
+		}
+	}
+	return all
+}
+
+// A moment is when a client says something, or hears it: the answer to what it asked is heard.
+type moment struct {
+	a     *Actor
+	step  int
+	at    time.Duration
+	heard bool
+}
+
+func (p *Plan) moments() (all []moment) {
+	for _, a := range p.Actors {
+		for i := range a.Steps {
+			s := &a.Steps[i]
+			all = append(all, moment{a, i, s.At, s.IsHeard()})
+			if !s.IsHeard() {
+				all = append(all, moment{a, i, s.At + s.Took, true})
+			}
+		}
+	}
+	slices.SortStableFunc(all, func(x, y moment) int { return cmp.Compare(x.at, y.at) })
+	return all
+}
+
+// heard is what the server says in a step, or in answer to it.
+func (s *Step) heard() []byte {
+	if s.Do == Hear {
+		return s.Payload
+	}
+	return s.Answer
+}
+
+// giveToOther finds that a client says what the server gave to another one.
+func (p *Plan) giveToOther(a *Actor, value string, by givenTo) {
+	p.give(by.to, value, by.given)
+	for i := range p.Guesses {
+		if g := &p.Guesses[i]; g.Value == value && g.Actor == by.to.Number && g.Kind == "given" {
+			g.Shared, g.Why = true, fmt.Sprintf("the server gives it to client %d %s, and client %d says it",
+				by.to.Number, by.place(), a.Number)
+			return
+		}
+	}
+}
