@@ -28,6 +28,18 @@ func (r *remote) mayReach(what, address, load string) error {
 		what, host, load)
 }
 
+// leadsTo looks up where an address leads, once: what is dialled is what was looked up and may be reached, as the name
+// may lead elsewhere a moment later.
+func (r *remote) leadsTo(ctx context.Context, address string) ([]netip.Addr, error) {
+	a, err := wire.ParseAddress(address)
+	if err != nil {
+		return nil, err
+	}
+	addrs, err := poll.LookupInOrder(ctx, a.Name)
+	allowed := trial.Target{Anywhere: r.RemoteOK}
+	return allowed.Reachable(a.Name, addrs, err)
+}
+
 // mayRun is mayReach for a trial, which can name a host in its target.
 func (r *remote) mayRun(t *trial.Trial) error {
 	t.Target.Anywhere = r.RemoteOK

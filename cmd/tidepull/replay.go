@@ -19,6 +19,7 @@ import (
 	"tidepull/internal/capture/recording"
 	"tidepull/internal/capture/replay"
 	"tidepull/internal/engine/machine"
+	"tidepull/internal/trial"
 )
 
 type replayCommand struct {
@@ -167,7 +168,15 @@ func (c *replayCommand) play(plan *replay.Plan) error {
 	if err != nil {
 		return err
 	}
-	r, err := play.Run(ctx, plan, play.Options{To: c.To, TLS: trusted, Copies: c.Copies, Ignore: ignore, Speed: c.Speed,
+	addrs, err := c.leadsTo(ctx, to)
+	var elsewhere *trial.Elsewhere
+	switch {
+	case errors.As(err, &elsewhere):
+		return err
+	case err != nil:
+		return &exitError{exitUnreachable, err.Error()}
+	}
+	r, err := play.Run(ctx, plan, play.Options{To: c.To, Addrs: addrs, TLS: trusted, Copies: c.Copies, Ignore: ignore, Speed: c.Speed,
 		Within: c.Within, Secrets: hiddenValues(plan), Progress: progress})
 	var unreachable *play.Unreachable
 	switch {

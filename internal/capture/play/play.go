@@ -8,6 +8,7 @@ import (
 	"math"
 	"net"
 	"net/http"
+	"net/netip"
 	"regexp"
 	"slices"
 	"sync"
@@ -15,6 +16,7 @@ import (
 
 	"tidepull/internal/capture/recording"
 	"tidepull/internal/capture/replay"
+	"tidepull/internal/engine/poll"
 	"tidepull/internal/engine/secure"
 	"tidepull/internal/trial/expr"
 	"tidepull/internal/trial/language"
@@ -23,8 +25,8 @@ import (
 
 // Options say how a plan is played.
 type Options struct {
-	To     string        // in place of the plan's target
-	At     wire.Endpoint // where that leads; zero: where its name does
+	To     string       // in place of the plan's target
+	Addrs  []netip.Addr // where its name leads; none: it is looked up for each connection
 	TLS    wire.TLS
 	Copies int           // of all its clients; at least 1
 	Speed  float64       // pauses are divided by this; 0 leaves them out
@@ -97,9 +99,14 @@ func Run(ctx context.Context, p *replay.Plan, o Options) (*Result, error) {
 	}
 	o.way = http.DefaultTransport.(*http.Transport).Clone()
 	o.way.TLSClientConfig = cfg
-	if o.At.Addr.IsValid() { // a name may lead elsewhere by now
-		o.way.DialContext = func(ctx context.Context, network, _ string) (net.Conn, error) {
-			return new(net.Dialer).DialContext(ctx, network, o.At.Addr.String())
+	if len(o.Addrs) > 0 {
+		o.way.DialContext = func(ctx context.Context, _, address string) (net.Conn, error) {
+			to, err := wire.ParseAddress("tcp://" + address)
+			if err != nil {
+				return nil, err
+			}
+			conn, _, err := poll.DialAny(ctx, o.Addrs, to.Port)
+			return conn, err
 		}
 	}
 	defer o.way.CloseIdleConnections()

@@ -556,7 +556,7 @@ func (p *player) address(scheme, path string) (*url.URL, error) {
 
 func (p *player) connect(s *replay.Step) error {
 	raw := p.actor.Speech == replay.Bytes || p.actor.Speech == replay.Messages
-	t := probe.Target{URL: p.options.To, TLS: p.options.TLS, At: p.options.At, Raw: raw, Ending: p.actor.Ending}
+	t := probe.Target{URL: p.options.To, TLS: p.options.TLS, Addrs: p.options.Addrs, Raw: raw, Ending: p.actor.Ending}
 	if p.actor.Speech == replay.WebSocket {
 		u, err := p.address("ws", p.fill(s.Path))
 		if err != nil {

@@ -166,9 +166,12 @@ func connected(began time.Time, conn net.Conn, before string) Event {
 func (l *Line) whereIs(ctx context.Context, a wire.Address) (wire.Endpoint, error) {
 	at := l.target.At
 	if at.Unix == "" && !at.Addr.IsValid() {
-		addrs, err := l.lookUp(ctx, a.Name)
-		if err != nil {
-			return at, err
+		addrs := l.target.Addrs
+		if len(addrs) == 0 {
+			var err error
+			if addrs, err = l.lookUp(ctx, a.Name); err != nil {
+				return at, err
+			}
 		}
 		l.addrs, at.Addr = addrs, netip.AddrPortFrom(addrs[0], a.Port)
 	}

@@ -36,6 +36,7 @@ type Target struct {
 	Protocols []string      // subprotocols that are offered
 	TLS       wire.TLS
 	At        wire.Endpoint // where to connect to; zero: where the name leads
+	Addrs     []netip.Addr  // where the name leads; none: it is looked up
 	Secrets   []string      // what must not be shown, in no event
 	Ending    string        // of lines that are sent over TCP; CR LF if it is not given
 	Raw       bool          // over TCP: no lines, but bytes as they come and as they are given
