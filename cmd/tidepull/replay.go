@@ -176,8 +176,8 @@ func (c *replayCommand) play(plan *replay.Plan) error {
 	case err != nil:
 		return &exitError{exitUnreachable, err.Error()}
 	}
-	r, err := play.Run(ctx, plan, play.Options{To: c.To, Addrs: addrs, TLS: trusted, Copies: c.Copies, Ignore: ignore, Speed: c.Speed,
-		Within: c.Within, Secrets: hiddenValues(plan), Progress: progress})
+	r, err := play.Run(ctx, plan, play.Options{To: c.To, Addrs: addrs, TLS: trusted, Copies: c.Copies,
+		Ignore: ignore, Speed: c.Speed, Within: c.Within, Secrets: hiddenValues(plan), Progress: progress})
 	var unreachable *play.Unreachable
 	switch {
 	case errors.As(err, &unreachable):

@@ -70,6 +70,7 @@ type Fixed struct {
 type Owned struct {
 	Book    *logbook.Book
 	Reasons logbook.Reasons // why connections were refused or broke
+	Said    []bool          // by number of a step: some client of the share has said what it says
 	Fell    mono.Time       // when the tide sent a client home last; 0: it has not
 
 	excuses    excuse.Store // what is in the way of the share's clients; of each cause the latest
@@ -190,6 +191,11 @@ func (e *Env) countsNumbers() bool {
 func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 	e := &Env{Fixed: Fixed{Trial: t, Names: names, followed: map[ledger.Client]bool{},
 		Hindered: func(wire.Lack, mono.Time) {}}, Owned: Owned{Book: b, rooms: map[string]ledger.Room{}}}
+	steps := 0
+	for _, s := range t.Sessions() {
+		steps += len(s.Steps)
+	}
+	e.Said = make([]bool, steps)
 	e.reader = reading.New(t, &e.scope)
 	e.excuses.Horizon = mono.Never // all that is asked is whether something was in the way since a time
 	e.inRepeats = make([]level, len(t.Crews))

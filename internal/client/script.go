@@ -250,6 +250,7 @@ func (s *script) doOpen(e *Env, step *trial.Step) {
 		s.await(e, forBreak, step.Within)
 		return
 	case trial.Say, trial.Tell:
+		e.Said[step.Number] = true
 		s.say(e, step)
 	case trial.Closed:
 		s.await(e, forBreak, step.Within)
@@ -259,6 +260,7 @@ func (s *script) doOpen(e *Env, step *trial.Step) {
 			s.await(e, forName, step.Within)
 			return
 		}
+		e.Said[step.Number] = true
 		e.fill()
 		e.body = step.Body.Append(e.body[:0], &e.scope)
 		e.path.say(e, step.Binary, step.Urgent)

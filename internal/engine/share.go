@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"runtime/debug"
+	"slices"
 	"sync/atomic"
 	"time"
 
@@ -202,7 +203,7 @@ func (s *share) part(tick int, all bool) *fact.Part {
 	s.load.book(s.loadCounts(), min(s.drv.Now(), s.start.Add(time.Duration(s.book.Now().At+1)*time.Second)))
 	s.gauge()
 	s.countPath()
-	p := &fact.Part{Tick: tick, Reasons: s.env.Reasons.All()}
+	p := &fact.Part{Tick: tick, Reasons: s.env.Reasons.All(), Said: slices.Clone(s.env.Said)}
 	p.Closed, p.Open = s.book.Take(all)
 	return p
 }

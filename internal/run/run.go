@@ -54,6 +54,7 @@ type Snapshot struct {
 	Events       []logbook.Event
 	Sent, Got    []uint32 // by client: messages said, marked messages received
 	Reasons      map[string]int
+	Said         []bool // by number of a step: some client has said what it says; nil of a run that was kept
 	Kept         []ledger.Message
 	Sampled      []ledger.Message
 	Lanes        []lane.Record // in no order

@@ -7,6 +7,7 @@ import (
 
 	"tidepull/internal/base/units"
 	"tidepull/internal/measure/ledger"
+	"tidepull/internal/trial"
 )
 
 // leastSeen is how often something must have been due before that it was never seen says anything.
@@ -58,7 +59,8 @@ func (s *Snapshot) entriesBefore(end time.Duration) (n int64) {
 // watches are the kinds of checks that are no steps of a session.
 var watches = map[string]bool{"presence": true, "feed": true, "history": true}
 
-// NeverReached names the checks of the trial's steps to which no client has come; "" if there are none.
+// NeverReached names the steps of the trial that check or say something and to which no client has come; "" if there
+// are none.
 func (s *Snapshot) NeverReached() string {
 	var all []string
 	for i, c := range s.Trial.Checks {
@@ -67,5 +69,20 @@ func (s *Snapshot) NeverReached() string {
 			all = append(all, fmt.Sprintf("%s '%s'", c.Kind, c.Name))
 		}
 	}
-	return strings.Join(all, ", ")
+	return strings.Join(append(all, s.neverSaid()...), ", ")
+}
+
+// neverSaid names the steps that say something and to which no client has come.
+func (s *Snapshot) neverSaid() (all []string) {
+	for _, session := range s.Trial.Sessions() {
+		n := map[trial.StepKind]int{}
+		for i := range session.Steps {
+			step := &session.Steps[i]
+			what := map[trial.StepKind]string{trial.Say: "say", trial.Tell: "whisper", trial.Send: "send"}[step.Do]
+			if n[step.Do]++; what != "" && step.Number < len(s.Said) && !s.Said[step.Number] {
+				all = append(all, fmt.Sprintf("%s %d of session '%s'", what, n[step.Do], session.Name))
+			}
+		}
+	}
+	return all
 }

@@ -44,3 +44,18 @@ func TestUnseen(t *testing.T) {
 		}
 	}
 }
+
+// TestNeverSaid: what no client came to say is named by its session.
+func TestNeverSaid(t *testing.T) {
+	session := &trial.Session{Name: "pilot", Steps: []trial.Step{{Do: trial.Say}, {Do: trial.Pause}, {Do: trial.Tell},
+		{Do: trial.Say}, {Do: trial.Send}}}
+	s := &Snapshot{Trial: &trial.Trial{Crews: []trial.Crew{{Session: session}, {Session: session}}},
+		Said: []bool{true, false, true, false, true}}
+	s.Trial.NumberSteps()
+	if got := s.NeverReached(); got != "say 2 of session 'pilot'" {
+		t.Errorf("never reached: %s", got)
+	}
+	if s.Said = nil; s.NeverReached() != "" {
+		t.Error("of a run that was kept it is not known")
+	}
+}

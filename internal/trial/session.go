@@ -20,6 +20,27 @@ func (s *Session) Remembers() bool {
 	return slices.ContainsFunc(s.Steps, func(st Step) bool { return st.Already })
 }
 
+// NumberSteps gives every step of the trial's sessions its number.
+func (t *Trial) NumberSteps() {
+	n := 0
+	for _, s := range t.Sessions() {
+		for i := range s.Steps {
+			s.Steps[i].Number = n
+			n++
+		}
+	}
+}
+
+// Sessions are those of the trial's crews, each once.
+func (t *Trial) Sessions() (all []*Session) {
+	for i := range t.Crews {
+		if s := t.Crews[i].Session; !slices.Contains(all, s) {
+			all = append(all, s)
+		}
+	}
+	return all
+}
+
 // StepKind says what a step does.
 type StepKind uint8
 
@@ -62,6 +83,7 @@ const NoCheck = -1
 // A Step is one step of a session. Which fields count depends on Do.
 type Step struct {
 	Do      StepKind
+	Number  int             // of all steps of the trial
 	Check   int             // the number of the check that the step makes, or NoCheck
 	Label   string          // its name, for reports
 	When    *expr.Program   // Expect: the condition; Branch: likewise, over variables

@@ -286,7 +286,8 @@ func testBytes(t *testing.T, headSize int, speech replay.Speech) {
 						if _, err := io.ReadFull(conn, text); err != nil {
 							return
 						}
-						for _, b := range withHead(strings.ReplaceAll(answer, "IT", string(text))) { // where it is cut says nothing
+						// Where it is cut says nothing.
+						for _, b := range withHead(strings.ReplaceAll(answer, "IT", string(text))) {
 							if answer != "" {
 								conn.Write([]byte{b})
 							}

@@ -91,7 +91,8 @@ func (c *conn) messages(f *wire.Framing) (steps []Step) {
 			if err != nil || n == 0 {
 				break
 			}
-			steps = append(steps, Step{Do: s.Do, At: s.At, Payload: slices.Clone(message), Binary: !utf8.Valid(message)})
+			steps = append(steps, Step{Do: s.Do, At: s.At, Payload: slices.Clone(message),
+				Binary: !utf8.Valid(message)})
 			held[side] = held[side][n:]
 		}
 	}

@@ -220,7 +220,8 @@ func (m *maker) entry(e *recording.Entry) {
 		switch {
 		case c.actor == nil:
 		case e.From == recording.Client:
-			c.actor.Steps = append(c.actor.Steps, Step{Do: Say, At: at, Payload: e.Payload(), Binary: e.Kind == "binary"})
+			c.actor.Steps = append(c.actor.Steps, Step{Do: Say, At: at, Payload: e.Payload(),
+				Binary: e.Kind == "binary"})
 		default:
 			c.actor.hears(e.Payload(), e.Kind == "binary", at)
 		}

@@ -23,6 +23,7 @@ type Report struct {
 	Sent    []uint32         // messages that each client has said
 	Got     []uint32         // marked messages that each client has received
 	Reasons map[string]int   // why connections were refused or broke, and what was missed
+	Said    []bool           // by number of a step: some client has said what it says
 	Kept    []ledger.Message // messages with something wrong, all so far
 	Sampled []ledger.Message // of the good ones
 	Lanes   []lane.Record    // each reported once, in no order
@@ -66,6 +67,12 @@ func (a *Account) Report() (Report, error) {
 	reasons.Add(a.reasons.All())
 	for i := range a.shares {
 		reasons.Add(a.shares[i].part.Reasons)
+		for k, said := range a.shares[i].part.Said {
+			if k == len(r.Said) {
+				r.Said = append(r.Said, false)
+			}
+			r.Said[k] = r.Said[k] || said
+		}
 	}
 	r.Reasons = reasons.All()
 	if last {

@@ -23,6 +23,7 @@ type Part struct {
 	Closed  []*logbook.Entry // seconds that are over, each reported once
 	Open    []*logbook.Entry // the others, as they stand
 	Reasons map[string]int   // why connections were refused or broke, and what was missed
+	Said    []bool           // by number of a step: some client has said what it says
 }
 
 // LastTick is that of a share's last part.

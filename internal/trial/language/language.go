@@ -58,6 +58,7 @@ func Parse(src []byte, name string, o Options) (*trial.Trial, error) {
 	if r.diags.HasErrors() {
 		return nil, &Errors{r.diags, r.sources}
 	}
+	r.trial.NumberSteps()
 	return &r.trial, nil
 }
 
