@@ -16,6 +16,8 @@ type tideGroup struct {
 	order   []int32 // in which its clients set out
 	started int     // how many were sent out, and
 	ebbed   int     // to close, counted on for ever
+	// witnesses is how many stay when it falls to nothing, to see the others go
+	witnesses int
 	// behind is since when more are to set out than may in one step; 0: they are not
 	behind mono.Time
 }
@@ -32,6 +34,9 @@ func tideGroups(t *trial.Trial) []tideGroup {
 	}
 	if len(shared) > 0 {
 		all = append(all, tideGroup{tide: t.Tide, order: interleave(t.Crews, shared)})
+	}
+	for i := range all {
+		all[i].witnesses = t.Witnesses(all[i].tide, len(all[i].order))
 	}
 	return all
 }
@@ -66,7 +71,11 @@ func (s *share) planned(b *tideGroup, at mono.Time) int {
 	if s.stopped.Load() {
 		return 0
 	}
-	return b.tide.Clients(s.since(at), len(b.order))
+	since, n := s.since(at), len(b.order)
+	if since >= b.tide.Falls() && since < b.tide.Length()+s.trial.Stays() {
+		return max(b.tide.Clients(since, n), b.witnesses)
+	}
+	return b.tide.Clients(since, n)
 }
 
 const (

@@ -50,6 +50,15 @@ func (t Tide) Leg(since time.Duration) string {
 	return ""
 }
 
+// Falls is when the tide begins to go down to nothing.
+func (t Tide) Falls() time.Duration {
+	from := t.Length()
+	for i := len(t.Legs) - 1; i >= 0 && t.Legs[i].Word == "ebb" && (i < len(t.Legs)-1 || t.Legs[i].To == 0); i-- {
+		from -= t.Legs[i].Over
+	}
+	return from
+}
+
 // Clients is At as a number of clients, of n in all.
 func (t Tide) Clients(since time.Duration, n int) int {
 	return int(math.Round(t.At(since) * float64(n)))

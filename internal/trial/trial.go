@@ -98,6 +98,30 @@ func (t *Trial) Length() time.Duration {
 	return longest
 }
 
+// Bounds on how many clients stay to see the others go: one in witnessShare, and at most mostWitnesses.
+const (
+	witnessShare  = 20
+	mostWitnesses = 20
+)
+
+// Witnesses is how many of a tide's n clients stay when it falls to nothing, so that what is said of those who leave
+// is due to somebody who is still there: none if nothing is said of them.
+func (t *Trial) Witnesses(tide Tide, n int) int {
+	if t.Dialect.Gone.When == nil {
+		return 0
+	}
+	from := min(tide.Falls(), tide.Length()-1) // a tide without an ebb is over at once
+	return min(tide.Clients(from, n)/2, mostWitnesses, max(1, n/witnessShare))
+}
+
+// Stays is how long witnesses stay once their tide is over: as long as what is said of the last to leave may take.
+func (t *Trial) Stays() time.Duration {
+	if t.Dialect.Gone.When == nil {
+		return 0
+	}
+	return t.Grace
+}
+
 // Planned is how many clients there should be at an instant after the start.
 func (t *Trial) Planned(since time.Duration) int {
 	n := 0

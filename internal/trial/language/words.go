@@ -276,7 +276,10 @@ var vocabulary = map[string]*blockWord{
 	}},
 	"dialect.joined": {doc: "how the server announces who enters, to each of the others, once. Of clients " +
 		"under one name it is judged how many announcements come", attrs: notice},
-	"dialect.gone": {doc: "how the server announces who leaves, to each of the others, once", attrs: notice},
+	"dialect.gone": {doc: "how the server announces who leaves, to each of the others, once. " +
+		"When the tide falls to nothing one client in twenty (20 at most) stays for the grace time, " +
+		"to see the others go",
+		attrs: notice},
 	"feed": {label: "name", doc: "what the server pushes by itself, judged by its own number, key and time",
 		attrs: []word{
 			{"when", formCondition, true, "recognises it"}, {"key", formValue, false, "what is numbered on its own"},
