@@ -1,7 +1,6 @@
 package play
 
 import (
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -125,21 +124,21 @@ func (p *player) run(ctx context.Context) []replay.Difference {
 		p.giveUp(0)
 		return nil
 	}
-	for _, m := range moments(p.actor) {
-		s := m.step
-		if s.IsHeard() || m.answer {
-			p.keepUp(ctx, p.turns.before(m.at))
+	for _, m := range p.actor.Moments() {
+		s := m.Step
+		if s.IsHeard() || m.Answer {
+			p.keepUp(ctx, p.turns.before(m.At))
 			p.expects(m)
-			last = m.at
+			last = m.At
 			continue
 		}
-		n := p.turns.number[p.actor][m.index]
+		n := p.turns.number[p.actor][m.Index]
 		p.keepUp(ctx, n)
 		p.waitFor(ctx, n, false)
 		p.settle(ctx)
 		p.waitFor(ctx, n, true)
 		if !p.pause(ctx, s.At-last) || p.gone {
-			p.giveUp(m.index)
+			p.giveUp(m.Index)
 			return p.compared()
 		}
 		p.wants, p.got = 0, 0
@@ -154,11 +153,11 @@ func (p *player) run(ctx context.Context) []replay.Difference {
 		p.lastAt, last = time.Now(), s.At
 		p.fresh(s)
 		p.turns.begins(p.lastAt)
-		err := p.do(ctx, m.index, s)
+		err := p.do(ctx, m.Index, s)
 		p.turns.did(n, time.Now())
 		if err != nil {
 			p.fail(string(s.Do), err)
-			p.giveUp(m.index)
+			p.giveUp(m.Index)
 			return p.compared()
 		}
 	}
@@ -239,46 +238,25 @@ func (p *player) fail(what string, err error) {
 }
 
 // expects books what was recorded next.
-func (p *player) expects(m moment) {
-	after := m.at - p.turns.lastBy(m.at)
+func (p *player) expects(m replay.Moment) {
+	after := m.At - p.turns.lastBy(m.At)
 	switch {
-	case m.answer:
-		a := p.asked[m.index]
+	case m.Answer:
+		a := p.asked[m.Index]
 		if a == nil { // nothing more was done
 			return
 		}
-		a.then, a.expected = p.answerOf(m.step, m.step.Status, m.step.Answer, m.step.Took), true
+		a.then, a.expected = p.answerOf(m.Step, m.Step.Status, m.Step.Answer, m.Step.Took), true
 		p.expected++
 	case p.actor.Speech == replay.Bytes:
-		p.bytes.expects(m.step.Payload, after)
+		p.bytes.expects(m.Step.Payload, after)
 	default:
-		h := replay.Heard{Shape: m.step.Shape(p.plan.ValuesOf(p.actor)), Sample: m.step.Sample(), After: after,
-			Values: p.plan.Filled(p.actor, m.step, p.values, p.options.Copies)}
+		h := replay.Heard{Shape: m.Step.Shape(p.plan.ValuesOf(p.actor)), Sample: m.Step.Sample(), After: after,
+			Values: p.plan.Filled(p.actor, m.Step, p.values, p.options.Copies)}
 		p.recorded = append(p.recorded, h)
 		p.need[h.Shape]++
 		p.wants++
 	}
-}
-
-// A moment is a step of an actor's, or the answer to one.
-type moment struct {
-	at     time.Duration
-	index  int
-	step   *replay.Step
-	answer bool
-}
-
-// moments lists an actor's steps and the answers to its requests, in the order of time.
-func moments(a *replay.Actor) (all []moment) {
-	for i := range a.Steps {
-		s := &a.Steps[i]
-		all = append(all, moment{s.At, i, s, false})
-		if s.Do == replay.Ask && s.Status > 0 {
-			all = append(all, moment{s.At + s.Took, i, s, true})
-		}
-	}
-	slices.SortStableFunc(all, func(x, y moment) int { return cmp.Compare(x.at, y.at) })
-	return all
 }
 
 // pause keeps the recording's pause before a deed, as far as it is not over;

@@ -29,11 +29,11 @@ func newOrder(p *replay.Plan) *order {
 	}
 	for _, a := range p.Actors {
 		last := -1
-		for _, m := range moments(a) {
-			if m.step.Do != replay.Hear && !m.answer {
+		for _, m := range a.Moments() {
+			if m.Step.Do != replay.Hear && !m.Answer {
 				continue
 			}
-			n := o.before(m.at)
+			n := o.before(m.At)
 			if n < len(o.deeds) && n != last && o.deeds[n].Actor != a {
 				o.hearings[a] = append(o.hearings[a], n)
 				o.deaf[n]++

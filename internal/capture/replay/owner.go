@@ -109,58 +109,75 @@ type givenTo struct {
 func (p *Plan) givenFirst() map[string]givenTo {
 	all, said := map[string]givenTo{}, map[string]bool{}
 	for _, m := range p.moments() {
-		s := &m.a.Steps[m.step]
-		if !m.heard {
-			for _, l := range sayings(s) {
+		if !m.Answer && !m.Step.IsHeard() {
+			for _, l := range sayings(m.Step) {
 				said[l.value] = true
 			}
-			continue
 		}
 		hear := func(value string, g given) {
 			if _, known := all[value]; !known && !said[value] && len(value) >= leastWithin {
-				all[value] = givenTo{g, m.a, m.at}
+				g.step = m.Index
+				all[value] = givenTo{g, m.of, m.At}
 			}
 		}
-		for _, l := range leaves(s.heard()) {
+		for _, l := range leaves(m.heard()) {
 			if telling(l) {
-				hear(l.value, given{step: m.step, path: l.path})
+				hear(l.value, given{path: l.path})
 			}
 		}
-		for _, c := range http1.SetCookies(s.Head) {
-			hear(c.Value, given{step: m.step, cookie: c.Name})
+		if m.Answer || m.Step.Do != Ask {
+			for _, c := range http1.SetCookies(m.Step.Head) {
+				hear(c.Value, given{cookie: c.Name})
+			}
 		}
 	}
 	return all
 }
 
-// A moment is when a client says something, or hears it: the answer to what it asked is heard.
-type moment struct {
-	a     *Actor
-	step  int
-	at    time.Duration
-	heard bool
+// A Moment is a step of an actor's, or the answer to one.
+type Moment struct {
+	At     time.Duration // since the recording began
+	Index  int           // of the step
+	Step   *Step
+	Answer bool
+	of     *Actor
 }
 
-func (p *Plan) moments() (all []moment) {
+// Moments lists an actor's steps and the answers to its requests, in the order of time.
+func (a *Actor) Moments() (all []Moment) {
+	for i := range a.Steps {
+		s := &a.Steps[i]
+		all = append(all, Moment{s.At, i, s, false, a})
+		if s.Do == Ask && s.Status > 0 {
+			all = append(all, Moment{s.At + s.Took, i, s, true, a})
+		}
+	}
+	inOrder(all)
+	return all
+}
+
+// moments are those of all actors.
+func (p *Plan) moments() (all []Moment) {
 	for _, a := range p.Actors {
-		for i := range a.Steps {
-			s := &a.Steps[i]
-			all = append(all, moment{a, i, s.At, s.IsHeard()})
-			if !s.IsHeard() {
-				all = append(all, moment{a, i, s.At + s.Took, true})
-			}
-		}
+		all = append(all, a.Moments()...)
 	}
-	slices.SortStableFunc(all, func(x, y moment) int { return cmp.Compare(x.at, y.at) })
+	inOrder(all)
 	return all
 }
 
-// heard is what the server says in a step, or in answer to it.
-func (s *Step) heard() []byte {
-	if s.Do == Hear {
-		return s.Payload
+func inOrder(all []Moment) {
+	slices.SortStableFunc(all, func(x, y Moment) int { return cmp.Compare(x.At, y.At) })
+}
+
+// heard is what the server says at a moment.
+func (m *Moment) heard() []byte {
+	switch {
+	case m.Answer:
+		return m.Step.Answer
+	case m.Step.Do == Hear:
+		return m.Step.Payload
 	}
-	return s.Answer
+	return nil
 }
 
 // giveToOther finds that a client says what the server gave to another one.
