@@ -245,7 +245,7 @@ func (a *Actor) hears(payload []byte, binary bool, at time.Duration) {
 // ends books that one side ends a connection, if the other has not yet. It is not known who did in recordings that
 // were not made by watching both.
 func (c *conn) ends(s Step, by string) {
-	if c.actor == nil || c.closed || by == "" {
+	if c.actor == nil || c.closed || by == "" || c.actor.Speech == Datagrams { // which have no end
 		return
 	}
 	if c.closed = true; by == recording.Server {
