@@ -21,7 +21,8 @@ func twoShares(t *testing.T) *Account { return twoSharesOf(t, trial.Target{}) }
 func twoSharesOf(t *testing.T, target trial.Target) *Account {
 	t.Helper()
 	tr := &trial.Trial{Prompt: 50 * time.Millisecond, Grace: 100 * time.Millisecond, Crews: []trial.Crew{{Clients: 4}},
-		Tide: trial.Tide{Legs: []trial.Leg{{To: 1, Over: time.Minute}}}, Checks: []trial.Check{{Name: "berth"}}, Target: target}
+		Tide:   trial.Tide{Legs: []trial.Leg{{To: 1, Over: time.Minute}}},
+		Checks: []trial.Check{{Name: "berth"}}, Target: target}
 	a := New(Config{Trial: tr, Run: 3, Shares: 2, Names: []string{"a", "b", "c", "d"},
 		Sharers: func(ledger.Client) []ledger.Client { return nil }})
 	for share := range 2 {
@@ -277,8 +278,9 @@ func TestStreams(t *testing.T) {
 		gets := func(client int32, number uint64) fact.Fact { // the room is the sender's share's
 			return fact.Fact{Kind: fact.Gets, Client: client, Number: number, Room: 1, At: 20 * ms, Time: 20 * ms}
 		}
-		all := fact.Fact{Kind: fact.Enters, Client: 0, At: 5 * ms, Time: 5 * ms} // from when its connection is known
-		a.tell(t, 0, 15*ms, all, says(0, 10*ms), says(second, 12*ms))
+		// Both connections are known to last.
+		a.tell(t, 0, 9*ms, fact.Fact{Kind: fact.Asks, At: 5 * ms}, fact.Fact{Kind: fact.Enters, At: 6 * ms})
+		a.tell(t, 0, 15*ms, says(0, 10*ms), says(second, 12*ms))
 		a.tell(t, 1, 30*ms, gets(1, second), gets(3, 0), gets(3, second),
 			fact.Fact{Kind: fact.IsGone, Client: 1, At: 25 * ms, Time: 25 * ms})
 		a.tell(t, 0, 30*ms, gets(0, 0), gets(0, second), gets(2, 0), gets(2, second))
