@@ -413,9 +413,14 @@ var reasonsOf = map[string]string{"clients.refused": "refused: ", "clients.denie
 	"expectations.missed": "missed: ", "checks.failed": "check ",
 	"checks.failed_otherwise": "check ", "announcements.stray": "announced falsely: "}
 
-// mostly gives the most frequent reason behind a figure, as an addition to a
-// sentence; "" if none is known.
+// mostly gives what all that a figure counts has in common, or the most frequent reason behind it, as an addition to
+// a sentence; "" if neither is known.
 func (s *Snapshot) mostly(figure string) string {
+	for _, shared := range s.Shared {
+		if shared.Figure == figure {
+			return " (" + shared.Says + ")"
+		}
+	}
 	begins, known := reasonsOf[figure]
 	top, most := "", 0
 	for text, n := range s.Reasons {

@@ -54,7 +54,8 @@ type Snapshot struct {
 	Events       []logbook.Event
 	Sent, Got    []uint32 // by client: messages said, marked messages received
 	Reasons      map[string]int
-	Said         []bool // by number of a step: some client has said what it says; nil of a run that was kept
+	Shared       []Shared // what went wrong has in common, once the run is over
+	Said         []bool   // by number of a step: some client has said what it says; nil of a run that was kept
 	Kept         []ledger.Message
 	Sampled      []ledger.Message
 	Lanes        []lane.Record // in no order
@@ -309,6 +310,7 @@ func (r *Run) collect(failed <-chan error) {
 		r.log.Info("faults by the kernel", "orders", did.Orders, "slowest", did.Slowest, "dropped", did.Dropped)
 	}
 	last.Finished = true
+	last.Shared = last.InCommon()
 	last.provesNothing()
 	r.snapshot.Store(&last)
 	r.log.Info("run ends", "trial", r.trial.Name, "elapsed", last.Elapsed, "owed", last.Total.Total.Owed, "lost",

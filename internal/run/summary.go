@@ -53,6 +53,7 @@ type Summary struct {
 	Self        Self             `json:"self"`
 	Reasons     map[string]int   `json:"reasons"`
 	Limits      []LimitSummary   `json:"limits"`
+	InCommon    []Shared         `json:"in_common"` // what went wrong has in common
 	Verdict     Verdict          `json:"verdict"`
 	Why         string           `json:"why"` // the verdict, in one line
 }
@@ -305,7 +306,7 @@ func Summarise(s *Snapshot) Summary {
 		Server:     serverOf(s),
 		Kernel:     s.Kernel,
 		ClosedLoop: s.Trial.ClosedLoop,
-		Reasons:    s.Reasons, Limits: []LimitSummary{}}
+		Reasons:    s.Reasons, InCommon: append([]Shared{}, s.Shared...), Limits: []LimitSummary{}}
 	sum.Verdict, sum.Why = s.Outcome()
 	c.Path.Each(func(name, _ string, n int64) { sum.Path[name] = n })
 	for _, l := range w.ByRoom() {

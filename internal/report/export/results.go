@@ -86,6 +86,11 @@ func JUnit(w io.Writer, s *run.Snapshot) error {
 		switch j.Verdict {
 		case run.Broken:
 			out.Failures++
+			for _, shared := range s.Shared {
+				if shared.Figure == j.Limit.Figure {
+					text += "; " + plain.Text(shared.Says, 300)
+				}
+			}
 			t.Failure = &message{text}
 		case run.NotProven:
 			out.Skipped++

@@ -275,6 +275,9 @@ func Report(w io.Writer, s *run.Snapshot) {
 	for _, text := range s.Unseen() {
 		fmt.Fprintf(w, "  not proven: %s\n", text)
 	}
+	for _, shared := range s.Shared {
+		fmt.Fprintf(w, "  in common: %s\n", plain.Text(shared.Says, 300))
+	}
 	if names := s.NeverReached(); names != "" {
 		fmt.Fprintf(w, "  no client came to: %s\n", names)
 	}

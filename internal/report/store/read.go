@@ -69,6 +69,7 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 		if err := json.Unmarshal(r.Summary, &sum); err != nil {
 			return nil, err
 		}
+		snap.Shared = sum.InCommon
 		snap.RSSPerOpen, snap.Unkept, snap.Held = sum.Self.RSSPerClient, sum.Ledger.Unkept, sum.Self.HeldReports
 	}
 	if r.State == "unreachable" {

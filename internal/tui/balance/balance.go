@@ -218,7 +218,7 @@ func (m Model) head(sc scene.Scene, here place) []string {
 		for _, f := range fields[:fieldsShown(sc.Width)] {
 			s += look.Right(f.name, fieldWidth)
 		}
-		return []string{p.Draw(look.Faint, s)}
+		return append(common(sc), p.Draw(look.Faint, s))
 	case message:
 		if msg := find(sc.Run, uint64(here.key)); msg != nil {
 			return messageHead(sc, msg)
@@ -227,6 +227,15 @@ func (m Model) head(sc scene.Scene, here place) []string {
 		return clientHead(sc, int32(here.key))
 	}
 	return nil
+}
+
+// common says what the deliveries that went wrong have in common.
+func common(sc scene.Scene) (lines []string) {
+	for _, shared := range sc.Run.Shared {
+		lines = append(lines, look.Fit(sc.Palette.Signal(look.SomethingLost, "in common")+"  "+
+			plain.Text(shared.Says, 300), sc.Width))
+	}
+	return lines
 }
 
 // foot sums the sheet up, and says whether the books of clients, ledger and meters agree.
