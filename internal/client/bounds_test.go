@@ -306,3 +306,44 @@ func near(got, want time.Duration) string {
 	}
 	return ""
 }
+
+// TestBreath: a session without waits lets others have their turn now and then.
+func TestBreath(t *testing.T) {
+	e, c := staged(t, 0, trial.Expect, mono.Time(20*time.Second))
+	session := &trial.Session{Steps: make([]trial.Step, 1500)}
+	for i := range session.Steps {
+		session.Steps[i] = trial.Step{Do: trial.Set, Check: trial.NoCheck}
+	}
+	c.script.begins(e, session)
+	if c.script.run(e); c.script.pc != stepsPerRun || c.script.wait != forBreath {
+		t.Errorf("it did %d steps, and waits for %d", c.script.pc, c.script.wait)
+	}
+}
+
+// TestGoesOnLater: what a client says when it goes on where it was held is due then, and not when it was held.
+func TestGoesOnLater(t *testing.T) {
+	e, c := staged(t, 0, trial.Expect, mono.Time(20*time.Second))
+	session := c.script.session
+	c.script.wait, c.script.clock = forTime, e.now
+	h := c.script.hold(e)
+	e.at(c, mono.Time(25*time.Second))
+	if c.script.goOn(e, session, h, 5*time.Second); c.script.due() < e.now {
+		t.Errorf("due at %v, %v too early", c.script.due(), e.now.Sub(c.script.due()))
+	}
+}
+
+// TestNotRefused: a room that must be refused, and is not answered at all, is a check that failed; if it is refused it
+// is one that passed.
+func TestNotRefused(t *testing.T) {
+	for refused, failed := range map[bool]int64{true: 0, false: 1} {
+		e, c := staged(t, 0, trial.Expect, mono.Time(20*time.Second))
+		c.script.session = &trial.Session{Steps: []trial.Step{{Do: trial.Enter, Denied: true, Check: 0},
+			{Do: trial.Pause, For: time.Hour}}}
+		c.script.pc, c.script.depth, c.script.began = 0, 0, e.now
+		c.judge.asked = c.judge.room
+		c.judge.notEntered(e, "it was not confirmed in time", refused)
+		if n := e.counts().WaitsFailed; n != failed || c.script.pc != 1 {
+			t.Errorf("refused: %v: %d failed, at step %d", refused, n, c.script.pc)
+		}
+	}
+}

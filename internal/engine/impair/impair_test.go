@@ -199,8 +199,9 @@ func TestPath(t *testing.T) {
 		"refuse": {trial.Effects{Refuse: true}, false, func(*scene) {}, "0 not dialled: true"},
 		"stall": {trial.Effects{Stall: true}, false, func(s *scene) {
 			s.until(300 * ms)
+			s.note("stalled: %d", s.d.Counts.Stalled)
 			s.becomes(nil)
-		}, "300 dial"},
+		}, "300 stalled: 1, 300 dial"},
 		"answer": {trial.Effects{Status: 503}, false, func(s *scene) {
 			s.up(upgrade[:20])
 			s.up(upgrade[20:])

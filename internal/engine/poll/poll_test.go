@@ -118,6 +118,9 @@ func TestEchoAndEnds(t *testing.T) {
 func TestHold(t *testing.T) {
 	drivers(t, func(t *testing.T, server, client *peer, at netip.AddrPort) {
 		server.echo = false
+		if n, all := client.d.Queued(7), client.d.Queued(All); n != 0 || all != 0 {
+			t.Errorf("%d bytes wait for nothing, %d in all", n, all)
+		}
 		client.d.Hold(7, true)
 		if err := client.d.Dial(0, wire.Endpoint{Addr: at}); err != nil {
 			t.Fatal(err)
@@ -141,6 +144,10 @@ func TestHold(t *testing.T) {
 		}
 		if n := len(client.got[0]); n > 5 { // a read that was under way may have ended
 			t.Errorf("%d bytes were read while it was held", n)
+		}
+		server.d.Write(0, make([]byte, 16<<20)) // more than the kernel takes while it is not read
+		if n, all := server.d.Queued(0), server.d.Queued(All); n == 0 || n != all {
+			t.Errorf("%d bytes wait for the client, %d in all", n, all)
 		}
 		client.d.Hold(0, false)
 		turn(t, server, client, "the rest", func() bool { return len(client.got[0]) > 8 })

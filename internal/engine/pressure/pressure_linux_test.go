@@ -5,6 +5,7 @@ import (
 	"net/netip"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"syscall"
@@ -106,5 +107,32 @@ func TestBetween(t *testing.T) {
 		if got := w.Between(tc.from, tc.to); got != tc.want {
 			t.Errorf("between %v and %v: %+v, want %+v", tc.from, tc.to, got, tc.want)
 		}
+	}
+}
+
+// TestKept: the longest that a thread waited for a core is what it waited since the last look, not in all.
+func TestKept(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "schedstat")
+	write := func(text string) {
+		if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("1000000 40000000 7\n")
+	f, err := os.Open(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := newLook()
+	defer l.close()
+	l.threads[1] = &thread{stat: f, own: true}
+	w, s := &Watcher{}, &sample{}
+	l.listed, l.judged = 0, 0
+	if !l.look(w, s, 1) || s.Longest != 40*time.Millisecond {
+		t.Errorf("first %v", s.Longest)
+	}
+	write("2000000 45000000 9\n")
+	if s = (&sample{}); !l.look(w, s, 2) || s.Longest != 5*time.Millisecond {
+		t.Errorf("then %v", s.Longest)
 	}
 }

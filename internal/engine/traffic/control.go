@@ -181,9 +181,13 @@ func (c *Control) tell(device string, commands []byte) error {
 		cmd.Stdin = bytes.NewReader(commands)
 		return cmd
 	})
-	said := strings.TrimSpace(string(out))
+	return wrongOf(string(out), err)
+}
+
+// wrongOf is what tc said that is no warning, or how it ended; nil if neither.
+func wrongOf(said string, err error) error {
 	var wrong []string
-	for line := range strings.Lines(said) {
+	for line := range strings.Lines(strings.TrimSpace(said)) {
 		if !strings.HasPrefix(line, "Warning") {
 			wrong = append(wrong, strings.TrimSpace(line))
 		}

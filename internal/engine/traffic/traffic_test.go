@@ -2,6 +2,7 @@ package traffic
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"maps"
 	"math"
@@ -167,5 +168,18 @@ func TestQueues(t *testing.T) {
 		if n != 4096 || math.Abs(mean-c.mean) > 0.03 || math.Abs(math.Sqrt(squares/n-mean*mean)-c.deviation) > 0.08 {
 			t.Errorf("%v values, mean %v, deviation %v", n, mean, math.Sqrt(squares/n-mean*mean))
 		}
+	}
+}
+
+// TestWrongOf: a warning of tc's is no error, and what else it says is, however it ends.
+func TestWrongOf(t *testing.T) {
+	for said, want := range map[string]string{"": "", "Warning: sch_htb: quantum is big.\n": "",
+		"Warning: so\nError: no such device\n": "tc: Error: no such device (<nil>)"} {
+		if err := wrongOf(said, nil); (err == nil) != (want == "") || err != nil && err.Error() != want {
+			t.Errorf("%q: %v", said, err)
+		}
+	}
+	if err := wrongOf("", errors.New("exit status 2")); err == nil {
+		t.Error("it ended badly, and said nothing")
 	}
 }

@@ -487,3 +487,14 @@ func TestSpares(t *testing.T) {
 		}
 	}
 }
+
+// TestClone: what is added to a copy does not change what it is a copy of.
+func TestClone(t *testing.T) {
+	w := &Window{Cells: map[ledger.Cell]ledger.Tally{{Room: 1}: {Owed: 3}}}
+	c := w.Clone()
+	c.Cells[ledger.Cell{Room: 1}] = ledger.Tally{Owed: 9}
+	c.Cells[ledger.Cell{Room: 2}] = ledger.Tally{}
+	if len(w.Cells) != 1 || w.Cells[ledger.Cell{Room: 1}].Owed != 3 {
+		t.Errorf("the first has %+v", w.Cells)
+	}
+}

@@ -293,6 +293,43 @@ func TestRequestHabits(t *testing.T) {
 	}
 }
 
+// TestClosesAndGoesElsewhere: a connection that the server closes after its answer is not used again, and an address
+// without a scheme is of the kind of the connection at hand.
+func TestClosesAndGoesElsewhere(t *testing.T) {
+	io := newIO()
+	var looked []string
+	io.Find = func(place string) (wire.Endpoint, bool) {
+		looked = append(looked, place)
+		return wire.Endpoint{Unix: "/other"}, true
+	}
+	m := &Requests{Line: Side}
+	here := &wire.Endpoint{Unix: "/s"}
+	for n := range 2 {
+		m.Ask(io, here, "quay.test", Request{Method: "GET", Path: "/a"})
+		if l := line(io, Side); l.Dial == nil {
+			t.Fatalf("request %d is not on a connection of its own: %+v", n+1, l)
+		}
+		m.Connected(io)
+		io.Clear()
+		m.Take(io, []byte("HTTP/1.1 200 OK\r\nConnection: close\r\nContent-Length: 0\r\n\r\n"))
+		if ev := m.Next(io); ev.Kind != Reply || !line(io, Side).Hangup {
+			t.Fatalf("%s", told(ev))
+		}
+		io.Clear()
+	}
+	for _, secure := range []string{"", "quay.test"} {
+		m = &Requests{Line: Side}
+		m.Ask(io, &wire.Endpoint{Unix: "/s", TLS: secure}, "quay.test", Request{Method: "GET", Path: "/a", Redirects: 1})
+		m.Connected(io)
+		io.Clear()
+		m.Take(io, []byte("HTTP/1.1 307 Temporary Redirect\r\nLocation: //other.test/d\r\nContent-Length: 0\r\n\r\n"))
+		m.Next(io)
+	}
+	if got := strings.Join(looked, " "); got != "http://other.test https://other.test" {
+		t.Errorf("it looks for %s", got)
+	}
+}
+
 // FuzzHTTP: whatever a server answers, in whichever pieces, the same is told, nothing is
 // held afterwards, and nothing hangs.
 func FuzzHTTP(f *testing.F) {
