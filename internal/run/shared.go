@@ -54,7 +54,8 @@ func (s *Snapshot) InCommon() (all []Shared) {
 		}
 		sampled, _ := l.cases(s.Sampled, upTo, ledger.Delivered)
 		beside, _ := l.cases(s.Kept, upTo, ledger.Delivered)
-		f, found := common.Find(l.questions(l.aboutRecipient()), l.rows(wrong), l.rows(thin(append(beside, sampled...))))
+		beside = thin(append(beside, sampled...))
+		f, found := common.Find(l.questions(l.aboutRecipient()), l.rows(wrong), l.rows(beside))
 		if m, is := common.Find(l.questions(l.aboutMessage()), l.rows(wrong), l.rows(thin(sampled))); is &&
 			(!found || len(m.Words) < len(f.Words) || len(m.Words) == len(f.Words) && m.Others < f.Others) {
 			f, found = m, true

@@ -96,7 +96,8 @@ func (l *looker) aboutRecipient() []asked {
 		{question: common.Question{Unit: byClient,
 			Word: func(w string) string { return "the recipient is of the crew '" + w + "'" }},
 			word: func(d delivery) string { return s.Trial.Crews[s.CrewOf(d.o.Client)].Name }},
-		{question: common.Question{Unit: byClient, Word: func(w string) string { return "the recipient is at node " + w }},
+		{question: common.Question{Unit: byClient,
+			Word: func(w string) string { return "the recipient is at node " + w }},
 			word: func(d delivery) string { return l.node(d.o.Client) }},
 		{question: common.Question{Word: func(w string) string { return w }}, word: func(d delivery) string {
 			a, b := l.node(d.m.Sender), l.node(d.o.Client)

@@ -54,21 +54,25 @@ func any1(*Case) bool { return true }
 // TestPlanted finds what was put there, one condition or two, with a few that are otherwise.
 func TestPlanted(t *testing.T) {
 	for want, that := range map[string]func(*Case) bool{
-		"the room is lock-3":                     func(c *Case) bool { return c.Words[0] == "lock-3" },
-		"the crew is guests, and":                func(c *Case) bool { return c.Words[1] == "guests" && c.Numbers[3] < 1500 },
+		"the room is lock-3": func(c *Case) bool { return c.Words[0] == "lock-3" },
+		"the crew is guests, and": func(c *Case) bool {
+			return c.Words[1] == "guests" && c.Numbers[3] < 1500
+		},
 		"the sender is pilot-7":                  func(c *Case) bool { return c.Words[2] == "pilot-7" },
 		"the time since it entered is at most 2": func(c *Case) bool { return c.Numbers[3] < 25 },
 		"the time is at least 3":                 func(c *Case) bool { return c.Numbers[4] > 30 && c.Numbers[4] < 36 },
 		"":                                       any1,
 	} {
 		r := rand.New(rand.NewPCG(1, 2))
-		wrong, others := deliveries(r, 78, that), deliveries(r, 500, func(c *Case) bool { return !that(c) || want == "" })
+		wrong := deliveries(r, 78, that)
+		others := deliveries(r, 500, func(c *Case) bool { return !that(c) || want == "" })
 		wrong = append(wrong, deliveries(r, 2, any1)...)
 		f, found := Find(asked, wrong, others)
 		if found != (want != "") || found && (!strings.Contains(f.String(), want) || f.Covers < 76 || f.Of != 80) {
 			t.Errorf("wanted %q: %v, %v", want, f, found)
 		}
-		if want == "the time is at least 3" && (len(f.Words) != 2 || !strings.Contains(f.Words[0]+f.Words[1], "at most 36")) {
+		if want == "the time is at least 3" &&
+			(len(f.Words) != 2 || !strings.Contains(f.Words[0]+f.Words[1], "at most 36")) {
 			t.Errorf("not both ends: %v", f)
 		}
 	}

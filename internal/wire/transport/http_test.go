@@ -319,7 +319,8 @@ func TestClosesAndGoesElsewhere(t *testing.T) {
 	}
 	for _, secure := range []string{"", "quay.test"} {
 		m = &Requests{Line: Side}
-		m.Ask(io, &wire.Endpoint{Unix: "/s", TLS: secure}, "quay.test", Request{Method: "GET", Path: "/a", Redirects: 1})
+		m.Ask(io, &wire.Endpoint{Unix: "/s", TLS: secure}, "quay.test",
+			Request{Method: "GET", Path: "/a", Redirects: 1})
 		m.Connected(io)
 		io.Clear()
 		m.Take(io, []byte("HTTP/1.1 307 Temporary Redirect\r\nLocation: //other.test/d\r\nContent-Length: 0\r\n\r\n"))
