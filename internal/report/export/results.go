@@ -7,6 +7,7 @@ import (
 	"io"
 	"path/filepath"
 	"strconv"
+	"strings"
 
 	"github.com/HdrHistogram/hdrhistogram-go"
 
@@ -51,6 +52,7 @@ type suite struct {
 	Name     string   `xml:"name,attr"`
 	Tests    int      `xml:"tests,attr"`
 	Failures int      `xml:"failures,attr"`
+	Errors   int      `xml:"errors,attr"`
 	Skipped  int      `xml:"skipped,attr"`
 	Time     string   `xml:"time,attr"`
 	Stamp    string   `xml:"timestamp,attr"`
@@ -61,16 +63,19 @@ type test struct {
 	Name    string   `xml:"name,attr"`
 	Class   string   `xml:"classname,attr"`
 	Failure *message `xml:"failure,omitempty"`
+	Error   *message `xml:"error,omitempty"`
 	Skipped *message `xml:"skipped,omitempty"`
 	Output  string   `xml:"system-out"`
 }
 
 type message struct {
 	Text string `xml:"message,attr"`
+	Body string `xml:",chardata"`
 }
 
 // JUnit writes a test case for each limit and each final check: broken ones have
-// failed, those not proven are skipped.
+// failed, those not proven are skipped. A run that is not proven as a whole is a test case in error: a job is not green
+// for a run that says nothing.
 func JUnit(w io.Writer, s *run.Snapshot) error {
 	trialName := plain.Text(s.Trial.Name, 0)
 	out := suite{Name: trialName, Tests: len(s.Judgements) + len(s.FinalResults),
@@ -91,10 +96,10 @@ func JUnit(w io.Writer, s *run.Snapshot) error {
 					text += "; " + plain.Text(shared.Says, 300)
 				}
 			}
-			t.Failure = &message{text}
+			t.Failure = &message{text, strings.Join(s.Examples(j.Limit.Figure), "\n")}
 		case run.NotProven:
 			out.Skipped++
-			t.Skipped = &message{"not proven: " + j.Why}
+			t.Skipped = &message{Text: "not proven: " + j.Why}
 		}
 		out.Cases = append(out.Cases, t)
 	}
@@ -103,12 +108,18 @@ func JUnit(w io.Writer, s *run.Snapshot) error {
 		switch r.Verdict {
 		case run.Broken:
 			out.Failures++
-			t.Failure = &message{plain.Text(r.Why, 0)}
+			t.Failure = &message{Text: plain.Text(r.Why, 0)}
 		case run.NotProven:
 			out.Skipped++
-			t.Skipped = &message{"not proven: " + plain.Text(r.Why, 0)}
+			t.Skipped = &message{Text: "not proven: " + plain.Text(r.Why, 0)}
 		}
 		out.Cases = append(out.Cases, t)
+	}
+	if verdict, why := s.Outcome(); verdict == run.NotProven {
+		out.Errors++
+		out.Tests++
+		out.Cases = append(out.Cases, test{Name: "the run proves something", Class: trialName,
+			Error: &message{Text: "not proven: " + plain.Text(why, 0)}})
 	}
 	if _, err := io.WriteString(w, xml.Header); err != nil {
 		return err

@@ -327,6 +327,11 @@ func limits(w io.Writer, s *run.Snapshot) {
 			given[j.Why] = true
 		}
 		fmt.Fprintln(w)
+		if j.Verdict == run.Broken {
+			for _, example := range s.Examples(j.Limit.Figure) {
+				fmt.Fprintf(w, "    %s\n", example)
+			}
+		}
 	}
 	fmt.Fprintf(w, "  %d implied limits hold\n", implied)
 	if unproven > 0 {
