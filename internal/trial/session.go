@@ -34,7 +34,8 @@ func (t *Trial) NumberSteps() {
 // Sessions are those of the trial's crews, each once.
 func (t *Trial) Sessions() (all []*Session) {
 	for i := range t.Crews {
-		if s := t.Crews[i].Session; !slices.Contains(all, s) {
+		// Of a run that was kept they are not known.
+		if s := t.Crews[i].Session; s != nil && !slices.Contains(all, s) {
 			all = append(all, s)
 		}
 	}
