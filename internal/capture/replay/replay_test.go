@@ -287,3 +287,33 @@ func TestValues(t *testing.T) {
 		}
 	}
 }
+
+// TestValuesAmongCopies: what other copies say comes in between, and in front; what a client itself had sent is found
+// among it, and if it is not there that is one difference.
+func TestValuesAmongCopies(t *testing.T) {
+	notice := func(text string) Heard {
+		sample := []byte(`{"kind":"notice","text":"` + text + `"}`)
+		return Heard{Shape: ShapeOf(sample, false, nil), Sample: sample}
+	}
+	recorded := []Heard{notice("coming in"), notice("berth 3 is free"), notice("mind the tide")}
+	recorded[0].Values = []Value{{"text", "coming in", fromClient, true}}
+	recorded[2].Values = []Value{{"text", "mind the tide", fromClient, true}}
+	now := []Heard{notice("berth 3 is free"), notice("berth 3 is free"), notice("coming in"), notice("coming in"),
+		notice("berth 3 is free"), notice("mind the tide"), notice("berth 3 is free")}
+	for _, lacks := range []bool{false, true} {
+		valued := 0
+		if lacks {
+			now[5] = notice("mind the tides")
+		}
+		for _, d := range Compare(recorded, now, Lateness{3, time.Second}) {
+			if d.Kind == Valued {
+				valued++
+			} else if d.Kind != More {
+				t.Errorf("%+v", d)
+			}
+		}
+		if (valued == 1) != lacks {
+			t.Errorf("lacks one: %v: %d say another value", lacks, valued)
+		}
+	}
+}

@@ -146,20 +146,22 @@ func byPath(sample []byte) map[string]leaf {
 func shownPath(path string) string { return strings.ReplaceAll(path, inText, ".") }
 
 // byValues pairs messages of one shape anew so that their values agree: what different clients say comes in any
-// order, and if some are missing it is those that nothing agrees with.
+// order, copies hear what others say, too, and if some are missing it is those that nothing agrees with.
 func byValues(pairs [][2]int, recorded, now []Heard) [][2]int {
-	came := map[Shape][]int{} // of the shapes that have values: where what is paired stands now
+	came := map[Shape][]int{} // of the shapes that have values: where they stand now
 	for i := range recorded {
 		if len(recorded[i].Values) > 0 {
 			came[recorded[i].Shape] = nil
 		}
 	}
+	for k := range now {
+		if _, has := came[now[k].Shape]; has {
+			came[now[k].Shape] = append(came[now[k].Shape], k)
+		}
+	}
 	var all [][2]int
 	for _, p := range pairs {
-		s := recorded[p[0]].Shape
-		if _, has := came[s]; has {
-			came[s] = append(came[s], p[1])
-		} else {
+		if _, has := came[recorded[p[0]].Shape]; !has {
 			all = append(all, p)
 		}
 	}
