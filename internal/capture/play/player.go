@@ -47,9 +47,11 @@ type player struct {
 	came       int                  // that came now
 	need       map[replay.Shape]int // of what was recorded up to now
 	have       map[replay.Shape]int
+	lacks      []replay.Heard  // of what was recorded up to now and has values: what has not come with them
 	otherwise  map[string]bool // what messages that were not needed say that they are, since the last deed
 	wants      int             // messages since the last deed, in the recording
 	got        int             // and now
+	before     int             // what had come before that
 	bytes      flow
 	asked      map[int]*asking // by step
 	answers    chan answer
@@ -141,7 +143,7 @@ func (p *player) run(ctx context.Context) []replay.Difference {
 			p.giveUp(m.Index)
 			return p.compared()
 		}
-		p.wants, p.got = 0, 0
+		p.wants, p.got, p.before = 0, 0, len(p.heard)
 		clear(p.otherwise)
 		p.bytes.cut()
 		if p.options.Copies > 1 {
@@ -256,6 +258,10 @@ func (p *player) expects(m replay.Moment) {
 		p.recorded = append(p.recorded, h)
 		p.need[h.Shape]++
 		p.wants++
+		if came := func(is replay.Heard) bool { return is.Shape == h.Shape && h.Says(is.Sample) }; len(h.Values) > 0 &&
+			!slices.ContainsFunc(p.heard[p.before:], came) {
+			p.lacks = append(p.lacks, h)
+		}
 	}
 }
 
@@ -291,6 +297,7 @@ func (p *player) settle(ctx context.Context) {
 	for shape, n := range p.need {
 		p.need[shape] = min(n, p.have[shape])
 	}
+	p.lacks = nil
 	for _, a := range p.asked {
 		a.expected = a.expected && a.done
 	}
@@ -321,6 +328,9 @@ func (p *player) hasOthers() bool {
 
 // hasAll reports whether everything came that had come in the recording by now.
 func (p *player) hasAll() bool {
+	if len(p.lacks) > 0 { // a message of the same shape may be another copy's
+		return false
+	}
 	for shape, n := range p.need {
 		if p.have[shape] < n {
 			return false
@@ -428,6 +438,7 @@ func (p *player) ended(code int, reason string, at time.Time) {
 func (p *player) book(h replay.Heard, at time.Time) {
 	h.After = max(0, at.Sub(p.turns.lastDid()))
 	p.heard = append(p.heard, h)
+	p.lacks = slices.DeleteFunc(p.lacks, func(l replay.Heard) bool { return l.Shape == h.Shape && l.Says(h.Sample) })
 	p.have[h.Shape]++
 	p.got++
 	if h.Shape.Kind != "" && p.need[h.Shape] == 0 {

@@ -300,6 +300,10 @@ func TestValuesAmongCopies(t *testing.T) {
 	recorded[2].Values = []Value{{"text", "mind the tide", fromClient, true}}
 	now := []Heard{notice("berth 3 is free"), notice("berth 3 is free"), notice("coming in"), notice("coming in"),
 		notice("berth 3 is free"), notice("mind the tide"), notice("berth 3 is free")}
+	room := Value{"kind", "notice", fromClient, true} // which all of them say
+	for i := range recorded {
+		recorded[i].Values = append(recorded[i].Values, room)
+	}
 	for _, lacks := range []bool{false, true} {
 		valued := 0
 		if lacks {

@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"bytes"
 	"fmt"
 	"slices"
 	"strings"
@@ -116,6 +117,20 @@ func (p *Plan) varies(value string) bool {
 	})
 }
 
+// Says reports whether a message of the same shape says all that it must.
+func (h *Heard) Says(sample []byte) bool {
+	for i := range h.Values { // most messages of other copies end here, and are not taken apart
+		if says := h.Values[i].Says; strings.Trim(says, plainLetters) == "" && !bytes.Contains(sample, []byte(says)) {
+			return false
+		}
+	}
+	_, _, wrong := wrongIn(h.Values, sample)
+	return !wrong
+}
+
+// plainLetters stand in JSON as they are, most of the time; a server may write any other way, which is seen in the end.
+const plainLetters = "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789 -_.:,"
+
 // wrongIn gives the first value that a message does not say, and what it says instead.
 func wrongIn(fixed []Value, sample []byte) (v Value, now string, wrong bool) {
 	if len(fixed) == 0 {
@@ -170,11 +185,15 @@ func byValues(pairs [][2]int, recorded, now []Heard) [][2]int {
 		for _, k := range left {
 			said[k] = byPath(now[k].Sample)
 		}
-		var plain, wrong []int
+		var of, plain, wrong []int
 		for i := range recorded {
-			if recorded[i].Shape != s {
-				continue
+			if recorded[i].Shape == s {
+				of = append(of, i)
 			}
+		}
+		// Who has more values first: what agrees with those agrees with one that has fewer, too.
+		slices.SortStableFunc(of, func(i, k int) int { return len(recorded[k].Values) - len(recorded[i].Values) })
+		for _, i := range of {
 			at := slices.IndexFunc(left, func(k int) bool {
 				_, _, wrong := wrongOf(recorded[i].Values, said[k])
 				return !wrong
@@ -189,6 +208,8 @@ func byValues(pairs [][2]int, recorded, now []Heard) [][2]int {
 				left = slices.Delete(left, at, at+1)
 			}
 		}
+		slices.Sort(plain)
+		slices.Sort(wrong)
 		for n, i := range append(plain, wrong...) {
 			if n < len(left) {
 				all = append(all, [2]int{i, left[n]})
