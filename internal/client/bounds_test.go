@@ -347,3 +347,21 @@ func TestNotRefused(t *testing.T) {
 		}
 	}
 }
+
+// TestSlowIsClosed: a client that reads slowly on purpose, and is closed for it, is what was looked for: the check of
+// its step passes.
+func TestSlowIsClosed(t *testing.T) {
+	e, c := staged(t, 0, trial.Expect, mono.Time(20*time.Second))
+	e.Trial.Checks = []trial.Check{{Name: "the slow one"}}
+	c.path.own().slow = &trial.Step{Do: trial.Slow, Check: 0, PerSec: 10}
+	c.path.broken(e, mono.At(e.now), errors.New("reset"))
+	passed := 0
+	for _, f := range e.Facts.Facts {
+		if f.Kind == fact.Checks && f.Check == 0 && f.Is(fact.Good) {
+			passed++
+		}
+	}
+	if passed != 1 {
+		t.Errorf("%d checks passed", passed)
+	}
+}

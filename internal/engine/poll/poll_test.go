@@ -277,3 +277,42 @@ func TestFrom(t *testing.T) {
 		}
 	})
 }
+
+// TestCloseWhileFull: a driver whose owner takes nothing any more closes, though more has come than may wait.
+func TestCloseWhileFull(t *testing.T) {
+	d, err := NewPortable()
+	if err != nil {
+		t.Fatal(err)
+	}
+	ln, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer ln.Close()
+	go func() {
+		for {
+			c, err := ln.Accept()
+			if err != nil {
+				return
+			}
+			c.Write([]byte("tide"))
+			c.Close()
+		}
+	}()
+	for id := range int32(3 * maxAhead) {
+		if err := d.Dial(id, wire.Endpoint{Addr: netip.MustParseAddrPort(ln.Addr().String())}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	closed := make(chan struct{})
+	go func() {
+		time.Sleep(300 * time.Millisecond) // for all of it to come; closing sooner is no other test
+		d.Close()
+		close(closed)
+	}()
+	select {
+	case <-closed:
+	case <-time.After(20 * time.Second):
+		t.Error("it does not close")
+	}
+}

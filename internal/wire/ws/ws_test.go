@@ -244,3 +244,14 @@ func TestWatcherLimits(t *testing.T) {
 		}
 	}
 }
+
+// TestCloseWords: the first and the last code of each range belong to it (RFC 6455 7.4.2).
+func TestCloseWords(t *testing.T) {
+	for code, want := range map[uint16]string{1000: "normal", 3000: "a framework", 3999: "a framework",
+		4000: "the application's own", 4999: "the application's own", 5000: "", 2999: ""} {
+		got := CloseWords(code)
+		if want != "" && !strings.Contains(got, want) || want == "" && strings.Contains(got, "a code of") {
+			t.Errorf("%d is %q", code, got)
+		}
+	}
+}
