@@ -350,3 +350,32 @@ func TestOverdueLatency(t *testing.T) {
 		t.Errorf("%+v", v)
 	}
 }
+
+// TestOvertaken: a message that nobody has may still be in the queue of a server that has come to a later one, of
+// another sender; one that others had in time, and its recipient not, was left out.
+func TestOvertaken(t *testing.T) {
+	const said = 5000 * ms
+	for others, want := range map[mono.Time]int64{0: 0, said + 30*ms: 1, said + 950*ms: 0} {
+		l, room, sheet := harbour(4)
+		l.ReadUpTo(said + 2000*ms)
+		say := func(from Client, at mono.Time) uint64 {
+			return l.Say(Say{Room: room, Sender: from, Audience: ToOthers, Due: at, Sent: at, Sheet: sheet})
+		}
+		get := func(to Client, number uint64, at mono.Time) {
+			l.Arrive(Arrival{To: to, Mark: mark.Mark{Run: 1, Room: uint32(room), Number: number}, At: at, Sheet: sheet})
+		}
+		first, second := say(0, said), say(3, said+20*ms)
+		get(1, second, said+40*ms)
+		if others > 0 {
+			get(2, first, others)
+		}
+		l.Settle(said + 1000*ms)
+		var got Tally
+		for i := range sheet.cells {
+			got.Add(&sheet.cells[i])
+		}
+		if got.Overtaken != want {
+			t.Errorf("others have it at %v: %+v", others, got)
+		}
+	}
+}

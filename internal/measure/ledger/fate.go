@@ -124,8 +124,8 @@ type Tally struct {
 	Lost, Excused                            int64
 	Reordered, Disagreed, Altered            int64 // on top of the others
 	MaybeLate                                int64 // of Late: those that may have been in time, see Arrival.Since
-	// Overtaken are those of Lost of which the recipient got something in the room that was said
-	// later: whatever else was slow, the server had come to them and left this one out.
+	// Overtaken are those of Lost that others had, and of which the recipient got something in the room that was
+	// said later: whatever else was slow, the server had come to them and left this one out.
 	Overtaken int64
 }
 

@@ -527,6 +527,13 @@ func (l *Ledger) Settle(now mono.Time) {
 	l.settleClaims(now)
 }
 
+// cameToIt reports whether the server had come to a message long enough before it is settled, as somebody had it by
+// then. That others' later messages have come says nothing of it: a server that is behind, which may be by its
+// machine, reads its clients in any order.
+func (l *Ledger) cameToIt(r *row) bool {
+	return r.reached > r.caughtUp && r.firstAt.Add(l.cfg.Prompt) <= r.say.Sent.Add(l.cfg.Grace)
+}
+
 func (l *Ledger) settle(r *row) {
 	l.judgeOrder(r)
 	r.eachOwed(func(slot int) {
@@ -535,7 +542,7 @@ func (l *Ledger) settle(r *row) {
 		}
 		seat := &l.rooms[r.say.Room].seats[slot]
 		fate, _ := l.missing(r, slot)
-		overtaken := seat.newest > r.say.Sent
+		overtaken := seat.newest > r.say.Sent && l.cameToIt(r)
 		if fate == Excused && l.isLeftOut(r, slot) {
 			fate, overtaken = Lost, true
 		}

@@ -206,7 +206,8 @@ func (m *model) settle(from, to int, prompt, grace time.Duration) {
 				m.claims = append(m.claims, modelClaim{msg, c})
 			} else {
 				t.Lost++
-				if m.newest[[2]int32{c, msg.say.Room}] > msg.say.Sent {
+				cameToIt := len(msg.first) > 0 && msg.firstAt.Add(prompt) <= msg.say.Sent.Add(grace)
+				if cameToIt && m.newest[[2]int32{c, msg.say.Room}] > msg.say.Sent {
 					t.Overtaken++
 				}
 			}
