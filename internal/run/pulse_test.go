@@ -85,7 +85,7 @@ func TestEvictions(t *testing.T) {
 	})
 	w := snap.Total
 	c, h, l := &w.Counts.Pulse, &w.Times, &w.Total
-	if tooFull(t, snap) {
+	if tooFull(t, snap) || w.Kept > 100*time.Millisecond { // a heartbeat comes each 400 ms, and is asked for as often
 		// The stand-in's deadline is 800 ms: it may be over before a healthy client answers, and a
 		// late answer may come before the stand-in looks.
 		if len(record) < 20 || len(record) > 80 {
