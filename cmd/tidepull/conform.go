@@ -17,7 +17,6 @@ import (
 	"tidepull/internal/capture/probe"
 	"tidepull/internal/engine/poll"
 	"tidepull/internal/engine/secure"
-	"tidepull/internal/trial"
 	"tidepull/internal/wire"
 	"tidepull/internal/wire/http1"
 )
@@ -183,9 +182,8 @@ func (c *conformCommand) dialAt(ctx context.Context, at wire.Endpoint, a wire.Ad
 	case at.Addr.IsValid():
 		return d.DialContext(ctx, "tcp", at.Addr.String())
 	}
-	addrs, err := poll.LookupInOrder(ctx, a.Name)
-	allowed := trial.Target{Anywhere: c.RemoteOK}
-	if addrs, err = allowed.Reachable(a.Name, addrs, err); err != nil {
+	addrs, err := c.leadsTo(ctx, a)
+	if err != nil {
 		return nil, err
 	}
 	conn, _, err := poll.DialAny(ctx, addrs, a.Port)

@@ -30,11 +30,7 @@ func (r *remote) mayReach(what, address, load string) error {
 
 // leadsTo looks up where an address leads, once: what is dialled is what was looked up and may be reached, as the name
 // may lead elsewhere a moment later.
-func (r *remote) leadsTo(ctx context.Context, address string) ([]netip.Addr, error) {
-	a, err := wire.ParseAddress(address)
-	if err != nil {
-		return nil, err
-	}
+func (r *remote) leadsTo(ctx context.Context, a wire.Address) ([]netip.Addr, error) {
 	addrs, err := poll.LookupInOrder(ctx, a.Name)
 	allowed := trial.Target{Anywhere: r.RemoteOK}
 	return allowed.Reachable(a.Name, addrs, err)

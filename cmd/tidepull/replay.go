@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net/netip"
 	"net/url"
 	"os"
 	"os/signal"
@@ -20,6 +21,7 @@ import (
 	"tidepull/internal/capture/replay"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/trial"
+	"tidepull/internal/wire"
 )
 
 type replayCommand struct {
@@ -41,21 +43,9 @@ type replayCommand struct {
 
 // Run plays a recording, or writes it as a trial.
 func (c *replayCommand) Run() error {
-	f, err := os.Open(c.File)
+	plan, err := c.planOf(c.File)
 	if err != nil {
 		return err
-	}
-	defer f.Close()
-	rec, err := recording.Read(f)
-	if err != nil {
-		return fmt.Errorf("%s: %w", c.File, err)
-	}
-	if c.Write != "" {
-		rec = rec.Concealed() // what is written may be handed on
-	}
-	plan, err := replay.Make(rec, replay.Options{Keep: c.KeepValue, Vary: c.Vary})
-	if err != nil {
-		return fmt.Errorf("%s: %w", c.File, err)
 	}
 	varies, err := c.fixValues(plan)
 	if err != nil {
@@ -78,24 +68,36 @@ func (c *replayCommand) Run() error {
 	return c.play(plan)
 }
 
-// fixValues finds the values that must be the same now, with another recording of the same session if there is
-// one, and lists those that are not the same in both.
-func (c *replayCommand) fixValues(plan *replay.Plan) (varies []string, err error) {
-	if c.Twin == "" {
-		return nil, nil
-	}
-	f, err := os.Open(c.Twin)
+// planOf reads a recording, and makes a plan of it.
+func (c *replayCommand) planOf(file string) (*replay.Plan, error) {
+	f, err := os.Open(file)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
 	rec, err := recording.Read(f)
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", c.Twin, err)
+		return nil, fmt.Errorf("%s: %w", file, err)
 	}
-	twin, err := replay.Make(rec, replay.Options{Keep: c.KeepValue, Vary: c.Vary})
+	if c.Write != "" {
+		rec = rec.Concealed() // what is written may be handed on
+	}
+	plan, err := replay.Make(rec, replay.Options{Keep: c.KeepValue, Vary: c.Vary})
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", c.Twin, err)
+		return nil, fmt.Errorf("%s: %w", file, err)
+	}
+	return plan, nil
+}
+
+// fixValues finds the values that must be the same now, with another recording of the same session if there is
+// one, and lists those that are not the same in both.
+func (c *replayCommand) fixValues(plan *replay.Plan) (varies []string, err error) {
+	if c.Twin == "" {
+		return nil, nil
+	}
+	twin, err := c.planOf(c.Twin)
+	if err != nil {
+		return nil, err
 	}
 	if len(twin.Actors) != len(plan.Actors) {
 		return nil, fmt.Errorf("--twin %s has %d clients, and the recording has %d: it is not of the same session",
@@ -168,7 +170,11 @@ func (c *replayCommand) play(plan *replay.Plan) error {
 	if err != nil {
 		return err
 	}
-	addrs, err := c.leadsTo(ctx, to)
+	address, err := wire.ParseAddress(to)
+	var addrs []netip.Addr
+	if err == nil {
+		addrs, err = c.leadsTo(ctx, address)
+	}
 	var elsewhere *trial.Elsewhere
 	switch {
 	case errors.As(err, &elsewhere):

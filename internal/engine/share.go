@@ -343,7 +343,7 @@ func (s *share) Broke(id int32, err error) {
 func (s *share) wake(now mono.Time) mono.Time {
 	_, until := s.timers.first()
 	until = min(until, s.start.Add(time.Duration(s.ticks)*reportEvery))
-	if !s.stopped.Load() && s.since(now) <= s.trial.Length()+s.trial.Stays() {
+	if !s.stopped.Load() && s.since(now) <= s.trial.Ends() {
 		until = min(until, s.grid)
 	}
 	if len(s.faultEdges) > 0 {
@@ -357,7 +357,7 @@ func (s *share) over() bool {
 	if s.failure != nil {
 		return true
 	}
-	if !s.stopped.Load() && s.since(s.drv.Now()) <= s.trial.Length()+s.trial.Stays() {
+	if !s.stopped.Load() && s.since(s.drv.Now()) <= s.trial.Ends() {
 		return false
 	}
 	for i := range s.clients {

@@ -119,10 +119,10 @@ func (s *share) hindered(lack wire.Lack, now mono.Time) {
 // over.
 func (s *share) endInTime(now mono.Time) {
 	if s.endBy == 0 {
-		if s.since(now) <= s.trial.Length()+s.trial.Stays() {
+		if s.since(now) <= s.trial.Ends() {
 			return
 		}
-		s.endBy = s.start.Add(s.trial.Length() + s.trial.Stays() + s.trial.Grace + endWithin)
+		s.endBy = s.start.Add(s.trial.Ends() + s.trial.Grace + endWithin)
 	}
 	if now < s.endBy {
 		return

@@ -99,11 +99,10 @@ func holdsFinally(t *trial.Trial, k *trial.FinalCheck, s *expr.Scope, answer []b
 		return Holds, nil
 	}
 	verdict := Broken
-	behind := total.Total.Lost - total.SurelyLost
-	if certain := slices.Equal(sure, s.Figures); certain && behind > 0 {
+	if behind := total.Total.Lost - total.SurelyLost; behind > 0 && slices.Equal(sure, s.Figures) {
 		// Its answer is that of a server which had not come to all that it was sent.
 		verdict = NotProven
-		said += fmt.Sprintf(", and %s may be missing by this machine's doing", units.Count(behind)+" deliveries")
+		said += fmt.Sprintf(", and %s deliveries may be missing by this machine's doing", units.Count(behind))
 	}
 	if s.Figures = sure; k.Holds.True(s) {
 		verdict = NotProven

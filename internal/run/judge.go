@@ -416,10 +416,8 @@ var reasonsOf = map[string]string{"clients.refused": "refused: ", "clients.denie
 // mostly gives what all that a figure counts has in common, or the most frequent reason behind it, as an addition to
 // a sentence; "" if neither is known.
 func (s *Snapshot) mostly(figure string) string {
-	for _, shared := range s.Shared {
-		if shared.Figure == figure {
-			return " (" + shared.Says + ")"
-		}
+	if says := s.SharedBy(figure); says != "" {
+		return " (" + says + ")"
 	}
 	begins, known := reasonsOf[figure]
 	top, most := "", 0

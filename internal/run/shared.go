@@ -1,16 +1,12 @@
 package run
 
 import (
-	"fmt"
 	"math"
 	"slices"
 	"sort"
-	"strings"
 	"time"
 
 	"tidepull/internal/base/mono"
-	"tidepull/internal/base/units"
-	"tidepull/internal/measure/common"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 )
@@ -39,46 +35,42 @@ const mostOthers = 20_000
 // InCommon finds what the deliveries that went wrong have in common, way by way; none if nothing is found, or if there
 // are too few to tell.
 func (s *Snapshot) InCommon() (all []Shared) {
-	l := &looker{s: s}
+	var l *looker // made if anything went wrong
 	for _, of := range sharedFates {
-		wrong, last := l.cases(s.Kept, mono.Never, of.fate)
+		wrong, last := cases(s.Kept, mono.Never, of.fate)
 		if len(wrong) == 0 {
 			continue
 		}
-		if l.lives == nil {
-			l.lives = livesOf(s.Events)
+		if l == nil {
+			l = &looker{s: s, lives: livesOf(s.Events)}
 		}
-		upTo := mono.Never
+		upTo, what := mono.Never, of.fate.String()
 		if s.Unkept > 0 { // those are the first: what came later is not like them
-			upTo = last
+			upTo, what = last, "of the first that are "+what
 		}
-		sampled, _ := l.cases(s.Sampled, upTo, ledger.Delivered)
-		beside, _ := l.cases(s.Kept, upTo, ledger.Delivered)
-		beside = thin(append(beside, sampled...))
-		f, found := common.Find(l.questions(l.aboutRecipient()), l.rows(wrong), l.rows(beside))
-		if m, is := common.Find(l.questions(l.aboutMessage()), l.rows(wrong), l.rows(thin(sampled))); is &&
+		sampled, _ := cases(s.Sampled, upTo, ledger.Delivered)
+		beside, _ := cases(s.Kept, upTo, ledger.Delivered)
+		f, found := l.aboutRecipient().find(wrong, thin(append(beside, sampled...)))
+		if m, is := l.aboutMessage().find(wrong, thin(sampled)); is &&
 			(!found || len(m.Words) < len(f.Words) || len(m.Words) == len(f.Words) && m.Others < f.Others) {
 			f, found = m, true
 		}
-		if !found {
-			continue
+		if found {
+			all = append(all, Shared{What: of.fate.String(), Says: f.Says(what), Covers: f.Covers, Of: f.Of,
+				Others: f.Others, Figure: of.figure})
 		}
-		all = append(all, Shared{What: of.fate.String(), Says: sayShared(&f, of.fate, s.Unkept > 0), Covers: f.Covers,
-			Of: f.Of, Others: f.Others, Figure: of.figure})
 	}
 	return all
 }
 
-// sayShared says what is common, of which way of going wrong.
-func sayShared(f *common.Finding, fate ledger.Fate, some bool) string {
-	count := fmt.Sprintf("%s of %s", units.Count(int64(f.Covers)), units.Count(int64(f.Of)))
-	if f.Covers == f.Of {
-		count = "all " + units.Count(int64(f.Of))
+// SharedBy says what all that a figure counts has in common; "" if nothing is known.
+func (s *Snapshot) SharedBy(figure string) string {
+	for _, shared := range s.Shared {
+		if shared.Figure == figure {
+			return shared.Says
+		}
 	}
-	if some {
-		count += " of the first that are"
-	}
-	return fmt.Sprintf("%s %s: %s", count, fate, strings.Join(f.Words, ", and "))
+	return ""
 }
 
 // A delivery is one outcome of a message.
@@ -103,11 +95,10 @@ func thin(all []delivery) []delivery {
 type looker struct {
 	s     *Snapshot
 	lives map[ledger.Client]*life
-	asked []asked
 }
 
 // cases lists the deliveries of messages said up to a time that have a fate; last is when the last of those was said.
-func (l *looker) cases(messages []ledger.Message, upTo mono.Time, fate ledger.Fate) (all []delivery, last mono.Time) {
+func cases(messages []ledger.Message, upTo mono.Time, fate ledger.Fate) (all []delivery, last mono.Time) {
 	for i := range messages {
 		m := &messages[i]
 		if m.Sent > upTo {

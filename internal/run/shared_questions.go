@@ -15,38 +15,37 @@ import (
 const (
 	byMessage = iota
 	byClient
-	byDelivery
-	numUnits
 )
 
-// An asked is one question of a delivery: what it is for words, or how much.
-type asked struct {
-	question common.Question
-	word     func(d delivery) string
-	number   func(d delivery) float64
+// A question is one of a delivery: what it is, in a word, or how much.
+type question struct {
+	common.Question
+	word   func(d delivery) string
+	number func(d delivery) float64
 }
 
-// questions are those that are asked, for common.Find; rows gives the answers.
-func (l *looker) questions(all []asked) (questions []common.Question) {
-	l.asked = all
-	for i := range all {
-		questions = append(questions, all[i].question)
+type questions []question
+
+// find finds what the wrong have in common and the others have not.
+func (q questions) find(wrong, others []delivery) (common.Finding, bool) {
+	var asked []common.Question
+	for i := range q {
+		asked = append(asked, q[i].Question)
 	}
-	return questions
+	return common.Find(asked, q.answers(wrong), q.answers(others))
 }
 
-// rows answers the questions for deliveries.
-func (l *looker) rows(all []delivery) []common.Case {
+// answers are those to the questions for deliveries.
+func (q questions) answers(all []delivery) []common.Case {
 	cases := make([]common.Case, 0, len(all))
-	for i, d := range all {
-		c := common.Case{Words: make([]string, len(l.asked)), Numbers: make([]float64, len(l.asked)),
-			Units: make([]int64, numUnits)}
-		c.Units[byMessage], c.Units[byClient], c.Units[byDelivery] = int64(d.m.Number), int64(d.o.Client), int64(i)
-		for k, a := range l.asked {
-			if c.Numbers[k] = math.NaN(); a.word != nil {
-				c.Words[k] = a.word(d)
+	for _, d := range all {
+		c := common.Case{Words: make([]string, len(q)), Numbers: make([]float64, len(q)),
+			Units: []int64{byMessage: int64(d.m.Number), byClient: int64(d.o.Client)}}
+		for k := range q {
+			if c.Numbers[k] = math.NaN(); q[k].word != nil {
+				c.Words[k] = q[k].word(d)
 			} else {
-				c.Numbers[k] = a.number(d)
+				c.Numbers[k] = q[k].number(d)
 			}
 		}
 		cases = append(cases, c)
@@ -55,103 +54,91 @@ func (l *looker) rows(all []delivery) []common.Case {
 }
 
 // aboutMessage are the questions about a message and who said it.
-func (l *looker) aboutMessage() []asked {
-	s := l.s
-	return []asked{
-		{question: common.Question{Word: func(w string) string { return kindWords[w] }},
-			word: func(d delivery) string { return d.m.Kind.String() }},
-		{question: common.Question{Word: func(w string) string { return "the sender is " + w }},
-			word: func(d delivery) string { return s.ClientName(d.m.Sender) }},
-		{question: common.Question{Word: func(w string) string { return "the sender is of the crew '" + w + "'" }},
-			word: func(d delivery) string { return s.Trial.Crews[s.CrewOf(d.m.Sender)].Name }},
-		{question: common.Question{Word: func(w string) string { return "in " + w }},
-			word: func(d delivery) string { return l.room(d.m.Room) }},
-		{question: common.Question{Word: func(w string) string { return "the sender is at node " + w }},
-			word: func(d delivery) string { return l.node(d.m.Sender) }},
-		l.within("after the sender connected", byMessage, func(v *life, d delivery) float64 {
-			return since(v.opened, time.Duration(d.m.Sent))
-		}, sender),
-		l.within("after the sender entered the room", byMessage, func(v *life, d delivery) float64 {
-			return since(v.entered[d.m.Room], time.Duration(d.m.Sent))
-		}, sender),
-		l.within("after the sender came back", byMessage, func(v *life, d delivery) float64 {
-			return since(v.back, time.Duration(d.m.Sent))
-		}, sender),
-		l.when(),
+func (l *looker) aboutMessage() questions {
+	return questions{
+		is(byMessage, "", func(d delivery) string { return kindWords[d.m.Kind] }),
+		is(byMessage, "the sender is ", func(d delivery) string { return l.s.ClientName(d.m.Sender) }),
+		is(byMessage, "the sender is of the crew ", func(d delivery) string { return l.crew(d.m.Sender) }),
+		is(byMessage, "in ", func(d delivery) string { return l.room(d.m.Room) }),
+		is(byMessage, "the sender is at node ", func(d delivery) string { return l.node(d.m.Sender) }),
+		l.within("after the sender connected", byMessage, sender, since, (*life).whenOpened),
+		l.within("after the sender entered the room", byMessage, sender, since, (*life).whenEntered),
+		l.within("after the sender came back", byMessage, sender, since, (*life).whenBack),
+		when(),
 	}
 }
 
 // aboutRecipient are the questions about who has it, or should have it.
-func (l *looker) aboutRecipient() []asked {
-	s := l.s
-	return []asked{
-		{question: common.Question{Word: func(w string) string { return w }}, word: func(d delivery) string {
+func (l *looker) aboutRecipient() questions {
+	return questions{
+		is(byMessage, "the recipient is ", func(d delivery) string {
 			if d.m.Sender == d.o.Client {
-				return "the recipient is the sender"
+				return "the sender"
 			}
-			return "the recipient is not the sender"
-		}},
-		{question: common.Question{Word: func(w string) string { return "the recipient is " + w }},
-			word: func(d delivery) string { return s.ClientName(d.o.Client) }},
-		{question: common.Question{Unit: byClient,
-			Word: func(w string) string { return "the recipient is of the crew '" + w + "'" }},
-			word: func(d delivery) string { return s.Trial.Crews[s.CrewOf(d.o.Client)].Name }},
-		{question: common.Question{Unit: byClient,
-			Word: func(w string) string { return "the recipient is at node " + w }},
-			word: func(d delivery) string { return l.node(d.o.Client) }},
-		{question: common.Question{Word: func(w string) string { return w }}, word: func(d delivery) string {
+			return "not the sender"
+		}),
+		is(byMessage, "the recipient is ", func(d delivery) string { return l.s.ClientName(d.o.Client) }),
+		is(byClient, "the recipient is of the crew ", func(d delivery) string { return l.crew(d.o.Client) }),
+		is(byClient, "the recipient is at node ", func(d delivery) string { return l.node(d.o.Client) }),
+		is(byMessage, "sender and recipient are at ", func(d delivery) string {
 			a, b := l.node(d.m.Sender), l.node(d.o.Client)
 			switch {
 			case a == "":
 				return ""
 			case a == b:
-				return "sender and recipient are at one node"
+				return "one node"
 			}
-			return "sender and recipient are at different nodes"
-		}},
-		l.within("after the recipient entered the room", byClient, func(v *life, d delivery) float64 {
-			return since(v.entered[d.m.Room], time.Duration(d.m.Sent))
-		}, recipient),
-		l.within("after the recipient connected", byClient, func(v *life, d delivery) float64 {
-			return since(v.opened, time.Duration(d.m.Sent))
-		}, recipient),
-		l.within("after the recipient came back", byClient, func(v *life, d delivery) float64 {
-			return since(v.back, time.Duration(d.m.Sent))
-		}, recipient),
-		l.within("before the recipient left the room", byClient, func(v *life, d delivery) float64 {
-			return until(v.left[d.m.Room], time.Duration(d.m.Sent))
-		}, recipient),
-		l.within("before the recipient's connection ended", byClient, func(v *life, d delivery) float64 {
-			return until(v.gone, time.Duration(d.m.Sent))
-		}, recipient),
+			return "different nodes"
+		}),
+		l.within("after the recipient entered the room", byClient, recipient, since, (*life).whenEntered),
+		l.within("after the recipient connected", byClient, recipient, since, (*life).whenOpened),
+		l.within("after the recipient came back", byClient, recipient, since, (*life).whenBack),
+		l.within("before the recipient left the room", byClient, recipient, until, (*life).whenLeft),
+		l.within("before the recipient's connection ended", byClient, recipient, until, (*life).whenGone),
 	}
 }
 
-var kindWords = map[string]string{"notice": "they are messages to rooms", "whisper": "they are private messages",
-	"joined": "they are announcements of who enters", "gone": "they are announcements of who leaves"}
+// is asks what a delivery is, in a word that stands behind others in what is said of it.
+func is(unit int, says string, of func(delivery) string) question {
+	return question{Question: common.Question{Unit: unit, Word: func(w string) string { return says + w }}, word: of}
+}
+
+var kindWords = [ledger.NumKinds]string{ledger.Notice: "they are messages to rooms",
+	ledger.Whisper: "they are private messages", ledger.Joined: "they are announcements of who enters",
+	ledger.Gone: "they are announcements of who leaves"}
 
 func sender(d delivery) ledger.Client    { return d.m.Sender }
 func recipient(d delivery) ledger.Client { return d.o.Client }
 
+// Times of a client's life that have to do with a room.
+func (v *life) whenOpened(ledger.Room) []time.Duration    { return v.opened }
+func (v *life) whenBack(ledger.Room) []time.Duration      { return v.back }
+func (v *life) whenGone(ledger.Room) []time.Duration      { return v.gone }
+func (v *life) whenEntered(r ledger.Room) []time.Duration { return v.entered[r] }
+func (v *life) whenLeft(r ledger.Room) []time.Duration    { return v.left[r] }
+
 // within asks how near in time to something in a client's life a message was said.
-func (l *looker) within(what string, unit int, of func(*life, delivery) float64,
-	who func(delivery) ledger.Client) asked {
+func (l *looker) within(what string, unit int, who func(delivery) ledger.Client,
+	far func(times []time.Duration, at time.Duration) float64,
+	times func(*life, ledger.Room) []time.Duration) question {
+
 	say := func(x float64) string {
 		return fmt.Sprintf("said within %s %s", units.Duration(time.Duration(x*float64(time.Second))), what)
 	}
-	return asked{question: common.Question{Unit: unit, Most: say, Round: twoDigits}, number: func(d delivery) float64 {
+	number := func(d delivery) float64 {
 		v := l.lives[who(d)]
 		if v == nil {
 			return math.NaN()
 		}
-		return of(v, d)
-	}}
+		return far(times(v, d.m.Room), time.Duration(d.m.Sent))
+	}
+	return question{Question: common.Question{Unit: unit, Most: say, Round: twoDigits}, number: number}
 }
 
 // when asks when a message was said.
-func (l *looker) when() asked {
+func when() question {
 	clock := func(x float64) string { return units.Clock(time.Duration(x * float64(time.Second))) }
-	return asked{question: common.Question{Most: func(x float64) string { return "said before " + clock(x) },
+	return question{Question: common.Question{Most: func(x float64) string { return "said before " + clock(x) },
 		Least: func(x float64) string { return "said after " + clock(x) },
 		Round: func(x float64, down bool) float64 {
 			if down {
@@ -160,6 +147,9 @@ func (l *looker) when() asked {
 			return math.Ceil(x)
 		}}, number: func(d delivery) float64 { return time.Duration(d.m.Sent).Seconds() }}
 }
+
+// crew is the name of a client's crew.
+func (l *looker) crew(c ledger.Client) string { return "'" + l.s.Trial.Crews[l.s.CrewOf(c)].Name + "'" }
 
 // room is a room's name; "" if it is none.
 func (l *looker) room(r ledger.Room) string {

@@ -72,13 +72,16 @@ func (s *Snapshot) NeverReached() string {
 	return strings.Join(append(all, s.neverSaid()...), ", ")
 }
 
+// sayings are the steps that say something, by what they are called in the language.
+var sayings = map[trial.StepKind]string{trial.Say: "say", trial.Tell: "whisper", trial.Send: "send"}
+
 // neverSaid names the steps that say something and to which no client has come.
 func (s *Snapshot) neverSaid() (all []string) {
 	for _, session := range s.Trial.Sessions() {
 		n := map[trial.StepKind]int{}
 		for i := range session.Steps {
 			step := &session.Steps[i]
-			what := map[trial.StepKind]string{trial.Say: "say", trial.Tell: "whisper", trial.Send: "send"}[step.Do]
+			what := sayings[step.Do]
 			if n[step.Do]++; what != "" && step.Number < len(s.Said) && !s.Said[step.Number] {
 				all = append(all, fmt.Sprintf("%s %d of session '%s'", what, n[step.Do], session.Name))
 			}

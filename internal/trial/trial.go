@@ -122,6 +122,9 @@ func (t *Trial) Stays() time.Duration {
 	return t.Grace
 }
 
+// Ends is when the last witness goes home, after the start.
+func (t *Trial) Ends() time.Duration { return t.Length() + t.Stays() }
+
 // Planned is how many clients there should be at an instant after the start.
 func (t *Trial) Planned(since time.Duration) int {
 	n := 0

@@ -47,6 +47,13 @@ func NewTap(conn int, emit func(Entry)) *Tap {
 	return &Tap{Conn: conn, Emit: emit, sides: [2]side{{from: Client}, {from: Server}}}
 }
 
+func (t *Tap) side(ofServer bool) *side {
+	if ofServer {
+		return &t.sides[1]
+	}
+	return &t.sides[0]
+}
+
 func (t *Tap) tell(s *side, at time.Duration, e Entry) {
 	e.At, e.Conn, e.From = at.Microseconds(), t.Conn, s.from
 	t.Emit(e)
@@ -55,10 +62,7 @@ func (t *Tap) tell(s *side, at time.Duration, e Entry) {
 // Feed takes bytes that the client (or the server) sent at an instant since the
 // recording began.
 func (t *Tap) Feed(fromServer bool, b []byte, at time.Duration) {
-	s := &t.sides[0]
-	if fromServer {
-		s = &t.sides[1]
-	}
+	s := t.side(fromServer)
 	if s.lost || t.plain {
 		t.data(s, b, at)
 		return
@@ -254,10 +258,7 @@ func (t *Tap) frame(s *side, at time.Duration) (int, error) {
 
 // Finish tells that one side ends the connection, at an instant; what the other one still says may come after it.
 func (t *Tap) Finish(fromServer bool, at time.Duration, why string) {
-	s := &t.sides[0]
-	if fromServer {
-		s = &t.sides[1]
-	}
+	s := t.side(fromServer)
 	t.flush(s, at)
 	if !t.ended {
 		t.ended = true

@@ -14,6 +14,7 @@ import (
 	"tidepull/internal/wire/ws"
 )
 
+// closed waits for the server to end the connection.
 func (w *writer) closed(a *Actor, i int) {
 	s := &a.Steps[i]
 	w.p("expect_close \"the server ends the connection\" {")
@@ -28,12 +29,16 @@ func (w *writer) closed(a *Actor, i int) {
 	w.p("}")
 }
 
+// within writes how long may be waited for what came long after the client last did something: others may have to
+// do something first.
 func (w *writer) within(a *Actor, i int) {
 	if after := a.Steps[i].At - lastDeed(a, i); after > 2*time.Second {
 		w.p("within = %q", (2*after + 5*time.Second).Round(time.Second).String())
 	}
 }
 
+// hear waits for something that the server said, unless the same kind of thing
+// is waited for already since the client last did something.
 func (w *writer) hear(a *Actor, i int) {
 	if i > 0 && sameMessage(&a.Steps[i-1], &a.Steps[i]) {
 		return
@@ -50,8 +55,10 @@ func (w *writer) hear(a *Actor, i int) {
 	w.p("}")
 }
 
+// sameMessage reports whether two steps are records of one message.
 func sameMessage(a, b *Step) bool { return a.Record && b.Record && a.Do == b.Do && a.At == b.At }
 
+// message gives the records of the message that the first of some steps is in.
 func message(steps []Step) (records []*Step) {
 	for i := range steps {
 		if i > 0 && !sameMessage(&steps[0], &steps[i]) {
@@ -62,6 +69,8 @@ func message(steps []Step) (records []*Step) {
 	return records
 }
 
+// recogniseAll gives a name for a message, and a condition that it meets with all its records; gives reports
+// whether values are taken from it.
 func (w *writer) recogniseAll(a *Actor, i int) (label, when string, gives bool) {
 	var labels, conditions []string
 	for _, s := range message(a.Steps[i:]) {
@@ -71,6 +80,7 @@ func (w *writer) recogniseAll(a *Actor, i int) (label, when string, gives bool) 
 	return strings.Join(labels, ", "), strings.Join(conditions, " && "), gives
 }
 
+// lastDeed is when the client last did something before a step.
 func lastDeed(a *Actor, i int) time.Duration {
 	for k := i; k >= 0; k-- {
 		if !a.Steps[k].IsHeard() {
@@ -80,6 +90,7 @@ func lastDeed(a *Actor, i int) time.Duration {
 	return a.Steps[0].At
 }
 
+// captures writes what is taken from steps.
 func (w *writer) captures(steps ...*Step) {
 	var lines []string
 	for _, s := range steps {
@@ -92,6 +103,7 @@ func (w *writer) captures(steps ...*Step) {
 	}
 }
 
+// taken is the expression for a value that the server gives in a step.
 func (w *writer) taken(s *Step, g *Guess) string {
 	switch {
 	case g.Cookie != "":
@@ -104,6 +116,7 @@ func (w *writer) taken(s *Step, g *Guess) string {
 	return access(s.Payload, g.Path)
 }
 
+// recognise gives a name for a server's message, and a condition that it meets.
 func (w *writer) recognise(a *Actor, s *Step) (label, when string) {
 	if s.Binary {
 		return "a binary message", fmt.Sprintf("length(text) > 0 && starts(hex(text), %q)",
@@ -126,6 +139,7 @@ func (w *writer) recognise(a *Actor, s *Step) (label, when string) {
 	return "a message", "length(text) > 0"
 }
 
+// inRecord is the expression for a value in a message that holds several records.
 func (w *writer) inRecord(s *Step, g *Guess) string {
 	for _, form := range []string{`[^"]*`, `[^",}\]]+`} { // a text, a number
 		form := memberForm(g.Path, "("+form+")")
@@ -136,11 +150,13 @@ func (w *writer) inRecord(s *Step, g *Guess) string {
 	return access(s.Payload, g.Path)
 }
 
+// memberForm finds the member of an object that ends a path, with a value of some form.
 func memberForm(path, value string) *regexp.Regexp {
 	name := path[strings.LastIndexAny(path, "."+inText)+1:]
 	return regexp.MustCompile(`"` + regexp.QuoteMeta(name) + `"\s*:\s*"?` + value + `"?`)
 }
 
+// access is the expression for what stands at a path in a message.
 func access(message []byte, path string) string {
 	first, inside, _ := strings.Cut(path, inText)
 	front, _ := jsonscan.Behind(message)
@@ -167,6 +183,7 @@ func access(message []byte, path string) string {
 	return at
 }
 
+// splitVarying takes the values, what looks made up, and the digits out of a text.
 func splitVarying(text string, values []string) []string {
 	for _, v := range values {
 		text = strings.ReplaceAll(text, v, "\x00")

@@ -125,9 +125,9 @@ func (p *Plan) guess(rec *recording.Recording, o Options) {
 	for _, value := range slices.Sorted(maps.Keys(o.Vary)) {
 		p.Guesses = append(p.Guesses, Guess{Value: value, Kind: "by hand", Why: "you said so", Becomes: o.Vary[value]})
 	}
-	o.given = p.givenFirst()
+	first := p.givenFirst()
 	for _, a := range p.Actors {
-		p.guessActor(a, made, o)
+		p.guessActor(a, made, o, first)
 	}
 	// one may stand in another
 	slices.SortStableFunc(p.Guesses, func(a, b Guess) int { return len(b.Value) - len(a.Value) })
@@ -140,7 +140,6 @@ func (p *Plan) guess(rec *recording.Recording, o Options) {
 
 // given is a value that the server has said.
 type given struct {
-	step   int
 	path   string
 	cookie string
 }
@@ -153,33 +152,44 @@ func (g *given) place() string {
 	return fmt.Sprintf("in %q", shownPath(g.path))
 }
 
-func (p *Plan) guessActor(a *Actor, made time.Time, o Options) {
+// guessActor finds what varies of what an actor says. first are the values that the server made up.
+func (p *Plan) guessActor(a *Actor, made time.Time, o Options, first map[string]givenTo) {
 	heard := map[string]given{} // by value: where the server said it first
 	said := map[string]bool{}   // values that the client had said before
-	hear := func(i int, b []byte) {
-		for _, l := range leaves(b) {
-			if _, known := heard[l.value]; !known && !said[l.value] && telling(l) {
-				heard[l.value] = given{step: i, path: l.path}
+	hear := func(b []byte, head []http1.Field) {
+		eachGiven(b, head, func(value string, g given) {
+			if _, known := heard[value]; g.cookie != "" || !known && !said[value] {
+				heard[value] = g
 			}
-		}
+		})
 	}
 	for i := range a.Steps {
 		s := &a.Steps[i]
 		switch s.Do {
 		case Hear:
-			hear(i, s.Payload)
+			hear(s.Payload, nil)
 		case Closed:
 		default:
 			for _, l := range sayings(s) {
-				p.judge(a, i, l, heard, made, o)
+				p.judge(a, i, l, heard, made, o, first)
 				said[l.value] = true
 			}
-			hear(i, s.Answer)
-			for _, c := range http1.SetCookies(s.Head) {
-				if len(c.Value) >= leastCookie {
-					heard[c.Value] = given{step: i, cookie: c.Name}
-				}
-			}
+			hear(s.Answer, s.Head)
+		}
+	}
+}
+
+// eachGiven calls f with each value in what the server says, and in the cookies that it sets, that a client could
+// only have from it.
+func eachGiven(b []byte, head []http1.Field, f func(value string, g given)) {
+	for _, l := range leaves(b) {
+		if telling(l) {
+			f(l.value, given{path: l.path})
+		}
+	}
+	for _, c := range http1.SetCookies(head) {
+		if len(c.Value) >= leastCookie {
+			f(c.Value, given{cookie: c.Name})
 		}
 	}
 }
@@ -224,7 +234,9 @@ func words(s string) (all []leaf) {
 }
 
 // judge decides whether a value that the client says varies.
-func (p *Plan) judge(a *Actor, i int, l leaf, heard map[string]given, made time.Time, o Options) {
+func (p *Plan) judge(a *Actor, i int, l leaf, heard map[string]given, made time.Time, o Options,
+	first map[string]givenTo) {
+
 	if slices.Contains(o.Keep, l.value) || l.value == "" || p.known(a, l.value) {
 		return
 	}
@@ -252,7 +264,7 @@ func (p *Plan) judge(a *Actor, i int, l leaf, heard map[string]given, made time.
 		p.give(a, within, heard[within])
 		return
 	}
-	if by, ok := o.given[l.value]; ok && by.to != a && by.at < a.Steps[i].At {
+	if by, ok := first[l.value]; ok && by.to != a && by.at < a.Steps[i].At {
 		p.giveToOther(a, l.value, by)
 		return
 	}

@@ -52,16 +52,7 @@ func (s *Step) belongsTo(actors []*Actor, has *Actor) *Actor {
 
 // givenValues lists what an answer says that a client could only have from it.
 func (s *Step) givenValues() (values []string) {
-	for _, l := range leaves(s.Answer) {
-		if telling(l) {
-			values = append(values, l.value)
-		}
-	}
-	for _, c := range http1.SetCookies(s.Head) {
-		if len(c.Value) >= leastCookie {
-			values = append(values, c.Value)
-		}
-	}
+	eachGiven(s.Answer, s.Head, func(value string, _ given) { values = append(values, value) })
 	return values
 }
 
@@ -114,22 +105,15 @@ func (p *Plan) givenFirst() map[string]givenTo {
 				said[l.value] = true
 			}
 		}
-		hear := func(value string, g given) {
+		var head []http1.Field
+		if m.Answer || m.Step.Do != Ask {
+			head = m.Step.Head
+		}
+		eachGiven(m.heard(), head, func(value string, g given) {
 			if _, known := all[value]; !known && !said[value] && len(value) >= leastWithin {
-				g.step = m.Index
 				all[value] = givenTo{g, m.of, m.At}
 			}
-		}
-		for _, l := range leaves(m.heard()) {
-			if telling(l) {
-				hear(l.value, given{path: l.path})
-			}
-		}
-		if m.Answer || m.Step.Do != Ask {
-			for _, c := range http1.SetCookies(m.Step.Head) {
-				hear(c.Value, given{cookie: c.Name})
-			}
-		}
+		})
 	}
 	return all
 }
@@ -171,13 +155,10 @@ func inOrder(all []Moment) {
 
 // heard is what the server says at a moment.
 func (m *Moment) heard() []byte {
-	switch {
-	case m.Answer:
+	if m.Answer {
 		return m.Step.Answer
-	case m.Step.Do == Hear:
-		return m.Step.Payload
 	}
-	return nil
+	return heardIn(m.Step)
 }
 
 // giveToOther finds that a client says what the server gave to another one.

@@ -115,8 +115,6 @@ func (s *Step) Sample() []byte {
 type Options struct {
 	Keep []string          // values that do not vary, whatever is guessed
 	Vary map[string]string // values that do, with the expression that gives them
-
-	given map[string]givenTo // by value: to whom the server said it first, before any client said it
 }
 
 // follows are header fields that follow from the rest of a request, or from the

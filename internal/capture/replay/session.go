@@ -101,19 +101,9 @@ func (w *writer) target() {
 	if err != nil {
 		u = &url.URL{Scheme: "ws", Host: "127.0.0.1:7411"}
 	}
-	if !slices.ContainsFunc(w.plan.Actors, func(a *Actor) bool { return a.Speech != Lines }) {
-		w.p("target \"recorded\" {\n  lines = %s\n  http = %s\n  dialect = \"recorded\"\n  order = \"any\"\n}\n",
-			language.Quote("tcp://"+u.Host), language.Quote("http://"+u.Host))
-		return
-	}
-	if f := w.framing(); f != nil {
-		w.p("target \"recorded\" {\n  tcp = %s\n  http = %s\n  dialect = \"recorded\"\n  order = \"any\"",
-			language.Quote("tcp://"+u.Host), language.Quote("http://"+u.Host))
-		if f.Prefix != wire.NoPrefix {
-			w.p("  prefix = %q\n}\n", f.Prefix.String())
-		} else {
-			w.p("  ended_by = %s\n}\n", language.Quote(f.Ends))
-		}
+	if attribute, ends := w.overTCP(); attribute != "" {
+		w.p("target \"recorded\" {\n  %s = %s\n  http = %s\n  dialect = \"recorded\"\n  order = \"any\"\n%s}\n",
+			attribute, language.Quote("tcp://"+u.Host), language.Quote("http://"+u.Host), ends)
 		return
 	}
 	if w.plan.over == "" {
@@ -146,15 +136,24 @@ func (w *writer) target() {
 	w.p("}\n")
 }
 
-// framing is where the messages of all actors end, if they speak such over TCP; else nil.
-func (w *writer) framing() (f *wire.Framing) {
+// overTCP is the attribute of a target over TCP, and where messages end, if all actors speak so; else "".
+func (w *writer) overTCP() (attribute, ends string) {
+	first := w.plan.Actors[0]
 	for _, a := range w.plan.Actors {
-		if a.Speech != Messages || f != nil && *f != a.Ends {
-			return nil
+		if a.Speech != first.Speech || a.Ends != first.Ends {
+			return "", ""
 		}
-		f = &a.Ends
 	}
-	return f
+	switch f := &first.Ends; {
+	case first.Speech == Lines:
+		return "lines", ""
+	case first.Speech != Messages:
+		return "", ""
+	case f.Prefix != wire.NoPrefix:
+		return "tcp", fmt.Sprintf("  prefix = %q\n", f.Prefix.String())
+	default:
+		return "tcp", fmt.Sprintf("  ended_by = %s\n", language.Quote(f.Ends))
+	}
 }
 
 // crewName is the name that an actor had, made different for each copy.
@@ -222,9 +221,6 @@ func (w *writer) session(a *Actor) {
 	w.p("}\n")
 }
 
-// closed waits for the server to end the connection.
-// within writes how long may be waited for what came long after the client last did something: others may have to
-// do something first.
 // make makes the values that a step is the first to use and others use after it, so that
 // they are the same for all.
 func (w *writer) make(a *Actor, at int) {
@@ -308,18 +304,6 @@ func (w *writer) say(a *Actor, s *Step) {
 	w.p("send {\n body = %s\n}", w.body(a, s.Payload))
 }
 
-// hear waits for something that the server said, unless the same kind of thing
-// is waited for already since the client last did something.
-// sameMessage reports whether two steps are records of one message.
-// message gives the records of the message that the first of some steps is in.
-// recogniseAll gives a name for a message, and a condition that it meets with all its records; gives reports
-// whether values are taken from it.
-// lastDeed is when the client last did something before a step.
-// taken is the expression for a value that the server gives in a step.
-// recognise gives a name for a server's message, and a condition that it meets.
-// inRecord is the expression for a value in a message that holds several records.
-// memberForm finds the member of an object that ends a path, with a value of some form.
-// access is the expression for what stands at a path in a message.
 func plainName(s string) bool {
 	for _, part := range strings.Split(s, ".") {
 		if part == "" || strings.Trim(part, "abcdefghijklmnopqrstuvwxyzABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789_") != "" {
@@ -339,7 +323,6 @@ func (w *writer) valuesOf(a *Actor) (values []string) {
 	return values
 }
 
-// splitVarying takes the values, what looks made up, and the digits out of a text.
 // body writes a message: an object if it is one, else a text.
 func (w *writer) body(a *Actor, b []byte) string {
 	dec := json.NewDecoder(bytes.NewReader(b))

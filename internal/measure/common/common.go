@@ -9,6 +9,9 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
+
+	"tidepull/internal/base/units"
 )
 
 // A Case is one thing that went wrong, or well.
@@ -190,19 +193,19 @@ func (s *search) try(tests ...test) {
 		return !slices.ContainsFunc(tests, func(t test) bool { return !t.of(c) })
 	}
 	unit := s.questions[tests[0].question].Unit
-	covers, of, units := count(s.wrong, unit, holds)
-	good, all, allUnits := count(s.others, unit, holds)
-	if float64(covers) < leastCovered*float64(of) || units.all < leastUnits {
+	covers, among := count(s.wrong, unit, holds)
+	good, apart := count(s.others, unit, holds)
+	if float64(covers) < leastCovered*float64(len(s.wrong)) || among.all < leastUnits {
 		return
 	}
-	others := float64(good) / float64(max(1, all))
-	by := max((allUnits.held+1)/float64(allUnits.all+2), others)
-	c := candidate{slices.Clone(tests), covers, others, tail(int(units.held+1e-9), units.all, by)}
+	others := float64(good) / float64(len(s.others))
+	by := max((apart.held+1)/float64(apart.all+2), others)
+	c := candidate{slices.Clone(tests), covers, others, tail(int(among.held+1e-9), among.all, by)}
 	switch {
 	case others < mostOthers:
 		s.found = append(s.found, c)
 	case len(tests) == 1:
-		if s.wide = append(s.wide, tests[0]); tests[0].word != "" && covers == of && others < broadOthers {
+		if s.wide = append(s.wide, tests[0]); tests[0].word != "" && covers == len(s.wrong) && others < broadOthers {
 			s.broad = append(s.broad, c)
 		}
 	}
@@ -215,7 +218,7 @@ type held struct {
 	all  int
 }
 
-func count(cases []Case, unit int, holds func(*Case) bool) (covers, of int, units held) {
+func count(cases []Case, unit int, holds func(*Case) bool) (covers int, of held) {
 	type share struct{ is, all int }
 	seen := map[int64]share{}
 	for i := range cases {
@@ -227,11 +230,11 @@ func count(cases []Case, unit int, holds func(*Case) bool) (covers, of int, unit
 		}
 		seen[c.Units[unit]] = s
 	}
-	units.all = len(seen)
+	of.all = len(seen)
 	for _, s := range seen {
-		units.held += float64(s.is) / float64(s.all)
+		of.held += float64(s.is) / float64(s.all)
 	}
-	return covers, len(cases), units
+	return covers, of
 }
 
 // tail is how likely at least k of n are so by accident, if each is with some likelihood.
@@ -246,17 +249,11 @@ func tail(k, n int, likely float64) (p float64) {
 	return min(1, p)
 }
 
-// String is the finding in words, such as "all 199: the recipient is the sender".
-func (f Finding) String() string {
-	text := fmt.Sprintf("%d of %d: ", f.Covers, f.Of)
+// Says is the finding in words, of things that went wrong in some way: "all 199 lost: the recipient is the sender".
+func (f *Finding) Says(what string) string {
+	count := fmt.Sprintf("%s of %s", units.Count(int64(f.Covers)), units.Count(int64(f.Of)))
 	if f.Covers == f.Of {
-		text = fmt.Sprintf("all %d: ", f.Of)
+		count = "all " + units.Count(int64(f.Of))
 	}
-	for i, w := range f.Words {
-		if i > 0 {
-			text += ", and "
-		}
-		text += w
-	}
-	return text
+	return fmt.Sprintf("%s %s: %s", count, what, strings.Join(f.Words, ", and "))
 }

@@ -91,10 +91,8 @@ func JUnit(w io.Writer, s *run.Snapshot) error {
 		switch j.Verdict {
 		case run.Broken:
 			out.Failures++
-			for _, shared := range s.Shared {
-				if shared.Figure == j.Limit.Figure {
-					text += "; " + plain.Text(shared.Says, 300)
-				}
+			if says := s.SharedBy(j.Limit.Figure); says != "" {
+				text += "; " + plain.Text(says, 300)
 			}
 			t.Failure = &message{text, strings.Join(s.Examples(j.Limit.Figure), "\n")}
 		case run.NotProven:
