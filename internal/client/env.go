@@ -83,6 +83,7 @@ type Owned struct {
 	members    []level                // of each room, in all shares, if some rate is dealt out in rooms
 	faults     []trial.Moment         // that break the server
 	unheard    unheard
+	payloads   payloads
 	figures    figures
 	unfinished int // bytes that all clients hold of messages that have not ended
 	reader     *reading.Reader

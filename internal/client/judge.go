@@ -155,8 +155,11 @@ func (j *judge) gets(e *Env, m *reading.Message, came mono.Span) {
 	}
 	for ; m.Marked; m.NextMark() {
 		f.Peer, f.Room, f.Number, f.Flags = ledger.Client(m.Mark.Sender), int32(m.Mark.Room), m.Mark.Number, history
-		if m.Mark.Run != e.Run {
+		switch {
+		case m.Mark.Run != e.Run:
 			f.Flags |= fact.Foreign
+		case m.Sum != 0 && history == 0:
+			e.shows(f.Number, m)
 		}
 		e.tell(f)
 	}

@@ -34,10 +34,15 @@ func (s *script) bodyOf(e *Env, step *trial.Step) {
 		t = step.Request.Content
 	}
 	e.body = t.Append(e.body[:0], &e.scope)
-	if step.Payload != nil && (step.Binary && !e.Trial.Dialect.Binary || e.Trial.Dialect.Heard.Payload == nil) {
-		e.Facts.Facts[len(e.Facts.Facts)-1].Sum = reading.Digest(e.body) // the whole message is compared
+	if step.Payload != nil {
+		compared, f := e.payload, &e.Facts.Facts[len(e.Facts.Facts)-1]
+		if step.Binary && !e.Trial.Dialect.Binary || e.Trial.Dialect.Heard.Payload == nil {
+			compared = e.body
+			f.Sum = reading.Digest(e.body)
+		}
+		e.means(f.Number, f.Sum, compared, step.Binary)
 	}
-	e.quote()
+	e.quote(step.Binary)
 }
 
 // account tells that a message is being said, and sets the mark and the payload in

@@ -65,8 +65,12 @@ func (e *Env) listens(at mono.Time, payload []byte) {
 }
 
 // quote tells what the message says that was accounted for last.
-func (e *Env) quote() {
-	e.tellText(fact.Fact{Kind: fact.Quotes, Client: e.c.id, Room: noRoom, Number: e.lastNumber()}, e.shown(e.body))
+func (e *Env) quote(binary bool) {
+	f := fact.Fact{Kind: fact.Quotes, Client: e.c.id, Room: noRoom, Number: e.lastNumber(), Size: uint32(len(e.body))}
+	if binary {
+		f.Flags = fact.Binary
+	}
+	e.tellText(f, e.shown(e.body))
 }
 
 // lastNumber is that of the share's last message.

@@ -25,6 +25,7 @@ type collector struct {
 	events   []logbook.Event
 	lanes    []lane.Record
 	bodies   []lane.Body
+	differ   []account.Difference
 	sums     sums // of closed
 	near     sums // of closed and of resting
 	// resting are the open seconds, the oldest first, that were the same in the last two
@@ -89,6 +90,7 @@ func (c *collector) add(r account.Report, server []Sample) (*Snapshot, error) {
 	}
 	c.events = append(c.events, r.Events...)
 	c.lanes, c.bodies = append(c.lanes, r.Lanes...), append(c.bodies, r.Bodies...)
+	c.differ = append(c.differ, r.Differences...)
 	all, err := c.take(&r)
 	if err != nil {
 		return nil, err
@@ -104,7 +106,7 @@ func (c *collector) add(r account.Report, server []Sample) (*Snapshot, error) {
 	}
 	s := &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...), Total: all.total,
 		Rooms: r.Rooms, Names: r.Names, Events: slices.Clip(c.events), Lanes: slices.Clip(c.lanes),
-		Bodies: slices.Clip(c.bodies), Sent: r.Sent, Got: r.Got, Reasons: maps.Clone(r.Reasons), Kept: r.Kept,
+		Bodies: slices.Clip(c.bodies), Differences: slices.Clip(c.differ), Sent: r.Sent, Got: r.Got, Reasons: maps.Clone(r.Reasons), Kept: r.Kept,
 		Sampled: r.Sampled, Said: r.Said, Unkept: r.Unkept, Held: r.Held, RSSPerOpen: c.perOpen, Server: server}
 	c.clean = all.clean
 	c.judge(s)

@@ -79,6 +79,11 @@ func (s *Snapshot) example(m *ledger.Message, o *ledger.Outcome) string {
 	if o.Latency > 0 {
 		text += fmt.Sprintf(", after %s", units.Duration(o.Latency))
 	}
+	if o.Fate == ledger.Altered {
+		if d := s.DifferenceOf(m.Number, o.Client); d != nil {
+			return text + ": " + DifferenceWords(d, true)
+		}
+	}
 	if o.Fate == ledger.Lost {
 		return text + fmt.Sprintf("; %s of %s have it", units.Count(int64(m.Reached)), units.Count(int64(m.Owed)))
 	}

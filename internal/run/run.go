@@ -18,6 +18,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/engine"
+	"tidepull/internal/engine/account"
 	"tidepull/internal/engine/impair"
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/poll"
@@ -58,8 +59,9 @@ type Snapshot struct {
 	Said         []bool   // by number of a step: some client has said what it says; nil of a run that was kept
 	Kept         []ledger.Message
 	Sampled      []ledger.Message
-	Lanes        []lane.Record // in no order
-	Bodies       []lane.Body   // of messages in the lanes
+	Lanes        []lane.Record        // in no order
+	Bodies       []lane.Body          // of messages in the lanes
+	Differences  []account.Difference // of messages that came otherwise than they were said, the first of each sort
 	FinalResults []FinalResult
 	Happened     []Happened   // faults, by when they began
 	Server       []Sample     // what its process used, by second; empty if nothing is known of it

@@ -65,7 +65,48 @@ func (l *looker) aboutMessage() questions {
 		l.within("after the sender entered the room", byMessage, sender, since, (*life).whenEntered),
 		l.within("after the sender came back", byMessage, sender, since, (*life).whenBack),
 		when(),
+		sized(),
+		has(ledger.BinaryType, "they are binary messages", "they are text messages"),
+		has(ledger.BeyondASCII, "they hold characters beyond ASCII", ""),
+		has(ledger.Beyond16, "they hold characters above U+FFFF", ""),
+		has(ledger.Markup, "they hold < or &", ""),
+		has(ledger.Control, "they hold control characters", ""),
+		has(ledger.Quotes, "they hold quotation marks", ""),
 	}
+}
+
+// sized asks how many bytes a message has.
+func sized() question {
+	return question{Question: common.Question{
+		Most:  func(x float64) string { return "of at most " + units.Count(int64(x)) + " bytes" },
+		Least: func(x float64) string { return "of " + units.Count(int64(x)) + " bytes or more" },
+	}, number: func(d delivery) float64 {
+		if d.m.Size == 0 {
+			return math.NaN()
+		}
+		return float64(d.m.Size)
+	}}
+}
+
+// has asks whether there is something in the text of a message; without words for it, that there is not is not said.
+func has(trait ledger.Traits, yes, no string) question {
+	const lacking = "they do not"
+	return question{Question: common.Question{Word: func(w string) string {
+		if w == lacking {
+			return ""
+		}
+		return w
+	}}, word: func(d delivery) string {
+		switch {
+		case d.m.Traits&ledger.Described == 0:
+			return ""
+		case d.m.Traits&trait != 0:
+			return yes
+		case no == "":
+			return lacking
+		}
+		return no
+	}}
 }
 
 // aboutRecipient are the questions about who has it, or should have it.

@@ -54,7 +54,8 @@ type meaning struct {
 	Room       []byte   // of Live; nil: the dialect names none
 	PastNumber Number   // of History: its own
 	Past       []Number // of History: those of the messages that it holds
-	Sum        uint64   // a digest of what its sender wanted to say; 0 if it is not compared
+	Sum        uint64   // a digest of Compared; 0 if it is not compared
+	Compared   []byte   // what its sender wanted to say; valid until the next message
 	Members    Members
 	Notices    [2]Notice // of Joined and of Gone
 	Feeds      []Feed    // what it is a reading of
@@ -103,6 +104,7 @@ type Reader struct {
 	items   []jsonscan.Value // of a message in a history
 	json    []byte           // of the message at hand
 	part    []byte
+	said    []byte // of the message at hand, what its sender wanted to say
 	decoded []byte
 	names   []byte
 	m       Message
@@ -200,7 +202,7 @@ func (r *Reader) Read(p Part, binary, must bool) *Message {
 		m.Read = must || r.mayMean(p.JSON)
 	}
 	if !m.Read {
-		m.Is, m.Sum, m.Feeds = 0, 0, m.Feeds[:0]
+		m.Is, m.Sum, m.Compared, m.Feeds = 0, 0, nil, m.Feeds[:0]
 		return m
 	}
 	m.meaning = meaning{Past: m.Past[:0], Feeds: m.Feeds[:0]}
@@ -292,7 +294,8 @@ func (r *Reader) ask(m *Message, open bool) {
 		}
 	}
 	if which&payload != 0 && m.Marked {
-		m.Sum = r.sum(m)
+		m.Compared = r.compared(m)
+		m.Sum = Digest(m.Compared)
 	}
 	if which&Presence != 0 && d.Presence.When.True(s) {
 		m.Is |= Presence
@@ -368,16 +371,16 @@ func (r *Reader) readHistory(m *Message) {
 	}
 }
 
-// sum is the digest of what a message's sender wanted to say.
-func (r *Reader) sum(m *Message) uint64 {
+// compared is what a message's sender wanted to say: what the dialect says, or else all of it.
+func (r *Reader) compared(m *Message) []byte {
 	d := &r.t.Dialect
 	if p := d.Heard.Payload; p != nil && (!m.Binary || d.Binary) {
 		if v := p.Eval(r.scope); v.Kind != expr.Missing {
-			r.part = v.Append(r.part[:0])
-			return Digest(r.part)
+			r.said = v.Append(r.said[:0])
+			return r.said
 		}
 	}
-	return Digest(m.Text)
+	return m.Text
 }
 
 func (r *Reader) readFeed(m *Message, i int) {

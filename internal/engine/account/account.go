@@ -65,6 +65,7 @@ type Account struct {
 	departures map[ledger.Client]*departure // nil if nothing is promised of heartbeats
 	early      int                          // times in all of them
 	history    map[ledger.Client]*history
+	differing  differing              // what came otherwise than it was said
 	rumours    rumours                // announcements that may yet prove true
 	alikes     map[called][]alike     // of clients under one name: the announcements of the grace time, by time
 	listed     map[ledger.Client]bool // of the list of members at hand

@@ -99,7 +99,13 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 		a.lanes.Add(lane.Record{At: time.Duration(f.Time), What: lane.Happening(f.What), Number: f.Number,
 			Client: f.Client, Peer: f.Peer, Room: s.room(f), Size: f.Size})
 	case fact.Quotes:
-		a.lanes.Said(f.Number, s.log.TextOf(f))
+		text := s.log.TextOf(f)
+		a.lanes.Said(f.Number, text)
+		a.ledger.Describe(f.Number, int(f.Size), ledger.TraitsOf(text, f.Is(fact.Binary)))
+	case fact.Means:
+		a.differing.means(f.Number, s.log.TextOf(f), f)
+	case fact.Shows:
+		a.differing.shows(s.log.TextOf(f), f)
 	case fact.Listens:
 		a.lanes.Add(lane.Record{At: time.Duration(f.Time), What: lane.Heard, Client: f.Client, Peer: -1, Room: noRoom,
 			Size: f.Size, Number: a.lanes.Heard(f.Client, s.log.TextOf(f))})
@@ -232,6 +238,9 @@ func (a *Account) arrival(in ledger.Arrival, size int) {
 	a.lanes.Add(rec)
 	if rec.Odd() {
 		a.lanes.Problem(rec.At, in.Mark.Number, true, in.To, rec.Peer)
+	}
+	if v.Defects[ledger.Altered-ledger.Reordered] {
+		a.differing.altered(in, &rec)
 	}
 	for i, has := range v.Defects {
 		if has {

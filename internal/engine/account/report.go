@@ -28,9 +28,11 @@ type Report struct {
 	Sampled []ledger.Message // of the good ones
 	Lanes   []lane.Record    // each reported once, in no order
 	Bodies  []lane.Body      // of messages in the lanes, each reported once
-	Unkept  int
-	Held    int // reports that could not be handed over in time and were put off
-	Last    bool
+	// Differences are of messages that came otherwise than they were said, each reported once.
+	Differences []Difference
+	Unkept      int
+	Held        int // reports that could not be handed over in time and were put off
+	Last        bool
 }
 
 // Due reports whether all shares have told of a further quarter of a second.
@@ -60,6 +62,7 @@ func (a *Account) Report() (Report, error) {
 		Events: a.events, Sent: slices.Clone(a.sent), Got: slices.Clone(a.got)}
 	a.events = nil
 	r.Lanes, r.Bodies = a.lanes.Take()
+	r.Differences = a.differing.take()
 	for i := range a.ledger.Rooms() {
 		r.Rooms = append(r.Rooms, a.trial.Hide(a.ledger.RoomName(ledger.Room(i))))
 	}

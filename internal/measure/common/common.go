@@ -25,7 +25,8 @@ type Case struct {
 type Question struct {
 	// Unit is whose it is: cases of one unit say the same of it, so that they are one piece of evidence.
 	Unit int
-	// Word says what is common to those that have a word in common; nil if it is a number.
+	// Word says what is common to those that have a word in common, "" if that is not worth saying; nil if it is a
+	// number.
 	Word func(word string) string
 	// Most says that what is a number is at most so much, and Least that it is at least so much; nil: it is not asked.
 	Most, Least func(x float64) string
@@ -140,8 +141,8 @@ func (s *search) ask(q int) {
 			return // there is nothing else that it could be
 		}
 		for word, n := range times {
-			if float64(n) >= leastCovered*float64(len(s.wrong)) {
-				s.try(test{question: q, word: word, words: question.Word(word)})
+			if words := question.Word(word); words != "" && float64(n) >= leastCovered*float64(len(s.wrong)) {
+				s.try(test{question: q, word: word, words: words})
 			}
 		}
 		return

@@ -45,7 +45,9 @@ const (
 	Checks                    // Check held (Good) or failed, because of Text
 	Happens                   // Event, in Room or nowhere, because of Text; an eviction at Time
 	Records                   // something for the lanes alone: What, Number, Peer, Room, Size
-	Quotes                    // Text is what message Number says
+	Quotes                    // Text is what message Number says, or its beginning: Size bytes
+	Means                     // Text is what is compared of message Number, or its beginning: Size bytes
+	Shows                     // Text is what came of that in message Number, Size bytes: the Gets that follows tells the rest
 	Listens                   // to a message without a mark: Text, of Size bytes
 	Troubles                  // something went wrong with Peer or nobody, at Time
 	Suspends                  // its membership: its connection broke, and it is owed what is said until it is back
@@ -71,6 +73,7 @@ const (
 	History                   // the message came as history
 	Foreign                   // the mark is of another run
 	Told                      // the message is a whisper
+	Binary                    // of Quotes, Means and Shows: the message is a binary one
 )
 
 // A Fact is one thing that happened to one client. There is one for each message

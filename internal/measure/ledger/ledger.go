@@ -232,6 +232,8 @@ type Say struct {
 	Sent     mono.Time // when it was handed to the kernel
 	Sheet    *Sheet    // of the second of Due
 	Share    int       // that its sender is in
+	size     int32     // see Describe
+	traits   Traits
 }
 
 // Say opens a row and returns the message's number: see Number.

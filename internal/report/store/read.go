@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 
+	"tidepull/internal/engine/account"
 	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
@@ -47,7 +48,8 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 	}
 	for _, read := range []func(int64, *run.Snapshot) error{s.readSeconds, s.readCells, s.readLatencies,
 		s.readTimes, s.readNames,
-		s.readMessages, s.readOutcomes, s.readEvents, s.readReasons, s.readLanes, s.readBodies, s.readFinalResults} {
+		s.readMessages, s.readOutcomes, s.readEvents, s.readReasons, s.readLanes, s.readBodies, s.readDifferences,
+		s.readFinalResults} {
 		if err := read(r.ID, snap); err != nil {
 			return nil, err
 		}
@@ -206,7 +208,7 @@ func (s *Store) readMessages(id int64, snap *run.Snapshot) error {
 		var kind string
 		var wrong bool
 		if err := rows.Scan(&m.Number, &kind, &m.Audience, &m.Room, &m.Sender, (*int64)(&m.Due), (*int64)(&m.Sent),
-			&m.Owed, &m.Reached, &m.Late, &m.Lost, &m.Odd, &wrong); err != nil {
+			&m.Owed, &m.Reached, &m.Late, &m.Lost, &m.Odd, &wrong, &m.Size, &m.Traits); err != nil {
 			return err
 		}
 		m.Kind = kindOf(kind)
@@ -216,8 +218,8 @@ func (s *Store) readMessages(id int64, snap *run.Snapshot) error {
 			snap.Sampled = append(snap.Sampled, m)
 		}
 		return nil
-	}, "SELECT number, kind, audience, room, sender, due, said, owed, reached, late, lost, odd, wrong FROM message "+
-		"WHERE run = ? ORDER BY number", id)
+	}, "SELECT number, kind, audience, room, sender, due, said, owed, reached, late, lost, odd, wrong, size, traits "+
+		"FROM message WHERE run = ? ORDER BY number", id)
 }
 
 func (s *Store) readOutcomes(id int64, snap *run.Snapshot) error {
@@ -291,6 +293,20 @@ func (s *Store) readBodies(id int64, snap *run.Snapshot) error {
 		snap.Bodies = append(snap.Bodies, b)
 		return err
 	}, "SELECT message, text, cut FROM body WHERE run = ? ORDER BY message", id)
+}
+
+func (s *Store) readDifferences(id int64, snap *run.Snapshot) error {
+	return s.each(func(rows *sql.Rows) error {
+		var d account.Difference
+		var number int64
+		var other sql.NullInt64
+		err := rows.Scan(&d.Name, &number, &d.Client, (*int64)(&d.At), &d.First, &d.Said.Head, &d.Said.Size,
+			&d.Said.Binary, &d.Came.Head, &d.Came.Size, &d.Came.Binary, &other)
+		d.Number, d.Of, d.IsOther = uint64(number), uint64(other.Int64), other.Valid
+		snap.Differences = append(snap.Differences, d)
+		return err
+	}, "SELECT name, message, client, at, first, said, said_size, said_binary, came, came_size, came_binary, other "+
+		"FROM difference WHERE run = ? ORDER BY ord", id)
 }
 
 func (s *Store) readFinalResults(id int64, snap *run.Snapshot) error {

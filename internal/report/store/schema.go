@@ -167,4 +167,15 @@ CREATE VIEW became AS
     c.value->>'$.Tally.Overdue'
   FROM second, json_each(second.own, '$.Cells') AS c;
 `,
+	// 12: what came otherwise than it was said; what there is in messages
+	`
+ALTER TABLE message ADD COLUMN size INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE message ADD COLUMN traits INTEGER NOT NULL DEFAULT 0;
+CREATE TABLE difference (
+  run INTEGER NOT NULL REFERENCES run ON DELETE CASCADE, ord INTEGER NOT NULL, name TEXT NOT NULL,
+  message INTEGER NOT NULL, client INTEGER NOT NULL, at INTEGER NOT NULL, first INTEGER NOT NULL,
+  said BLOB NOT NULL, said_size INTEGER NOT NULL, said_binary INTEGER NOT NULL,
+  came BLOB NOT NULL, came_size INTEGER NOT NULL, came_binary INTEGER NOT NULL, other INTEGER,
+  PRIMARY KEY (run, ord)) WITHOUT ROWID;
+`,
 }

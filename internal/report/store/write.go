@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"tidepull/internal/engine"
+	"tidepull/internal/engine/account"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/run"
@@ -30,7 +31,7 @@ type Keeper struct {
 }
 
 // progress is how far a run has been written.
-type progress struct{ settled, messages, events, lanes, bodies int }
+type progress struct{ settled, messages, events, lanes, bodies, differences int }
 
 // Keep begins to keep a run. tool is the version that made it.
 func (s *Store) Keep(r *run.Run, tool string) *Keeper {
@@ -129,6 +130,9 @@ func (k *Keeper) write(tx *sql.Tx, s *run.Snapshot, id int64, at *progress) (int
 	for ; at.bodies < len(s.Bodies); at.bodies++ {
 		b := &s.Bodies[at.bodies]
 		w.put("body", "message", int64(b.Number), "text", b.Text, "cut", b.Cut)
+	}
+	for ; at.differences < len(s.Differences); at.differences++ {
+		w.difference(at.differences, &s.Differences[at.differences])
 	}
 	return id, k.finish(w, s)
 }
@@ -284,11 +288,31 @@ func (w *writer) second(e *logbook.Entry) {
 func (w *writer) message(m *ledger.Message, s *run.Snapshot, wrong bool) {
 	w.put("message", "number", m.Number, "kind", m.Kind.String(), "audience", m.Audience, "room", m.Room,
 		"sender", m.Sender, "due", int64(m.Due), "said", int64(m.Sent), "owed", m.Owed, "reached", m.Reached,
-		"late", m.Late, "lost", m.Lost, "odd", m.Odd, "wrong", wrong)
+		"late", m.Late, "lost", m.Lost, "odd", m.Odd, "wrong", wrong,
+		"size", m.Size, "traits", m.Traits)
 	for i, o := range m.Outcomes {
 		w.put("outcome", "message", m.Number, "ord", i, "client", o.Client, "fate", o.Fate.String(),
 			"latency", o.Latency.Nanoseconds(), "cause", o.Cause.String())
 	}
+}
+
+func (w *writer) difference(i int, d *account.Difference) {
+	var other any
+	if d.IsOther {
+		other = int64(d.Of)
+	}
+	w.put("difference", "ord", i, "name", d.Name, "message", int64(d.Number), "client", d.Client,
+		"at", d.At.Nanoseconds(), "first", d.First, "said", blob(d.Said.Head), "said_size", d.Said.Size,
+		"said_binary", d.Said.Binary, "came", blob(d.Came.Head), "came_size", d.Came.Size,
+		"came_binary", d.Came.Binary, "other", other)
+}
+
+// blob is bytes as they are stored: none are not NULL.
+func blob(b []byte) []byte {
+	if b == nil {
+		return []byte{}
+	}
+	return b
 }
 
 func (w *writer) event(i int, e *logbook.Event) {

@@ -220,7 +220,7 @@ func (m Model) head(sc scene.Scene, here place) []string {
 		}
 		return append(common(sc), p.Draw(look.Faint, s))
 	case message:
-		if msg := find(sc.Run, uint64(here.key)); msg != nil {
+		if msg := sc.Run.Message(uint64(here.key)); msg != nil {
 			return messageHead(sc, msg)
 		}
 	case client:
@@ -358,18 +358,6 @@ func good(sc scene.Scene, msg *ledger.Message) string {
 		plain.Text(sc.Run.ClientName(msg.Sender), 30), plain.Text(sc.Run.Rooms[msg.Room], 30), msg.Owed)
 }
 
-// find gives a kept message; nil if it was not kept, as a snapshot of a later moment may have others.
-func find(s *run.Snapshot, number uint64) *ledger.Message {
-	for _, list := range [][]ledger.Message{s.Kept, s.Sampled} {
-		for i := range list {
-			if list[i].Number == number {
-				return &list[i]
-			}
-		}
-	}
-	return nil
-}
-
 // messageHead says what a message was and how far it came, above its recipients.
 func messageHead(sc scene.Scene, msg *ledger.Message) []string {
 	lag := msg.Sent.Sub(msg.Due)
@@ -384,7 +372,7 @@ func messageHead(sc scene.Scene, msg *ledger.Message) []string {
 
 // outcomes are a message's recipients.
 func outcomes(sc scene.Scene, number uint64) []row {
-	msg := find(sc.Run, number)
+	msg := sc.Run.Message(number)
 	if msg == nil {
 		return nil
 	}

@@ -264,12 +264,26 @@ func body(s *run.Snapshot, r *lane.Record) *lane.Body {
 	if r.What != lane.Said && r.What != lane.Got && r.What != lane.Lost && r.What != lane.Heard {
 		return nil
 	}
+	if r.What == lane.Got {
+		if b := cameOf(s, r); b != nil || r.Fate == ledger.Altered {
+			return b
+		}
+	}
 	for i := range s.Bodies {
 		if s.Bodies[i].Number == r.Number {
 			return &s.Bodies[i]
 		}
 	}
 	return nil
+}
+
+// cameOf is what came of a message that came otherwise than it was said; nil if that was not kept.
+func cameOf(s *run.Snapshot, r *lane.Record) *lane.Body {
+	d := s.DifferenceOf(r.Number, r.Client)
+	if d == nil {
+		return nil
+	}
+	return &lane.Body{Number: r.Number, Text: d.Came.Head, Cut: d.Came.Size > len(d.Came.Head)}
 }
 
 // Hints are the keys of the view.

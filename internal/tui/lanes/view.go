@@ -11,6 +11,7 @@ import (
 	"tidepull/internal/capture/probe"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
+	"tidepull/internal/run"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/scene"
 )
@@ -374,9 +375,15 @@ func (m *Model) panel(sc scene.Scene, height int) []string {
 		r.At.Seconds(), words(sc, &m.rows[m.cursor]))
 	lines := []string{p.Rule(title, "", sc.Width)}
 	switch b := body(sc.Run, r); {
+	case b == nil && r.Fate == ledger.Altered:
+		lines = append(lines, p.Draw(look.Faint, "what came of it here is not kept: it is of the first of each sort of "+
+			"change"))
 	case b == nil:
 		lines = append(lines, p.Draw(look.Faint, "what it says is not kept"))
 	default:
+		if d := sc.Run.DifferenceOf(r.Number, r.Client); d != nil && r.Fate == ledger.Altered {
+			lines = append(lines, p.Draw(look.Beware, plain.Text(run.DifferenceWords(d, true), 0)))
+		}
 		lines = append(lines, probe.PayloadLines(b.Text, m.asBytes)...)
 		if b.Cut {
 			lines = append(lines, p.Draw(look.Faint, "and more, which is not kept"))
