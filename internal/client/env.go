@@ -64,6 +64,7 @@ type Fixed struct {
 	inRooms   bool                   // some rate is dealt out in rooms
 	lateNames bool                   // the server learns a client's name when it enters a room
 	types     trial.MessageTypes     // of what is said
+	repeats   bool                   // what is said may hold its mark several times
 }
 
 // Owned is what the share knows of its clients, and of those of others as far as they have told.
@@ -215,6 +216,7 @@ func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 		e.numbers = append(e.numbers, c.Return != nil && c.Return.Resume.Uses(expr.VarLast))
 		for k := range c.Session.Steps {
 			s := &c.Session.Steps[k]
+			e.repeats = e.repeats || s.MarksTwice()
 			e.inRooms = e.inRooms || s.Repeat != nil && s.Repeat.Shared == trial.PerRoom
 		}
 	}
@@ -285,6 +287,9 @@ func (e *Env) shortage(err error) error {
 	return errors.New(short.Lack.String())
 }
 
+// maxReason bounds a reason, in characters.
+const maxReason = 500
+
 func reasonOf(err error) string {
 	var refusal *ws.Refusal
 	var broken *wire.ProtocolError
@@ -294,7 +299,7 @@ func reasonOf(err error) string {
 	case errors.As(err, &broken):
 		return broken.Rule
 	}
-	return plain.Text(err.Error(), 100)
+	return plain.Text(err.Error(), maxReason)
 }
 
 // markTime converts an instant to the time that stands in a mark.

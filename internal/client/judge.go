@@ -153,7 +153,11 @@ func (j *judge) gets(e *Env, m *reading.Message, came mono.Span) {
 		e.countReason("of another type", errOtherType[m.Binary])
 		e.trouble()
 	}
-	for ; m.Marked; m.NextMark() {
+	for first := true; m.Marked; m.NextMark() {
+		if e.repeats && !first && m.Mark.Number == f.Number {
+			continue // it is still the same message
+		}
+		first = false
 		f.Peer, f.Room, f.Number, f.Flags = ledger.Client(m.Mark.Sender), int32(m.Mark.Room), m.Mark.Number, history
 		switch {
 		case m.Mark.Run != e.Run:

@@ -52,7 +52,7 @@ func (j *judge) hears(e *Env, m *reading.Message, at mono.Time) bool {
 			return true
 		case d.Naming.Refused != nil && d.Naming.Refused.True(scope):
 			j.naming = nameRefused
-			j.denied(e, e.said("its name was refused"))
+			j.denied(e, e.said("its name was refused", d.Naming.Why))
 			return true
 		}
 	}

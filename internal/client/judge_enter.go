@@ -210,7 +210,7 @@ func (j *judge) notEntered(e *Env, why string, refused bool) {
 	}
 	if !step.Denied {
 		if refused {
-			why = e.said("its room was refused")
+			why = e.said("its room was refused", e.Trial.Dialect.Enter.Why)
 		}
 		j.denied(e, why)
 		return

@@ -21,7 +21,7 @@ type unheard struct {
 // Bounds on what is kept of messages that nothing recognised.
 const (
 	maxShapes = 500
-	inShape   = 80 // bytes of a message
+	inShape   = 160 // bytes of a message
 )
 
 // unknown handles a message without a mark that was not what its client waited
@@ -39,8 +39,8 @@ func (e *Env) unknown(m *reading.Message) {
 			u.shapes = map[string]string{}
 		}
 		if known, nearest := e.recognises(m); !known {
-			why = e.hide(fmt.Sprintf("not recognised: '%s'%s",
-				plain.Text(string(payload[:min(len(payload), 200)]), 100), nearest))
+			why = e.hide(fmt.Sprintf("not recognised: '%s'%s%s",
+				plain.Text(string(payload[:min(len(payload), 400)]), 200), nearest, taking(m.JSON)))
 		}
 		u.shapes[string(u.shape)] = why
 	} else if !seen {
@@ -50,22 +50,6 @@ func (e *Env) unknown(m *reading.Message) {
 		e.counts().Unknown++
 		e.Reasons.Count(why, 1)
 	}
-}
-
-// shapeOf appends what messages of one sort have in common: their beginning,
-// with each number as one #.
-func shapeOf(dst, payload []byte) []byte {
-	digits := false
-	for _, b := range payload[:min(len(payload), inShape)] {
-		digit := b >= '0' && b <= '9'
-		if !digit {
-			dst = append(dst, b)
-		} else if !digits {
-			dst = append(dst, '#')
-		}
-		digits = digit
-	}
-	return dst
 }
 
 // A rule is one of those by which messages are recognised.
@@ -106,19 +90,31 @@ func (e *Env) recognises(m *reading.Message) (known bool, nearest string) {
 	return false, nearest
 }
 
-// said gives the server's own words of the message at hand: that of its fields
-// in which servers usually put them, or all of it.
-func (e *Env) said(what string) string {
-	v := e.scope.Vars[expr.VarText]
-	if v.Kind != expr.String || len(v.Str) == 0 {
+// said gives the server's own words of the message at hand: what the dialect says they are, that of its fields in
+// which servers usually put them, or all of it.
+func (e *Env) said(what string, why *expr.Program) string {
+	var words string
+	if why != nil {
+		if v := why.Eval(&e.scope); v.Kind != expr.Missing {
+			words = string(v.Append(nil))
+		}
+	}
+	if v := e.scope.Vars[expr.VarText]; words == "" && v.Kind == expr.String {
+		words = wordsOf(v.Str)
+	}
+	if words == "" {
 		return what
 	}
-	words := wordsOf(v.Str)
-	// What quotes each client's own name is one reason, not one for each.
-	if name := e.scope.Vars[expr.VarName]; name.Kind == expr.String && len(name.Str) > 2 {
-		words = strings.ReplaceAll(words, string(name.Str), "(its name)")
+	// What quotes each client's own name, or its room, is one reason, not one for each.
+	for _, own := range []struct {
+		of expr.Var
+		as string
+	}{{expr.VarName, "(its name)"}, {expr.VarRoom, "(the room)"}} {
+		if name := e.scope.Vars[own.of]; name.Kind == expr.String && len(name.Str) > 2 {
+			words = strings.ReplaceAll(words, string(name.Str), own.as)
+		}
 	}
-	return fmt.Sprintf("%s; the server said '%s'", what, plain.Text(words, 120))
+	return fmt.Sprintf("%s; the server said '%s'", what, plain.Text(words, maxReason))
 }
 
 // maxWords bounds the messages that are looked into for words.

@@ -79,7 +79,11 @@ func (p *path) opened(e *Env, at mono.Time) {
 		e.opened = true
 		e.note(fact.ConnOpen, 0, 1)
 	}
-	e.event(logbook.Opened, noRoom, "")
+	route := ""
+	if len(e.Trial.Target.Routes) > 1 {
+		route = e.routeOf().Name
+	}
+	e.event(logbook.Opened, noRoom, route)
 	e.Book.Now().Times[logbook.ToConnect].Record(at.Sub(e.script.since()))
 	if p.away() {
 		p.isConnectedAgain(e, at)

@@ -28,8 +28,11 @@ func DifferenceWords(d *account.Difference, both bool) string {
 	if d.IsOther {
 		text += fmt.Sprintf(", of message %d", d.Of)
 	}
-	if d.Name == change.FurtherOn {
+	switch {
+	case d.Name == change.FurtherOn:
 		return text
+	case d.Said.Binary != d.Came.Binary: // its parts are not told apart
+		return text + fmt.Sprintf(": said '%s', came '%s'", side(&d.Said, 0), side(&d.Came, 0))
 	}
 	text += fmt.Sprintf("; from byte %s of %s on", units.Count(int64(d.First+1)), units.Count(int64(d.Said.Size)))
 	if both {

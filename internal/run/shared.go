@@ -4,6 +4,7 @@ import (
 	"math"
 	"slices"
 	"sort"
+	"strings"
 	"time"
 
 	"tidepull/internal/base/mono"
@@ -35,14 +36,11 @@ const mostOthers = 20_000
 // InCommon finds what the deliveries that went wrong have in common, way by way; none if nothing is found, or if there
 // are too few to tell.
 func (s *Snapshot) InCommon() (all []Shared) {
-	var l *looker // made if anything went wrong
+	l := &looker{s: s, lives: livesOf(s.Events)}
 	for _, of := range sharedFates {
 		wrong, last := cases(s.Kept, mono.Never, of.fate)
 		if len(wrong) == 0 {
 			continue
-		}
-		if l == nil {
-			l = &looker{s: s, lives: livesOf(s.Events)}
 		}
 		upTo, what := mono.Never, of.fate.String()
 		if s.Unkept > 0 { // those are the first: what came later is not like them
@@ -51,16 +49,17 @@ func (s *Snapshot) InCommon() (all []Shared) {
 		sampled, _ := cases(s.Sampled, upTo, ledger.Delivered)
 		beside, _ := cases(s.Kept, upTo, ledger.Delivered)
 		f, found := l.aboutRecipient().find(wrong, thin(append(beside, sampled...)))
-		if m, is := l.aboutMessage().find(wrong, thin(sampled)); is &&
+		unlike, _ := cases(without(s.Kept, of.fate), upTo, ledger.Delivered)
+		if m, is := l.aboutMessage().find(wrong, thin(append(unlike, sampled...))); is &&
 			(!found || len(m.Words) < len(f.Words) || len(m.Words) == len(f.Words) && m.Others < f.Others) {
 			f, found = m, true
 		}
-		if found {
-			all = append(all, Shared{What: of.fate.String(), Says: f.Says(what), Covers: f.Covers, Of: f.Of,
-				Others: f.Others, Figure: of.figure})
+		if says := rhythmOf(what, wrong, sampled, cameAt, &f, found); says != "" {
+			all = append(all, Shared{What: of.fate.String(), Says: says, Covers: f.Covers, Of: f.Of, Others: f.Others,
+				Figure: of.figure})
 		}
 	}
-	return all
+	return append(all, l.eventsInCommon()...)
 }
 
 // SharedBy says what all that a figure counts has in common; "" if nothing is known.
@@ -113,10 +112,28 @@ func cases(messages []ledger.Message, upTo mono.Time, fate ledger.Fate) (all []d
 	return all, last
 }
 
+// without are the messages none of whose deliveries has a fate.
+func without(messages []ledger.Message, fate ledger.Fate) (rest []ledger.Message) {
+	for i := range messages {
+		if m := &messages[i]; !slices.ContainsFunc(m.Outcomes, func(o ledger.Outcome) bool { return o.Fate == fate }) {
+			rest = append(rest, *m)
+		}
+	}
+	return rest
+}
+
 // A life is what is known of when a client did things, in the order of time.
 type life struct {
 	opened, back, gone []time.Duration
+	enteredAny         []time.Duration // any room
 	entered, left      map[ledger.Room][]time.Duration
+	routes             []onRoute // if there are several
+}
+
+// onRoute is that a client came to be on a route.
+type onRoute struct {
+	at   time.Duration
+	name string
 }
 
 func livesOf(events []logbook.Event) map[ledger.Client]*life {
@@ -131,10 +148,17 @@ func livesOf(events []logbook.Event) map[ledger.Client]*life {
 		switch e.What {
 		case logbook.Opened:
 			v.opened = append(v.opened, e.At)
+			if e.Detail != "" {
+				v.routes = append(v.routes, onRoute{e.At, e.Detail})
+			}
+		case logbook.SteppedUp:
+			_, to, _ := strings.Cut(e.Detail, " to ")
+			v.routes = append(v.routes, onRoute{e.At, to})
 		case logbook.CameBack:
 			v.back = append(v.back, e.At)
 		case logbook.Entered:
 			v.entered[e.Room] = append(v.entered[e.Room], e.At)
+			v.enteredAny = append(v.enteredAny, e.At)
 		case logbook.Left:
 			v.left[e.Room] = append(v.left[e.Room], e.At)
 		case logbook.Closed, logbook.Broke:
@@ -142,7 +166,7 @@ func livesOf(events []logbook.Event) map[ledger.Client]*life {
 		}
 	}
 	for _, v := range all {
-		lists := [][]time.Duration{v.opened, v.back, v.gone}
+		lists := [][]time.Duration{v.opened, v.back, v.gone, v.enteredAny}
 		for _, in := range []map[ledger.Room][]time.Duration{v.entered, v.left} {
 			for _, list := range in {
 				lists = append(lists, list)

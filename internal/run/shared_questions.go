@@ -3,31 +3,47 @@ package run
 import (
 	"fmt"
 	"math"
+	"sort"
 	"strconv"
 	"time"
 
+	"tidepull/internal/base/mono"
 	"tidepull/internal/base/units"
 	"tidepull/internal/measure/common"
 	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
 )
 
 // The units of deliveries: what is one piece of evidence.
 const (
 	byMessage = iota
 	byClient
+	bySecond
 )
 
-// A question is one of a delivery: what it is, in a word, or how much.
-type question struct {
-	common.Question
-	word   func(d delivery) string
-	number func(d delivery) float64
+func (d delivery) units() []int64 {
+	return []int64{byMessage: int64(d.m.Number), byClient: int64(d.o.Client), bySecond: int64(d.time())}
 }
 
-type questions []question
+func (d delivery) time() float64 { return time.Duration(d.m.Sent).Seconds() }
+
+// An askable is what questions can be about: it is one of several units, and was at some time, in seconds.
+type askable interface {
+	units() []int64
+	time() float64
+}
+
+// A question is one of a delivery, or of something else that happened: what it is, in a word, or how much.
+type question[T askable] struct {
+	common.Question
+	word   func(T) string
+	number func(T) float64
+}
+
+type questions[T askable] []question[T]
 
 // find finds what the wrong have in common and the others have not.
-func (q questions) find(wrong, others []delivery) (common.Finding, bool) {
+func (q questions[T]) find(wrong, others []T) (common.Finding, bool) {
 	var asked []common.Question
 	for i := range q {
 		asked = append(asked, q[i].Question)
@@ -35,17 +51,17 @@ func (q questions) find(wrong, others []delivery) (common.Finding, bool) {
 	return common.Find(asked, q.answers(wrong), q.answers(others))
 }
 
-// answers are those to the questions for deliveries.
-func (q questions) answers(all []delivery) []common.Case {
+// answers are those to the questions for all of some.
+func (q questions[T]) answers(all []T) []common.Case {
 	cases := make([]common.Case, 0, len(all))
-	for _, d := range all {
-		c := common.Case{Words: make([]string, len(q)), Numbers: make([]float64, len(q)),
-			Units: []int64{byMessage: int64(d.m.Number), byClient: int64(d.o.Client)}}
+	for _, of := range all {
+		c := common.Case{Words: make([]string, len(q)), Numbers: make([]float64, len(q)), Units: of.units(),
+			Time: of.time()}
 		for k := range q {
 			if c.Numbers[k] = math.NaN(); q[k].word != nil {
-				c.Words[k] = q[k].word(d)
+				c.Words[k] = q[k].word(of)
 			} else {
-				c.Numbers[k] = q[k].number(d)
+				c.Numbers[k] = q[k].number(of)
 			}
 		}
 		cases = append(cases, c)
@@ -54,8 +70,8 @@ func (q questions) answers(all []delivery) []common.Case {
 }
 
 // aboutMessage are the questions about a message and who said it.
-func (l *looker) aboutMessage() questions {
-	return questions{
+func (l *looker) aboutMessage() questions[delivery] {
+	return questions[delivery]{
 		is(byMessage, "", func(d delivery) string { return kindWords[d.m.Kind] }),
 		is(byMessage, "the sender is ", func(d delivery) string { return l.s.ClientName(d.m.Sender) }),
 		is(byMessage, "the sender is of the crew ", func(d delivery) string { return l.crew(d.m.Sender) }),
@@ -64,7 +80,19 @@ func (l *looker) aboutMessage() questions {
 		l.within("after the sender connected", byMessage, sender, since, (*life).whenOpened),
 		l.within("after the sender entered the room", byMessage, sender, since, (*life).whenEntered),
 		l.within("after the sender came back", byMessage, sender, since, (*life).whenBack),
-		when(),
+		is(byMessage, "", func(d delivery) string {
+			switch d.m.Nth {
+			case 0:
+				return ""
+			case 1:
+				return "they are the sender's first message of a connection"
+			}
+			return lacking
+		}),
+		when[delivery]("said"),
+		atOnce[delivery](l, "said in a second with %s messages or more", said),
+		atOnce[delivery](l, "said in a second in which %s clients or more entered", arrivals),
+		atOnce[delivery](l, "said while %s clients or more were connected", open),
 		sized(),
 		has(ledger.BinaryType, "they are binary messages", "they are text messages"),
 		has(ledger.BeyondASCII, "they hold characters beyond ASCII", ""),
@@ -76,8 +104,8 @@ func (l *looker) aboutMessage() questions {
 }
 
 // sized asks how many bytes a message has.
-func sized() question {
-	return question{Question: common.Question{
+func sized() question[delivery] {
+	return question[delivery]{Question: common.Question{
 		Most:  func(x float64) string { return "of at most " + units.Count(int64(x)) + " bytes" },
 		Least: func(x float64) string { return "of " + units.Count(int64(x)) + " bytes or more" },
 	}, number: func(d delivery) float64 {
@@ -88,15 +116,12 @@ func sized() question {
 	}}
 }
 
+// lacking is an answer that is not worth saying: it only stands for another.
+const lacking = "they do not"
+
 // has asks whether there is something in the text of a message; without words for it, that there is not is not said.
-func has(trait ledger.Traits, yes, no string) question {
-	const lacking = "they do not"
-	return question{Question: common.Question{Word: func(w string) string {
-		if w == lacking {
-			return ""
-		}
-		return w
-	}}, word: func(d delivery) string {
+func has(trait ledger.Traits, yes, no string) question[delivery] {
+	return is(byMessage, "", func(d delivery) string {
 		switch {
 		case d.m.Traits&ledger.Described == 0:
 			return ""
@@ -106,12 +131,12 @@ func has(trait ledger.Traits, yes, no string) question {
 			return lacking
 		}
 		return no
-	}}
+	})
 }
 
 // aboutRecipient are the questions about who has it, or should have it.
-func (l *looker) aboutRecipient() questions {
-	return questions{
+func (l *looker) aboutRecipient() questions[delivery] {
+	return questions[delivery]{
 		is(byMessage, "the recipient is ", func(d delivery) string {
 			if d.m.Sender == d.o.Client {
 				return "the sender"
@@ -119,6 +144,7 @@ func (l *looker) aboutRecipient() questions {
 			return "not the sender"
 		}),
 		is(byMessage, "the recipient is ", func(d delivery) string { return l.s.ClientName(d.o.Client) }),
+		is(byClient, "the recipient came by ", func(d delivery) string { return l.route(d.o.Client, d.m.Sent) }),
 		is(byClient, "the recipient is of the crew ", func(d delivery) string { return l.crew(d.o.Client) }),
 		is(byClient, "the recipient is at node ", func(d delivery) string { return l.node(d.o.Client) }),
 		is(byMessage, "sender and recipient are at ", func(d delivery) string {
@@ -140,8 +166,13 @@ func (l *looker) aboutRecipient() questions {
 }
 
 // is asks what a delivery is, in a word that stands behind others in what is said of it.
-func is(unit int, says string, of func(delivery) string) question {
-	return question{Question: common.Question{Unit: unit, Word: func(w string) string { return says + w }}, word: of}
+func is[T askable](unit int, says string, of func(T) string) question[T] {
+	return question[T]{Question: common.Question{Unit: unit, Word: func(w string) string {
+		if w == lacking {
+			return ""
+		}
+		return says + w
+	}}, word: of}
 }
 
 var kindWords = [ledger.NumKinds]string{ledger.Notice: "they are messages to rooms",
@@ -161,7 +192,7 @@ func (v *life) whenLeft(r ledger.Room) []time.Duration    { return v.left[r] }
 // within asks how near in time to something in a client's life a message was said.
 func (l *looker) within(what string, unit int, who func(delivery) ledger.Client,
 	far func(times []time.Duration, at time.Duration) float64,
-	times func(*life, ledger.Room) []time.Duration) question {
+	times func(*life, ledger.Room) []time.Duration) question[delivery] {
 
 	say := func(x float64) string {
 		return fmt.Sprintf("said within %s %s", units.Duration(time.Duration(x*float64(time.Second))), what)
@@ -173,21 +204,39 @@ func (l *looker) within(what string, unit int, who func(delivery) ledger.Client,
 		}
 		return far(times(v, d.m.Room), time.Duration(d.m.Sent))
 	}
-	return question{Question: common.Question{Unit: unit, Most: say, Round: twoDigits}, number: number}
+	return question[delivery]{Question: common.Question{Unit: unit, Most: say, Round: twoDigits}, number: number}
 }
 
-// when asks when a message was said.
-func when() question {
+// when asks when something was.
+func when[T askable](says string) question[T] {
 	clock := func(x float64) string { return units.Clock(time.Duration(x * float64(time.Second))) }
-	return question{Question: common.Question{Most: func(x float64) string { return "said before " + clock(x) },
-		Least: func(x float64) string { return "said after " + clock(x) },
+	return question[T]{Question: common.Question{Most: func(x float64) string { return says + " before " + clock(x) },
+		Least: func(x float64) string { return says + " after " + clock(x) }, OfTime: true,
 		Round: func(x float64, down bool) float64 {
 			if down {
 				return math.Floor(x)
 			}
 			return math.Ceil(x)
-		}}, number: func(d delivery) float64 { return time.Duration(d.m.Sent).Seconds() }}
+		}}, number: T.time}
 }
+
+// atOnce asks how much went on in the second: by what is counted, and in which words.
+func atOnce[T askable](l *looker, says string, count func(*logbook.Entry) int64) question[T] {
+	return question[T]{Question: common.Question{Unit: bySecond, OfTime: true,
+		Least: func(x float64) string { return fmt.Sprintf(says, units.Count(int64(x))) }, Round: twoDigits},
+		number: func(of T) float64 {
+			at := of.time()
+			i := sort.Search(len(l.s.Entries), func(i int) bool { return float64(l.s.Entries[i].At) > at })
+			if i == 0 {
+				return math.NaN()
+			}
+			return float64(count(l.s.Entries[i-1]))
+		}}
+}
+
+func said(e *logbook.Entry) int64     { return e.Counts.Sent }
+func arrivals(e *logbook.Entry) int64 { return e.Counts.Entries }
+func open(e *logbook.Entry) int64     { return int64(e.Gauges.Open) }
 
 // crew is the name of a client's crew.
 func (l *looker) crew(c ledger.Client) string { return "'" + l.s.Trial.Crews[l.s.CrewOf(c)].Name + "'" }
@@ -209,12 +258,30 @@ func (l *looker) node(c ledger.Client) string {
 	return strconv.Itoa(int(c)%n + 1)
 }
 
+// route is the name of the route that a client was on; "" if there is one, or it was on none.
+func (l *looker) route(c ledger.Client, at mono.Time) string {
+	v := l.lives[c]
+	if len(l.s.Trial.Target.Routes) < 2 || v == nil {
+		return ""
+	}
+	i := sort.Search(len(v.routes), func(i int) bool { return v.routes[i].at > time.Duration(at) })
+	if i == 0 {
+		return ""
+	}
+	return v.routes[i-1].name
+}
+
 // twoDigits rounds a number to two digits, up unless it says down.
-func twoDigits(x float64, down bool) float64 {
+func twoDigits(x float64, down bool) float64 { return toDigits(x, 2, down) }
+
+// threeDigits does so to three.
+func threeDigits(x float64, down bool) float64 { return toDigits(x, 3, down) }
+
+func toDigits(x float64, n int, down bool) float64 {
 	if x <= 0 {
 		return x
 	}
-	unit := math.Pow(10, math.Floor(math.Log10(x))-1)
+	unit := math.Pow(10, math.Floor(math.Log10(x))-float64(n-1))
 	if down {
 		return math.Floor(x/unit) * unit
 	}

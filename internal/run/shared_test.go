@@ -36,6 +36,21 @@ func TestInCommon(t *testing.T) {
 		"lost: the recipient is at node 2": func(_ message, to ledger.Client, _ time.Duration, r *rand.Rand) bool {
 			return to%3 == 1 && r.IntN(9) == 0
 		},
+		"lost: of 1,000 bytes or more": func(m message, _ ledger.Client, _ time.Duration, r *rand.Rand) bool {
+			return m.Size > 990 && r.IntN(3) == 0
+		},
+		"lost: they hold characters above U+FFFF": func(m message, _ ledger.Client, _ time.Duration,
+			r *rand.Rand) bool {
+			return m.Traits&ledger.Beyond16 != 0 && r.IntN(3) == 0
+		},
+		"lost: they are the sender's first message of a connection": func(m message, _ ledger.Client,
+			_ time.Duration, _ *rand.Rand) bool {
+			return m.Nth == 1
+		},
+		"lost: every 4.00 s, at 0:02, 0:06, 0:10, 0:14, 0:18": func(m message, _ ledger.Client,
+			_ time.Duration, _ *rand.Rand) bool {
+			return (time.Duration(m.Sent)-2*time.Second)%(4*time.Second) < 300*time.Millisecond
+		},
 		"": func(_ message, _ ledger.Client, _ time.Duration, r *rand.Rand) bool { return r.IntN(40) == 0 },
 	} {
 		s := &Snapshot{Trial: &trial.Trial{Crews: []trial.Crew{{Name: "pilots", Clients: 60}}},
@@ -52,7 +67,14 @@ func TestInCommon(t *testing.T) {
 		}
 		for n := range 4000 {
 			m := ledger.Message{Number: uint64(n), Sender: r.Int32N(60),
-				Sent: mono.Time(r.Int64N(int64(20 * time.Second)))}
+				Sent: mono.Time(2*time.Second) + mono.Time(r.Int64N(int64(18*time.Second))),
+				Nth:  1 + r.IntN(30), Size: 100 + 30*r.IntN(31), Traits: ledger.Described}
+			if m.Size += r.IntN(9); m.Sender%7 == 0 && r.IntN(3) == 0 {
+				m.Traits |= ledger.Beyond16
+			}
+			if m.Traits&ledger.Beyond16 != 0 || r.IntN(2) == 0 {
+				m.Traits |= ledger.BeyondASCII
+			}
 			if m.Room = 1 + m.Sender%4; r.IntN(10) == 0 {
 				m.Kind = ledger.Gone
 			}
@@ -83,6 +105,44 @@ func TestInCommon(t *testing.T) {
 		}
 		if (want == "") != (got == "") || !strings.Contains(got, want) {
 			t.Errorf("wanted %q: %q, of %d messages", want, got, len(s.Kept))
+		}
+	}
+}
+
+// TestEventsInCommon breaks connections of a made-up run by a rule, and finds it.
+func TestEventsInCommon(t *testing.T) {
+	for want, breaksAt := range map[string]func(c ledger.Client, r *rand.Rand) time.Duration{
+		"all 20 broken: at once, at 0:19.000, and the client is at node 2": func(c ledger.Client, _ *rand.Rand) time.Duration {
+			if c%3 != 1 {
+				return 0
+			}
+			return 19 * time.Second
+		},
+		"all 60 broken: 10.0 s to 10.1 s after the client connected": func(c ledger.Client, r *rand.Rand) time.Duration {
+			return time.Duration(c)*101*time.Millisecond + 10*time.Second + time.Duration(r.IntN(90))*time.Millisecond
+		},
+		"": func(_ ledger.Client, r *rand.Rand) time.Duration {
+			return time.Duration(7+r.IntN(23)) * time.Second * time.Duration(r.IntN(2))
+		},
+	} {
+		s := &Snapshot{Trial: &trial.Trial{Crews: []trial.Crew{{Name: "pilots", Clients: 60}}}, Elapsed: 40 * time.Second,
+			Judgements: []Judgement{{Limit: trial.Limit{Figure: "clients.broken"}, Verdict: Broken}}}
+		s.Trial.Target.Nodes = []string{"a", "b", "c"}
+		r := rand.New(rand.NewPCG(4, 4))
+		for c := range ledger.Client(60) {
+			s.Names = append(s.Names, fmt.Sprintf("pilot-%d", c))
+			s.Events = append(s.Events, logbook.Event{At: time.Duration(c) * 101 * time.Millisecond, Client: c, Room: -1,
+				What: logbook.Opened})
+			if at := breaksAt(c, r); at > 0 {
+				s.Events = append(s.Events, logbook.Event{At: at, Client: c, Room: -1, What: logbook.Broke})
+			}
+		}
+		got := ""
+		for _, c := range s.InCommon() {
+			got += c.Says + "; "
+		}
+		if (want == "") != (got == "") || !strings.Contains(got, want) {
+			t.Errorf("wanted %q: %q", want, got)
 		}
 	}
 }

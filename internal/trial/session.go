@@ -141,6 +141,15 @@ func abuses() (names []string) {
 // WrongOf is how client n of a crew breaks the protocol at a step.
 func (s *Step) WrongOf(n int) string { return another(s.Wrong, Wrongs, n) }
 
+// MarksTwice reports whether the message that the step says holds its mark in more than one place.
+func (s *Step) MarksTwice() bool {
+	t := s.Body
+	if s.Do == Ask && s.Request != nil {
+		t = s.Request.Content
+	}
+	return t.Times(expr.VarMark)+t.Times(expr.VarPayload)*s.Payload.Times(expr.VarMark) > 1
+}
+
 // another gives what a client does of the wrongs that stand after AnyWrong, if it is to do any.
 func another(wrong string, all []string, n int) string {
 	if wrong != AnyWrong {

@@ -367,6 +367,7 @@ type Exchange struct {
 	Send      *expr.Template
 	Confirmed *expr.Program // nil: there is no answer; it counts as confirmed at once
 	Refused   *expr.Program // nil: there is no refusal
+	Why       *expr.Program // why it is refused; nil: the words are looked for where servers usually put them
 }
 
 // A Feed is what the server pushes by itself. It is judged by its own key,

@@ -61,6 +61,7 @@ type Account struct {
 	events     []logbook.Event              // since the last report
 	recorded   int                          // events so far
 	sent, got  []uint32                     // by client
+	before     []uint32                     // by client: of those sent, before its connection
 	catching   map[ledger.Client]catching   // clients that are back, and catch up
 	departures map[ledger.Client]*departure // nil if nothing is promised of heartbeats
 	early      int                          // times in all of them
@@ -91,7 +92,8 @@ func New(cfg Config) *Account {
 	a := &Account{cfg: cfg, trial: t, book: logbook.NewBook(0, len(t.Crews)), shares: make([]share, cfg.Shares),
 		lanes: lane.New(t.Grace + 4*time.Second), ticks: -1, catching: map[ledger.Client]catching{},
 		history: map[ledger.Client]*history{}, alikes: map[called][]alike{},
-		sent: make([]uint32, t.Clients()), got: make([]uint32, t.Clients())}
+		sent: make([]uint32, t.Clients()), got: make([]uint32, t.Clients()),
+		before: make([]uint32, t.Clients())}
 	if t.Target.Promise != nil {
 		a.departures = map[ledger.Client]*departure{}
 	}

@@ -176,19 +176,19 @@ func (a *Account) says(from *share, f *fact.Fact) {
 		page = page.SentLate() // its latency is the tool's, or the trial's
 	}
 	say := ledger.Say{Audience: ledger.Audience(f.What), Room: from.room(f), Sender: f.Client, Sum: f.Sum,
-		Apart: f.Is(fact.Apart), Due: f.Time, Sent: f.At, Sheet: &page.Sheet}
+		Nth: int(a.sent[f.Client]-a.before[f.Client]) + 1, Apart: f.Is(fact.Apart), Due: f.Time, Sent: f.At, Sheet: &page.Sheet}
 	rec := lane.Record{At: time.Duration(f.At), What: lane.Said, Client: f.Client, Peer: -1, Room: say.Room}
 	if f.Is(fact.Told) {
 		say.Kind, say.To, say.Also = ledger.Whisper, f.Peer, a.cfg.Sharers(f.Peer)
 		rec.Kind, rec.Peer = say.Kind, say.To
 	}
+	a.sent[f.Client]++
 	if rec.Number = f.Number; !a.ledger.SayAs(f.Number, say) {
 		if a.failed == nil {
 			a.failed = fmt.Errorf("account: message %d was told of twice, or others before it were not", f.Number)
 		}
 		return
 	}
-	a.sent[f.Client]++
 	a.book.Now().Counts.Sent++
 	a.lanes.Add(rec)
 }
@@ -272,6 +272,9 @@ func (a *Account) disagreed(number uint64, s ledger.Say, to ledger.Client) {
 
 // happens books that something happened in a client's life.
 func (a *Account) happens(c ledger.Client, room ledger.Room, what logbook.EventKind, detail string, at mono.Time) {
+	if what == logbook.Opened {
+		a.before[c] = a.sent[c]
+	}
 	if l, ok := laneOf[what]; ok {
 		a.lanes.Add(lane.Record{At: time.Duration(at), What: l, Client: c, Peer: -1, Room: room})
 	}

@@ -80,18 +80,67 @@ func Name(said, came Text) string {
 	case said.cut() && came.cut() && bytes.Equal(said.Head, came.Head):
 		return FurtherOn
 	}
-	for i := range rules {
-		if r := &rules[i]; r.fits(said, came) {
-			return r.name
-		}
+	if name := named(said, came); name != "" {
+		return name
 	}
 	if said.Binary != came.Binary {
 		return typeNames[came.Binary]
 	}
-	if name := partly(said, came); name != "" {
-		return name
+	for _, of := range []func(said, came Text) string{partly, twofold, words} {
+		if name := of(said, came); name != "" {
+			return name
+		}
 	}
 	return Unnamed
+}
+
+// named is the name of the one rule that fits; "" if none does.
+func named(said, came Text) string {
+	for i := range rules {
+		if rules[i].fits(said, came) {
+			return rules[i].name
+		}
+	}
+	return ""
+}
+
+// twofold names two changes at once: with one of them undone, another rule fits, or the rest is cut.
+func twofold(said, came Text) string {
+	for i := range rules {
+		r := &rules[i]
+		if (r.undo == nil) == (r.do == nil) || r.whole && (said.cut() || came.cut()) {
+			continue
+		}
+		s, c, ok := said, came, false
+		if r.undo != nil {
+			c, ok = came.by(r.undo)
+		} else {
+			s, ok = said.by(r.do)
+		}
+		if !ok {
+			continue
+		}
+		if name := named(s, c); name != "" {
+			return r.name + ", and " + name
+		}
+		if same := First(s, c); same >= max(leastLeft, len(c.Head)-inEscape, len(c.Head)/2) && len(c.Head) < len(s.Head) {
+			return fmt.Sprintf("%s, and cut at %s bytes", r.name, units.Count(int64(came.Size)))
+		}
+	}
+	return ""
+}
+
+// leastLeft is how much of a text must be left for it to be one that was cut, if it was changed as well; inEscape is how
+// much of the end may differ, as an escape may be cut in its middle.
+const (
+	leastLeft = 8
+	inEscape  = 12
+)
+
+// by is a text changed by a rule; false if that does not change it.
+func (t *Text) by(change func(string) (string, bool)) (changed Text, ok bool) {
+	text, ok := change(string(t.Head))
+	return Text{Head: []byte(text), Size: t.Size - len(t.Head) + len(text), Binary: t.Binary}, ok && text != string(t.Head)
 }
 
 // partly names a change by which a part of what was said came, or all of it beside something else.
@@ -115,7 +164,15 @@ func partly(said, came Text) string {
 	case strings.Contains(s, c):
 		return "only a part of it came"
 	}
-	was, is := strings.Fields(s), strings.Fields(c)
+	return ""
+}
+
+// words names a change by which as many words came, and some are others.
+func words(said, came Text) string {
+	if said.cut() || came.cut() {
+		return ""
+	}
+	was, is := strings.Fields(string(said.Head)), strings.Fields(string(came.Head))
 	if len(was) != len(is) || len(was) < 2 {
 		return ""
 	}
@@ -175,8 +232,7 @@ func (r *rule) fits(said, came Text) bool {
 		return s == c
 	}
 	n := min(len(s), len(c))
-	const edge = 16 // what is cut in the middle of an escape
-	return n > 4*edge && s[:n-edge] == c[:n-edge]
+	return n > 4*inEscape && s[:n-inEscape] == c[:n-inEscape]
 }
 
 func sure(f func(string) string) func(string) (string, bool) {

@@ -63,6 +63,8 @@ func TestNames(t *testing.T) {
 		{"lock 9007199254740993 open", "lock 9007199254740992 open", "numbers were changed"},
 		{"the gate is open", "the gate is shut", "words were replaced"},
 		{"the gate is open", "12 boats wait", Unnamed},
+		{said, strings.ToLower(html.EscapeString(said)), "HTML-escaped, and lower case"},
+		{said, html.EscapeString(said)[:40], "HTML-escaped, and cut at 40 bytes"},
 		{"", "12 boats wait", "something was put behind it"},
 	} {
 		if got := Name(Whole(c.said), Whole(c.came)); got != c.want {

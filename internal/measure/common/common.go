@@ -9,6 +9,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"sort"
 	"strings"
 
 	"tidepull/internal/base/units"
@@ -19,6 +20,7 @@ type Case struct {
 	Words   []string  // by the question; "" is not known, or no word
 	Numbers []float64 // by the question; NaN is not known, or no number
 	Units   []int64   // by Unit: what it is one of
+	Time    float64   // when it was, in seconds; NaN: at no one time
 }
 
 // A Question is something that cases may have in common.
@@ -30,8 +32,12 @@ type Question struct {
 	Word func(word string) string
 	// Most says that what is a number is at most so much, and Least that it is at least so much; nil: it is not asked.
 	Most, Least func(x float64) string
+	// Between says that it lies within narrow bounds, the upper at most a fifth above the lower; nil: it is not asked.
+	Between func(from, to float64) string
 	// Round gives the number as it is said, at least as large as it is, or (down) at most as large; nil: as it is.
 	Round func(x float64, down bool) float64
+	// OfTime is set if it is about when it was, or what all was like then.
+	OfTime bool
 }
 
 // A Finding is what is common.
@@ -50,6 +56,7 @@ const (
 	broadOthers  = 0.6 // if it is a word that is true of all the wrong: there may be two nodes, or three crews
 	leastUnits   = 5
 	accident     = 1e-6
+	narrow       = 1 / 1.2 // of the upper of two bounds that are one condition
 )
 
 // Find finds what the wrong have in common and the others have not; false if there is nothing. A case that went well
@@ -59,15 +66,12 @@ func Find(questions []Question, wrong, others []Case) (f Finding, found bool) {
 		return f, false
 	}
 	s := &search{questions: questions, wrong: wrong, others: others}
-	for q := range questions {
-		s.ask(q)
-	}
-	best, found := s.best(s.found)
+	near := near(wrong, others)
+	s.others = near
+	best, found := s.look(func(q *Question) bool { return !q.OfTime && len(near) >= leastNear })
 	if !found {
-		s.pair()
-		if best, found = s.best(s.found); !found {
-			best, found = s.best(s.broad)
-		}
+		*s = search{questions: questions, wrong: wrong, others: others, tried: s.tried}
+		best, found = s.look(func(q *Question) bool { return q.OfTime || len(near) == len(others) })
 	}
 	if !found {
 		return f, false
@@ -77,6 +81,66 @@ func Find(questions []Question, wrong, others []Case) (f Finding, found bool) {
 	}
 	f.Covers, f.Of, f.Others = best.covers, len(wrong), best.others
 	return f, true
+}
+
+// near are the others that were when the wrong were, if those came in few spells: else what was so in all of a spell
+// would be common to them. All of them if they came all the time, or one by one.
+func near(wrong, others []Case) []Case {
+	times, units := []float64{}, map[int64]bool{}
+	for i := range wrong {
+		if t := wrong[i].Time; !math.IsNaN(t) {
+			times = append(times, t)
+		}
+		units[wrong[i].Units[0]] = true
+	}
+	if len(times) < len(wrong) {
+		return others
+	}
+	slices.Sort(times)
+	const apart = 1.0 // seconds between two spells
+	type spell struct{ from, to float64 }
+	var spells []spell
+	for i, t := range times {
+		if i == 0 || t-times[i-1] > apart {
+			spells = append(spells, spell{t - apart/10, 0})
+		}
+		spells[len(spells)-1].to = t + apart/10
+	}
+	if len(units) < leastUnits*len(spells) {
+		return others
+	}
+	var then []Case
+	for i := range others {
+		t := others[i].Time
+		k := sort.Search(len(spells), func(k int) bool { return spells[k].to >= t })
+		if math.IsNaN(t) || k < len(spells) && spells[k].from <= t {
+			then = append(then, others[i])
+		}
+	}
+	if 2*len(then) > len(others) {
+		return others
+	}
+	return then
+}
+
+// leastNear is how many others there must be then to hold the wrong against.
+const leastNear = 20
+
+// look asks some of the questions.
+func (s *search) look(asked func(*Question) bool) (best candidate, found bool) {
+	for q := range s.questions {
+		if asked(&s.questions[q]) {
+			s.ask(q)
+		}
+	}
+	if best, found = s.best(s.found); found {
+		return best, true
+	}
+	s.pair()
+	if best, found = s.best(s.found); !found {
+		best, found = s.best(s.broad)
+	}
+	return best, found
 }
 
 // best is the candidate that is no accident and least likely to be one.
@@ -95,6 +159,7 @@ type test struct {
 	word     string
 	least    bool
 	bound    float64
+	upTo     float64 // if it has two bounds: the upper
 	words    string
 }
 
@@ -103,7 +168,8 @@ func (t *test) of(c *Case) bool {
 	case t.word != "":
 		return c.Words[t.question] == t.word
 	case t.least:
-		return c.Numbers[t.question] >= t.bound
+		x := c.Numbers[t.question]
+		return x >= t.bound && (t.upTo == 0 || x <= t.upTo)
 	}
 	return c.Numbers[t.question] <= t.bound // false of NaN, too
 }
@@ -159,6 +225,10 @@ func (s *search) ask(q int) {
 	slices.Sort(known)
 	few := len(known) - int(math.Ceil(leastCovered*float64(len(s.wrong)))) // that may be left out
 	for _, out := range slices.Compact([]int{0, few}) {
+		if from, to := question.round(known[out], true), question.round(known[len(known)-1-out], false); question.Between !=
+			nil && to > 0 && from >= to*narrow {
+			s.try(test{question: q, least: true, bound: from, upTo: to, words: question.Between(from, to)})
+		}
 		if question.Most != nil {
 			x := question.round(known[len(known)-1-out], false)
 			s.try(test{question: q, bound: x, words: question.Most(x)})
@@ -167,7 +237,7 @@ func (s *search) ask(q int) {
 			x := question.round(known[out], true)
 			s.try(test{question: q, least: true, bound: x, words: question.Least(x)})
 		}
-		s.tried += 2
+		s.tried += 3
 	}
 }
 

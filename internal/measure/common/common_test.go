@@ -20,7 +20,7 @@ var asked = []Question{
 	{Unit: 1, Word: word("the crew")},
 	{Unit: 0, Word: word("the sender")},
 	{Unit: 1, Most: number("the time since it entered", "most")},
-	{Unit: 0, Most: number("the time", "most"), Least: number("the time", "least")},
+	{Unit: 0, Most: number("the time", "most"), Least: number("the time", "least"), OfTime: true},
 }
 
 // delivery is one at random: of 400 messages to 60 clients.
@@ -37,6 +37,7 @@ func delivery(r *rand.Rand) Case {
 		c.Numbers[3] = math.NaN()
 	}
 	c.Numbers[4] = m.Float64() * 60
+	c.Time = c.Numbers[4]
 	return c
 }
 
@@ -99,6 +100,32 @@ func TestNoise(t *testing.T) {
 		r := rand.New(rand.NewPCG(seed, 5))
 		if f, found := Find(asked, deliveries(r, 5+r.IntN(60), any1), deliveries(r, 20+r.IntN(300), any1)); found {
 			t.Errorf("seed %d: %v (%.3f of the others)", seed, f, f.Others)
+		}
+	}
+}
+
+// TestSpells: if everything goes wrong for a moment, or some moments, nothing but the time is common to it, although
+// all of it may be soon after everybody had entered; unless what was well at the same time says otherwise.
+func TestSpells(t *testing.T) {
+	for seed := range uint64(100) {
+		r := rand.New(rand.NewPCG(seed, 6))
+		spell := func(c *Case) bool {
+			c.Numbers[3] = c.Time + 0.1*r.Float64() // all entered at the beginning
+			in := c.Time > 9 && c.Time < 11
+			for k := range seed % 3 {
+				in = in || c.Time > 20+10*float64(k) && c.Time < 20.5+10*float64(k)
+			}
+			return in
+		}
+		wrong := deliveries(r, 40+r.IntN(60), func(c *Case) bool { return spell(c) && r.IntN(2) == 0 })
+		others := deliveries(r, 1500, func(c *Case) bool { return !spell(c) || r.IntN(2) == 0 })
+		if f, found := Find(asked, wrong, others); found && !strings.Contains(f.Says("late"), ": the time is") {
+			t.Errorf("seed %d: %v", seed, f)
+		}
+		guests := deliveries(r, 40, func(c *Case) bool { return spell(c) && c.Words[1] == "guests" })
+		others = deliveries(r, 1500, func(c *Case) bool { return !spell(c) || c.Words[1] != "guests" })
+		if f, found := Find(asked, guests, others); !found || f.Words[0] != "the crew is guests" {
+			t.Errorf("seed %d, of guests: %v %v", seed, f, found)
 		}
 	}
 }

@@ -22,6 +22,7 @@ type Message struct {
 	Late     int
 	Lost     int
 	Odd      int       // arrivals that should not have been so: duplicates, strays, defects
+	Nth      int       // which message of its sender's connection it is, from 1; 0 if it is not known
 	Size     int       // bytes, of a message that a client says; 0 if it is not known
 	Traits   Traits    // of what it says
 	Outcomes []Outcome // the first maxOutcomes, the worst first
@@ -99,7 +100,7 @@ func (l *Ledger) message(r *row, whole bool) Message {
 	s := r.say
 	m := Message{Number: r.number, Kind: s.Kind, Audience: s.Audience, Room: s.Room, Sender: s.Sender, Due: s.Due,
 		Sent: s.Sent, Owed: int(r.owed), Reached: int(r.reached), Late: int(r.late), Lost: int(r.lost), Odd: r.oddRest,
-		Size: int(s.size), Traits: s.traits}
+		Nth: s.Nth, Size: int(s.size), Traits: s.traits}
 	var ranked [numSeverities][]Outcome
 	n := 0
 	add := func(o Outcome) {

@@ -232,6 +232,7 @@ type Say struct {
 	Sent     mono.Time // when it was handed to the kernel
 	Sheet    *Sheet    // of the second of Due
 	Share    int       // that its sender is in
+	Nth      int       // which message of its sender's connection it is, from 1; 0 if that is not known
 	size     int32     // see Describe
 	traits   Traits
 }

@@ -208,7 +208,7 @@ func (s *Store) readMessages(id int64, snap *run.Snapshot) error {
 		var kind string
 		var wrong bool
 		if err := rows.Scan(&m.Number, &kind, &m.Audience, &m.Room, &m.Sender, (*int64)(&m.Due), (*int64)(&m.Sent),
-			&m.Owed, &m.Reached, &m.Late, &m.Lost, &m.Odd, &wrong, &m.Size, &m.Traits); err != nil {
+			&m.Owed, &m.Reached, &m.Late, &m.Lost, &m.Odd, &wrong, &m.Nth, &m.Size, &m.Traits); err != nil {
 			return err
 		}
 		m.Kind = kindOf(kind)
@@ -218,7 +218,7 @@ func (s *Store) readMessages(id int64, snap *run.Snapshot) error {
 			snap.Sampled = append(snap.Sampled, m)
 		}
 		return nil
-	}, "SELECT number, kind, audience, room, sender, due, said, owed, reached, late, lost, odd, wrong, size, traits "+
+	}, "SELECT number, kind, audience, room, sender, due, said, owed, reached, late, lost, odd, wrong, nth, size, traits "+
 		"FROM message WHERE run = ? ORDER BY number", id)
 }
 

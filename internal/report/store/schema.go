@@ -170,6 +170,7 @@ CREATE VIEW became AS
 	// 12: what came otherwise than it was said; what there is in messages
 	`
 ALTER TABLE message ADD COLUMN size INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE message ADD COLUMN nth INTEGER NOT NULL DEFAULT 0;
 ALTER TABLE message ADD COLUMN traits INTEGER NOT NULL DEFAULT 0;
 CREATE TABLE difference (
   run INTEGER NOT NULL REFERENCES run ON DELETE CASCADE, ord INTEGER NOT NULL, name TEXT NOT NULL,

@@ -289,7 +289,7 @@ func (w *writer) message(m *ledger.Message, s *run.Snapshot, wrong bool) {
 	w.put("message", "number", m.Number, "kind", m.Kind.String(), "audience", m.Audience, "room", m.Room,
 		"sender", m.Sender, "due", int64(m.Due), "said", int64(m.Sent), "owed", m.Owed, "reached", m.Reached,
 		"late", m.Late, "lost", m.Lost, "odd", m.Odd, "wrong", wrong,
-		"size", m.Size, "traits", m.Traits)
+		"nth", m.Nth, "size", m.Size, "traits", m.Traits)
 	for i, o := range m.Outcomes {
 		w.put("outcome", "message", m.Number, "ord", i, "client", o.Client, "fate", o.Fate.String(),
 			"latency", o.Latency.Nanoseconds(), "cause", o.Cause.String())

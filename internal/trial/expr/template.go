@@ -93,14 +93,17 @@ func appendJSON(dst []byte, v Value) []byte {
 }
 
 // Uses reports whether a variable stands in t.
-func (t *Template) Uses(v Var) bool {
+func (t *Template) Uses(v Var) bool { return t.Times(v) > 0 }
+
+// Times is in how many places of t a variable stands.
+func (t *Template) Times(v Var) (n int) {
 	if t == nil {
-		return false
+		return 0
 	}
 	for i := range t.parts {
 		if p := t.parts[i].value; p != nil && slices.Contains(p.code, instruction{op: opVar, arg: int(v)}) {
-			return true
+			n++
 		}
 	}
-	return false
+	return n
 }

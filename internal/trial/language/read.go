@@ -243,7 +243,7 @@ func (r *reader) notice(a hcl.Attributes) trial.Notice {
 func (r *reader) exchange(a hcl.Attributes) trial.Exchange {
 	send, _ := r.bodyTemplate(a["send"])
 	return trial.Exchange{Given: true, Send: send, Confirmed: r.condition(a["confirmed"]),
-		Refused: r.condition(a["refused"])}
+		Refused: r.condition(a["refused"]), Why: r.condition(a["why"])}
 }
 
 // readCrew reads a crew: its session must have been read. A barrier is waited at by

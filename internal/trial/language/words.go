@@ -86,6 +86,8 @@ var exchange = []word{
 	{"send", formBody, false, "what the client sends; nothing if it is not given: it happens by itself"},
 	{"confirmed", formCondition, false, "recognises the confirmation; nothing is waited for if it is not given"},
 	{"refused", formCondition, false, "recognises the refusal"},
+	{"why", formValue, false, "the server's reason for a refusal; without it, its field reason, error, message, text, " +
+		"detail, why or description, or all of it"},
 }
 
 // content is how a message's content can be given.
