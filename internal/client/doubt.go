@@ -38,13 +38,16 @@ func (e *Env) doubts(inDoubt bool) *logbook.DoubtCounts {
 }
 
 // fails books that a check failed because what was waited for did not come.
-func (e *Env) fails(check int, why string, inDoubt bool) {
+func (e *Env) fails(check int, why string, inDoubt bool) { e.failsWith(check, why, "", inDoubt) }
+
+// failsWith is fails with values, as checkWith.
+func (e *Env) failsWith(check int, why, values string, inDoubt bool) {
 	if check < 0 || e.garbled() {
 		return
 	}
 	e.counts().WaitsFailed++
 	e.doubts(inDoubt).Failed++
-	e.check(check, false, why)
+	e.checkWith(check, false, why, values)
 }
 
 // countsLoad books when a message is said that was due at an instant.

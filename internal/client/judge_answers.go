@@ -5,9 +5,11 @@ import (
 	"fmt"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/base/plain"
 	"tidepull/internal/client/reading"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
+	"tidepull/internal/trial/expr"
 	"tidepull/internal/wire/transport"
 )
 
@@ -122,13 +124,22 @@ func (j *judge) met(e *Env) {
 	if step.Never {
 		e.counts().Missed++
 		e.event(logbook.Missed, noRoom, e.countReason("missed", errors.New(step.Label+": it must not come")))
-		e.fails(step.Check, "it must not come, and came", false)
+		e.failsWith(step.Check, "it must not come, and came", e.came(), false)
 	} else {
 		e.counts().Met++
 		e.check(step.Check, true, "")
 		e.script.capture(e, step.Capture)
 	}
 	e.script.resume(e)
+}
+
+// came quotes the message at hand.
+func (e *Env) came() string {
+	v := e.scope.Vars[expr.VarText]
+	if v.Kind != expr.String {
+		return ""
+	}
+	return fmt.Sprintf("'%s' came", plain.Text(string(v.Str[:min(len(v.Str), 400)]), 200))
 }
 
 // isExpect reports whether a step waits for what another client may have to say first, and not for an
@@ -157,7 +168,7 @@ func (j *judge) unmet(e *Env) {
 		e.counts().Missed++
 		e.doubts(doubt).Missed++
 		e.event(logbook.Missed, noRoom, e.countReason("missed", errors.New(step.Label)))
-		e.fails(step.Check, "it has not come in time", doubt)
+		e.failsWith(step.Check, "it has not come in time", fmt.Sprintf("%v after it was waited for", step.Within), doubt)
 	}
 	e.script.resume(e)
 }

@@ -60,11 +60,11 @@ func (w *pastWatch) continues(seq reading.Number) {
 	case !seq.Whole:
 		w.wrong = "a message of it has no whole number"
 	case w.numbered && seq.N == w.last:
-		w.wrong = "one message came twice in it"
+		w.wrong = fmt.Sprintf("one message came twice in it; number %d", seq.N)
 	case w.numbered && seq.N < w.last:
-		w.wrong = "it is out of order"
+		w.wrong = fmt.Sprintf("it is out of order; number %d came after %d", seq.N, w.last)
 	case w.numbered && seq.N > w.last+1:
-		w.wrong = "there is a gap in it"
+		w.wrong = fmt.Sprintf("there is a gap in it; number %d came after %d", seq.N, w.last)
 	}
 	w.last, w.numbered = seq.N, true
 }
@@ -92,7 +92,7 @@ func (j *judge) due() mono.Time {
 func (j *judge) judgePast(e *Env) {
 	w := j.rare.past
 	if w.wrong == "" && w.count > w.promised {
-		w.wrong = fmt.Sprintf("it is longer than promised: %d promised, %d came", w.promised, w.count)
+		w.wrong = fmt.Sprintf("it is longer than promised; %d promised, %d came", w.promised, w.count)
 	}
 	if w.wrong == "" && !w.judged { // whether it is too short is known to who knows what was said there
 		e.tell(fact.Fact{Kind: fact.HasHistory, Client: e.c.id, Room: noRoom, Check: int16(w.check),
@@ -125,9 +125,10 @@ func (j *judge) firstLive(e *Env, m *reading.Message) {
 	case !seq.Whole:
 		wrong = "the first live message has no whole number"
 	case seq.N > w.last+1:
-		wrong = "there is a gap between it and the live messages"
+		wrong = fmt.Sprintf("there is a gap between it and the live messages; it ends at %d, and the first is %d", w.last,
+			seq.N)
 	case seq.N < w.last+1:
-		wrong = "it overlaps with the live messages"
+		wrong = fmt.Sprintf("it overlaps with the live messages; it ends at %d, and the first is %d", w.last, seq.N)
 	}
 	if !w.judged {
 		w.wrong, w.last = wrong, seq.N // judged together with the rest

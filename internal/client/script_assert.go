@@ -3,11 +3,14 @@ package client
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/base/plain"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/trial"
+	"tidepull/internal/trial/expr"
 )
 
 // figures are those of the whole run that assert steps use, as they were last told.
@@ -57,11 +60,27 @@ func (e *Env) awaitFigures() {
 func (s *script) judgeAssert(e *Env, step *trial.Step) {
 	e.fill()
 	e.scope.Figures = e.figures.values
-	wrong := "it does not hold"
-	for _, i := range step.When.Figures() {
-		wrong += fmt.Sprintf("; %s is %g", e.Trial.Asserted[i], e.figures.values[i])
+	held, values := step.When.True(&e.scope), ""
+	if !held {
+		values = e.valuesIn(step.When)
 	}
-	e.check(step.Check, step.When.True(&e.scope), wrong)
+	e.checkWith(step.Check, held, "it does not hold", values)
+}
+
+// valuesIn says what the figures and the variables of a condition are.
+func (e *Env) valuesIn(p *expr.Program) string {
+	var all []string
+	for _, i := range p.Figures() {
+		all = append(all, fmt.Sprintf("%s is %g", e.Trial.Asserted[i], e.figures.values[i]))
+	}
+	for _, i := range p.Locals() {
+		value := "not set"
+		if i < len(e.scope.Locals) && e.scope.Locals[i].Kind != expr.Missing {
+			value = "'" + plain.Text(string(e.scope.Locals[i].Append(nil)), 100) + "'"
+		}
+		all = append(all, fmt.Sprintf("my.%s is %s", e.Trial.Locals[i], value))
+	}
+	return strings.Join(all, ", ")
 }
 
 // figured goes on if the figures are known that the script waits for.

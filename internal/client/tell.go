@@ -4,6 +4,7 @@ import (
 	"errors"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/base/plain"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
@@ -100,7 +101,11 @@ func (e *Env) event(what logbook.EventKind, room ledger.Room, detail string) {
 }
 
 // check books that a check held or failed.
-func (e *Env) check(i int, held bool, why string) {
+func (e *Env) check(i int, held bool, why string) { e.checkWith(i, held, why, "") }
+
+// checkWith is check with what is to be told of this time alone: the values that it failed with, which are not counted
+// as reasons of their own.
+func (e *Env) checkWith(i int, held bool, why, values string) {
 	if i < 0 || !held && e.garbled() { // what the trial changed is not the server's doing
 		return
 	}
@@ -111,7 +116,11 @@ func (e *Env) check(i int, held bool, why string) {
 		return
 	}
 	f.Flags = 0
-	e.tellText(f, []byte(e.countReason("check "+e.Trial.Checks[i].Name, errors.New(why))))
+	text := e.countReason("check "+e.Trial.Checks[i].Name, errors.New(why))
+	if values != "" {
+		text += "; " + plain.Text(e.hide(values), maxReason)
+	}
+	e.tellText(f, []byte(text))
 }
 
 // followed is how many clients of each crew have all that happens to them kept.

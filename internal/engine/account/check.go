@@ -2,6 +2,7 @@ package account
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"tidepull/internal/base/mono"
@@ -17,7 +18,7 @@ func (a *Account) checked(c ledger.Client, room ledger.Room, i int, held bool, w
 	what := lane.Held
 	if !held {
 		what = lane.Failed
-		a.happens(c, room, logbook.Failed, why, at)
+		a.happens(c, room, logbook.Failed, a.trial.Hide(a.trial.Checks[i].Name)+": "+why, at)
 		a.lanes.Problem(time.Duration(at), 0, false, c)
 	}
 	a.lanes.Add(lane.Record{At: time.Duration(at), What: what, Number: uint64(i), Client: c, Peer: -1, Room: room})
@@ -111,6 +112,7 @@ func (a *Account) judgesHistory(f *fact.Fact, why string) {
 	h := a.history[f.Client]
 	delete(a.history, f.Client)
 	if h == nil || !h.short {
-		a.check(f.Client, noRoom, int(f.Check), f.Is(fact.Good), why, why, f.At)
+		reason, _, _ := strings.Cut(why, "; ") // behind it stand the numbers
+		a.check(f.Client, noRoom, int(f.Check), f.Is(fact.Good), why, reason, f.At)
 	}
 }

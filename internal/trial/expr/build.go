@@ -111,9 +111,14 @@ func (p *Program) OfMessage() bool {
 }
 
 // Figures lists the figures of the run that p is about, by their numbers.
-func (p *Program) Figures() (all []int) {
+func (p *Program) Figures() []int { return p.argsOf(opFigure) }
+
+// Locals lists what the client has remembered that p is about, by numbers.
+func (p *Program) Locals() []int { return p.argsOf(opLocal) }
+
+func (p *Program) argsOf(o opcode) (all []int) {
 	for _, i := range p.code {
-		if i.op == opFigure && !slices.Contains(all, i.arg) {
+		if i.op == o && !slices.Contains(all, i.arg) {
 			all = append(all, i.arg)
 		}
 	}
