@@ -209,12 +209,14 @@ type rule struct {
 	undo  func(came string) (string, bool)
 	do    func(said string) (string, bool)
 	whole bool // it can be told only of texts that are not cut
+
+	longer bool // what comes is longer than what was said
 }
 
 // fits reports whether a rule makes one side of the other. Of texts that are cut the shorter must be the beginning of
 // the longer, near its end.
 func (r *rule) fits(said, came Text) bool {
-	if r.whole && (said.cut() || came.cut()) {
+	if r.whole && (said.cut() || came.cut()) || r.longer && came.Size <= said.Size {
 		return false
 	}
 	s, c, ok := string(said.Head), string(came.Head), true
@@ -254,6 +256,7 @@ func unquoted(s string) (string, bool) {
 var rules = []rule{
 	{name: "HTML-escaped", undo: sure(html.UnescapeString)},
 	{name: "HTML escapes in it were undone", do: sure(html.UnescapeString)},
+	{name: "HTML-escaped", longer: true, undo: sure(html.UnescapeString), do: sure(html.UnescapeString)}, // in part
 	{name: "JSON encoded twice", undo: func(s string) (text string, ok bool) {
 		text, ok = unquoted(s)
 		return text, ok && text != s

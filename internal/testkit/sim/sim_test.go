@@ -38,6 +38,7 @@ type played struct {
 	events  []logbook.Event
 	bodies  []lane.Body
 	entries []*logbook.Entry
+	differ  []account.Difference
 }
 
 // play runs a trial against the stand-in in virtual time.
@@ -112,6 +113,7 @@ func playOn(t *testing.T, tr *trial.Trial, cfg standin.Config, listening poll.Dr
 	for r := range loop.Reports() {
 		entries = append(entries, r.Closed...)
 		p.lanes, p.bodies = append(p.lanes, r.Lanes...), append(p.bodies, r.Bodies...)
+		p.differ = append(p.differ, r.Differences...)
 		p.last = r
 		p.events = append(p.events, r.Events...)
 	}
