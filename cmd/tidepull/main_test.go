@@ -111,7 +111,7 @@ func TestExitStatus(t *testing.T) {
 		says          string
 	}{
 		"all well": {shortened(t, noneLost), "well", 0,
-			`limit "none lost": ledger.lost equals 0, measured 0: holds`},
+			`limit "none lost": wanted ledger.lost equals 0, got 0: holds`},
 		"lossy":        {shortened(t, noneLost), "lossy", 1, "broken"},
 		"limit broken": {shortened(t, nothing), "well", 1, "verdict: broken"},
 		"nothing there": {shortened(t, noneLost), "ws://127.0.0.1:9/", 4,

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
@@ -373,7 +374,7 @@ func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
 	for i := range s.Judgements {
 		switch j := &s.Judgements[i]; {
 		case j.Verdict == Broken && (whole || j.Limit.Exceeded(j.Measured)):
-			broken = append(broken, j.String()+s.mostly(j.Limit.Figure))
+			broken = append(broken, j.Says(s.Kinds(j))+s.mostly(j.Limit.Figure))
 		case j.Verdict == NotProven:
 			open = addReason(open, j.Limit.Name, j.Why+s.mostly(j.Limit.Figure))
 		}
@@ -393,6 +394,9 @@ func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
 	}
 	switch {
 	case len(broken) > 0:
+		if s.ServerSide.Ended != "" { // it comes first: the rest may follow from it
+			return Broken, s.ServerSide.Words()[0] + "; " + firstOf(broken)
+		}
 		return Broken, firstOf(broken)
 	case len(open) > 0:
 		return NotProven, open[0].String() + andMore(len(open)-1)
@@ -417,7 +421,7 @@ var reasonsOf = map[string]string{"clients.refused": "refused: ", "clients.denie
 // a sentence; "" if neither is known.
 func (s *Snapshot) mostly(figure string) string {
 	if says := s.SharedBy(figure); says != "" {
-		return " (" + says + ")"
+		return "; " + says
 	}
 	begins, known := reasonsOf[figure]
 	top, most := "", 0
@@ -429,7 +433,7 @@ func (s *Snapshot) mostly(figure string) string {
 	if top == "" {
 		return ""
 	}
-	return fmt.Sprintf(" (%d x %s)", most, top)
+	return fmt.Sprintf("; %d x %s", most, top)
 }
 
 func firstOf(all []string) string { return all[0] + andMore(len(all)-1) }
@@ -471,11 +475,14 @@ func (j *Judgement) Wanted() string {
 		units.Figure(f.Unit == logbook.Duration, j.Limit.Value))
 }
 
-// String says what was measured and what was wanted.
-func (j *Judgement) String() string {
-	return fmt.Sprintf("%s: %s is %s%s, wanted %s %s", j.Limit.Name, j.Limit.Figure,
-		units.Figure(j.Unit == logbook.Duration, j.Measured), j.LeftOut(), j.Limit.Rule.Words(),
-		units.Figure(j.Unit == logbook.Duration, j.Limit.Value))
+// String says what was measured and what was wanted, and then the limit's name, which says the same in other words.
+func (j *Judgement) String() string { return j.Says("") }
+
+// Says is String with what was measured made plainer: of which kind it is.
+func (j *Judgement) Says(kinds string) string {
+	return fmt.Sprintf("%s is %s%s%s, wanted %s %s (limit %q)", j.Limit.Figure,
+		units.Figure(j.Unit == logbook.Duration, j.Measured), kinds, j.LeftOut(), j.Limit.Rule.Words(),
+		units.Figure(j.Unit == logbook.Duration, j.Limit.Value), plain.Text(j.Limit.Name, 200))
 }
 
 // LeftOut says which seconds are not in Measured; "" if all are.

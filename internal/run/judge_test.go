@@ -144,7 +144,7 @@ func TestOutcome(t *testing.T) {
 		"nobody was owed": {[]trial.Limit{lost}, func(p *logbook.Page) { p.Sheet = ledger.Sheet{} }, Snapshot{},
 			NotProven, "nothing was measured"},
 		"denied": {[]trial.Limit{lost}, func(p *logbook.Page) { p.Counts.Denied = 50 }, Snapshot{},
-			Broken, "no client is denied: clients.denied is 50"},
+			Broken, "clients.denied is 50, wanted at most 0 (limit \"no client is denied\")"},
 		"unsent": {nil, func(p *logbook.Page) { p.Counts.Unsent = 3 }, Snapshot{}, NotProven,
 			"3 messages could not be said"},
 		"unsent, and the trial says how many may be": {[]trial.Limit{{Name: "all", Figure: "messages.unsent",

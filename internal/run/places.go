@@ -122,6 +122,18 @@ func (p *places) served() (all []netip.AddrPort) {
 	return all
 }
 
+// listening is where the server listens; nil if there is more than one place, or it is none that can be looked at.
+func (p *places) listening() *wire.Endpoint {
+	if len(p.routes) == 0 || len(p.routes[0]) != 1 || len(p.routes[0][0].Others) > 0 {
+		return nil
+	}
+	to := p.routes[0][0].To
+	if to.Unix != "" || to.Datagrams || to.Via != (wire.Via{}) || !to.Addr.IsValid() {
+		return nil
+	}
+	return &to
+}
+
 // findProxy looks the proxy up. What stands before its host is a credential for it.
 func (p *places) findProxy(ctx context.Context, t *trial.Target, address string) error {
 	u, err := url.Parse(address)

@@ -12,6 +12,7 @@ import (
 	"fmt"
 	"log/slog"
 	"runtime"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -31,6 +32,7 @@ import (
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
+	"tidepull/internal/wire"
 )
 
 // Options say how a trial is run.
@@ -66,6 +68,7 @@ type Snapshot struct {
 	Happened     []Happened   // faults, by when they began
 	Server       []Sample     // what its process used, by second; empty if nothing is known of it
 	Kernel       *traffic.Did // what the system's traffic control did of the faults, once the run is over; nil: nothing
+	ServerSide   ServerSide   // what it wrote, and whether it is still there
 	Unkept       int
 	Held         int
 	KernelTimes  bool
@@ -97,12 +100,14 @@ type Run struct {
 	done     chan struct{}
 	log      *slog.Logger
 	kernel   bool
-	control  *traffic.Control // nil: the system does no faults
-	breaker  *breaker         // nil: nothing is broken, and nothing known of the server's process
-	pressure *pressure.Watcher
-	throwing sync.Mutex
-	live     []trial.Fault  // that can be made to happen by hand
-	going    map[int]*going // of live, those that were
+	// listensAt is where the server listens, if that is a TCP port here that can be looked at; nil if not.
+	listensAt *wire.Endpoint
+	control   *traffic.Control // nil: the system does no faults
+	breaker   *breaker         // nil: nothing is broken, and nothing known of the server's process
+	pressure  *pressure.Watcher
+	throwing  sync.Mutex
+	live      []trial.Fault  // that can be made to happen by hand
+	going     map[int]*going // of live, those that were
 }
 
 // Start starts a trial. Errors here, a *TooMany or an *engine.Unreachable among
@@ -192,6 +197,7 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 	ctx, cancel := context.WithCancel(ctx)
 	r := &Run{trial: t, cancel: cancel, done: make(chan struct{}), log: log, control: control,
 		kernel: drivers[0].KernelTimes()}
+	r.listensAt = to.listening()
 	served := to.served()
 	r.pressure = pressure.Watch(func() ([]int, bool) { return pressure.Listening(served) })
 	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, Pressure: r.pressure.Between,
@@ -286,7 +292,7 @@ func (r *Run) collect(failed <-chan error) {
 		if began, ok := r.engine.Began(); ok { // from which the run's times count
 			s.Started = time.Unix(0, wall(began))
 		}
-		s.Happened = happened
+		s.Happened, s.ServerSide = happened, r.breaker.serverSide()
 		r.snapshot.Store(s)
 	}
 	r.pressure.Stop()
@@ -296,6 +302,12 @@ func (r *Run) collect(failed <-chan error) {
 	}
 	if last.Err == nil {
 		last.FinalResults = finalChecks(r.trial, last.Total)
+	}
+	last.ServerSide = r.breaker.serverSide()
+	if to := r.listensAt; to != nil && !slices.ContainsFunc(r.trial.Faults, func(f trial.Fault) bool {
+		return f.Do == trial.StopServer
+	}) {
+		last.listens(to)
 	}
 	if r.breaker != nil {
 		r.breaker.stop()

@@ -53,7 +53,8 @@ type Summary struct {
 	Self        Self             `json:"self"`
 	Reasons     map[string]int   `json:"reasons"`
 	Limits      []LimitSummary   `json:"limits"`
-	InCommon    []Shared         `json:"in_common"` // what went wrong has in common
+	InCommon    []Shared         `json:"in_common"`   // what went wrong has in common
+	ServerSide  ServerSide       `json:"server_side"` // what the server wrote, and whether it is still there
 	// messages that came otherwise than they were said, the first of each sort of change
 	Differences []DifferenceSummary `json:"differences"`
 	Verdict     Verdict             `json:"verdict"`
@@ -296,20 +297,20 @@ func Summarise(s *Snapshot) Summary {
 		Expected:    Expectations{c.Met, c.Missed},
 		Checks:      s.Checks(),
 		FinalChecks: append([]FinalResult{}, s.FinalResults...), Reckonings: append([]FinalResult{}, s.FinalResults...),
-		Differences: s.differences(),
-		Feed:        Feed{c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, w.Times[logbook.FeedAge].Latencies()},
-		Requests:    Requests{c.Requests, c.Unheard, w.Times[logbook.ToAnswer].Latencies()},
-		Routes:      routesOf(w),
-		Returns:     returnsOf(w),
-		Pulse:       pulseOf(w),
-		Faults:      append([]Happened{}, s.Happened...),
-		Comebacks:   append([]Comeback{}, Comebacks(s)...),
-		Impacts:     append([]Impact{}, Impacts(s)...),
-		Path:        map[string]int64{},
-		Server:      serverOf(s),
-		Kernel:      s.Kernel,
-		ClosedLoop:  s.Trial.ClosedLoop,
-		Reasons:     s.Reasons, InCommon: append([]Shared{}, s.Shared...), Limits: []LimitSummary{}}
+		Differences: s.differences(), ServerSide: s.ServerSide.brief(),
+		Feed:       Feed{c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, w.Times[logbook.FeedAge].Latencies()},
+		Requests:   Requests{c.Requests, c.Unheard, w.Times[logbook.ToAnswer].Latencies()},
+		Routes:     routesOf(w),
+		Returns:    returnsOf(w),
+		Pulse:      pulseOf(w),
+		Faults:     append([]Happened{}, s.Happened...),
+		Comebacks:  append([]Comeback{}, Comebacks(s)...),
+		Impacts:    append([]Impact{}, Impacts(s)...),
+		Path:       map[string]int64{},
+		Server:     serverOf(s),
+		Kernel:     s.Kernel,
+		ClosedLoop: s.Trial.ClosedLoop,
+		Reasons:    s.Reasons, InCommon: append([]Shared{}, s.Shared...), Limits: []LimitSummary{}}
 	sum.Verdict, sum.Why = s.Outcome()
 	c.Path.Each(func(name, _ string, n int64) { sum.Path[name] = n })
 	for _, l := range w.ByRoom() {

@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/exec"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -38,12 +39,44 @@ type Server struct {
 	said chan struct{} // closed once all its output is read
 
 	mu    sync.Mutex // guards what follows
-	lines []string   // the last of its output
+	lines []Line     // the last of its output
+	ended *Ending    // the last time that it ended by itself; nil: it has not
 	ready chan struct{}
+
+	stopping bool // it is made to end
 }
 
-// keptLines bounds what is kept of a server's output.
-const keptLines = 40
+// A Line is one line of what a server wrote, safe to show, and when it was read.
+type Line struct {
+	At   time.Time
+	Text string
+}
+
+// An Ending is that a server's process ended by itself.
+type Ending struct {
+	At  time.Time
+	How string // "exit status 3"
+}
+
+// keptLines bounds what is kept of a server's output, and inLine the characters of a line.
+const (
+	keptLines = 1000
+	inLine    = 300
+)
+
+// Wrote gives the last that the server wrote, the oldest first.
+func (s *Server) Wrote() []Line {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.lines)
+}
+
+// Ended is how the server ended by itself, the last time; nil if it has not, or if it was not started here.
+func (s *Server) Ended() *Ending {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.ended
+}
 
 // Start starts the server, or takes one that runs, and waits until it is ready.
 func Start(ctx context.Context, cfg Config) (*Server, error) {
@@ -63,6 +96,9 @@ func (s *Server) PID() int { return s.pid }
 
 // begin starts the command and waits until it is ready. If that fails nothing runs.
 func (s *Server) begin(ctx context.Context) error {
+	s.mu.Lock()
+	s.stopping = false
+	s.mu.Unlock()
 	s.cmd = exec.Command(s.cfg.Command[0], s.cfg.Command[1:]...)
 	s.cmd.Dir = s.cfg.Dir
 	apart(s.cmd)
@@ -73,7 +109,7 @@ func (s *Server) begin(ctx context.Context) error {
 	s.cmd.Stdout, s.cmd.Stderr = in, in
 	gone := make(chan struct{})
 	if _, err = s.cmd.StdinPipe(); err == nil { // it may end with this process by that, also if that is killed
-		err = startAndWait(s.cmd, gone)
+		err = startAndWait(s.cmd, gone, s.hasEnded)
 	}
 	in.Close()
 	if err != nil {
@@ -91,17 +127,28 @@ func (s *Server) begin(ctx context.Context) error {
 
 // startAndWait starts a command, and closes gone once it has ended. Where the system signals the end of a
 // parent, that is the end of the thread that started the child: it waits for the child, and for nothing else.
-func startAndWait(cmd *exec.Cmd, gone chan struct{}) error {
+// That is told with how it ended.
+func startAndWait(cmd *exec.Cmd, gone chan struct{}, ended func(cmd *exec.Cmd)) error {
 	started := make(chan error)
 	go func() {
 		runtime.LockOSThread() // and the thread ends with this
 		err := cmd.Start()
 		if started <- err; err == nil {
-			cmd.Wait() // how it ended stands in what it said
+			cmd.Wait() // how it ended stands in its state
+			ended(cmd)
 			close(gone)
 		}
 	}()
 	return <-started
+}
+
+// hasEnded notes that the process has ended, if nobody made it.
+func (s *Server) hasEnded(cmd *exec.Cmd) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !s.stopping {
+		s.ended = &Ending{time.Now(), cmd.ProcessState.String()}
+	}
 }
 
 // listen keeps the last lines of a server's output, until it ends.
@@ -112,7 +159,7 @@ func (s *Server) listen(out io.ReadCloser, ready, said chan struct{}) {
 	lines.Buffer(nil, 1<<20)
 	for lines.Scan() {
 		s.mu.Lock()
-		s.lines = append(s.lines, plain.Text(lines.Text(), 300))
+		s.lines = append(s.lines, Line{time.Now(), plain.Text(lines.Text(), inLine)})
 		if len(s.lines) > keptLines {
 			s.lines = s.lines[1:]
 		}
@@ -132,7 +179,11 @@ func (s *Server) lastWords() string {
 	if len(s.lines) == 0 {
 		return ""
 	}
-	return "; the last that it said is: " + strings.Join(s.lines[max(0, len(s.lines)-3):], " / ")
+	var last []string
+	for _, l := range s.lines[max(0, len(s.lines)-3):] {
+		last = append(last, l.Text)
+	}
+	return "; the last that it said is: " + strings.Join(last, " / ")
 }
 
 // awaitReady waits until the server is ready.
@@ -158,6 +209,9 @@ func (s *Server) awaitReady(ctx context.Context) error {
 			case <-s.said:
 			case <-time.After(time.Second): // somebody that it started still holds its output
 			}
+			if e := s.Ended(); e != nil {
+				return fmt.Errorf("it has ended (%s)", e.How)
+			}
 			return errors.New("it has ended")
 		case <-ctx.Done():
 			return context.Cause(ctx)
@@ -177,6 +231,9 @@ func (s *Server) Stop(rude bool) error {
 func (s *Server) end(rude bool) error {
 	pid, gone := s.pid, s.gone
 	s.pid = 0
+	s.mu.Lock()
+	s.stopping = true
+	s.mu.Unlock()
 	if err := signal(pid, s.cmd != nil, rude); err != nil {
 		return fmt.Errorf("stopping the server: %w", err)
 	}

@@ -45,12 +45,13 @@ const (
 	CameBack                     // it is in all its rooms again, after a break
 	Impaired                     // a fault of the trial on its path began
 	Mended                       // it is over
+	Printed                      // a line that the server wrote; Client is -1, and Number is the line's. Never kept
 	NumWhats
 )
 
 var whatNames = [NumWhats]string{"said", "got", "heard", "beat", "set out", "connected", "entered", "left", "closed",
 	"broke", "refused", "denied", "check held", "check failed", "requested", "answered", "stepped down", "stepped up",
-	"lost", "beat ignored", "misbehaves", "evicted", "came back", "fault begins", "fault is over"}
+	"lost", "beat ignored", "misbehaves", "evicted", "came back", "fault begins", "fault is over", "printed"}
 
 func (w Happening) String() string {
 	if w >= NumWhats {

@@ -57,6 +57,7 @@ type suite struct {
 	Time     string   `xml:"time,attr"`
 	Stamp    string   `xml:"timestamp,attr"`
 	Cases    []test   `xml:"testcase"`
+	Errs     string   `xml:"system-err,omitempty"` // the server's end
 }
 
 type test struct {
@@ -73,6 +74,9 @@ type message struct {
 	Body string `xml:",chardata"`
 }
 
+// mostLines bounds the server's output in JUnit's report.
+const mostLines = 40
+
 // JUnit writes a test case for each limit and each final check: broken ones have
 // failed, those not proven are skipped. A run that is not proven as a whole is a test case in error: a job is not green
 // for a run that says nothing.
@@ -81,8 +85,7 @@ func JUnit(w io.Writer, s *run.Snapshot) error {
 	out := suite{Name: trialName, Tests: len(s.Judgements) + len(s.FinalResults),
 		Time: fmt.Sprintf("%.3f", s.Elapsed.Seconds()), Stamp: s.Started.UTC().Format("2006-01-02T15:04:05")}
 	for _, j := range s.Judgements {
-		text := fmt.Sprintf("%s %s %s, measured %s", j.Limit.Figure, j.Limit.Rule,
-			headless.Figure(j.Unit, j.Limit.Value), headless.Figure(j.Unit, j.Measured))
+		text := fmt.Sprintf("wanted %s, got %s%s", j.Wanted(), headless.Figure(j.Unit, j.Measured), s.Kinds(&j))
 		name := plain.Text(j.Limit.Name, 0)
 		if j.Limit.Implied {
 			name = "implied: " + name
@@ -118,6 +121,9 @@ func JUnit(w io.Writer, s *run.Snapshot) error {
 		out.Tests++
 		out.Cases = append(out.Cases, test{Name: "the run proves something", Class: trialName,
 			Error: &message{Text: "not proven: " + plain.Text(why, 0)}})
+	}
+	if out.Failures+out.Errors > 0 {
+		out.Errs = strings.Join(append(s.ServerSide.Words(), s.ServerSide.Last(mostLines)...), "\n")
 	}
 	if _, err := io.WriteString(w, xml.Header); err != nil {
 		return err

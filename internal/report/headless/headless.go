@@ -278,6 +278,17 @@ func Report(w io.Writer, s *run.Snapshot) {
 	for _, shared := range s.Shared {
 		fmt.Fprintf(w, "  in common: %s\n", plain.Text(shared.Says, 300))
 	}
+	for _, text := range s.ServerSide.Words() {
+		fmt.Fprintf(w, "  server: %s\n", text)
+	}
+	if verdict, _ := s.Outcome(); verdict != run.Holds || s.ServerSide.Ended != "" {
+		for i, line := range s.ServerSide.Last(mostLines) {
+			if i == 0 {
+				fmt.Fprintf(w, "  server: the last that it wrote:\n")
+			}
+			fmt.Fprintf(w, "    %s\n", line)
+		}
+	}
 	if names := s.NeverReached(); names != "" {
 		fmt.Fprintf(w, "  no client came to: %s\n", names)
 	}
@@ -306,6 +317,9 @@ func Report(w io.Writer, s *run.Snapshot) {
 	fmt.Fprintf(w, "verdict: %s (%s)\n", verdict, why)
 }
 
+// mostLines bounds the server's output in a report.
+const mostLines = 8
+
 // limits prints what became of the limits. Implied ones at which nothing happened stand
 // together, and a reason that several have is given once.
 func limits(w io.Writer, s *run.Snapshot) {
@@ -320,8 +334,8 @@ func limits(w io.Writer, s *run.Snapshot) {
 			unproven++
 			continue
 		}
-		fmt.Fprintf(w, "  %s %q: %s, measured %s%s: %s", kindOf(&j), j.Limit.Name, j.Wanted(),
-			Figure(j.Unit, j.Measured), j.LeftOut(), j.Verdict)
+		fmt.Fprintf(w, "  %s %q: wanted %s, got %s%s%s: %s", kindOf(&j), j.Limit.Name, j.Wanted(),
+			Figure(j.Unit, j.Measured), s.Kinds(&j), j.LeftOut(), j.Verdict)
 		if j.Why != "" && !given[j.Why] {
 			fmt.Fprintf(w, " (%s)", j.Why)
 			given[j.Why] = true

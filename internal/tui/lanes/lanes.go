@@ -29,6 +29,7 @@ from nowhere.
   ┃ │ ┊: inside a room; connected; not connected
   ╳: lost on the way, or something failed
   ○ ┼ ▲: connected, entered, left and the like; a ping answered; a check passed
+  ▒: a line that the server wrote (o), if the trial starts it
   ~ 1.20 s: nothing happened for that long
 
 The clients are those around one problem, and n and N go through all problems of
@@ -46,6 +47,7 @@ type Model struct {
 	label    string          // what they were picked by
 	filter   int
 	unfolded bool
+	printed  bool // what the server wrote stands between the rows
 	cursor   int
 	moved    bool // the cursor was moved: it does not follow the end
 	open     bool // what the message says is shown
@@ -62,6 +64,7 @@ type Model struct {
 // key reports whether the rows have to be arranged again.
 type key struct {
 	records, filter int
+	lines           int // of the server's output; -1: it is not shown
 	span            scene.Span
 	picked          string
 	run             *run.Snapshot // a kept one does not change
@@ -133,6 +136,10 @@ func (m Model) Update(msg tea.KeyPressMsg, sc scene.Scene) (next Model, done boo
 		m.filter = (m.filter + 1) % len(filters)
 	case "z":
 		m.unfolded = !m.unfolded
+	case "o":
+		if m.printed = !m.printed; m.printed && len(sc.Run.ServerSide.Lines) == 0 {
+			m.notice = "nothing is known of what the server writes: the trial has not started it, or it has written nothing"
+		}
 	case "g":
 		m.typing = true
 		m.input = textinput.New()
@@ -231,7 +238,11 @@ func (m *Model) auto(s *run.Snapshot) ([]ledger.Client, string) {
 // arrange makes the rows, where what they are made of has changed.
 func (m *Model) arrange(sc scene.Scene, span scene.Span) {
 	clients, label := m.picked, m.label
-	k := key{records: len(sc.Run.Lanes), filter: m.filter, span: span, picked: fmt.Sprint(m.picked), run: nil}
+	k := key{records: len(sc.Run.Lanes), filter: m.filter, span: span, picked: fmt.Sprint(m.picked), run: nil,
+		lines: -1}
+	if m.printed {
+		k.lines = len(sc.Run.ServerSide.Lines)
+	}
 	if sc.Run.Finished {
 		k.run = sc.Run
 	}
@@ -250,6 +261,9 @@ func (m *Model) arrange(sc scene.Scene, span scene.Span) {
 		from, to = time.Duration(span.From)*time.Second, time.Duration(span.To)*time.Second
 	}
 	m.rows = lane.Arrange(sc.Run.Lanes, clients, filters[m.filter].f, from, to)
+	if m.printed {
+		m.rows = withLines(m.rows, sc.Run.ServerSide.Lines, from, to)
+	}
 	if i := slices.IndexFunc(m.rows, func(r lane.Row) bool { return m.focus != nil && r.Rec == *m.focus }); i >= 0 &&
 		!m.moved {
 		m.cursor = i
@@ -257,6 +271,31 @@ func (m *Model) arrange(sc scene.Scene, span scene.Span) {
 		m.cursor = len(m.rows) - 1
 	}
 	m.cursor = min(max(0, m.cursor), max(0, len(m.rows)-1))
+}
+
+// withLines puts the lines that the server wrote between the rows, in time.
+func withLines(rows []lane.Row, lines []run.ServerLine, from, to time.Duration) (all []lane.Row) {
+	next := 0
+	put := func(before time.Duration) {
+		for ; next < len(lines) && lines[next].At < before; next++ {
+			at := lines[next].At
+			if at < from || to > 0 && at >= to {
+				continue
+			}
+			row := lane.Row{Rec: lane.Record{At: at, What: lane.Printed, Client: -1, Peer: -1, Room: -1,
+				Number: uint64(next)}, Lane: -1, From: -1}
+			if len(all) > 0 {
+				row.States = all[len(all)-1].States
+			}
+			all = append(all, row)
+		}
+	}
+	for i := range rows {
+		put(rows[i].Rec.At)
+		all = append(all, rows[i])
+	}
+	put(1<<63 - 1)
+	return all
 }
 
 // Body gives what a message says, as far as it is kept.
@@ -289,5 +328,5 @@ func cameOf(s *run.Snapshot, r *lane.Record) *lane.Body {
 // Hints are the keys of the view.
 func Hints() [][2]string {
 	return [][2]string{{"↑ ↓", "step"}, {"n N", "next, last problem"}, {"enter", "show message"}, {"g", "clients"},
-		{"f", "filter"}, {"z", "fold quiet time"}, {"space", "as bytes"}}
+		{"f", "filter"}, {"z", "fold quiet time"}, {"space", "as bytes"}, {"o", "server's output"}}
 }

@@ -189,6 +189,10 @@ func (m *Model) drawRow(d *look.Dots, y int, sc scene.Scene, r *lane.Row, here b
 	}
 	d.Text(1, y, stamp(r.Rec.At), clockInk)
 	ink := inkOf(&r.Rec)
+	if r.Rec.What == lane.Printed {
+		d.Text(clock, y, look.Clip("▒ "+words(sc, r), sc.Width-clock), look.Plan)
+		return
+	}
 	x := m.middle(r.Lane, sc.Width)
 	each := (sc.Width - clock) / len(m.clients)
 	text := words(sc, r)
@@ -338,6 +342,10 @@ func words(sc scene.Scene, r *lane.Row) string {
 		return check
 	case lane.Failed:
 		return "failed: " + check
+	case lane.Printed:
+		if int(rec.Number) < len(sc.Run.ServerSide.Lines) {
+			return sc.Run.ServerSide.Lines[rec.Number].Text // made plain when it was read
+		}
 	case lane.Answered:
 		return fmt.Sprintf("answered %d", rec.Number)
 	}
@@ -371,10 +379,15 @@ func says(sc scene.Scene, rec *lane.Record) string {
 func (m *Model) panel(sc scene.Scene, height int) []string {
 	r := &m.rows[m.cursor].Rec
 	p := sc.Palette
-	title := fmt.Sprintf("what happened to %s at %.6f s: %s", plain.Text(sc.Run.ClientName(r.Client), 40),
-		r.At.Seconds(), words(sc, &m.rows[m.cursor]))
+	whom := plain.Text(sc.Run.ClientName(r.Client), 40)
+	if r.What == lane.Printed {
+		whom = "the server"
+	}
+	title := fmt.Sprintf("what happened to %s at %.6f s: %s", whom, r.At.Seconds(), words(sc, &m.rows[m.cursor]))
 	lines := []string{p.Rule(title, "", sc.Width)}
 	switch b := body(sc.Run, r); {
+	case r.What == lane.Printed:
+		lines = append(lines, words(sc, &m.rows[m.cursor]))
 	case b == nil && r.Fate == ledger.Altered:
 		lines = append(lines, p.Draw(look.Faint, "what came of it here is not kept: it is of the first of each sort of "+
 			"change"))

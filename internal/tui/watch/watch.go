@@ -151,10 +151,13 @@ func wrongLines(sc scene.Scene, most int) []string {
 	lines := []string{look.Fit(strings.Join([]string{part("lost", t.Lost, look.Lost),
 		part("duplicate", t.Duplicate, look.Beware), part("stray", t.Stray, look.Beware),
 		part("late", t.Late, look.Beware), part("owed", t.Owed, look.Text)}, "   "), sc.Width)}
+	for _, text := range s.ServerSide.Words() {
+		lines = append(lines, look.Fit(p.Signal(look.InDanger, plain.Text(text, 200)), sc.Width))
+	}
 	for i := range s.Judgements {
 		if j := &s.Judgements[i]; j.Verdict == run.Broken && len(lines) < most {
 			lines = append(lines, look.Fit(p.Draw(look.SomethingLost.Ink(), look.SomethingLost.Shape())+" "+
-				plain.Text(j.String(), 200), sc.Width))
+				plain.Text(j.Says(sc.Run.Kinds(j)), 200), sc.Width))
 		}
 	}
 	return lines
