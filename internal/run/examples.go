@@ -87,7 +87,7 @@ func (s *Snapshot) example(m *ledger.Message, o *ledger.Outcome) string {
 	if o.Fate == ledger.Lost {
 		return text + fmt.Sprintf("; %s of %s have it", units.Count(int64(m.Reached)), units.Count(int64(m.Owed)))
 	}
-	return text + ": " + o.Why()
+	return text + ": " + o.WhyOf(m.Kind)
 }
 
 // instant is a time of the run to the millisecond: "1:02.345".

@@ -10,6 +10,8 @@ import (
 
 // A LiveFault is a fault that can be made to happen by hand while a run goes on.
 type LiveFault struct {
+	// Key picks it: a letter that is the same in all runs, and a digit for those of the trial; "" if there are too many.
+	Key   string
 	Fault *trial.Fault
 	Since time.Duration // since the start of the run, when it was made to happen; 0: it does not go on
 	Ends  bool          // it goes on until it is ended by hand
@@ -17,20 +19,28 @@ type LiveFault struct {
 
 // liveFaults lists what can be made to happen by hand: the trial's own faults, and some that
 // are always of use.
-func liveFaults(t *trial.Trial, server bool) (all []trial.Fault) {
-	for _, f := range t.Faults {
+func liveFaults(t *trial.Trial, server bool) (all []trial.Fault, keys []string) {
+	for i, f := range t.Faults {
 		f.Every, f.Times = 0, 1
-		all = append(all, f)
+		all, keys = append(all, f), append(keys, keyOf(i, "123456789"))
 	}
-	for _, f := range trial.FaultsByHand() {
+	for i, f := range trial.FaultsByHand() {
 		switch {
 		case f.Do.Datagrams() && !t.Target.Has(trial.OverUDP), f.Do.AtServer() && !server,
 			f.Do == trial.RestartServer && (t.Server == nil || t.Server.PID != 0):
 		default:
-			all = append(all, f)
+			all, keys = append(all, f), append(keys, keyOf(i, "abcdeghilmnoprstuvwxyzABCDEGHILMN"))
 		}
 	}
-	return all
+	return all, keys
+}
+
+// keyOf is the i-th of some keys; "" if there are not so many.
+func keyOf(i int, keys string) string {
+	if i >= len(keys) {
+		return ""
+	}
+	return keys[i : i+1]
 }
 
 // Faults lists what Throw can make happen; nothing if the run is over, or was not started with
@@ -45,7 +55,7 @@ func (r *Run) Faults() (all []LiveFault) {
 	for i := range r.live {
 		f := &r.live[i]
 		own := *f // which Tune may change
-		l := LiveFault{Fault: &own, Ends: f.Lasts == 0 && !f.Do.AtOnce()}
+		l := LiveFault{Fault: &own, Key: r.liveKeys[i], Ends: f.Lasts == 0 && !f.Do.AtOnce()}
 		if g := r.going[i]; g != nil && (g.ends == 0 || now < g.ends) {
 			l.Since = g.since
 		}

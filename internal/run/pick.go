@@ -65,5 +65,8 @@ func (s *Snapshot) Around(focus *lane.Record) (clients []ledger.Client, label st
 	if focus.What == lane.Got || focus.What == lane.Lost {
 		what = fmt.Sprintf("message %d, %s", focus.Number, what)
 	}
+	if focus.What != lane.Got && focus.What != lane.Lost {
+		what = fmt.Sprintf("%s: %s", s.ClientName(focus.Client), what)
+	}
 	return lane.Around(s.Lanes, *focus, picked), "around " + what
 }

@@ -107,6 +107,7 @@ type Run struct {
 	pressure  *pressure.Watcher
 	throwing  sync.Mutex
 	live      []trial.Fault  // that can be made to happen by hand
+	liveKeys  []string       // of live: the key that picks it
 	going     map[int]*going // of live, those that were
 }
 
@@ -208,7 +209,8 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 	r.snapshot.Store(&Snapshot{Trial: shown, Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
 	r.log.Info("run starts", "trial", t.Name, "target", t.Hide(t.Target.Address), "clients", t.Clients())
 	if o.Live {
-		r.live, r.going = liveFaults(t, server != nil), map[int]*going{}
+		r.live, r.liveKeys = liveFaults(t, server != nil)
+		r.going = map[int]*going{}
 	}
 	if server != nil || t.Server != nil || len(t.Faults) > 0 || o.Live {
 		r.breaker = &breaker{trial: t, server: server, log: r.log, thrown: make(chan throwing, 16),

@@ -2,11 +2,13 @@ package tui
 
 import (
 	"fmt"
-	"strings"
+	"math"
+	"slices"
 
 	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
 	"tidepull/internal/run"
+	"tidepull/internal/trial"
 	"tidepull/internal/tui/look"
 )
 
@@ -16,14 +18,11 @@ type faultPane struct {
 	at   int
 }
 
-// faultKeys are the keys of the faults, in their order; j and k move, and q closes.
-const faultKeys = "abcdefghilmnoprstuvwxyz"
-
-const faultHelp = "what can be broken by hand, now; the same key ends what goes on"
+const faultHelp = "what can be broken by hand, now: pick it, and enter begins it; enter again ends what goes on"
 
 // press handles a key while the pane is open; throw is the fault to be thrown, -1: none; whom and
-// more say how the one at the cursor is to be changed.
-func (f *faultPane) press(name string, n int) (throw, whom, more int) {
+// more say how the one at the cursor is to be changed. Nothing but enter breaks anything.
+func (f *faultPane) press(name string, all []run.LiveFault) (throw, whom, more int) {
 	switch name {
 	case "left":
 		return -1, -1, 0
@@ -37,30 +36,27 @@ func (f *faultPane) press(name string, n int) (throw, whom, more int) {
 		f.at--
 	case "down", "j":
 		f.at++
-	case "enter", "space":
+	case "enter":
 		return f.at, 0, 0
-	default:
-		if i := strings.Index(faultKeys, name); len(name) == 1 && i >= 0 && i < n {
-			f.at = i
-			return i, 0, 0
-		}
+	case "esc", "f", "q":
 		*f = faultPane{}
+	default:
+		if i := slices.IndexFunc(all, func(l run.LiveFault) bool { return l.Key == name && name != "" }); i >= 0 {
+			f.at = i
+		}
 	}
-	f.at = min(max(0, f.at), max(0, n-1))
+	f.at = min(max(0, f.at), max(0, len(all)-1))
 	return -1, 0, 0
 }
 
-// view draws the list, scrolled so that the line at hand stays in its middle.
-func (f *faultPane) view(p *look.Palette, all []run.LiveFault, width, height int) []string {
+// view draws the list, scrolled so that the line at hand stays in its middle, and below it what enter does.
+func (f *faultPane) view(p *look.Palette, all []run.LiveFault, open, width, height int) []string {
 	lines := []string{p.Rule("break something", "", width), p.Draw(look.Faint, look.Fit("  "+faultHelp, width))}
-	room := max(1, height-len(lines))
+	room := max(1, height-len(lines)-2)
 	from := max(0, min(f.at-room/2, len(all)-room))
 	for i := from; i < len(all) && i < from+room; i++ {
 		l := &all[i]
-		mark, key := "  ", " "
-		if i < len(faultKeys) {
-			key = faultKeys[i : i+1]
-		}
+		mark := "  "
 		if i == f.at {
 			mark = "> "
 		}
@@ -68,15 +64,47 @@ func (f *faultPane) view(p *look.Palette, all []run.LiveFault, width, height int
 		if l.Since != 0 {
 			state = "goes on since " + units.Clock(l.Since)
 			if l.Ends {
-				state += ", again ends it"
+				state += ", enter ends it"
 			}
 			state += "  "
 		}
-		text := p.Draw(look.Strong, mark+key+"  ") + look.Fit(plain.Text(l.Fault.Name, 60), 26) + " " +
+		text := p.Draw(look.Strong, mark+look.Fit(l.Key, 1)+"  ") + look.Fit(plain.Text(l.Fault.Name, 60), 26) + " " +
 			p.Draw(look.Beware, state) + p.Draw(look.Faint, plain.Text(l.Fault.Words(), 200))
 		lines = append(lines, look.Fit(text, width))
 	}
+	if f.at < len(all) {
+		lines = append(lines, "", p.Draw(look.Beware, look.Fit("  enter: "+hits(&all[f.at], open), width)))
+	}
 	return lines
+}
+
+// hits says what a fault will hit, and for how long, with so many connections open.
+func hits(l *run.LiveFault, open int) string {
+	f := l.Fault
+	if l.Since != 0 && l.Ends {
+		return "ends " + plain.Text(f.Name, 60)
+	}
+	text := "hits "
+	switch w := f.Whom; {
+	case f.Do.AtServer():
+		text += fmt.Sprintf("the server, and with it all %s that are connected", units.Plural(open, "client"))
+	case w.Crew >= 0 || w.Node >= 0 || w.Room != "":
+		text += "those clients alone that it names: " + plain.Text(f.Words(), 200)
+	default:
+		text += fmt.Sprintf("%.0f of the %s that are connected", math.Ceil(w.Share*float64(open)),
+			units.Plural(open, "client"))
+	}
+	switch {
+	case f.Lasts > 0:
+		text += ", for " + units.Duration(f.Lasts)
+	case f.Do.AtOnce():
+		text += ", once"
+	case f.Do == trial.StopServer:
+		text += ", for good"
+	case l.Ends:
+		text += ", until enter ends it"
+	}
+	return text
 }
 
 // throw makes a fault happen by hand, or ends it.

@@ -123,7 +123,7 @@ func (v *runView) press(msg tea.KeyPressMsg, sc scene.Scene) (leave bool) {
 		return false
 	}
 	if v.faults.open && !key.Matches(msg, v.keys.interrupt) {
-		throw, whom, more := v.faults.press(msg.String(), len(v.source.Faults()))
+		throw, whom, more := v.faults.press(msg.String(), v.source.Faults())
 		if whom != 0 || more != 0 {
 			if err := v.source.Tune(v.faults.at, whom, more); err != nil {
 				v.notice = "nothing was changed: " + err.Error()
@@ -152,7 +152,7 @@ func (v *runView) press(msg tea.KeyPressMsg, sc scene.Scene) (leave bool) {
 		v.leaving = true
 	case key.Matches(msg, v.keys.export):
 		v.save()
-	case v.pickView(msg.String()), v.view == viewLanes && v.pressInView(msg, sc), v.moveWindow(msg),
+	case v.pickView(msg.String(), sc), v.view == viewLanes && v.pressInView(msg, sc), v.moveWindow(msg),
 		v.pressInView(msg, sc):
 	case key.Matches(msg, v.keys.back):
 		if v.window.Set() {
@@ -176,14 +176,24 @@ func (v *runView) save() {
 }
 
 // pickView goes to the view with a key; false if none has it.
-func (v *runView) pickView(k string) bool {
+func (v *runView) pickView(k string, sc scene.Scene) bool {
 	for i, view := range views {
 		if k == view.key {
-			v.view = viewName(i)
+			v.goTo(viewName(i), sc)
 			return true
 		}
 	}
 	return false
+}
+
+// goTo goes to a view. Lanes are around the message, or the client, that was looked at in the ledger.
+func (v *runView) goTo(view viewName, sc scene.Scene) {
+	if v.view == viewLedger && view == viewLanes {
+		if f, is := v.balance.Focus(sc); is {
+			v.lanes = v.lanes.FocusOn(sc, f.Message, f.Client)
+		}
+	}
+	v.view = view
 }
 
 // pressInView hands a key to the view at hand; done says that it was for it.
@@ -329,7 +339,7 @@ func (v *runView) draw(p *look.Palette, width, height int) []string {
 		sc := v.scene(p, width, height-len(lines)-1)
 		switch {
 		case v.faults.open:
-			lines = append(lines, v.faults.view(p, v.source.Faults(), width, height-len(lines)-1)...)
+			lines = append(lines, v.faults.view(p, v.source.Faults(), openNow(v.snapshot), width, height-len(lines)-1)...)
 		default:
 			lines = append(lines, v.drawView(sc)...)
 		}
@@ -338,6 +348,14 @@ func (v *runView) draw(p *look.Palette, width, height int) []string {
 		lines = append(lines, "")
 	}
 	return append(lines[:height-1], v.footer(p, width))
+}
+
+// openNow is how many connections are open.
+func openNow(s *run.Snapshot) int {
+	if n := len(s.Entries); n > 0 {
+		return s.Entries[n-1].Gauges.Open
+	}
+	return 0
 }
 
 // drawView draws the view that is chosen.
@@ -471,15 +489,24 @@ func (v *runView) bindings(all bool) []key.Binding {
 			general = append(general, k.fault)
 		}
 	}
+	if v.goesBack() {
+		general = append(general, k.back)
+	}
 	general = append(general, k.window, k.export)
 	if v.view != viewLanes {
 		general = append(general, k.nextTick)
 	}
 	general = append(general, k.move)
 	if all {
-		general = append(general, k.lastTick, k.interrupt, k.suspend, k.back, k.views)
+		general = append(general, k.lastTick, k.interrupt, k.suspend, k.views)
 	}
 	return append(own, general...)
+}
+
+// goesBack reports whether esc does something: out of a row, out of the window, or out of a run that is over.
+func (v *runView) goesBack() bool {
+	return v.snapshot.Finished || v.window.Set() || v.view == viewLedger && v.balance.IsDown() ||
+		v.view == viewLanes && v.lanes.IsOpen()
 }
 
 func hints(p *look.Palette, bindings ...key.Binding) string {
@@ -519,13 +546,18 @@ func (v *runView) mouse(msg tea.Msg, sc scene.Scene, width, height int) {
 		if m.Y == height-1 {
 			for i, tab := range v.tabs {
 				if m.X >= tab[0] && m.X < tab[1] {
-					v.view = viewName(i)
+					v.goTo(viewName(i), sc)
 				}
 			}
 			return
 		}
-		if m.Y >= 1 && m.Y <= stripRows(height)+2 {
+		strip := stripRows(height) + 3 // with its rule, its problems and its clock
+		top, foot := 1+strip+1, 1      // with the header and the verdict
+		switch sc.Height = height - top - foot; {
+		case m.Y >= 1 && m.Y < strip:
 			v.dragFrom = v.secondAt(m.X, width)
+		case v.view == viewLedger && m.Y >= top && !v.help.open && !v.faults.open:
+			v.balance = v.balance.Click(m.Y-top, sc)
 		}
 	case tea.MouseMotionMsg:
 		v.drag(m.X, width)

@@ -102,10 +102,10 @@ type started struct {
 }
 
 type keys struct {
-	help, stop, leave, interrupt, back, suspend, scroll, views          key.Binding
-	window, earlier, later, wider, narrower, nextTick, lastTick         key.Binding
-	move, export, message, order, down, pick, rename, drop, marks, dial key.Binding
-	fault, pickFault, forWhom, howMuch                                  key.Binding
+	help, stop, leave, interrupt, back, suspend, scroll, views                 key.Binding
+	window, earlier, later, wider, narrower, nextTick, lastTick                key.Binding
+	move, export, message, order, down, pick, runIt, rename, drop, marks, dial key.Binding
+	fault, pickFault, forWhom, howMuch                                         key.Binding
 }
 
 // newKeys are the keys of the whole application; views have their own beside them.
@@ -135,12 +135,13 @@ func newKeys() keys {
 		order:     bind("b", "group by", "b"),
 		down:      bind("enter", "look into", "enter"),
 		pick:      bind("enter", "open", "enter"),
+		runIt:     bind("enter", "run", "enter"),
 		rename:    bind("r", "rename", "r"),
 		drop:      bind("d", "delete", "d"),
 		marks:     bind("c", "compare", "c"),
 		dial:      bind("p", "probe", "p"),
 		fault:     bind("f", "break", "f"),
-		pickFault: bind("a-z enter", "begin, end", "enter"),
+		pickFault: bind("enter", "begin, end", "enter"),
 		forWhom:   bind("← →", "clients", "left", "right"),
 		howMuch:   bind("- +", "how much", "-", "+"),
 	}
@@ -157,8 +158,9 @@ type model struct {
 	dark          bool
 	profile       colorprofile.Profile
 	width, height int
-	help          helpPane // of the home screen, or the probe
-	starting      *start   // what the user picked, until it has begun
+	help          helpPane     // of the home screen, or the probe
+	starting      *start       // what the user picked, until it has begun
+	ran           *home.Action // what the user picked last
 }
 
 // A start is something that is being started. It cannot be interrupted; if the
@@ -244,7 +246,7 @@ func (m model) pressInRun(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	}
 	m.run.source.Abort()
 	m.run = nil
-	h := m.shell.Home()
+	h := m.shell.Home().After(*m.home, m.ran)
 	m.home = &h
 	return m, nil
 }
@@ -266,7 +268,7 @@ func (m model) pressInProbe(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 	}
 	m.probe.Close()
 	m.probe = nil
-	h := m.shell.Home()
+	h := m.shell.Home().After(*m.home, nil)
 	m.home = &h
 	return m, nil
 }
@@ -297,7 +299,7 @@ func (m model) pressAtHome(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 		return m, m.probe.Wait()
 	case action != nil:
 		shell, mine := m.shell, &start{what: action.Words(), since: time.Now()}
-		m.starting = mine
+		m.starting, m.ran = mine, action
 		return m, func() tea.Msg {
 			source, err := shell.Start(*action)
 			return started{source, mine, err}
@@ -421,7 +423,11 @@ func (m model) drawProbe() []string {
 func (m model) drawHome() []string {
 	p := &m.palette
 	lines := []string{p.Draw(look.Strong, "tide pull")}
-	keys := []key.Binding{m.keys.pick, m.keys.help, m.keys.leave, m.keys.dial, m.keys.rename, m.keys.drop, m.keys.marks}
+	enter := m.keys.runIt
+	if m.home.Opens() {
+		enter = m.keys.pick
+	}
+	keys := []key.Binding{enter, m.keys.help, m.keys.leave, m.keys.dial, m.keys.rename, m.keys.drop, m.keys.marks}
 	foot := hintsWithin(p, m.width, keys...)
 	switch {
 	case m.help.open:
@@ -431,7 +437,7 @@ func (m model) drawHome() []string {
 		lines = append(lines, m.home.View(p, m.width, m.height-2)...)
 	}
 	if m.starting != nil {
-		foot = p.Draw(look.Water, fmt.Sprintf("starting %s ... %.0f s", plain.Text(m.starting.what, 60),
+		foot = p.Draw(look.Water, fmt.Sprintf("%s ... %.0f s", plain.Text(m.starting.what, 60),
 			time.Since(m.starting.since).Seconds())) + "   " + hintsWithin(p, 30, m.keys.back)
 		if m.starting.gaveUp {
 			foot = p.Draw(look.Beware, "it is ended as soon as it has started")

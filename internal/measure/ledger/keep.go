@@ -47,6 +47,24 @@ func (o *Outcome) Why() string {
 	return o.Fate.Why()
 }
 
+// WhyOf is Why for the outcome of a message of a kind: what is owed of a private one, or of an announcement, is another
+// thing.
+func (o *Outcome) WhyOf(k Kind) string {
+	if o.Cause == excuse.None {
+		switch {
+		case o.Fate == Lost && k == Whisper:
+			return "it was for this client, which was there and stayed, and it did not come within the grace time"
+		case o.Fate == Stray && k == Whisper:
+			return "it was for another client"
+		case o.Fate == Lost && !k.Said():
+			return "was in the room and stayed, and was not told within the grace time"
+		case o.Fate == Stray && !k.Said():
+			return "was not in the room, and was told"
+		}
+	}
+	return o.Why()
+}
+
 // Bounds on what is kept: the outcomes of one message, those of all messages
 // with something wrong before only the wrong ones are kept of each, and those
 // of the sample of good ones before it grows no more.

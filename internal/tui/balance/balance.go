@@ -3,19 +3,16 @@
 package balance
 
 import (
-	"cmp"
 	"fmt"
 	"slices"
-	"strings"
 	"time"
 
 	tea "charm.land/bubbletea/v2"
 
 	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
+	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
-	"tidepull/internal/measure/logbook"
-	"tidepull/internal/run"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/scene"
 	"tidepull/internal/tui/watch"
@@ -42,9 +39,31 @@ esc comes back up.
 
 // A place is one level that the user has gone down to.
 type place struct {
-	what   what
-	key    int // the line's key, the message's number, or the client
-	cursor int
+	what what
+	key  int // the line's key, the message's number, or the client
+	cursor
+}
+
+// A cursor stays on its row while others come above it.
+type cursor struct {
+	at int
+	on string // the id of the row; "": the first one
+}
+
+// in gives the place of the cursor's row among some.
+func (c *cursor) in(rows []row) int {
+	if i := slices.IndexFunc(rows, func(r row) bool { return r.id == c.on }); i >= 0 {
+		return i
+	}
+	return min(max(0, c.at), max(0, len(rows)-1))
+}
+
+// move puts the cursor on a row.
+func (c *cursor) move(to int, rows []row) {
+	c.at = min(max(0, to), max(0, len(rows)-1))
+	if c.at < len(rows) {
+		c.on = rows[c.at].id
+	}
 }
 
 type what uint8
@@ -59,9 +78,9 @@ const (
 // A Model is the view's state: how the sheet is ordered, and where the user is
 // in it. The zero value is the sheet by room.
 type Model struct {
-	by     int // room, crew, kind
-	cursor int // in the sheet
-	down   []place
+	by    int    // room, crew, kind
+	sheet cursor // in the sheet
+	down  []place
 }
 
 var orders = []string{"room", "crew", "kind"}
@@ -69,26 +88,30 @@ var orders = []string{"room", "crew", "kind"}
 // Update handles the view's keys; done reports whether the key was one.
 func (m Model) Update(msg tea.KeyPressMsg, sc scene.Scene) (next Model, done bool) {
 	m.down = append([]place(nil), m.down...)
-	cursor := &m.cursor
+	c := &m.sheet
 	if n := len(m.down); n > 0 {
-		cursor = &m.down[n-1].cursor
+		c = &m.down[n-1].cursor
 	}
 	rows := m.rows(sc)
-	*cursor = min(*cursor, max(0, len(rows)-1))
+	at := c.in(rows)
 	switch msg.String() {
 	case "up", "k":
-		*cursor = max(0, *cursor-1)
+		c.move(at-1, rows)
 	case "down", "j":
-		*cursor = min(*cursor+1, max(0, len(rows)-1))
+		c.move(at+1, rows)
 	case "pgup":
-		*cursor = max(0, *cursor-10)
+		c.move(at-10, rows)
 	case "pgdown":
-		*cursor = min(*cursor+10, max(0, len(rows)-1))
+		c.move(at+10, rows)
+	case "home":
+		c.move(0, rows)
+	case "end":
+		c.move(len(rows), rows)
 	case "b":
-		m.by, m.cursor, m.down = (m.by+1)%len(orders), 0, nil
+		m.by, m.sheet, m.down = (m.by+1)%len(orders), cursor{}, nil
 	case "enter":
-		if *cursor < len(rows) && rows[*cursor].to != nil {
-			m.down = append(m.down, *rows[*cursor].to)
+		if c.move(at, rows); at < len(rows) && rows[at].to != nil {
+			m.down = append(m.down, *rows[at].to)
 		}
 	case "esc":
 		if len(m.down) == 0 {
@@ -101,8 +124,60 @@ func (m Model) Update(msg tea.KeyPressMsg, sc scene.Scene) (next Model, done boo
 	return m, true
 }
 
-// A row is one line that can be gone into, where to is set.
+// Click puts the cursor on the row at a line of the view; a second click there goes into it.
+func (m Model) Click(y int, sc scene.Scene) Model {
+	m.down = append([]place(nil), m.down...)
+	here, rows := m.here(), m.rows(sc)
+	i := y - m.above(sc, here) + m.from(sc, here, rows)
+	if y < m.above(sc, here) || i < 0 || i >= len(rows) {
+		return m
+	}
+	if here.in(rows) == i && here.on == rows[i].id {
+		m, _ = m.Update(tea.KeyPressMsg{Code: tea.KeyEnter}, sc)
+		return m
+	}
+	c := &m.sheet
+	if n := len(m.down); n > 0 {
+		c = &m.down[n-1].cursor
+	}
+	c.move(i, rows)
+	return m
+}
+
+// IsDown reports whether the user has gone into a row.
+func (m Model) IsDown() bool { return len(m.down) > 0 }
+
+// A Focus is the message or the client that the user looks at.
+type Focus struct {
+	Message uint64
+	Client  ledger.Client // -1: none in particular
+}
+
+// Focus is what the user looks at, or what the cursor is on; false if it is neither a message nor a client.
+func (m Model) Focus(sc scene.Scene) (f Focus, is bool) {
+	f.Client = -1
+	places := slices.Clone(m.down)
+	if here, rows := m.here(), m.rows(sc); len(rows) > 0 {
+		if to := rows[here.in(rows)].to; to != nil {
+			places = append(places, *to)
+		}
+	}
+	for _, p := range places {
+		switch p.what {
+		case message:
+			f.Message, is = uint64(p.key), true
+		case client:
+			if f.Client = ledger.Client(p.key); !is {
+				f.Message, is = lane.NoMessage, true
+			}
+		}
+	}
+	return f, is
+}
+
+// A row is one line that can be gone into, if to is set.
 type row struct {
+	id   string // that no other row of the list has
 	text string
 	to   *place
 }
@@ -111,7 +186,7 @@ func (m Model) here() place {
 	if n := len(m.down); n > 0 {
 		return m.down[n-1]
 	}
-	return place{what: sheet, cursor: m.cursor}
+	return place{what: sheet, cursor: m.sheet}
 }
 
 // View draws the view.
@@ -119,21 +194,37 @@ func (m Model) View(sc scene.Scene) []string {
 	here := m.here()
 	lines := []string{sc.Palette.Rule(m.title(sc, here), sc.Palette.Draw(look.Faint, sc.Label), sc.Width)}
 	lines = append(lines, m.head(sc, here)...)
-	foot := m.foot(sc, here)
 	rows := m.rows(sc)
-	room := max(1, sc.Height-len(lines)-len(foot))
-	from := min(max(0, here.cursor-room+1), max(0, len(rows)-room))
+	from, room, at := m.from(sc, here, rows), m.room(sc, here), here.in(rows)
 	for i := from; i < min(len(rows), from+room); i++ {
 		pointer := "  "
-		if i == here.cursor {
+		if i == at {
 			pointer = sc.Palette.Draw(look.Strong, "▸ ")
+		}
+		if i == from+room-1 && i < len(rows)-1 {
+			more := fmt.Sprintf("  +%d ↓", len(rows)-1-i)
+			lines = append(lines, look.Fit(pointer+rows[i].text, sc.Width-len(more))+sc.Palette.Draw(look.Faint, more))
+			break
 		}
 		lines = append(lines, look.Fit(pointer+rows[i].text, sc.Width))
 	}
 	if len(rows) == 0 {
 		lines = append(lines, "  "+sc.Palette.Draw(look.Faint, "nothing to show here"))
 	}
-	return append(lines, foot...)
+	return append(lines, m.foot(sc, here)...)
+}
+
+// above is how many lines stand above the rows, and room how many rows there is room for.
+func (m Model) above(sc scene.Scene, here place) int { return 1 + len(m.head(sc, here)) }
+
+func (m Model) room(sc scene.Scene, here place) int {
+	return max(1, sc.Height-m.above(sc, here)-len(m.foot(sc, here)))
+}
+
+// from is the first row on the screen: the one at hand is always seen.
+func (m Model) from(sc scene.Scene, here place, rows []row) int {
+	room := m.room(sc, here)
+	return min(max(0, here.in(rows)-room+2), max(0, len(rows)-room))
 }
 
 // title names what is open, for the line above it.
@@ -149,76 +240,12 @@ func (m Model) title(sc scene.Scene, here place) string {
 	return "ledger by " + orders[m.by]
 }
 
-// name is what a line of the sheet is about, in the order at hand.
-func (m Model) name(sc scene.Scene, key int) string {
-	switch {
-	case m.by == 0 && key < len(sc.Run.Rooms):
-		return plain.Text(sc.Run.Rooms[key], 24)
-	case m.by == 1 && key < len(sc.Run.Trial.Crews):
-		return plain.Text(sc.Run.Trial.Crews[key].Name, 24)
-	case m.by == 2:
-		return ledger.Kind(key).String()
-	}
-	return fmt.Sprint(key)
-}
-
-// key is what the ledger's cells are summed up by, in the order at hand.
-func (m Model) key(c ledger.Cell) int { return []int{int(c.Room), int(c.Crew), int(c.Kind)}[m.by] }
-
-// A field is a column of the sheet.
-type field struct {
-	name  string
-	of    func(*ledger.Tally) int64
-	wrong look.Ink
-}
-
-// fields are the columns, the more important ones first: narrow screens show less.
-var fields = func() []field {
-	fate := func(f ledger.Fate) field {
-		return field{f.Title(), func(t *ledger.Tally) int64 { return *t.Of(f) }, scene.InkOf(f)}
-	}
-	return []field{
-		{"sent", func(t *ledger.Tally) int64 { return t.Said }, look.Text},
-		{"owed", func(t *ledger.Tally) int64 { return t.Owed }, look.Text}, fate(ledger.Delivered), fate(ledger.Late),
-		fate(ledger.Lost), fate(ledger.Excused), {"open", (*ledger.Tally).Open, look.Text}, fate(ledger.Duplicate),
-		fate(ledger.Stray), {"defects", (*ledger.Tally).Defects, look.Beware}, fate(ledger.Allowed), fate(ledger.Past),
-		fate(ledger.CaughtUp),
-	}
-}()
-
-const (
-	nameWidth  = 16
-	fieldWidth = 11
-)
-
-func fieldsShown(width int) int {
-	return min(len(fields), max(3, (width-nameWidth-2)/fieldWidth))
-}
-
-// tallyLine is one line of the sheet: only what is wrong has an ink of its own.
-func (m Model) tallyLine(sc scene.Scene, name string, t *ledger.Tally) string {
-	s := look.Fit(name, nameWidth)
-	for _, f := range fields[:fieldsShown(sc.Width)] {
-		v := f.of(t)
-		ink := f.wrong
-		if v == 0 {
-			ink = look.Text
-		}
-		s += look.Right(sc.Palette.Draw(ink, units.Count(v)), fieldWidth)
-	}
-	return s
-}
-
 // head stands above the rows and does not scroll with them.
 func (m Model) head(sc scene.Scene, here place) []string {
 	p := sc.Palette
 	switch here.what {
 	case sheet:
-		s := look.Fit("", nameWidth+2)
-		for _, f := range fields[:fieldsShown(sc.Width)] {
-			s += look.Right(f.name, fieldWidth)
-		}
-		return append(common(sc), p.Draw(look.Faint, s))
+		return append(common(sc), p.Draw(look.Faint, heading(sc)))
 	case message:
 		if msg := sc.Run.Message(uint64(here.key)); msg != nil {
 			return messageHead(sc, msg)
@@ -238,57 +265,6 @@ func common(sc scene.Scene) (lines []string) {
 	return lines
 }
 
-// foot sums the sheet up, and says whether the books of clients, ledger and meters agree.
-func (m Model) foot(sc scene.Scene, here place) []string {
-	if here.what != sheet {
-		return nil
-	}
-	why, signal := "adds up", look.AllWell
-	if problem := sc.Run.Total.Imbalance(); problem != "" {
-		why, signal = problem, look.InDanger
-	}
-	return append([]string{
-		sc.Palette.Draw(look.Faint, strings.Repeat("─", sc.Width)),
-		"  " + m.tallyLine(sc, "sum", &sc.Window.Total),
-		"  " + sc.Palette.Signal(signal, why),
-	}, checks(sc)...)
-}
-
-// checks lists the trial's checks, those that failed first, and the final checks,
-// as far as there is room.
-func checks(sc scene.Scene) (lines []string) {
-	p := sc.Palette
-	all := run.ChecksOf(sc.Run.Trial, sc.Window)
-	slices.SortStableFunc(all, func(a, b run.CheckSummary) int {
-		return cmp.Compare(min(1, b.Failed), min(1, a.Failed))
-	})
-	most := max(0, min(len(all), (sc.Height-8)/2))
-	if most == 0 {
-		return nil
-	}
-	each := min(sc.Width, 110)
-	lines = append(lines, "", p.Heading("checks", each, 12, "passed", "failed"))
-	for _, c := range all[:most] {
-		name := look.Fit(plain.Text(c.Kind, 12), 13) + plain.Text(c.Name, 60)
-		failed := units.Count(c.Failed)
-		if c.Failed > 0 {
-			failed = p.Draw(look.Beware, failed)
-		}
-		lines = append(lines, "  "+p.Line(name, each-2, 12, units.Count(c.Held), failed))
-	}
-	if most < len(all) {
-		lines = append(lines, p.Draw(look.Faint, fmt.Sprintf("  and %d more", len(all)-most)))
-	}
-	lines = append(lines, watch.WordLines(p, sc.Run, sc.Width, max(2, sc.Height/6))...)
-	for _, r := range sc.Run.FinalResults {
-		signal := map[run.Verdict]look.Signal{run.Holds: look.AllWell, run.Broken: look.SomethingLost,
-			run.NotProven: look.Attention}[r.Verdict]
-		lines = append(lines, look.Fit("  "+p.Signal(signal, "final_check "+plain.Text(r.Name, 40)+" "+
-			string(r.Verdict))+"  "+p.Draw(look.Faint, plain.Text(r.Why, 200)), sc.Width))
-	}
-	return lines
-}
-
 // rows are those of what is open: the sheet, a line's messages, a message's recipients, a client's life.
 func (m Model) rows(sc scene.Scene) []row {
 	here := m.here()
@@ -300,11 +276,7 @@ func (m Model) rows(sc scene.Scene) []row {
 	case client:
 		return life(sc, int32(here.key))
 	}
-	var rows []row
-	for _, l := range sc.Window.By(m.key) {
-		rows = append(rows, row{m.tallyLine(sc, m.name(sc, l.Key), &l.Tally), &place{what: line, key: l.Key}})
-	}
-	return rows
+	return m.lines(sc)
 }
 
 // messages lists the kept messages of a line, those of the window, the ones
@@ -319,7 +291,7 @@ func (m Model) messages(sc scene.Scene, key int) []row {
 				if msg.Problems() > 0 {
 					text = at(msg) + "  " + watch.Describe(sc.Palette, sc.Run, msg)
 				}
-				rows = append(rows, row{text, &place{what: message, key: int(msg.Number)}})
+				rows = append(rows, row{fmt.Sprint(msg.Number), text, &place{what: message, key: int(msg.Number)}})
 			}
 		}
 	}
@@ -331,7 +303,7 @@ func (m Model) messages(sc scene.Scene, key int) []row {
 func (m Model) concerns(sc scene.Scene, msg *ledger.Message, key int) bool {
 	switch m.by {
 	case 0:
-		return int(msg.Room) == key
+		return m.key(ledger.Cell{Room: msg.Room, Kind: msg.Kind}) == key
 	case 2:
 		return int(msg.Kind) == key
 	}
@@ -356,112 +328,4 @@ func good(sc scene.Scene, msg *ledger.Message) string {
 	return fmt.Sprintf("%s  %s message %d by %s in %s, owed to %d: all have it", at(msg),
 		sc.Palette.Draw(look.Faint, "·"), msg.Number,
 		plain.Text(sc.Run.ClientName(msg.Sender), 30), plain.Text(sc.Run.Rooms[msg.Room], 30), msg.Owed)
-}
-
-// messageHead says what a message was and how far it came, above its recipients.
-func messageHead(sc scene.Scene, msg *ledger.Message) []string {
-	lag := msg.Sent.Sub(msg.Due)
-	return []string{
-		fmt.Sprintf("  a %s by %s in %s, due at %s, sent %s later", msg.Kind,
-			plain.Text(sc.Run.ClientName(msg.Sender), 30), plain.Text(sc.Run.Rooms[msg.Room], 30),
-			strings.TrimSpace(at(msg)), units.Duration(lag)),
-		fmt.Sprintf("  owed to %d, %d have it, %d of them late; lost at %d", msg.Owed, msg.Reached, msg.Late, msg.Lost),
-		"",
-	}
-}
-
-// outcomes are a message's recipients.
-func outcomes(sc scene.Scene, number uint64) []row {
-	msg := sc.Run.Message(number)
-	if msg == nil {
-		return nil
-	}
-	// The worst come first, and within one fate who had it first.
-	ordered := slices.Clone(msg.Outcomes)
-	slices.SortStableFunc(ordered, func(a, b ledger.Outcome) int {
-		return cmp.Or(cmp.Compare(a.Fate.Severity(), b.Fate.Severity()), cmp.Compare(a.Latency, b.Latency))
-	})
-	var rows []row
-	for _, o := range ordered {
-		rows = append(rows, row{look.Fit(plain.Text(sc.Run.ClientName(o.Client), 22), 24) + outcome(sc, o),
-			&place{what: client, key: int(o.Client)}})
-	}
-	return rows
-}
-
-// outcome says what became of a message at one recipient, and why.
-func outcome(sc scene.Scene, o ledger.Outcome) string {
-	ink := scene.InkOf(o.Fate)
-	latency := fmt.Sprintf("%.3f ms", float64(o.Latency)/1e6) // exact: the order of recipients is the point
-	if o.Fate == ledger.Delivered && o.Latency == 0 {
-		latency = "piled up" // its recipient read slowly on purpose
-	}
-	if o.Fate == ledger.Lost || o.Fate == ledger.Excused || o.Fate == ledger.CaughtUp {
-		latency = ""
-	}
-	return look.Fit(sc.Palette.Draw(ink, o.Fate.String()), 11) + look.Right(latency, 14) + "  " +
-		sc.Palette.Draw(look.Faint, o.Why())
-}
-
-// clientHead says what a client has said and heard, above its life.
-func clientHead(sc scene.Scene, id ledger.Client) []string {
-	sent, got := uint32(0), uint32(0)
-	if int(id) < len(sc.Run.Sent) {
-		sent, got = sc.Run.Sent[id], sc.Run.Got[id]
-	}
-	return []string{
-		fmt.Sprintf("  of crew %s: has sent %s messages and received %s marked ones",
-			plain.Text(sc.Run.Trial.Crews[sc.Run.CrewOf(id)].Name, 30), units.Count(int64(sent)),
-			units.Count(int64(got))),
-		"",
-	}
-}
-
-// life lists what happened to a client, and what became of the kept messages
-// at it, in order of time.
-func life(sc scene.Scene, id ledger.Client) []row {
-	type moment struct {
-		at time.Duration
-		row
-	}
-	var moments []moment
-	for _, e := range sc.Run.Events {
-		if e.Client == id {
-			moments = append(moments, moment{e.At, row{text: clock(e.At) + "  " + event(sc, e)}})
-		}
-	}
-	for i := range sc.Run.Kept {
-		msg := &sc.Run.Kept[i]
-		for _, o := range msg.Outcomes {
-			if o.Client == id {
-				text := fmt.Sprintf("%s  message %-8d %s", at(msg), msg.Number, outcome(sc, o))
-				moments = append(moments, moment{time.Duration(msg.Due),
-					row{text, &place{what: message, key: int(msg.Number)}}})
-			}
-		}
-	}
-	slices.SortStableFunc(moments, func(a, b moment) int { return cmp.Compare(a.at, b.at) })
-	rows := make([]row, len(moments))
-	for i, m := range moments {
-		rows[i] = m.row
-	}
-	return rows
-}
-
-// event puts an event of a client's life in words.
-func event(sc scene.Scene, e logbook.Event) string {
-	text := e.What.String()
-	if e.Room >= 0 && int(e.Room) < len(sc.Run.Rooms) {
-		text += " " + plain.Text(sc.Run.Rooms[e.Room], 30)
-	}
-	if e.Detail != "" {
-		text += ": " + plain.Text(e.Detail, 80)
-	}
-	switch e.What {
-	case logbook.Broke, logbook.Refused:
-		return sc.Palette.Draw(look.Danger, text)
-	case logbook.Denied, logbook.Missed, logbook.Failed:
-		return sc.Palette.Draw(look.Beware, text)
-	}
-	return text
 }

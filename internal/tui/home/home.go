@@ -45,11 +45,11 @@ type Action struct {
 func (a *Action) Words() string {
 	switch {
 	case a.Run != 0:
-		return fmt.Sprintf("run %d", a.Run)
+		return fmt.Sprintf("opening run %d", a.Run)
 	case a.Trial != "":
-		return a.Trial
+		return "starting " + a.Trial
 	}
-	return "the demo"
+	return "starting the demo"
 }
 
 // A Model is the screen's state.
@@ -78,6 +78,25 @@ func New(trials []string, s *store.Store, trouble string) Model {
 	m.input.Prompt = "name: "
 	return m.Refresh().look()
 }
+
+// After gives the screen as it is when the user comes back to it from something that was opened or run: the cursor is on
+// that run, if it is kept, or where it was. Nothing is run again by pressing enter once too often.
+func (m Model) After(before Model, ran *Action) Model {
+	m.cursor = min(before.cursor, m.items()-1)
+	switch r := before.at(); {
+	case ran != nil && (ran.Demo || ran.Trial != "") && len(m.runs) > 0 && !slices.ContainsFunc(before.runs,
+		func(r store.Run) bool { return r.ID == m.runs[0].ID }):
+		m.cursor = 1 + len(m.trials)
+	case r != nil:
+		if i := slices.IndexFunc(m.runs, func(other store.Run) bool { return other.ID == r.ID }); i >= 0 {
+			m.cursor = 1 + len(m.trials) + i
+		}
+	}
+	return m.look()
+}
+
+// Opens reports whether enter opens what is at hand; else it runs it.
+func (m Model) Opens() bool { return m.at() != nil }
 
 // Move moves the cursor.
 func (m Model) Move(by int) Model {

@@ -90,6 +90,37 @@ func (m Model) Focus() *lane.Record {
 	return m.focus
 }
 
+// IsOpen reports whether what a message says is shown.
+func (m Model) IsOpen() bool { return m.open }
+
+// FocusOn has the lanes be around a message, at one client if that is not below 0; of lane.NoMessage, around what
+// happened to that client. Where nothing is kept of it they say so, and stay.
+func (m Model) FocusOn(sc scene.Scene, message uint64, c ledger.Client) Model {
+	var best *lane.Record
+	better := func(r *lane.Record) bool {
+		return best == nil || r.Odd() && !best.Odd() || r.Odd() == best.Odd() && r.At < best.At
+	}
+	for i := range sc.Run.Lanes {
+		r := &sc.Run.Lanes[i]
+		about := r.Number == message && (r.What == lane.Said || r.What == lane.Got || r.What == lane.Lost)
+		if message == lane.NoMessage {
+			about = true
+		}
+		if about && (c < 0 || r.Client == c) && better(r) {
+			best = r
+		}
+	}
+	m.notice = ""
+	if best == nil {
+		m.notice = "of what was looked at nothing is kept for the lanes: they have what happened around problems, and the first clients of each crew"
+		return m
+	}
+	focus := *best
+	m.picked, m.focus, m.moved, m.cached = nil, &focus, false, key{}
+	m.arrange(sc, scene.Span{})
+	return m
+}
+
 // Clients are those that are set side by side.
 func (m Model) Clients() []ledger.Client { return m.clients }
 
