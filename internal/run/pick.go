@@ -66,7 +66,7 @@ func (s *Snapshot) Around(focus *lane.Record) (clients []ledger.Client, label st
 		what = fmt.Sprintf("message %d, %s", focus.Number, what)
 	}
 	if focus.What != lane.Got && focus.What != lane.Lost {
-		what = fmt.Sprintf("%s: %s", s.ClientName(focus.Client), what)
+		what = fmt.Sprintf("%s: %s", plain.Text(s.ClientName(focus.Client), 30), what)
 	}
 	return lane.Around(s.Lanes, *focus, picked), "around " + what
 }

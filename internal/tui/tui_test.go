@@ -206,20 +206,20 @@ func TestLookInto(t *testing.T) {
 	s.keys("b")
 	s.until(`── ledger by crew`, 5*time.Second)
 	s.keys("b", "b", "Down", "Enter")
-	s.until(`── room lock-1`, 5*time.Second)
-	row := s.until(`▸ +\d:\d\d\.\d+ +■ message (\d+) by (\S+) in lock-1, owed to \d+: lost at ([a-z]+-\d+)`,
+	room := s.until(`── room (lock-\d)`, 5*time.Second)[1]
+	row := s.until(`▸ +\d:\d\d\.\d+ +■ message (\d+) by (\S+) in `+room+`, owed to \d+: lost at ([a-z]+-\d+)`,
 		5*time.Second)
 	s.keys("Enter")
 	s.until(`── message `+row[1], 5*time.Second)
-	s.until(`a notice by `+row[2]+` in lock-1`, 5*time.Second)
+	s.until(`a notice, the \S+ of its sender's connection, by `+row[2]+` in `+room, 5*time.Second)
 	s.until(row[3]+` +lost +was a member when it was said`, 5*time.Second)
 	s.keys("Enter")
 	s.until(`── client `+row[3], 5*time.Second)
 	s.until(`has sent [\d,]+ messages and received [1-9][\d,]* marked ones`, 5*time.Second)
 	s.until(`set out`, 5*time.Second)
-	s.until(`entered lock-1`, 5*time.Second)
-	s.until(`message `+row[1]+` +lost`, 5*time.Second)
-	for _, above := range []string{"message " + row[1], "room lock-1", "ledger by room"} {
+	s.until(`entered `+room, 5*time.Second)
+	s.until(`message `+row[1]+` +from \S+ in lock-\d +lost`, 5*time.Second)
+	for _, above := range []string{"message " + row[1], "room " + room, "ledger by room"} {
 		s.keys("Escape")
 		s.until(`── `+above, 5*time.Second)
 	}

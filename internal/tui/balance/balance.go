@@ -35,6 +35,7 @@ esc comes back up.
   duplicate, stray: it came again; it came to someone who should not have it
   defects: reordered, out of the others' order, or altered; they come on top of the others
   allowed, history: it came to someone who was just entering or leaving; it came as history
+  +7 tab: there are more columns, which tab shows; those that count something come first
   checks: what the trial looks at again and again, and how often that passed and failed`
 
 // A place is one level that the user has gone down to.
@@ -79,6 +80,7 @@ const (
 // in it. The zero value is the sheet by room.
 type Model struct {
 	by    int    // room, crew, kind
+	page  int    // of the columns, if there are more than there is room for
 	sheet cursor // in the sheet
 	down  []place
 }
@@ -107,6 +109,8 @@ func (m Model) Update(msg tea.KeyPressMsg, sc scene.Scene) (next Model, done boo
 		c.move(0, rows)
 	case "end":
 		c.move(len(rows), rows)
+	case "tab":
+		m.page++
 	case "b":
 		m.by, m.sheet, m.down = (m.by+1)%len(orders), cursor{}, nil
 	case "enter":
@@ -245,7 +249,7 @@ func (m Model) head(sc scene.Scene, here place) []string {
 	p := sc.Palette
 	switch here.what {
 	case sheet:
-		return append(common(sc), p.Draw(look.Faint, heading(sc)))
+		return append(common(sc), p.Draw(look.Faint, m.heading(sc)))
 	case message:
 		if msg := sc.Run.Message(uint64(here.key)); msg != nil {
 			return messageHead(sc, msg)

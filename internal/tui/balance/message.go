@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
 	"tidepull/internal/measure/lane"
@@ -135,14 +137,15 @@ func neighbours(sc scene.Scene, msg *ledger.Message) string {
 			}
 		}
 		if !found {
-			return "none is kept"
+			return "none is kept " + map[bool]string{true: "after it", false: "before it"}[later]
 		}
-		return fmt.Sprintf("%d, %s", best.number, units.Duration((best.at - time.Duration(msg.Sent)).Abs()))
+		return fmt.Sprintf("message %d %s %s", best.number, units.Duration((best.at - time.Duration(msg.Sent)).Abs()),
+			map[bool]string{true: "after it", false: "before it"}[later])
 	}
 	ofSender := func(m said) bool { return m.sender == msg.Sender }
 	inRoom := func(m said) bool { return m.room == msg.Room }
-	return fmt.Sprintf("before and after it: of its sender %s; %s; in its room %s; %s", next(ofSender, false),
-		next(ofSender, true), next(inRoom, false), next(inRoom, true))
+	return fmt.Sprintf("of its sender: %s, %s; in its room: %s, %s", next(ofSender, false), next(ofSender, true),
+		next(inRoom, false), next(inRoom, true))
 }
 
 // strip draws who had a message when: the first at the top, the last below, each crew with a sign of its own.
@@ -215,17 +218,21 @@ func outcomes(sc scene.Scene, number uint64) []row {
 	if msg == nil {
 		return nil
 	}
-	// The worst come first, and within one fate who had it first.
-	ordered := slices.Clone(msg.Outcomes)
-	slices.SortStableFunc(ordered, func(a, b ledger.Outcome) int {
-		return cmp.Or(cmp.Compare(a.Fate.Severity(), b.Fate.Severity()), cmp.Compare(a.Latency, b.Latency))
-	})
 	var rows []row
-	for _, o := range ordered {
+	for _, o := range ranked(msg) {
 		rows = append(rows, row{fmt.Sprint(o.Client, o.Fate), look.Fit(plain.Text(sc.Run.ClientName(o.Client), 22), 24) + outcome(sc, msg, o),
 			&place{what: client, key: int(o.Client)}})
 	}
 	return rows
+}
+
+// ranked are a message's outcomes: the worst first, and within one fate who had it first.
+func ranked(msg *ledger.Message) []ledger.Outcome {
+	ordered := slices.Clone(msg.Outcomes)
+	slices.SortStableFunc(ordered, func(a, b ledger.Outcome) int {
+		return cmp.Or(cmp.Compare(a.Fate.Severity(), b.Fate.Severity()), cmp.Compare(a.Latency, b.Latency))
+	})
+	return ordered
 }
 
 // outcome says what became of a message at one recipient, and why.
@@ -240,4 +247,25 @@ func outcome(sc scene.Scene, msg *ledger.Message, o ledger.Outcome) string {
 	}
 	return look.Fit(sc.Palette.Draw(ink, o.Fate.String()), 11) + look.Right(latency, 14) + "  " +
 		sc.Palette.Draw(look.Faint, why(sc, msg, o))
+}
+
+// whole says in full, below the recipients, what became of the message at the one at hand.
+func whole(sc scene.Scene, here place) []string {
+	msg := sc.Run.Message(uint64(here.key))
+	if msg == nil || sc.Height < 20 {
+		return nil
+	}
+	all := ranked(msg)
+	if len(all) == 0 {
+		return nil
+	}
+	rows := outcomes(sc, msg.Number)
+	o := all[here.in(rows)]
+	text := plain.Text(sc.Run.ClientName(o.Client), 60) + ": " + o.Fate.String() + "; " + why(sc, msg, o)
+	lines := strings.Split(ansi.Wrap(text, max(20, sc.Width-4), ""), "\n")
+	lines = lines[:min(len(lines), 4)]
+	for i := range lines {
+		lines[i] = "  " + lines[i]
+	}
+	return append([]string{sc.Palette.Draw(look.Faint, strings.Repeat("─", sc.Width))}, lines...)
 }

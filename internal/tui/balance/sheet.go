@@ -75,43 +75,46 @@ const (
 // always are the fields that are shown in any case, from the front; narrow screens show of the others what is not 0.
 const always = 3
 
-// shown are the fields that there is room for, those that count something first, and how many are left out.
-func shown(sc scene.Scene) (those []field, more int) {
-	room := min(len(fields), max(always, (sc.Width-nameWidth-2-moreWidth)/fieldWidth))
-	if room < len(fields) {
-		t := &sc.Window.Total
-		take := map[int]bool{}
-		for _, counts := range []bool{true, false} {
-			for i := range fields {
-				if len(take) < room && (i < always || (fields[i].of(t) != 0) == counts) {
-					take[i] = true
-				}
-			}
-		}
-		for i := range fields {
-			if take[i] {
-				those = append(those, fields[i])
-			} else {
-				more++
-			}
-		}
-		return those, more
+// shown are the fields that there is room for, those that count something first, and how many are left out. Each page
+// has others beside those that are always there.
+func shown(sc scene.Scene, page int) (those []field, more int) {
+	room := max(always, (sc.Width-nameWidth-2-moreWidth)/fieldWidth)
+	if room >= len(fields) {
+		return fields, 0
 	}
-	return fields, 0
+	rest := slices.Clone(fields[always:])
+	slices.SortStableFunc(rest, func(a, b field) int {
+		return cmp.Compare(min(1, b.of(&sc.Window.Total)), min(1, a.of(&sc.Window.Total)))
+	})
+	each := max(1, room-always)
+	from := page % ((len(rest) + each - 1) / each) * each
+	those = rest[from:min(len(rest), from+each)]
+	if from == 0 { // in their usual order
+		slices.SortFunc(those, func(a, b field) int { return cmp.Compare(placeOf(a.name), placeOf(b.name)) })
+	}
+	most := always
+	if room == always { // there is room for these alone
+		most = always - 1
+	}
+	return slices.Concat(fields[:most], those), len(fields) - most - len(those)
+}
+
+func placeOf(name string) int {
+	return slices.IndexFunc(fields, func(f field) bool { return f.name == name })
 }
 
 // moreWidth is room for how many columns are left out.
-const moreWidth = 6
+const moreWidth = 8
 
 // heading names the columns.
-func heading(sc scene.Scene) string {
-	those, more := shown(sc)
+func (m Model) heading(sc scene.Scene) string {
+	those, more := shown(sc, m.page)
 	s := look.Fit("", nameWidth+2)
 	for _, f := range those {
 		s += look.Right(f.name, fieldWidth)
 	}
 	if more > 0 {
-		s += fmt.Sprintf("  +%d →", more)
+		s += fmt.Sprintf("  +%d tab", more)
 	}
 	return s
 }
@@ -138,7 +141,7 @@ func isWrong(t *ledger.Tally) bool {
 // tallyLine is one line of the sheet: only what is wrong has an ink of its own.
 func (m Model) tallyLine(sc scene.Scene, name string, t *ledger.Tally) string {
 	s := look.Fit(name, nameWidth)
-	those, _ := shown(sc)
+	those, _ := shown(sc, m.page)
 	for _, f := range those {
 		v := f.of(t)
 		ink := f.wrong
@@ -152,6 +155,9 @@ func (m Model) tallyLine(sc scene.Scene, name string, t *ledger.Tally) string {
 
 // foot sums the sheet up, and says whether the books of clients, ledger and meters agree.
 func (m Model) foot(sc scene.Scene, here place) []string {
+	if here.what == message {
+		return whole(sc, here)
+	}
 	if here.what != sheet {
 		return nil
 	}
