@@ -30,6 +30,12 @@ func Between(from, to time.Duration) string {
 // Micros is Duration for microseconds.
 func Micros(us float64) string {
 	switch {
+	case us < 0:
+		return "-" + Micros(-us)
+	case us < 0.0005:
+		return "0"
+	case us < 0.9995:
+		return digits(1000*us) + " ns"
 	case us < 999.5:
 		return digits(us) + " us"
 	case us < 999.5e3:
@@ -83,6 +89,14 @@ func Plural(n int, one string) string {
 func Percent(share float64) string {
 	p := math.Round(1000*share) / 10
 	return strconv.FormatFloat(p, 'f', -1, 64) + " %"
+}
+
+// Signed writes a difference in percent: "+0.31 %"; one that is nothing to its digits has no sign.
+func Signed(percent float64) string {
+	if text := fmt.Sprintf("%+.2f", percent); text != "-0.00" && text != "+0.00" {
+		return text + " %"
+	}
+	return "0 %"
 }
 
 // Bytes writes a number of bytes: "3.1 KiB".

@@ -111,7 +111,7 @@ func Pulse(s *run.Snapshot) (lines []string) {
 		line := fmt.Sprintf("heartbeats: %d of the server, promised every %v: %s; %d missing, %d late, %d early",
 			c.Heard, p.Every, times(&h[logbook.BeatInterval], "longest"), c.Missing, c.Late, c.Early)
 		if drift, ok := w.Drift(); ok {
-			line += fmt.Sprintf("; drift %+.2f %%", drift)
+			line += "; drift " + units.Signed(drift)
 		}
 		if b, ok := w.Bunched(); ok {
 			line += fmt.Sprintf("; %.0f %% in the fullest twentieth of an interval", 100*b)

@@ -63,7 +63,7 @@ func (r *reader) readTide(b *hcl.Block, clients int) (t trial.Tide) {
 				over = time.Duration((to - before) * float64(clients) * float64(r.interval(a["arrivals"])))
 			}
 			if to <= before {
-				r.fail(leg.LabelRanges[0], "a flood rises; it is at %g %% already", before*100)
+				r.fail(leg.LabelRanges[0], "a flood rises; it is at %.4g %% already", before*100)
 			}
 			stairs("flood", to, max(over, 1), r.whole(a["steps"], 1, 1000, 1))
 		case "slack":
@@ -77,7 +77,7 @@ func (r *reader) readTide(b *hcl.Block, clients int) (t trial.Tide) {
 				r.missing(leg.DefRange, "an ebb needs over")
 			}
 			if to >= before {
-				r.fail(leg.DefRange, "an ebb falls; it is at %g %% already", before*100)
+				r.fail(leg.DefRange, "an ebb falls; it is at %.4g %% already", before*100)
 			}
 			stairs("ebb", to, r.duration(a["over"], time.Second), r.whole(a["steps"], 1, 1000, 1))
 		case "wave":
@@ -86,7 +86,7 @@ func (r *reader) readTide(b *hcl.Block, clients int) (t trial.Tide) {
 				low = r.share(r.text(a["to"], "0%"), a["to"].Expr.Range())
 			}
 			if low >= before {
-				r.fail(leg.DefRange, "a wave falls first; it is at %g %% already", before*100)
+				r.fail(leg.DefRange, "a wave falls first; it is at %.4g %% already", before*100)
 			}
 			for range r.whole(a["times"], 1, 1000, 1) {
 				add("ebb", low, period/2)
@@ -95,7 +95,7 @@ func (r *reader) readTide(b *hcl.Block, clients int) (t trial.Tide) {
 		case "spike":
 			to := r.share(leg.Labels[0], leg.LabelRanges[0])
 			if to <= before {
-				r.fail(leg.LabelRanges[0], "a spike rises; it is at %g %% already", before*100)
+				r.fail(leg.LabelRanges[0], "a spike rises; it is at %.4g %% already", before*100)
 			}
 			add("flood", to, 0)
 			add("slack", to, r.duration(a["lasts"], time.Second))

@@ -191,7 +191,10 @@ func percentiles(sc scene.Scene, width, rows int) []string {
 func sizes(sc scene.Scene, width, rows int) []string {
 	p := sc.Palette
 	text := "all audiences were of one size: no line can be fitted"
-	line, ok := sc.Window.Fit.Line()
+	line, ok := cleanFit(sc)
+	if ok && (line.Slope <= 0 || line.Error >= line.Slope) {
+		ok, text = false, "no growth with the size of the audience that could be told from chance"
+	}
 	if ok {
 		text = fmt.Sprintf("last recipient: %s and %s a recipient, ± %s", units.Micros(line.Base),
 			units.Micros(line.Slope), units.Micros(line.Error))
@@ -231,6 +234,17 @@ func sizes(sc scene.Scene, width, rows int) []string {
 		}
 	}
 	return lines
+}
+
+// cleanFit is the line through the window's messages, without the seconds that say nothing of the server.
+func cleanFit(sc scene.Scene) (logbook.FittedLine, bool) {
+	var fit logbook.Fit
+	for _, e := range sc.Entries {
+		if e.Health.Overload == 0 {
+			fit.Add(e.Fit)
+		}
+	}
+	return fit.Line()
 }
 
 // sizeChart draws the medians and p99s by size, each doubling taking the same

@@ -174,11 +174,19 @@ func (m Model) runSide(p *look.Palette, r *store.Run, width, height int) []strin
 	lines = append(lines, "")
 	line("started", r.Started.Local().Format("2006-01-02 15:04:05")+", "+units.Clock(r.Elapsed)+" long")
 	line("target", look.Clip(plain.Text(r.Target, 80), each-12))
-	line("clients, messages", units.Count(int64(r.Clients))+", "+units.Count(s.Messages.Sent))
-	line("owed, delivered", units.Count(s.Ledger.Owed)+", "+units.Count(s.Ledger.Delivered))
-	line("lost, late", wrong(s.Ledger.Lost, look.Lost)+", "+wrong(s.Ledger.Late, look.Beware))
-	line("duplicate, stray", wrong(s.Ledger.Duplicate, look.Beware)+", "+wrong(s.Ledger.Stray, look.Beware))
-	line("fan-out p50, p99", units.Micros(s.Fanout.P50)+", "+units.Micros(s.Fanout.P99))
+	line("clients", units.Count(int64(r.Clients)))
+	line("messages", units.Count(s.Messages.Sent))
+	line("owed", units.Count(s.Ledger.Owed))
+	line("delivered", units.Count(s.Ledger.Delivered))
+	line("lost", wrong(s.Ledger.Lost, look.Lost))
+	line("late", wrong(s.Ledger.Late, look.Beware))
+	line("duplicate", wrong(s.Ledger.Duplicate, look.Beware))
+	line("stray", wrong(s.Ledger.Stray, look.Beware))
+	line("fan-out p50", units.Micros(s.Fanout.P50))
+	line("fan-out p99", units.Micros(s.Fanout.P99))
+	for _, shared := range s.InCommon {
+		lines = append(lines, look.Fit(p.Signal(look.SomethingLost, "in common")+"  "+plain.Text(shared.Says, 300), width))
+	}
 	for _, l := range s.Limits {
 		if l.Verdict != run.Holds && len(lines) < height {
 			signal := look.Attention

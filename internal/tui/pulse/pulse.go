@@ -146,27 +146,33 @@ func server(sc scene.Scene, width int) []string {
 	if promise == nil {
 		return append(lines, p.Draw(look.Faint, "  the trial's target has no promise { }: nothing is measured"))
 	}
+	var counts []string
 	if promise.Server {
 		drift, bunched := "-", "-"
 		if v, ok := w.Drift(); ok {
-			drift = fmt.Sprintf("%+.2f %%", v)
+			drift = units.Signed(v)
 		}
 		if v, ok := w.Bunched(); ok {
 			bunched = fmt.Sprintf("%.0f %%", 100*v)
 		}
-		lines = append(lines, p.Line("promised, of the server, each", width, 11, units.Duration(promise.Every)),
-			p.Line("from one to the next", width, 11, quantiles(&w.Times[logbook.BeatInterval])...),
-			p.Line("came, missing", width, 11, units.Count(c.Heard), p.Zero(c.Missing, look.Lost)),
-			p.Line("late, early", width, 11, p.Zero(c.Late, look.Beware), p.Zero(c.Early, look.Beware)),
-			p.Line("drift, bunched", width, 11, drift, bunched))
+		lines = append(lines, p.Line("promised, of the server, each", width, 11, units.Duration(promise.Every), "", ""),
+			p.Line("from one to the next", width, 11, quantiles(&w.Times[logbook.BeatInterval])...))
+		counts = append(counts, p.Line("drift", width, 11, drift),
+			p.Line("in the fullest twentieth of an interval", width, 11, bunched), p.Line("came", width, 11, units.Count(c.Heard)),
+			p.Line("missing", width, 11, p.Zero(c.Missing, look.Lost)),
+			p.Line("late", width, 11, p.Zero(c.Late, look.Beware)),
+			p.Line("early", width, 11, p.Zero(c.Early, look.Beware)))
 	}
 	if c.Asked > 0 {
-		lines = append(lines,
-			p.Line("of clients, answered, not by the next", width, 11, units.Count(c.Asked), units.Count(c.Answered),
-				p.Zero(c.Unheard, look.Lost)),
-			p.Line("round trip", width, 11, quantiles(&w.Times[logbook.RoundTrip])...))
+		lines = append(lines, p.Line("round trip of clients'", width, 11, quantiles(&w.Times[logbook.RoundTrip])...))
+		counts = append(counts, p.Line("of clients", width, 11, units.Count(c.Asked)),
+			p.Line("  answered", width, 11, units.Count(c.Answered)),
+			p.Line("  not by the next", width, 11, p.Zero(c.Unheard, look.Lost)))
 	}
-	return lines
+	if len(counts) == 0 {
+		return lines
+	}
+	return slices.Concat(lines, []string{p.Heading("all heartbeats", width, 11, "all told")}, counts)
 }
 
 // clients is what became of those that misbehave, and of those that do not.
@@ -179,10 +185,13 @@ func clients(sc scene.Scene, width int) []string {
 		deadline = units.Duration(promise.Deadline)
 	}
 	return append(lines, p.Line("must be closed within", width, 11, deadline),
-		p.Line("eviction", width, 11, quantiles(&w.Times[logbook.ToEvict])...),
-		p.Line("misbehaved, evicted", width, 11, units.Count(c.Misbehave), units.Count(c.Evicted)),
-		p.Line("evicted late, not evicted", width, 11, p.Zero(c.TooLate, look.Lost), p.Zero(c.Kept, look.Lost)),
-		p.Line("others told after an eviction", width, 11, quantiles(&w.Times[logbook.ToTell])...),
+		p.Line("closed after", width, 11, quantiles(&w.Times[logbook.ToEvict])...),
+		p.Line("others told after that", width, 11, quantiles(&w.Times[logbook.ToTell])...),
+		p.Heading("clients, counted", width, 11, "count"),
+		p.Line("misbehaved", width, 11, units.Count(c.Misbehave)),
+		p.Line("  evicted", width, 11, units.Count(c.Evicted)),
+		p.Line("  of them after the deadline", width, 11, p.Zero(c.TooLate, look.Lost)),
+		p.Line("  not evicted", width, 11, p.Zero(c.Kept, look.Lost)),
 		p.Line("the living: closed all the same (hasty)", width, 11, p.Zero(c.Hasty, look.Danger)))
 }
 

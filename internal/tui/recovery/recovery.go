@@ -163,16 +163,23 @@ func returns(sc scene.Scene, width int) []string {
 			look.Quantile(row.h, 1)))
 	}
 	t := &w.Total
-	return append(lines,
-		p.Line("broke, came back", width, 11, units.Count(c.Broke), units.Count(c.Back)),
-		p.Line("gave up, still away at the end", width, 11, p.Zero(c.GaveUp, look.Lost), p.Zero(c.StillAway,
-			look.Lost)),
-		p.Line("tries, accepted", width, 11, units.Count(c.Tries), units.Count(c.Accepted)),
-		p.Line("refused, no answer, failed", width, 11, units.Count(c.Refused), units.Count(c.TimedOut),
-			units.Count(c.Failed)),
-		p.Line("numbers of rooms that began again", width, 11, p.Zero(c.Renumbered, look.Beware)),
-		p.Line("missed: caught up, lost, excused", width, 11, units.Count(t.CaughtUp), p.Zero(t.Lost, look.Lost),
-			units.Count(t.Excused)))
+	lines = append(lines, p.Heading("connections, and tries to come back", width, 11, "count"),
+		p.Line("broke", width, 11, units.Count(c.Broke)),
+		p.Line("came back", width, 11, units.Count(c.Back)),
+		p.Line("gave up", width, 11, p.Zero(c.GaveUp, look.Lost)),
+		p.Line("still away at the end", width, 11, p.Zero(c.StillAway, look.Lost)),
+		p.Line("tries", width, 11, units.Count(c.Tries)),
+		p.Line("  accepted", width, 11, units.Count(c.Accepted)),
+		p.Line("  refused", width, 11, units.Count(c.Refused)),
+		p.Line("  without an answer", width, 11, units.Count(c.TimedOut)),
+		p.Line("  failed", width, 11, units.Count(c.Failed)),
+		p.Line("numbers of rooms that began again", width, 11, p.Zero(c.Renumbered, look.Beware)))
+	if c.Back == 0 { // nobody has missed anything by being away
+		return lines
+	}
+	return append(lines, p.Line("messages caught up on", width, 11, units.Count(t.CaughtUp)),
+		p.Line("messages lost", width, 11, p.Zero(t.Lost, look.Lost)),
+		p.Line("messages excused", width, 11, units.Count(t.Excused)))
 }
 
 // server is what the server's process used.

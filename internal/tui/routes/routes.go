@@ -172,9 +172,12 @@ func usable(sc scene.Scene, width int) []string {
 	if c.Down > 0 {
 		tried = units.Micros(float64(c.TriedIn) / float64(c.Down))
 	}
-	lines = append(lines, p.Line("spent on a route that failed, on average", width, 11, tried))
-	return append(lines, p.Line("steps down, up, up failed", width, 11, units.Count(c.Down), units.Count(c.Up),
-		units.Count(c.UpFailed)), p.Line("clients with no route left", width, 11, p.Zero(c.NoneLeft, look.Lost)))
+	return append(lines, p.Heading("changes of route", width, 11, "count"),
+		p.Line("steps down", width, 11, units.Count(c.Down)),
+		p.Line("  on each, on average, spent in vain", width, 11, tried),
+		p.Line("steps up", width, 11, units.Count(c.Up)),
+		p.Line("steps up that failed", width, 11, units.Count(c.UpFailed)),
+		p.Line("clients with no route left", width, 11, p.Zero(c.NoneLeft, look.Lost)))
 }
 
 // cost is what deliveries took, and what went wrong at switches.
@@ -197,8 +200,10 @@ func cost(sc scene.Scene, width int) []string {
 		p.Line("bytes, up and down", width, 13, units.Bytes(float64(c.BytesUp+w.Counts.Bytes)),
 			per("routes.bytes_per_delivery")),
 		p.Line("connections", width, 13, units.Count(c.Dials), ""),
-		p.Line("at a switch: lost, twice, out of order", width, 8, p.Zero(c.LostAt, look.Lost),
-			p.Zero(c.DoubledAt, look.Beware), p.Zero(c.ReorderedAt, look.Beware)))
+		p.Heading("messages at a switch", width, 13, "count"),
+		p.Line("lost", width, 13, p.Zero(c.LostAt, look.Lost)),
+		p.Line("came twice", width, 13, p.Zero(c.DoubledAt, look.Beware)),
+		p.Line("out of order", width, 13, p.Zero(c.ReorderedAt, look.Beware)))
 	return append(lines, "")
 }
 

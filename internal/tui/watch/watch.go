@@ -160,6 +160,12 @@ func wrongLines(sc scene.Scene, most int) []string {
 				plain.Text(j.Says(sc.Run.Kinds(j)), 200), sc.Width))
 		}
 	}
+	for i := range s.Shared {
+		if len(lines) < most {
+			lines = append(lines, look.Fit(p.Signal(look.SomethingLost, "in common")+"  "+
+				plain.Text(s.Shared[i].Says, 300), sc.Width))
+		}
+	}
 	return lines
 }
 
@@ -283,6 +289,10 @@ func latencyLines(sc scene.Scene, each int) []string {
 	row("median recipient", &recent.Median, &all.Median, 0.5)
 	row("last recipient", &recent.Last, &all.Last, 0.5)
 	row("last, p99", &recent.Last, &all.Last, 0.99)
+	if b.Quantile(0.5) > all.Last.Quantile(0.5) && all.Last.Count() > 0 {
+		lines = append(lines, look.Fit(p.Draw(look.Faint, "  p50 is of deliveries, the last of messages: large rooms have "+
+			"more deliveries"), each))
+	}
 	row("connecting p99", &recent.Times[logbook.ToConnect], &all.Times[logbook.ToConnect], 0.99)
 	row("entering p99", &recent.Times[logbook.ToEnter], &all.Times[logbook.ToEnter], 0.99)
 	return lines
