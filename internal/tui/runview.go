@@ -332,22 +332,34 @@ func (v *runView) draw(p *look.Palette, width, height int) []string {
 	lines := []string{v.header(p, width)}
 	if v.help.open {
 		lines = append(lines, v.help.view(p, views[v.view].name, views[v.view].help+windowHelp, v.bindings(true), width,
-			height-2)...)
+			height-1-footRows(width, height))...)
 	} else {
 		lines = append(lines, tide.Strip(p, v.snapshot, v.window, width, stripRows(height))...)
 		lines = append(lines, v.outcome(p, width))
-		sc := v.scene(p, width, height-len(lines)-1)
+		sc := v.scene(p, width, height-len(lines)-footRows(width, height))
 		switch {
 		case v.faults.open:
-			lines = append(lines, v.faults.view(p, v.source.Faults(), openNow(v.snapshot), width, height-len(lines)-1)...)
+			lines = append(lines, v.faults.view(p, v.source.Faults(), openNow(v.snapshot), width, sc.Height)...)
 		default:
 			lines = append(lines, v.drawView(sc)...)
 		}
 	}
-	for len(lines) < height-1 {
+	foot := v.footer(p, width, height)
+	for len(lines) < height-len(foot) {
 		lines = append(lines, "")
 	}
-	return append(lines[:height-1], v.footer(p, width))
+	return append(lines[:height-len(foot)], foot...)
+}
+
+// twoFrom is the height from which on there is room for a second line.
+const twoFrom = 21
+
+// footRows is how many lines the footer has: on narrow screens that are not low the names of the views have one of their own.
+func footRows(width, height int) int {
+	if width < namesFrom && height >= twoFrom {
+		return 2
+	}
+	return 1
 }
 
 // openNow is how many connections are open.
@@ -420,45 +432,57 @@ func (v *runView) header(p *look.Palette, width int) string {
 	return look.Fit(left, max(0, width-ansi.StringWidth(right)-3)) + "  " + right + " "
 }
 
-// namesFrom is the width from which on the footer names all views.
+// namesFrom is the width from which on the footer has the names of the views and the keys in one line.
 const namesFrom = 110
 
-// footer is the last line: what needs an answer comes before what is only said, and that before the keys.
-func (v *runView) footer(p *look.Palette, width int) string {
+// footer is the last line, or the last two: what needs an answer comes before what is only said, and that before the keys.
+func (v *runView) footer(p *look.Palette, width, height int) []string {
+	keys := ""
 	switch {
 	case v.leaving:
-		return p.Draw(look.Beware, "the run is going on: q again ends it at once, s stops it in order first, any "+
+		keys = p.Draw(look.Beware, "the run is going on: q again ends it at once, s stops it in order first, any "+
 			"other key stays")
 	case v.notice != "":
-		return p.Draw(look.Beware, plain.Text(v.notice, 200))
+		keys = p.Draw(look.Beware, plain.Text(v.notice, 200))
 	case v.source.Trouble() != "":
-		return p.Signal(look.Attention, plain.Text(v.source.Trouble(), 200))
+		keys = p.Signal(look.Attention, plain.Text(v.source.Trouble(), 200))
 	case v.help.open:
-		return hintsWithin(p, width, v.keys.back, v.keys.scroll)
+		keys = hintsWithin(p, width, v.keys.back, v.keys.scroll)
 	case v.faults.open:
-		return hintsWithin(p, width, v.keys.pickFault, v.keys.forWhom, v.keys.howMuch, v.keys.back, v.keys.scroll)
+		keys = hintsWithin(p, width, v.keys.pickFault, v.keys.forWhom, v.keys.howMuch, v.keys.back, v.keys.scroll)
 	}
-	text, at := "", 0
+	names, at := "", 0
 	for i, view := range views {
 		ink := look.Faint
 		if viewName(i) == v.view {
 			ink = look.Strong
 		}
 		name := " " + view.name
-		if width < namesFrom && viewName(i) != v.view {
+		if width < namesFrom && height < twoFrom && viewName(i) != v.view {
 			name = "" // the view's own keys are worth more
 		}
 		v.tabs[i] = [2]int{at, at + len(view.key+name)}
-		text += p.Draw(look.Strong, view.key) + p.Draw(ink, name) + "  "
+		names += p.Draw(look.Strong, view.key) + p.Draw(ink, name) + "  "
 		at += len(view.key+name) + 2
 	}
 	always := hints(p, v.keys.help, v.keys.leave)
-	room := max(0, width-at-5-ansi.StringWidth(always))
-	shown := hintsWithin(p, room, v.bindings(false)...)
-	if shown != "" {
-		shown += "   "
+	room := width - ansi.StringWidth(always) - 3
+	if footRows(width, height) == 1 {
+		room -= at + 2
 	}
-	return text + "  " + shown + always
+	if keys != "" && footRows(width, height) == 1 {
+		return []string{keys}
+	}
+	if keys == "" {
+		if shown := hintsWithin(p, max(0, room), v.bindings(false)...); shown != "" {
+			keys = shown + "   "
+		}
+		keys += always
+	}
+	if footRows(width, height) == 1 {
+		return []string{names + "  " + keys}
+	}
+	return []string{names, keys}
 }
 
 // bindings are the keys that do something now: the view's own first, then the
@@ -492,10 +516,10 @@ func (v *runView) bindings(all bool) []key.Binding {
 	if v.goesBack() {
 		general = append(general, k.back)
 	}
-	general = append(general, k.window, k.export)
 	if v.view != viewLanes {
 		general = append(general, k.nextTick)
 	}
+	general = append(general, k.export, k.window)
 	general = append(general, k.move)
 	if all {
 		general = append(general, k.lastTick, k.interrupt, k.suspend, k.views)
@@ -543,7 +567,7 @@ func (v *runView) signal(p *look.Palette) string {
 func (v *runView) mouse(msg tea.Msg, sc scene.Scene, width, height int) {
 	switch m := msg.(type) {
 	case tea.MouseClickMsg:
-		if m.Y == height-1 {
+		if m.Y == height-footRows(width, height) {
 			for i, tab := range v.tabs {
 				if m.X >= tab[0] && m.X < tab[1] {
 					v.goTo(viewName(i), sc)

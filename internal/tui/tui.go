@@ -12,6 +12,7 @@ import (
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
 
 	"tidepull/internal/base/plain"
 	"tidepull/internal/capture/probe"
@@ -380,7 +381,10 @@ const (
 // draw is the whole screen as text.
 func (m model) draw() string {
 	if m.width < minWidth || m.height < minHeight {
-		return look.Fit(fmt.Sprintf("tide pull needs %d x %d characters", minWidth, minHeight), m.width)
+		text := fmt.Sprintf("tide pull needs %d x %d characters, and this is %d x %d", minWidth, minHeight, m.width,
+			m.height)
+		lines := strings.Split(ansi.Wrap(text, m.width, ""), "\n")
+		return strings.Join(lines[:min(len(lines), m.height)], "\n")
 	}
 	var lines []string
 	switch {

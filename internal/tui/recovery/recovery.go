@@ -88,7 +88,8 @@ func bands(sc scene.Scene, window scene.Span, rows int) []string {
 		name       string
 		whole, own func(*logbook.ReturnCounts) int64
 	}{
-		{"away", func(c *logbook.ReturnCounts) int64 { return c.Away }, nil},
+		// Who broke and is back within one second was away in it, too.
+		{"away", func(c *logbook.ReturnCounts) int64 { return max(c.Away, c.Broke) }, nil},
 		{"tries a second", func(c *logbook.ReturnCounts) int64 { return c.Tries },
 			func(c *logbook.ReturnCounts) int64 { return c.Accepted }},
 	} {

@@ -99,10 +99,11 @@ func (m *Model) View(c *Cache, sc scene.Scene) []string {
 	n, each := look.Columns(width, 4)
 	const figures = 14
 	var below []string
+	below = append(below, causes(sc)...)
 	below = append(below, limitLines(p, s, width)...)
 	below = append(below, WordLines(p, s, width, 3)...)
 	below = append(below, troubleLines(p, s, width)...)
-	below = below[:min(len(below), max(0, height-figures-5))]
+	below = below[:min(len(below), max(0, height-figures-1-leastBand))]
 	band := max(4, height-figures-1-len(below))
 	lines := []string{p.Rule("how soon", p.Draw(look.Faint, "dots from the median up to p99, above them the last "+
 		"recipient"), width)}
@@ -110,6 +111,22 @@ func (m *Model) View(c *Cache, sc scene.Scene) []string {
 	blocks := [][]string{ledgerLines(sc, each), latencyLines(sc, each), trafficLines(sc, each), selfLines(sc, each)}
 	lines = append(lines, look.Beside(figures, each, blocks[:n]...)...)
 	return append(lines, below...)
+}
+
+// leastBand is how many rows the latencies have at least, whatever is wrong.
+const leastBand = 7
+
+// causes say what became of the server, and what the problems have in common.
+func causes(sc scene.Scene) (lines []string) {
+	p, s := sc.Palette, sc.Run
+	for _, text := range s.ServerSide.Words() {
+		lines = append(lines, look.Fit(p.Signal(look.InDanger, plain.Text(text, 200)), sc.Width))
+	}
+	for i := range s.Shared {
+		lines = append(lines, look.Fit(p.Signal(look.SomethingLost, "in common")+"  "+
+			plain.Text(s.Shared[i].Says, 300), sc.Width))
+	}
+	return lines
 }
 
 // short is the view if not all fits: what went wrong first, and always; the
@@ -151,19 +168,12 @@ func wrongLines(sc scene.Scene, most int) []string {
 	lines := []string{look.Fit(strings.Join([]string{part("lost", t.Lost, look.Lost),
 		part("duplicate", t.Duplicate, look.Beware), part("stray", t.Stray, look.Beware),
 		part("late", t.Late, look.Beware), part("owed", t.Owed, look.Text)}, "   "), sc.Width)}
-	for _, text := range s.ServerSide.Words() {
-		lines = append(lines, look.Fit(p.Signal(look.InDanger, plain.Text(text, 200)), sc.Width))
-	}
+	all := causes(sc)
+	lines = append(lines, all[:min(len(all), max(0, most-len(lines)))]...)
 	for i := range s.Judgements {
 		if j := &s.Judgements[i]; j.Verdict == run.Broken && len(lines) < most {
 			lines = append(lines, look.Fit(p.Draw(look.SomethingLost.Ink(), look.SomethingLost.Shape())+" "+
 				plain.Text(j.Says(sc.Run.Kinds(j)), 200), sc.Width))
-		}
-	}
-	for i := range s.Shared {
-		if len(lines) < most {
-			lines = append(lines, look.Fit(p.Signal(look.SomethingLost, "in common")+"  "+
-				plain.Text(s.Shared[i].Says, 300), sc.Width))
 		}
 	}
 	return lines
