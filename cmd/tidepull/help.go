@@ -50,6 +50,8 @@ var helpTexts = kong.Vars{
 	"authority_out": "With --tls: write the authority of that certificate to this file, in PEM, for clients to trust.",
 	"prefix": "Over TCP: no lines, but messages behind their length in 1, 2 or 4 bytes (le: the low byte first), or " +
 		"as a varint.",
+	"runs_since": "Those that began since then: how long ago (90m, 12h, 3d), or a date (2026-11-30, or with a time of " +
+		"day).",
 	"set":     "Set a variable of the trial. May be given more than once.",
 	"standin": "Serve the stand-in: a simulated messaging server, with switches that make it do wrong.",
 	"store": "Keep runs in this SQLite file; by default tidepull/runs.db in the user's data folder. - " +

@@ -40,12 +40,19 @@ func revision() string {
 	if !ok {
 		return ""
 	}
+	text, date := "", ""
 	for _, s := range info.Settings {
-		if s.Key == "vcs.revision" {
-			return s.Value[:min(len(s.Value), 10)]
+		switch s.Key {
+		case "vcs.revision":
+			text = s.Value[:min(len(s.Value), 10)]
+		case "vcs.time":
+			date, _, _ = strings.Cut(s.Value, "T")
 		}
 	}
-	return ""
+	if text != "" && date != "" {
+		text += " of " + date
+	}
+	return text
 }
 
 // The exit statuses, as --help lists them.
@@ -76,24 +83,30 @@ connection. Of replay: 0 the same, 1 it differs, 3 it was stopped or nothing cou
 connection.`
 
 type commands struct {
-	Log     string           `placeholder:"FILE" help:"${log}"`
-	Store   string           `placeholder:"FILE" help:"${store}"`
-	Home    homeCommand      `cmd:"" default:"1" help:"Open the home screen (also without any command)."`
-	Run     runCommand       `cmd:"" help:"Run a trial."`
-	Demo    demoCommand      `cmd:"" help:"Run the shipped trial against the shipped stand-in, a harbour board."`
-	New     newCommand       `cmd:"" help:"Write a first trial for a server, from five questions or a recording."`
-	Check   checkCommand     `cmd:"" help:"Check trials for errors, and run nothing."`
-	Format  formatCommand    `cmd:"" help:"Lay trials out in the usual way."`
-	Words   wordsCommand     `cmd:"" help:"Print the trial language's reference, as Markdown."`
-	Probe   probeCommand     `cmd:"" help:"Drive one to three clients by hand; with --send and --expect, for scripts."`
-	Conform conformCommand   `cmd:"" help:"Send a server what breaks RFC 6455, and tell what it does about each case."`
-	Record  recordCommand    `cmd:"" help:"${record}"`
-	Import  importCommand    `cmd:"" help:"Make a recording out of a HAR file, as browsers export it."`
-	Replay  replayCommand    `cmd:"" help:"Play a recording again, once or many times, and tell what is different now."`
-	Compare compareCommand   `cmd:"" help:"Run a trial over each of its target's routes, and put them side by side."`
-	Runs    runsCommand      `cmd:"" help:"List the runs that are kept; show, name, note or delete one."`
-	Export  exportCommand    `cmd:"" help:"Write a view of a kept run as a drawing or a table."`
-	Standin standinCommand   `cmd:"" help:"${standin}"`
+	Log     string         `placeholder:"FILE" help:"${log}"`
+	Store   string         `placeholder:"FILE" help:"${store}"`
+	Home    homeCommand    `cmd:"" default:"1" help:"Open the home screen (also without any command)."`
+	Run     runCommand     `cmd:"" help:"Run a trial."`
+	Demo    demoCommand    `cmd:"" help:"Run the shipped trial against the shipped stand-in, a harbour board."`
+	New     newCommand     `cmd:"" help:"Write a first trial for a server, from five questions or a recording."`
+	Check   checkCommand   `cmd:"" help:"Check trials for errors, and run nothing."`
+	Format  formatCommand  `cmd:"" help:"Lay trials out in the usual way."`
+	Words   wordsCommand   `cmd:"" help:"Print the trial language's reference, as Markdown."`
+	Probe   probeCommand   `cmd:"" help:"Drive one to three clients by hand; with --send and --expect, for scripts."`
+	Conform conformCommand `cmd:"" help:"Send a server what breaks RFC 6455, and tell what it does about each case."`
+	Record  recordCommand  `cmd:"" help:"${record}"`
+	Import  importCommand  `cmd:"" help:"Make a recording out of a HAR file, as browsers export it."`
+	Replay  replayCommand  `cmd:"" help:"Play a recording again, once or many times, and tell what is different now."`
+	Compare compareCommand `cmd:"" help:"Run a trial over each of its target's routes, and put them side by side."`
+	Runs    runsCommand    `cmd:"" help:"List the runs that are kept; show, name, note or delete one."`
+	Export  exportCommand  `cmd:"" help:"Write a view of a kept run as a drawing or a table."`
+	Standin standinCommand `cmd:"" help:"${standin}"`
+
+	Help       helpCommand       `cmd:"" help:"Say what a command does, and which flags it has."`
+	About      versionCommand    `cmd:"" name:"version" help:"Print the version, the commit and its date."`
+	Completion completionCommand `cmd:"" help:"Write completion for a shell: source <(tidepull completion bash)."`
+	Man        manCommand        `cmd:"" help:"Write the manual page: tidepull man > tidepull.1."`
+
 	Version kong.VersionFlag `help:"Print the version."`
 }
 
@@ -154,7 +167,7 @@ func parse(args []string) (*kong.Context, *commands, error) {
 	known := first == "--version"
 	for _, f := range reflect.VisibleFields(all) {
 		_, isCommand := f.Tag.Lookup("cmd")
-		named := isCommand && strings.ToLower(f.Name) == first
+		named := isCommand && (strings.ToLower(f.Name) == first || f.Tag.Get("name") == first)
 		known = known || named
 		if !isCommand || named {
 			some = append(some, f)
@@ -171,15 +184,20 @@ func parse(args []string) (*kong.Context, *commands, error) {
 // parseAs reads the arguments by some or all of the fields of commands.
 func parseAs(declared reflect.Type, args []string) (*kong.Context, *commands, error) {
 	into := reflect.New(declared)
+	parsed, err := parserOf(into).Parse(args)
+	field := func(name string) string { return into.Elem().FieldByName(name).String() }
+	return parsed, &commands{Log: field("Log"), Store: field("Store")}, err
+}
+
+// parserOf makes what reads arguments into a pointer to commands, or to some of their fields.
+func parserOf(into reflect.Value) *kong.Kong {
 	parser, err := kong.New(into.Interface(), kong.Name("tidepull"), kong.Description(description),
 		kong.Vars{"version": versionInFull()}, helpTexts,
 		kong.ConfigureHelp(kong.HelpOptions{Compact: true}), kong.UsageOnError())
 	if err != nil {
 		panic(err) // the declaration above is wrong
 	}
-	parsed, err := parser.Parse(args)
-	field := func(name string) string { return into.Elem().FieldByName(name).String() }
-	return parsed, &commands{Log: field("Log"), Store: field("Store")}, err
+	return parser
 }
 
 // statusOf gives the exit status that an error stands for: what a pipeline goes by,

@@ -1,31 +1,43 @@
 package main
 
 import (
+	"errors"
 	"fmt"
 	"os"
+	"slices"
 	"strconv"
 	"strings"
 	"text/tabwriter"
+	"time"
 
 	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
+	"tidepull/internal/engine/machine"
 	"tidepull/internal/report/export"
 	"tidepull/internal/report/headless"
 	"tidepull/internal/report/store"
+	"tidepull/internal/report/versus"
 )
 
 type runsCommand struct {
-	List   runsList   `cmd:"" default:"1" help:"List the runs, the newest first."`
-	Show   runsShow   `cmd:"" help:"Print how a run ended."`
-	Name   runsName   `cmd:"" help:"Give a run a name."`
-	Note   runsNote   `cmd:"" help:"Give a run a note."`
-	Delete runsDelete `cmd:"" help:"Delete runs for good."`
+	List    runsList    `cmd:"" default:"withargs" help:"List the runs, the newest first; some of them, or as JSON."`
+	Show    runsShow    `cmd:"" help:"Print how a run ended."`
+	Compare runsCompare `cmd:"" help:"Set two runs beside each other."`
+	Name    runsName    `cmd:"" help:"Give a run a name."`
+	Note    runsNote    `cmd:"" help:"Give a run a note."`
+	Delete  runsDelete  `cmd:"" help:"Delete runs for good."`
 }
 
-type runsList struct{}
+type runsList struct {
+	Trial   string `placeholder:"NAME" help:"Those of this trial alone."`
+	Verdict string `default:"any" enum:"any,holds,broken,not proven,cut short,unreachable,running" help:"Those that ended so: ${enum}."`
+	Since   string `placeholder:"WHEN" help:"${runs_since}"`
+	Search  string `placeholder:"TEXT" help:"Those with this text in their trial, name, note, target or reason."`
+	JSON    bool   `name:"json" help:"As JSON, with each run's summary."`
+}
 
-// Run prints the kept runs as a table.
-func (runsList) Run(a *app) error {
+// Run prints the kept runs as a table, or as JSON.
+func (c runsList) Run(a *app) error {
 	s, err := a.mustRuns()
 	if err != nil {
 		return err
@@ -33,6 +45,16 @@ func (runsList) Run(a *app) error {
 	runs, err := s.Runs()
 	if err != nil {
 		return err
+	}
+	since, err := sinceOf(c.Since, time.Now())
+	if err != nil {
+		return err
+	}
+	runs = slices.DeleteFunc(runs, func(r store.Run) bool {
+		return !r.Is(store.Filter{Trial: c.Trial, Verdict: strings.TrimSuffix(c.Verdict, "any"), Search: c.Search, Since: since})
+	})
+	if c.JSON {
+		return store.WriteJSON(os.Stdout, runs)
 	}
 	w := tabwriter.NewWriter(os.Stdout, 0, 0, 3, ' ', 0)
 	fmt.Fprintln(w, "run\tname\tstarted\tclients\tlasted\tverdict\twhy\tnote")
@@ -42,6 +64,68 @@ func (runsList) Run(a *app) error {
 			plain.Text(r.Why, 60), plain.Text(r.Note, 60))
 	}
 	return w.Flush()
+}
+
+// sinceOf reads a time: how long ago ("90m", "3d"), or a date with or without a time of day.
+func sinceOf(text string, now time.Time) (time.Time, error) {
+	if text == "" {
+		return time.Time{}, nil
+	}
+	if days, is := strings.CutSuffix(text, "d"); is {
+		if n, err := strconv.ParseFloat(days, 64); err == nil && n >= 0 {
+			return now.Add(-time.Duration(n * 24 * float64(time.Hour))), nil
+		}
+	}
+	if ago, err := time.ParseDuration(text); err == nil && ago >= 0 {
+		return now.Add(-ago), nil
+	}
+	for _, layout := range []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05Z07:00", "2006-01-02"} {
+		if at, err := time.ParseInLocation(layout, text, now.Location()); err == nil {
+			return at, nil
+		}
+	}
+	return time.Time{}, fmt.Errorf("--since %q is neither how long ago (90m, 12h, 3d) nor a date (2026-11-30, "+
+		"\"2026-11-30 14:00\")", text)
+}
+
+type runsCompare struct {
+	A      int64  `arg:"" name:"run" help:"One run's number."`
+	B      int64  `arg:"" name:"other" help:"The other's."`
+	Format string `default:"text" enum:"text,csv,json,svg,pdf" help:"As what: ${enum}."`
+	Output string `short:"o" default:"-" placeholder:"FILE" help:"Where to; the standard output if it is not given."`
+}
+
+// Run sets two kept runs beside each other.
+func (c *runsCompare) Run(a *app) error {
+	s, err := a.mustRuns()
+	if err != nil {
+		return err
+	}
+	var sides [2]*versus.Side
+	for i, id := range []int64{c.A, c.B} {
+		r, err := s.Run(id)
+		if err != nil {
+			return err
+		}
+		if sides[i], err = r.Side(); err != nil {
+			return err
+		}
+	}
+	out := os.Stdout
+	if c.Output != "-" {
+		if out, err = machine.CreatePrivate(c.Output); err != nil {
+			return err
+		}
+	}
+	if c.Format == "text" {
+		versus.Print(out, sides[0], sides[1])
+	} else {
+		err = versus.Write(out, sides[0], sides[1], c.Format)
+	}
+	if out != os.Stdout {
+		err = errors.Join(err, out.Close())
+	}
+	return err
 }
 
 type runsShow struct {

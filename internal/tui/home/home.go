@@ -15,6 +15,7 @@ import (
 	"tidepull/internal/base/units"
 	"tidepull/internal/capture/probe"
 	"tidepull/internal/report/store"
+	"tidepull/internal/report/versus"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/look"
 )
@@ -318,7 +319,7 @@ func (m *Model) View(p *look.Palette, width, height int) []string {
 	room := max(1, height-len(top))
 	if m.compared {
 		m.rows = nil
-		return append(top, m.compare(p, width)...)
+		return append(top, m.compare(p, width, room)...)
 	}
 	each := width
 	if width >= wide {
@@ -441,39 +442,31 @@ func verdict(p *look.Palette, r *store.Run) string {
 	return p.Signal(look.Attention, r.Verdict)
 }
 
-// compare sets the key figures of the two marked runs side by side.
-func (m Model) compare(p *look.Palette, width int) []string {
-	var sums [2]run.Summary
-	var names [2]string
+// compare sets the two marked runs side by side.
+func (m Model) compare(p *look.Palette, width, height int) []string {
+	var sides [2]*versus.Side
 	for i, id := range m.marked {
-		for k := range m.runs {
-			if m.runs[k].ID == id {
-				names[i] = fmt.Sprintf("%d %s", id, plain.Text(m.runs[k].Title(), 14))
-				_ = json.Unmarshal(m.runs[k].Summary, &sums[i]) // a run that was cut short has none
-			}
+		k := slices.IndexFunc(m.runs, func(r store.Run) bool { return r.ID == id })
+		if k < 0 {
+			return []string{p.Draw(look.Faint, "one of them is not kept any more; esc goes back to the list")}
 		}
+		side, err := m.runs[k].Side()
+		if err != nil {
+			return []string{p.Draw(look.Beware, plain.Text(err.Error(), 200))}
+		}
+		sides[i] = side
 	}
-	each := min(width, 70)
-	lines := []string{p.Heading("two runs", each, 20, names[0], names[1])}
-	row := func(name string, f func(*run.Summary) string) {
-		lines = append(lines, p.Line(name, each, 20, f(&sums[0]), f(&sums[1])))
+	each := min(width, 130)
+	column := max(13, (each-30)/4)
+	heads := []string{look.Clip(sides[0].Name, column-1), look.Clip(sides[1].Name, column-1), "difference"}
+	lines := []string{p.Heading("two runs", each, column, heads...)}
+	for _, r := range versus.Rows(sides[0], sides[1]) {
+		if len(lines) >= height-2 {
+			break
+		}
+		name := look.Clip(r.Name, max(10, each-3*column-3))
+		lines = append(lines, p.Line(name, each, column, look.Clip(r.A, column-1), look.Clip(r.B, column-1), r.Difference))
 	}
-	us := func(f func(*run.Summary) float64) func(*run.Summary) string {
-		return func(s *run.Summary) string { return units.Micros(f(s)) }
-	}
-	count := func(f func(*run.Summary) int64) func(*run.Summary) string {
-		return func(s *run.Summary) string { return units.Count(f(s)) }
-	}
-	row("verdict", func(s *run.Summary) string { return string(s.Verdict) })
-	row("clients", count(func(s *run.Summary) int64 { return int64(s.Clients) }))
-	row("messages", count(func(s *run.Summary) int64 { return s.Messages.Sent }))
-	row("owed", count(func(s *run.Summary) int64 { return s.Ledger.Owed }))
-	row("lost", count(func(s *run.Summary) int64 { return s.Ledger.Lost }))
-	row("duplicate", count(func(s *run.Summary) int64 { return s.Ledger.Duplicate }))
-	row("stray", count(func(s *run.Summary) int64 { return s.Ledger.Stray }))
-	row("fan-out p50", us(func(s *run.Summary) float64 { return s.Fanout.P50 }))
-	row("fan-out p99", us(func(s *run.Summary) float64 { return s.Fanout.P99 }))
-	row("last recipient p99", us(func(s *run.Summary) float64 { return s.Spread.Last.P99 }))
-	row("schedule lag p99", us(func(s *run.Summary) float64 { return s.Self.ScheduleLagP99 }))
-	return append(lines, "", p.Draw(look.Faint, "esc goes back to the list"))
+	return append(lines, "", p.Draw(look.Faint, look.Fit(fmt.Sprintf("esc goes back to the list; tidepull runs compare %d "+
+		"%d writes it, also as a drawing", m.marked[0], m.marked[1]), width)))
 }
