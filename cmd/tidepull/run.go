@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"path/filepath"
 	"syscall"
 
 	"github.com/charmbracelet/x/term"
@@ -214,8 +215,28 @@ func onSignals(r *run.Run, screen bool) (stop func()) {
 	}
 }
 
+// trialsIn gives files, and of folders the trials in them.
+func trialsIn(paths []string) (files []string, err error) {
+	for _, path := range paths {
+		info, err := os.Stat(path)
+		if err != nil || !info.IsDir() {
+			files = append(files, path) // what is wrong with it is said where it is read
+			continue
+		}
+		found, err := filepath.Glob(filepath.Join(path, "*.trial.hcl"))
+		if err != nil {
+			return nil, fmt.Errorf("looking for trials in %s: %w", path, err)
+		}
+		if len(found) == 0 {
+			return nil, fmt.Errorf("there is no trial in the folder %s: their names end in .trial.hcl", path)
+		}
+		files = append(files, found...)
+	}
+	return files, nil
+}
+
 type checkCommand struct {
-	Files  []string          `arg:"" help:"Trials, .trial.hcl files."`
+	Files  []string          `arg:"" help:"Trials, .trial.hcl files, or folders of them."`
 	Target string            `placeholder:"URL" help:"Check as for this address."`
 	Set    map[string]string `mapsep:"none" placeholder:"NAME=VALUE" help:"Set a variable of the trial."`
 }
@@ -224,7 +245,11 @@ type checkCommand struct {
 // other files.
 func (c *checkCommand) Run() error {
 	wrong := 0
-	for _, file := range c.Files {
+	files, err := trialsIn(c.Files)
+	if err != nil {
+		return err
+	}
+	for _, file := range files {
 		t, err := language.Load(file, language.Options{Target: c.Target, Set: c.Set})
 		if err != nil {
 			fmt.Fprintln(os.Stderr, err)

@@ -11,6 +11,7 @@ import (
 	"maps"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -62,7 +63,17 @@ type Unreachable struct {
 }
 
 func (e *Unreachable) Error() string {
-	return fmt.Sprintf("no connection to %s could be opened: %v", e.To, e.Reasons)
+	text := fmt.Sprintf("no connection to %s could be opened: %s", e.To, strings.Join(e.Reasons, "; "))
+	switch all := strings.Join(e.Reasons, " "); {
+	case strings.Contains(all, "connection refused"):
+		text += ": nobody listens there; look whether the server runs, at the port, and whether it listens at this address " +
+			"or at another one of the machine alone"
+	case strings.Contains(all, "no route to host"), strings.Contains(all, "network is unreachable"):
+		text += ": there is no way to it; look at the address, and at the network"
+	case strings.Contains(all, "timeout"), strings.Contains(all, "no answer"):
+		text += ": nothing answers there; look at the address, and for a firewall in between"
+	}
+	return text
 }
 
 // errNotReached ends the shares if nothing can be reached; Run makes it an Unreachable.

@@ -44,9 +44,13 @@ func parseURL(s string) (u *url.URL, over string, err error) {
 		}
 		over, plain = way, rest
 	}
-	u, err = url.Parse(plain)
-	if err == nil {
+	if !strings.Contains(plain, "://") {
+		return nil, "", fmt.Errorf("%q has no scheme: write ws://%s, or tcp://, tls:// or udp:// in front of it", s, s)
+	}
+	if u, err = url.Parse(plain); err == nil {
 		_, err = wire.ParseAddress(plain)
+	} else {
+		err = fmt.Errorf("%q cannot be read as a URL", s)
 	}
 	if err != nil {
 		return nil, "", fmt.Errorf("%w; one is ws://127.0.0.1:7411/live, or tcp://127.0.0.1:7411", err)

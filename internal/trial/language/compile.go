@@ -3,6 +3,7 @@ package language
 import (
 	"slices"
 	"strconv"
+	"time"
 
 	"github.com/hashicorp/hcl/v2"
 	"github.com/hashicorp/hcl/v2/hclsyntax"
@@ -186,8 +187,8 @@ func (c *compiler) expression(e hcl.Expression) {
 		case hclsyntax.OpLogicalOr:
 			c.build.Or(sub(e.LHS), sub(e.RHS))
 		default:
-			c.expression(e.LHS)
-			c.expression(e.RHS)
+			c.beside(e.LHS, e.RHS)
+			c.beside(e.RHS, e.LHS)
 			c.build.Do(binaries[e.Op])
 		}
 	case *hclsyntax.FunctionCallExpr:
@@ -195,6 +196,45 @@ func (c *compiler) expression(e hcl.Expression) {
 	default:
 		c.wrong(e.Range(), "this kind of expression cannot be used here")
 	}
+}
+
+// beside compiles one side of a comparison. A time that a figure is compared with is written as elsewhere: "100ms"; and
+// a figure that is written as a text is none.
+func (c *compiler) beside(e, other hcl.Expression) {
+	text, is := plainText(e)
+	if !is || c.r.figures == nil {
+		c.expression(e)
+		return
+	}
+	f, against := logbook.FigureNamed(text), logbook.FigureNamed(figureName(other))
+	switch {
+	case f != nil:
+		c.wrong(e.Range(), "%q is a text; the figure is written without quotation marks: %s", text, text)
+	case against != nil && against.Unit == logbook.Duration:
+		d, err := time.ParseDuration(text)
+		if err != nil {
+			c.wrong(e.Range(), "%s is a time, and %q is not a %s", figureName(other), text, formDuration)
+			return
+		}
+		c.build.Const(expr.Num(logbook.Micros(d)))
+	case against != nil:
+		c.wrong(e.Range(), "%s is a number, and %q is a text", figureName(other), text)
+	default:
+		c.expression(e)
+	}
+}
+
+// plainText gives a text that stands in quotation marks, with nothing to be put into it.
+func plainText(e hcl.Expression) (string, bool) {
+	t, is := e.(*hclsyntax.TemplateExpr)
+	if !is || len(t.Parts) != 1 {
+		return "", false
+	}
+	l, is := t.Parts[0].(*hclsyntax.LiteralValueExpr)
+	if !is || l.Val.Type() != cty.String || !l.Val.IsKnown() {
+		return "", false
+	}
+	return l.Val.AsString(), true
 }
 
 // wrong reports an error and stands in for the value.

@@ -3,6 +3,7 @@ package language
 import (
 	"bytes"
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -31,6 +32,10 @@ func (e *Errors) Len() int { return len(e.diags) }
 func (e *Errors) Error() string {
 	diags := append(hcl.Diagnostics(nil), e.diags...)
 	sort.SliceStable(diags, func(i, j int) bool { return before(diags[i], diags[j]) })
+	diags = slices.CompactFunc(diags, func(a, b *hcl.Diagnostic) bool { // one forgotten brace is many to the parser
+		return a.Summary == b.Summary && a.Detail == b.Detail && a.Subject != nil && b.Subject != nil &&
+			*a.Subject == *b.Subject
+	})
 	var b strings.Builder
 	for i, d := range diags {
 		if i > 0 {

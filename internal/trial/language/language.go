@@ -10,6 +10,7 @@ import (
 	"bytes"
 	"embed"
 	"fmt"
+	"net/url"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -54,12 +55,31 @@ func Parse(src []byte, name string, o Options) (*trial.Trial, error) {
 		dialects: map[string]*hcl.Block{}, blocks: map[string][]*hcl.Block{}, secrets: map[string]string{},
 		tables: map[string]map[string]int{}, locals: map[string]int{}, imported: map[string]bool{}}
 	r.trial.Fields = &jsonscan.Table{}
+	if wrong := wrongTarget(o.Target); wrong != "" {
+		r.diags = append(r.diags, &hcl.Diagnostic{Severity: hcl.DiagError, Summary: wrong})
+		return nil, &Errors{r.diags, r.sources}
+	}
 	r.readFile(src, name)
 	if r.diags.HasErrors() {
 		return nil, &Errors{r.diags, r.sources}
 	}
 	r.trial.NumberSteps()
 	return &r.trial, nil
+}
+
+// wrongTarget says what is wrong with an address on the command line; "" if nothing is, or if there is none.
+func wrongTarget(address string) string {
+	if address == "" {
+		return ""
+	}
+	if _, _, is := strings.Cut(address, "://"); !is {
+		return fmt.Sprintf("--target %q has no scheme: write ws://%s, or http://, https://, wss://, tcp://, tls:// or udp://",
+			address, address)
+	}
+	if _, err := url.Parse(address); err != nil {
+		return fmt.Sprintf("--target %q cannot be read as a URL, such as ws://127.0.0.1:7411/live", address)
+	}
+	return ""
 }
 
 // A reader holds what has been read so far.

@@ -336,6 +336,12 @@ func (r *reader) readLimit(b *hcl.Block) {
 	}
 	l.Figure = figureName(a["of"].Expr)
 	f := logbook.FigureNamed(l.Figure)
+	if text, is := plainText(a["of"].Expr); is {
+		if l.Figure = text; logbook.FigureNamed(text) != nil {
+			r.fail(a["of"].Expr.Range(), "a figure is written without quotation marks: of = %s", text)
+			return
+		}
+	}
 	if f == nil {
 		r.fail(a["of"].Expr.Range(), "there is no figure %q%s", l.Figure, nearest(l.Figure, logbook.FigureNames()))
 		return

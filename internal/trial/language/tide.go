@@ -105,5 +105,12 @@ func (r *reader) readTide(b *hcl.Block, clients int) (t trial.Tide) {
 	if len(t.Legs) == 0 {
 		r.missing(b.DefRange, "the tide has no flood")
 	}
+	whole := time.Duration(0)
+	for _, leg := range t.Legs {
+		if whole += leg.Over; whole > longest {
+			r.fail(b.DefRange, "the tide lasts longer than %v", longest)
+			return trial.Tide{}
+		}
+	}
 	return t
 }

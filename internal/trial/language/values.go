@@ -41,11 +41,28 @@ func (r *reader) durationFrom(least time.Duration, a *hcl.Attribute, fallback ti
 		return fallback
 	}
 	d, err := time.ParseDuration(v.AsString())
+	if tooLong(v.AsString(), d, err) {
+		r.fail(a.Expr.Range(), `%q is too long: a time here is at most %v`, v.AsString(), longest)
+		return fallback
+	}
 	if err != nil || d < least {
 		r.fail(a.Expr.Range(), `%q is not a %s`, v.AsString(), formDuration)
 		return fallback
 	}
 	return d
+}
+
+// longest is the longest time that a trial can name: more than a year. Sums of some of them do not overflow.
+const longest = 10_000 * time.Hour
+
+// tooLong reports whether a text is a time, and one that is too long.
+func tooLong(text string, d time.Duration, err error) bool {
+	if err == nil {
+		return d > longest
+	}
+	number, unit := strings.TrimRight(text, "hmsuµn"), strings.TrimLeft(text, "0123456789.")
+	_, wrong := strconv.ParseFloat(number, 64)
+	return wrong == nil && (unit == "h" || unit == "m" || unit == "s")
 }
 
 // whole reads a whole number within bounds.
