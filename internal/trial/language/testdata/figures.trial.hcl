@@ -5,10 +5,10 @@ target "board" { websocket = "ws://127.0.0.1:7411/live" }
 session "s" {
   connect {}
   enter { room = "lock-1" }
-  assert "soon" { holds = fanout.p99 < "1 s" }
-  assert "a text" { holds = ledger.lost == "none" }
-  assert "in quotation marks" { holds = "ledger.lost" == 0 }
-  assert "as it should be" { holds = fanout.p99 < "100ms" && ledger.lost == 0 }
+  assert "soon" { that = fanout.p99 < "1 s" }
+  assert "a text" { that = ledger.lost == "none" }
+  assert "in quotation marks" { that = "ledger.lost" == 0 }
+  assert "as it should be" { that = fanout.p99 < "100ms" && ledger.lost == 0 }
   pause { lasts = "20000h" }
 }
 
