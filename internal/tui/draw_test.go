@@ -419,3 +419,20 @@ func TestFigures(t *testing.T) {
 	}
 	has("help", draw(80, 60, "3", "?"), `■ +something was lost`, `b +group by`, `excused +the recipient left`)
 }
+
+// TestEscTogether: esc and a letter that come in one read are two keys, and not one with alt.
+func TestEscTogether(t *testing.T) {
+	m := newModel(nil)
+	m.width, m.height = 160, 47
+	m.run = newTestView(hostileRun(t))
+	m.run.view = viewLedger
+	after, _ := m.Update(press("enter"))
+	m = after.(model)
+	if !m.run.balance.IsDown() {
+		t.Fatal("enter goes nowhere")
+	}
+	after, _ = m.Update(tea.KeyPressMsg{Code: '2', Mod: tea.ModAlt})
+	if m = after.(model); m.run == nil || m.run.view != viewFanout || m.run.balance.IsDown() {
+		t.Errorf("esc and 2 together: %+v", m.run)
+	}
+}

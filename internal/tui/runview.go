@@ -98,6 +98,7 @@ type runView struct {
 	help       helpPane
 	faults     faultPane
 	leaving    bool // q was pressed once while the run goes on
+	stopping   bool // ctrl+c was pressed once
 	export     exporter
 	notice     string
 	dragFrom   int              // the second at which the mouse button went down on the tide; -1: it did not
@@ -139,9 +140,10 @@ func (v *runView) press(msg tea.KeyPressMsg, sc scene.Scene) (leave bool) {
 	case key.Matches(msg, v.keys.fault) && !over && len(v.source.Faults()) > 0:
 		v.faults.open = true
 	case key.Matches(msg, v.keys.interrupt):
-		if over || v.snapshot.Stopped {
+		if over || v.snapshot.Stopped || v.stopping { // the snapshot is a moment old
 			return true
 		}
+		v.stopping = true
 		v.source.Stop()
 	case key.Matches(msg, v.keys.stop) && !over:
 		v.source.Stop()

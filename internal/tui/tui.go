@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"strings"
 	"time"
+	"unicode"
 
 	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
@@ -222,6 +223,15 @@ func (m model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.home = &h
 		}
 	case tea.KeyPressMsg:
+		if msg.Mod == tea.ModAlt && msg.Code != tea.KeyEscape { // a key that came together with the esc before it
+			next, first := m.Update(tea.KeyPressMsg{Code: tea.KeyEscape})
+			msg.Mod = 0
+			if msg.Text == "" && unicode.IsPrint(msg.Code) {
+				msg.Text = string(msg.Code)
+			}
+			last, second := next.Update(msg)
+			return last, tea.Sequence(first, second)
+		}
 		if key.Matches(msg, m.keys.suspend) {
 			return m, suspend()
 		}

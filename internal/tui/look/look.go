@@ -60,6 +60,11 @@ func NewPalette(dark bool, profile colorprofile.Profile) Palette {
 		Beware: ink("#946c00", "#dcb35c", "3"),
 		Danger: ink("#b03a2e", "#ff6f5e", "9").Bold(true),
 	}
+	if few && !dark { // the terminal's yellow and bright cyan cannot be read on white
+		p.styles[Water] = lipgloss.NewStyle().Foreground(lipgloss.Color("4"))
+		p.styles[Beware] = lipgloss.NewStyle().Bold(true).Underline(true)
+		p.styles[Danger] = lipgloss.NewStyle().Foreground(lipgloss.Color("1")).Bold(true)
+	}
 	return p
 }
 
