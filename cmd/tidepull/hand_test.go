@@ -59,7 +59,7 @@ func TestProbeCommand(t *testing.T) {
 		{[]string{"probe", url, "--close", "1000", "--send", "x"}, exitBroken, "not sent: the connection is closed"},
 		{[]string{"probe", url, "--header", "no colon"}, exitWrong, `--header "no colon" is not NAME: VALUE`},
 		{[]string{"probe", url, "--send-hex", "xyz"}, exitWrong, "no hexadecimal digits"},
-		{[]string{"probe", "http//nowhere"}, exitWrong, "names no host; one is ws://127.0.0.1:7411/live"},
+		{[]string{"probe", "http//nowhere"}, exitWrong, "has no scheme, as ws://http//nowhere has"},
 		{[]string{"probe", url, "--keep", kept, "--pause", "10ms"}, exitWrong, "file exists"},
 	} {
 		out, status := outcome(t, tool(t, tc.args...))

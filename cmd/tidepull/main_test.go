@@ -115,7 +115,7 @@ func TestExitStatus(t *testing.T) {
 		"lossy":        {shortened(t, noneLost), "lossy", 1, "broken"},
 		"limit broken": {shortened(t, nothing), "well", 1, "verdict: broken"},
 		"nothing there": {shortened(t, noneLost), "ws://127.0.0.1:9/", 4,
-			"no connection to 127.0.0.1:9 could be opened: [refused: connect: connection refused]"},
+			"no connection to 127.0.0.1:9 could be opened: refused: connect: connection refused: nobody listens there"},
 		"trial wrong": {shortened(t, strings.Replace(noneLost, "lost\n", "losst\n", 1)), "well", 2,
 			`did you mean "ledger.lost"?`},
 		"target wrong":   {shortened(t, noneLost), "http://x/", 2, "must start with ws://"},

@@ -60,9 +60,13 @@ type Config struct {
 type Unreachable struct {
 	To      string
 	Reasons []string
+	Words   string // of a run that was kept: what Error said then
 }
 
 func (e *Unreachable) Error() string {
+	if e.Words != "" {
+		return e.Words
+	}
 	text := fmt.Sprintf("no connection to %s could be opened: %s", e.To, strings.Join(e.Reasons, "; "))
 	switch all := strings.Join(e.Reasons, " "); {
 	case strings.Contains(all, "connection refused"):

@@ -10,6 +10,7 @@ import (
 
 	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
+	"tidepull/internal/engine"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 )
@@ -325,6 +326,16 @@ func (s *Snapshot) Outcome() (Verdict, string) {
 		return NotProven, s.tooBusy()
 	}
 	return v, why
+}
+
+// Word is the verdict in a word: of a run that could not reach its server, that.
+func (s *Snapshot) Word() string {
+	var unreachable *engine.Unreachable
+	if errors.As(s.Err, &unreachable) {
+		return "unreachable"
+	}
+	verdict, _ := s.Outcome()
+	return string(verdict)
 }
 
 // Overloaded reports whether a run is over and the load was not the planned one, so that what

@@ -409,7 +409,7 @@ func (v *runView) outcome(p *look.Palette, width int) string {
 	case s.Err != nil:
 		signal = look.InDanger
 	}
-	word := "verdict: " + string(verdict)
+	word := "verdict: " + s.Word()
 	if !s.Finished {
 		word = "so far: " + string(verdict)
 		if verdict == run.NotProven {

@@ -166,7 +166,7 @@ func TestHostileServer(t *testing.T) {
 	s := open(t, 100, 30, binary+" run "+trial)
 	s.until(`a␛\[2Jb`, 20*time.Second)
 	s.until(`ended early`, 10*time.Second)
-	s.until(`no connection to 127.0.0.1:9 could be opened: \[refused: connect`, 5*time.Second)
+	s.until(`no connection to 127.0.0.1:9 could be opened: refused: connect`, 5*time.Second)
 	s.keys("q")
 	s.until(`no connection to 127.0.0.1:9 could be opened`, 10*time.Second)
 	s.until(`status 4`, 5*time.Second)

@@ -45,7 +45,7 @@ func parseURL(s string) (u *url.URL, over string, err error) {
 		over, plain = way, rest
 	}
 	if !strings.Contains(plain, "://") {
-		return nil, "", fmt.Errorf("%q has no scheme: write ws://%s, or tcp://, tls:// or udp:// in front of it", s, s)
+		return nil, "", fmt.Errorf("%q has no scheme, as ws://%s has; one is ws://127.0.0.1:7411/live", s, s)
 	}
 	if u, err = url.Parse(plain); err == nil {
 		_, err = wire.ParseAddress(plain)

@@ -313,8 +313,8 @@ func Report(w io.Writer, s *run.Snapshot) {
 		fmt.Fprintln(w)
 	}
 	limits(w, s)
-	verdict, why := s.Outcome()
-	fmt.Fprintf(w, "verdict: %s (%s)\n", verdict, why)
+	_, why := s.Outcome()
+	fmt.Fprintf(w, "verdict: %s (%s)\n", s.Word(), why)
 }
 
 // mostLines bounds the server's output in a report.

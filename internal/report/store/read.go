@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 
+	"tidepull/internal/engine"
 	"tidepull/internal/engine/account"
 	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/lane"
@@ -76,7 +77,7 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 		snap.RSSPerOpen, snap.Unkept, snap.Held = sum.Self.RSSPerClient, sum.Ledger.Unkept, sum.Self.HeldReports
 	}
 	if r.State == "unreachable" {
-		snap.Err = errors.New(r.Why)
+		snap.Err = &engine.Unreachable{Words: r.Why}
 	}
 	return snap, nil
 }
