@@ -29,9 +29,23 @@ func EvidenceOf(w *logbook.Window) *Evidence {
 
 // Gather gathers the evidence of a trial's run from its seconds, in their order.
 func Gather(t *trial.Trial, entries []*logbook.Entry) (*Evidence, error) {
-	ev := &Evidence{Total: &logbook.Window{}, Clean: &logbook.Window{}}
-	if err := add(entries, ev.Total, ev.Clean); err != nil {
-		return nil, err
+	ev := &Evidence{Clean: &logbook.Window{}}
+	for _, e := range entries {
+		if Clean(e) {
+			if err := ev.Clean.AddClean(e); err != nil {
+				return nil, err
+			}
+		}
+	}
+	ev.Total = ev.Clean.Clone() // most seconds are clean: they are not added up twice
+	for _, e := range entries {
+		rest := ev.Total.Add
+		if Clean(e) {
+			rest = ev.Total.AddLate
+		}
+		if err := rest(e); err != nil {
+			return nil, err
+		}
 	}
 	ev.Total.SurelyLost = surelyLost(t.Grace, entries, 0, len(entries))
 	ev.quiet = func(limit float64) (*logbook.Window, error) {

@@ -47,8 +47,16 @@ type Window struct {
 
 // Add adds a second to w.
 func (w *Window) Add(e *Entry) error {
-	if err := w.AddClean(e); err != nil || e.SentLate == nil {
+	if err := w.AddClean(e); err != nil {
 		return err
+	}
+	return w.AddLate(e)
+}
+
+// AddLate adds what AddClean leaves out of a second: the messages that the tool itself sent late.
+func (w *Window) AddLate(e *Entry) error {
+	if e.SentLate == nil {
+		return nil
 	}
 	if err := w.part(e.SentLate); err != nil {
 		return fmt.Errorf("second %d: %w", e.At, err)

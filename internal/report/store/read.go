@@ -5,7 +5,10 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strconv"
+	"strings"
 
+	"tidepull/internal/base/plain"
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/account"
 	"tidepull/internal/measure/excuse"
@@ -48,13 +51,28 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 	if snap.Trial, implied, err = readOutline(o); err != nil {
 		return nil, err
 	}
-	for _, read := range []func(int64, *run.Snapshot) error{s.readSeconds, s.readCells, s.readLatencies,
-		s.readTimes, s.readNames,
-		s.readMessages, s.readOutcomes, s.readEvents, s.readReasons, s.readLanes, s.readBodies, s.readDifferences,
-		s.readFinalResults} {
-		if err := read(r.ID, snap); err != nil {
-			return nil, err
+	// What happened to clients and messages is read beside the seconds, over a connection of its own: it is as much again.
+	beside, err := sql.Open("sqlite", s.source+"&_pragma=query_only(1)")
+	if err != nil {
+		return nil, err
+	}
+	defer beside.Close()
+	other, done := &Store{db: beside, Path: s.Path}, make(chan error, 1)
+	var cells [][]logbook.CellTally // by second
+	go func() {
+		err := other.readCells(r.ID, &cells)
+		if err == nil {
+			err = readAll(r.ID, snap, other.readNames, other.readMessages, other.readOutcomes, other.readEvents,
+				other.readReasons, other.readLanes, other.readBodies, other.readDifferences, other.readFinalResults)
 		}
+		done <- err
+	}()
+	err = readAll(r.ID, snap, s.readSeconds, s.readLatencies, s.readTimes)
+	if err = errors.Join(err, <-done); err != nil {
+		return nil, err
+	}
+	for at := range min(len(cells), len(snap.Entries)) {
+		snap.Entries[at].Cells = cells[at]
 	}
 	evidence, err := run.Gather(snap.Trial, snap.Entries)
 	if err != nil {
@@ -80,6 +98,16 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 		snap.Err = &engine.Unreachable{Words: r.Why}
 	}
 	return snap, nil
+}
+
+// readAll reads parts of a run into its snapshot, one after another.
+func readAll(id int64, into *run.Snapshot, parts ...func(int64, *run.Snapshot) error) error {
+	for _, read := range parts {
+		if err := read(id, into); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // each calls f with every row of a query.
@@ -149,26 +177,55 @@ func kindOf(name string) ledger.Kind {
 	return ledger.Notice
 }
 
-func (s *Store) readCells(id int64, snap *run.Snapshot) error {
+// readCells reads what became of the messages of each second. There are many, of many numbers: the database writes those
+// of one second as a text, which takes a third of handing over each number by itself.
+func (s *Store) readCells(id int64, into *[][]logbook.CellTally) error {
+	columns := strings.Split("room, crew, kind, said, owed, maybe_late, overtaken, "+fateColumns, ", ")
 	return s.each(func(rows *sql.Rows) error {
 		var at int
-		var c logbook.CellTally
-		var kind string
-		t := &c.Tally
-		row := []any{&at, &c.Cell.Room, &c.Cell.Crew, &kind, &t.Said, &t.Owed, &t.MaybeLate, &t.Overtaken}
-		for _, f := range ledger.Fates {
-			row = append(row, t.Of(f))
-		}
-		if err := rows.Scan(row...); err != nil {
+		var text string
+		if err := rows.Scan(&at, &text); err != nil {
 			return err
 		}
-		c.Cell.Kind = kindOf(kind)
-		if at < len(snap.Entries) {
-			snap.Entries[at].Cells = append(snap.Entries[at].Cells, c)
+		for at >= 0 && len(*into) <= at {
+			*into = append(*into, nil)
+		}
+		for line := range strings.SplitSeq(text, ",") {
+			words := strings.Split(line, " ")
+			if len(words) != len(columns) || at < 0 {
+				return fmt.Errorf("a row of the table cell cannot be read: %q", plain.Text(line, 80))
+			}
+			c, err := cellOf(words)
+			if err != nil {
+				return fmt.Errorf("a row of the table cell cannot be read: %w", err)
+			}
+			(*into)[at] = append((*into)[at], c)
 		}
 		return nil
-	}, "SELECT at, room, crew, kind, said, owed, maybe_late, overtaken, "+fateColumns+
-		" FROM cell WHERE run = ? ORDER BY at, room, crew, kind", id)
+	}, "SELECT at, group_concat("+strings.Join(columns, "||' '||")+") FROM (SELECT * FROM cell WHERE run = ? ORDER BY "+
+		"at, room, crew, kind) GROUP BY at", id)
+}
+
+// cellOf reads a row of the table cell: its numbers, but for the kind, in the order in which readCells asks for them.
+func cellOf(words []string) (c logbook.CellTally, err error) {
+	c.Cell.Kind = kindOf(words[2])
+	t := &c.Tally
+	into := []*int64{&t.Said, &t.Owed, &t.MaybeLate, &t.Overtaken}
+	for _, f := range ledger.Fates {
+		into = append(into, t.Of(f))
+	}
+	number := func(word string) (n int64) {
+		v, wrong := strconv.ParseInt(word, 10, 64)
+		if wrong != nil && err == nil {
+			err = wrong
+		}
+		return v
+	}
+	c.Cell.Room, c.Cell.Crew = ledger.Room(number(words[0])), uint16(number(words[1]))
+	for i := range into {
+		*into[i] = number(words[3+i])
+	}
+	return c, err
 }
 
 func (s *Store) readLatencies(id int64, snap *run.Snapshot) error {

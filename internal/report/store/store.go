@@ -25,8 +25,9 @@ func DefaultPath() string { return filepath.Join(xdg.DataHome, "tidepull", "runs
 
 // A Store is an open file of runs. It may be used by several goroutines.
 type Store struct {
-	db   *sql.DB
-	Path string
+	source string // of the database, for further connections
+	db     *sql.DB
+	Path   string
 }
 
 // A TooNew is a store that a newer version of the tool has written.
@@ -56,15 +57,15 @@ func Open(path string) (*Store, error) {
 	if err := machine.KeepPrivate(path); err != nil {
 		return nil, fmt.Errorf("the store: %w", err)
 	}
-	pragmas := "?_pragma=busy_timeout(2000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreig" +
+	source := "file:" + (&url.URL{Path: path}).EscapedPath() + "?_pragma=busy_timeout(2000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreig" +
 		"n_keys(ON)" +
 		"&_txlock=immediate"
-	db, err := sql.Open("sqlite", "file:"+(&url.URL{Path: path}).EscapedPath()+pragmas)
+	db, err := sql.Open("sqlite", source)
 	if err != nil {
 		return nil, fmt.Errorf("the store %s: %w", path, err)
 	}
 	db.SetMaxOpenConns(1) // one writer; readers of our own wait for it
-	s := &Store{db: db, Path: path}
+	s := &Store{db: db, Path: path, source: source}
 	// Two processes that make one file at the same time can be in each other's way
 	// beyond the busy timeout, which the change to WAL does not wait for.
 	for end := time.Now().Add(20 * time.Second); ; time.Sleep(50 * time.Millisecond) {
