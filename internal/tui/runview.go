@@ -2,6 +2,7 @@ package tui
 
 import (
 	"errors"
+	"slices"
 	"strings"
 
 	"charm.land/bubbles/v2/key"
@@ -93,7 +94,8 @@ type runView struct {
 	lanes      lanes.Model
 	pulse      pulse.Model
 	recovery   recovery.Model
-	summed     *logbook.Window // of summedSpan, if it is settled
+	summed     *logbook.Window // of summedOf
+	summedOf   []*logbook.Entry
 	summedSpan scene.Span
 	help       helpPane
 	faults     faultPane
@@ -312,21 +314,29 @@ func (v *runView) scene(p *look.Palette, width, height int) scene.Scene {
 	return sc
 }
 
-// sum sums the window up, and keeps the sum of one that is settled: a wide
-// window is drawn many times.
+// sum sums the window up. All but its newest seconds are summed once for many pictures: they change seldom, if at all.
 func (v *runView) sum(span scene.Span, entries []*logbook.Entry) *logbook.Window {
-	if v.summed != nil && v.summedSpan == span {
-		return v.summed
+	const newest = 2
+	steady := entries[:max(0, len(entries)-newest)]
+	if v.summed == nil || v.summedSpan.From != span.From || !same(v.summedOf, steady) {
+		w, err := logbook.Sum(steady, nil)
+		if err != nil {
+			return &logbook.Window{}
+		}
+		v.summed, v.summedSpan, v.summedOf = w, span, steady
 	}
-	v.summed = nil
-	w, err := logbook.Sum(entries, nil)
-	if err != nil {
-		return &logbook.Window{}
-	}
-	if n := len(entries); n > 0 && entries[n-1].Settled && entries[0].Settled {
-		v.summed, v.summedSpan = w, span
+	w := v.summed.Clone()
+	for _, e := range entries[len(steady):] {
+		if err := w.Add(e); err != nil {
+			return &logbook.Window{}
+		}
 	}
 	return w
+}
+
+// same reports whether two lists are of the same seconds, none of which has changed.
+func same(a, b []*logbook.Entry) bool {
+	return slices.EqualFunc(a, b, func(a, b *logbook.Entry) bool { return a == b || a.At == b.At && a.Same(b) })
 }
 
 // draw draws the run: what it is, the tide, the verdict, the view at hand, and which keys there are.
@@ -528,6 +538,10 @@ func (v *runView) bindings(all bool) []key.Binding {
 	}
 	return append(own, general...)
 }
+
+// alive reports whether what is on the screen may change although the snapshot has not: the source has something to say,
+// or a fault that goes on is shown.
+func (v *runView) alive() bool { return v.faults.open || v.source.Trouble() != "" }
 
 // goesBack reports whether esc does something: out of a row, out of the window, or out of a run that is over.
 func (v *runView) goesBack() bool {

@@ -163,6 +163,14 @@ type model struct {
 	help          helpPane     // of the home screen, or the probe
 	starting      *start       // what the user picked, until it has begun
 	ran           *home.Action // what the user picked last
+	drawn         *drawn
+}
+
+// drawn is the last picture. It is drawn again if something may have changed: a picture costs as much as some thousand
+// messages, and most times that the run is looked at it stands as it did.
+type drawn struct {
+	text  string
+	stale bool
 }
 
 // A start is something that is being started. It cannot be interrupted; if the
@@ -174,7 +182,7 @@ type start struct {
 }
 
 func newModel(shell Shell) model {
-	return model{shell: shell, keys: newKeys(), dark: true, profile: colorprofile.TrueColor,
+	return model{shell: shell, keys: newKeys(), drawn: &drawn{stale: true}, dark: true, profile: colorprofile.TrueColor,
 		palette: look.NewPalette(true, colorprofile.TrueColor)}
 }
 
@@ -189,6 +197,9 @@ func (m model) Init() tea.Cmd {
 
 // Update implements tea.Model: what concerns all screens, and then the screen at hand.
 func (m model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
+	if _, is := msg.(refresh); !is {
+		m.drawn.stale = true
+	}
 	switch msg := msg.(type) {
 	case tea.WindowSizeMsg:
 		m.width, m.height = msg.Width, msg.Height
@@ -200,8 +211,14 @@ func (m model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		m.palette = look.NewPalette(m.dark, m.profile)
 	case refresh:
 		if m.run != nil {
-			m.run.snapshot = m.run.source.Snapshot()
+			if next := m.run.source.Snapshot(); next != m.run.snapshot {
+				m.run.snapshot = next
+				m.drawn.stale = true
+			}
+			m.drawn.stale = m.drawn.stale || m.run.alive()
+			return m, tick()
 		}
+		m.drawn.stale = true
 		return m, tick()
 	case started:
 		return m.begun(msg), nil
@@ -377,7 +394,10 @@ func (m model) View() tea.View {
 	v.MouseMode = tea.MouseModeCellMotion
 	v.WindowTitle = "tide pull"
 	if m.width > 0 && m.height > 0 {
-		v.SetContent(m.draw())
+		if m.drawn.stale {
+			m.drawn.text, m.drawn.stale = m.draw(), false
+		}
+		v.SetContent(m.drawn.text)
 	}
 	return v
 }

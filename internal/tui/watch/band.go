@@ -17,28 +17,33 @@ type band struct {
 	p50, p99, last time.Duration
 }
 
-// A Cache keeps bands of seconds that are settled, so that a long run is not
+// A Cache keeps bands of seconds that have not changed, so that a run is not
 // summed up afresh for each picture. The zero value is ready.
-type Cache struct{ bands map[[2]int]band }
+type Cache struct{ bands map[[2]int]kept }
 
-// band gives what some seconds come to. It is kept once none of them can change any more: the whole run is
-// drawn several times a second.
+// kept is the band of some seconds, and the last of them, which alone may change.
+type kept struct {
+	band
+	last *logbook.Entry
+}
+
+// band gives what some seconds come to. It is worked out again only if they have changed.
 func (c *Cache) band(entries []*logbook.Entry) band {
 	last := entries[len(entries)-1]
 	key := [2]int{entries[0].At, last.At}
-	if b, ok := c.bands[key]; ok {
-		return b
+	if k, ok := c.bands[key]; ok && (k.last == last || k.last.Settled || k.last.Same(last)) {
+		return k.band
 	}
 	b := bandOf(entries)
-	for _, e := range entries {
+	for _, e := range entries[:len(entries)-1] {
 		if !e.Settled {
 			return b
 		}
 	}
 	if c.bands == nil || len(c.bands) > 4096 { // the scale has changed many times
-		c.bands = map[[2]int]band{}
+		c.bands = map[[2]int]kept{}
 	}
-	c.bands[key] = b
+	c.bands[key] = kept{b, last}
 	return b
 }
 
