@@ -305,6 +305,7 @@ func (c *Client) Data(e *Env, line int, b []byte, came mono.Span, now mono.Time)
 		c.path.drainWeb(e, came.To)
 		return
 	}
+	c.path.isActive(e, came.To)
 	c.path.got(e, line, len(b), came)
 	c.path.happens(e, line, came, func(m transport.Machine, io *transport.IO, line int) {
 		m.Take(io, line, b)

@@ -1,6 +1,9 @@
 package client
 
 import (
+	"fmt"
+	"time"
+
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
@@ -15,9 +18,28 @@ type path struct {
 	rare   *rarePath // what few clients need; nil if this one does not
 	phase  phase
 	route  uint8
-	again  bool // it was connected before, since the client set out
-	second bool // the transport is the one of Env.Beside
+	again  bool   // it was connected before, since the client set out
+	second bool   // the transport is the one of Env.Beside
+	active uint32 // when something last went over the connection, either way: in hundredths of a second of the run
 }
+
+// isActive notes that something goes over the connection.
+func (p *path) isActive(e *Env, at mono.Time) { p.active = uint32(e.rel(at) / hundredth) }
+
+const hundredth = mono.Time(10 * time.Millisecond)
+
+// quietFor says for how long nothing had gone over a connection when it broke, if that is worth saying: proxies and
+// servers cut what is idle.
+func (p *path) quietFor(e *Env) string {
+	idle := time.Duration(e.rel(e.now)/hundredth-mono.Time(p.active)) * time.Duration(hundredth)
+	if idle < leastQuiet {
+		return ""
+	}
+	return fmt.Sprintf("; for %.1f s nothing had gone over it", idle.Seconds())
+}
+
+// leastQuiet is the shortest quiet that is told of.
+const leastQuiet = 2 * time.Second
 
 type phase uint8
 

@@ -117,6 +117,9 @@ func (p *path) books(e *Env, row *exit, x ending) {
 		detail = e.countReason(row.reason, x.err)
 	}
 	if row.event != noEvent {
+		if row.event == logbook.Broke {
+			detail += p.quietFor(e)
+		}
 		e.event(row.event, noRoom, detail)
 	}
 	if row.trouble {

@@ -81,7 +81,7 @@ func (p *path) comeback() *comeback {
 // goesAway begins to be on the way back: where the session is now it goes on later.
 func (p *path) goesAway(e *Env, x ending) {
 	e.counts().Returns.Broke++
-	e.event(logbook.Broke, noRoom, e.countReason("broken", x.err))
+	e.event(logbook.Broke, noRoom, e.countReason("broken", x.err)+p.quietFor(e))
 	if x.came.To == 0 { // the client ended it itself, or a fault of the trial
 		x.came = mono.At(e.now)
 	}

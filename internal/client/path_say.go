@@ -24,6 +24,7 @@ func (p *path) say(e *Env, binary, urgent bool) bool {
 	if !p.sayable(e, binary, urgent) {
 		return false
 	}
+	p.isActive(e, e.now)
 	if pair := p.pair(urgent); pair != nil {
 		pair.SayUrgent(p.io(e), e.body)
 	} else {
@@ -36,12 +37,16 @@ func (p *path) say(e *Env, binary, urgent bool) bool {
 func (p *path) isApart(urgent bool) bool { return p.pair(urgent) != nil }
 
 // reply sends the answer to a ping.
-func (p *path) reply(e *Env, payload []byte) { p.way.Reply(p.io(e), payload) }
+func (p *path) reply(e *Env, payload []byte) {
+	p.isActive(e, e.now)
+	p.way.Reply(p.io(e), payload)
+}
 
 // ping sends a ping; false if there is no such thing on the route.
 func (p *path) ping(e *Env, payload []byte) bool {
 	m, can := p.way.(transport.Pinger)
 	if can {
+		p.isActive(e, e.now)
 		m.Ping(p.io(e), payload)
 	}
 	return can

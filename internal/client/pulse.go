@@ -20,6 +20,7 @@ type pulse struct {
 type beats struct {
 	heard  mono.Time   // when the server's last one came, or the connection opened
 	first  bool        // one has come
+	behind bool        // the last came late: the next may be early by as much
 	asked  mono.Time   // when it last asked for one that has not come; 0: it has
 	wrong  *misconduct // what it does wrong on purpose; nil: nothing
 	begins mono.Time   // when it will begin to do so; 0: not on this connection
@@ -150,7 +151,8 @@ func (p *pulse) hearsBeat(e *Env, at mono.Time) {
 	p.heard = at
 	lack := missing(gap, promise.Every)
 	counts.Missing += lack
-	if gap > promise.Every+slack {
+	afterLate := p.behind
+	if p.behind = gap > promise.Every+slack; p.behind {
 		counts.Late++
 	}
 	if !p.first { // when it is due at the earliest nobody has said
@@ -158,7 +160,7 @@ func (p *pulse) hearsBeat(e *Env, at mono.Time) {
 		return
 	}
 	page.Times[logbook.BeatInterval].Record(gap)
-	if gap < promise.Every-slack && !promise.AnyData {
+	if gap < promise.Every-slack && !promise.AnyData && !afterLate {
 		counts.Early++
 	}
 	if lack == 0 {

@@ -70,6 +70,7 @@ var implied = []struct{ name, figure, wider string }{
 	{"clients that give their signs of life are not closed", "pulse.hasty", ""},
 	{"every heartbeat of the server comes", "pulse.missing", ""},
 	{"the server's heartbeats come in time", "pulse.late", ""},
+	{"the server's heartbeats do not come more often than promised", "pulse.too_often", ""},
 	{"no connection stays on the server", "server.connections_left", ""},
 	{"nobody stays a member", "server.members_left", ""},
 	{"nobody stays announced as present", "server.presence_left", ""},
@@ -112,6 +113,8 @@ func promises(t *trial.Trial, figure string) bool {
 		return p.Deadline > 0
 	case figure == "pulse.missing" || figure == "pulse.late":
 		return p.Server
+	case figure == "pulse.too_often":
+		return p.Server && !p.AnyData
 	}
 	return true
 }

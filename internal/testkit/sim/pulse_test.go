@@ -219,6 +219,7 @@ func TestPulseWeaknesses(t *testing.T) {
 		{"7 hasty eviction", "pulse.hasty", "server", "", board.Beats{Hasty: 0.2}, 0},
 		{"8 missing", "pulse.missing", "server", "", board.Beats{MissBeat: 0.1}, 0},
 		{"8 uneven, late", "pulse.late", "server", "", board.Beats{Uneven: 0.4}, 0},
+		{"8 twice as often", "pulse.too_often", "server", "", board.Beats{Drift: -0.5}, 0},
 		{"8 uneven, early", "pulse.early", "server", "", board.Beats{Uneven: 0.4}, 0},
 		{"8 drift", "pulse.drift", "server", "", board.Beats{Drift: 0.02}, 1},
 		{"8 bunched", "pulse.bunched", "server", "", board.Beats{Bunch: 1}, 20},
