@@ -88,7 +88,7 @@ type commands struct {
 	Home    homeCommand    `cmd:"" default:"1" help:"Open the home screen (also without any command)."`
 	Run     runCommand     `cmd:"" help:"Run a trial."`
 	Demo    demoCommand    `cmd:"" help:"Run the shipped trial against the shipped stand-in, a harbour board."`
-	New     newCommand     `cmd:"" help:"Write a first trial for a server, from five questions or a recording."`
+	New     newCommand     `cmd:"" help:"Write a first trial for a server, from questions or a recording."`
 	Check   checkCommand   `cmd:"" help:"Check trials for errors, and run nothing."`
 	Format  formatCommand  `cmd:"" help:"Lay trials out in the usual way."`
 	Words   wordsCommand   `cmd:"" help:"Print the trial language's reference, as Markdown."`

@@ -41,6 +41,7 @@ func (c *newCommand) Run() error {
 		if err != nil {
 			return err
 		}
+		answers.File = c.File
 		text = language.Fresh(answers)
 	}
 	f, err := os.OpenFile(c.File, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o666)
@@ -61,19 +62,28 @@ func (c *newCommand) Run() error {
 // askFor asks the questions that a trial follows from.
 func askFor(in io.Reader, out io.Writer) (a language.Answers, err error) {
 	fmt.Fprintln(out, "Samples of what goes over the wire, with <name>, <room> and <text> where a client's name, a "+
-		"room and what\nit says stand. Leave out what the server does not have.")
-	lines := bufio.NewScanner(in)
+		"room and what\nit says stand. An empty line is something that the server does not have.")
+	lines, alone := bufio.NewScanner(in), ""
 	for _, q := range []struct {
 		question string
 		into     *string
 	}{
 		{"1  the server's address, ws:// or tcp://", &a.Address},
+		{"   what it says by itself when a client connects", &a.Greeting},
+		{"   what a client must send first of all, before its name", &a.First},
+		{"   and what that is answered", &a.Then},
 		{"2  how a client says its name, such as {\"kind\":\"name\",\"name\":\"<name>\"}", &a.Name},
 		{"   and what it is answered", &a.Named},
 		{"3  how it enters a room, such as {\"kind\":\"enter\",\"room\":\"<room>\"}", &a.Enter},
 		{"   and what it is answered", &a.Entered},
 		{"4  how it says something, such as {\"kind\":\"notice\",\"room\":\"<room>\",\"text\":\"<text>\"}", &a.Say},
 		{"5  how the others get that", &a.Received},
+		{"   does its sender get it as well? yes or no", &alone},
+		{"6  how a room's members are told their number, with <count> for it", &a.Members},
+		{"7  what who comes late gets of what was said before", &a.Past},
+		{"8  how a private message is said, with <to> for whom it is", &a.Whisper},
+		{"9  how the server asks for a sign of life, if by a message", &a.Beat},
+		{"   and what that is answered", &a.Alive},
 	} {
 		fmt.Fprintf(out, "%s\n> ", q.question)
 		if !lines.Scan() {
@@ -81,6 +91,7 @@ func askFor(in io.Reader, out io.Writer) (a language.Answers, err error) {
 		}
 		*q.into = strings.TrimSpace(lines.Text())
 	}
+	a.Alone = strings.HasPrefix(strings.ToLower(alone), "n")
 	switch {
 	case a.Address == "":
 		return a, errors.New("without an address there is nothing to try")

@@ -1,144 +1,209 @@
 package language
 
 import (
-	"bytes"
-	"encoding/json"
 	"fmt"
-	"maps"
-	"slices"
 	"strings"
 )
 
-// Answers are what somebody who has a server and no trial knows of it: samples of what
-// goes over the wire, in which <name>, <room> and <text> stand for a client's name, a room, and
-// what somebody says. An empty one is something that the server does not have.
+// Answers are what somebody who has a server and no trial knows of it: samples of what goes over the wire, in which
+// <name>, <room> and <text> stand for a client's name, a room, and what somebody says, <to> for whom it is, and <count>
+// for how many are in a room. An empty one is something that the server does not have.
 type Answers struct {
-	Address  string // ws:// or tcp://
+	File     string // that the trial will be in, for what stands at its head; may be empty
+	Address  string // ws://, wss://, http://, https:// or tcp://
 	Name     string // what a client says its name with
 	Named    string // what it is answered
 	Enter    string // what it enters a room with
 	Entered  string // what it is answered
 	Say      string // what it says a message with
 	Received string // how the others get that
+	Alone    bool   // the others alone: the sender does not
+	Members  string // how a room's number of members is told
+	Past     string // what who comes late gets of what was said before
+	Whisper  string // how a private message is said
+	Greeting string // what the server says by itself when a client connects
+	First    string // what a client must send before it says its name
+	Then     string // what that is answered
+	Beat     string // how the server asks for a sign of life, by a message
+	Alive    string // what that is answered
 }
+
+// what clients say; it has in it what careless servers change.
+const (
+	samplePayload = "berth ${n} <north & south> \u00e9 ${mark}"
+	plainPayload  = "berth ${n} ${mark}"
+)
 
 // Fresh writes a trial for a server of which samples are known: a place to begin.
 func Fresh(a Answers) string {
-	rooms := a.Enter != "" || a.Entered != ""
-	var b strings.Builder
-	p := func(format string, args ...any) { fmt.Fprintf(&b, format+"\n", args...) }
-	key := "websocket"
-	if strings.HasPrefix(a.Address, "tcp:") {
-		key = "lines"
+	w := &fresh{a: a, say: readSample(a.Say), received: readSample(a.Received)}
+	w.rooms = a.Enter != "" || a.Entered != ""
+	if w.payload = w.received.placed(forText); w.payload == "" && w.received.tree == nil && w.received.text == "" {
+		w.payload = w.say.placed(forText) // it is relayed as it is, for all that is known
 	}
-	p("# Made by tidepull new. Check how messages are recognised, then try it:\n#\n#   tidepull check FILE")
-	p("#   tidepull run FILE\n")
-	p("trial \"first try\" {\n  grace = \"3s\"\n}\n")
-	p("target \"server\" {\n  %s = %s\n  dialect = \"theirs\"\n}\n", key, Quote(a.Address))
-	p("dialect \"theirs\" {")
-	sampleExchange(p, "name", a.Name, a.Named)
-	if rooms {
-		sampleExchange(p, "enter", a.Enter, a.Entered)
-	}
-	said, payload := template(a.Say), ""
-	if when := condition(a.Received); when != "" {
-		p("  heard {\n    when = %s", when)
-		if field := payloadField(a.Received); field != "" {
-			p("    payload = msg[%s]", Quote(field))
-			// with what careless servers change
-			payload = "      payload = \"berth ${n} <north & south> \u00e9 ${mark}\"\n"
-			said = strings.Replace(said, samplePayload, "${payload}", 1)
-		}
-		p("  }")
-	}
-	p("}\n\nsession \"try\" {\n  connect {}")
-	room := ""
-	if rooms {
-		p("  enter { room = \"lock-${n %% 2}\" }")
-	} else {
-		room = "\n      reaches = \"everyone\""
-	}
-	p("  pause { lasts = \"1s\" }\n  repeat {\n    every = \"1s\"\n    say {\n%s      body = %s%s\n    }\n  }\n}\n",
-		payload, said, room)
-	p("crew \"pilots\" {\n  clients = 10\n  session = session.try\n}\n")
-	p("tide {\n  flood \"100%%\" { over = \"1s\" }\n  slack { lasts = \"8s\" }\n  ebb { over = \"1s\" }\n}\n")
-	p("limit \"nothing is lost\" {\n  of     = ledger.lost\n  equals = 0\n}")
-	out, err := Format([]byte(b.String()), "new.trial.hcl")
+	w.target()
+	w.dialect()
+	w.session()
+	w.p("crew \"pilots\" {\n  clients = 10\n  session = session.try\n}\n")
+	w.p("tide {\n  flood \"100%%\" { over = \"1s\" }\n  slack { lasts = \"8s\" }\n  ebb { over = \"1s\" }\n}\n")
+	w.p("limit \"nothing is lost\" {\n  of     = ledger.lost\n  equals = 0\n}")
+	out, err := Format([]byte(w.b.String()), "new.trial.hcl")
 	if err != nil { // it shows what is wrong with it when it is checked
-		return b.String()
+		return w.b.String()
 	}
 	return string(out)
 }
 
-// sampleExchange writes how a client says something and is answered.
-func sampleExchange(p func(string, ...any), block, send, answer string) {
-	if send == "" && answer == "" {
+// A fresh is a trial that is being written.
+type fresh struct {
+	a             Answers
+	b             strings.Builder
+	say, received sample
+	rooms         bool
+	payload       string // where what was said stands in what the others get; "": nobody knows
+}
+
+func (w *fresh) p(format string, args ...any) { fmt.Fprintf(&w.b, format+"\n", args...) }
+
+func (w *fresh) target() {
+	key, address := "websocket", w.a.Address
+	switch scheme, rest, _ := strings.Cut(address, "://"); scheme {
+	case "tcp", "tls":
+		key = "lines"
+	case "http":
+		address = "ws://" + rest
+	case "https":
+		address = "wss://" + rest
+	}
+	file := w.a.File
+	if file == "" {
+		file = "FILE"
+	}
+	w.p("# Made by tidepull new out of samples. What its first run does not recognise it lists, with the line that would\n"+
+		"# take it. Check it, and run it:\n#\n#   tidepull check %s\n#   tidepull run %s\n", file, file)
+	w.p("trial \"first try\" {\n  grace = \"3s\"\n}\n")
+	w.p("target \"server\" {\n  %s = %s\n  dialect = \"theirs\"\n}\n", key, Quote(address))
+}
+
+func (w *fresh) dialect() {
+	w.p("dialect \"theirs\" {")
+	for _, s := range []sample{w.received, readSample(w.a.Named), readSample(w.a.Entered), w.say} {
+		if s.front != "" { // digits say what sort of packet it is
+			w.p("  json = match(text, \"(?s)^[0-9]*(.*)$\", 1)")
+			break
+		}
+	}
+	w.exchange("name", w.a.Name, w.a.Named, func() {
+		greeting, then := readSample(w.a.Greeting), readSample(w.a.Then)
+		w.attribute("after", greeting.recognised(false))
+		if w.a.First != "" {
+			first := readSample(w.a.First)
+			w.attribute("first", first.body(plainPayload))
+			w.attribute("then", then.recognised(false))
+		}
+	})
+	if w.rooms {
+		w.exchange("enter", w.a.Enter, w.a.Entered, func() {})
+	}
+	if when := w.received.recognised(false); when != "" || w.payload != "" {
+		w.p("  heard {")
+		w.attribute("when", when)
+		if w.rooms {
+			w.attribute("room", w.received.placed(forRoom))
+		}
+		w.attribute("seq", w.received.numbered())
+		w.attribute("payload", w.payload)
+		w.p("  }")
+	}
+	w.past()
+	if s := readSample(w.a.Members); s.text != "" {
+		w.p("  presence {")
+		w.attribute("when", s.recognised(false))
+		w.attribute("room", s.placed(forRoom))
+		count := s.placed(forCount)
+		if s.tree == nil && count != "" {
+			count = "number(" + count + ")"
+		}
+		w.attribute("members", count)
+		w.p("  }")
+	}
+	if s := readSample(w.a.Beat); s.text != "" {
+		answer := readSample(w.a.Alive)
+		w.p("  beat {")
+		w.attribute("when", s.recognised(false))
+		if answer.text != "" {
+			w.attribute("answer", answer.body(plainPayload))
+		}
+		w.p("  }")
+	}
+	if s := readSample(w.a.Greeting); s.text != "" && w.a.Name == "" { // else it is waited for
+		w.p("  other {")
+		w.attribute("when", s.recognised(false))
+		w.p("  }")
+	}
+	w.p("}\n")
+}
+
+func (w *fresh) attribute(name, value string) {
+	if value != "" {
+		w.p("    %s = %s", name, value)
+	}
+}
+
+// past says how what was said before is told: by a message that holds it, or by messages of a kind of their own.
+func (w *fresh) past() {
+	s := readSample(w.a.Past)
+	if s.text == "" || s.recognised(false) == w.received.recognised(false) { // it cannot be told from what is new
 		return
 	}
-	p("  %s {", block)
-	if send != "" {
-		p("    send = %s", template(send))
-	}
-	if when := condition(answer); when != "" {
-		p("    confirmed = %s", when)
-	}
-	p("  }")
-}
-
-// template makes the text of a sample one in which the client's own values stand.
-func template(sample string) string {
-	return strings.NewReplacer("<name>", "${name}", "<room>", "${room}", "<text>", samplePayload).
-		Replace(Quote(sample))
-}
-
-// samplePayload is what clients say.
-const samplePayload = "berth ${n} ${mark}"
-
-// payloadField is the field of a sample, if it is a JSON object, that holds what was said and nothing else;
-// "" if there is none.
-func payloadField(sample string) string {
-	var fields map[string]any
-	if json.Unmarshal([]byte(sample), &fields) != nil {
-		return ""
-	}
-	for _, name := range slices.Sorted(maps.Keys(fields)) {
-		if fields[name] == "<text>" {
-			return name
-		}
-	}
-	return ""
-}
-
-// condition makes what recognises messages like a sample: a JSON object by its texts that
-// stay the same, and by the name and the room in it; any other text by how it begins, up to
-// what varies, or as a whole.
-func condition(sample string) string {
-	if sample == "" {
-		return ""
-	}
-	var fields map[string]any
-	if d := json.NewDecoder(bytes.NewReader([]byte(sample))); d.Decode(&fields) == nil {
-		var all []string
-		for _, name := range slices.Sorted(maps.Keys(fields)) {
-			text, is := fields[name].(string)
-			at := "msg[" + Quote(name) + "]"
-			switch {
-			case !is || strings.Contains(text, "<text>"):
-			case text == "<name>" && len(all) == 0: // that of the one who said it may be another's
-			case text == "<room>":
-				all = append(all, at+" == room")
-			case !strings.Contains(text, "<name>") && !strings.Contains(text, "<room>"):
-				all = append(all, at+" == "+Quote(text))
+	w.p("  past {")
+	w.attribute("when", s.recognised(false))
+	if s.tree != nil {
+		s.tree.each("msg", func(at, _ string, leaf *node) {
+			if list, _, is := strings.Cut(at, "[0]"); is && leaf.is(forText) && list != "msg" {
+				w.attribute("each", list)
 			}
-		}
-		return strings.Join(all, " && ")
+		})
 	}
-	if begins, _, varies := strings.Cut(sample, "<text>"); varies {
-		if begins, _, _ = strings.Cut(begins, "<name>"); begins == "" {
-			return ""
-		}
-		begins, _, _ = strings.Cut(begins, "<room>")
-		return fmt.Sprintf("substr(text, 0, %d) == %s", len(begins), Quote(begins))
+	w.p("  }")
+}
+
+// exchange writes how a client says something and is answered, and what goes before that.
+func (w *fresh) exchange(block, send, answer string, before func()) {
+	out, in := readSample(send), readSample(answer)
+	if out.text == "" && in.text == "" {
+		return
 	}
-	return "text == " + template(sample)
+	w.p("  %s {", block)
+	before()
+	if out.text != "" {
+		w.attribute("send", out.body(plainPayload))
+	}
+	w.attribute("confirmed", in.recognised(true))
+	w.p("  }")
+}
+
+func (w *fresh) session() {
+	w.p("session \"try\" {\n  connect {}")
+	reaches := ""
+	switch {
+	case !w.rooms:
+		reaches = "\n      reaches = \"everyone\""
+	case w.a.Alone:
+		reaches = "\n      reaches = \"others\""
+	}
+	if w.rooms {
+		w.p("  enter { room = \"lock-${n %% 2}\" }")
+	}
+	payload, stands := "", plainPayload
+	if w.payload != "" && strings.Contains(w.a.Say, forText) {
+		payload, stands = "      payload = "+Quote(samplePayload)+"\n", "${payload}"
+		payload = strings.NewReplacer("$${", "${").Replace(payload)
+	}
+	w.p("  pause { lasts = \"1s\" }\n  repeat {\n    every = \"1s\"\n    say {\n%s      body = %s%s\n    }", payload,
+		w.say.body(stands), reaches)
+	if s := readSample(w.a.Whisper); s.text != "" {
+		w.p("    whisper {\n      to = \"pilots-${(n + 1) %% 10}\"\n      body = %s\n    }", s.body(plainPayload))
+	}
+	w.p("  }\n}\n")
 }
