@@ -378,7 +378,7 @@ func TestRunsAndExport(t *testing.T) {
 
 // TestNew: five answers make a trial that can be checked; a file that is there is left
 // alone, and answers without sense make none.
-func TestNew(t *testing.T) {
+func TestNewAnswers(t *testing.T) {
 	t.Parallel()
 	file := filepath.Join(t.TempDir(), "new.trial.hcl")
 	answer := func(lines ...string) (status int, said string) {
@@ -387,11 +387,12 @@ func TestNew(t *testing.T) {
 		out, _ := cmd.CombinedOutput()
 		return cmd.ProcessState.ExitCode(), string(out)
 	}
-	if status, said := answer("ws://127.0.0.1:7411/live", "", "", "", "", "hello", "hello"); status != exitWrong ||
+	if status, said := answer("ws://127.0.0.1:7411/live", "", "", "", "hello", "no"); status != exitWrong ||
 		!strings.Contains(said, "has no <text> in it") {
 		t.Errorf("without a text: status %d, %s", status, said)
 	}
-	five := []string{"ws://127.0.0.1:7411/live", "I am <name>", "hello <name>", "", "", "<name>: <text>", "<text>"}
+	five := []string{"ws://127.0.0.1:7411/live", "", "I am <name>", "", "<name>: <text>", "no", "", "", "hello <name>", "",
+		"<text>"}
 	if status, said := answer(five...); status != 0 {
 		t.Fatalf("status %d, %s", status, said)
 	}

@@ -9,23 +9,25 @@ import (
 // <name>, <room> and <text> stand for a client's name, a room, and what somebody says, <to> for whom it is, and <count>
 // for how many are in a room. An empty one is something that the server does not have.
 type Answers struct {
-	File     string // that the trial will be in, for what stands at its head; may be empty
-	Address  string // ws://, wss://, http://, https:// or tcp://
-	Name     string // what a client says its name with
-	Named    string // what it is answered
-	Enter    string // what it enters a room with
-	Entered  string // what it is answered
-	Say      string // what it says a message with
-	Received string // how the others get that
-	Alone    bool   // the others alone: the sender does not
-	Members  string // how a room's number of members is told
-	Past     string // what who comes late gets of what was said before
-	Whisper  string // how a private message is said
-	Greeting string // what the server says by itself when a client connects
-	First    string // what a client must send before it says its name
-	Then     string // what that is answered
-	Beat     string // how the server asks for a sign of life, by a message
-	Alive    string // what that is answered
+	File     string   // that the trial will be in, for what stands at its head; may be empty
+	Address  string   // ws://, wss://, http://, https:// or tcp://
+	Prefix   string   // over TCP: how the length in front of each message is written; "": messages are lines
+	Name     string   // what a client says its name with
+	Named    string   // what it is answered
+	Enter    string   // what it enters a room with
+	Entered  string   // what it is answered
+	Say      string   // what it says a message with
+	Received string   // how the others get that
+	Alone    bool     // the others alone: the sender does not
+	Members  string   // how a room's number of members is told
+	Past     string   // what who comes late gets of what was said before
+	Whisper  string   // how a private message is said
+	Greeting string   // what the server says by itself when a client connects
+	First    string   // what a client must send before it says its name
+	Then     string   // what that is answered
+	Beat     string   // how the server asks for a sign of life, by a message
+	Alive    string   // what that is answered
+	Others   []string // what else came, if it was tried: what the rest does not recognise means nothing
 }
 
 // what clients say; it has in it what careless servers change.
@@ -66,10 +68,12 @@ type fresh struct {
 func (w *fresh) p(format string, args ...any) { fmt.Fprintf(&w.b, format+"\n", args...) }
 
 func (w *fresh) target() {
-	key, address := "websocket", w.a.Address
+	key, address, prefix := "websocket", w.a.Address, ""
 	switch scheme, rest, _ := strings.Cut(address, "://"); scheme {
 	case "tcp", "tls":
-		key = "lines"
+		if key = "lines"; w.a.Prefix != "" {
+			key, prefix = "tcp", fmt.Sprintf("  prefix = %s\n", Quote(w.a.Prefix))
+		}
 	case "http":
 		address = "ws://" + rest
 	case "https":
@@ -82,7 +86,7 @@ func (w *fresh) target() {
 	w.p("# Made by tidepull new out of samples. What its first run does not recognise it lists, with the line that would\n"+
 		"# take it. Check it, and run it:\n#\n#   tidepull check %s\n#   tidepull run %s\n", file, file)
 	w.p("trial \"first try\" {\n  grace = \"3s\"\n}\n")
-	w.p("target \"server\" {\n  %s = %s\n  dialect = \"theirs\"\n}\n", key, Quote(address))
+	w.p("target \"server\" {\n  %s = %s\n%s  dialect = \"theirs\"\n}\n", key, Quote(address), prefix)
 }
 
 func (w *fresh) dialect() {
@@ -136,9 +140,9 @@ func (w *fresh) dialect() {
 		}
 		w.p("  }")
 	}
-	if s := readSample(w.a.Greeting); s.text != "" && w.a.Name == "" { // else it is waited for
+	if others := w.others(); len(others) > 0 {
 		w.p("  other {")
-		w.attribute("when", s.recognised(false))
+		w.attribute("when", strings.Join(others, " || "))
 		w.p("  }")
 	}
 	w.p("}\n")
@@ -148,6 +152,29 @@ func (w *fresh) attribute(name, value string) {
 	if value != "" {
 		w.p("    %s = %s", name, value)
 	}
+}
+
+// mostOthers bounds the sorts of messages that mean nothing.
+const mostOthers = 8
+
+// others recognise what the rest of the dialect does not.
+func (w *fresh) others() (all []string) {
+	known := map[string]bool{"": true}
+	for _, text := range []string{w.a.Received, w.a.Named, w.a.Entered, w.a.Members, w.a.Past, w.a.Then, w.a.Beat} {
+		s := readSample(text)
+		known[s.recognised(false)] = true
+	}
+	if greeting := readSample(w.a.Greeting); w.a.Name != "" { // it is waited for
+		known[greeting.recognised(false)] = true
+	}
+	for _, text := range append([]string{w.a.Greeting}, w.a.Others...) {
+		s := readSample(text)
+		if when := s.recognised(false); !known[when] && len(all) < mostOthers {
+			known[when] = true
+			all = append(all, when)
+		}
+	}
+	return all
 }
 
 // past says how what was said before is told: by a message that holds it, or by messages of a kind of their own.
