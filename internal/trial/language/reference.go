@@ -22,12 +22,16 @@ func Reference(switches [][2]string) string {
 	p("# The trial language\n")
 	p("Written by `tidepull words` from the code that reads trials. A trial is a file in")
 	p("HCL that ends in `.trial.hcl`; `tidepull check` reports every error in it at once,")
-	p("`tidepull format` lays it out.\n")
+	p("`tidepull format` lays it out. How to do what people usually want stands in [recipes.md](recipes.md).\n")
+	p("## A whole trial\n\n%s\n```hcl\n%s```\n", wholeSays, WholeTrial)
+	writeContents(p)
 	p("## Blocks\n")
+	p("Attributes that few trials need stand in a [section of their own](#rarely-needed).\n")
 	seen := map[string]bool{}
 	for _, name := range vocabulary[""].blocks {
 		writeBlock(p, name, "", seen)
 	}
+	writeRare(p)
 	p("## In texts and conditions\n")
 	p("`${...}` in a text, and conditions, know these names:\n")
 	p("| name | what it is |\n| --- | --- |")
@@ -91,12 +95,8 @@ var varDocs = [expr.NumVars]string{
 		"the client; -1 if none has",
 }
 
-// writeBlock writes a block and those inside it, each once.
-func writeBlock(p func(string, ...any), name, inside string, seen map[string]bool) {
-	if seen[name] {
-		return
-	}
-	seen[name] = true
+// titleOf is a block's heading.
+func titleOf(name, inside string) string {
 	w := vocabulary[name]
 	title := "`" + lastPart(name)
 	if w.label != "" {
@@ -109,20 +109,143 @@ func writeBlock(p func(string, ...any), name, inside string, seen map[string]boo
 	if inside != "" {
 		title += " in `" + inside + "`"
 	}
-	p("### %s\n\n%s.\n", title, w.doc)
+	return title
+}
+
+// eachBlock calls f with every block and where it stands, in the order of the reference, each once.
+func eachBlock(f func(name, inside string)) {
+	seen := map[string]bool{}
+	var walk func(name, inside string)
+	walk = func(name, inside string) {
+		if seen[name] {
+			return
+		}
+		seen[name] = true
+		f(name, inside)
+		for _, b := range vocabulary[name].blocks {
+			if !slices.Contains(vocabulary[""].blocks, b) {
+				walk(b, lastPart(name))
+			}
+		}
+	}
+	for _, name := range vocabulary[""].blocks {
+		walk(name, "")
+	}
+}
+
+// anchor is where a heading leads to, as renderers of Markdown make it.
+func anchor(title string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case r == ' ':
+			return '-'
+		case r == '-' || r == '_' || r >= 'a' && r <= 'z' || r >= '0' && r <= '9':
+			return r
+		}
+		return -1
+	}, strings.ToLower(title))
+}
+
+// writeContents lists what there is, with links.
+func writeContents(p func(string, ...any)) {
+	p("## Contents\n")
+	top, inner := "", map[string][]string{}
+	var order []string
+	eachBlock(func(name, inside string) {
+		if inside == "" {
+			top = name
+			order = append(order, name)
+		}
+		title := titleOf(name, inside)
+		inner[top] = append(inner[top], fmt.Sprintf("[`%s`](#%s)", lastPart(name), anchor(title)))
+	})
+	for _, name := range order {
+		p("- %s", strings.Join(inner[name], " "))
+	}
+	p("- [rarely needed attributes](#rarely-needed)")
+	p("- [names in texts and conditions](#in-texts-and-conditions), [functions](#functions), [the stand-in's " +
+		"switches](#the-stand-ins-switches), [figures](#figures)\n")
+}
+
+// rare are the attributes that few trials need, by block.
+var rare = map[string][]string{
+	"trial":     {"path", "loops"},
+	"target":    append([]string{"from", "keepalive", "proxy", "connect_to", "remote"}, rareOfRoutes...),
+	"route":     rareOfRoutes,
+	"tls":       {"least", "most", "protocols", "resume", "insecure"},
+	"connect":   {"early", "nameless", "malformed", "status", "words"},
+	"request":   {"redirects", "form", "type"},
+	"repeat":    {"pattern", "closed"},
+	"crew":      {"promote", "settle", "retry", "groups_of"},
+	"reconnect": {"budget", "obey", "not_after", "elsewhere", "anew", "resumed"},
+	"fault":     {"jitter", "spread", "bytes_per_second", "bytes", "chance", "status", "rude", "reset"},
+	"server":    {"connections", "members", "presence", "metrics"},
+}
+
+var rareOfRoutes = []string{"deflate", "deflate_fresh", "deflate_window", "urgent", "urgent_framed", "every", "post_type",
+	"post_end", "first_within"}
+
+func isRare(block, attribute string) bool {
+	return slices.Contains(rare[block], attribute) || slices.Contains(rare[lastPart(block)], attribute)
+}
+
+// writeRare lists the attributes that few trials need.
+func writeRare(p func(string, ...any)) {
+	p("## Rarely needed\n")
+	eachBlock(func(name, inside string) {
+		var some []word
+		for _, a := range vocabulary[name].attrs {
+			if isRare(name, a.name) {
+				some = append(some, a)
+			}
+		}
+		if len(some) > 0 {
+			p("Of %s:\n", titleOf(name, inside))
+			writeAttributes(p, some)
+		}
+	})
+}
+
+func writeAttributes(p func(string, ...any), all []word) {
+	p("| attribute | | |\n| --- | --- | --- |")
+	for _, a := range all {
+		doc := a.doc
+		if a.required {
+			doc += " (must be given)"
+		}
+		p("| `%s` | %s | %s |", a.name, strings.ReplaceAll(a.form, "|", `\|`), strings.TrimSpace(doc))
+	}
+	p("")
+}
+
+// writeBlock writes a block and those inside it, each once.
+func writeBlock(p func(string, ...any), name, inside string, seen map[string]bool) {
+	if seen[name] {
+		return
+	}
+	seen[name] = true
+	w := vocabulary[name]
+	p("### %s\n\n%s.\n", titleOf(name, inside), w.doc)
 	if w.free {
 		p("Any names with their values.\n")
 	}
-	if len(w.attrs) > 0 {
-		p("| attribute | | |\n| --- | --- | --- |")
-		for _, a := range w.attrs {
-			doc := a.doc
-			if a.required {
-				doc += " (must be given)"
-			}
-			p("| `%s` | %s | %s |", a.name, strings.ReplaceAll(a.form, "|", `\|`), strings.TrimSpace(doc))
+	var often, seldom []word
+	for _, a := range w.attrs {
+		if isRare(name, a.name) {
+			seldom = append(seldom, a)
+		} else {
+			often = append(often, a)
 		}
-		p("")
+	}
+	if len(often) > 0 {
+		writeAttributes(p, often)
+	}
+	if len(seldom) > 0 {
+		var names []string
+		for _, a := range seldom {
+			names = append(names, "`"+a.name+"`")
+		}
+		p("And, [rarely needed](#rarely-needed): %s.\n", strings.Join(names, ", "))
 	}
 	if e := examples[name]; e != "" {
 		p("```hcl\n%s\n```\n", e)
