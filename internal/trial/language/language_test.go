@@ -166,6 +166,9 @@ func TestReference(t *testing.T) {
 	if err != nil || string(want) != got {
 		t.Errorf("docs/language.md is not up to date (%v): tidepull words > docs/language.md", err)
 	}
+	if _, err := Parse([]byte(WholeTrial), "whole.trial.hcl", Options{}); err != nil {
+		t.Errorf("the reference's whole trial: %v", err)
+	}
 	for name, b := range vocabulary {
 		if b.doc == "" && name != "" {
 			t.Errorf("block %s has no explanation", name)
