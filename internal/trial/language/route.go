@@ -148,7 +148,7 @@ func (r *reader) route(name, address, kind string, a hcl.Attributes) trial.Route
 	default:
 		w.Kind = trial.OverHTTP
 		w.Habits = &transport.Habits{Framing: w.Framing, Framed: a["ended_by"] != nil || a["prefix"] != nil,
-			Type: r.text(a["post_type"], "application/json"), Ends: r.yes(a["post_end"]),
+			Method: []string{"GET", "POST"}[r.oneOf(a["method"], "GET", "POST")], Type: r.text(a["post_type"], "application/json"), Ends: r.yes(a["post_end"]),
 			First: r.duration(a["first_within"], 0)}
 		w.Framing = wire.Framing{}
 		w.Habits.Mode = map[string]transport.Mode{"events": transport.EventStream, "stream": transport.LongAnswer,
@@ -309,6 +309,7 @@ var besideAddress = map[string][]string{
 	"ended_by": {"tcp", "udp", "stream", "polling"}, "prefix": {"tcp", "udp", "stream", "polling"},
 	"every": {"polling"}, "urgent": {"websocket", "lines", "tcp"}, "urgent_framed": {"websocket", "lines", "tcp"},
 	"post": {"events", "stream", "polling"}, "post_type": {"events", "stream", "polling"},
+	"method":   {"events", "stream", "polling"},
 	"post_end": {"events", "stream", "polling"}, "first_within": {"events", "stream", "udp"},
 }
 

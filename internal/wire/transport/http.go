@@ -1,6 +1,7 @@
 package transport
 
 import (
+	"cmp"
 	"fmt"
 	"hash/fnv"
 	"mime"
@@ -34,6 +35,7 @@ type Habits struct {
 	Framing wire.Framing  // of a LongAnswer, and of polls' answers if Framed
 	Framed  bool          // a poll's answer holds several messages even if its type does not say so
 	Every   time.Duration // of Polling: from one request to the next
+	Method  string        // that messages are asked for with; "": GET
 	Type    string        // of what is posted
 	Ends    bool          // a client that closes says so with DELETE
 	First   time.Duration // how soon after it was asked something of a stream must come; 0: it need not
@@ -115,7 +117,7 @@ func (m *HTTP) Open(io *IO, o *Opening, deadline mono.Time) {
 // ask asks for messages.
 func (m *HTTP) ask(io *IO) {
 	o := m.opening
-	r := Request{Method: "GET", Path: o.Path, Redirects: 5}
+	r := Request{Method: cmp.Or(m.Habits.Method, "GET"), Path: o.Path, Redirects: 5, Asks: true}
 	accept := "*/*"
 	switch m.Habits.Mode {
 	case EventStream:

@@ -563,3 +563,23 @@ func TestStreamElsewhere(t *testing.T) {
 		}
 	}
 }
+
+// TestAsksByPost: a server that is asked for messages by POST is told that nothing comes with it, and is asked again if
+// it has closed the connection in between: what is said goes by POST as well, and is not said twice.
+func TestAsksByPost(t *testing.T) {
+	io := newIO()
+	m, request := asking(t, io, &Habits{Mode: LongPolling, Method: "POST"})
+	if !strings.HasPrefix(request, "POST /") || !strings.Contains(request, "\r\nContent-Length: 0\r\n") {
+		t.Errorf("asks with %q", request)
+	}
+	m.Take(io, Main, []byte("HTTP/1.1 200 OK\r\nContent-Length: 3\r\n\r\none"))
+	got := events(io, m)
+	if len(got) != 2 || got[1] != `message false "one"` {
+		t.Errorf("got %q", got)
+	}
+	io.Clear()
+	m.Lost(io, Main, nil)
+	if got := events(io, m); len(got) > 0 || io.Lines[Main].Dial == nil {
+		t.Errorf("a poll that the server closed unanswered is not asked again: %q", got)
+	}
+}

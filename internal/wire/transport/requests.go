@@ -23,7 +23,12 @@ type Request struct {
 	// Streams hands the content of a good answer on as it comes: Headed, Parts and, once it
 	// is over, a Reply without content. Other answers are a Reply as they are without it.
 	Streams bool
+	Asks    bool // it asks for what there is, whatever its method: asking twice is as asking once
 }
+
+// again reports whether it may be sent again if the connection was closed before it was answered: doing it twice is as
+// doing it once (RFC 9110 9.2.2).
+func (r *Request) again() bool { return r.Asks || idempotent(r.Method) }
 
 // Requests is a client's connection for HTTP requests. There is one request at a time;
 // the connection stays open in between if the server lets it. Its zero value is not
@@ -63,9 +68,7 @@ func quietFor(h *http1.Head) time.Duration {
 	return maxQuiet
 }
 
-// idempotent reports whether a request may be sent again if the connection was
-// closed before it was answered: doing it twice is as doing it once (RFC 9110
-// 9.2.2).
+// idempotent reports whether requests with a method may be done twice (RFC 9110 9.2.2).
 func idempotent(method string) bool {
 	return slices.Contains([]string{"GET", "HEAD", "PUT", "DELETE", "OPTIONS", "TRACE"}, method)
 }
@@ -91,11 +94,14 @@ func (m *Requests) send(io *IO) {
 		}
 	}
 	all = append(all, r.Fields...)
-	if r.Content != nil {
+	switch {
+	case r.Content == nil && r.Method == "POST": // RFC 9110 8.6: who sends none says so
+		all = append(all, http1.Field{Name: "Content-Length", Value: "0"})
+	case r.Content != nil:
 		all = append(all, http1.Field{Name: "Content-Type", Value: r.Type},
 			http1.Field{Name: "Content-Length", Value: strconv.Itoa(len(r.Content))})
 	}
-	if m.open && m.used && !idempotent(r.Method) && io.Now.Sub(m.quiet) > m.stays {
+	if m.open && m.used && !r.again() && io.Now.Sub(m.quiet) > m.stays {
 		m.hangUp(io) // the server may be about to close it, and this could not be sent again
 	}
 	m.busy, m.headed, m.gathers = true, false, false
@@ -307,7 +313,7 @@ func (m *Requests) Lost(io *IO, err error) {
 	case !m.busy:
 	case m.answer.UntilClose():
 		io.event[m.Line] = m.whole(io)
-	case m.used && !m.answer.Headed() && len(m.partial.bytes) == 0 && idempotent(m.request.Method):
+	case m.used && !m.answer.Headed() && len(m.partial.bytes) == 0 && m.request.again():
 		m.used = false
 		io.Lines[m.Line].Dial = m.to // it was closed while the request was on its way
 	default:
