@@ -391,7 +391,8 @@ func TestNewAnswers(t *testing.T) {
 		!strings.Contains(said, "has no <text> in it") {
 		t.Errorf("without a text: status %d, %s", status, said)
 	}
-	five := []string{"ws://127.0.0.1:7411/live", "", "I am <name>", "", "<name>: <text>", "no", "", "", "hello <name>", "",
+	five := []string{"ws://127.0.0.1:7411/live", "", "I am <name>", "", "<name>: <text>", "no", "", "",
+		"hello <name>", "",
 		"<text>"}
 	if status, said := answer(five...); status != 0 {
 		t.Fatalf("status %d, %s", status, said)

@@ -171,7 +171,8 @@ func writeManual(w io.Writer, root *kong.Node) error {
 		}
 		return s
 	}
-	fmt.Fprintf(&b, ".TH TIDEPULL 1 \"\" \"tidepull %s\"\n.SH NAME\ntidepull \\- measure servers that keep connections open "+
+	fmt.Fprintf(&b, ".TH TIDEPULL 1 \"\" \"tidepull %s\"\n.SH NAME\ntidepull \\- measure servers that keep "+
+		"connections open "+
 		"and push messages\n.SH SYNOPSIS\n.B tidepull\n.I command\n[flags]\n.SH DESCRIPTION\n", Version)
 	for _, paragraph := range strings.Split(description, "\n\n") {
 		fmt.Fprintf(&b, ".PP\n%s\n", plainly(strings.ReplaceAll(paragraph, "\n", " ")))

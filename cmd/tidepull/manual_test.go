@@ -77,7 +77,8 @@ func TestManual(t *testing.T) {
 // TestSince reads how long ago, and dates.
 func TestSince(t *testing.T) {
 	now := time.Date(2026, 11, 30, 14, 0, 0, 0, time.UTC)
-	for text, want := range map[string]string{"90m": "2026-11-30 12:30", "3d": "2026-11-27 14:00", "0.5d": "2026-11-30 02:00",
+	for text, want := range map[string]string{"90m": "2026-11-30 12:30", "3d": "2026-11-27 14:00",
+		"0.5d":       "2026-11-30 02:00",
 		"2026-11-29": "2026-11-29 00:00", "2026-11-29 13:05": "2026-11-29 13:05", "": "0001-01-01 00:00"} {
 		if got, err := sinceOf(text, now); err != nil || got.Format("2006-01-02 15:04") != want {
 			t.Errorf("%q: %v, %v", text, got, err)

@@ -72,8 +72,8 @@ type question struct {
 	into *string
 }
 
-// askFor asks the questions that a trial follows from. Once it is known what clients send it tries that on the server, if
-// that is wanted: what comes back is offered as the answer to the rest.
+// askFor asks the questions that a trial follows from. Once it is known what clients send it tries that on the
+// server, if that is wanted: what comes back is offered as the answer to the rest.
 func (c *newCommand) askFor(in io.Reader, out io.Writer) (a language.Answers, err error) {
 	fmt.Fprintln(out, "Samples of what goes over the wire, with <name>, <room> and <text> where a client's name, a "+
 		"room and what\nit says stand. An empty line is something that the server does not have.")
@@ -97,7 +97,8 @@ func (c *newCommand) askFor(in io.Reader, out io.Writer) (a language.Answers, er
 		return a, err
 	}
 	if strings.HasPrefix(a.Address, "tcp:") || strings.HasPrefix(a.Address, "tls:") {
-		err = ask(question{"   how the length in front of each message is written: 1, 2, 4, 2le, 4le or varint; nothing " +
+		err = ask(question{"   how the length in front of each message is written: 1, 2, 4, 2le, 4le or varint; " +
+			"nothing " +
 			"if messages are lines", &a.Prefix})
 	}
 	if err != nil {
@@ -108,7 +109,8 @@ func (c *newCommand) askFor(in io.Reader, out io.Writer) (a language.Answers, er
 		question{"4  how it enters a room, such as {\"kind\":\"enter\",\"room\":\"<room>\"}", &a.Enter},
 		question{"5  how it says something, such as {\"kind\":\"notice\",\"room\":\"<room>\",\"text\":\"<text>\"}",
 			&a.Say},
-		question{"6  shall two clients try that on the server now, to see what it answers? yes or no", &try}); err != nil {
+		question{"6  shall two clients try that on the server now, to see what it answers? yes or no",
+			&try}); err != nil {
 		return a, err
 	}
 	if strings.HasPrefix(strings.ToLower(try), "y") {

@@ -6,8 +6,8 @@ import (
 	"testing"
 )
 
-// TestNew writes a trial for a server of which three samples are known: two clients try them, and what comes is the rest.
-// The trial's first run recognises all, but what comes with nobody asking for it in between.
+// TestNew writes a trial for a server of which three samples are known: two clients try them, and what comes is the
+// rest. The trial's first run recognises all, but what comes with nobody asking for it in between.
 func TestNew(t *testing.T) {
 	t.Parallel()
 	for shape, samples := range map[string][]string{

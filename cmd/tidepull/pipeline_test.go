@@ -36,7 +36,8 @@ tide {
 }
 `
 
-// TestPipeline runs the job of docs/pipeline.md: on a server that keeps its word, on one that loses messages, and on none.
+// TestPipeline runs the job of docs/pipeline.md: on a server that keeps its word, on one that loses messages, and on
+// none.
 func TestPipeline(t *testing.T) {
 	doc, err := os.ReadFile("../../docs/pipeline.md")
 	if err != nil {

@@ -30,7 +30,7 @@ type runsCommand struct {
 
 type runsList struct {
 	Trial   string `placeholder:"NAME" help:"Those of this trial alone."`
-	Verdict string `default:"any" enum:"any,holds,broken,not proven,cut short,unreachable,running" help:"Those that ended so: ${enum}."`
+	Verdict string `default:"any" enum:"any,holds,broken,not proven,cut short,unreachable,running" help:"${runs_verdict}"`
 	Since   string `placeholder:"WHEN" help:"${runs_since}"`
 	Search  string `placeholder:"TEXT" help:"Those with this text in their trial, name, note, target or reason."`
 	JSON    bool   `name:"json" help:"As JSON, with each run's summary."`
@@ -51,7 +51,8 @@ func (c runsList) Run(a *app) error {
 		return err
 	}
 	runs = slices.DeleteFunc(runs, func(r store.Run) bool {
-		return !r.Is(store.Filter{Trial: c.Trial, Verdict: strings.TrimSuffix(c.Verdict, "any"), Search: c.Search, Since: since})
+		return !r.Is(store.Filter{Trial: c.Trial, Verdict: strings.TrimSuffix(c.Verdict, "any"), Search: c.Search,
+			Since: since})
 	})
 	if c.JSON {
 		return store.WriteJSON(os.Stdout, runs)
@@ -79,7 +80,8 @@ func sinceOf(text string, now time.Time) (time.Time, error) {
 	if ago, err := time.ParseDuration(text); err == nil && ago >= 0 {
 		return now.Add(-ago), nil
 	}
-	for _, layout := range []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05Z07:00", "2006-01-02"} {
+	for _, layout := range []string{"2006-01-02 15:04:05", "2006-01-02 15:04", "2006-01-02T15:04:05Z07:00",
+		"2006-01-02"} {
 		if at, err := time.ParseInLocation(layout, text, now.Location()); err == nil {
 			return at, nil
 		}

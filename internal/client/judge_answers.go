@@ -168,7 +168,8 @@ func (j *judge) unmet(e *Env) {
 		e.counts().Missed++
 		e.doubts(doubt).Missed++
 		e.event(logbook.Missed, noRoom, e.countReason("missed", errors.New(step.Label)))
-		e.failsWith(step.Check, "it has not come in time", fmt.Sprintf("%v after it was waited for", step.Within), doubt)
+		e.failsWith(step.Check, "it has not come in time", fmt.Sprintf("%v after it was waited for", step.Within),
+			doubt)
 	}
 	e.script.resume(e)
 }

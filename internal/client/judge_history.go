@@ -125,7 +125,8 @@ func (j *judge) firstLive(e *Env, m *reading.Message) {
 	case !seq.Whole:
 		wrong = "the first live message has no whole number"
 	case seq.N > w.last+1:
-		wrong = fmt.Sprintf("there is a gap between it and the live messages; it ends at %d, and the first is %d", w.last,
+		wrong = fmt.Sprintf("there is a gap between it and the live messages; it ends at %d, and the first is %d",
+			w.last,
 			seq.N)
 	case seq.N < w.last+1:
 		wrong = fmt.Sprintf("it overlaps with the live messages; it ends at %d, and the first is %d", w.last, seq.N)

@@ -61,7 +61,8 @@ func isValue(b []byte, end int) bool {
 	return len(rest) == 0 || rest[0] != ':'
 }
 
-// isWord reports whether a text is short and has no digit: a kind of message, and not what differs from one to the next.
+// isWord reports whether a text is short and has no digit: a kind of message, and not what differs from one to the
+// next.
 func isWord(text []byte) bool {
 	const longest = 20
 	if len(text) > longest {

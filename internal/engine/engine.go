@@ -70,7 +70,8 @@ func (e *Unreachable) Error() string {
 	text := fmt.Sprintf("no connection to %s could be opened: %s", e.To, strings.Join(e.Reasons, "; "))
 	switch all := strings.Join(e.Reasons, " "); {
 	case strings.Contains(all, "connection refused"):
-		text += ": nobody listens there; look whether the server runs, at the port, and whether it listens at this address " +
+		text += ": nobody listens there; look whether the server runs, at the port, and whether it listens at this " +
+			"address " +
 			"or at another one of the machine alone"
 	case strings.Contains(all, "no route to host"), strings.Contains(all, "network is unreachable"):
 		text += ": there is no way to it; look at the address, and at the network"

@@ -106,7 +106,8 @@ func (c *collector) add(r account.Report, server []Sample) (*Snapshot, error) {
 	}
 	s := &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.closed), r.Open...), Total: all.total,
 		Rooms: r.Rooms, Names: r.Names, Events: slices.Clip(c.events), Lanes: slices.Clip(c.lanes),
-		Bodies: slices.Clip(c.bodies), Differences: slices.Clip(c.differ), Sent: r.Sent, Got: r.Got, Reasons: maps.Clone(r.Reasons), Kept: r.Kept,
+		Bodies: slices.Clip(c.bodies), Differences: slices.Clip(c.differ), Sent: r.Sent, Got: r.Got,
+		Reasons: maps.Clone(r.Reasons), Kept: r.Kept,
 		Sampled: r.Sampled, Said: r.Said, Unkept: r.Unkept, Held: r.Held, RSSPerOpen: c.perOpen, Server: server}
 	c.clean = all.clean
 	c.judge(s)

@@ -12,8 +12,8 @@ import (
 var kindNames = [ledger.NumKinds]string{ledger.Notice: "messages to rooms", ledger.Whisper: "private messages",
 	ledger.Joined: "announcements of who enters", ledger.Gone: "announcements of who leaves"}
 
-// Kinds says of which kinds what a broken limit counts is: " (all announcements of who leaves)"; "" if it is of messages
-// to rooms alone, or if nothing is known of it.
+// Kinds says of which kinds what a broken limit counts is: " (all announcements of who leaves)"; "" if it is of
+// messages to rooms alone, or if nothing is known of it.
 func (s *Snapshot) Kinds(j *Judgement) string {
 	if j.Without > 0 || s.Total == nil { // some of it is left out
 		return ""

@@ -10,7 +10,8 @@ import (
 
 // A LiveFault is a fault that can be made to happen by hand while a run goes on.
 type LiveFault struct {
-	// Key picks it: a letter that is the same in all runs, and a digit for those of the trial; "" if there are too many.
+	// Key picks it: a letter that is the same in all runs, and a digit for those of the trial; "" if there are too
+	// many.
 	Key   string
 	Fault *trial.Fault
 	Since time.Duration // since the start of the run, when it was made to happen; 0: it does not go on

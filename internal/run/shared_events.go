@@ -60,7 +60,8 @@ func (l *looker) eventsInCommon() (all []Shared) {
 		if !found {
 			f, found = l.aboutTime(of.what).find(wrong, ever)
 		}
-		says := rhythmOf(of.what, wrong, ever, func(m moment) (time.Duration, time.Duration) { return m.at, 0 }, &f, found)
+		says := rhythmOf(of.what, wrong, ever, func(m moment) (time.Duration, time.Duration) { return m.at, 0 },
+			&f, found)
 		if says != "" {
 			all = append(all, Shared{What: of.what, Says: says, Covers: f.Covers, Of: len(wrong), Others: f.Others,
 				Figure: of.figure})

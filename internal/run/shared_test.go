@@ -112,26 +112,30 @@ func TestInCommon(t *testing.T) {
 // TestEventsInCommon breaks connections of a made-up run by a rule, and finds it.
 func TestEventsInCommon(t *testing.T) {
 	for want, breaksAt := range map[string]func(c ledger.Client, r *rand.Rand) time.Duration{
-		"all 20 broken: at once, at 0:19.000, and the client is at node 2": func(c ledger.Client, _ *rand.Rand) time.Duration {
+		"all 20 broken: at once, at 0:19.000, and the client is at node 2": func(c ledger.Client,
+			_ *rand.Rand) time.Duration {
 			if c%3 != 1 {
 				return 0
 			}
 			return 19 * time.Second
 		},
-		"all 60 broken: 10.0 s to 10.1 s after the client connected": func(c ledger.Client, r *rand.Rand) time.Duration {
+		"all 60 broken: 10.0 s to 10.1 s after the client connected": func(c ledger.Client,
+			r *rand.Rand) time.Duration {
 			return time.Duration(c)*101*time.Millisecond + 10*time.Second + time.Duration(r.IntN(90))*time.Millisecond
 		},
 		"": func(_ ledger.Client, r *rand.Rand) time.Duration {
 			return time.Duration(7+r.IntN(23)) * time.Second * time.Duration(r.IntN(2))
 		},
 	} {
-		s := &Snapshot{Trial: &trial.Trial{Crews: []trial.Crew{{Name: "pilots", Clients: 60}}}, Elapsed: 40 * time.Second,
+		s := &Snapshot{Trial: &trial.Trial{Crews: []trial.Crew{{Name: "pilots", Clients: 60}}},
+			Elapsed:    40 * time.Second,
 			Judgements: []Judgement{{Limit: trial.Limit{Figure: "clients.broken"}, Verdict: Broken}}}
 		s.Trial.Target.Nodes = []string{"a", "b", "c"}
 		r := rand.New(rand.NewPCG(4, 4))
 		for c := range ledger.Client(60) {
 			s.Names = append(s.Names, fmt.Sprintf("pilot-%d", c))
-			s.Events = append(s.Events, logbook.Event{At: time.Duration(c) * 101 * time.Millisecond, Client: c, Room: -1,
+			s.Events = append(s.Events, logbook.Event{At: time.Duration(c) * 101 * time.Millisecond, Client: c,
+				Room: -1,
 				What: logbook.Opened})
 			if at := breaksAt(c, r); at > 0 {
 				s.Events = append(s.Events, logbook.Event{At: at, Client: c, Room: -1, What: logbook.Broke})

@@ -334,7 +334,8 @@ func TestKeysAreShown(t *testing.T) {
 	for view, want := range map[viewName]string{viewWatch: "w window", viewFanout: "m M message",
 		viewLedger: "enter look into"} {
 		v.view = view
-		if got := ansi.Strip(strings.Join(v.footer(&p, 200, 50), "\n")); !strings.Contains(got, want) || !strings.Contains(got, "? help") ||
+		if got := ansi.Strip(strings.Join(v.footer(&p, 200, 50), "\n")); !strings.Contains(got, want) ||
+			!strings.Contains(got, "? help") ||
 			!strings.Contains(got, "q quit") {
 			t.Errorf("footer: %s", got)
 		}

@@ -366,7 +366,8 @@ func (v *runView) draw(p *look.Palette, width, height int) []string {
 // twoFrom is the height from which on there is room for a second line.
 const twoFrom = 21
 
-// footRows is how many lines the footer has: on narrow screens that are not low the names of the views have one of their own.
+// footRows is how many lines the footer has: on narrow screens that are not low the names of the views have one of
+// their own.
 func footRows(width, height int) int {
 	if width < namesFrom && height >= twoFrom {
 		return 2
@@ -447,7 +448,8 @@ func (v *runView) header(p *look.Palette, width int) string {
 // namesFrom is the width from which on the footer has the names of the views and the keys in one line.
 const namesFrom = 110
 
-// footer is the last line, or the last two: what needs an answer comes before what is only said, and that before the keys.
+// footer is the last line, or the last two: what needs an answer comes before what is only said, and that before the
+// keys.
 func (v *runView) footer(p *look.Palette, width, height int) []string {
 	keys := ""
 	switch {
@@ -539,8 +541,8 @@ func (v *runView) bindings(all bool) []key.Binding {
 	return append(own, general...)
 }
 
-// alive reports whether what is on the screen may change although the snapshot has not: the source has something to say,
-// or a fault that goes on is shown.
+// alive reports whether what is on the screen may change although the snapshot has not: the source has something to
+// say, or a fault that goes on is shown.
 func (v *runView) alive() bool { return v.faults.open || v.source.Trouble() != "" }
 
 // goesBack reports whether esc does something: out of a row, out of the window, or out of a run that is over.

@@ -1,5 +1,5 @@
-// Package learn tries a server with two clients that do what they are given, and finds out of what comes how it answers:
-// its greeting, its confirmations, how others get what one says, how it tells how many are there.
+// Package learn tries a server with two clients that do what they are given, and finds out of what comes how it
+// answers: its greeting, its confirmations, how others get what one says, how it tells how many are there.
 package learn
 
 import (
@@ -52,8 +52,8 @@ const (
 	mostText = 4 << 10
 )
 
-// Try has two clients connect to a server and do what the answers say that clients do, one thing after another, and gives
-// what came. An error says why they could not.
+// Try has two clients connect to a server and do what the answers say that clients do, one thing after another, and
+// gives what came. An error says why they could not.
 func Try(ctx context.Context, t probe.Target, a *language.Answers, pause time.Duration) (all []Heard, err error) {
 	var mu sync.Mutex
 	step := Connects

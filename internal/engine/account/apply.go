@@ -176,7 +176,8 @@ func (a *Account) says(from *share, f *fact.Fact) {
 		page = page.SentLate() // its latency is the tool's, or the trial's
 	}
 	say := ledger.Say{Audience: ledger.Audience(f.What), Room: from.room(f), Sender: f.Client, Sum: f.Sum,
-		Nth: int(a.sent[f.Client]-a.before[f.Client]) + 1, Apart: f.Is(fact.Apart), Due: f.Time, Sent: f.At, Sheet: &page.Sheet}
+		Nth: int(a.sent[f.Client]-a.before[f.Client]) + 1, Apart: f.Is(fact.Apart), Due: f.Time, Sent: f.At,
+		Sheet: &page.Sheet}
 	rec := lane.Record{At: time.Duration(f.At), What: lane.Said, Client: f.Client, Peer: -1, Room: say.Room}
 	if f.Is(fact.Told) {
 		say.Kind, say.To, say.Also = ledger.Whisper, f.Peer, a.cfg.Sharers(f.Peer)

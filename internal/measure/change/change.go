@@ -123,15 +123,16 @@ func twofold(said, came Text) string {
 		if name := named(s, c); name != "" {
 			return r.name + ", and " + name
 		}
-		if same := First(s, c); same >= max(leastLeft, len(c.Head)-inEscape, len(c.Head)/2) && len(c.Head) < len(s.Head) {
+		if same := First(s, c); same >= max(leastLeft, len(c.Head)-inEscape, len(c.Head)/2) &&
+			len(c.Head) < len(s.Head) {
 			return fmt.Sprintf("%s, and cut at %s bytes", r.name, units.Count(int64(came.Size)))
 		}
 	}
 	return ""
 }
 
-// leastLeft is how much of a text must be left for it to be one that was cut, if it was changed as well; inEscape is how
-// much of the end may differ, as an escape may be cut in its middle.
+// leastLeft is how much of a text must be left for it to be one that was cut, if it was changed as well; inEscape is
+// how much of the end may differ, as an escape may be cut in its middle.
 const (
 	leastLeft = 8
 	inEscape  = 12
@@ -140,7 +141,8 @@ const (
 // by is a text changed by a rule; false if that does not change it.
 func (t *Text) by(change func(string) (string, bool)) (changed Text, ok bool) {
 	text, ok := change(string(t.Head))
-	return Text{Head: []byte(text), Size: t.Size - len(t.Head) + len(text), Binary: t.Binary}, ok && text != string(t.Head)
+	return Text{Head: []byte(text), Size: t.Size - len(t.Head) + len(text), Binary: t.Binary}, ok &&
+		text != string(t.Head)
 }
 
 // partly names a change by which a part of what was said came, or all of it beside something else.

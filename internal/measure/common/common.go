@@ -225,8 +225,8 @@ func (s *search) ask(q int) {
 	slices.Sort(known)
 	few := len(known) - int(math.Ceil(leastCovered*float64(len(s.wrong)))) // that may be left out
 	for _, out := range slices.Compact([]int{0, few}) {
-		if from, to := question.round(known[out], true), question.round(known[len(known)-1-out], false); question.Between !=
-			nil && to > 0 && from >= to*narrow {
+		from, to := question.round(known[out], true), question.round(known[len(known)-1-out], false)
+		if question.Between != nil && to > 0 && from >= to*narrow {
 			s.try(test{question: q, least: true, bound: from, upTo: to, words: question.Between(from, to)})
 		}
 		if question.Most != nil {

@@ -47,7 +47,7 @@ const (
 	Records                   // something for the lanes alone: What, Number, Peer, Room, Size
 	Quotes                    // Text is what message Number says, or its beginning: Size bytes
 	Means                     // Text is what is compared of message Number, or its beginning: Size bytes
-	Shows                     // Text is what came of that in message Number, Size bytes: the Gets that follows tells the rest
+	Shows                     // Text is what came of that in message Number: Size bytes. Its Gets follows
 	Listens                   // to a message without a mark: Text, of Size bytes
 	Troubles                  // something went wrong with Peer or nobody, at Time
 	Suspends                  // its membership: its connection broke, and it is owed what is said until it is back

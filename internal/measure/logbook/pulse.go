@@ -101,7 +101,8 @@ func (w *Window) Drift() (float64, bool) {
 
 // pulseFigures are the figures of heartbeats.
 func pulseFigures(add func(name string, unit Unit, doc string, of func(*Window) float64) *Figure) {
-	add("pulse.too_often", Count, "heartbeats of the server that came sooner than was promised, if that is more than one "+
+	add("pulse.too_often", Count, "heartbeats of the server that came sooner than was promised, if that is more "+
+		"than one "+
 		"in twenty", func(w *Window) float64 {
 		if c := &w.Counts.Pulse; 20*c.Early > c.Heard {
 			return float64(c.Early)

@@ -58,7 +58,8 @@ func WriteJSON(w io.Writer, runs []Run) error {
 	all := []listed{}
 	for i := range runs {
 		r := &runs[i]
-		l := listed{r.ID, r.Trial, r.Name, r.Note, r.Target, r.Clients, r.Started, r.Elapsed.Seconds(), r.Outcome(), r.Why,
+		l := listed{r.ID, r.Trial, r.Name, r.Note, r.Target, r.Clients, r.Started, r.Elapsed.Seconds(),
+			r.Outcome(), r.Why,
 			r.Summary}
 		if len(r.Summary) == 0 {
 			l.Summary = json.RawMessage("null")

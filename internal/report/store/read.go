@@ -38,7 +38,8 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 		r.State == "running", Reasons: map[string]int{}}
 	var o string
 	var happened, server, side []byte
-	if err := s.db.QueryRow("SELECT outline, kernel, happened, server, server_side FROM run WHERE id = ?", r.ID).Scan(&o,
+	if err := s.db.QueryRow("SELECT outline, kernel, happened, server, server_side FROM run WHERE id = ?",
+		r.ID).Scan(&o,
 		&snap.KernelTimes, &happened, &server, &side); err != nil {
 		return nil, err
 	}
@@ -51,7 +52,8 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 	if snap.Trial, implied, err = readOutline(o); err != nil {
 		return nil, err
 	}
-	// What happened to clients and messages is read beside the seconds, over a connection of its own: it is as much again.
+	// What happened to clients and messages is read beside the seconds, over a connection of its own: it is as much
+	// again.
 	beside, err := sql.Open("sqlite", s.source+"&_pragma=query_only(1)")
 	if err != nil {
 		return nil, err
@@ -177,8 +179,8 @@ func kindOf(name string) ledger.Kind {
 	return ledger.Notice
 }
 
-// readCells reads what became of the messages of each second. There are many, of many numbers: the database writes those
-// of one second as a text, which takes a third of handing over each number by itself.
+// readCells reads what became of the messages of each second. There are many, of many numbers: the database writes
+// those of one second as a text, which takes a third of handing over each number by itself.
 func (s *Store) readCells(id int64, into *[][]logbook.CellTally) error {
 	columns := strings.Split("room, crew, kind, said, owed, maybe_late, overtaken, "+fateColumns, ", ")
 	return s.each(func(rows *sql.Rows) error {
@@ -277,7 +279,8 @@ func (s *Store) readMessages(id int64, snap *run.Snapshot) error {
 			snap.Sampled = append(snap.Sampled, m)
 		}
 		return nil
-	}, "SELECT number, kind, audience, room, sender, due, said, owed, reached, late, lost, odd, wrong, nth, size, traits "+
+	}, "SELECT number, kind, audience, room, sender, due, said, owed, reached, late, lost, odd, wrong, nth, size, "+
+		"traits "+
 		"FROM message WHERE run = ? ORDER BY number", id)
 }
 

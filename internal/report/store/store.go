@@ -57,7 +57,8 @@ func Open(path string) (*Store, error) {
 	if err := machine.KeepPrivate(path); err != nil {
 		return nil, fmt.Errorf("the store: %w", err)
 	}
-	source := "file:" + (&url.URL{Path: path}).EscapedPath() + "?_pragma=busy_timeout(2000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreig" +
+	source := "file:" + (&url.URL{Path: path}).EscapedPath() +
+		"?_pragma=busy_timeout(2000)&_pragma=journal_mode(WAL)&_pragma=synchronous(NORMAL)&_pragma=foreig" +
 		"n_keys(ON)" +
 		"&_txlock=immediate"
 	db, err := sql.Open("sqlite", source)

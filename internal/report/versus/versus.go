@@ -114,7 +114,8 @@ func limits(a, b *Side) (rows []Row) {
 			l := &s.Sum.Limits[i]
 			key := l.Name + "\x00" + l.Figure
 			left, right := named(a, l.Name, l.Figure), named(b, l.Name, l.Figure)
-			plainly := l.Implied && (left == nil || left.Verdict == run.Holds) && (right == nil || right.Verdict == run.Holds)
+			plainly := l.Implied && (left == nil || left.Verdict == run.Holds) && (right == nil ||
+				right.Verdict == run.Holds)
 			if seen[key] || plainly {
 				continue
 			}
@@ -192,7 +193,8 @@ func Write(w io.Writer, a, b *Side, format string) error {
 		c.Flush()
 		return c.Error()
 	}
-	t := chart.Table{Title: "Two runs: " + a.Name + " and " + b.Name, Header: []string{"", a.Name, b.Name, "difference"}}
+	t := chart.Table{Title: "Two runs: " + a.Name + " and " + b.Name, Header: []string{"", a.Name, b.Name,
+		"difference"}}
 	for _, r := range rows {
 		t.Rows = append(t.Rows, []string{r.Name, r.A, r.B, r.Difference})
 	}

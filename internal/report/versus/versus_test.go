@@ -16,10 +16,12 @@ func TestRows(t *testing.T) {
 	a.Sum.Ledger.Owed, b.Sum.Ledger.Owed, b.Sum.Ledger.Lost = 12_000, 12_000, 12
 	a.Sum.Fanout.P99, b.Sum.Fanout.P99 = 10_000, 13_100
 	b.Sum.Checks = []run.CheckSummary{{Failed: 2}, {Failed: 3}}
-	a.Sum.Limits = []run.LimitSummary{{Name: "soon", Figure: "fanout.p99", Unit: "us", Measured: 10_000, Verdict: run.Holds},
+	a.Sum.Limits = []run.LimitSummary{{Name: "soon", Figure: "fanout.p99", Unit: "us", Measured: 10_000,
+		Verdict: run.Holds},
 		{Name: "nothing is lost", Figure: "ledger.lost", Verdict: run.Holds, Implied: true},
 		{Name: "no stray", Figure: "ledger.stray", Verdict: run.Holds, Implied: true}}
-	b.Sum.Limits = []run.LimitSummary{{Name: "nothing is lost", Figure: "ledger.lost", Measured: 12, Verdict: run.Broken,
+	b.Sum.Limits = []run.LimitSummary{{Name: "nothing is lost", Figure: "ledger.lost", Measured: 12,
+		Verdict: run.Broken,
 		Implied: true}, {Name: "own", Figure: "clients.denied", Verdict: run.Holds}}
 	got := map[string]Row{}
 	for _, r := range Rows(a, b) {

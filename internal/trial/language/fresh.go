@@ -83,7 +83,8 @@ func (w *fresh) target() {
 	if file == "" {
 		file = "FILE"
 	}
-	w.p("# Made by tidepull new out of samples. What its first run does not recognise it lists, with the line that would\n"+
+	w.p("# Made by tidepull new out of samples. What its first run does not recognise it lists, with the line that "+
+		"would\n"+
 		"# take it. Check it, and run it:\n#\n#   tidepull check %s\n#   tidepull run %s\n", file, file)
 	w.p("trial \"first try\" {\n  grace = \"3s\"\n}\n")
 	w.p("target \"server\" {\n  %s = %s\n%s  dialect = \"theirs\"\n}\n", key, Quote(address), prefix)

@@ -73,7 +73,8 @@ func wrongTarget(address string) string {
 		return ""
 	}
 	if _, _, is := strings.Cut(address, "://"); !is {
-		return fmt.Sprintf("--target %q has no scheme: write ws://%s, or http://, https://, wss://, tcp://, tls:// or udp://",
+		return fmt.Sprintf("--target %q has no scheme: write ws://%s, or http://, https://, wss://, tcp://, tls:// "+
+			"or udp://",
 			address, address)
 	}
 	if _, err := url.Parse(address); err != nil {

@@ -182,7 +182,8 @@ var rare = map[string][]string{
 	"server":    {"connections", "members", "presence", "metrics"},
 }
 
-var rareOfRoutes = []string{"deflate", "deflate_fresh", "deflate_window", "urgent", "urgent_framed", "every", "method", "post_type",
+var rareOfRoutes = []string{"deflate", "deflate_fresh", "deflate_window", "urgent", "urgent_framed", "every",
+	"method", "post_type",
 	"post_end", "first_within"}
 
 func isRare(block, attribute string) bool {

@@ -148,7 +148,8 @@ func (r *reader) route(name, address, kind string, a hcl.Attributes) trial.Route
 	default:
 		w.Kind = trial.OverHTTP
 		w.Habits = &transport.Habits{Framing: w.Framing, Framed: a["ended_by"] != nil || a["prefix"] != nil,
-			Method: []string{"GET", "POST"}[r.oneOf(a["method"], "GET", "POST")], Type: r.text(a["post_type"], "application/json"), Ends: r.yes(a["post_end"]),
+			Method: []string{"GET", "POST"}[r.oneOf(a["method"], "GET", "POST")], Type: r.text(a["post_type"],
+				"application/json"), Ends: r.yes(a["post_end"]),
 			First: r.duration(a["first_within"], 0)}
 		w.Framing = wire.Framing{}
 		w.Habits.Mode = map[string]transport.Mode{"events": transport.EventStream, "stream": transport.LongAnswer,

@@ -53,7 +53,8 @@ func routeWords(first string) []word {
 			"with tcp, udp, stream or polling: how the length in front of each message " +
 				"is written: in so many bytes, the high one first or (le) the low one, or in groups of seven bits"},
 		{"every", formDuration, false, "with polling: ask at this pace, whether there is something or not"},
-		{"method", `"GET" or "POST"`, false, "with events, stream or polling: how messages are asked for; \"GET\" if it is " +
+		{"method", `"GET" or "POST"`, false, "with events, stream or polling: how messages are asked for; \"GET\" " +
+			"if it is " +
 			"not given"},
 		{"post", formText, false, "with events, stream or polling: the path that what a client says is posted to, " +
 			"such as \"/say?name=${name}\"; the path that is asked if it is not given"},
@@ -88,7 +89,8 @@ var exchange = []word{
 	{"send", formBody, false, "what the client sends; nothing if it is not given: it happens by itself"},
 	{"confirmed", formCondition, false, "recognises the confirmation; nothing is waited for if it is not given"},
 	{"refused", formCondition, false, "recognises the refusal"},
-	{"why", formValue, false, "the server's reason for a refusal; without it, its field reason, error, message, text, " +
+	{"why", formValue, false, "the server's reason for a refusal; without it, its field reason, error, message, " +
+		"text, " +
 		"detail, why or description, or all of it"},
 }
 

@@ -38,7 +38,8 @@ func life(sc scene.Scene, id ledger.Client) []row {
 	var moments []moment
 	for i, e := range sc.Run.Events {
 		if e.Client == id {
-			moments = append(moments, moment{e.At, row{id: fmt.Sprint("e", i), text: clock(e.At) + "  " + event(sc, e)}})
+			moments = append(moments, moment{e.At, row{id: fmt.Sprint("e", i), text: clock(e.At) + "  " + event(sc,
+				e)}})
 		}
 	}
 	for i := range sc.Run.Kept {

@@ -170,7 +170,8 @@ func strip(sc scene.Scene, msg *ledger.Message, height int) []string {
 	}
 	var names []string
 	for i, c := range sc.Run.Trial.Crews {
-		if i < len(crewSigns) && slices.ContainsFunc(had, func(o ledger.Outcome) bool { return sc.Run.CrewOf(o.Client) == i }) {
+		if i < len(crewSigns) && slices.ContainsFunc(had,
+			func(o ledger.Outcome) bool { return sc.Run.CrewOf(o.Client) == i }) {
 			names = append(names, string(crewSigns[i])+" "+plain.Text(c.Name, 20))
 		}
 	}
@@ -220,7 +221,8 @@ func outcomes(sc scene.Scene, number uint64) []row {
 	}
 	var rows []row
 	for _, o := range ranked(msg) {
-		rows = append(rows, row{fmt.Sprint(o.Client, o.Fate), look.Fit(plain.Text(sc.Run.ClientName(o.Client), 22), 24) + outcome(sc, msg, o),
+		rows = append(rows, row{fmt.Sprint(o.Client, o.Fate), look.Fit(plain.Text(sc.Run.ClientName(o.Client), 22),
+			24) + outcome(sc, msg, o),
 			&place{what: client, key: int(o.Client)}})
 	}
 	return rows

@@ -80,8 +80,8 @@ func New(trials []string, s *store.Store, trouble string) Model {
 	return m.Refresh().look()
 }
 
-// After gives the screen as it is when the user comes back to it from something that was opened or run: the cursor is on
-// that run, if it is kept, or where it was. Nothing is run again by pressing enter once too often.
+// After gives the screen as it is when the user comes back to it from something that was opened or run: the cursor is
+// on that run, if it is kept, or where it was. Nothing is run again by pressing enter once too often.
 func (m Model) After(before Model, ran *Action) Model {
 	m.cursor = min(before.cursor, m.items()-1)
 	switch r := before.at(); {
@@ -465,8 +465,10 @@ func (m Model) compare(p *look.Palette, width, height int) []string {
 			break
 		}
 		name := look.Clip(r.Name, max(10, each-3*column-3))
-		lines = append(lines, p.Line(name, each, column, look.Clip(r.A, column-1), look.Clip(r.B, column-1), r.Difference))
+		lines = append(lines, p.Line(name, each, column, look.Clip(r.A, column-1), look.Clip(r.B, column-1),
+			r.Difference))
 	}
-	return append(lines, "", p.Draw(look.Faint, look.Fit(fmt.Sprintf("esc goes back to the list; tidepull runs compare %d "+
+	return append(lines, "", p.Draw(look.Faint, look.Fit(fmt.Sprintf("esc goes back to the list; tidepull runs "+
+		"compare %d "+
 		"%d writes it, also as a drawing", m.marked[0], m.marked[1]), width)))
 }

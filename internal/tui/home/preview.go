@@ -185,7 +185,8 @@ func (m Model) runSide(p *look.Palette, r *store.Run, width, height int) []strin
 	line("fan-out p50", units.Micros(s.Fanout.P50))
 	line("fan-out p99", units.Micros(s.Fanout.P99))
 	for _, shared := range s.InCommon {
-		lines = append(lines, look.Fit(p.Signal(look.SomethingLost, "in common")+"  "+plain.Text(shared.Says, 300), width))
+		lines = append(lines, look.Fit(p.Signal(look.SomethingLost, "in common")+"  "+plain.Text(shared.Says, 300),
+			width))
 	}
 	for _, l := range s.Limits {
 		if l.Verdict != run.Holds && len(lines) < height {

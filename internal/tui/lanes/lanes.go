@@ -112,7 +112,8 @@ func (m Model) FocusOn(sc scene.Scene, message uint64, c ledger.Client) Model {
 	}
 	m.notice = ""
 	if best == nil {
-		m.notice = "of what was looked at nothing is kept for the lanes: they have what happened around problems, and the first clients of each crew"
+		m.notice = "of what was looked at nothing is kept for the lanes: they have what happened around problems, " +
+			"and the first clients of each crew"
 		return m
 	}
 	focus := *best
@@ -169,7 +170,8 @@ func (m Model) Update(msg tea.KeyPressMsg, sc scene.Scene) (next Model, done boo
 		m.unfolded = !m.unfolded
 	case "o":
 		if m.printed = !m.printed; m.printed && len(sc.Run.ServerSide.Lines) == 0 {
-			m.notice = "nothing is known of what the server writes: the trial has not started it, or it has written nothing"
+			m.notice = "nothing is known of what the server writes: the trial has not started it, or it has written " +
+				"nothing"
 		}
 	case "g":
 		m.typing = true

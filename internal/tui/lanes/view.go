@@ -389,7 +389,8 @@ func (m *Model) panel(sc scene.Scene, height int) []string {
 	case r.What == lane.Printed:
 		lines = append(lines, words(sc, &m.rows[m.cursor]))
 	case b == nil && r.Fate == ledger.Altered:
-		lines = append(lines, p.Draw(look.Faint, "what came of it here is not kept: it is of the first of each sort of "+
+		lines = append(lines, p.Draw(look.Faint, "what came of it here is not kept: it is of the first of each sort "+
+			"of "+
 			"change"))
 	case b == nil:
 		lines = append(lines, p.Draw(look.Faint, "what it says is not kept"))

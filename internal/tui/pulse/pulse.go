@@ -158,7 +158,8 @@ func server(sc scene.Scene, width int) []string {
 		lines = append(lines, p.Line("promised, of the server, each", width, 11, units.Duration(promise.Every), "", ""),
 			p.Line("from one to the next", width, 11, quantiles(&w.Times[logbook.BeatInterval])...))
 		counts = append(counts, p.Line("drift", width, 11, drift),
-			p.Line("in the fullest twentieth of an interval", width, 11, bunched), p.Line("came", width, 11, units.Count(c.Heard)),
+			p.Line("in the fullest twentieth of an interval", width, 11, bunched), p.Line("came", width, 11,
+				units.Count(c.Heard)),
 			p.Line("missing", width, 11, p.Zero(c.Missing, look.Lost)),
 			p.Line("late", width, 11, p.Zero(c.Late, look.Beware)),
 			p.Line("early", width, 11, p.Zero(c.Early, look.Beware)))
