@@ -50,6 +50,7 @@ var helpTexts = kong.Vars{
 	"authority_out": "With --tls: write the authority of that certificate to this file, in PEM, for clients to trust.",
 	"prefix": "Over TCP: no lines, but messages behind their length in 1, 2 or 4 bytes (le: the low byte first), or " +
 		"as a varint.",
+	"verdicts":     "any,holds,broken,not proven,cut short,unreachable,running",
 	"runs_verdict": "Those that ended so: holds, broken, not proven, cut short, unreachable or running.",
 	"runs_since": "Those that began since then: how long ago (90m, 12h, 3d), or a date (2026-11-30, or with a time " +
 		"of " +

@@ -30,7 +30,7 @@ type runsCommand struct {
 
 type runsList struct {
 	Trial   string `placeholder:"NAME" help:"Those of this trial alone."`
-	Verdict string `default:"any" enum:"any,holds,broken,not proven,cut short,unreachable,running" help:"${runs_verdict}"`
+	Verdict string `default:"any" enum:"${verdicts}" help:"${runs_verdict}"`
 	Since   string `placeholder:"WHEN" help:"${runs_since}"`
 	Search  string `placeholder:"TEXT" help:"Those with this text in their trial, name, note, target or reason."`
 	JSON    bool   `name:"json" help:"As JSON, with each run's summary."`
