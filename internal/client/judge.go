@@ -23,7 +23,8 @@ type judge struct {
 // rareJudge is what a judge has that uses more of the language than most do.
 type rareJudge struct {
 	past       *pastWatch
-	feeds      map[feedKey]int64 // the last number of each part of a feed
+	feeds      map[feedKey]int64     // the last number of each part of a feed
+	readings   map[feedKey]mono.Time // when the last of each part came, of feeds that say how often they come
 	inbox      inbox
 	early      earlyEntry  // of the enter step, if the server lets clients in by itself
 	newest     int64       // the number of the last message that came, plus 1; 0: none has
@@ -72,6 +73,7 @@ func (j *judge) last() int64 {
 func (j *judge) forgets(e *Env) {
 	j.isNobody()
 	j.letGo(e)
+	j.feedsEnd(e)
 	if j.rare != nil {
 		j.rare.early, j.rare.past = earlyEntry{}, nil
 	}

@@ -7,6 +7,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/client/reading"
+	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial/expr"
 )
@@ -68,9 +69,64 @@ func (j *judge) followsFeed(e *Env, at mono.Time, r *reading.Feed) {
 			wrong = why
 		}
 	}
-	if wrong != unjudged {
-		e.check(f.Check, wrong == "", wrong)
+	values := ""
+	if f.Every > 0 && wrong != unjudged {
+		if hole := j.times(e, r, at); hole > 0 && wrong == "" {
+			wrong, values = holeInFeed, fmt.Sprintf("for %v", hole.Round(time.Millisecond))
+		}
 	}
+	if wrong != unjudged {
+		e.checkWith(f.Check, wrong == "", wrong, values)
+	}
+}
+
+const holeInFeed = "nothing of it came for too long"
+
+// times books how long it took until the next reading of a part came; it gives that time if it is too long, and nothing
+// that is not the server's doing can be why.
+func (j *judge) times(e *Env, r *reading.Feed, at mono.Time) (hole time.Duration) {
+	x, key := j.own(), feedKey{int32(r.At), r.Key}
+	last, known := x.readings[key]
+	if !known && len(x.readings) >= maxKeys {
+		return 0
+	}
+	if x.readings == nil {
+		x.readings = map[feedKey]mono.Time{}
+	}
+	x.readings[key] = at
+	if !known || e.mayHaveMissed(last) {
+		return 0
+	}
+	gap := max(0, at.Sub(last))
+	e.Book.Now().Times[logbook.FeedInterval].Record(gap)
+	if tooLong(gap, e.Trial.Feeds[r.At].Every) && !e.inDoubt(last) {
+		return gap
+	}
+	return 0
+}
+
+// mayHaveMissed reports whether a fault of the trial, or the client's own slow reading, may be why nothing came.
+func (e *Env) mayHaveMissed(since mono.Time) bool {
+	return e.pathBad(since) || e.isFaulted() || e.hindered(excuse.Of(excuse.SlowReader, excuse.HeldDown), since)
+}
+
+// tooLong reports whether a hole is longer than a feed promises: half as long again is allowed.
+func tooLong(gap, every time.Duration) bool { return gap > every+every/2 }
+
+// feedsEnd judges, as the connection ends, for how long nothing of a feed has come.
+func (j *judge) feedsEnd(e *Env) {
+	if j.rare == nil {
+		return
+	}
+	for key, last := range j.rare.readings {
+		f, gap := &e.Trial.Feeds[key.feed], e.now.Sub(last)
+		if tooLong(gap, f.Every) && !e.mayHaveMissed(last) && !e.inDoubt(last) {
+			e.checkWith(f.Check, false, holeInFeed, fmt.Sprintf("for %v, until the connection ended",
+				gap.Round(time.Millisecond)))
+			break // of each connection one: they have all stopped
+		}
+	}
+	j.rare.readings = nil
 }
 
 // follow compares a reading's number with the last one of its part.

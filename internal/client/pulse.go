@@ -20,7 +20,7 @@ type pulse struct {
 type beats struct {
 	heard  mono.Time   // when the server's last one came, or the connection opened
 	first  bool        // one has come
-	behind bool        // the last came late: the next may be early by as much
+	behind bool        // one came late, and none in time since: those after it may make up for that
 	asked  mono.Time   // when it last asked for one that has not come; 0: it has
 	wrong  *misconduct // what it does wrong on purpose; nil: nothing
 	begins mono.Time   // when it will begin to do so; 0: not on this connection
@@ -151,16 +151,18 @@ func (p *pulse) hearsBeat(e *Env, at mono.Time) {
 	p.heard = at
 	lack := missing(gap, promise.Every)
 	counts.Missing += lack
-	afterLate := p.behind
-	if p.behind = gap > promise.Every+slack; p.behind {
+	makesUp := p.behind && gap < promise.Every-slack
+	late := gap > promise.Every+slack
+	if late {
 		counts.Late++
 	}
+	p.behind = late || makesUp
 	if !p.first { // when it is due at the earliest nobody has said
 		p.first = true
 		return
 	}
 	page.Times[logbook.BeatInterval].Record(gap)
-	if gap < promise.Every-slack && !promise.AnyData && !afterLate {
+	if gap < promise.Every-slack && !promise.AnyData && !makesUp {
 		counts.Early++
 	}
 	if lack == 0 {

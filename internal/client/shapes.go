@@ -85,6 +85,9 @@ var kindFields = []string{"kind", "type", "event", "op", "action", "cmd", "comma
 
 var kindLike = regexp.MustCompile(`^[A-Za-z_.:/-]{1,40}$`)
 
+// troubleLike are kinds of messages that nobody should have mean nothing.
+var troubleLike = regexp.MustCompile(`(?i)err|fail|refus|reject|denied|deny|forbid|unauth|invalid|close|bye|kick|ban`)
+
 // taking says with which line of the dialect messages like one would count as recognised; "" if none can be given.
 func taking(message []byte) string {
 	var fields map[string]any
@@ -92,7 +95,7 @@ func taking(message []byte) string {
 		return ""
 	}
 	for _, name := range kindFields {
-		if kind, is := fields[name].(string); is && kindLike.MatchString(kind) {
+		if kind, is := fields[name].(string); is && kindLike.MatchString(kind) && !troubleLike.MatchString(kind) {
 			return fmt.Sprintf("; other { when = msg.%s == %q } in the dialect would take it", name, kind)
 		}
 	}

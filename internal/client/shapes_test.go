@@ -34,7 +34,7 @@ func TestShapes(t *testing.T) {
 		`other { when = msg.kind == "hello" }`) {
 		t.Error(got)
 	}
-	for _, none := range []string{`{"kind":"a 7"}`, `[1]`, `hello`, `{"kind":"${x}"}`} {
+	for _, none := range []string{`{"kind":"a 7"}`, `[1]`, `hello`, `{"kind":"${x}"}`, `{"type":"error"}`} {
 		if got := taking([]byte(none)); got != "" {
 			t.Errorf("%s: %s", none, got)
 		}

@@ -408,7 +408,7 @@ func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
 	}
 	switch {
 	case len(broken) > 0:
-		if s.ServerSide.Ended != "" { // it comes first: the rest may follow from it
+		if s.ServerSide.Ended != "" && !s.ServerSide.Listens { // it comes first: the rest may follow from it
 			return Broken, s.ServerSide.Words()[0] + "; " + firstOf(broken)
 		}
 		return Broken, firstOf(broken)

@@ -24,6 +24,9 @@ type ServerSide struct {
 	// Ended says that its process ended by itself: how, and when. Only of one that the trial started.
 	Ended   string        `json:"ended"`
 	EndedAt time.Duration `json:"ended_at_ns"`
+	// Listens says that somebody listened at the target at the end of the run all the same: what ended was a command
+	// that had started the server.
+	Listens bool `json:"listens"`
 	// Deaf says that at the end of the run nobody listened at the target any more, DeafSince when it was last heard of.
 	Deaf      bool          `json:"deaf"`
 	DeafSince time.Duration `json:"deaf_since_ns"`
@@ -48,15 +51,16 @@ func (b *breaker) serverSide() (s ServerSide) {
 	return s
 }
 
-// listens looks, at the end of a run in which connections broke or were refused, whether anybody listens at the target.
+// listens looks, at the end of a run in which connections broke, were refused, or the server's command ended, whether anybody listens at the target.
 func (s *Snapshot) listens(t *wire.Endpoint) {
 	c := &s.Total.Counts
-	if c.Broken+c.Refused == 0 {
+	if c.Broken+c.Refused == 0 && s.ServerSide.Ended == "" {
 		return
 	}
 	conn, err := net.DialTimeout("tcp", t.Addr.String(), time.Second)
 	if err == nil {
 		conn.Close()
+		s.ServerSide.Listens = true
 		return
 	}
 	if !errors.Is(err, syscall.ECONNREFUSED) {
@@ -73,7 +77,11 @@ func (s *Snapshot) listens(t *wire.Endpoint) {
 
 // Words says what became of the server, in one sentence for each thing; none if it runs.
 func (s *ServerSide) Words() (all []string) {
-	if s.Ended != "" {
+	switch {
+	case s.Ended != "" && s.Listens:
+		all = append(all, fmt.Sprintf("the command that starts the server ended at %s (%s); somebody listens at the target",
+			instant(s.EndedAt), s.Ended))
+	case s.Ended != "":
 		all = append(all, fmt.Sprintf("the server ended by itself at %s: %s", instant(s.EndedAt), s.Ended))
 	}
 	if s.Deaf {

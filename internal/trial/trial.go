@@ -379,6 +379,7 @@ type Feed struct {
 	Seq   *expr.Program // rises by one; nil: it is not numbered
 	Time  *expr.Program // milliseconds since 1970; nil: it has none
 	Fresh time.Duration // how old it may be when it comes; 0: any age
+	Every time.Duration // how often it comes, of each key; 0: nothing is promised
 	Check int
 }
 

@@ -212,6 +212,14 @@ var weaknesses = map[string]weakness{
     }
   }
 `},
+	"self-pushing: holes": {switches: board.Switches{Lose: 0.2}, session: gauge, figure: "checks.failed",
+		reason: "nothing of it came for too long", top: `
+feed "tide gauges" {
+  when  = msg.kind == "reading"
+  key   = msg.gauge
+  every = "1s"
+}
+`},
 	"self-pushing: gaps": {switches: board.Switches{Lose: 0.05}, session: gauge, top: feed, figure: "feed.gaps"},
 	"self-pushing: doubles": {switches: board.Switches{Double: 0.05}, session: gauge, top: feed,
 		figure: "feed.repeats"},

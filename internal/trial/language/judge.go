@@ -19,9 +19,9 @@ func (r *reader) readFeed(b *hcl.Block) {
 	a := r.open(b.Body, "feed").Attributes
 	f := trial.Feed{Name: b.Labels[0], When: r.condition(a["when"]), Key: r.condition(a["key"]),
 		Seq: r.condition(a["seq"]), Time: r.condition(a["time"]),
-		Fresh: r.duration(a["fresh"], 0), Check: r.check(b.Labels[0], "feed")}
-	if f.Seq == nil && f.Time == nil {
-		r.fail(b.DefRange, "a feed is judged by its seq, its time, or both: give one")
+		Fresh: r.duration(a["fresh"], 0), Every: r.duration(a["every"], 0), Check: r.check(b.Labels[0], "feed")}
+	if f.Seq == nil && f.Time == nil && f.Every == 0 {
+		r.fail(b.DefRange, "a feed is judged by its seq, its time, or how often it comes (every): give one")
 	}
 	if f.Fresh > 0 && f.Time == nil {
 		r.fail(a["fresh"].Expr.Range(), "how old it is can be known only from its time")

@@ -292,6 +292,8 @@ var vocabulary = map[string]*blockWord{
 			{"seq", formValue, false, "its number, which rises by one"},
 			{"time", formValue, false, "milliseconds since 1970; parse_time() makes them of a text"},
 			{"fresh", formDuration, false, "how old it may be when it comes"},
+			{"every", formDuration, false, "how often one of each key comes; a hole that is half as long again fails. " +
+				"It needs no number"},
 		}},
 	"session": {label: "name", doc: "the script that one client follows, step by step", blocks: steps},
 	"connect": {doc: "connect and agree on WebSocket", attrs: []word{

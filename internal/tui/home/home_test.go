@@ -63,7 +63,7 @@ func TestHome(t *testing.T) {
 		}
 	}
 	if text := shown(press1(t, m, "down", "down", "down", "down", "down")); !strings.Contains(text,
-		"fan-out p50, p99") || !strings.Contains(text, "1.50 ms") {
+		"fan-out p99 ...") || !strings.Contains(text, "1.50 ms") {
 		t.Errorf("beside the run does not stand what it was:\n%s", text)
 	}
 	if text := shown(m); !strings.Contains(text, "the plan of morning tide") ||

@@ -60,7 +60,7 @@ func TestNobody(t *testing.T) {
 		text  string
 		wrong string
 	}{{'b', "0g", "no hexadecimal digits"}, {'f', "/no/such/file", "no such file"}, {'x', "99", "from 1000 to 4999"},
-		{'a', "nowhere", "names no host"}, {'e', "no colon", "is not NAME: VALUE"}} {
+		{'a', "nowhere", "has no scheme"}, {'e', "no colon", "is not NAME: VALUE"}} {
 		m.Update(ctrl(tc.key))
 		m.Update(ctrl('u'))
 		typed(m, tc.text)
