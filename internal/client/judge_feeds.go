@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/base/plain"
 	"tidepull/internal/client/reading"
 	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/logbook"
@@ -48,7 +49,7 @@ func ageOf(v expr.Value, at int64) (age time.Duration, wrong string) {
 const fromFuture = time.Minute
 
 // followsFeed judges something that the server pushed by itself.
-func (j *judge) followsFeed(e *Env, at mono.Time, r *reading.Feed) {
+func (j *judge) followsFeed(e *Env, at mono.Time, r *reading.Feed, text []byte) {
 	f, n := &e.Trial.Feeds[r.At], e.counts()
 	n.Readings++
 	wrong := ""
@@ -70,6 +71,9 @@ func (j *judge) followsFeed(e *Env, at mono.Time, r *reading.Feed) {
 		}
 	}
 	values := ""
+	if f.Same && wrong == "" && r.Number.Whole {
+		wrong, values = e.series.holds(e, r, text)
+	}
 	if f.Every > 0 && wrong != unjudged {
 		if hole := j.times(e, r, at); hole > 0 && wrong == "" {
 			wrong, values = holeInFeed, fmt.Sprintf("for %v", hole.Round(time.Millisecond))
@@ -158,4 +162,40 @@ func (j *judge) follow(e *Env, r *reading.Feed) (wrong string) {
 	}
 	x.feeds[key] = seq
 	return wrong
+}
+
+// series are what the share's clients were given as the newest readings of feeds of which all must get the same.
+type series struct{ newest []given }
+
+type given struct {
+	feed   int32
+	known  bool
+	key    uint64
+	number int64
+	sum    uint64
+	text   string // the beginning, to be shown
+}
+
+// Bounds on a series: readings that are known, and bytes of each that are kept.
+const (
+	maxSeries = 1 << 12
+	inSeries  = 80
+)
+
+// holds compares a reading with what another client was given as the same; wrong if it is another.
+func (s *series) holds(e *Env, r *reading.Feed, text []byte) (wrong, values string) {
+	if s.newest == nil {
+		s.newest = make([]given, maxSeries)
+	}
+	at := &s.newest[(uint64(r.Number.N)^r.Key^uint64(r.At)<<7)&(maxSeries-1)]
+	sum := reading.Digest(text)
+	shown := func() string { return e.hide(plain.Text(string(text[:min(len(text), inSeries)]), inSeries)) }
+	switch {
+	case !at.known || at.feed != int32(r.At) || at.key != r.Key || at.number != r.Number.N:
+		*at = given{int32(r.At), true, r.Key, r.Number.N, sum, shown()}
+	case at.sum != sum:
+		return "another client was given something else as the same reading",
+			fmt.Sprintf("'%s' there, '%s' here, number %d", at.text, shown(), r.Number.N)
+	}
+	return "", ""
 }

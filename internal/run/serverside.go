@@ -51,7 +51,8 @@ func (b *breaker) serverSide() (s ServerSide) {
 	return s
 }
 
-// listens looks, at the end of a run in which connections broke, were refused, or the server's command ended, whether anybody listens at the target.
+// listens looks, at the end of a run in which connections broke, were refused, or the server's command ended, whether
+// anybody listens at the target.
 func (s *Snapshot) listens(t *wire.Endpoint) {
 	c := &s.Total.Counts
 	if c.Broken+c.Refused == 0 && s.ServerSide.Ended == "" {
@@ -79,7 +80,8 @@ func (s *Snapshot) listens(t *wire.Endpoint) {
 func (s *ServerSide) Words() (all []string) {
 	switch {
 	case s.Ended != "" && s.Listens:
-		all = append(all, fmt.Sprintf("the command that starts the server ended at %s (%s); somebody listens at the target",
+		all = append(all, fmt.Sprintf("the command that starts the server ended at %s (%s); somebody listens at the "+
+			"target",
 			instant(s.EndedAt), s.Ended))
 	case s.Ended != "":
 		all = append(all, fmt.Sprintf("the server ended by itself at %s: %s", instant(s.EndedAt), s.Ended))

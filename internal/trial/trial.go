@@ -380,6 +380,7 @@ type Feed struct {
 	Time  *expr.Program // milliseconds since 1970; nil: it has none
 	Fresh time.Duration // how old it may be when it comes; 0: any age
 	Every time.Duration // how often it comes, of each key; 0: nothing is promised
+	Same  bool          // all clients must be given the same as the reading of a key and a number
 	Check int
 }
 

@@ -30,15 +30,17 @@ const (
 )
 
 var dists = [NumDists]struct{ name, doc string }{
-	ToConnect:    {"connect", "from dialling to the agreed connection"},
-	ToEnter:      {"enter", "from asking for a room to its confirmation"},
-	FeedAge:      {"feed.age", "how old what the server pushes by itself is when it comes"},
-	FeedInterval: {"feed.interval", "from one reading of a feed to the next of its key, of feeds that say how often they come"},
-	ToAnswer:     {"request", "from an HTTP request to the end of its answer"},
-	PushedBack:   {"schedule.pushed_back", "how far the waits of scripts pushed the turns of repeats beyond their time"},
-	ToUsable:     {"routes.usable", "from the first try of any route to the agreed connection"},
-	ToReconnect:  {"returns.reconnect", "from a connection found broken to the next one agreed on"},
-	ToReturn:     {"returns.back_in", "from a connection found broken to the client being in all its rooms again"},
+	ToConnect: {"connect", "from dialling to the agreed connection"},
+	ToEnter:   {"enter", "from asking for a room to its confirmation"},
+	FeedAge:   {"feed.age", "how old what the server pushes by itself is when it comes"},
+	FeedInterval: {"feed.interval",
+		"from one reading of a feed to the next of its key, if it says how often they come"},
+	ToAnswer: {"request", "from an HTTP request to the end of its answer"},
+	PushedBack: {"schedule.pushed_back", "how far the waits of scripts pushed the turns of repeats beyond their " +
+		"time"},
+	ToUsable:    {"routes.usable", "from the first try of any route to the agreed connection"},
+	ToReconnect: {"returns.reconnect", "from a connection found broken to the next one agreed on"},
+	ToReturn:    {"returns.back_in", "from a connection found broken to the client being in all its rooms again"},
 	ToCatchUp: {"returns.caught_up_in",
 		"from a connection found broken to the last of what was missed having come, of " +
 			"clients that catch up"},

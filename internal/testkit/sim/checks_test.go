@@ -220,6 +220,26 @@ feed "tide gauges" {
   every = "1s"
 }
 `},
+	"self-pushing: not the same": {switches: board.Switches{Alter: 0.2}, session: `
+  connect {}
+  enter { room = "lock-1" }
+  repeat {
+    every = "1s"
+    times = 5
+    say {
+      payload = "berth ${n} is free"
+      body    = { kind = "notice", room = room, ref = mark, text = payload }
+    }
+  }
+`, figure: "checks.failed",
+		reason: "another client was given something else", top: `
+feed "notices" {
+  when = msg.kind == "notice"
+  key  = msg.room
+  seq  = msg.seq
+  same = true
+}
+`},
 	"self-pushing: gaps": {switches: board.Switches{Lose: 0.05}, session: gauge, top: feed, figure: "feed.gaps"},
 	"self-pushing: doubles": {switches: board.Switches{Double: 0.05}, session: gauge, top: feed,
 		figure: "feed.repeats"},

@@ -292,8 +292,12 @@ var vocabulary = map[string]*blockWord{
 			{"seq", formValue, false, "its number, which rises by one"},
 			{"time", formValue, false, "milliseconds since 1970; parse_time() makes them of a text"},
 			{"fresh", formDuration, false, "how old it may be when it comes"},
-			{"every", formDuration, false, "how often one of each key comes; a hole that is half as long again fails. " +
+			{"every", formDuration, false, "how often one of each key comes; a hole that is half as long again " +
+				"fails. " +
 				"It needs no number"},
+			{"same", formYes, false, "all clients must be given the same, byte for byte, as the reading of a key " +
+				"and a " +
+				"number"},
 		}},
 	"session": {label: "name", doc: "the script that one client follows, step by step", blocks: steps},
 	"connect": {doc: "connect and agree on WebSocket", attrs: []word{
