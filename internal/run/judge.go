@@ -494,8 +494,12 @@ func (j *Judgement) String() string { return j.Says("") }
 
 // Says is String with what was measured made plainer: of which kind it is.
 func (j *Judgement) Says(kinds string) string {
+	rule := j.Limit.Rule.Words()
+	if j.Limit.Rule == trial.Equals {
+		rule = "exactly"
+	}
 	return fmt.Sprintf("%s is %s%s%s, wanted %s %s (limit %q)", j.Limit.Figure,
-		units.Figure(j.Unit == logbook.Duration, j.Measured), kinds, j.LeftOut(), j.Limit.Rule.Words(),
+		units.Figure(j.Unit == logbook.Duration, j.Measured), kinds, j.LeftOut(), rule,
 		units.Figure(j.Unit == logbook.Duration, j.Limit.Value), plain.Text(j.Limit.Name, 200))
 }
 

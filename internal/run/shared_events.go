@@ -2,6 +2,7 @@ package run
 
 import (
 	"cmp"
+	"maps"
 	"math"
 	"slices"
 	"time"
@@ -54,6 +55,9 @@ func (l *looker) eventsInCommon() (all []Shared) {
 			if e := &l.s.Events[i]; e.What == of.of {
 				wrong = append(wrong, moment{e.Client, e.At})
 			}
+		}
+		if len(wrong) == 0 { // it is broken as there was none
+			continue
 		}
 		well, ever := l.atThatTime(wrong, of.of), l.anyTime(of.of)
 		f, found := l.aboutMoment().find(wrong, well)
@@ -133,14 +137,25 @@ func (l *looker) roomOf(c ledger.Client, at time.Duration) string {
 
 // Bounds on the moments that others are held against.
 const (
-	perLife   = 20  // that stand for all of one connection
-	mostTimes = 200 // at which the others are looked at
+	perLife   = 20     // that stand for all of one connection
+	mostTimes = 200    // at which the others are looked at
+	mostAll   = 40_000 // altogether: of many clients some stand for all
 )
+
+// some are the clients that stand for all, if each is looked at so many times.
+func (l *looker) some(times int) (ids []ledger.Client) {
+	all := slices.Sorted(maps.Keys(l.lives))
+	for i := 0; i < len(all); i += max(1, len(all)*times/mostAll) {
+		ids = append(ids, all[i])
+	}
+	return ids
+}
 
 // anyTime are moments at which something might have happened to clients, evenly over the time that they were
 // connected; of what keeps a client from a connection or a room, when others came to one.
 func (l *looker) anyTime(what logbook.EventKind) (all []moment) {
-	for c, v := range l.lives {
+	for _, c := range l.some(perLife) {
+		v := l.lives[c]
 		switch what {
 		case logbook.Refused:
 			all = append(all, momentsAt(c, v.opened)...)
@@ -175,8 +190,10 @@ func (l *looker) atThatTime(wrong []moment, what logbook.EventKind) (all []momen
 		}
 	}
 	each := max(1, len(times)/mostTimes)
+	ids := l.some(min(len(times), mostTimes))
 	for i := 0; i < len(times); i += each {
-		for c, v := range l.lives {
+		for _, c := range ids {
+			v := l.lives[c]
 			k, open := slices.BinarySearch(v.opened, times[i])
 			if !open && k == 0 || hit[moment{c, times[i] / tenth}] {
 				continue

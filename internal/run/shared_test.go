@@ -141,8 +141,9 @@ func TestEventsInCommon(t *testing.T) {
 				s.Events = append(s.Events, logbook.Event{At: at, Client: c, Room: -1, What: logbook.Broke})
 			}
 		}
+		s.Judgements = append(s.Judgements, Judgement{Limit: trial.Limit{Figure: "clients.refused"}, Verdict: Broken})
 		got := ""
-		for _, c := range s.InCommon() {
+		for _, c := range s.InCommon() { // nobody is refused, although some should be
 			got += c.Says + "; "
 		}
 		if (want == "") != (got == "") || !strings.Contains(got, want) {

@@ -527,8 +527,9 @@ func (v *runView) bindings(all bool) []key.Binding {
 			general = append(general, k.fault)
 		}
 	}
-	if v.goesBack() {
-		general = append(general, k.back)
+	if v.goesBack() { // it is in every footer, whatever else there is no room for
+		const first = 3
+		own = slices.Insert(own, min(first, len(own)), k.back)
 	}
 	if v.view != viewLanes {
 		general = append(general, k.nextTick)

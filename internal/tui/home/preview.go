@@ -194,8 +194,12 @@ func (m Model) runSide(p *look.Palette, r *store.Run, width, height int) []strin
 			if l.Verdict == run.Broken {
 				signal = look.SomethingLost
 			}
-			lines = append(lines, look.Fit(p.Draw(signal.Ink(), signal.Shape())+" "+plain.Text(l.Name, 60)+": "+
-				string(l.Verdict)+" "+p.Draw(look.Faint, plain.Text(l.Why, 80)), width))
+			got := fmt.Sprintf("%s is %s", l.Figure, units.Figure(l.Unit == "us", l.Measured))
+			if l.Why != "" {
+				got = plain.Text(l.Why, 200)
+			}
+			lines = append(lines, look.Fit(p.Draw(signal.Ink(), signal.Shape())+" limit \""+plain.Text(l.Name, 60)+"\" "+
+				string(l.Verdict)+"  "+p.Draw(look.Faint, got), width))
 		}
 	}
 	return lines

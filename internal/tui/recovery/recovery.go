@@ -56,7 +56,7 @@ func (m *Model) View(sc scene.Scene, window scene.Span) []string {
 	if each < 55 { // the names need so much
 		columns, each = 1, sc.Width
 	}
-	parts := [][]string{returns(sc, each), server(sc, each)}
+	parts := [][]string{append(returns(sc, each), server(sc, each)...), counts(sc, each)}
 	below := look.Beside(max(len(parts[0]), len(parts[1])), each, parts...)
 	if columns == 1 {
 		below = append(parts[0], parts[1]...)
@@ -149,10 +149,9 @@ func area(sc scene.Scene, window scene.Span, rows int, most int64, whole,
 	return d.Scaled(sc.Palette, units.Count(most), "0")
 }
 
-// returns is how clients came back.
+// returns is how soon clients came back.
 func returns(sc scene.Scene, width int) []string {
 	p, w := sc.Palette, sc.Window
-	c := &w.Counts.Returns
 	lines := []string{p.Heading("coming back", width, 11, "p50", "p99", "the last")}
 	for _, row := range []struct {
 		name string
@@ -163,8 +162,14 @@ func returns(sc scene.Scene, width int) []string {
 		lines = append(lines, p.Line(row.name, width, 11, look.Quantile(row.h, 0.5), look.Quantile(row.h, 0.99),
 			look.Quantile(row.h, 1)))
 	}
-	t := &w.Total
-	lines = append(lines, p.Heading("connections, and tries to come back", width, 11, "count"),
+	return lines
+}
+
+// counts are how many connections broke and came back, and what that took.
+func counts(sc scene.Scene, width int) []string {
+	p, w := sc.Palette, sc.Window
+	c, t := &w.Counts.Returns, &w.Total
+	lines := []string{p.Heading("connections, and tries to come back", width, 11, "count"),
 		p.Line("broke", width, 11, units.Count(c.Broke)),
 		p.Line("came back", width, 11, units.Count(c.Back)),
 		p.Line("gave up", width, 11, p.Zero(c.GaveUp, look.Lost)),
@@ -174,7 +179,7 @@ func returns(sc scene.Scene, width int) []string {
 		p.Line("  refused", width, 11, units.Count(c.Refused)),
 		p.Line("  without an answer", width, 11, units.Count(c.TimedOut)),
 		p.Line("  failed", width, 11, units.Count(c.Failed)),
-		p.Line("numbers of rooms that began again", width, 11, p.Zero(c.Renumbered, look.Beware)))
+		p.Line("numbers of rooms that began again", width, 11, p.Zero(c.Renumbered, look.Beware))}
 	if c.Back == 0 { // nobody has missed anything by being away
 		return lines
 	}
