@@ -11,6 +11,7 @@ import (
 	"tidepull/internal/capture/probe"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/mark"
 	"tidepull/internal/run"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/scene"
@@ -61,7 +62,7 @@ func (m *Model) names(sc scene.Scene) string {
 	for i, c := range m.clients {
 		x := m.middle(i, sc.Width)
 		each := (sc.Width - clock) / len(m.clients)
-		name := look.Clip(plain.Text(sc.Run.ClientName(c), 40), each-2)
+		name := look.Name(plain.Text(sc.Run.ClientName(c), 0), each-2)
 		d.Text(max(clock, x-len([]rune(name))/2), 0, name, look.Strong)
 	}
 	return d.Lines(sc.Palette)[0]
@@ -372,7 +373,28 @@ func says(sc scene.Scene, rec *lane.Record) string {
 			text = longest
 		}
 	}
-	return ": " + plain.Text(text, 120)
+	return ": " + plain.Text(short(text, sc.Run.ClientName(senderOf(rec))), 120)
+}
+
+// senderOf is who said the message of a record.
+func senderOf(r *lane.Record) ledger.Client {
+	if r.What == lane.Said {
+		return r.Client
+	}
+	return r.Peer
+}
+
+// short takes out of a text what says nothing here: the mark, and at the front the name of who said it.
+func short(text, sender string) string {
+	if _, end := mark.Find([]byte(text)); end >= mark.Len {
+		if _, alone := mark.Find([]byte(text[end-mark.Len : end])); alone == mark.Len { // it is not in its binary form
+			text = text[:end-mark.Len] + text[end:]
+		}
+	}
+	if rest, is := strings.CutPrefix(text, sender); is && sender != "" {
+		text = strings.TrimLeft(rest, ": ")
+	}
+	return strings.TrimSpace(text)
 }
 
 // panel shows what the message under the cursor says.

@@ -187,6 +187,15 @@ func Right(s string, width int) string {
 // Clip cuts s to a width, with dots where something is missing.
 func Clip(s string, width int) string { return ansi.Truncate(s, max(0, width), "…") }
 
+// Name cuts a client's name to a width, and keeps its end: that is its number.
+func Name(s string, width int) string {
+	const end = 6
+	if ansi.StringWidth(s) <= width || width <= end+2 {
+		return Clip(s, width)
+	}
+	return ansi.Truncate(s, width-end-1, "") + "…" + ansi.TruncateLeft(s, ansi.StringWidth(s)-end, "")
+}
+
 // Fit cuts or fills s to a width.
 func Fit(s string, width int) string {
 	w := ansi.StringWidth(s)
