@@ -198,7 +198,8 @@ func (m Model) runSide(p *look.Palette, r *store.Run, width, height int) []strin
 			if l.Why != "" {
 				got = plain.Text(l.Why, 200)
 			}
-			lines = append(lines, look.Fit(p.Draw(signal.Ink(), signal.Shape())+" limit \""+plain.Text(l.Name, 60)+"\" "+
+			lines = append(lines, look.Fit(p.Draw(signal.Ink(), signal.Shape())+" limit \""+plain.Text(l.Name,
+				60)+"\" "+
 				string(l.Verdict)+"  "+p.Draw(look.Faint, got), width))
 		}
 	}

@@ -337,8 +337,8 @@ func body(s *run.Snapshot, r *lane.Record) *lane.Body {
 		return nil
 	}
 	if r.What == lane.Got {
-		if b := cameOf(s, r); b != nil || r.Fate == ledger.Altered {
-			return b
+		if b := cameOf(s, r); b != nil || r.Fate == ledger.Altered || s.Total.Total.Altered > 0 && isAltered(s, r) {
+			return b // what was said is not what came
 		}
 	}
 	for i := range s.Bodies {
@@ -347,6 +347,14 @@ func body(s *run.Snapshot, r *lane.Record) *lane.Body {
 		}
 	}
 	return nil
+}
+
+// isAltered reports whether the message of a record came otherwise than it was said: another record says so.
+func isAltered(s *run.Snapshot, r *lane.Record) bool {
+	return slices.ContainsFunc(s.Lanes, func(other lane.Record) bool {
+		return other.Fate == ledger.Altered && other.Number == r.Number && other.Client == r.Client &&
+			other.What == lane.Got
+	})
 }
 
 // cameOf is what came of a message that came otherwise than it was said; nil if that was not kept.
