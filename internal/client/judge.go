@@ -126,6 +126,7 @@ func (j *judge) takes(e *Env, p reading.Part, binary bool, came mono.Span) {
 	j.awaited = false
 	if m.Read {
 		known = j.judges(e, m, came.To) || known
+		known = !m.Marked && m.Is&reading.History == 0 && j.knows(e, m, came) || known
 		if e.path.is(open) {
 			known = j.hears(e, m, came.To) || known
 		}

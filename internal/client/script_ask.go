@@ -46,7 +46,9 @@ func (s *script) ask(e *Env, step *trial.Step) {
 			return
 		}
 		s.bodyOf(e, step)
-		content = slices.Clone(e.body)
+		if r.Content != nil {
+			content = slices.Clone(e.body)
+		}
 	case r.Content != nil:
 		content = r.Content.Append(nil, &e.scope)
 	}

@@ -33,6 +33,9 @@ func (s *script) bodyOf(e *Env, step *trial.Step) {
 	if step.Do == trial.Ask {
 		t = step.Request.Content
 	}
+	if t == nil { // what it says is in the address
+		t = step.Request.Path
+	}
 	e.body = t.Append(e.body[:0], &e.scope)
 	if step.Payload != nil {
 		compared, f := e.payload, &e.Facts.Facts[len(e.Facts.Facts)-1]
@@ -74,6 +77,9 @@ func (s *script) account(e *Env, step *trial.Step) bool {
 		return false
 	}
 	f.Room, f.Number = room, e.nextNumber()
+	if step.Known > 0 {
+		f.Check, f.Flags = int16(step.Known-1), f.Flags|fact.Unmarked
+	}
 	e.mark(room, f.Number, due)
 	if step.Payload != nil {
 		e.payload = step.Payload.Append(e.payload[:0], &e.scope)

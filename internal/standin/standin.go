@@ -10,6 +10,7 @@
 //	POST /token             the same, answered by a token
 //	GET  /guest             sets a guest's cookie
 //	POST /publish           puts a notice on the board: JSON with room and text
+//	GET  /publish           the same, with room and text as its query
 //	GET  /history?room=R    what is kept of a room, JSON
 //	GET  /counters          how much is kept, and who is here, JSON
 //	GET  /truth             totals and latencies, JSON

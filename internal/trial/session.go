@@ -94,6 +94,7 @@ type Step struct {
 	Capture []Capture       // Expect, Enter, Ask, Set: what is remembered
 	Room    *expr.Template  // Enter, Leave, Say, Ask: nil means the room entered last
 	Body    *expr.Template  // Say, Tell, Send: the message
+	Known   int             // Say, Tell, Ask: its deliveries have no mark: of Trial.Knowns, and 1; 0: they have
 	Payload *expr.Template  // Say, Tell: what recipients must find in it, byte for byte
 	Binary  bool            // Say, Tell, Send: as a binary message
 	Reaches ledger.Audience // Say, Ask: whom it should reach
@@ -141,13 +142,21 @@ func abuses() (names []string) {
 // WrongOf is how client n of a crew breaks the protocol at a step.
 func (s *Step) WrongOf(n int) string { return another(s.Wrong, Wrongs, n) }
 
+// A Known is how the deliveries of a message are recognised that has no mark: the server says something
+// of its own. A delivery is taken to be of the oldest message that is known by it and that its recipient
+// is owed and has not got; which of several it is stays open, and so its latency has two ends.
+type Known struct {
+	When *expr.Program // what comes is one; it may name the recipient's variables
+	From *expr.Program // the name of who said it; nil: it does not say
+}
+
 // MarksTwice reports whether the message that the step says holds its mark in more than one place.
 func (s *Step) MarksTwice() bool {
-	t := s.Body
+	t, beside := s.Body, 0
 	if s.Do == Ask && s.Request != nil {
-		t = s.Request.Content
+		t, beside = s.Request.Content, s.Request.Path.Times(expr.VarMark)
 	}
-	return t.Times(expr.VarMark)+t.Times(expr.VarPayload)*s.Payload.Times(expr.VarMark) > 1
+	return beside+t.Times(expr.VarMark)+t.Times(expr.VarPayload)*s.Payload.Times(expr.VarMark) > 1
 }
 
 // another gives what a client does of the wrongs that stand after AnyWrong, if it is to do any.
@@ -236,5 +245,5 @@ type Request struct {
 	Status    int            // that the answer must have; 0: any below 400
 	When      *expr.Program  // that must hold on the answer; nil: none
 	Redirects int            // that are followed
-	Publishes bool           // the content is a message, accounted for in the ledger
+	Publishes bool           // it is a message, accounted for in the ledger
 }

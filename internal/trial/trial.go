@@ -36,6 +36,7 @@ type Trial struct {
 	Locals       []string        // the names that sessions set, by number
 	Data         [][]expr.Value  // columns of data; a client has the row of its number
 	Feeds        []Feed
+	Knowns       []Known   // by number
 	Barriers     []Barrier // by number
 	Asserted     []string  // the figures that assert steps use, by number
 	FinalChecks  []FinalCheck

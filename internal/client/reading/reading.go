@@ -249,6 +249,11 @@ func (r *Reader) mayMean(json []byte) bool {
 			return true
 		}
 	}
+	for i := range r.t.Knowns {
+		if r.t.Knowns[i].When.MayHold(json) {
+			return true
+		}
+	}
 	return false
 }
 

@@ -67,6 +67,7 @@ type Account struct {
 	early      int                          // times in all of them
 	history    map[ledger.Client]*history
 	differing  differing              // what came otherwise than it was said
+	unmarked   unmarkeds              // messages without a mark that are under way
 	rumours    rumours                // announcements that may yet prove true
 	alikes     map[called][]alike     // of clients under one name: the announcements of the grace time, by time
 	listed     map[ledger.Client]bool // of the list of members at hand

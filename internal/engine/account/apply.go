@@ -58,6 +58,8 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 		l.Pardon(f.Number, f.Client, ledger.Pardon(f.What))
 	case fact.Gets:
 		a.gets(f)
+	case fact.Knows:
+		a.knows(f)
 	case fact.Announces:
 		a.announce(f.Client, ledger.Kind(f.What), s.room(f), f.At)
 	case fact.Withdraws:
@@ -128,7 +130,12 @@ func (a *Account) makesSense(s *share, f *fact.Fact) bool {
 	}
 	switch f.Kind {
 	case fact.Says:
-		if ledger.Audience(f.What) > ledger.ToNobody || f.Is(fact.Told) && !known(f.Peer) {
+		if ledger.Audience(f.What) > ledger.ToNobody || f.Is(fact.Told) && !known(f.Peer) ||
+			f.Is(fact.Unmarked) && !a.isRule(f.Check) {
+			return false
+		}
+	case fact.Knows:
+		if !a.isRule(f.Check) || f.Peer != -1 && !known(f.Peer) {
 			return false
 		}
 	case fact.Announces, fact.Hears:
@@ -176,8 +183,8 @@ func (a *Account) says(from *share, f *fact.Fact) {
 		page = page.SentLate() // its latency is the tool's, or the trial's
 	}
 	say := ledger.Say{Audience: ledger.Audience(f.What), Room: from.room(f), Sender: f.Client, Sum: f.Sum,
-		Nth: int(a.sent[f.Client]-a.before[f.Client]) + 1, Apart: f.Is(fact.Apart), Due: f.Time, Sent: f.At,
-		Sheet: &page.Sheet}
+		Nth: int(a.sent[f.Client]-a.before[f.Client]) + 1, Apart: f.Is(fact.Apart), Unmarked: f.Is(fact.Unmarked),
+		Due: f.Time, Sent: f.At, Sheet: &page.Sheet}
 	rec := lane.Record{At: time.Duration(f.At), What: lane.Said, Client: f.Client, Peer: -1, Room: say.Room}
 	if f.Is(fact.Told) {
 		say.Kind, say.To, say.Also = ledger.Whisper, f.Peer, a.cfg.Sharers(f.Peer)
@@ -189,6 +196,9 @@ func (a *Account) says(from *share, f *fact.Fact) {
 			a.failed = fmt.Errorf("account: message %d was told of twice, or others before it were not", f.Number)
 		}
 		return
+	}
+	if say.Unmarked {
+		a.unmarked.says(int(f.Check), unmarked{f.Number, say.Room, f.Client, f.Time, f.At}, a.trial.Grace)
 	}
 	a.book.Now().Counts.Sent++
 	a.lanes.Add(rec)

@@ -30,9 +30,10 @@ const (
 	IsGone                    // its connection is
 	IsHindered                // by What, an excuse.Cause, from Time on
 	IsFree                    // of it again, from Time on: what waited until then is there
-	Says                      // message Number to Room or to Peer; Time is when it was due
+	Says                      // message Number to Room or to Peer; Time is when it was due; Check: see Unmarked
 	Unsays                    // message Number: it could not be sent
 	Gets                      // message Number of Peer in Room, Size bytes; it came at Time
+	Knows                     // a message without a mark by rule Check, from Peer or nobody knows whom, Size bytes; it came at Time
 	Announces                 // that it enters (Joined) or leaves (Gone) Room: the others should hear of it
 	Withdraws                 // the announcement that it enters Room
 	Goes                      // without asking: the others in all its rooms should hear of it
@@ -68,12 +69,13 @@ const AfterAll ledger.Client = 1<<31 - 1
 
 // Flags of a Fact.
 const (
-	Good    uint8 = 1 << iota // the check held
-	Apart                     // the message went over a second connection
-	History                   // the message came as history
-	Foreign                   // the mark is of another run
-	Told                      // the message is a whisper
-	Binary                    // of Quotes, Means and Shows: the message is a binary one
+	Good     uint8 = 1 << iota // the check held
+	Apart                      // the message went over a second connection
+	History                    // the message came as history
+	Foreign                    // the mark is of another run
+	Told                       // the message is a whisper
+	Binary                     // of Quotes, Means and Shows: the message is a binary one
+	Unmarked                   // of Says: it has no mark, and is recognised by rule Check of trial.Knowns
 )
 
 // A Fact is one thing that happened to one client. There is one for each message

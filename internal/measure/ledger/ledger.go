@@ -227,6 +227,7 @@ type Say struct {
 	To       Client    // of a whisper
 	Also     []Client  // more recipients of a whisper; borrowed
 	Apart    bool      // it went over a second connection: between two connections no order holds
+	Unmarked bool      // which message a delivery is of is presumed: nothing follows from their order
 	Sum      uint64    // a digest of the payload; 0 if it is not compared
 	Due      mono.Time // when it should have been sent
 	Sent     mono.Time // when it was handed to the kernel
@@ -266,7 +267,9 @@ func (l *Ledger) SayAs(number uint64, s Say) bool {
 	s.Sheet.live++
 	if s.Kind.Said() {
 		s.Sheet.cells[r.cell+int(l.seats[s.Sender].crew)].Said++
-		l.chain(r)
+		if !s.Unmarked {
+			l.chain(r)
+		}
 	}
 	switch {
 	case s.Audience == ToNobody:
@@ -293,7 +296,7 @@ func (l *Ledger) SayAs(number uint64, s Say) bool {
 	r.also, r.say.Also = append(r.also[:0], s.Also...), nil
 	if r.narrow = r.members == nil; !r.narrow {
 		r.latency = zeroed(r.latency, len(rm.seats))
-		if l.cfg.Order == SameOrder && s.Kind == Notice {
+		if l.cfg.Order == SameOrder && s.Kind == Notice && !s.Unmarked {
 			r.nth = zeroed(r.nth, len(rm.seats))
 		}
 	}
@@ -545,12 +548,13 @@ func (l *Ledger) settle(r *row) {
 		}
 		seat := &l.rooms[r.say.Room].seats[slot]
 		fate, _ := l.missing(r, slot)
-		overtaken := seat.newest > r.say.Sent && l.cameToIt(r)
-		if fate == Excused && l.isLeftOut(r, slot) {
+		overtaken := seat.newest > r.say.Sent && l.cameToIt(r) && !r.say.Unmarked
+		if fate == Excused && !r.say.Unmarked && l.isLeftOut(r, slot) {
 			fate, overtaken = Lost, true
 		}
 		if fate == Lost && l.mayCatchUp(seat.client, r.say.Sent, r.say.Sent.Add(l.cfg.Grace)) {
-			if l.claim(r, seat.client) {
+			// Without a mark it is not recognised once it is settled.
+			if !r.say.Unmarked && l.claim(r, seat.client) {
 				return
 			}
 			fate = Excused

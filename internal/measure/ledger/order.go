@@ -43,7 +43,7 @@ func (l *Ledger) defects(r *row, a Arrival, v Verdict) (d [3]bool) {
 		return d
 	}
 	d[2] = r.say.Sum != 0 && a.Sum != r.say.Sum
-	if l.cfg.Order == AnyOrder || r.say.Kind != Notice {
+	if l.cfg.Order == AnyOrder || r.say.Kind != Notice || r.say.Unmarked {
 		return d
 	}
 	rm := &l.rooms[r.say.Room]

@@ -244,8 +244,12 @@ func (r *reader) readSay(s *trial.Session, b *hcl.Block, a hcl.Attributes) {
 		st.Payload = &expr.Template{}
 		inPayload = r.textParts(st.Payload, a["payload"].Expr, (*expr.Template).Value)
 	}
-	st.Body, st.Binary = r.content(b, a, true, inPayload)
+	st.Known = r.knownBy(a)
+	st.Body, st.Binary = r.content(b, a, st.Known == 0, inPayload)
 	st.Urgent = r.urgent(a)
+	if st.Known > 0 {
+		r.checkUnmarked(&st, a)
+	}
 	if b.Type == "whisper" {
 		st.Do, st.To = trial.Tell, r.textTemplate(a["to"])
 	}
@@ -267,6 +271,33 @@ func (r *reader) readSay(s *trial.Session, b *hcl.Block, a hcl.Attributes) {
 		const name = "a message that must be refused"
 		s.Steps = append(s.Steps, trial.Step{Do: trial.Expect, Label: name, Check: r.check(name, "refused"),
 			When: r.condition(a["refused"]), Within: r.duration(a["within"], 5*time.Second)})
+	}
+}
+
+// knownBy reads how deliveries without a mark are recognised, as Step.Known has it.
+func (r *reader) knownBy(a hcl.Attributes) int {
+	if a["known_by"] == nil {
+		if a["known_from"] != nil {
+			r.fail(a["known_from"].Range, "it says of whom a delivery is that known_by recognises: give known_by, too")
+		}
+		return 0
+	}
+	r.trial.Knowns = append(r.trial.Knowns, trial.Known{When: r.condition(a["known_by"]),
+		From: r.condition(a["known_from"])})
+	return len(r.trial.Knowns)
+}
+
+// checkUnmarked reports what needs a mark in a message that is known by a condition.
+func (r *reader) checkUnmarked(st *trial.Step, a hcl.Attributes) {
+	switch {
+	case st.Payload != nil:
+		r.fail(a["payload"].Range, "what known_by recognises is something of the server's own: there is no payload "+
+			"to be found in it")
+	case st.Urgent:
+		r.fail(a["urgent"].Range, "what is lost of datagrams is known by their marks: known_by is for streams")
+	case st.Body.Times(expr.VarMark)+st.Body.Times(expr.VarMarkBytes) > 0:
+		r.fail(a["known_by"].Range, "the message holds ${mark}, by which its deliveries are recognised; leave out "+
+			"one of the two")
 	}
 }
 
@@ -301,7 +332,8 @@ func (r *reader) content(b *hcl.Block, a hcl.Attributes, accounted bool, inPaylo
 	if a["body"] != nil {
 		body, marks := r.bodyTemplate(a["body"])
 		if accounted && marks+inPayload == 0 {
-			r.fail(a["body"].Expr.Range(), "the message holds no ${mark}, so its deliveries could not be recognised")
+			r.fail(a["body"].Expr.Range(), "the message holds no ${mark}, so its deliveries could not be recognised; "+
+				"if the server says something of its own instead, say by what it is known (known_by)")
 		}
 		return body, r.binary(a)
 	}
@@ -522,33 +554,37 @@ func (r *reader) query(t *expr.Template, a *hcl.Attribute) (marks int) {
 	return marks
 }
 
-// readRequest reads an HTTP request. One with the mark in its content publishes a
+// readRequest reads an HTTP request. One that reaches somebody publishes a
 // message, and is accounted for like a say.
 func (r *reader) readRequest(st *trial.Step, b *hcl.Block, a hcl.Attributes) {
 	st.Do, st.Label, st.Within, st.Check = trial.Ask, b.Labels[0], r.duration(a["within"], 10*time.Second),
 		r.check(b.Labels[0], "request")
-	q := &trial.Request{Path: r.textTemplate(a["path"]), Status: r.whole(a["status"], 100, 599, 0),
+	q := &trial.Request{Status: r.whole(a["status"], 100, 599, 0),
 		When: r.condition(a["when"]), Redirects: r.whole(a["redirects"], 0, 20, 5)}
-	if q.Path == nil {
-		q.Path = &expr.Template{}
+	q.Path = &expr.Template{}
+	marks, given := 0, 0
+	if path := a["path"]; path != nil {
+		marks = r.textParts(q.Path, path.Expr, (*expr.Template).Value)
 	}
 	if a["query"] != nil {
 		q.Path.Text("?")
-		r.query(q.Path, a["query"])
+		marks += r.query(q.Path, a["query"])
 	}
 	q.Fields = append(r.fields(a["headers"]), r.bearer(a["bearer"])...)
-	marks, given := 0, 0
+	content := func(t *expr.Template, n int, kind string) {
+		q.Content, q.Type, marks, given = t, kind, marks+n, given+1
+	}
 	if a["form"] != nil {
-		q.Content, q.Type = &expr.Template{}, "application/x-www-form-urlencoded"
-		marks, given = r.query(q.Content, a["form"]), given+1
+		t := &expr.Template{}
+		content(t, r.query(t, a["form"]), "application/x-www-form-urlencoded")
 	}
 	if a["json"] != nil {
-		q.Content, marks = r.bodyTemplate(a["json"])
-		q.Type, given = "application/json", given+1
+		t, n := r.bodyTemplate(a["json"])
+		content(t, n, "application/json")
 	}
 	if a["body"] != nil {
-		q.Content, marks = r.bodyTemplate(a["body"])
-		q.Type, given = "text/plain; charset=utf-8", given+1
+		t, n := r.bodyTemplate(a["body"])
+		content(t, n, "text/plain; charset=utf-8")
 	}
 	if given > 1 {
 		r.fail(b.DefRange, "give one of form, json and body")
@@ -570,11 +606,13 @@ func (r *reader) readRequest(st *trial.Step, b *hcl.Block, a hcl.Attributes) {
 		case 2:
 			st.All = true
 		}
-		if marks == 0 {
-			r.fail(b.DefRange, "the content holds no ${mark}, so its deliveries could not be recognised")
-		}
-		if q.Content == nil {
-			q.Content = &expr.Template{}
+		switch st.Known = r.knownBy(a); {
+		case marks == 0 && st.Known == 0:
+			r.fail(b.DefRange, "neither its address nor its content holds ${mark}, so its deliveries could not be "+
+				"recognised; if the server says something of its own, say by what it is known (known_by)")
+		case marks > 0 && st.Known > 0:
+			r.fail(a["known_by"].Range, "the request holds ${mark}, by which its deliveries are recognised; leave out "+
+				"one of the two")
 		}
 	}
 	st.Request = q

@@ -113,6 +113,15 @@ var marked = append([]word{
 	{"file", "path", false, "instead: what is in a file, sent as a binary message with the mark behind it"},
 }, content[3:]...)...)
 
+// knownBy and knownFrom are of messages in place of which the server says something of its own.
+var (
+	knownBy = word{"known_by", formCondition, false, "instead of ${mark}, if the server says something of its own: " +
+		"recognises a delivery, at its recipient. It counts as one of the oldest such message that the recipient waits " +
+		"for; if two are under way at a time it is open which, and their latencies have two ends"}
+	knownFrom = word{"known_from", formValue, false, "with known_by: the name of who said it, if it says so, such as " +
+		"msg.name: then one of each sender can be under way"}
+)
+
 var capture = word{"capture", formCapture, false, "what to remember of it, as my.NAME"}
 
 func within(what string) word { return word{"within", formDuration, false, what} }
@@ -330,8 +339,10 @@ var vocabulary = map[string]*blockWord{
 		{"status", formNumber, false, "the status that the answer must have; any below 400 if it is not given"},
 		{"when", formCondition, false, "what must hold of the answer, over msg, text, status, header() and cookie()"},
 		{"redirects", formNumber, false, "how many are followed; 5 if it is not given"},
-		{"reaches", `"room", "others" or "everyone"`, false, "the content is a message, with ${mark} in it, for these"},
+		{"reaches", `"room", "others" or "everyone"`, false, "it is a message for these, with ${mark} in its content, " +
+			"path or query"},
 		{"room", formTemplate, false, "the room it is for; the one entered last if it is not given"},
+		knownBy, knownFrom,
 		within(`how long the answer may take; "10s" if it is not given`),
 		capture,
 	}},
@@ -348,10 +359,11 @@ var vocabulary = map[string]*blockWord{
 			`who should get it; "room" if it is not given`},
 		{"room", formTemplate, false, "the room it is for; the one entered last if it is not given"},
 		{"refused", formCondition, false, "the refusal that must come; the message must reach nobody"},
-		within(`how long to wait for the refusal; "5s" if it is not given`),
+		within(`how long to wait for the refusal; "5s" if it is not given`), knownBy, knownFrom,
 	})},
 	"whisper": {doc: "say a message to one member",
-		attrs: attrs([]word{{"to", formTemplate, true, "the name of the client it is for"}}, marked)},
+		attrs: attrs([]word{{"to", formTemplate, true, "the name of the client it is for"}}, marked,
+			[]word{knownBy, knownFrom})},
 	"send": {doc: "send something that is not accounted for", attrs: content},
 	"ask": {label: "name", doc: "send something and wait for the answer, such as who is in the room", attrs: []word{
 		{"send", formBody, true, "the question"}, {"when", formCondition, true, "recognises the answer"},
