@@ -35,6 +35,7 @@ func (l *Ledger) Suspend(c Client, now mono.Time) {
 		return
 	}
 	l.isCutOff(c, now)
+	l.dropsBacklog(c)
 	l.countsAway(c, now, 1)
 	if s := &l.seats[c]; s.claims == nil {
 		s.claims = &claims{byNumber: map[uint64]int{}}

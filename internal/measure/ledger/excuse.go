@@ -31,6 +31,10 @@ func (l *Ledger) Free(c Client, by excuse.Cause, until mono.Time) {
 	if l.excuses.End(c, by, until) && counted.Has(by) {
 		l.freed.Put(until.Add(l.lingers()+1), c)
 	}
+	if b := l.seats[c].backlog; by == excuse.SlowReader && b != nil {
+		b.judged = false // it was to be later
+		l.judgesBacklog(c, until.Add(l.cfg.Grace))
+	}
 }
 
 // lingers is for how long after something was in the way of a client the server's numbers may

@@ -145,6 +145,7 @@ type Ledger struct {
 	lacking   queue.Queue[lacking]      // names that a list lacked, which are judged again, by time
 	doubted   queue.Queue[doubtedCount] // numbers of members that are judged again, by time
 	returned  queue.Queue[unsettled]    // clients that are back from an absence, by time
+	backlogs  due.Queue[Client]         // clients, what waits for which is to be judged
 	excuses   excuse.Store              // what was in the way of clients
 	freed     due.Queue[Client]         // clients that may be unsure no more, or garbled
 	garbling  int                       // how many clients are garbled
@@ -355,6 +356,9 @@ func (l *Ledger) Arrive(a Arrival) Verdict {
 		if v, is := l.caughtUp(a); is {
 			return v
 		}
+		if v, is := l.comesOfBacklog(a); is {
+			return v
+		}
 		if a.Past || l.cfg.PastIsLive && l.enteredLately(a) {
 			c.Past++
 			return Verdict{Fate: Past, Sheet: a.Sheet}
@@ -457,6 +461,7 @@ func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency, least time.Dur
 		r.caughtUp++
 	} else {
 		rm.seats[slot].newest = max(rm.seats[slot].newest, r.say.Sent)
+		l.passesBacklog(rm.seats[slot].client, r.say.Sent)
 		if r.reached == r.caughtUp || at < r.firstAt {
 			r.firstAt = at
 		}
@@ -511,6 +516,7 @@ func (l *Ledger) NextSettlement() mono.Time {
 	if l.returned.Len() > 0 {
 		quiet = min(quiet, l.returned.At(0).at.Add(l.cfg.Grace))
 	}
+	quiet = min(quiet, l.backlogs.Next())
 	if l.live.Len() == 0 {
 		return quiet
 	}
@@ -531,6 +537,7 @@ func (l *Ledger) Settle(now mono.Time) {
 		l.free = append(l.free, r)
 	}
 	l.settleClaims(now)
+	l.settleBacklogs(now)
 }
 
 // cameToIt reports whether the server had come to a message long enough before it is settled, as somebody had it by
@@ -547,7 +554,7 @@ func (l *Ledger) settle(r *row) {
 			return
 		}
 		seat := &l.rooms[r.say.Room].seats[slot]
-		fate, _ := l.missing(r, slot)
+		fate, by := l.missing(r, slot)
 		overtaken := seat.newest > r.say.Sent && l.cameToIt(r) && !r.say.Unmarked
 		if fate == Excused && !r.say.Unmarked && l.isLeftOut(r, slot) {
 			fate, overtaken = Lost, true
@@ -558,6 +565,9 @@ func (l *Ledger) settle(r *row) {
 				return
 			}
 			fate = Excused
+		}
+		if fate == Excused && by == excuse.SlowReader && l.putsOff(r, slot) {
+			return
 		}
 		if fate == Lost {
 			r.lost++

@@ -104,9 +104,10 @@ type clientState struct {
 	more    []seat
 	n       int32
 	crew    uint16
-	unsure  bool    // it may not know what the server has done with it, or did not lately
-	garbled bool    // it may have been taken for another, or was lately
-	claims  *claims // what it has yet to catch up on; nil if it was never away
+	unsure  bool     // it may not know what the server has done with it, or did not lately
+	garbled bool     // it may have been taken for another, or was lately
+	claims  *claims  // what it has yet to catch up on; nil if it was never away
+	backlog *backlog // what it may have yet to read; nil if it never read slowly
 }
 
 func (l *Ledger) slot(c Client, r Room) int {
@@ -233,6 +234,7 @@ func (l *Ledger) Cease(c Client, now mono.Time) {
 // Break books that a client's connection is gone, and it is out of all rooms.
 func (l *Ledger) Break(c Client, now mono.Time) {
 	l.isCutOff(c, now)
+	l.dropsBacklog(c)
 	l.endAbsence(c, now)
 	l.seats[c].each(func(s seat) {
 		if l.rooms[s.room].seats[s.slot].inside() {

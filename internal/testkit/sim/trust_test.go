@@ -3,6 +3,7 @@ package sim_test
 import (
 	"context"
 	"errors"
+	"fmt"
 	"net/netip"
 	"strings"
 	"testing"
@@ -108,6 +109,43 @@ func TestSlowReaders(t *testing.T) {
   }`), standin.Config{}, board.Switches{Seed: 3, Lose: 0.05})
 	if l := lossy.window.Total; l.Lost == 0 || l.Excused > l.Lost/5 {
 		t.Errorf("what is lost long after is %d lost, %d excused", l.Lost, l.Excused)
+	}
+}
+
+// TestSlowForLong: of what a slow reader has not got in time, what the server left out is told from what
+// waits to be read, by what is read after it.
+func TestSlowForLong(t *testing.T) {
+	const slow = `
+  when {
+    that = n < 5
+    read_slowly { bytes_per_second = %d }
+  }
+  pause { lasts = "1s" }
+  repeat {
+    every = "300ms"
+    times = 40
+    say { body = { kind = "notice", room = room, text = mark } }
+  }
+  when {
+    that = n < 5
+    read_slowly { bytes_per_second = 0 }
+  }
+  stay {}`
+	long := strings.NewReplacer(`lasts = "6s"`, `lasts = "60s"`, `{ prompt = "200ms" }`,
+		"{\n prompt = \"200ms\"\n grace = \"2s\"\n}")
+	for _, perSec := range []int{3000, 6000} {
+		source := long.Replace(harbour(fmt.Sprintf(slow, perSec)))
+		good := playWith(t, source, standin.Config{}, board.Switches{})
+		if w := good.window; w.Total.Lost+w.Total.Late+w.Total.Excused > 0 || w.Counts.Piled < 3000 || w.Imbalance() != "" {
+			t.Errorf("%d bytes a second: %+v, %d piled up", perSec, w.Total, w.Counts.Piled)
+		}
+		for seed := range uint64(4) {
+			bad := playWith(t, source, standin.Config{}, board.Switches{Seed: seed, Lose: 0.05})
+			if l := bad.window.Total; l.Lost != bad.truth.Lost || l.Excused > 0 || bad.window.Imbalance() != "" {
+				t.Errorf("%d bytes a second, seed %d: %d lost, in truth %d, %d excused", perSec, seed, l.Lost, bad.truth.Lost,
+					l.Excused)
+			}
+		}
 	}
 }
 
