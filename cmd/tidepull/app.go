@@ -202,6 +202,9 @@ func (a *app) Export(x tui.Exported) (string, error) {
 	views := map[string][]string{"watch": {"tide"}, "fan-out": {"fan-out", "percentiles", "rooms"},
 		"ledger": {"ledger"}, "lanes": {"lanes"}, "routes": {"routes"},
 		"recovery": {"recovery"}, "pulse": {"pulse"}}[x.View]
+	if x.View == "watch" && len(x.Run.Trial.Feeds) > 0 {
+		views = append(views, "feeds")
+	}
 	name := "run of " + x.Run.Started.Local().Format("2006-01-02 15:04:05")
 	var written []string
 	for _, v := range views {

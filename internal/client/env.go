@@ -85,7 +85,7 @@ type Owned struct {
 	faults     []trial.Moment         // that break the server
 	unheard    unheard
 	payloads   payloads
-	series     series
+	readings   readings
 	figures    figures
 	unfinished int // bytes that all clients hold of messages that have not ended
 	reader     *reading.Reader

@@ -9,6 +9,7 @@ import (
 	"tidepull/internal/base/plain"
 	"tidepull/internal/client/reading"
 	"tidepull/internal/measure/excuse"
+	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial/expr"
 )
@@ -49,7 +50,7 @@ func ageOf(v expr.Value, at int64) (age time.Duration, wrong string) {
 const fromFuture = time.Minute
 
 // followsFeed judges something that the server pushed by itself.
-func (j *judge) followsFeed(e *Env, at mono.Time, r *reading.Feed, text []byte) {
+func (j *judge) followsFeed(e *Env, at mono.Time, r *reading.Feed) {
 	f, n := &e.Trial.Feeds[r.At], e.counts()
 	n.Readings++
 	wrong := ""
@@ -71,15 +72,15 @@ func (j *judge) followsFeed(e *Env, at mono.Time, r *reading.Feed, text []byte) 
 		}
 	}
 	values := ""
-	if f.Same && wrong == "" && r.Number.Whole {
-		wrong, values = e.series.holds(e, r, text)
+	if wrong != unjudged && (f.Seq == nil || r.Number.Whole) {
+		e.tellsReading(at, r)
 	}
 	if f.Every > 0 && wrong != unjudged {
 		if hole := j.times(e, r, at); hole > 0 && wrong == "" {
 			wrong, values = holeInFeed, fmt.Sprintf("for %v", hole.Round(time.Millisecond))
 		}
 	}
-	if wrong != unjudged {
+	if wrong != unjudged && f.JudgedAlone() {
 		e.checkWith(f.Check, wrong == "", wrong, values)
 	}
 }
@@ -117,7 +118,7 @@ func (e *Env) mayHaveMissed(since mono.Time) bool {
 // tooLong reports whether a hole is longer than a feed promises: half as long again is allowed.
 func tooLong(gap, every time.Duration) bool { return gap > every+every/2 }
 
-// feedsEnd judges, as the connection ends, for how long nothing of a feed has come.
+// feedsEnd judges, as the client leaves, for how long nothing of a feed has come.
 func (j *judge) feedsEnd(e *Env) {
 	if j.rare == nil {
 		return
@@ -125,12 +126,21 @@ func (j *judge) feedsEnd(e *Env) {
 	for key, last := range j.rare.readings {
 		f, gap := &e.Trial.Feeds[key.feed], e.now.Sub(last)
 		if tooLong(gap, f.Every) && !e.mayHaveMissed(last) && !e.inDoubt(last) {
-			e.checkWith(f.Check, false, holeInFeed, fmt.Sprintf("for %v, until the connection ended",
+			e.checkWith(f.Check, false, holeInFeed, fmt.Sprintf("for %v, until the client left",
 				gap.Round(time.Millisecond)))
 			break // of each connection one: they have all stopped
 		}
 	}
 	j.rare.readings = nil
+}
+
+// unfollows has the next reading of each feed be the first: the client leaves a room, and what the feed tells there
+// comes no more, or its connection is gone for good.
+func (j *judge) unfollows(e *Env) {
+	j.feedsEnd(e)
+	if j.rare != nil {
+		j.rare.feeds = nil
+	}
 }
 
 // follow compares a reading's number with the last one of its part.
@@ -164,38 +174,48 @@ func (j *judge) follow(e *Env, r *reading.Feed) (wrong string) {
 	return wrong
 }
 
-// series are what the share's clients were given as the newest readings of feeds of which all must get the same.
-type series struct{ newest []given }
+// readings are the newest that the share has told the account in full.
+type readings struct{ told []toldReading }
 
-type given struct {
-	feed   int32
-	known  bool
-	key    uint64
-	number int64
-	sum    uint64
-	text   string // the beginning, to be shown
+type toldReading struct {
+	sum uint64
+	at  mono.Time
 }
 
-// Bounds on a series: readings that are known, and bytes of each that are kept.
-const (
-	maxSeries = 1 << 12
-	inSeries  = 80
-)
+// isNew reports whether a reading was not told for some time, and notes that it is now.
+func (r *readings) isNew(sum uint64, now mono.Time, lasts time.Duration) bool {
+	if r.told == nil {
+		r.told = make([]toldReading, 1<<10)
+	}
+	at := &r.told[sum%uint64(len(r.told))]
+	if at.sum == sum && now.Sub(at.at) < lasts {
+		return false
+	}
+	*at = toldReading{sum, now}
+	return true
+}
 
-// holds compares a reading with what another client was given as the same; wrong if it is another.
-func (s *series) holds(e *Env, r *reading.Feed, text []byte) (wrong, values string) {
-	if s.newest == nil {
-		s.newest = make([]given, maxSeries)
+// maxReading is how much of what a reading tells is compared.
+const maxReading = 200
+
+// tellsReading tells of a reading of which all clients must be given the same, and books what it tells.
+func (e *Env) tellsReading(at mono.Time, r *reading.Feed) {
+	f := &e.Trial.Feeds[r.At]
+	if r.Value.Kind == expr.Number {
+		e.Book.Now().Tells(r.At, r.Value.Num)
 	}
-	at := &s.newest[(uint64(r.Number.N)^r.Key^uint64(r.At)<<7)&(maxSeries-1)]
-	sum := reading.Digest(text)
-	shown := func() string { return e.hide(plain.Text(string(text[:min(len(text), inSeries)]), inSeries)) }
-	switch {
-	case !at.known || at.feed != int32(r.At) || at.key != r.Key || at.number != r.Number.N:
-		*at = given{int32(r.At), true, r.Key, r.Number.N, sum, shown()}
-	case at.sum != sum:
-		return "another client was given something else as the same reading",
-			fmt.Sprintf("'%s' there, '%s' here, number %d", at.text, shown(), r.Number.N)
+	if !f.Same || e.garbled() {
+		return
 	}
-	return "", ""
+	t := fact.Fact{Kind: fact.Reads, Client: e.c.id, Peer: -1, Room: noRoom, Check: int16(r.At),
+		Number: uint64(r.Number.N),
+		Sum:    reading.Digest(r.Text), Time: e.rel(at), Since: mono.Time(r.Key >> 1)}
+	if f.Seq != nil {
+		t.Flags = fact.Numbered
+	}
+	if !e.readings.isNew(t.Sum, e.now, e.Trial.Grace/2) {
+		e.tell(t)
+		return
+	}
+	e.tellText(t, []byte(plain.Text(e.hide(string(r.Text[:min(len(r.Text), maxReading)])), maxReading)))
 }

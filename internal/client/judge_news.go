@@ -26,7 +26,7 @@ func (j *judge) judges(e *Env, m *reading.Message, at mono.Time) (known bool) {
 		}
 	}
 	for i := range m.Feeds {
-		j.followsFeed(e, at, &m.Feeds[i], m.Text)
+		j.followsFeed(e, at, &m.Feeds[i])
 	}
 	return m.Is&(reading.Presence|reading.Joined|reading.Gone) != 0 || len(m.Feeds) > 0
 }

@@ -66,24 +66,28 @@ func (j *judge) isNotIn(e *Env, room ledger.Room) {
 // quits tells that a client asks to leave a room.
 func (j *judge) quits(e *Env, room ledger.Room) {
 	j.isNotIn(e, room)
+	j.unfollows(e)
 	e.tellOf(fact.Quits, room)
 }
 
 // isOut tells that a client is out of a room for certain.
 func (j *judge) isOut(e *Env, room ledger.Room) {
 	j.isNotIn(e, room)
+	j.unfollows(e)
 	e.tellOf(fact.IsOut, room)
 }
 
 // quitAll tells that a client asks to be out of all its rooms.
 func (j *judge) quitAll(e *Env) {
 	j.isNowhere(e)
+	j.unfollows(e)
 	e.tellOf(fact.Closes, noRoom)
 }
 
 // isGone tells that a client's connection is gone, and it is out of all its rooms.
 func (j *judge) isGone(e *Env) {
 	j.isNowhere(e)
+	j.unfollows(e)
 	e.tellOf(fact.IsGone, noRoom)
 }
 

@@ -81,7 +81,8 @@ func (l *loop) answerHTTP(id int32, r *request) {
 		l.admit(id, r, fmt.Sprintf("guest-%d", l.guests))
 	case "GET /publish": // for those that fire a page: what it says stands in its address
 		q := r.url.Query()
-		r.content, _ = json.Marshal(map[string]string{"room": q.Get("room"), "text": q.Get("text")}) // strings can always be written
+		r.content, _ = json.Marshal(map[string]string{"room": q.Get("room"),
+			"text": q.Get("text")}) // strings can always be written
 		l.publish(id, r)
 	case "POST /publish":
 		l.publish(id, r)

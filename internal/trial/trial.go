@@ -381,9 +381,13 @@ type Feed struct {
 	Time  *expr.Program // milliseconds since 1970; nil: it has none
 	Fresh time.Duration // how old it may be when it comes; 0: any age
 	Every time.Duration // how often it comes, of each key; 0: nothing is promised
-	Same  bool          // all clients must be given the same as the reading of a key and a number
+	Value *expr.Program // what it tells: shown against time if it is a number; nil: the whole message
+	Same  bool          // all clients must be given the same value as a reading: of a number, or at a time
 	Check int
 }
+
+// JudgedAlone reports whether a reading is judged by what one client was given.
+func (f *Feed) JudgedAlone() bool { return f.Seq != nil || f.Time != nil || f.Every > 0 }
 
 // A Check is something that is looked at again and again, and holds or fails.
 type Check struct {

@@ -42,6 +42,7 @@ func hostileRun(t *testing.T) *run.Snapshot {
 	tr := &trial.Trial{Name: hostile, Prompt: time.Second, Grace: time.Second,
 		Target: trial.Target{Name: hostile, Address: "ws://" + hostile},
 		Crews:  []trial.Crew{{Name: hostile, Clients: 20}, {Name: "tugs", Clients: 20}},
+		Feeds:  []trial.Feed{{Name: "silent"}, {Name: hostile}},
 		Tide: trial.Tide{Legs: []trial.Leg{{Word: "flood", To: 1, Over: 5 * time.Second},
 			{Word: "slack", To: 1, Over: 20 * time.Second}}},
 		Limits: []trial.Limit{{Name: hostile, Figure: "fanout.p99", Rule: trial.Below, Value: 1},
@@ -73,6 +74,7 @@ func hostileRun(t *testing.T) *run.Snapshot {
 		p := book.Now()
 		p.Gauges = logbook.Gauges{Planned: 40, Out: 40, Open: 3 * second}
 		p.Health = logbook.Health{Span: time.Second, Busy: time.Duration(second) * 90 * time.Millisecond}
+		p.Tells(1, 1e300*float64(second-6))
 		p.Counts.Broken, p.Counts.Sent = int64(second%4/3), 1
 		p.Counts.Returns = logbook.ReturnCounts{Broke: 5, Tries: 1 << 40, Accepted: 3, Away: int64(second), GaveUp: 2}
 		p.Counts.Routes = logbook.RouteCounts{On: [logbook.NumTransports]int64{int64(30 - second), int64(second), 0,

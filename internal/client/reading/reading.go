@@ -89,6 +89,8 @@ type Feed struct {
 	Time   expr.Value // milliseconds since 1970, if it is a Number
 	Number Number
 	Key    uint64 // a digest of what is numbered on its own
+	Value  expr.Value
+	Text   []byte // what it tells, or all of it; nil if nobody asks. Valid until the next message
 }
 
 // A Reader reads messages by the dialect of one trial.
@@ -150,7 +152,7 @@ func New(t *trial.Trial, scope *expr.Scope) *Reader {
 	}
 	for i := range t.Feeds {
 		f := &t.Feeds[i]
-		r.feeds = append(r.feeds, !ofMessage(f.When, f.Key, f.Seq, f.Time))
+		r.feeds = append(r.feeds, !ofMessage(f.When, f.Key, f.Seq, f.Time, f.Value))
 	}
 	return r
 }
@@ -404,6 +406,15 @@ func (r *Reader) readFeed(m *Message, i int) {
 	}
 	if f.Seq != nil {
 		feed.Number = r.number(f.Seq)
+	}
+	if f.Value != nil {
+		feed.Value = f.Value.Eval(r.scope)
+	}
+	if from := len(r.names); f.Same && f.Value != nil {
+		r.names = feed.Value.Append(r.names)
+		feed.Text = r.names[from:len(r.names):len(r.names)]
+	} else if f.Same {
+		feed.Text = m.Text
 	}
 	m.Feeds = append(m.Feeds, feed)
 }

@@ -66,7 +66,8 @@ type Account struct {
 	departures map[ledger.Client]*departure // nil if nothing is promised of heartbeats
 	early      int                          // times in all of them
 	history    map[ledger.Client]*history
-	differing  differing              // what came otherwise than it was said
+	differing  differing // what came otherwise than it was said
+	feeds      feeds
 	unmarked   unmarkeds              // messages without a mark that are under way
 	rumours    rumours                // announcements that may yet prove true
 	alikes     map[called][]alike     // of clients under one name: the announcements of the grace time, by time
@@ -260,7 +261,7 @@ func (a *Account) stepTo(t mono.Time) {
 		a.now = t
 		a.book.Advance(t)
 	}
-	if to := min(t, a.caught); to >= min(a.ledger.NextSettlement(), a.rumours.due(a.trial.Grace)) {
+	if to := min(t, a.caught); to >= min(a.ledger.NextSettlement(), a.rumours.due(a.trial.Grace), a.feedsDue()) {
 		a.settle(to)
 	}
 }
@@ -269,4 +270,5 @@ func (a *Account) stepTo(t mono.Time) {
 func (a *Account) settle(to mono.Time) {
 	a.ledger.Settle(to)
 	a.settleRumours(to)
+	a.settleFeeds(to)
 }

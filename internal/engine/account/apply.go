@@ -31,17 +31,24 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 		l.Ask(f.Client, s.room(f), f.At)
 	case fact.Enters:
 		l.Enter(f.Client, s.room(f), f.At)
+	case fact.Reads:
+		a.reads(s, f)
 	case fact.Quits:
+		a.unfollows(f.Client)
 		l.Quit(f.Client, s.room(f), f.At)
 	case fact.IsOut:
+		a.unfollows(f.Client)
 		l.Left(f.Client, s.room(f), f.At)
 	case fact.Closes:
+		a.unfollows(f.Client)
 		l.Cease(f.Client, f.At)
 	case fact.Suspends:
+		a.unfollows(f.Client)
 		l.Suspend(f.Client, f.At)
 	case fact.Resumes:
 		l.Resume(f.Client, f.At)
 	case fact.IsGone:
+		a.unfollows(f.Client)
 		l.Break(f.Client, f.At)
 	case fact.IsHindered:
 		l.Hinder(f.Client, excuse.Cause(f.What), f.Time)
@@ -132,6 +139,10 @@ func (a *Account) makesSense(s *share, f *fact.Fact) bool {
 	case fact.Says:
 		if ledger.Audience(f.What) > ledger.ToNobody || f.Is(fact.Told) && !known(f.Peer) ||
 			f.Is(fact.Unmarked) && !a.isRule(f.Check) {
+			return false
+		}
+	case fact.Reads:
+		if f.Check < 0 || int(f.Check) >= len(a.trial.Feeds) {
 			return false
 		}
 	case fact.Knows:

@@ -33,7 +33,7 @@ const (
 	Says                      // message Number to Room or to Peer; Time is when it was due; Check: see Unmarked
 	Unsays                    // message Number: it could not be sent
 	Gets                      // message Number of Peer in Room, Size bytes; it came at Time
-	Knows                     // a message without a mark by rule Check, from Peer or nobody knows whom, Size bytes; it came at Time
+	Knows                     // a message without a mark, by rule Check, at Time; Peer said it, or -1: it says nobody
 	Announces                 // that it enters (Joined) or leaves (Gone) Room: the others should hear of it
 	Withdraws                 // the announcement that it enters Room
 	Goes                      // without asking: the others in all its rooms should hear of it
@@ -50,6 +50,7 @@ const (
 	Means                     // Text is what is compared of message Number, or its beginning: Size bytes
 	Shows                     // Text is what came of that in message Number: Size bytes. Its Gets follows
 	Listens                   // to a message without a mark: Text, of Size bytes
+	Reads                     // of feed Check, part Since, at Time: what has the digest Sum; Text, if that is new
 	Troubles                  // something went wrong with Peer or nobody, at Time
 	Suspends                  // its membership: its connection broke, and it is owed what is said until it is back
 	Resumes                   // it: it is back
@@ -75,6 +76,7 @@ const (
 	Foreign                    // the mark is of another run
 	Told                       // the message is a whisper
 	Binary                     // of Quotes, Means and Shows: the message is a binary one
+	Numbered                   // of Reads: readings are told apart by their numbers
 	Unmarked                   // of Says: it has no mark, and is recognised by rule Check of trial.Knowns
 )
 

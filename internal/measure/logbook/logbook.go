@@ -129,6 +129,7 @@ type Page struct {
 	doubt               *doubt // nil if everything is known exactly
 	Times               Hists
 	Checks              []CheckCount // by number; short where none of the later ones was made
+	Told                []Told       // by feed; short where the later ones told nothing
 }
 
 // Check books one check.
@@ -232,6 +233,7 @@ type Entry struct {
 	SentLate *Part // messages that the tool itself sent late; nil if there are none
 	Times    Times
 	Checks   []CheckCount // by number
+	Told     []Told       `json:",omitempty"` // by feed
 }
 
 // A CellTally is the account of one room, crew and kind.
@@ -249,7 +251,8 @@ type Series struct {
 // Entry copies the page.
 func (p *Page) Entry() *Entry {
 	e := &Entry{At: p.At, Settled: p.settled(), Foreign: p.Sheet.Foreign, Counts: p.Counts, Gauges: p.Gauges,
-		Health: p.Health, Part: p.part(), Times: p.Times.pack(), Checks: slices.Clone(p.Checks)}
+		Health: p.Health, Part: p.part(), Times: p.Times.pack(), Checks: slices.Clone(p.Checks),
+		Told: slices.Clone(p.Told)}
 	if p.own != nil {
 		own := p.own.part()
 		e.SentLate = &own

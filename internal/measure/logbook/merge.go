@@ -33,6 +33,7 @@ func (e *Entry) merge(s *Entry, first bool) error {
 		e.Checks = slices.Clone(e.Checks)
 	}
 	e.Checks = addChecks(e.Checks, s.Checks)
+	e.Told = addTold(e.Told, s.Told)
 	h, g := &e.Health, &s.Health
 	h.Span, h.Busy = max(h.Span, g.Span), max(h.Busy, g.Busy) // the fullest one counts
 	h.CPU += g.CPU

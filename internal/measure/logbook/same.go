@@ -10,7 +10,7 @@ import (
 func (e *Entry) Same(o *Entry) bool {
 	return e.At == o.At && e.Foreign == o.Foreign && e.Counts == o.Counts && e.Gauges == o.Gauges &&
 		e.Health == o.Health && e.Part.same(&o.Part) && e.SentLate.same(o.SentLate) && e.Group.same(o.Group) &&
-		e.Times.same(&o.Times) && slices.Equal(e.Checks, o.Checks)
+		e.Times.same(&o.Times) && slices.Equal(e.Checks, o.Checks) && slices.Equal(e.Told, o.Told)
 }
 
 func (t *Times) same(o *Times) bool {

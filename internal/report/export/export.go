@@ -35,7 +35,8 @@ type Request struct {
 }
 
 // views are what can be exported, by name.
-var views = []string{"tide", "fan-out", "percentiles", "rooms", "ledger", "lanes", "routes", "recovery", "pulse"}
+var views = []string{"tide", "fan-out", "percentiles", "rooms", "ledger", "lanes", "routes", "recovery", "pulse",
+	"feeds"}
 
 // Formats are the formats of each view.
 var Formats = []string{"svg", "pdf", "csv", "json"}
@@ -86,6 +87,8 @@ func Write(w io.Writer, r Request, format string) error {
 		s, d = r.recovery(entries)
 	case "pulse":
 		s, d = r.pulse(win)
+	case "feeds":
+		s, d = r.feeds(entries)
 	}
 	switch format {
 	case "csv":

@@ -35,6 +35,7 @@ func snapshot(t *testing.T) *run.Snapshot {
 	tr := &trial.Trial{Name: "a <small> tide", Prompt: time.Second, Grace: 2 * time.Second,
 		Target: trial.Target{Address: "ws://127.0.0.1:7411/live"},
 		Crews:  []trial.Crew{{Name: "pilots", Clients: 3}, {Name: "tugs", Clients: 40}},
+		Feeds:  []trial.Feed{{Name: "gauge <1>"}},
 		Tide: trial.Tide{Legs: []trial.Leg{{Word: "flood", To: 1, Over: 2 * time.Second},
 			{Word: "slack", To: 1, Over: 6 * time.Second}}},
 		Limits: []trial.Limit{{Name: "prompt", Figure: "fanout.p99", Rule: trial.Below, Value: 1e6},
@@ -66,6 +67,8 @@ func snapshot(t *testing.T) *run.Snapshot {
 		page.Gauges = logbook.Gauges{Planned: tr.Tide.Clients(time.Duration(now), 43), Out: 43,
 			Open: min(43, 20*(second+1))}
 		page.Health.Span = time.Second
+		page.Tells(0, float64(300+7*(second%3)))
+		page.Tells(0, 310)
 		if second == 5 {
 			page.Health.Busy = time.Second
 		}

@@ -21,6 +21,7 @@ type outline struct {
 	Tide    []trial.Leg `json:"tide"`
 	Limits  []limit     `json:"limits"`
 	Checks  []check     `json:"checks,omitempty"`
+	Feeds   []string    `json:"feeds,omitempty"`
 	Closed  bool        `json:"closed_loop,omitempty"`
 	Implied bool        `json:"implied,omitempty"`
 }
@@ -52,6 +53,9 @@ func outlineOf(t *trial.Trial) (string, error) {
 	for _, c := range t.Checks {
 		o.Checks = append(o.Checks, check(c))
 	}
+	for i := range t.Feeds {
+		o.Feeds = append(o.Feeds, t.Feeds[i].Name)
+	}
 	for _, l := range t.Limits {
 		o.Limits = append(o.Limits, limit{l.Name, l.Figure, l.Rule, l.Value})
 	}
@@ -74,6 +78,9 @@ func readOutline(s string) (*trial.Trial, bool, error) {
 	}
 	for _, c := range o.Checks {
 		t.Checks = append(t.Checks, trial.Check(c))
+	}
+	for _, name := range o.Feeds {
+		t.Feeds = append(t.Feeds, trial.Feed{Name: name})
 	}
 	t.ClosedLoop = o.Closed
 	for _, l := range o.Limits {

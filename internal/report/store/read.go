@@ -130,16 +130,17 @@ func (s *Store) each(f func(*sql.Rows) error, query string, args ...any) error {
 func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 	return s.each(func(rows *sql.Rows) error {
 		e := &logbook.Entry{}
-		var counts, health, fit, checks, own, early, pulse []byte
+		var counts, health, fit, checks, own, early, pulse, told []byte
 		err := rows.Scan(&e.At, &e.Settled, &e.Gauges.Planned, &e.Gauges.Out, &e.Gauges.Open, &e.Gauges.Entered,
 			&counts, &health, &fit, &e.Foreign,
-			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), &checks, &own, &early, &pulse)
+			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), &checks, &own, &early, &pulse, &told)
 		var beats struct{ Gap, RoundTrip, Eviction, Told meter.Packed } // as they were kept up to schema 8
 		for _, part := range []struct {
 			from []byte
 			into any
 		}{{counts, &e.Counts}, {health, &e.Health}, {fit, &e.Fit}, {checks, &e.Checks}, {own, &e.SentLate},
-			{early, &e.Early}, {pulse, &beats}} {
+			{early, &e.Early}, {pulse, &beats},
+			{told, &e.Told}} {
 			if err == nil {
 				err = json.Unmarshal(part.from, part.into)
 			}
@@ -152,7 +153,7 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 		snap.Entries = append(snap.Entries, e)
 		return err
 	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, "+
-		"checks, own, early, pulse FROM second WHERE run = ? ORDER BY at", id)
+		"checks, own, early, pulse, told FROM second WHERE run = ? ORDER BY at", id)
 }
 
 func (s *Store) readTimes(id int64, snap *run.Snapshot) error {

@@ -180,4 +180,8 @@ CREATE TABLE difference (
   came BLOB NOT NULL, came_size INTEGER NOT NULL, came_binary INTEGER NOT NULL, other INTEGER,
   PRIMARY KEY (run, ord)) WITHOUT ROWID;
 `,
+	// 13: what feeds told
+	`
+ALTER TABLE second ADD COLUMN told TEXT NOT NULL DEFAULT 'null';
+`,
 }

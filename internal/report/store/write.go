@@ -264,7 +264,7 @@ func (w *writer) second(e *logbook.Entry) {
 		"entered", g.Entered, "sent", e.Counts.Sent, "arrivals", e.Counts.Arrivals, "overload", e.Health.Overload,
 		"counts", w.json(e.Counts), "health", w.json(e.Health), "fit", w.json(e.Fit), "foreign_marks", e.Foreign,
 		"first", []byte(e.First), "median", []byte(e.Median), "last", []byte(e.Last), "checks", w.json(e.Checks),
-		"own", w.json(e.SentLate), "early", w.json(e.Early))
+		"own", w.json(e.SentLate), "early", w.json(e.Early), "told", w.json(e.Told))
 	for d, h := range e.Times {
 		if len(h) > 0 {
 			w.put("times", "at", e.At, "name", logbook.Dist(d).String(), "histogram", []byte(h))

@@ -240,6 +240,15 @@ feed "notices" {
   same = true
 }
 `},
+	"self-pushing: not the same, without numbers": {switches: board.Switches{Lose: 0.2}, session: gauge,
+		figure: "checks.failed", reason: "another client was given something else", top: `
+feed "tide gauges" {
+  when  = msg.kind == "reading"
+  key   = msg.gauge
+  value = msg.level
+  same  = true
+}
+`},
 	"self-pushing: gaps": {switches: board.Switches{Lose: 0.05}, session: gauge, top: feed, figure: "feed.gaps"},
 	"self-pushing: doubles": {switches: board.Switches{Double: 0.05}, session: gauge, top: feed,
 		figure: "feed.repeats"},

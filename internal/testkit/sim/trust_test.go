@@ -136,13 +136,15 @@ func TestSlowForLong(t *testing.T) {
 	for _, perSec := range []int{3000, 6000} {
 		source := long.Replace(harbour(fmt.Sprintf(slow, perSec)))
 		good := playWith(t, source, standin.Config{}, board.Switches{})
-		if w := good.window; w.Total.Lost+w.Total.Late+w.Total.Excused > 0 || w.Counts.Piled < 3000 || w.Imbalance() != "" {
+		if w := good.window; w.Total.Lost+w.Total.Late+w.Total.Excused > 0 || w.Counts.Piled < 3000 ||
+			w.Imbalance() != "" {
 			t.Errorf("%d bytes a second: %+v, %d piled up", perSec, w.Total, w.Counts.Piled)
 		}
 		for seed := range uint64(4) {
 			bad := playWith(t, source, standin.Config{}, board.Switches{Seed: seed, Lose: 0.05})
 			if l := bad.window.Total; l.Lost != bad.truth.Lost || l.Excused > 0 || bad.window.Imbalance() != "" {
-				t.Errorf("%d bytes a second, seed %d: %d lost, in truth %d, %d excused", perSec, seed, l.Lost, bad.truth.Lost,
+				t.Errorf("%d bytes a second, seed %d: %d lost, in truth %d, %d excused", perSec, seed, l.Lost,
+					bad.truth.Lost,
 					l.Excused)
 			}
 		}

@@ -79,7 +79,8 @@ func TestUnmarked(t *testing.T) {
 			"lost": {board.Switches{Seed: seed, Lose: 0.05}, func(p *played) int64 { return p.window.Total.Lost },
 				func(b board.Totals) int64 { return b.Lost }},
 			"doubled": {board.Switches{Seed: seed, Double: 0.05},
-				func(p *played) int64 { return p.window.Total.Duplicate }, func(b board.Totals) int64 { return b.Doubled }},
+				func(p *played) int64 { return p.window.Total.Duplicate },
+				func(b board.Totals) int64 { return b.Doubled }},
 		} {
 			for _, known := range []string{from, ""} {
 				if name == "doubled" && known == "" {

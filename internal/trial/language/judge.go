@@ -18,14 +18,13 @@ func escaped(s string) string { return url.QueryEscape(s) }
 func (r *reader) readFeed(b *hcl.Block) {
 	a := r.open(b.Body, "feed").Attributes
 	f := trial.Feed{Name: b.Labels[0], When: r.condition(a["when"]), Key: r.condition(a["key"]),
-		Seq: r.condition(a["seq"]), Time: r.condition(a["time"]),
+		Seq: r.condition(a["seq"]), Time: r.condition(a["time"]), Value: r.condition(a["value"]),
 		Fresh: r.duration(a["fresh"], 0), Every: r.duration(a["every"], 0), Same: r.yes(a["same"]),
 		Check: r.check(b.Labels[0], "feed")}
-	if f.Seq == nil && f.Time == nil && f.Every == 0 {
-		r.fail(b.DefRange, "a feed is judged by its seq, its time, or how often it comes (every): give one")
-	}
-	if f.Same && f.Seq == nil {
-		r.fail(a["same"].Expr.Range(), "which readings must be the same can be known only from their seq")
+	if !f.JudgedAlone() && !f.Same {
+		r.fail(b.DefRange, "a feed is judged by its seq, its time, how often it comes (every), or by all clients "+
+			"being "+
+			"given the same: give one")
 	}
 	if f.Fresh > 0 && f.Time == nil {
 		r.fail(a["fresh"].Expr.Range(), "how old it is can be known only from its time")

@@ -116,7 +116,8 @@ var marked = append([]word{
 // knownBy and knownFrom are of messages in place of which the server says something of its own.
 var (
 	knownBy = word{"known_by", formCondition, false, "instead of ${mark}, if the server says something of its own: " +
-		"recognises a delivery, at its recipient. It counts as one of the oldest such message that the recipient waits " +
+		"recognises a delivery, at its recipient. It counts as one of the oldest such message that the recipient " +
+		"waits " +
 		"for; if two are under way at a time it is open which, and their latencies have two ends"}
 	knownFrom = word{"known_from", formValue, false, "with known_by: the name of who said it, if it says so, such as " +
 		"msg.name: then one of each sender can be under way"}
@@ -300,13 +301,15 @@ var vocabulary = map[string]*blockWord{
 			{"when", formCondition, true, "recognises it"}, {"key", formValue, false, "what is numbered on its own"},
 			{"seq", formValue, false, "its number, which rises by one"},
 			{"time", formValue, false, "milliseconds since 1970; parse_time() makes them of a text"},
+			{"value", formValue, false, "what it tells, such as msg.level: numbers are drawn against time"},
 			{"fresh", formDuration, false, "how old it may be when it comes"},
 			{"every", formDuration, false, "how often one of each key comes; a hole that is half as long again " +
 				"fails. " +
 				"It needs no number"},
-			{"same", formYes, false, "all clients must be given the same, byte for byte, as the reading of a key " +
-				"and a " +
-				"number"},
+			{"same", formYes, false, "all clients must be given the same value (the whole message if it has none), " +
+				"byte " +
+				"for byte, as the reading of a key and a number; without seq, what one is given must come to all who " +
+				"follow the feed, within the grace time"},
 		}},
 	"session": {label: "name", doc: "the script that one client follows, step by step", blocks: steps},
 	"connect": {doc: "connect and agree on WebSocket", attrs: []word{
@@ -339,7 +342,8 @@ var vocabulary = map[string]*blockWord{
 		{"status", formNumber, false, "the status that the answer must have; any below 400 if it is not given"},
 		{"when", formCondition, false, "what must hold of the answer, over msg, text, status, header() and cookie()"},
 		{"redirects", formNumber, false, "how many are followed; 5 if it is not given"},
-		{"reaches", `"room", "others" or "everyone"`, false, "it is a message for these, with ${mark} in its content, " +
+		{"reaches", `"room", "others" or "everyone"`, false, "it is a message for these, with ${mark} in its " +
+			"content, " +
 			"path or query"},
 		{"room", formTemplate, false, "the room it is for; the one entered last if it is not given"},
 		knownBy, knownFrom,

@@ -36,6 +36,9 @@ typed goes to the one that is marked. ctrl+r dials again. ctrl+a, ctrl+o, ctrl+e
 and ctrl+l change the address, the origin, the header fields (NAME: VALUE, more
 of them separated by ;) and the subprotocols, and dial again.
 
+ctrl+g draws a number in the messages against time: type where it stands in the
+JSON, such as level or berth.depth; nothing ends it.
+
 ctrl+d folds and unfolds header fields and messages, page up and page down look
 back. ctrl+s keeps what was done as a session of the trial language, in a file
 here.`
@@ -54,6 +57,7 @@ type lane struct {
 	unfolded bool
 	back     int // lines scrolled back
 	dropped  int // events that are not kept
+	told     []point
 }
 
 // inbox is where lines put events; it is the only thing shared with them.
@@ -102,6 +106,7 @@ const (
 	origin
 	header
 	subprotocol
+	drawing
 )
 
 var modes = [...]struct{ key, prompt, empty string }{
@@ -112,6 +117,7 @@ var modes = [...]struct{ key, prompt, empty string }{
 	origin:      {"ctrl+o", "origin ", "such as http://harbour.example"},
 	header:      {"ctrl+e", "header fields ", "NAME: VALUE; NAME: VALUE"},
 	subprotocol: {"ctrl+l", "subprotocols ", "separated by commas"},
+	drawing:     {"ctrl+g", "draw the number in ", "such as level or berth.depth; nothing ends it"},
 }
 
 // A Model is the view's state.
@@ -123,6 +129,7 @@ type Model struct {
 	history []string
 	past    int // how far back in it; 0: not
 	inbox   *inbox
+	drawn   *told // the number that is drawn; nil: none
 	notice  string
 	folder  string
 }
@@ -190,6 +197,9 @@ func (m *Model) Take() {
 	for _, e := range events {
 		l := m.lanes[e.Line-1]
 		l.events = append(l.events, e)
+		if m.drawn != nil {
+			m.drawn.note(l, &e)
+		}
 		if n := len(l.events) - maxEvents; n > 0 {
 			l.dropped += n
 			l.events = l.events[len(l.events)-maxEvents:]
@@ -366,6 +376,9 @@ func (m *Model) do(l *lane, typed string) error {
 			return err
 		}
 		t.Fields = fields
+	case drawing:
+		m.draws(strings.TrimSpace(typed))
+		return nil
 	case subprotocol:
 		t.Protocols = nil
 		for _, p := range strings.Split(typed, ",") {
@@ -423,6 +436,7 @@ func Hints(p *look.Palette) string {
 	var parts []string
 	for _, h := range [][2]string{{"enter", "send"}, {"ctrl", ""}, {"p", "ping"}, {"b", "bytes"}, {"f", "file"},
 		{"x", "close"}, {"r", "redial"}, {"n", "another"}, {"o", "origin"}, {"e", "header"}, {"l", "protocol"},
+		{"g", "draw"},
 		{"d", "unfold"}, {"s", "keep"}, {"tab", "next"}, {"?", "help"}, {"esc", "leave"}} {
 		parts = append(parts, strings.TrimSpace(p.Draw(look.Strong, h[0])+" "+p.Draw(look.Faint, h[1])))
 	}

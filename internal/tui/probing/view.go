@@ -42,6 +42,11 @@ func (m *Model) lane(p *look.Palette, l *lane, i, width, height int) []string {
 	}
 	head := p.Rule(label+p.Draw(look.Faint, " at ")+look.Clip(plain.Text(l.target.URL, 0), max(8, width-34)),
 		state(p, l), width)
+	var drawn []string
+	if m.drawn != nil && height > 2*toldRows {
+		drawn = m.drawn.draw(p, l, width)
+		height -= len(drawn)
+	}
 	// From the newest back, and no further than is seen: there may be thousands.
 	var blocks [][]string
 	have := 0
@@ -58,7 +63,7 @@ func (m *Model) lane(p *look.Palette, l *lane, i, width, height int) []string {
 		lines[0] = p.Draw(look.Beware, fmt.Sprintf("%s events came faster than they can be drawn and are not kept",
 			units.Count(int64(l.dropped))))
 	}
-	return append([]string{head}, lines...)
+	return slices.Concat([]string{head}, drawn, lines)
 }
 
 // drawEvent draws the k-th event of a lane.

@@ -29,6 +29,9 @@ line under the strip is the verdict so far, and why.
 How soon: the line is the median fan-out latency, the dots above it reach up to
 the 99th percentile, and the upper dots are the last recipient of the audience.
 
+Feeds that tell a value are drawn below it: from the least to the most that any
+client was given.
+
 Ledger
 
   owed: deliveries that were due: the recipient was a confirmed member when the message was sent
@@ -105,9 +108,7 @@ func (m *Model) View(c *Cache, sc scene.Scene) []string {
 	below = append(below, troubleLines(p, s, width)...)
 	below = below[:min(len(below), max(0, height-figures-1-leastBand))]
 	band := max(4, height-figures-1-len(below))
-	lines := []string{p.Rule("how soon", p.Draw(look.Faint, "dots from the median up to p99, above them the last "+
-		"recipient"), width)}
-	lines = append(lines, c.bandRows(p, s, tide.NewScale(s, width), band)...)
+	lines := c.chartRows(p, s, tide.NewScale(s, width), band+1)
 	blocks := [][]string{ledgerLines(sc, each), latencyLines(sc, each), trafficLines(sc, each), selfLines(sc, each)}
 	lines = append(lines, look.Beside(figures, each, blocks[:n]...)...)
 	return append(lines, below...)
@@ -148,8 +149,7 @@ func (m *Model) short(c *Cache, sc scene.Scene) []string {
 	rest = append(rest, limitLines(p, s, width)...)
 	rest = append(rest, troubleLines(p, s, width)...)
 	rest = append(rest, WordLines(p, s, width, 10)...)
-	rest = append(rest, p.Rule("how soon", "", width))
-	rest = append(rest, c.bandRows(p, s, tide.NewScale(s, width), 5)...)
+	rest = append(rest, c.chartRows(p, s, tide.NewScale(s, width), 6*(1+len(telling(s))))...)
 	room := max(0, sc.Height-len(fixed))
 	m.offset = min(max(0, m.offset), max(0, len(rest)-room))
 	return append(fixed, rest[m.offset:min(len(rest), m.offset+room)]...)
