@@ -168,10 +168,10 @@ func (a *app) Home() home.Model {
 }
 
 // Start implements tui.Shell.
-func (a *app) Start(what home.Action) (tui.Source, error) {
+func (a *app) Start(what home.Action, done func(share float64)) (tui.Source, error) {
 	switch {
 	case what.Run != 0:
-		s, err := a.runs().Load(what.Run)
+		s, err := a.runs().LoadWatched(what.Run, done)
 		return tui.Kept{Run: s}, err
 	case what.Trial != "":
 		t, err := language.Load(what.Trial, language.Options{})

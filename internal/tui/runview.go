@@ -599,8 +599,11 @@ func (v *runView) mouse(msg tea.Msg, sc scene.Scene, width, height int) {
 		switch sc.Height = height - top - foot; {
 		case m.Y >= 1 && m.Y < strip:
 			v.dragFrom = v.secondAt(m.X, width)
-		case v.view == viewLedger && m.Y >= top && !v.help.open && !v.faults.open:
+		case m.Y < top || v.help.open || v.faults.open:
+		case v.view == viewLedger:
 			v.balance = v.balance.Click(m.Y-top, sc)
+		case v.view == viewLanes:
+			v.lanes = v.lanes.Click(m.Y - top)
 		}
 	case tea.MouseMotionMsg:
 		v.drag(m.X, width)

@@ -19,8 +19,9 @@ type slowShell struct {
 
 func (s *slowShell) Home() home.Model                { return home.New([]string{"lock.trial.hcl"}, nil, "") }
 func (s *slowShell) Export(Exported) (string, error) { return "", nil }
-func (s *slowShell) Start(home.Action) (Source, error) {
+func (s *slowShell) Start(_ home.Action, done func(float64)) (Source, error) {
 	s.starts++
+	done(0.4)
 	return abortable{Kept{&run.Snapshot{}}, s.aborted}, nil
 }
 
@@ -65,7 +66,13 @@ func TestStart(t *testing.T) {
 	}
 	<-shell.aborted
 	begin = press(tea.KeyEnter)
-	next, _ = m.Update(begin())
+	begun := begin()
+	m.drawn.stale = true
+	if text := ansi.Strip(m.View().Content); !strings.Contains(text, "▄▄▄▄▄▄▄▄▄▄▄▄··················") ||
+		!strings.Contains(text, " 40 %") {
+		t.Errorf("how far it is is not shown:\n%s", text)
+	}
+	next, _ = m.Update(begun)
 	if m = next.(model); m.run == nil || shell.starts != 2 {
 		t.Error("a second start opens no run")
 	}

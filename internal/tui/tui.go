@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"strings"
+	"sync/atomic"
 	"time"
 	"unicode"
 
@@ -16,6 +17,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 
 	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
 	"tidepull/internal/capture/probe"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
@@ -30,8 +32,8 @@ import (
 type Shell interface {
 	// Home makes the home screen afresh.
 	Home() home.Model
-	// Start begins or opens what the user picked.
-	Start(home.Action) (Source, error)
+	// Start begins or opens what the user picked. It says from time to time what share of it is done, if it knows.
+	Start(what home.Action, done func(share float64)) (Source, error)
 	// Export writes a view of a run into files, and says which.
 	Export(Exported) (string, error)
 }
@@ -178,6 +180,7 @@ type drawn struct {
 type start struct {
 	what   string
 	since  time.Time
+	done   atomic.Uint64 // what share of it is, in millionths
 	gaveUp bool
 }
 
@@ -329,7 +332,7 @@ func (m model) pressAtHome(msg tea.KeyPressMsg) (tea.Model, tea.Cmd) {
 		shell, mine := m.shell, &start{what: action.Words(), since: time.Now()}
 		m.starting, m.ran = mine, action
 		return m, func() tea.Msg {
-			source, err := shell.Start(*action)
+			source, err := shell.Start(*action, func(share float64) { mine.done.Store(uint64(share * 1e6)) })
 			return started{source, mine, err}
 		}
 	case done:
@@ -473,6 +476,13 @@ func (m model) drawHome() []string {
 	if m.starting != nil {
 		foot = p.Draw(look.Water, fmt.Sprintf("%s ... %.0f s", plain.Text(m.starting.what, 60),
 			time.Since(m.starting.since).Seconds())) + "   " + hintsWithin(p, 30, m.keys.back)
+		if done := float64(m.starting.done.Load()) / 1e6; done > 0 {
+			const cells = 30
+			full := min(cells, int(done*cells))
+			foot = p.Draw(look.Water, plain.Text(m.starting.what, 60)+" "+strings.Repeat("▄", full)) +
+				p.Draw(look.Faint, strings.Repeat("·", cells-full)+" "+units.Percent(done)) + "   " +
+				hintsWithin(p, 30, m.keys.back)
+		}
 		if m.starting.gaveUp {
 			foot = p.Draw(look.Beware, "it is ended as soon as it has started")
 		}

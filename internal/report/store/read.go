@@ -21,19 +21,22 @@ import (
 
 // Load reads a run back as the snapshot that it ended with, or that it had
 // when it was cut short.
-func (s *Store) Load(id int64) (*run.Snapshot, error) {
+func (s *Store) Load(id int64) (*run.Snapshot, error) { return s.LoadWatched(id, func(float64) {}) }
+
+// LoadWatched is Load, which says from time to time what share of it is done, from 0 to 1.
+func (s *Store) LoadWatched(id int64, done func(share float64)) (*run.Snapshot, error) {
 	r, err := s.Run(id)
 	if err != nil {
 		return nil, err
 	}
-	snap, err := s.load(r)
+	snap, err := s.load(r, done)
 	if err != nil {
 		return nil, fmt.Errorf("reading run %d: %w", id, err)
 	}
 	return snap, nil
 }
 
-func (s *Store) load(r Run) (*run.Snapshot, error) {
+func (s *Store) load(r Run, share func(float64)) (*run.Snapshot, error) {
 	snap := &run.Snapshot{Started: r.Started, Elapsed: r.Elapsed, Finished: true, Stopped: r.State == "stopped" ||
 		r.State == "running", Reasons: map[string]int{}}
 	var o string
@@ -69,7 +72,15 @@ func (s *Store) load(r Run) (*run.Snapshot, error) {
 		}
 		done <- err
 	}()
-	err = readAll(r.ID, snap, s.readSeconds, s.readLatencies, s.readTimes)
+	part := func(read func(int64, *run.Snapshot, func(int)) error, from, to float64) func(int64, *run.Snapshot) error {
+		return func(id int64, snap *run.Snapshot) error {
+			return read(id, snap, func(second int) {
+				share(from + (to-from)*min(1, float64(second)/max(1, r.Elapsed.Seconds())))
+			})
+		}
+	}
+	// The shares are by how long each takes, of an hour of 400 clients; the rest is summing up.
+	err = readAll(r.ID, snap, part(s.readSeconds, 0, 0.2), part(s.readLatencies, 0.2, 0.5), part(s.readTimes, 0.5, 0.8))
 	if err = errors.Join(err, <-done); err != nil {
 		return nil, err
 	}
@@ -127,7 +138,7 @@ func (s *Store) each(f func(*sql.Rows) error, query string, args ...any) error {
 	return rows.Err()
 }
 
-func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
+func (s *Store) readSeconds(id int64, snap *run.Snapshot, reached func(second int)) error {
 	return s.each(func(rows *sql.Rows) error {
 		e := &logbook.Entry{}
 		var counts, health, fit, checks, own, early, pulse, told []byte
@@ -150,13 +161,14 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot) error {
 		if err == nil && e.At != len(snap.Entries) {
 			err = fmt.Errorf("second %d is missing", len(snap.Entries))
 		}
+		reached(e.At)
 		snap.Entries = append(snap.Entries, e)
 		return err
 	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, "+
 		"checks, own, early, pulse, told FROM second WHERE run = ? ORDER BY at", id)
 }
 
-func (s *Store) readTimes(id int64, snap *run.Snapshot) error {
+func (s *Store) readTimes(id int64, snap *run.Snapshot, reached func(second int)) error {
 	return s.each(func(rows *sql.Rows) error {
 		var at int
 		var name string
@@ -164,6 +176,7 @@ func (s *Store) readTimes(id int64, snap *run.Snapshot) error {
 		if err := rows.Scan(&at, &name, &histogram); err != nil {
 			return err
 		}
+		reached(at)
 		if d, known := logbook.DistNamed(name); known && at < len(snap.Entries) {
 			snap.Entries[at].Times[d] = histogram
 		}
@@ -231,13 +244,14 @@ func cellOf(words []string) (c logbook.CellTally, err error) {
 	return c, err
 }
 
-func (s *Store) readLatencies(id int64, snap *run.Snapshot) error {
+func (s *Store) readLatencies(id int64, snap *run.Snapshot, reached func(second int)) error {
 	return s.each(func(rows *sql.Rows) error {
 		var at int
 		var l logbook.Series
 		if err := rows.Scan(&at, &l.Key.Crew, &l.Key.Class, (*[]byte)(&l.Latency)); err != nil {
 			return err
 		}
+		reached(at)
 		if at < len(snap.Entries) {
 			snap.Entries[at].Latency = append(snap.Entries[at].Latency, l)
 		}

@@ -56,9 +56,11 @@ type Model struct {
 	input    textinput.Model
 	notice   string
 
-	cached  key
-	rows    []lane.Row
-	clients []ledger.Client
+	cached   key
+	rows     []lane.Row
+	clients  []ledger.Client
+	onScreen []line // as they were drawn last, from a line of the view on
+	top      int
 }
 
 // key reports whether the rows have to be arranged again.
@@ -189,6 +191,20 @@ func (m Model) Update(msg tea.KeyPressMsg, sc scene.Scene) (next Model, done boo
 		return m, false
 	}
 	return m, true
+}
+
+// Click goes to the row at a line of the view; a second click there shows its message.
+func (m Model) Click(y int) Model {
+	i := y - m.top
+	if m.typing || i < 0 || i >= len(m.onScreen) || m.onScreen[i].row < 0 || m.onScreen[i].row >= len(m.rows) {
+		return m
+	}
+	if m.cursor == m.onScreen[i].row && m.moved {
+		m.open = !m.open
+		return m
+	}
+	m.cursor, m.moved = m.onScreen[i].row, true
+	return m
 }
 
 func (m *Model) move(by int) {

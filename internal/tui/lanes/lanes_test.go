@@ -183,3 +183,29 @@ func TestFollowing(t *testing.T) {
 		t.Errorf("the cursor was moved to %d and is on %d", at, m.cursor)
 	}
 }
+
+// TestClick: a click goes to the row under it, a second one shows its message, and one elsewhere does nothing.
+func TestClick(t *testing.T) {
+	sc, m := scenery(), Model{}
+	lines := strings.Split(shown(&m, sc, scene.Span{}), "\n")
+	y := len(lines) - 4
+	m = m.Click(y)
+	after := strings.Split(shown(&m, sc, scene.Span{}), "\n")
+	at := -1
+	for i, l := range after {
+		if strings.HasPrefix(l, "▸") {
+			at = i
+		}
+	}
+	if at < 0 || strings.TrimLeft(after[at], "▸ ") != strings.TrimLeft(lines[y], "▸ ") {
+		t.Errorf("the cursor is on %q, clicked was %q", after[max(0, at)], lines[y])
+	}
+	if m = m.Click(at); !m.IsOpen() {
+		t.Error("a second click shows nothing")
+	}
+	for _, y := range []int{-1, 0, 1, 1000} {
+		if again := m.Click(y); again.cursor != m.cursor || !again.IsOpen() {
+			t.Errorf("a click on line %d does something", y)
+		}
+	}
+}

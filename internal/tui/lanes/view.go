@@ -26,6 +26,7 @@ const quiet = 400 * time.Millisecond
 // View draws the view below the tide. span is the window on the run, if one
 // is set.
 func (m *Model) View(sc scene.Scene, span scene.Span) []string {
+	m.onScreen = nil
 	m.arrange(sc, span)
 	p := sc.Palette
 	right := fmt.Sprintf("%s, %s, %s of %d", filters[m.filter].name, sc.Label,
@@ -46,6 +47,7 @@ func (m *Model) View(sc scene.Scene, span scene.Span) []string {
 		panel = m.panel(sc, min(max(4, sc.Height/3), sc.Height-len(lines)-2))
 	}
 	room := max(1, sc.Height-len(lines)-len(panel))
+	m.top = len(lines)
 	lines = append(lines, m.draw(sc, room)...)
 	return append(lines, panel...)
 }
@@ -115,6 +117,7 @@ func (m *Model) draw(sc scene.Scene, room int) []string {
 			"others")}
 	}
 	lines, at := m.lines(room)
+	m.onScreen = lines
 	d := look.NewDots(sc.Width, len(lines))
 	for y, l := range lines {
 		if l.row < 0 {
