@@ -21,14 +21,15 @@ import (
 
 type newCommand struct {
 	File string `arg:"" help:"The trial that is written; it must not be there."`
-	From string `placeholder:"RECORDING" help:"Write what the clients of a recording did, and ask nothing."`
+	From string `placeholder:"RECORDING" help:"Make it of a recording, and ask nothing: of two clients that work together by what one says and the other gets; else what its clients did."`
 	remote
 }
 
 // Run asks what a server speaks, by samples, and writes a trial that speaks it.
 func (c *newCommand) Run() error {
 	var text string
-	if c.From != "" {
+	switch {
+	case c.From != "":
 		f, err := os.Open(c.From)
 		if err != nil {
 			return err
@@ -42,8 +43,18 @@ func (c *newCommand) Run() error {
 		if err != nil {
 			return fmt.Errorf("%s: %w", c.From, err)
 		}
-		text = plan.Trial("first try", 1)
-	} else {
+		answers, found, err := learn.FromPlan(plan)
+		if err != nil {
+			fmt.Printf("it is written what the clients did, and not what their messages mean: %v\n", err)
+			text = plan.Trial("first try", 1)
+			break
+		}
+		for _, line := range found {
+			fmt.Println(plain.Text(line, 300))
+		}
+		answers.File = c.File
+		text = language.Fresh(answers)
+	default:
 		answers, err := c.askFor(os.Stdin, os.Stdout)
 		if err != nil {
 			return err
@@ -163,7 +174,7 @@ func (c *newCommand) try(a *language.Answers, out io.Writer) error {
 	if err != nil {
 		return err
 	}
-	found := learn.Fill(a, heard)
+	found := learn.Fill(a, &learn.Ours, heard)
 	fmt.Fprintf(out, "%d messages came. An empty line takes what stands in brackets.\n", len(heard))
 	for _, text := range found {
 		fmt.Fprintf(out, "   %s\n", plain.Text(text, 300))

@@ -12,6 +12,8 @@ import (
 	"strings"
 	"sync"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"tidepull/internal/capture/probe"
 	"tidepull/internal/trial/language"
@@ -39,12 +41,14 @@ type Heard struct {
 	Text   string
 }
 
-// Who the two are, where they meet, and what the first one says: texts that hardly stand in anything else.
-var (
-	names = [2]string{"Alder-7q", "Birch-8q"}
-	room  = "lock-9q"
-	text  = "berth 6q is free"
-)
+// Given is who two clients are, where they meet, and what the first one says.
+type Given struct {
+	Names      [2]string // "": it says no name
+	Room, Text string
+}
+
+// Ours are what they are given to say: texts that hardly stand in anything else.
+var Ours = Given{[2]string{"Alder-7q", "Birch-8q"}, "lock-9q", "berth 6q is free"}
 
 // most bounds the messages that are looked at, and of each the bytes.
 const (
@@ -94,8 +98,8 @@ func Try(ctx context.Context, t probe.Target, a *language.Answers, pause time.Du
 		if sample == "" {
 			return nil
 		}
-		return lines[client].Send([]byte(strings.NewReplacer("<name>", names[client], "<room>", room, "<text>", text).
-			Replace(sample)), false)
+		return lines[client].Send([]byte(strings.NewReplacer("<name>", Ours.Names[client], "<room>", Ours.Room,
+			"<text>", Ours.Text).Replace(sample)), false)
 	}
 	if err := wait(Connects); err != nil {
 		return nil, err
@@ -129,9 +133,10 @@ func Try(ctx context.Context, t probe.Target, a *language.Answers, pause time.Du
 	return slices.Clone(all), nil
 }
 
-// Fill fills in of the answers what they leave open, out of what came; what is given stays. It says in words what it
-// found.
-func Fill(a *language.Answers, all []Heard) (found []string) {
+// Fill fills in of the answers what they leave open, out of what came to two clients; what is given stays. It says in
+// words what it found.
+func Fill(a *language.Answers, by *Given, all []Heard) (found []string) {
+	text := by.Text
 	used := map[int]bool{}
 	find := func(what string, into *string, is func(h *Heard) bool, as func(h *Heard) string) {
 		if *into != "" {
@@ -146,7 +151,7 @@ func Fill(a *language.Answers, all []Heard) (found []string) {
 			}
 		}
 	}
-	sample := func(h *Heard) string { return templated(h.Text) }
+	sample := func(h *Heard) string { return by.templated(h.Text) }
 	find("others get what is said as", &a.Received, func(h *Heard) bool {
 		return h.Client == 1 && h.Step == Says && strings.Contains(h.Text, text)
 	}, sample)
@@ -159,8 +164,8 @@ func Fill(a *language.Answers, all []Heard) (found []string) {
 	find("when a client connects it says", &a.Greeting,
 		func(h *Heard) bool { return h.Client == 0 && h.Step == Connects }, sample)
 	find("it tells how many are in a room as", &a.Members, func(h *Heard) bool {
-		return h.Client == 0 && h.Step == SecondEnters && a.Enter != "" && counted(h.Text) != ""
-	}, func(h *Heard) string { return counted(h.Text) })
+		return h.Client == 0 && h.Step == SecondEnters && a.Enter != "" && by.counted(h.Text) != ""
+	}, func(h *Heard) string { return by.counted(h.Text) })
 	if a.First != "" {
 		find("what comes before a name is answered by", &a.Then,
 			func(h *Heard) bool { return h.Client == 0 && h.Step == Begins }, sample)
@@ -172,7 +177,7 @@ func Fill(a *language.Answers, all []Heard) (found []string) {
 	if a.Enter != "" {
 		// The answer to who enters is told that one alone, or at least when it does.
 		find("a room is confirmed by", &a.Entered, func(h *Heard) bool {
-			return h.Client == 0 && h.Step == FirstEnters && (a.Members == "" || counted(h.Text) == "" ||
+			return h.Client == 0 && h.Step == FirstEnters && (a.Members == "" || by.counted(h.Text) == "" ||
 				!strings.HasPrefix(a.Members, h.Text[:min(len(h.Text), 12)]))
 		}, sample)
 	}
@@ -184,10 +189,40 @@ func Fill(a *language.Answers, all []Heard) (found []string) {
 	return found
 }
 
-// templated puts placeholders where what the clients gave stands in a message.
-func templated(message string) string {
-	return strings.NewReplacer(names[0], "<name>", names[1], "<name>", room, "<room>", text, "<text>").Replace(message)
+// templated puts placeholders where what the clients gave stands in a message as a word of its own.
+func (g *Given) templated(message string) string {
+	for _, r := range [][2]string{{g.Text, "<text>"}, {g.Names[0], "<name>"}, {g.Names[1], "<name>"},
+		{g.Room, "<room>"}} {
+		message = replaceWord(message, r[0], r[1])
+	}
+	return message
 }
+
+// replaceWord replaces a text wherever no letter or digit stands beside it.
+func replaceWord(s, word, with string) string {
+	if word == "" {
+		return s
+	}
+	var b strings.Builder
+	for {
+		at := strings.Index(s, word)
+		if at < 0 {
+			b.WriteString(s)
+			return b.String()
+		}
+		before, _ := utf8.DecodeLastRuneInString(s[:at])
+		after, _ := utf8.DecodeRuneInString(s[at+len(word):])
+		b.WriteString(s[:at])
+		if isWord(before) || isWord(after) {
+			b.WriteString(word)
+		} else {
+			b.WriteString(with)
+		}
+		s = s[at+len(word):]
+	}
+}
+
+func isWord(r rune) bool { return r != utf8.RuneError && (unicode.IsLetter(r) || unicode.IsDigit(r)) }
 
 // whole is the number two as a value of JSON, and wholeWord as a word of a text.
 var (
@@ -197,15 +232,15 @@ var (
 
 // counted is a message with <count> where the number of members stands, which is two; "" if it is none: it has that
 // number once, and, if it is no JSON, names the room.
-func counted(message string) string {
+func (g *Given) counted(message string) string {
 	is := whole
 	if !json.Valid([]byte(strings.TrimLeft(message, "0123456789"))) {
-		if is = wholeWord; !strings.Contains(message, room) {
+		if is = wholeWord; g.Room == "" || !strings.Contains(message, g.Room) {
 			return ""
 		}
 	}
 	if len(is.FindAllString(message, -1)) != 1 {
 		return ""
 	}
-	return is.ReplaceAllString(templated(message), "${1}<count>${2}")
+	return is.ReplaceAllString(g.templated(message), "${1}<count>${2}")
 }

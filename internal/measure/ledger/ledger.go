@@ -141,6 +141,7 @@ type Ledger struct {
 	announced map[announcement]uint64   // the latest message of its kind
 	numbers   bool                      // the server has said to somebody how many members a room has
 	updates   bool                      // and to somebody who had been there for a while
+	welcomes  bool                      // and to somebody who had entered last
 	restless  queue.Queue[unquiet]      // rooms, the numbers of which are judged once they are quiet, by time
 	lacking   queue.Queue[lacking]      // names that a list lacked, which are judged again, by time
 	doubted   queue.Queue[doubtedCount] // numbers of members that are judged again, by time

@@ -103,8 +103,13 @@ func (l *Ledger) MembersSaid(c Client, r Room, n int, at mono.Time) {
 	}
 	l.numbers = true
 	// Some servers tell the number to nobody but who enters: of the others it is judged only if they are told.
-	if s := &l.rooms[r].seats[slot]; s.entered != mono.Never && s.entered.Add(l.cfg.Settle) < at {
+	s := &l.rooms[r].seats[slot]
+	if s.entered != mono.Never && s.entered.Add(l.cfg.Settle) < at {
 		l.updates = true
+	}
+	// And some tell it to those who were there alone.
+	if s.entered != mono.Never && l.rooms[r].count.changed <= s.entered {
+		l.welcomes = true
 	}
 	l.recountFreed(at)
 	rm := &l.rooms[r]
@@ -213,7 +218,12 @@ func (l *Ledger) judgeQuiet(now mono.Time) {
 			continue // somebody is at the edge; or it is a server that never says numbers
 		}
 		for slot := range rm.seats {
-			if s := &rm.seats[slot]; rm.now.bits.Has(slot) && (l.updates || l.cfg.Updates || s.entered >= first.at) {
+			s := &rm.seats[slot]
+			told := l.updates || l.cfg.Updates || s.entered >= first.at
+			if s.members < 0 { // it was told nothing at all
+				told = l.welcomes || l.cfg.Updates
+			}
+			if rm.now.bits.Has(slot) && told {
 				l.cfg.Presence(Count{To: s.client, Room: r, Said: int(s.members), Least: n, Most: n,
 					At: first.at.Add(l.cfg.Settle), Final: true})
 			}

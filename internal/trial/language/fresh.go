@@ -124,7 +124,11 @@ func (w *fresh) dialect() {
 	if s := readSample(w.a.Members); s.text != "" {
 		w.p("  presence {")
 		w.attribute("when", s.recognised(false))
-		w.attribute("room", s.placed(forRoom))
+		room := s.placed(forRoom)
+		if room == "" && w.rooms { // it is about the one that the client is in
+			room = "room"
+		}
+		w.attribute("room", room)
 		count := s.placed(forCount)
 		if s.tree == nil && count != "" {
 			count = "number(" + count + ")"

@@ -287,3 +287,6 @@ func (s *sample) recognisedText(room bool) string {
 	}
 	return fmt.Sprintf("substr(text, 0, %d) == %s", len(begins), Quote(begins))
 }
+
+// NamesKind reports whether a field of a message, or the first item of a list ("0"), usually says of which kind it is.
+func NamesKind(field string) bool { return slices.Contains(kindNames, field) }
