@@ -110,6 +110,7 @@ type Reader struct {
 	decoded []byte
 	names   []byte
 	m       Message
+	newest  newest
 }
 
 // New makes a reader. Expressions about its messages are evaluated in the scope, which it fills.
@@ -154,6 +155,7 @@ func New(t *trial.Trial, scope *expr.Scope) *Reader {
 		f := &t.Feeds[i]
 		r.feeds = append(r.feeds, !ofMessage(f.When, f.Key, f.Seq, f.Time, f.Value))
 	}
+	r.keepsNewest()
 	return r
 }
 
@@ -203,14 +205,15 @@ func (r *Reader) Read(p Part, binary, must bool) *Message {
 	} else {
 		m.Read = must || r.mayMean(p.JSON)
 	}
-	if !m.Read {
+	if m.Read {
+		m.meaning = meaning{Past: m.Past[:0], Feeds: m.Feeds[:0]}
+		r.names = r.names[:0]
+		r.Load(p)
+		r.ask(m, false)
+	} else {
 		m.Is, m.Sum, m.Compared, m.Feeds = 0, 0, nil, m.Feeds[:0]
-		return m
 	}
-	m.meaning = meaning{Past: m.Past[:0], Feeds: m.Feeds[:0]}
-	r.names = r.names[:0]
-	r.Load(p)
-	r.ask(m, false)
+	r.keepSame(m)
 	return m
 }
 

@@ -1,36 +1,31 @@
 import "../pilots.hcl" {}
 import "../counted.hcl" {}
 
-trial "node-ws" {
+trial "go-envelope" {
   prompt = "3s"
   grace  = "5s"
 }
 
 target "server" {
-  websocket = "ws://127.0.0.1:${var.port}/"
+  websocket = "ws://127.0.0.1:${var.port}/board"
   dialect   = "theirs"
 }
 
 dialect "theirs" {
-  name {
-    send      = { do = "hello", name = name }
-    confirmed = msg.did == "hello"
-  }
-
   enter {
-    send      = { do = "join", room = room }
-    confirmed = msg.did == "join" && msg.room == room
+    send      = { event = "join", data = { room = room } }
+    confirmed = msg.event == "joined" && msg.data.room == room
   }
 
   heard {
-    when    = msg.did == "post"
-    room    = msg.room
-    payload = msg.text
+    when    = msg.event == "post"
+    room    = msg.data.room
+    payload = msg.data.text
   }
 }
 
 session "watch" {
-  connect {}
+  connect { subprotocol = "board.v1" }
   enter { room = "lock-${n % 3}" }
   when {
     that = var.silent
@@ -41,7 +36,7 @@ session "watch" {
     repeat {
       every = "1500ms"
       times = 3
-      say { body = { do = "post", room = room, text = "berth ${n} ${mark}" } }
+      say { body = { event = "post", data = { text = "berth ${n} ${mark}" } } }
     }
     pause { lasts = "1m" }
   }

@@ -1,0 +1,52 @@
+import "../pilots.hcl" {}
+import "../counted.hcl" {}
+
+trial "go-envelope" {
+  prompt = "3s"
+  grace  = "5s"
+}
+
+target "server" {
+  websocket = "ws://127.0.0.1:${var.port}/board"
+  dialect = "theirs"
+  promise {
+    from = "server"
+    every = "2s"
+    deadline = "2s"
+    tolerance = "20%"
+  }
+}
+
+dialect "theirs" {
+  enter {
+    send      = { event = "join", data = { room = room } }
+    confirmed = msg.event == "joined" && msg.data.room == room
+  }
+
+  heard {
+    when    = msg.event == "post"
+    room    = msg.data.room
+    payload = msg.data.text
+  }
+}
+
+session "watch" {
+  connect { subprotocol = "board.v1" }
+  enter { room = "lock-${n % 3}" }
+  when {
+    that = var.silent
+    misbehave {
+      do = "silent"
+      evicted_within = "12s"
+    }
+  }
+  otherwise {
+    pause { lasts = "1500ms" } # until all are there, so that the server's count is ours
+    repeat {
+      every = "500ms"
+      times = 6
+      say { body = { event = "post", data = { text = "berth ${n} ${mark}" } } }
+    }
+    pause { lasts = "1m" }
+  }
+}
