@@ -114,16 +114,26 @@ func bench(rounds int, out string, transports, beside bool) error {
 // ratios prints what the engine takes beside the bare reader, round by round. It is the
 // quick question after a change of the hot path; the whole report takes a quarter of an hour.
 func (b *bencher) ratios(rounds int) error {
-	var all []float64
+	shapes := []struct {
+		name string
+		load
+		ratios []float64
+	}{{"one room", plain("-"), nil}, {"rooms of 20", small("-"), nil}}
 	for range rounds {
-		bare, engine, err := b.sideBySide("-")
-		if err != nil {
-			return fmt.Errorf("side by side: %w", err)
+		for i := range shapes {
+			s := &shapes[i]
+			bare, engine, err := b.beside(s.load)
+			if err != nil {
+				return fmt.Errorf("%s: %w", s.name, err)
+			}
+			s.ratios = append(s.ratios, engine/bare)
+			fmt.Printf("%s: bare %.2f us, engine %.2f us a delivery: %.2f\n", s.name, bare, engine, engine/bare)
 		}
-		all = append(all, engine/bare)
-		fmt.Printf("bare %.2f us, engine %.2f us a delivery: %.2f\n", bare, engine, engine/bare)
 	}
-	fmt.Printf("least %.2f, median %.2f, most %.2f\n", slices.Min(all), median(all), slices.Max(all))
+	for _, s := range shapes {
+		fmt.Printf("%s: least %.2f, median %.2f, most %.2f\n", s.name, slices.Min(s.ratios), median(s.ratios),
+			slices.Max(s.ratios))
+	}
 	return nil
 }
 
@@ -146,11 +156,11 @@ type report struct {
 func (b *bencher) round(r *report) error {
 	before := stolen()
 	began := time.Now()
-	bare, engine, err := b.sideBySide("-")
+	bare, engine, err := b.beside(plain("-"))
 	if err != nil {
 		return fmt.Errorf("side by side: %w", err)
 	}
-	bare2, stored, err := b.sideBySide(filepath.Join(b.dir, fmt.Sprintf("runs%d.db", len(r.stored))))
+	bare2, stored, err := b.beside(plain(filepath.Join(b.dir, fmt.Sprintf("runs%d.db", len(r.stored)))))
 	if err != nil {
 		return fmt.Errorf("side by side, with a store: %w", err)
 	}
@@ -237,7 +247,8 @@ func (b *bencher) board(more ...string) (*process, string, error) {
 // A load is what a measurement puts on the stand-in.
 type load struct {
 	way
-	clients int           // that listen, all in one room
+	clients int           // that listen
+	rooms   int           // that they are in, in turn; in each one more speaks
 	every   time.Duration // from one message of the one that speaks to the next
 	silence time.Duration // before the first
 	store   string
@@ -245,7 +256,15 @@ type load struct {
 
 // plain is the load of the comparison with the bare reader.
 func plain(store string) load {
-	return load{way: ways[0], clients: clients, every: 200 * time.Millisecond, silence: 3 * time.Second, store: store}
+	return load{way: ways[0], clients: clients, rooms: 1, every: 200 * time.Millisecond, silence: 3 * time.Second,
+		store: store}
+}
+
+// small is the same number of deliveries in rooms of 20.
+func small(store string) load {
+	l := plain(store)
+	l.rooms = clients / 20
+	return l
 }
 
 // trialOf writes a trial of a load on the stand-in at an address.
@@ -262,12 +281,12 @@ target "board" {
 }
 session "watch" {
   connect {}
-  enter { room = "basin" }
+  enter { room = "basin-${n % ` + strconv.Itoa(max(1, l.rooms)) + `}" }
   pause { lasts = "1h" }
 }
 session "speak" {
   connect {}
-  enter { room = "basin" }
+  enter { room = "basin-${n % ` + strconv.Itoa(max(1, l.rooms)) + `}" }
   pause { lasts = "` + l.silence.String() + `" }
   repeat {
     every = "` + l.every.String() + `"
@@ -275,7 +294,7 @@ session "speak" {
   }
 }
 crew "speakers" {
-  clients = 1
+  clients = ` + strconv.Itoa(max(1, l.rooms)) + `
   session = session.speak
 }
 tide {
@@ -323,13 +342,9 @@ func flowing(addr string, members float64) error {
 	return nil
 }
 
-// sideBySide lets the bare reader and the engine sit in the same room at the
+// beside lets the bare reader and the engine sit in the same rooms at the
 // same time, on the same core, and measures what CPU each takes for each of
 // its deliveries: half of them all.
-func (b *bencher) sideBySide(store string) (bare, engine float64, err error) {
-	return b.beside(plain(store))
-}
-
 func (b *bencher) beside(l load) (bare, engine float64, err error) {
 	board, addr, err := b.board(l.board...)
 	if err != nil {
@@ -337,7 +352,7 @@ func (b *bencher) beside(l load) (bare, engine float64, err error) {
 	}
 	defer board.end()
 	_, port, _ := strings.Cut(addr, ":")
-	reader, err := start(pinned(1, b.reader, port, strconv.Itoa(l.clients)))
+	reader, err := start(pinned(1, b.reader, port, strconv.Itoa(l.clients), strconv.Itoa(max(1, l.rooms))))
 	if err != nil {
 		return 0, 0, err
 	}

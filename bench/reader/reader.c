@@ -1,7 +1,7 @@
-/* A bare reader: one epoll loop that holds WebSocket clients in one room of the
-   stand-in and only counts frames. It is what the engine is measured against.
+/* A bare reader: one epoll loop that holds WebSocket clients in rooms of the
+   stand-in, in turn, and only counts frames. It is what the engine is measured against.
 
-     reader PORT CLIENTS
+     reader PORT CLIENTS [ROOMS]
 
    It prints "ready" once all have entered, and ends with its input. */
 #include <arpa/inet.h>
@@ -66,7 +66,7 @@ int main(int argc, char **argv)
 {
 	static unsigned char buf[65536];
 	static struct epoll_event events[256];
-	int port = atoi(argv[1]), clients = argc > 2 ? atoi(argv[2]) : 0;
+	int port = atoi(argv[1]), clients = argc > 2 ? atoi(argv[2]) : 0, rooms = argc > 3 ? atoi(argv[3]) : 1;
 	struct rlimit files = {0};
 	getrlimit(RLIMIT_NOFILE, &files);
 	files.rlim_cur = files.rlim_max;
@@ -88,7 +88,8 @@ int main(int argc, char **argv)
 		char name[100];
 		snprintf(name, sizeof name, "{\"kind\":\"name\",\"name\":\"reader-%d\"}", i);
 		send_text(fd, name);
-		send_text(fd, "{\"kind\":\"enter\",\"room\":\"basin\"}");
+		snprintf(name, sizeof name, "{\"kind\":\"enter\",\"room\":\"basin-%d\"}", i % rooms);
+		send_text(fd, name);
 		fcntl(fd, F_SETFL, O_NONBLOCK);
 		conns[i].fd = fd;
 		struct epoll_event ev = {.events = EPOLLIN, .data.u32 = i};

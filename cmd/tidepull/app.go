@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 
 	"tidepull/internal/engine/machine"
@@ -101,6 +102,7 @@ type live struct {
 // start starts a run, and keeps it in the store if there is one: a store that cannot
 // be opened ends no run, and the screen says so.
 func (a *app) start(t *trial.Trial, o run.Options) (*live, error) {
+	debug.SetMemoryLimit(memoryFor(t.Clients()))
 	o.Trial, o.Log = t, a.log
 	r, err := run.Start(context.Background(), o)
 	if err != nil {

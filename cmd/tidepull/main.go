@@ -118,12 +118,14 @@ type exitError struct {
 
 func (e *exitError) Error() string { return e.text }
 
+// memoryFor is how much memory there may be before it is collected more often, for so many clients. What servers make
+// the tool hold is bounded, but for a moment twice as much may lie on the heap.
+func memoryFor(clients int) int64 { return 1<<30 + int64(clients)*(32<<10) }
+
 func main() {
 	// What the arguments are read with is not worth collecting: it is done in an instant.
 	debug.SetGCPercent(-1)
-	// What servers make it hold is bounded, but for a moment twice as much may lie
-	// on the heap: above this it is collected more often.
-	debug.SetMemoryLimit(1 << 30)
+	debug.SetMemoryLimit(memoryFor(0))
 	os.Exit(mainStatus(os.Args[1:]))
 }
 

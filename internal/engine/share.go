@@ -52,6 +52,7 @@ type share struct {
 	grid       mono.Time // the next instant at which the tide is looked at
 	start      mono.Time
 	stopped    atomic.Bool
+	underWay   int        // a client that had not ended when the tide was over, the last time that was asked
 	conductor  *conductor // nil but for the first share
 
 	turned       mono.Time        // when the last pass of the loop began
@@ -360,10 +361,12 @@ func (s *share) over() bool {
 	if !s.stopped.Load() && s.since(s.drv.Now()) <= s.trial.Ends() {
 		return false
 	}
-	for i := range s.clients {
-		if !s.clients[i].Idle() {
+	// Most turns the one that was under way last still is.
+	for range s.clients {
+		if !s.clients[s.underWay].Idle() {
 			return false
 		}
+		s.underWay = (s.underWay + 1) % len(s.clients)
 	}
 	return len(s.late) == 0
 }

@@ -68,6 +68,7 @@ type Account struct {
 	history    map[ledger.Client]*history
 	differing  differing // what came otherwise than it was said
 	feeds      feeds
+	heads      []*share               // used again
 	unmarked   unmarkeds              // messages without a mark that are under way
 	rumours    rumours                // announcements that may yet prove true
 	alikes     map[called][]alike     // of clients under one name: the announcements of the grace time, by time
@@ -158,12 +159,9 @@ func (a *Account) Work() error {
 	for i := range a.shares {
 		horizon = min(horizon, a.shares[i].upTo)
 	}
-	for {
-		first, second := a.heads(horizon)
-		if first == nil {
-			break
-		}
-		a.workThrough(first, horizon, second)
+	for h := a.headsOf(horizon); len(h.shares) > 0; {
+		a.workThrough(h.shares[0], horizon, h.second())
+		h.sinkFirst()
 	}
 	if horizon == mono.Never {
 		a.moveTo(a.end)
@@ -174,24 +172,6 @@ func (a *Account) Work() error {
 	a.moveTo(horizon)
 	a.lanes.Settle(time.Duration(a.now))
 	return a.failed
-}
-
-// heads gives the share that has the next facts, and the one that has those after it; nil if
-// there are none before the horizon.
-func (a *Account) heads(horizon mono.Time) (first, second *share) {
-	for i := range a.shares {
-		s := &a.shares[i]
-		switch f := s.head(horizon); {
-		case f == nil:
-		case first == nil:
-			first = s
-		case before(f, first.head(horizon)):
-			first, second = s, first
-		case second == nil || before(f, second.head(horizon)):
-			second = s
-		}
-	}
-	return first, second
 }
 
 // before is the order in which the facts of different shares are worked through.

@@ -1,7 +1,7 @@
 import "../pilots.hcl" {}
 import "../counted.hcl" {}
 
-trial "go-envelope" {
+trial "python-array" {
   prompt = "3s"
   grace  = "5s"
 }
@@ -12,26 +12,31 @@ target "server" {
   promise {
     from = "server"
     every = "2s"
-    deadline = "2s"
+    deadline = "1s"
     tolerance = "20%"
   }
 }
 
 dialect "theirs" {
+  name {
+    send      = ["hello", name]
+    confirmed = msg[0] == "hello"
+  }
+
   enter {
-    send      = { event = "join", data = { room = room } }
-    confirmed = msg.event == "joined" && msg.data.room == room
+    send      = ["join", room]
+    confirmed = msg[0] == "joined" && msg[1] == room
   }
 
   heard {
-    when    = msg.event == "post"
-    room    = msg.data.room
-    payload = msg.data.text
+    when    = msg[0] == "post"
+    room    = msg[1]
+    payload = msg[3]
   }
 }
 
 session "watch" {
-  connect { subprotocol = "board.v1" }
+  connect {}
   enter { room = "lock-${n % 3}" }
   when {
     that = var.silent
@@ -45,7 +50,7 @@ session "watch" {
     repeat {
       every = "500ms"
       times = 6
-      say { body = { event = "post", data = { text = "berth ${n} ${mark}" } } }
+      say { body = ["post", room, "berth ${n} ${mark}"] }
     }
     pause { lasts = "1m" }
   }
