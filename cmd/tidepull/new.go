@@ -21,7 +21,7 @@ import (
 
 type newCommand struct {
 	File string `arg:"" help:"The trial that is written; it must not be there."`
-	From string `placeholder:"RECORDING" help:"Make it of a recording, and ask nothing: of two clients that work together by what one says and the other gets; else what its clients did."`
+	From string `placeholder:"RECORDING" help:"Make it of a recording of one client, or two; ask nothing."`
 	remote
 }
 

@@ -85,7 +85,8 @@ func TestFromPlan(t *testing.T) {
 				}, s)
 			}
 			for _, x := range [][3]string{{"address", got.Address, want.Address}, {"name", got.Name, want.Name},
-				{"named", got.Named, want.Named}, {"enter", got.Enter, want.Enter}, {"entered", got.Entered, want.Entered},
+				{"named", got.Named, want.Named}, {"enter", got.Enter, want.Enter}, {"entered", got.Entered,
+					want.Entered},
 				{"say", got.Say, want.Say}, {"received", got.Received, want.Received},
 				{"members", got.Members, want.Members}, {"greeting", got.Greeting, want.Greeting}} {
 				if digits(x[1]) != digits(x[2]) || x[0] != "greeting" && x[0] != "named" && x[1] == "" {
@@ -95,7 +96,8 @@ func TestFromPlan(t *testing.T) {
 			if got.Alone != want.Alone {
 				t.Errorf("alone: %v", got.Alone)
 			}
-			if _, err := language.Parse([]byte(language.Fresh(got)), "fresh.trial.hcl", language.Options{}); err != nil {
+			if _, err := language.Parse([]byte(language.Fresh(got)), "fresh.trial.hcl",
+				language.Options{}); err != nil {
 				t.Errorf("%v\n%s", err, language.Fresh(got))
 			}
 		})

@@ -49,12 +49,14 @@ func BenchmarkShares(b *testing.B) {
 					if n > 0 {
 						work()
 					}
-					all[0].Add(fact.Fact{Kind: fact.Says, Client: 0, Peer: -1, Room: 1, Number: number, At: now, Time: now})
+					all[0].Add(fact.Fact{Kind: fact.Says, Client: 0, Peer: -1, Room: 1, Number: number, At: now,
+						Time: now})
 					number += uint64(shares)
 				}
 				c := int32(n % clients)
 				now += mono.Time(time.Microsecond)
-				all[int(c)%shares].Add(fact.Fact{Kind: fact.Gets, Client: c, Number: number - uint64(shares), Room: 1, At: now,
+				all[int(c)%shares].Add(fact.Fact{Kind: fact.Gets, Client: c, Number: number - uint64(shares),
+					Room: 1, At: now,
 					Time: now, Size: 100})
 			}
 		})

@@ -32,11 +32,14 @@ type epoll struct {
 	stamps   int // a socket that has the kernel stamp what arrives; -1: none
 	tuned    bool
 	backlog  backlog
-	halves   bool      // the handler wants to hear of connections that are finished one way
-	atOnce   bool      // for a benchmark: each piece is handed over before the next socket is read
-	seen     mono.Time // when the last look began that read every socket that had anything
-	looking  mono.Time // when the look at all sockets that is under way began
-	partly   bool      // that look has left something in the kernel
+	pace     pace
+	halves   bool        // the handler wants to hear of connections that are finished one way
+	atOnce   bool        // for a benchmark: each piece is handed over before the next socket is read
+	seen     mono.Time   // when the last look began that read every socket that had anything
+	looking  mono.Time   // when the look at all sockets that is under way began
+	partly   bool        // that look has left something in the kernel
+	again    []readAgain // of what it has left, so that it is read though nothing more comes
+	spare    []readAgain
 	dials    int
 	queued   int       // bytes that wait for the kernel, of all connections
 	relisten mono.Time // when a listener that ran out of files is listened to again; 0: it is
@@ -63,12 +66,19 @@ type conn struct {
 	finished   bool      // the other side will send no more, and the owner knows how to go on
 	shutWrite  bool      // tell the other side that nothing more comes, once out is empty
 	lookedAt   mono.Time // when it was last read: what came before was taken then
+	ends       bool      // its end was told of, and is yet to be read
+	again      bool      // it is to be read again: it is in the driver's list
+	readIn     mono.Time // the look (looking) in which it was read last
 	unseen     bool      // it was held since, so that looks at all sockets have not seen it
 	datagram   bool      // it sends and gets datagrams
 	dropped    uint32    // how many of those the system had dropped when it was last asked
 	peer       *remote   // who sends datagrams to the driver's socket for them; nil: it has its own
 	out        []byte
 }
+
+// A readAgain is a connection of which something may be left in the kernel: its events are told once for each time
+// that something comes (EPOLLET), which spares the kernel a second look at every socket.
+type readAgain struct{ id, generation int32 }
 
 // wakerID marks the waker's events.
 const wakerID = -2
@@ -133,6 +143,9 @@ func (p *epoll) event(id int32, c *conn) unix.EpollEvent {
 	}
 	if c.waitsOut {
 		ev.Events |= unix.EPOLLOUT
+	}
+	if !c.datagram && !c.waitsOut {
+		ev.Events |= unix.EPOLLET
 	}
 	return ev
 }
