@@ -3,6 +3,7 @@ package main
 import (
 	"errors"
 	"fmt"
+	"net/netip"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -27,8 +28,10 @@ type showing struct {
 	Out      string `placeholder:"DIR" help:"${run_out}"`
 	Metrics  string `placeholder:"ADDR" help:"Serve live figures to Prometheus at http://ADDR/metrics."`
 	remote
-	Loops    int  `placeholder:"N" help:"${loops}"`
-	Portable bool `help:"Use the driver for systems without epoll, for comparison. It has no kernel receive times."`
+	Loops    int          `placeholder:"N" help:"${loops}"`
+	Workers  int          `placeholder:"N" help:"${workers}"`
+	From     []netip.Addr `placeholder:"ADDR,..." help:"${from}"`
+	Portable bool         `help:"Use the driver for systems without epoll, for comparison. It has no kernel receive times."`
 }
 
 type runCommand struct {
@@ -89,6 +92,9 @@ func (s *showing) carryOut(a *app, t *trial.Trial) error {
 	if s.Loops < 0 || s.Loops > trial.MaxLoops {
 		return fmt.Errorf("--loops is %d; it may be 1 to %d", s.Loops, trial.MaxLoops)
 	}
+	if s.Workers < 0 || s.Workers > run.MostWorkers {
+		return fmt.Errorf("--workers is %d; it may be 1 to %d", s.Workers, run.MostWorkers)
+	}
 	if err := s.mayRun(t); err != nil {
 		return err
 	}
@@ -104,7 +110,8 @@ func (s *showing) carryOut(a *app, t *trial.Trial) error {
 	}
 	// Whoever reads what is printed may go away before the end; the results are written all the same.
 	signal.Ignore(syscall.SIGPIPE)
-	l, err := a.start(t, run.Options{Portable: s.Portable, Loops: s.Loops, Live: !s.Headless && onTerminal()})
+	l, err := a.start(t, run.Options{Portable: s.Portable, Loops: s.Loops, Workers: s.Workers,
+		From: s.From, Live: !s.Headless && onTerminal()})
 	if err != nil {
 		return err
 	}

@@ -34,12 +34,17 @@ import (
 // Config is what an Engine needs.
 type Config struct {
 	Trial   *trial.Trial
-	Drivers []poll.Driver     // one for each share; the engine takes them over and closes them
-	Paths   []*impair.Driver  // the layer of each driver that faults on the path are for; nil: there are none
-	Kernels []*traffic.Driver // the layer of each driver by which the system does some faults; nil: it does none
-	Places  [][]client.Place  // where clients connect to: of each route, its nodes
-	Web     wire.Endpoint     // for HTTP requests
-	WebHost string            // for their Host field
+	Drivers []poll.Driver // one for each share that is here; the engine takes them over and closes them
+	// Shares is how many there are, if some of them are in other processes, and First the number of the first one
+	// that is here. Those who are elsewhere are reached by Elsewhere; nil: all shares are here, and the account.
+	Shares, First int
+	Elsewhere     Elsewhere
+	Start         mono.Time         // when the run begins; 0: at once
+	Paths         []*impair.Driver  // the layer of each driver that faults on the path are for; nil: there are none
+	Kernels       []*traffic.Driver // the layer of each driver by which the system does some faults; nil: it does none
+	Places        [][]client.Place  // where clients connect to: of each route, its nodes
+	Web           wire.Endpoint     // for HTTP requests
+	WebHost       string            // for their Host field
 	// Find, if set, gives the address of a place such as "http://127.0.0.1:8080" that an
 	// answer leads to.
 	Find func(place string) (wire.Endpoint, bool)
@@ -81,8 +86,21 @@ func (e *Unreachable) Error() string {
 	return text
 }
 
-// errNotReached ends the shares if nothing can be reached; Run makes it an Unreachable.
-var errNotReached = errors.New("engine: nothing can be reached")
+// Elsewhere is how an engine reaches what of its run is in other processes. Its methods may be called from any of the
+// engine's goroutines.
+type Elsewhere interface {
+	// Note takes a note to a share that is elsewhere.
+	Note(share int, n fact.Note) error
+	// Facts takes what a share here tells to the account, which is elsewhere; the batch's log is empty afterwards. It
+	// waits if the account is too far behind.
+	Facts(share int, b *fact.Batch) error
+	// Stop and Throw are those of all other engines of the run.
+	Stop()
+	Throw(f *trial.Fault, on bool) error
+}
+
+// ErrNotReached ends the shares if nothing can be reached; Run makes it an Unreachable.
+var ErrNotReached = errors.New("engine: nothing can be reached")
 
 // An Engine carries out one trial.
 type Engine struct {
@@ -99,6 +117,9 @@ type Engine struct {
 	total   logbook.Window // of the seconds that are over, if assert steps use figures
 	failed  error
 	began   atomic.Int64 // when the clients' clock began, as a mono.Time; 0: it has not
+	stopped atomic.Bool
+	set     chan struct{} // closed once the account is there
+	ended   chan struct{} // closed once the account has all of the run, if no share is here
 }
 
 // New makes an engine for a trial. It does nothing until Run.
@@ -110,12 +131,27 @@ func New(cfg Config) *Engine {
 	if cfg.Pressure == nil {
 		cfg.Pressure = func(mono.Time, mono.Time) (none pressure.Pressure) { return none }
 	}
-	e := &Engine{cfg: cfg, real: real, reports: make(chan account.Report, 8)}
+	if cfg.Elsewhere == nil {
+		cfg.Shares = len(cfg.Drivers)
+	}
+	e := &Engine{cfg: cfg, real: real, reports: make(chan account.Report, 8), set: make(chan struct{}),
+		ended: make(chan struct{})}
 	for i := range cfg.Drivers {
-		e.shares = append(e.shares, newShare(e, i))
+		e.shares = append(e.shares, newShare(e, cfg.First+i))
 	}
 	return e
 }
+
+// here gives a share that is in this process; nil if it is in another one.
+func (e *Engine) here(share int) *share {
+	if i := share - e.cfg.First; i >= 0 && i < len(e.shares) {
+		return e.shares[i]
+	}
+	return nil
+}
+
+// accounts reports whether the account is in this process.
+func (e *Engine) accounts() bool { return e.cfg.Elsewhere == nil || len(e.shares) == 0 }
 
 // Reports gives what there is to tell. The last report has Last set; then the channel
 // is closed. A reader that is slow slows nothing.
@@ -125,11 +161,15 @@ func (e *Engine) Reports() <-chan account.Report { return e.reports }
 // closes, what is open is settled, and the run ends. It may be called from any
 // goroutine, and more than once.
 func (e *Engine) Stop() {
+	e.stopped.Store(true)
 	for _, s := range e.shares {
 		select {
 		case s.stop <- struct{}{}:
 		default:
 		}
+	}
+	if e.cfg.Elsewhere != nil && e.accounts() {
+		e.cfg.Elsewhere.Stop()
 	}
 }
 
@@ -150,6 +190,9 @@ func (e *Engine) Throw(f *trial.Fault, on bool) error {
 			return errors.New("too many at once: the clients have not come to the last ones yet")
 		}
 	}
+	if e.cfg.Elsewhere != nil && e.accounts() {
+		return e.cfg.Elsewhere.Throw(f, on)
+	}
 	return nil
 }
 
@@ -160,14 +203,26 @@ func (e *Engine) Run(ctx context.Context) error {
 	defer close(e.reports)
 	defer e.ownThread()()
 	e.setUp()
-	if len(e.shares) == 1 {
-		e.fail(e.shares[0].run(ctx))
-	} else {
-		e.runSeveral(ctx)
-		e.takeAll()
+	close(e.set)
+	if wait := e.cfg.Start.Sub(mono.Now()); e.cfg.Start != 0 && wait > 0 {
+		time.Sleep(wait)
 	}
+	switch {
+	case len(e.shares) == 0:
+		e.follow(ctx)
+	case len(e.shares) == 1:
+		e.fail(e.shares[0].run(ctx))
+	default:
+		e.runSeveral(ctx)
+	}
+	if !e.accounts() {
+		return e.failed
+	}
+	e.working.Lock()
+	e.takeAll()
+	e.working.Unlock()
 	e.reportLast(ctx)
-	if errors.Is(e.failed, errNotReached) {
+	if errors.Is(e.failed, ErrNotReached) {
 		return &Unreachable{To: e.cfg.Places[0][0].To.String(), Reasons: slices.Sorted(maps.Keys(e.reasons))}
 	}
 	return e.failed
@@ -186,35 +241,94 @@ func (e *Engine) ownThread() (until func()) {
 	return runtime.UnlockOSThread
 }
 
-// setUp makes the clients, in the order of their numbers, and the account.
+// setUp makes the clients that are here, in the order of their numbers, and the account.
 func (e *Engine) setUp() {
 	t := e.cfg.Trial
-	n := len(e.shares)
 	all := client.NewNames()
-	start := e.cfg.Drivers[0].Now()
+	start := e.cfg.Start
+	if start == 0 {
+		start = e.cfg.Drivers[0].Now()
+	}
 	e.began.Store(int64(start))
 	for _, s := range e.shares {
 		s.setUp(start, all)
 	}
+	others := client.NewEnv(t, all, logbook.NewBook(0, len(t.Crews)))
 	names := make([]string, 0, t.Clients())
 	id := ledger.Client(0)
 	for crew := range t.Crews {
 		for k := range t.Crews[crew].Clients {
-			s := e.shares[int(id)%n]
-			s.clients = append(s.clients, s.env.New(id, uint16(crew), int32(k)))
-			names = append(names, t.Hide(s.clients[len(s.clients)-1].Name()))
+			var c client.Client
+			if s := e.here(int(id) % e.cfg.Shares); s != nil {
+				c = s.env.New(id, uint16(crew), int32(k))
+				s.clients = append(s.clients, c)
+			} else {
+				c = others.New(id, uint16(crew), int32(k)) // for its name
+			}
+			names = append(names, t.Hide(c.Name()))
 			id++
 		}
 	}
-	cfg := account.Config{Trial: t, Run: e.cfg.Run, Shares: n, Names: names, Followed: client.Followed(t),
-		Sharers: all.Sharers}
-	if n > 1 {
-		e.slots = make([]slot, n)
+	if e.accounts() {
+		cfg := account.Config{Trial: t, Run: e.cfg.Run, Shares: e.cfg.Shares, Names: names,
+			Followed: client.Followed(t), Sharers: all.Sharers}
+		if e.cfg.Shares > 1 || len(e.shares) == 0 {
+			e.slots = make([]slot, e.cfg.Shares)
+		}
+		e.account = account.New(cfg)
 	}
-	e.account = account.New(cfg)
 	for _, s := range e.shares {
 		s.ready()
 	}
+}
+
+// follow waits until the account has all of a run whose shares are in other processes.
+func (e *Engine) follow(ctx context.Context) {
+	select {
+	case <-e.ended:
+	case <-ctx.Done():
+		e.working.Lock()
+		defer e.working.Unlock()
+		e.fail(ctx.Err())
+	}
+}
+
+// Put takes what a share in another process tells to the account, and works through it; the batch's log is empty
+// afterwards. It may be called from several goroutines, but for each share from one at a time.
+func (e *Engine) Put(share int, b *fact.Batch) {
+	<-e.set
+	e.slots[share].put(b)
+	e.working.Lock()
+	defer e.working.Unlock()
+	e.takeAll()
+	if e.account.Ended() {
+		select {
+		case <-e.ended:
+		default:
+			close(e.ended)
+		}
+	}
+}
+
+// Fail ends a run whose shares are in other processes.
+func (e *Engine) Fail(err error) {
+	e.working.Lock()
+	defer e.working.Unlock()
+	e.fail(err)
+	select {
+	case <-e.ended:
+	default:
+		close(e.ended)
+	}
+}
+
+// Post takes a note from another process to a share that is here.
+func (e *Engine) Post(share int, n fact.Note) error {
+	s := e.here(share)
+	if s == nil {
+		return fmt.Errorf("engine: share %d is not here", share)
+	}
+	return s.post(true, n)
 }
 
 // runSeveral runs shares on threads of their own. If one fails the others end, too.
@@ -247,19 +361,23 @@ const maxWaiting = 1 << 18
 // deliverFacts takes what a share has to tell to the account. Whichever share finds nobody at
 // work on the account works on what all of them have handed over; the others go on with
 // their clients.
-func (e *Engine) deliverFacts(share int, b *fact.Batch) {
+func (e *Engine) deliverFacts(share int, b *fact.Batch) error {
+	if !e.accounts() {
+		return e.cfg.Elsewhere.Facts(share, b)
+	}
 	if len(e.slots) == 0 {
 		e.take(share, b)
 		e.work()
-		return
+		return nil
 	}
 	if waiting := e.slots[share].put(b); waiting > maxWaiting {
 		e.working.Lock()
 	} else if !e.working.TryLock() {
-		return
+		return nil
 	}
 	defer e.working.Unlock()
 	e.takeAll()
+	return nil
 }
 
 // takeAll takes what all shares have handed over.
@@ -314,7 +432,7 @@ func (e *Engine) report() {
 	r.Closed, r.Events = append(u.Closed, r.Closed...), append(u.Events, r.Events...)
 	r.Lanes, r.Bodies = append(u.Lanes, r.Lanes...), append(u.Bodies, r.Bodies...)
 	r.Held = u.Held
-	if slices.ContainsFunc(e.shares, func(s *share) bool { return s.stopped.Load() }) {
+	if e.stopped.Load() {
 		r.Leg = ""
 	}
 	if r.Last {
@@ -347,8 +465,8 @@ func (e *Engine) tellFigures(r *account.Report) error {
 	for i, name := range names {
 		value, _ := logbook.FigureNamed(name).Of(now) // 0 if there is nothing yet
 		note := fact.Note{At: mono.Time(r.Elapsed), Kind: fact.Measures, Which: int32(i), Value: value}
-		for _, s := range e.shares {
-			if err := s.post(i == len(names)-1, note); err != nil {
+		for share := range e.cfg.Shares {
+			if err := e.send(share, i == len(names)-1, &note); err != nil {
 				return err
 			}
 		}

@@ -35,16 +35,14 @@ func (s *share) heed(now mono.Time) {
 
 // passOn takes a note to whom it is for.
 func (s *share) passOn(n *fact.Note) {
-	all := s.engine.shares
 	switch n.Kind {
 	case fact.Turning, fact.Members:
 		s.sendOthers(false, n)
 	case fact.MayGo:
-		to := all[int(n.Client)%len(all)]
-		if to == s {
+		if s.mine(n.Client) {
 			s.takeNote(n, s.drv.Now())
 		} else {
-			s.send(to, true, n)
+			s.send(int(n.Client)%s.cfg.Shares, true, n)
 		}
 	case fact.CannotBe:
 		s.sendOthers(true, n)
@@ -53,25 +51,33 @@ func (s *share) passOn(n *fact.Note) {
 		if s.conductor != nil {
 			s.takeNote(n, s.drv.Now())
 		} else {
-			s.send(all[0], true, n)
+			s.send(0, true, n)
 		}
 	}
 }
 
 // sendOthers sends a note to every other share.
 func (s *share) sendOthers(urgent bool, n *fact.Note) {
-	for _, other := range s.engine.shares {
-		if other != s {
+	for other := range s.cfg.Shares {
+		if other != s.number {
 			s.send(other, urgent, n)
 		}
 	}
 }
 
 // send sends a note to another share.
-func (s *share) send(to *share, urgent bool, n *fact.Note) {
-	if err := to.post(urgent, *n); err != nil {
+func (s *share) send(to int, urgent bool, n *fact.Note) {
+	if err := s.engine.send(to, urgent, n); err != nil {
 		s.failure = err
 	}
+}
+
+// send takes a note to a share, wherever it is.
+func (e *Engine) send(share int, urgent bool, n *fact.Note) error {
+	if s := e.here(share); s != nil {
+		return s.post(urgent, *n)
+	}
+	return e.cfg.Elsewhere.Note(share, *n)
 }
 
 // post puts a note into the share's mailbox; anybody may.
@@ -105,7 +111,7 @@ func (s *share) takeNote(n *fact.Note, now mono.Time) {
 		s.clients[i].Go(s.env, now, n.Which)
 		s.after(i)
 	case fact.CannotBe:
-		s.failure = errNotReached
+		s.failure = ErrNotReached
 	default:
 		s.answers = s.conductor.take(s.answers, n)
 	}

@@ -81,14 +81,14 @@ type share struct {
 }
 
 func newShare(e *Engine, number int) *share {
-	s := &share{cfg: &e.cfg, engine: e, trial: e.cfg.Trial, number: number, drv: e.cfg.Drivers[number],
+	s := &share{cfg: &e.cfg, engine: e, trial: e.cfg.Trial, number: number, drv: e.cfg.Drivers[number-e.cfg.First],
 		stop: make(chan struct{}, 1), thrown: make(chan thrown, 16)}
 	s.mail.wake = s.drv.Wake
 	return s
 }
 
 func (s *share) setUp(start mono.Time, names *client.Names) {
-	t, shares := s.trial, len(s.engine.shares)
+	t, shares := s.trial, s.cfg.Shares
 	s.start = start
 	s.book = logbook.NewBook(s.start, len(t.Crews))
 	s.book.Close = s.measureSelf
@@ -121,13 +121,13 @@ func (s *share) ready() {
 	s.grid = s.start
 	s.faultEdges, s.effects = faultEdges(s.trial), make([]*trial.Effects, len(s.clients))
 	if len(s.cfg.Paths) > 0 {
-		s.path = s.cfg.Paths[s.number]
+		s.path = s.cfg.Paths[s.number-s.cfg.First]
 		s.path.For = func(id int32) *trial.Effects { return s.effects[id%s.stride] }
 		s.path.Lost, s.path.Doubled = s.onPath((*client.Client).LostOnPath), s.onPath((*client.Client).DoubledOnPath)
 		s.path.Corrupted = s.onPath((*client.Client).CorruptedOnPath)
 	}
 	if len(s.cfg.Kernels) > 0 {
-		s.kernel = s.cfg.Kernels[s.number]
+		s.kernel = s.cfg.Kernels[s.number-s.cfg.First]
 		s.kernel.For = func(id int32) *trial.Effects { return s.effectsOn(id%s.stride, true) }
 	}
 	s.markedAt, s.markedWait, s.markedUse = s.start, s.drv.Blocked(), s.cfg.Use()
@@ -138,10 +138,10 @@ func (s *share) ready() {
 func (s *share) since(now mono.Time) time.Duration { return now.Sub(s.start) }
 
 // local is where a client of the share stands in it.
-func (s *share) local(id ledger.Client) int32 { return id / int32(len(s.engine.shares)) }
+func (s *share) local(id ledger.Client) int32 { return id / int32(s.cfg.Shares) }
 
 // mine reports whether a client is the share's.
-func (s *share) mine(id ledger.Client) bool { return int(id)%len(s.engine.shares) == s.number }
+func (s *share) mine(id ledger.Client) bool { return int(id)%s.cfg.Shares == s.number }
 
 // run carries out what the share has to do of the trial.
 func (s *share) run(ctx context.Context) error {
@@ -196,7 +196,9 @@ func (s *share) flushFacts(now mono.Time) {
 		s.ticks = ticks + 1
 		s.batch.Part = s.part(ticks, false)
 	}
-	s.engine.deliverFacts(s.number, &s.batch)
+	if err := s.engine.deliverFacts(s.number, &s.batch); err != nil {
+		s.failure = err
+	}
 }
 
 // part is what the share measured itself.
@@ -220,7 +222,9 @@ func (s *share) finish() {
 	s.env.CaughtUp(mono.Never, mono.Never)
 	s.batch = fact.Batch{Log: s.env.Facts, UpTo: mono.Time(s.since(now)), Ended: true,
 		Part: s.part(fact.LastTick, true)}
-	s.engine.deliverFacts(s.number, &s.batch)
+	if err := s.engine.deliverFacts(s.number, &s.batch); err != nil {
+		s.failure = err
+	}
 }
 
 func (s *share) fireTimers(now mono.Time) {

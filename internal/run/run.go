@@ -9,8 +9,10 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"runtime"
 	"slices"
 	"sync"
@@ -20,14 +22,10 @@ import (
 	"tidepull/internal/base/mono"
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/account"
-	"tidepull/internal/engine/impair"
 	"tidepull/internal/engine/machine"
-	"tidepull/internal/engine/poll"
 	"tidepull/internal/engine/pressure"
 	"tidepull/internal/engine/process"
-	"tidepull/internal/engine/secure"
 	"tidepull/internal/engine/traffic"
-	"tidepull/internal/engine/tunnel"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -38,9 +36,12 @@ import (
 // Options say how a trial is run.
 type Options struct {
 	Trial    *trial.Trial
-	Portable bool // use the portable driver
-	Loops    int  // how many event loops serve the clients; 0: as many as the trial says
-	Live     bool // faults can be made to happen by hand
+	Portable bool         // use the portable driver
+	Loops    int          // how many event loops serve the clients, of each worker; 0: as many as the trial says
+	Workers  int          // how many processes do; 0: as many as it takes, which may be this one
+	Live     bool         // faults can be made to happen by hand
+	From     []netip.Addr // by worker, in turn: addresses of this machine to connect from; none: the system's choice
+	Tool     string       // the program that workers are; "": this one
 	Log      *slog.Logger
 }
 
@@ -102,6 +103,7 @@ type Run struct {
 	kernel   bool
 	// listensAt is where the server listens, if that is a TCP port here that can be looked at; nil if not.
 	listensAt *wire.Endpoint
+	fleet     *fleet           // nil: the clients are in this process
 	control   *traffic.Control // nil: the system does no faults
 	breaker   *breaker         // nil: nothing is broken, and nothing known of the server's process
 	pressure  *pressure.Watcher
@@ -115,7 +117,7 @@ type Run struct {
 // them, mean that nothing was started.
 func Start(ctx context.Context, o Options) (*Run, error) {
 	t := o.Trial
-	if limit := machine.RaiseFileLimit(); limit > 0 && t.Sockets()+spareFiles > limit {
+	if limit := machine.RaiseFileLimit(); limit > 0 && t.Sockets() > MostWorkers*(limit-spareFiles) {
 		return nil, &TooMany{t.Sockets(), limit}
 	}
 	server, err := startServer(ctx, t)
@@ -136,76 +138,44 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 	if err != nil {
 		return nil, err
 	}
-	newDriver := poll.New
-	if o.Portable {
-		newDriver = poll.NewPortable
-	}
-	var security *secure.Config
-	if t.Target.Secure() {
-		client, err := secure.ClientConfig(&t.Target.TLS)
-		if err != nil {
-			return nil, fmt.Errorf("the target's TLS: %w", err)
-		}
-		security = &secure.Config{Client: client, Resume: t.Target.TLS.Resume}
-	}
 	log := o.Log
 	if log == nil {
 		log = slog.New(slog.DiscardHandler)
 	}
+	n := loops(o.Loops, t)
 	control, err := control(t, log)
 	if err != nil {
 		return nil, err
 	}
-	var drivers []poll.Driver
-	var paths []*impair.Driver
-	var kernels []*traffic.Driver
-	stack := func() (poll.Driver, error) {
-		sockets, err := newDriver()
-		if err != nil {
-			return nil, err
-		}
+	var l *layers
+	var fleet *fleet
+	if workers := o.workers(); workers > 1 || o.Workers == 1 {
 		if control != nil {
-			kernels = append(kernels, traffic.NewDriver(sockets, control, len(drivers)))
-			sockets = kernels[len(kernels)-1]
+			control.Close()
+			return nil, errors.New("faults by the kernel need one process: take path = \"own\", or fewer clients")
 		}
-		wire := poll.Wire(sockets)
-		if t.HasPath() || o.Live {
-			paths = append(paths, impair.New(wire, t.Seed+uint64(len(drivers))))
-			wire = paths[len(paths)-1]
-		}
-		top := poll.Driver(wire)
-		if t.Target.Proxy != "" {
-			top = tunnel.New(wire)
-		}
-		if security != nil {
-			top = secure.New(top, *security)
-		}
-		return top, nil
+		fleet, err = startFleet(ctx, o, to, workers, n)
+	} else if l, err = stack(t, o, control, n, 0); err == nil && len(o.From) > 0 {
+		to.from(o.From[0])
+	} else if err != nil && control != nil {
+		control.Close()
 	}
-	n := loops(o.Loops, t)
-	giveProcessors(n)
-	for range n {
-		drv, err := stack()
-		if err != nil {
-			for _, d := range drivers {
-				d.Close()
-			}
-			if control != nil {
-				control.Close()
-			}
-			return nil, fmt.Errorf("making a driver: %w", err)
-		}
-		drivers = append(drivers, drv)
+	if err != nil {
+		return nil, err
 	}
 	ctx, cancel := context.WithCancel(ctx)
-	r := &Run{trial: t, cancel: cancel, done: make(chan struct{}), log: log, control: control,
-		kernel: drivers[0].KernelTimes()}
+	r := &Run{trial: t, cancel: cancel, done: make(chan struct{}), log: log, control: control, fleet: fleet}
 	r.listensAt = to.listening()
 	served := to.served()
 	r.pressure = pressure.Watch(func() ([]int, bool) { return pressure.Listening(served) })
-	r.engine = engine.New(engine.Config{Trial: t, Drivers: drivers, Pressure: r.pressure.Between,
-		OnThread: r.pressure.Loop, Paths: paths, Kernels: kernels, Places: to.routes,
-		Web: to.web, WebHost: to.webHost, Find: to.whereIs, Run: runNumber()})
+	if cfg := (engine.Config{Trial: t, Run: runNumber(), Pressure: r.pressure.Between}); fleet != nil {
+		r.kernel = fleet.kernelTimes
+		r.engine = fleet.engine(cfg)
+	} else {
+		giveProcessors(n)
+		r.kernel = l.drivers[0].KernelTimes()
+		r.engine = l.engine(cfg, to, r.pressure)
+	}
 	shown := t.Shown()
 	shown.Target.Address += to.note()
 	r.snapshot.Store(&Snapshot{Trial: shown, Started: time.Now(), Total: &logbook.Window{}, KernelTimes: r.kernel})
@@ -220,7 +190,18 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 		r.breaker.begin(ctx)
 	}
 	failed := make(chan error, 1)
-	go func() { failed <- r.engine.Run(ctx) }()
+	go func() {
+		err := r.engine.Run(ctx)
+		if fleet != nil {
+			fleet.end(err != nil)
+		}
+		failed <- err
+	}()
+	if fleet != nil {
+		if err := fleet.begin(ctx, r.engine); err != nil {
+			r.engine.Fail(err)
+		}
+	}
 	go r.collect(failed)
 	return r, nil
 }
@@ -290,7 +271,11 @@ func (r *Run) collect(failed <-chan error) {
 	defer close(r.done)
 	defer r.cancel()
 	limits := Limits(r.trial)
-	c := collector{base: machine.Resident(), sums: newSums(), limits: limits, quiet: quietSums(limits),
+	base := machine.Resident()
+	if r.fleet != nil {
+		base = 0 // the clients' memory is elsewhere
+	}
+	c := collector{base: base, sums: newSums(), limits: limits, quiet: quietSums(limits),
 		grace: r.trial.Grace}
 	for report := range r.engine.Reports() {
 		happened, server := r.breaker.told()

@@ -22,6 +22,7 @@ import (
 
 // A Trial is one experiment. It is immutable once it is read.
 type Trial struct {
+	Source       Source
 	Name         string
 	Seed         uint64
 	Prompt       time.Duration // a delivery later than this is late

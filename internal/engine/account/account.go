@@ -87,6 +87,7 @@ type share struct {
 	read   mono.Time     // up to here what came was read; earlier than caught if it is too far behind
 	rooms  []ledger.Room // the ledger's numbers, by the share's own
 	part   fact.Part     // the last; Closed are those that are not reported yet
+	lost   bool          // what its clients said last was not told
 }
 
 // New makes the account of a run that begins.
@@ -141,6 +142,7 @@ func (a *Account) Take(from int, b *fact.Batch) {
 		s.sorted = 0
 	}
 	s.log.TakeOver(&b.Log)
+	s.lost = b.Lost
 	if s.upTo = b.UpTo; b.Ended {
 		a.end, s.upTo = max(a.end, b.UpTo), mono.Never
 	}
@@ -150,6 +152,9 @@ func (a *Account) Take(from int, b *fact.Batch) {
 		s.part.Closed = closed
 	}
 }
+
+// Ended reports whether all shares have told that there is nothing more.
+func (a *Account) Ended() bool { return a.tick() == fact.LastTick }
 
 // Work works through all facts that are told, in the order of time, up to the instant
 // from which on some share may still have others to tell. An error says that facts are

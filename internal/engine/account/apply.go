@@ -221,6 +221,9 @@ func (a *Account) gets(f *fact.Fact) {
 	room := noRoom
 	if from := a.ledger.StreamOf(f.Number); from < len(a.shares) {
 		room = a.shares[from].room(f)
+		if a.shares[from].lost && !f.Is(fact.Foreign) && !a.ledger.Knows(f.Number) {
+			return // whose message it is was never told
+		}
 	}
 	m := mark.Mark{Run: a.cfg.Run, Room: uint32(room), Sender: uint32(f.Peer), Number: f.Number}
 	if f.Is(fact.Foreign) || room == noRoom {

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
+	"os"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -54,18 +55,13 @@ func (p *epoll) dial(to wire.Endpoint) (fd int, err error) {
 		if to.KeepAlive > 0 && !to.Datagrams {
 			keepAlive(fd, to.KeepAlive)
 		}
-		if to.From.IsValid() {
-			err = connectFrom(fd, sa, to.From)
-		} else {
-			err = p.connect(fd, sa, to.Addr.Addr().Unmap().Is4())
-		}
-		if err == nil {
+		if err = p.connect(fd, sa, to.Addr.Addr(), to.From); err == nil {
 			return fd, nil
 		}
 		unix.Close(fd)
 		// The local port was taken towards this server: another one may not be,
 		// and a socket cannot be bound twice.
-		if !errors.Is(err, unix.EADDRNOTAVAIL) || p.dials <= ownPortsAfter || to.From.IsValid() {
+		if !errors.Is(err, unix.EADDRNOTAVAIL) || p.dials <= ownPortsAfter {
 			break
 		}
 	}
@@ -82,53 +78,58 @@ func keepAlive(fd int, every time.Duration) {
 	_ = unix.SetsockoptInt(fd, unix.IPPROTO_TCP, unix.TCP_KEEPCNT, 3)
 }
 
-// connect begins to connect. The kernel looks for a free local port by trying
-// one after the other, which with half of them taken costs milliseconds for
-// each connection; so for a crowd they are picked here, in a row.
-func (p *epoll) connect(fd int, sa unix.Sockaddr, v4 bool) error {
-	begin := func() error {
-		if err := unix.Connect(fd, sa); err != nil && err != unix.EINPROGRESS {
-			return err
+// connect begins to connect, from an address of this machine if one is given. The kernel looks for a free local port by
+// trying one after the other, which with half of them taken costs milliseconds for each connection; so for a crowd they
+// are picked here, in a row, and each process begins somewhere else.
+func (p *epoll) connect(fd int, sa unix.Sockaddr, to netip.Addr, from netip.Addr) error {
+	p.dials++
+	if from.IsValid() {
+		to = from
+	}
+	if p.dials <= ownPortsAfter {
+		if from.IsValid() {
+			// The port is picked when it connects, so that one port can lead to several servers.
+			_ = unix.SetsockoptInt(fd, unix.IPPROTO_IP, unix.IP_BIND_ADDRESS_NO_PORT, 1)
+			if err := unix.Bind(fd, localAddress(to, from, 0)); err == unix.EADDRNOTAVAIL {
+				return fmt.Errorf("from %v: this machine has no such address", from) // it is no want of ports
+			} else if err != nil {
+				return fmt.Errorf("from %v: %w", from, err)
+			}
 		}
-		return nil
-	}
-	if p.dials++; p.dials <= ownPortsAfter {
-		return begin()
-	}
-	_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1)
-	for range portTries {
-		if p.port++; p.port < firstPort || p.port > lastPort {
-			p.port = firstPort
+	} else {
+		if p.port == 0 {
+			p.port = uint16(firstPort + os.Getpid()%100*((lastPort-firstPort)/100))
 		}
-		local := unix.Sockaddr(&unix.SockaddrInet4{Port: int(p.port)})
-		if !v4 {
-			local = &unix.SockaddrInet6{Port: int(p.port)}
-		}
-		if unix.Bind(fd, local) == nil {
-			break
+		_ = unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_REUSEADDR, 1)
+		for range portTries {
+			if p.port++; p.port < firstPort || p.port > lastPort {
+				p.port = firstPort
+			}
+			if unix.Bind(fd, localAddress(to, from, int(p.port))) == nil {
+				break
+			}
 		}
 	}
-	return begin()
-}
-
-// connectFrom begins to connect from an address of this machine. Its port is picked when
-// it connects, so that one port can lead to several servers (ip(7),
-// IP_BIND_ADDRESS_NO_PORT).
-func connectFrom(fd int, to unix.Sockaddr, from netip.Addr) error {
-	_ = unix.SetsockoptInt(fd, unix.IPPROTO_IP, unix.IP_BIND_ADDRESS_NO_PORT, 1)
-	local := unix.Sockaddr(&unix.SockaddrInet6{Addr: from.As16()})
-	if ip := from.Unmap(); ip.Is4() {
-		local = &unix.SockaddrInet4{Addr: ip.As4()}
-	}
-	if err := unix.Bind(fd, local); err == unix.EADDRNOTAVAIL {
-		return fmt.Errorf("from %v: this machine has no such address", from) // it is no want of ports
-	} else if err != nil {
-		return fmt.Errorf("from %v: %w", from, err)
-	}
-	if err := unix.Connect(fd, to); err != nil && err != unix.EINPROGRESS {
-		return fmt.Errorf("from %v: %w", from, err)
+	if err := unix.Connect(fd, sa); err != nil && err != unix.EINPROGRESS {
+		return err
 	}
 	return nil
+}
+
+// localAddress is what a socket is bound to that connects to an address, or from one.
+func localAddress(to, from netip.Addr, port int) unix.Sockaddr {
+	if ip := to.Unmap(); ip.Is4() {
+		local := &unix.SockaddrInet4{Port: port}
+		if from.IsValid() {
+			local.Addr = from.Unmap().As4()
+		}
+		return local
+	}
+	local := &unix.SockaddrInet6{Port: port}
+	if from.IsValid() {
+		local.Addr = from.As16()
+	}
+	return local
 }
 
 // unixSocket connects to a socket of the file system, which is done at once or not

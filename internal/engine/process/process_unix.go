@@ -7,10 +7,13 @@ import (
 	"syscall"
 )
 
-// apart puts a command into a process group of its own: the terminal's ctrl-c is not for it,
-// and what it starts ends with it. If this process is killed it is told to end, if the system can.
+// Apart puts a command into a process group of its own: the terminal's ctrl-c is not for it.
+func Apart(cmd *exec.Cmd) { cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} }
+
+// apart is Apart for a server: what it starts ends with it, and if this process is killed it is told to end, if the
+// system can.
 func apart(cmd *exec.Cmd) {
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	Apart(cmd)
 	endsWithUs(cmd.SysProcAttr)
 }
 

@@ -22,6 +22,7 @@ const (
 	ChangedUp           // a fault has changed a byte of what it says
 	CutOff              // its connection was about to break
 	BetweenRoutes       // it has gone down to its next route, and is not in its rooms again
+	WorkerLost          // the process of the tool that had it ended
 	Disturbed           // some fault is on its path, which may keep nothing back: heartbeats come late
 	LostOnPath          // a fault lost the one message on its way
 	Left                // its recipient left, or was cut off
@@ -67,7 +68,8 @@ var causes = [NumCauses]struct {
 	CutOff:    {"cut off", Says, Unknown, "its sender was cut off just as it was said, and nobody has it"},
 	BetweenRoutes: {"between routes", Hears, Unknown,
 		"its recipient was on its way from one route to the next"},
-	Disturbed: {"disturbed", Says, Late, "a fault of the trial was on the path"},
+	WorkerLost: {"worker lost", Hears, Unknown, "the process of the tool that had its recipient ended"},
+	Disturbed:  {"disturbed", Says, Late, "a fault of the trial was on the path"},
 	LostOnPath: {"lost on the path", Hears, Unknown,
 		"a fault of the trial lost it on its way, or gave it out at another time"},
 	Left:   {"left", Hears, Unknown, "its recipient left, or was cut off, before it could be expected"},

@@ -13,6 +13,7 @@ type Batch struct {
 	// up to the least of their promises.
 	UpTo  mono.Time
 	Ended bool  // there will be no more of them
+	Lost  bool  // its process has ended before it had told all: the rest was made up. It is not encoded
 	Part  *Part // what the share measured itself; nil but for four times a second
 }
 

@@ -49,7 +49,7 @@ func (l *Ledger) IsInside(r Room, c Client) bool {
 // Unsay books that a message could not be sent after all: nobody is owed it. It reports
 // whether there is such a message.
 func (l *Ledger) Unsay(number uint64) bool {
-	if !l.isKnown(number) {
+	if !l.Knows(number) {
 		return false
 	}
 	r := l.rowOf(number)

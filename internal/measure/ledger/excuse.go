@@ -121,7 +121,7 @@ const (
 // Pardon books what the trial has done to a message that a client was to hear, or has said: nobody
 // is to blame for what comes of it.
 func (l *Ledger) Pardon(number uint64, c Client, p Pardon) {
-	if !l.isKnown(number) {
+	if !l.Knows(number) {
 		return
 	}
 	r := l.rowOf(number)

@@ -347,7 +347,7 @@ type Verdict struct {
 // Arrive books an arrival.
 func (l *Ledger) Arrive(a Arrival) Verdict {
 	crew := int(l.seats[a.To].crew)
-	if a.Mark.Run != l.cfg.Run || !l.isKnown(a.Mark.Number) || int(a.Mark.Room) >= len(l.rooms) {
+	if a.Mark.Run != l.cfg.Run || !l.Knows(a.Mark.Number) || int(a.Mark.Room) >= len(l.rooms) {
 		a.Sheet.Foreign++
 		return Verdict{Fate: Foreign, Sheet: a.Sheet}
 	}

@@ -97,8 +97,8 @@ func (l *Ledger) Next(share int) uint64 {
 	return Number(l.streams[share].next(), share, len(l.streams))
 }
 
-// isKnown reports whether there is or was a message of a number.
-func (l *Ledger) isKnown(number uint64) bool {
+// Knows reports whether there is or was a message of a number.
+func (l *Ledger) Knows(number uint64) bool {
 	s, place := l.streamOf(number)
 	return place < s.next()
 }

@@ -50,7 +50,7 @@ func TraitsOf(text []byte, binary bool) Traits {
 
 // Describe says how many bytes a message has that was said, and what is in them.
 func (l *Ledger) Describe(number uint64, size int, t Traits) {
-	if !l.isKnown(number) {
+	if !l.Knows(number) {
 		return
 	}
 	if r := l.rowOf(number); r != nil {

@@ -10,6 +10,7 @@ import (
 	"bytes"
 	"embed"
 	"fmt"
+	"io/fs"
 	"net/url"
 	"path/filepath"
 	"slices"
@@ -51,6 +52,16 @@ func Parse(src []byte, name string, o Options) (*trial.Trial, error) {
 	if o.Read == nil {
 		o.Read = func(path string) ([]byte, error) { return ReadFile(path, maxDataFile) }
 	}
+	source := trial.Source{Name: name, Text: src, Target: o.Target, Set: o.Set, Kernel: o.Kernel,
+		Files: map[string][]byte{}}
+	read := o.Read
+	o.Read = func(path string) ([]byte, error) {
+		b, err := read(path)
+		if err == nil {
+			source.Files[path] = b
+		}
+		return b, err
+	}
 	r := &reader{sources: map[string][]byte{}, options: o, sessions: map[string]*session{},
 		dialects: map[string]*hcl.Block{}, blocks: map[string][]*hcl.Block{}, secrets: map[string]string{},
 		tables: map[string]map[string]int{}, locals: map[string]int{}, imported: map[string]bool{}}
@@ -64,7 +75,19 @@ func Parse(src []byte, name string, o Options) (*trial.Trial, error) {
 		return nil, &Errors{r.diags, r.sources}
 	}
 	r.trial.NumberSteps()
+	r.trial.Source = source
 	return &r.trial, nil
+}
+
+// Again reads a trial that another process has read. It touches no file.
+func Again(s *trial.Source) (*trial.Trial, error) {
+	return Parse(s.Text, s.Name, Options{Target: s.Target, Set: s.Set, Kernel: s.Kernel,
+		Read: func(path string) ([]byte, error) {
+			if b, is := s.Files[path]; is {
+				return b, nil
+			}
+			return nil, fmt.Errorf("%s: %w", path, fs.ErrNotExist)
+		}})
 }
 
 // wrongTarget says what is wrong with an address on the command line; "" if nothing is, or if there is none.

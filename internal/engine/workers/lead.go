@@ -1,0 +1,382 @@
+package workers
+
+import (
+	"context"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"sync"
+	"time"
+
+	"github.com/nats-io/nats-server/v2/server"
+	"github.com/nats-io/nats.go"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/engine"
+	"tidepull/internal/measure/excuse"
+	"tidepull/internal/measure/fact"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/trial"
+)
+
+// Config says what a Lead is of.
+type Config struct {
+	Workers int
+	Shares  int // of each worker
+	Clients int // of the run
+	Grace   time.Duration
+	Order   []byte // what each worker is told to do
+}
+
+// A Lost is a worker that ended, or fell silent, before its shares had.
+type Lost struct {
+	Worker  int
+	Clients int
+	At      time.Duration // since the start of the run: nothing is known of its clients from then on
+	Why     string        // the rest of a sentence
+}
+
+// A Lead is the lead's end of the lines to the workers. It implements engine.Elsewhere.
+type Lead struct {
+	cfg    Config
+	server *server.Server
+	token  string
+	facts  *nats.Conn
+	notes  *nats.Conn
+	ready  chan readied
+
+	mu      sync.Mutex // everything below
+	engine  *engine.Engine
+	start   mono.Time // of the run
+	workers []worker
+	orders  uint64
+	lost    []Lost
+	closed  bool
+}
+
+type readied struct {
+	ready
+	worker int
+}
+
+// A worker is what the lead knows of one.
+type worker struct {
+	seq    counter
+	notes  uint64 // sent to it
+	heard  time.Time
+	busy   bool // a batch of it is being worked through
+	shares []told
+	done   bool
+	lost   bool
+	waited int
+}
+
+// told is how far the facts of a share go.
+type told struct {
+	upTo  mono.Time
+	ended bool
+	part  *fact.Part // the last
+}
+
+// silentFor is how long a worker may say nothing, though it speaks four times a second, before it counts as lost.
+const silentFor = 5 * time.Second
+
+// Listen starts the server that workers come to.
+func Listen(cfg Config) (*Lead, error) {
+	l := &Lead{cfg: cfg, token: rand.Text(), ready: make(chan readied, cfg.Workers), workers: make([]worker, cfg.Workers)}
+	for i := range l.workers {
+		l.workers[i].shares = make([]told, cfg.Shares)
+	}
+	var err error
+	l.server, err = server.NewServer(&server.Options{ServerName: "tidepull", Host: "127.0.0.1", Port: server.RANDOM_PORT,
+		Authorization: l.token, NoLog: true, NoSigs: true, MaxPayload: 64 << 20, MaxPending: 1 << 30,
+		WriteDeadline: time.Minute})
+	if err != nil {
+		return nil, fmt.Errorf("workers: the lead's server: %w", err)
+	}
+	l.server.Start()
+	if !l.server.ReadyForConnections(10 * time.Second) {
+		l.server.Shutdown()
+		return nil, errors.New("workers: the lead's server does not listen")
+	}
+	for _, nc := range []**nats.Conn{&l.facts, &l.notes} {
+		*nc, err = nats.Connect("", nats.InProcessServer(l.server), nats.Token(l.token), nats.NoReconnect(),
+			nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) {
+				l.failed(fmt.Errorf("between the run's processes: %w", err))
+			}))
+		if err != nil {
+			l.Close()
+			return nil, fmt.Errorf("workers: the lead's own line: %w", err)
+		}
+	}
+	for i := range l.workers {
+		err = errors.Join(err,
+			listen(l.facts, subject("join", i), func(m *nats.Msg) {
+				if err := m.Respond(cfg.Order); err != nil {
+					l.failed(fmt.Errorf("workers: telling worker %d what to do: %w", i, err))
+				}
+			}),
+			hear(l.facts, subject("ready", i), l.failed, func(_ *nats.Msg, r ready) {
+				l.ready <- readied{r, i}
+			}),
+			listen(l.facts, subject("facts", i), func(m *nats.Msg) { l.takes(i, m.Data) }),
+			hear(l.facts, subject("done", i), l.failed, func(_ *nats.Msg, d done) { l.ended(i, d) }))
+	}
+	if err = errors.Join(err, l.facts.Flush()); err != nil {
+		l.Close()
+		return nil, fmt.Errorf("workers: %w", err)
+	}
+	return l, nil
+}
+
+// URL is where workers find the server, and Token opens it.
+func (l *Lead) URL() string { return l.server.ClientURL() }
+
+// Token opens the server.
+func (l *Lead) Token() string { return l.token }
+
+// Gather waits until all workers could begin, and reports whether the kernel of each stamps what arrives.
+func (l *Lead) Gather(ctx context.Context) (kernelTimes bool, err error) {
+	kernelTimes = true
+	for range l.cfg.Workers {
+		select {
+		case r := <-l.ready:
+			if r.Wrong != "" {
+				return false, fmt.Errorf("worker %d: %s", r.worker, r.Wrong)
+			}
+			kernelTimes = kernelTimes && r.KernelTimes
+		case <-ctx.Done():
+			return false, fmt.Errorf("waiting for the run's workers: %w", context.Cause(ctx))
+		}
+	}
+	return kernelTimes, nil
+}
+
+// Begin has the workers begin at an instant; what they tell goes to an engine.
+func (l *Lead) Begin(e *engine.Engine, at mono.Time) error {
+	l.mu.Lock()
+	l.engine, l.start = e, at
+	for i := range l.workers {
+		l.workers[i].heard = time.Now().Add(at.Sub(mono.Now()))
+	}
+	l.mu.Unlock()
+	if err := errors.Join(say(l.facts, "begin", begin{at.OnMachine()}), l.facts.Flush()); err != nil {
+		return fmt.Errorf("workers: %w", err)
+	}
+	return nil
+}
+
+// takes takes a batch of a worker to the account, and gives it the credit for the next one.
+func (l *Lead) takes(from int, b []byte) {
+	seq, share, batch, err := parseFacts(b)
+	l.mu.Lock()
+	w := &l.workers[from]
+	place := share - from*l.cfg.Shares
+	switch {
+	case err != nil:
+	case l.engine == nil || place < 0 || place >= l.cfg.Shares:
+		err = fmt.Errorf("workers: worker %d tells of share %d", from, share)
+	case !w.lost: // what one says that was given up is not heard
+		err = w.seq.follows(seq, "batches of facts")
+	}
+	if err != nil || w.lost {
+		l.mu.Unlock()
+		l.failed(err)
+		return
+	}
+	t := &w.shares[place]
+	t.upTo, t.ended = batch.UpTo, batch.Ended
+	if batch.Part != nil {
+		t.part = batch.Part
+	}
+	w.busy = true
+	l.mu.Unlock()
+	l.engine.Put(share, &batch)
+	l.mu.Lock()
+	w.busy, w.heard = false, time.Now()
+	l.mu.Unlock()
+	if err := l.facts.Publish(subject("credit", from), nil); err != nil {
+		l.failed(fmt.Errorf("workers: worker %d: %w", from, err))
+	}
+}
+
+// failed ends the run.
+func (l *Lead) failed(err error) {
+	l.mu.Lock()
+	e, closed := l.engine, l.closed
+	l.mu.Unlock()
+	if err != nil && e != nil && !closed {
+		e.Fail(err)
+	}
+}
+
+// ended takes note of how a worker's shares have ended.
+func (l *Lead) ended(from int, d done) {
+	l.mu.Lock()
+	w := &l.workers[from]
+	w.done, w.waited = true, d.Waited
+	l.mu.Unlock()
+	switch {
+	case d.NotReached:
+		l.failed(engine.ErrNotReached)
+	case d.Wrong != "":
+		l.Lose(from, "failed: "+d.Wrong)
+	}
+}
+
+// Lose gives a worker up, whose process has ended or is silent: of its clients nothing is known from then on, and
+// nobody is blamed for what becomes of them. One that has told everything cannot be lost.
+func (l *Lead) Lose(number int, why string) {
+	l.mu.Lock()
+	w := &l.workers[number]
+	e := l.engine
+	all := true
+	for _, t := range w.shares {
+		all = all && t.ended
+	}
+	if e == nil || w.lost || all || l.closed {
+		l.mu.Unlock()
+		return
+	}
+	w.lost = true
+	for w.busy { // what it said before counts
+		l.mu.Unlock()
+		time.Sleep(time.Millisecond)
+		l.mu.Lock()
+	}
+	lost := Lost{Worker: number, Why: why}
+	shares := w.shares
+	l.mu.Unlock()
+	for place := range shares {
+		t := &shares[place]
+		if t.ended {
+			continue
+		}
+		share := number*l.cfg.Shares + place
+		b, clients := l.closing(share, t)
+		lost.Clients += clients
+		lost.At = max(lost.At, time.Duration(t.upTo))
+		for c := share; c < l.cfg.Clients; c += l.cfg.Workers * l.cfg.Shares { // nobody is to wait for them
+			if err := l.Note(0, fact.Note{At: t.upTo, Kind: fact.Ended, Client: ledger.Client(c), By: 1}); err != nil {
+				l.failed(err)
+			}
+		}
+		e.Put(share, &b)
+	}
+	l.mu.Lock()
+	l.lost = append(l.lost, lost)
+	l.mu.Unlock()
+}
+
+// closing is what a share would have told last. Nothing is known of its clients from the instant on up to which it has
+// told of them; they leave when it is given up, and the server has the grace time to notice.
+func (l *Lead) closing(share int, t *told) (b fact.Batch, clients int) {
+	from := max(0, t.upTo)
+	now := max(from, mono.Time(mono.Now().Sub(l.start)))
+	shares := l.cfg.Workers * l.cfg.Shares
+	each := func(kind fact.Kind, at mono.Time) {
+		for c := share; c < l.cfg.Clients; c += shares {
+			b.Add(fact.Fact{Kind: kind, Client: ledger.Client(c), Peer: -1, Room: -1, At: at, Time: from,
+				What: uint8(excuse.WorkerLost)})
+		}
+	}
+	each(fact.IsHindered, from)
+	clients = len(b.Facts)
+	each(fact.Goes, now)
+	each(fact.Closes, now)
+	each(fact.IsGone, now.Add(l.cfg.Grace))
+	b.Add(fact.Fact{Kind: fact.Caught, Client: fact.AfterAll, At: now.Add(l.cfg.Grace), Time: mono.Never,
+		Since: mono.Never})
+	b.UpTo, b.Ended, b.Lost = now.Add(l.cfg.Grace), true, true
+	b.Part = &fact.Part{Tick: fact.LastTick}
+	if t.part != nil {
+		b.Part.Closed, b.Part.Reasons, b.Part.Said = t.part.Open, t.part.Reasons, t.part.Said
+	}
+	return b, clients
+}
+
+// Watch gives workers up that are silent, until the context ends; end is called with each of them.
+func (l *Lead) Watch(ctx context.Context, end func(worker int)) {
+	for tick := time.NewTicker(time.Second); ; {
+		select {
+		case <-ctx.Done():
+			tick.Stop()
+			return
+		case <-tick.C:
+		}
+		for i := range l.workers {
+			l.mu.Lock()
+			w := &l.workers[i]
+			silent := l.engine != nil && !w.busy && !w.lost && !w.done && time.Since(w.heard) > silentFor
+			l.mu.Unlock()
+			if silent {
+				end(i)
+				l.Lose(i, fmt.Sprintf("said nothing for %v", silentFor))
+			}
+		}
+	}
+}
+
+// Lost gives the workers that were given up.
+func (l *Lead) Lost() []Lost {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return append([]Lost(nil), l.lost...)
+}
+
+// Note implements engine.Elsewhere.
+func (l *Lead) Note(share int, n fact.Note) error {
+	to := share / l.cfg.Shares
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.workers[to].notes++
+	return l.notes.Publish(subject("notes", to), appendNote(nil, lead, l.workers[to].notes, share, n))
+}
+
+// Facts implements engine.Elsewhere: no share is here.
+func (l *Lead) Facts(int, *fact.Batch) error { return errors.New("workers: the lead has no shares") }
+
+// Stop implements engine.Elsewhere.
+func (l *Lead) Stop() { l.failed(l.command(order{Stop: true})) }
+
+// Abort has all workers end at once.
+func (l *Lead) Abort() { _ = l.command(order{Abort: true}) } // they are ended if it fails
+
+// Throw implements engine.Elsewhere.
+func (l *Lead) Throw(f *trial.Fault, on bool) error { return l.command(order{Fault: f, On: on}) }
+
+// command tells all workers what to do.
+func (l *Lead) command(o order) error {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	l.orders++
+	o.Seq = l.orders
+	if err := errors.Join(say(l.notes, "orders", o), l.notes.Flush()); err != nil {
+		return fmt.Errorf("workers: %w", err)
+	}
+	return nil
+}
+
+// Waited is how many batches of the workers had to wait for a credit.
+func (l *Lead) Waited() (n int) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for i := range l.workers {
+		n += l.workers[i].waited
+	}
+	return n
+}
+
+// Close ends the lines and the server.
+func (l *Lead) Close() {
+	l.mu.Lock()
+	l.closed = true
+	l.mu.Unlock()
+	for _, nc := range []*nats.Conn{l.facts, l.notes} {
+		if nc != nil {
+			nc.Close()
+		}
+	}
+	l.server.Shutdown()
+	l.server.WaitForShutdown()
+}

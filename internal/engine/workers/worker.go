@@ -1,0 +1,237 @@
+package workers
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/nats-io/nats.go"
+
+	"tidepull/internal/base/mono"
+	"tidepull/internal/engine"
+	"tidepull/internal/measure/fact"
+	"tidepull/internal/trial"
+)
+
+const (
+	batchOf = 512                  // facts that are sent at once, if there are so many
+	holdFor = 2 * time.Millisecond // how long fewer may wait
+	// holdMost is how many facts of a share may wait for a credit before its loop does.
+	holdMost = 1 << 17
+)
+
+// A Worker is a worker's end of its lines to the lead. It implements engine.Elsewhere.
+type Worker struct {
+	number int
+	per    int // shares of each worker
+	facts  *nats.Conn
+	notes  *nats.Conn
+	ctx    context.Context // ended when the lead is gone, or a message is missing
+	end    context.CancelCauseFunc
+
+	begins  chan mono.Time
+	credits chan struct{} // one for each batch that may be on its way
+	waited  atomic.Int64
+	shares  []held // those here; each belongs to its share's goroutine
+	sending sync.Mutex
+	seq     uint64 // of facts
+	sent    []uint64
+	buf     []byte
+}
+
+// held is what a share has told and the lead has not been sent.
+type held struct {
+	batch fact.Batch
+	since time.Time // when it was last sent
+}
+
+// ErrLeadGone is why a worker ends if the process that leads the run is no more.
+var ErrLeadGone = errors.New("the process that leads the run is gone")
+
+// Join connects a worker to the lead at a NATS URL, and gives what it is to do.
+func Join(ctx context.Context, url, token string, number int) (*Worker, []byte, error) {
+	w := &Worker{number: number, begins: make(chan mono.Time, 1), credits: make(chan struct{}, credit)}
+	w.ctx, w.end = context.WithCancelCause(ctx)
+	for range credit {
+		w.credits <- struct{}{}
+	}
+	for _, nc := range []**nats.Conn{&w.facts, &w.notes} {
+		var err error
+		*nc, err = nats.Connect(url, nats.Token(token), nats.NoReconnect(), nats.Name(fmt.Sprint("worker ", number)),
+			nats.ClosedHandler(func(*nats.Conn) { w.end(ErrLeadGone) }),
+			nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) {
+				w.end(fmt.Errorf("between the run's processes: %w", err))
+			}))
+		if err != nil {
+			w.Close()
+			return nil, nil, fmt.Errorf("joining the run's lead: %w", err)
+		}
+	}
+	err := errors.Join(
+		hear(w.facts, "begin", w.failed, func(_ *nats.Msg, b begin) { w.begins <- mono.FromMachine(b.At) }),
+		listen(w.facts, subject("credit", number), func(*nats.Msg) { w.credits <- struct{}{} }),
+		w.facts.Flush())
+	var answer *nats.Msg
+	if err == nil {
+		answer, err = w.facts.RequestWithContext(w.ctx, subject("join", number), nil)
+	}
+	if err != nil {
+		w.Close()
+		return nil, nil, fmt.Errorf("joining the run's lead: %w", err)
+	}
+	return w, answer.Data, nil
+}
+
+func (w *Worker) failed(err error) { w.end(err) }
+
+// Context ends when the lead is gone, or what the processes say to each other is not whole; its cause says which.
+func (w *Worker) Context() context.Context { return w.ctx }
+
+// Deal tells how many shares each worker has, before the run begins.
+func (w *Worker) Deal(shares int) { w.per, w.shares = shares, make([]held, shares) }
+
+// Ready tells the lead that the worker could begin, or why it cannot, and gives the instant at which the run begins.
+func (w *Worker) Ready(kernelTimes bool, wrong error) (mono.Time, error) {
+	r := ready{KernelTimes: kernelTimes}
+	if wrong != nil {
+		r.Wrong = wrong.Error()
+	}
+	if err := errors.Join(say(w.facts, subject("ready", w.number), r), w.facts.Flush()); err != nil {
+		return 0, fmt.Errorf("workers: %w", err)
+	}
+	if wrong != nil {
+		return 0, wrong
+	}
+	select {
+	case at := <-w.begins:
+		return at, nil
+	case <-w.ctx.Done():
+		return 0, context.Cause(w.ctx)
+	}
+}
+
+// Serve passes on to an engine what comes for it: notes for its shares, and orders.
+func (w *Worker) Serve(e *engine.Engine) error {
+	from := map[int]*counter{}
+	var orders counter
+	err := errors.Join(
+		listen(w.notes, subject("notes", w.number), func(m *nats.Msg) {
+			sender, seq, share, notes, err := parseNote(m.Data)
+			if from[sender] == nil {
+				from[sender] = &counter{}
+			}
+			if err == nil {
+				err = from[sender].follows(seq, "notes")
+			}
+			for _, n := range notes {
+				if err == nil {
+					err = e.Post(share, n)
+				}
+			}
+			if err != nil {
+				w.end(err)
+			}
+		}),
+		hear(w.notes, "orders", w.failed, func(_ *nats.Msg, o order) {
+			err := orders.follows(o.Seq, "orders")
+			switch {
+			case err != nil:
+			case o.Abort:
+				err = context.Canceled
+			case o.Stop:
+				e.Stop()
+			case o.Fault != nil:
+				err = e.Throw(o.Fault, o.On)
+			}
+			if err != nil {
+				w.end(err)
+			}
+		}),
+		w.notes.Flush())
+	if err != nil {
+		return fmt.Errorf("workers: %w", err)
+	}
+	return nil
+}
+
+// Note implements engine.Elsewhere.
+func (w *Worker) Note(share int, n fact.Note) error {
+	to := share / w.per
+	w.sending.Lock()
+	defer w.sending.Unlock()
+	for len(w.sent) <= to {
+		w.sent = append(w.sent, 0)
+	}
+	w.sent[to]++
+	return w.notes.Publish(subject("notes", to), appendNote(nil, w.number, w.sent[to], share, n))
+}
+
+// Facts implements engine.Elsewhere.
+func (w *Worker) Facts(share int, b *fact.Batch) error {
+	h := &w.shares[share-w.number*w.per]
+	h.batch.TakeOver(&b.Log)
+	h.batch.UpTo, h.batch.Ended = b.UpTo, b.Ended
+	if b.Part != nil {
+		if was := h.batch.Part; was != nil { // it was not sent
+			b.Part.Closed = append(was.Closed, b.Part.Closed...)
+		}
+		h.batch.Part = b.Part
+	}
+	if len(h.batch.Facts) < batchOf && !b.Ended && b.Part == nil && time.Since(h.since) < holdFor {
+		return nil
+	}
+	select {
+	case <-w.credits:
+	default:
+		w.waited.Add(1)
+		if len(h.batch.Facts) < holdMost && !b.Ended {
+			return nil
+		}
+		select {
+		case <-w.credits:
+		case <-w.ctx.Done():
+			return context.Cause(w.ctx)
+		}
+	}
+	h.since = time.Now()
+	w.sending.Lock()
+	defer w.sending.Unlock()
+	w.seq++
+	w.buf = appendFacts(w.buf[:0], w.seq, share, &h.batch)
+	h.batch.Clear()
+	h.batch.Part = nil
+	if err := w.facts.Publish(subject("facts", w.number), w.buf); err != nil {
+		return fmt.Errorf("telling the lead: %w", err)
+	}
+	return nil
+}
+
+// Stop implements engine.Elsewhere: it is the lead's to do.
+func (w *Worker) Stop() {}
+
+// Throw implements engine.Elsewhere: it is the lead's to do.
+func (w *Worker) Throw(*trial.Fault, bool) error { return nil }
+
+// Done tells the lead how the worker's shares have ended.
+func (w *Worker) Done(err error) {
+	d := done{NotReached: errors.Is(err, engine.ErrNotReached), Waited: int(w.waited.Load())}
+	if err != nil {
+		d.Wrong = err.Error()
+	}
+	// If the lead is gone there is nobody to tell.
+	_ = say(w.facts, subject("done", w.number), d)
+	_ = w.facts.FlushTimeout(time.Second)
+}
+
+// Close ends the lines.
+func (w *Worker) Close() {
+	w.end(context.Canceled)
+	for _, nc := range []*nats.Conn{w.facts, w.notes} {
+		if nc != nil {
+			nc.Close()
+		}
+	}
+}
