@@ -21,7 +21,8 @@ var helpTexts = kong.Vars{
 		"now, and what is not is not compared.",
 	"keep_value": "This value does not vary, whatever is guessed. May be given more than once.",
 	"log":        "Write the tool's own log to FILE; by default to tidepull.log in the user's state folder.",
-	"workers": "Serve the clients with so many processes. They are started by themselves if the clients need more open files " +
+	"workers": "Serve the clients with so many processes. They are started by themselves if the clients need more " +
+		"open files " +
 		"than one process may have.",
 	"from": "Connect from these addresses of this machine, each worker from one of them in turn. If the ports of one " +
 		"address would run out, clients of a server on loopback come from 127.77.0.1 and following.",

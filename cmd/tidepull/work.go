@@ -25,7 +25,8 @@ type workCommand struct {
 func (c *workCommand) Run() error {
 	token := os.Getenv(run.TokenVariable)
 	if token == "" {
-		return fmt.Errorf("work is what a run with several processes starts by itself; %s is not set", run.TokenVariable)
+		return fmt.Errorf("work is what a run with several processes starts by itself; %s is not set",
+			run.TokenVariable)
 	}
 	os.Unsetenv(run.TokenVariable) // it is not for what this process may start
 	signal.Ignore(os.Interrupt, syscall.SIGHUP)

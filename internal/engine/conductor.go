@@ -17,6 +17,7 @@ type conductor struct {
 	first    []ledger.Client             // of each crew
 	coming   int                         // clients that come
 	comes    []bool                      // by client: it is there when most are planned to be
+	gone     []bool                      // by client: it has ended
 	expected []int                       // clients of each crew that come
 	ended    []int                       // clients of each crew that come, and ended early
 	groups   map[int64]int               // how many of a crew's group come, less those that ended
@@ -37,6 +38,7 @@ func newConductor(t *trial.Trial) *conductor {
 	}
 	// Who comes follows from the order in which crews set out side by side: a crew's own part of a tide
 	// that is not high would be rounded otherwise.
+	c.gone = make([]bool, len(c.crews))
 	c.comes, c.expected = make([]bool, len(c.crews)), make([]int, len(t.Crews))
 	for _, b := range tideGroups(t) {
 		for _, id := range b.order[:b.tide.Most(len(b.order))] {
@@ -80,6 +82,11 @@ func (c *conductor) follow(dst []fact.Note, n *fact.Note) []fact.Note {
 		c.leave(n.Client)
 		if !c.comes[n.Client] { // nobody has counted on it
 			break
+		}
+		if gone := n.By > 0; c.gone[n.Client] == gone {
+			break // of one whose process has ended it is told once more
+		} else {
+			c.gone[n.Client] = gone
 		}
 		c.ended[c.crews[n.Client]] += int(n.By)
 		c.groups[c.group(n.Client)] -= int(n.By)

@@ -32,12 +32,12 @@ const maxAnswer = 16 << 20
 
 // finalChecks asks the server what the trial wants to know and compares the
 // answers with the run.
-func finalChecks(t *trial.Trial, total *logbook.Window) []FinalResult {
+func finalChecks(t *trial.Trial, total *logbook.Window, behind int64) []FinalResult {
 	var all []FinalResult
 	for i := range t.FinalChecks {
 		k := &t.FinalChecks[i]
 		r := FinalResult{Name: k.Name, Verdict: Holds}
-		verdict, err := finalCheck(t, k, total)
+		verdict, err := finalCheck(t, k, total, behind)
 		if r.Verdict = verdict; err != nil {
 			r.Why = t.Hide(plain.Text(err.Error(), 300))
 		}
@@ -47,8 +47,9 @@ func finalChecks(t *trial.Trial, total *logbook.Window) []FinalResult {
 }
 
 // finalCheck carries out one. If it would hold without what of the figures may be the tool's or the
-// machine's doing, it is not proven.
-func finalCheck(t *trial.Trial, k *trial.FinalCheck, total *logbook.Window) (Verdict, error) {
+// machine's doing, it is not proven; behind are deliveries that are excused in seconds in which that was so: the server
+// may have counted them.
+func finalCheck(t *trial.Trial, k *trial.FinalCheck, total *logbook.Window, behind int64) (Verdict, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), k.Within)
 	defer cancel()
 	s := &expr.Scope{Fields: make([]jsonscan.Value, t.Fields.Len()), Columns: t.Data}
@@ -71,12 +72,12 @@ func finalCheck(t *trial.Trial, k *trial.FinalCheck, total *logbook.Window) (Ver
 	if err != nil {
 		return Broken, err
 	}
-	return holdsFinally(t, k, s, bytes.TrimSpace(answer), total)
+	return holdsFinally(t, k, s, bytes.TrimSpace(answer), total, behind)
 }
 
 // holdsFinally compares an answer with the run.
 func holdsFinally(t *trial.Trial, k *trial.FinalCheck, s *expr.Scope, answer []byte,
-	total *logbook.Window) (Verdict, error) {
+	total *logbook.Window, behind int64) (Verdict, error) {
 
 	if t.Fields.Extract(answer, s.Fields) != nil {
 		clear(s.Fields)
@@ -99,7 +100,7 @@ func holdsFinally(t *trial.Trial, k *trial.FinalCheck, s *expr.Scope, answer []b
 		return Holds, nil
 	}
 	verdict := Broken
-	if behind := total.Total.Lost - total.SurelyLost; behind > 0 && slices.Equal(sure, s.Figures) {
+	if behind += total.Total.Lost - total.SurelyLost; behind > 0 && slices.Equal(sure, s.Figures) {
 		// Its answer is that of a server which had not come to all that it was sent.
 		verdict = NotProven
 		said += fmt.Sprintf(", and %s deliveries may be missing by this machine's doing", units.Count(behind))

@@ -184,9 +184,18 @@ func TestFinalCheckInDoubt(t *testing.T) {
 		s := &expr.Scope{Fields: make([]jsonscan.Value, tr.Fields.Len())}
 		total := &logbook.Window{SurelyLost: 2}
 		total.Total.Owed, total.Total.Lost = 100, 5
-		got, why := holdsFinally(tr, k, s, []byte(`{"lost": 2}`), total)
+		got, why := holdsFinally(tr, k, s, []byte(`{"lost": 2}`), total, 0)
 		if got != verdict || (why == nil) != (verdict == Holds) {
 			t.Errorf("%s: %v, %v", wanted, got, why)
+		}
+		// The same if nothing is lost, and some deliveries were excused as this machine was behind.
+		total = &logbook.Window{}
+		for behind, verdict := range map[int64]Verdict{0: Broken, 3: NotProven} {
+			s.Figures = nil
+			if got, why := holdsFinally(tr, k, s, []byte(`{"lost": 2}`), total, behind); wanted == "ledger.lost == 5" &&
+				got != verdict {
+				t.Errorf("%s with %d behind: %v, %v", wanted, behind, got, why)
+			}
 		}
 	}
 }
@@ -213,7 +222,7 @@ func TestCommands(t *testing.T) {
 		if k.Command, k.Within = tc.command, 10*time.Second; tc.command[0] == "sleep" {
 			k.Within = 50 * time.Millisecond
 		}
-		verdict, err := finalCheck(tr, &k, &logbook.Window{})
+		verdict, err := finalCheck(tr, &k, &logbook.Window{}, 0)
 		if verdict != tc.verdict || (err == nil) != (tc.why == "") ||
 			err != nil && !strings.Contains(err.Error(), tc.why) {
 			t.Errorf("%q: %v, %v", tc.command, verdict, err)

@@ -86,7 +86,7 @@ func startFleet(ctx context.Context, o Options, to *places, n, loops int) (*flee
 		return nil, fmt.Errorf("what workers are to do: %w", err)
 	}
 	f.lead, err = workers.Listen(workers.Config{Workers: n, Shares: loops, Clients: t.Clients(), Grace: t.Grace,
-		Order: order})
+		Announced: t.Dialect.Gone.When != nil, Order: order})
 	if err != nil {
 		return nil, err
 	}
@@ -190,6 +190,18 @@ func (f *fleet) end(abort bool) {
 		}
 		f.lead.Close()
 	})
+}
+
+// processes says which there are, and what became of them.
+func (f *fleet) processes() (p Processes) {
+	if f == nil {
+		return p
+	}
+	p.Workers, p.Waited = f.order.Workers, f.lead.Waited()
+	for _, l := range f.lead.Lost() {
+		p.Lost = append(p.Lost, LostWorker(l))
+	}
+	return p
 }
 
 // Work is what a worker process does: it joins the lead at a NATS URL, which a token opens, and serves its part of the

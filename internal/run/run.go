@@ -69,6 +69,7 @@ type Snapshot struct {
 	Happened     []Happened   // faults, by when they began
 	Server       []Sample     // what its process used, by second; empty if nothing is known of it
 	Kernel       *traffic.Did // what the system's traffic control did of the faults, once the run is over; nil: nothing
+	Processes    Processes    // that served the clients
 	ServerSide   ServerSide   // what it wrote, and whether it is still there
 	Unkept       int
 	Held         int
@@ -290,7 +291,7 @@ func (r *Run) collect(failed <-chan error) {
 		if began, ok := r.engine.Began(); ok { // from which the run's times count
 			s.Started = time.Unix(0, wall(began))
 		}
-		s.Happened, s.ServerSide = happened, r.breaker.serverSide()
+		s.Happened, s.ServerSide, s.Processes = happened, r.breaker.serverSide(), r.fleet.processes()
 		r.snapshot.Store(s)
 	}
 	r.pressure.Stop()
@@ -299,9 +300,13 @@ func (r *Run) collect(failed <-chan error) {
 		last.Err = &engine.Unreachable{To: last.Trial.Target.Address, Reasons: last.refusals()}
 	}
 	if last.Err == nil {
-		last.FinalResults = finalChecks(r.trial, last.Total)
+		behind := int64(0)
+		if c.clean != nil {
+			behind = last.Total.Total.Excused - c.clean.Total.Excused
+		}
+		last.FinalResults = finalChecks(r.trial, last.Total, behind)
 	}
-	last.ServerSide = r.breaker.serverSide()
+	last.ServerSide, last.Processes = r.breaker.serverSide(), r.fleet.processes()
 	if to := r.listensAt; to != nil && !slices.ContainsFunc(r.trial.Faults, func(f trial.Fault) bool {
 		return f.Do == trial.StopServer
 	}) {

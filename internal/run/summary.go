@@ -55,6 +55,7 @@ type Summary struct {
 	Limits      []LimitSummary   `json:"limits"`
 	InCommon    []Shared         `json:"in_common"`   // what went wrong has in common
 	ServerSide  ServerSide       `json:"server_side"` // what the server wrote, and whether it is still there
+	Processes   Processes        `json:"processes"`   // that served the clients
 	// messages that came otherwise than they were said, the first of each sort of change
 	Differences []DifferenceSummary `json:"differences"`
 	Verdict     Verdict             `json:"verdict"`
@@ -298,6 +299,7 @@ func Summarise(s *Snapshot) Summary {
 		Checks:      s.Checks(),
 		FinalChecks: append([]FinalResult{}, s.FinalResults...), Reckonings: append([]FinalResult{}, s.FinalResults...),
 		Differences: s.differences(), ServerSide: s.ServerSide.brief(),
+		Processes:  s.Processes.whole(),
 		Feed:       Feed{c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, w.Times[logbook.FeedAge].Latencies()},
 		Requests:   Requests{c.Requests, c.Unheard, w.Times[logbook.ToAnswer].Latencies()},
 		Routes:     routesOf(w),

@@ -14,11 +14,13 @@ import (
 const leastSeen = 20
 
 // Unseen says what of the trial proves nothing, as it was hardly ever seen: announcements, or deliveries of
-// another kind, of which more than half is excused, and rules of the dialect that recognised nothing.
+// another kind, of which more than half is excused, and rules of the dialect that recognised nothing; and which
+// processes of the run were lost.
 func (s *Snapshot) Unseen() (all []string) {
 	if s.Total == nil {
 		return nil
 	}
+	all = s.Processes.Words()
 	var of [ledger.NumKinds]ledger.Tally
 	for cell, t := range s.Total.Cells {
 		of[cell.Kind].Add(&t)

@@ -21,11 +21,12 @@ import (
 
 // Config says what a Lead is of.
 type Config struct {
-	Workers int
-	Shares  int // of each worker
-	Clients int // of the run
-	Grace   time.Duration
-	Order   []byte // what each worker is told to do
+	Workers   int
+	Shares    int // of each worker
+	Clients   int // of the run
+	Grace     time.Duration
+	Announced bool   // the server tells the others who leaves
+	Order     []byte // what each worker is told to do
 }
 
 // A Lost is a worker that ended, or fell silent, before its shares had.
@@ -83,12 +84,14 @@ const silentFor = 5 * time.Second
 
 // Listen starts the server that workers come to.
 func Listen(cfg Config) (*Lead, error) {
-	l := &Lead{cfg: cfg, token: rand.Text(), ready: make(chan readied, cfg.Workers), workers: make([]worker, cfg.Workers)}
+	l := &Lead{cfg: cfg, token: rand.Text(), ready: make(chan readied, cfg.Workers), workers: make([]worker,
+		cfg.Workers)}
 	for i := range l.workers {
 		l.workers[i].shares = make([]told, cfg.Shares)
 	}
 	var err error
-	l.server, err = server.NewServer(&server.Options{ServerName: "tidepull", Host: "127.0.0.1", Port: server.RANDOM_PORT,
+	l.server, err = server.NewServer(&server.Options{ServerName: "tidepull", Host: "127.0.0.1",
+		Port:          server.RANDOM_PORT,
 		Authorization: l.token, NoLog: true, NoSigs: true, MaxPayload: 64 << 20, MaxPending: 1 << 30,
 		WriteDeadline: time.Minute})
 	if err != nil {
@@ -282,7 +285,9 @@ func (l *Lead) closing(share int, t *told) (b fact.Batch, clients int) {
 	}
 	each(fact.IsHindered, from)
 	clients = len(b.Facts)
-	each(fact.Goes, now)
+	if l.cfg.Announced {
+		each(fact.Goes, now)
+	}
 	each(fact.Closes, now)
 	each(fact.IsGone, now.Add(l.cfg.Grace))
 	b.Add(fact.Fact{Kind: fact.Caught, Client: fact.AfterAll, At: now.Add(l.cfg.Grace), Time: mono.Never,

@@ -11,10 +11,10 @@
 //	orders     lead to workers: stop, or a fault by hand; numbered.
 //	done.W     worker to lead: its shares have ended, and how.
 //
-// NATS forgets what a slow reader does not take, without a word. So whatever must not be missing is numbered, and a gap
-// fails the run; and facts, of which there are many, are sent against credits, so that no reader is slow: a worker whose
-// credits are used up holds its facts back, which delays its own loop, and is seen and counted as the tool's own doing.
-// Notes have a connection of their own, so that no barrier waits behind facts.
+// NATS forgets what a slow reader does not take, without a word. So whatever must not be missing is numbered, and a
+// gap fails the run; and facts, of which there are many, are sent against credits, so that no reader is slow: a
+// worker whose credits are used up holds its facts back, which delays its own loop, and is seen and counted as the
+// tool's own doing. Notes have a connection of their own, so that no barrier waits behind facts.
 //
 // All times are of the machine's monotonic clock, which its processes share, and count from the start of the run.
 package workers

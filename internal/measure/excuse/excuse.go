@@ -68,8 +68,9 @@ var causes = [NumCauses]struct {
 	CutOff:    {"cut off", Says, Unknown, "its sender was cut off just as it was said, and nobody has it"},
 	BetweenRoutes: {"between routes", Hears, Unknown,
 		"its recipient was on its way from one route to the next"},
-	WorkerLost: {"worker lost", Hears, Unknown, "the process of the tool that had its recipient ended"},
-	Disturbed:  {"disturbed", Says, Late, "a fault of the trial was on the path"},
+	WorkerLost: {"worker lost", Hears, Unknown, "the process of the tool that had its sender or its recipient was " +
+		"lost"},
+	Disturbed: {"disturbed", Says, Late, "a fault of the trial was on the path"},
 	LostOnPath: {"lost on the path", Hears, Unknown,
 		"a fault of the trial lost it on its way, or gave it out at another time"},
 	Left:   {"left", Hears, Unknown, "its recipient left, or was cut off, before it could be expected"},

@@ -11,6 +11,8 @@ import (
 var (
 	// unread: what is told to it waits, by its own doing or the trial's, or may be anything.
 	unread = excuse.Of(excuse.SlowReader, excuse.NotReading, excuse.HeldDown, excuse.ChangedDown)
+	// workerLost: nothing is known of it any more.
+	workerLost = excuse.Of(excuse.WorkerLost)
 	// unsure: it may not know what the server has done with it.
 	unsure = unread | excuse.Of(excuse.HeldUp)
 	// counted: whom these were in the way of is counted, for as long as numbers may be wrong by it.

@@ -22,6 +22,9 @@ func (l *Ledger) notSaid(r *row) excuse.Cause {
 	if x, is := l.excuses.Find(sender, excuse.Of(excuse.CutOff), sent, sent); is && r.say.Kind.Said() {
 		return x.Cause
 	}
+	if x, is := l.excuses.Find(sender, workerLost, sent, sent.Add(l.cfg.Prompt)); is && r.say.Kind.Said() {
+		return x.Cause
+	}
 	x, is := l.excuses.Find(sender, excuse.Of(excuse.HeldUp), sent, settles)
 	if !is {
 		return excuse.None
@@ -82,7 +85,7 @@ func (l *Ledger) onOneConnection(c Client, first, second mono.Time) bool {
 func (l *Ledger) missing(r *row, slot int) (Fate, excuse.Cause) {
 	sent, settles := r.say.Sent, r.say.Sent.Add(l.cfg.Grace)
 	s := &l.rooms[r.say.Room].seats[slot]
-	if x, is := l.excuses.Find(s.client, unread, sent, settles); is {
+	if x, is := l.excuses.Find(s.client, unread|workerLost, sent, settles); is {
 		return Excused, x.Cause
 	}
 	if r.lostOnPath.Has(slot) {

@@ -40,14 +40,14 @@ func (s *Store) load(r Run, share func(float64)) (*run.Snapshot, error) {
 	snap := &run.Snapshot{Started: r.Started, Elapsed: r.Elapsed, Finished: true, Stopped: r.State == "stopped" ||
 		r.State == "running", Reasons: map[string]int{}}
 	var o string
-	var happened, server, side []byte
-	if err := s.db.QueryRow("SELECT outline, kernel, happened, server, server_side FROM run WHERE id = ?",
+	var happened, server, side, processes []byte
+	if err := s.db.QueryRow("SELECT outline, kernel, happened, server, server_side, processes FROM run WHERE id = ?",
 		r.ID).Scan(&o,
-		&snap.KernelTimes, &happened, &server, &side); err != nil {
+		&snap.KernelTimes, &happened, &server, &side, &processes); err != nil {
 		return nil, err
 	}
 	if err := errors.Join(json.Unmarshal(happened, &snap.Happened), json.Unmarshal(server, &snap.Server),
-		json.Unmarshal(side, &snap.ServerSide)); err != nil {
+		json.Unmarshal(side, &snap.ServerSide), json.Unmarshal(processes, &snap.Processes)); err != nil {
 		return nil, fmt.Errorf("what happened to the server: %w", err)
 	}
 	var err error

@@ -184,4 +184,8 @@ CREATE TABLE difference (
 	`
 ALTER TABLE second ADD COLUMN told TEXT NOT NULL DEFAULT 'null';
 `,
+	// 14: which processes served the clients
+	`
+ALTER TABLE run ADD COLUMN processes TEXT NOT NULL DEFAULT 'null';
+`,
 }

@@ -193,9 +193,10 @@ func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
 		w.put("reason", "text", text, "times", n)
 	}
 	w.exec("UPDATE run SET started = ?, elapsed = ?, state = ?, verdict = ?, why = ?, summary = ?, happened = ?, "+
-		"server = ?, server_side = ? WHERE id = ?", s.Started.UnixMicro(), s.Elapsed.Microseconds(), state,
+		"server = ?, server_side = ?, processes = ? WHERE id = ?", s.Started.UnixMicro(), s.Elapsed.Microseconds(),
+		state,
 		string(verdict), why,
-		string(summary), w.json(s.Happened), w.json(s.Server), w.json(s.ServerSide), w.run)
+		string(summary), w.json(s.Happened), w.json(s.Server), w.json(s.ServerSide), w.json(s.Processes), w.run)
 	return w.err
 }
 

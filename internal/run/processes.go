@@ -1,0 +1,41 @@
+package run
+
+import (
+	"fmt"
+	"time"
+
+	"tidepull/internal/base/units"
+)
+
+// Processes says which processes served a run's clients, besides the one that kept its account.
+type Processes struct {
+	Workers int          `json:"workers"` // 0: the clients were in the process with the account
+	Lost    []LostWorker `json:"lost"`
+	Waited  int          `json:"batches_waited"` // of facts, as the account was behind
+}
+
+// A LostWorker is one that ended, or fell silent, before its clients had ended.
+type LostWorker struct {
+	Worker  int           `json:"worker"`
+	Clients int           `json:"clients"` // of whom nothing is known from then on
+	At      time.Duration `json:"at_ns"`   // since the start of the run
+	Why     string        `json:"why"`     // the rest of a sentence
+}
+
+// Words say which workers were lost, one in a sentence.
+func (p *Processes) Words() (all []string) {
+	for _, l := range p.Lost {
+		all = append(all, fmt.Sprintf("worker %d %s at %s: nothing is known of its %s from then on, and nobody is "+
+			"blamed "+
+			"for what became of them", l.Worker, l.Why, units.Clock(l.At), units.Plural(l.Clients, "client")))
+	}
+	return all
+}
+
+// whole is with a list in place of none.
+func (p Processes) whole() Processes {
+	if p.Lost == nil {
+		p.Lost = []LostWorker{}
+	}
+	return p
+}
