@@ -139,45 +139,68 @@ func (b *bencher) ratios(rounds int) error {
 
 // A report holds what each round measured.
 type report struct {
-	bare, engine, stored []float64 // microseconds of CPU a delivery
-	ratio, storedRatio   []float64 // to the bare reader beside it
-	errP50, errP99       []float64 // the tool's fan-out less the truth, microseconds
-	p50, p99             []float64 // the truth, microseconds
-	lag                  []float64 // reading lag p99
-	stolen               []float64 // share of the machine
-	idle, busy           float64   // bytes a client
-	bareIdle             float64
-	scaling              scaling
-	costs                []cost // by transport
+	one, small     besides
+	screen         besides   // bare: headless; engine: with a screen
+	errP50, errP99 []float64 // the tool's fan-out less the truth, microseconds
+	p50, p99       []float64 // the truth, microseconds
+	lag, sendLag   []float64 // reading lag and schedule lag p99
+	stolen         []float64 // share of the machine
+	idle, busy     float64   // bytes a client
+	bareIdle       float64
+	scaling        scaling
+	costs          []cost // by transport
 }
 
-// round measures the engine beside the bare reader, without a store and with
-// one, and then the engine alone against the stand-in's truth.
-func (b *bencher) round(r *report) error {
-	before := stolen()
-	began := time.Now()
-	bare, engine, err := b.beside(plain("-"))
+// besides are microseconds of CPU a delivery of two things at the same time, by round.
+type besides struct {
+	bare, engine, stored []float64
+	ratio, storedRatio   []float64 // to what ran beside it
+}
+
+// measure measures a load without a store, and with one.
+func (s *besides) measure(b *bencher, l func(store string) load) error {
+	bare, engine, err := b.beside(l("-"))
 	if err != nil {
 		return fmt.Errorf("side by side: %w", err)
 	}
-	bare2, stored, err := b.beside(plain(filepath.Join(b.dir, fmt.Sprintf("runs%d.db", len(r.stored)))))
+	bare2, stored, err := b.beside(l(filepath.Join(b.dir, fmt.Sprintf("runs-%d.db", time.Now().UnixNano()))))
 	if err != nil {
 		return fmt.Errorf("side by side, with a store: %w", err)
 	}
+	s.bare, s.engine, s.stored = append(s.bare, bare), append(s.engine, engine), append(s.stored, stored)
+	s.ratio, s.storedRatio = append(s.ratio, engine/bare), append(s.storedRatio, stored/bare2)
+	fmt.Printf("  bare %.2f us, engine %.2f us a delivery: %.2f; bare %.2f, with store %.2f: %.2f\n", bare, engine,
+		engine/bare, bare2, stored, stored/bare2)
+	return nil
+}
+
+// round measures the engine beside the bare reader in both shapes, a screen beside none, and then the engine alone
+// against the stand-in's truth.
+func (b *bencher) round(r *report) error {
+	before := stolen()
+	began := time.Now()
+	if err := r.one.measure(b, plain); err != nil {
+		return err
+	}
+	if err := r.small.measure(b, small); err != nil {
+		return fmt.Errorf("rooms of 20: %w", err)
+	}
+	plainly, shown, err := b.screens()
+	if err != nil {
+		return fmt.Errorf("a screen beside none: %w", err)
+	}
+	r.screen.bare, r.screen.engine = append(r.screen.bare, plainly), append(r.screen.engine, shown)
+	r.screen.ratio = append(r.screen.ratio, shown/plainly)
 	sum, truth, err := b.measureTruth()
 	if err != nil {
 		return fmt.Errorf("the engine alone: %w", err)
 	}
-	r.bare, r.engine, r.stored = append(r.bare, bare), append(r.engine, engine), append(r.stored, stored)
-	r.ratio, r.storedRatio = append(r.ratio, engine/bare), append(r.storedRatio, stored/bare2)
 	r.p50, r.p99 = append(r.p50, truth.Due.P50), append(r.p99, truth.Due.P99)
 	r.errP50, r.errP99 = append(r.errP50, sum.Fanout.P50-truth.Due.P50), append(r.errP99, sum.Fanout.P99-truth.Due.P99)
-	r.lag = append(r.lag, sum.Self.ReadingLagP99)
+	r.lag, r.sendLag = append(r.lag, sum.Self.ReadingLagP99), append(r.sendLag, sum.Self.ScheduleLagP99)
 	r.stolen = append(r.stolen, (stolen()-before)/time.Since(began).Seconds()/float64(runtime.NumCPU()))
-	fmt.Printf("  bare %.2f us, engine %.2f us a delivery: %.2f; bare %.2f, with store %.2f: %.2f; fan-out p50 "+
-		"%+.0f us, p99 %+.0f us of the truth\n",
-		bare, engine, engine/bare, bare2, stored, stored/bare2, sum.Fanout.P50-truth.Due.P50,
-		sum.Fanout.P99-truth.Due.P99)
+	fmt.Printf("  a screen beside none: %.2f; fan-out p50 %+.0f us, p99 %+.0f us of the truth\n", shown/plainly,
+		sum.Fanout.P50-truth.Due.P50, sum.Fanout.P99-truth.Due.P99)
 	return b.transports(r.costs)
 }
 
@@ -398,7 +421,8 @@ type summary struct {
 		P99 float64 `json:"p99_us"`
 	} `json:"fanout"`
 	Self struct {
-		ReadingLagP99 float64 `json:"reading_lag_p99_us"`
+		ReadingLagP99  float64 `json:"reading_lag_p99_us"`
+		ScheduleLagP99 float64 `json:"schedule_lag_p99_us"`
 	} `json:"self"`
 }
 
@@ -540,18 +564,25 @@ func (r *report) text(rounds int) string {
 		time.Now().Format("2006-01-02"), runtime.GOOS, runtime.GOARCH, runtime.NumCPU(),
 		strings.TrimPrefix(runtime.Version(), "go"), rounds)
 	p("%.0f %% of the machine's core time was taken away by what it runs on.\n", 100*median(r.stolen))
-	p("The stand-in serves one room from the first core. On the second sit, at the same")
-	p("time and in the same room, a bare reader in C with %d clients that only counts", clients)
-	p("frames, and the engine with %d and all its accounting; five messages a second", clients)
-	p("go to all. CPU is that of each whole process, user and system, over %v, by its", window)
-	p("deliveries.\n")
+	p("The stand-in serves its rooms from the first core. On the second sit, at the same")
+	p("time and in the same rooms, a bare reader in C with %d clients that only counts", clients)
+	p("frames, and the engine with %d and all its accounting. In one room five messages a", clients)
+	p("second go to all; in rooms of 20 (and as many of the bare reader's) it is five a second")
+	p("in each. CPU is that of each whole process, user and system, over %v, by its deliveries.", window)
+	p("With a screen: two engines side by side with %d clients each, of which one draws the", screenClients)
+	p("Watch view on a terminal of 160 columns.\n")
 	p("| | each round | median |\n| --- | --- | --- |")
-	row("bare reader: CPU a delivery, us", "%.2f", r.bare)
-	row("engine: CPU a delivery, us", "%.2f", r.engine)
-	row("**engine / bare reader** (at most 1.2 is wanted)", "%.2f", r.ratio)
-	row("engine that writes the store: CPU a delivery, us", "%.2f", r.stored)
-	row("engine with store / bare reader", "%.2f", r.storedRatio)
-	row("**with store / without**", "%.2f", ratios(r.storedRatio, r.ratio))
+	for _, s := range []struct {
+		name string
+		*besides
+	}{{"one room", &r.one}, {"rooms of 20", &r.small}} {
+		row(s.name+": bare reader, CPU a delivery, us", "%.2f", s.bare)
+		row(s.name+": engine, CPU a delivery, us", "%.2f", s.engine)
+		row("**"+s.name+": engine / bare reader**", "%.2f", s.ratio)
+		row(s.name+": engine with store / bare reader", "%.2f", s.storedRatio)
+		row("**"+s.name+": with store / without**", "%.2f", ratios(s.storedRatio, s.ratio))
+	}
+	row("**with a screen / without**", "%.2f", r.screen.ratio)
 	p("\nThe engine alone with %d clients, against what the stand-in knows:\n", clients)
 	p("| | each round | median |\n| --- | --- | --- |")
 	row("truth: p50 from due time to the server's write, us", "%.0f", r.p50)
@@ -559,6 +590,7 @@ func (r *report) text(rounds int) string {
 	row("**the tool's fan-out p50 less the truth's, us**", "%+.0f", r.errP50)
 	row("**the tool's fan-out p99 less the truth's, us**", "%+.0f", r.errP99)
 	row("the tool's reading lag p99, us, not part of the above", "%.0f", r.lag)
+	row("the tool's schedule lag p99, us", "%.0f", r.sendLag)
 	p("\nThe truth ends when the server's write returns, the tool's latency when the bytes")
 	p("are in the recipient's kernel, which on loopback is inside that write. Both keep")
 	p("percentiles to 0.1 %% of the value, so a difference of 0 means \"within that\".\n")

@@ -29,6 +29,14 @@ type Config struct {
 	Order     []byte // what each worker is told to do
 }
 
+// An Account takes what workers tell (engine.Engine does).
+type Account interface {
+	// Put takes what a share tells; the batch's log is empty afterwards.
+	Put(share int, b *fact.Batch)
+	// Fail ends the run.
+	Fail(error)
+}
+
 // A Lost is a worker that ended, or fell silent, before its shares had.
 type Lost struct {
 	Worker  int
@@ -47,7 +55,7 @@ type Lead struct {
 	ready  chan readied
 
 	mu      sync.Mutex // everything below
-	engine  *engine.Engine
+	account Account
 	start   mono.Time // of the run
 	workers []worker
 	orders  uint64
@@ -155,10 +163,10 @@ func (l *Lead) Gather(ctx context.Context) (kernelTimes bool, err error) {
 	return kernelTimes, nil
 }
 
-// Begin has the workers begin at an instant; what they tell goes to an engine.
-func (l *Lead) Begin(e *engine.Engine, at mono.Time) error {
+// Begin has the workers begin at an instant; what they tell goes to an account.
+func (l *Lead) Begin(a Account, at mono.Time) error {
 	l.mu.Lock()
-	l.engine, l.start = e, at
+	l.account, l.start = a, at
 	for i := range l.workers {
 		l.workers[i].heard = time.Now().Add(at.Sub(mono.Now()))
 	}
@@ -177,7 +185,7 @@ func (l *Lead) takes(from int, b []byte) {
 	place := share - from*l.cfg.Shares
 	switch {
 	case err != nil:
-	case l.engine == nil || place < 0 || place >= l.cfg.Shares:
+	case l.account == nil || place < 0 || place >= l.cfg.Shares:
 		err = fmt.Errorf("workers: worker %d tells of share %d", from, share)
 	case !w.lost: // what one says that was given up is not heard
 		err = w.seq.follows(seq, "batches of facts")
@@ -194,7 +202,7 @@ func (l *Lead) takes(from int, b []byte) {
 	}
 	w.busy = true
 	l.mu.Unlock()
-	l.engine.Put(share, &batch)
+	l.account.Put(share, &batch)
 	l.mu.Lock()
 	w.busy, w.heard = false, time.Now()
 	l.mu.Unlock()
@@ -206,10 +214,10 @@ func (l *Lead) takes(from int, b []byte) {
 // failed ends the run.
 func (l *Lead) failed(err error) {
 	l.mu.Lock()
-	e, closed := l.engine, l.closed
+	a, closed := l.account, l.closed
 	l.mu.Unlock()
-	if err != nil && e != nil && !closed {
-		e.Fail(err)
+	if err != nil && a != nil && !closed {
+		a.Fail(err)
 	}
 }
 
@@ -232,12 +240,12 @@ func (l *Lead) ended(from int, d done) {
 func (l *Lead) Lose(number int, why string) {
 	l.mu.Lock()
 	w := &l.workers[number]
-	e := l.engine
+	a := l.account
 	all := true
 	for _, t := range w.shares {
 		all = all && t.ended
 	}
-	if e == nil || w.lost || all || l.closed {
+	if a == nil || w.lost || all || l.closed {
 		l.mu.Unlock()
 		return
 	}
@@ -264,7 +272,7 @@ func (l *Lead) Lose(number int, why string) {
 				l.failed(err)
 			}
 		}
-		e.Put(share, &b)
+		a.Put(share, &b)
 	}
 	l.mu.Lock()
 	l.lost = append(l.lost, lost)
@@ -312,7 +320,7 @@ func (l *Lead) Watch(ctx context.Context, end func(worker int)) {
 		for i := range l.workers {
 			l.mu.Lock()
 			w := &l.workers[i]
-			silent := l.engine != nil && !w.busy && !w.lost && !w.done && time.Since(w.heard) > silentFor
+			silent := l.account != nil && !w.busy && !w.lost && !w.done && time.Since(w.heard) > silentFor
 			l.mu.Unlock()
 			if silent {
 				end(i)
