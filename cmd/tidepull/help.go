@@ -21,6 +21,7 @@ var helpTexts = kong.Vars{
 		"now, and what is not is not compared.",
 	"keep_value": "This value does not vary, whatever is guessed. May be given more than once.",
 	"log":        "Write the tool's own log to FILE; by default to tidepull.log in the user's state folder.",
+	"portable":   "Use the driver for systems without epoll, for comparison. It has no kernel receive times.",
 	"workers": "Serve the clients with so many processes. They are started by themselves if the clients need more " +
 		"open files " +
 		"than one process may have.",

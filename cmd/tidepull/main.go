@@ -102,7 +102,7 @@ type commands struct {
 	Export  exportCommand  `cmd:"" help:"Write a view of a kept run as a drawing or a table."`
 	Standin standinCommand `cmd:"" help:"${standin}"`
 
-	Work       workCommand       `cmd:"" hidden:"" help:"Serve a part of the clients of a run that another process leads."`
+	Work       workCommand       `cmd:"" hidden:"" help:"Serve some clients of a run that another process leads."`
 	Help       helpCommand       `cmd:"" help:"Say what a command does, and which flags it has."`
 	About      versionCommand    `cmd:"" name:"version" help:"Print the version, the commit and its date."`
 	Completion completionCommand `cmd:"" help:"Write completion for a shell: source <(tidepull completion bash)."`

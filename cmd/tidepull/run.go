@@ -31,7 +31,7 @@ type showing struct {
 	Loops    int          `placeholder:"N" help:"${loops}"`
 	Workers  int          `placeholder:"N" help:"${workers}"`
 	From     []netip.Addr `placeholder:"ADDR,..." help:"${from}"`
-	Portable bool         `help:"Use the driver for systems without epoll, for comparison. It has no kernel receive times."`
+	Portable bool         `help:"${portable}"`
 }
 
 type runCommand struct {

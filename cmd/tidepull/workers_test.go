@@ -65,11 +65,11 @@ func startOver(t *testing.T, url string) (cmd *exec.Cmd, out *strings.Builder, s
 func workersOf(t *testing.T, pid int) (all []int) {
 	t.Helper()
 	for end := time.Now().Add(20 * time.Second); time.Now().Before(end); time.Sleep(20 * time.Millisecond) {
-		text, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", pid, pid))
 		tasks, _ := filepath.Glob(fmt.Sprintf("/proc/%d/task/*/children", pid))
 		all = nil
 		for _, task := range tasks {
-			if text, err = os.ReadFile(task); err != nil {
+			text, err := os.ReadFile(task)
+			if err != nil {
 				continue
 			}
 			for _, f := range strings.Fields(string(text)) {
@@ -169,7 +169,8 @@ func TestWorkerKilled(t *testing.T) {
 	for end := time.Now().Add(5 * time.Second); ; time.Sleep(50 * time.Millisecond) {
 		left := 0
 		for _, pid := range pids {
-			if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid)); err == nil && !strings.Contains(string(b), ") Z ") {
+			if b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid)); err == nil && !strings.Contains(string(b),
+				") Z ") {
 				left++
 			}
 		}

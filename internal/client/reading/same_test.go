@@ -61,8 +61,7 @@ tide {
 			fmt.Appendf(nil, `{"kind":"notice","text":"berth %d"}`, n))
 	}
 	r, hits := rand.New(rand.NewPCG(1, 2)), 0
-	var read func(*Reader, []byte, bool) string
-	read = func(by *Reader, text []byte, binary bool) string {
+	read := func(by *Reader, text []byte, binary bool) string {
 		m := by.Same(text, binary)
 		if m == nil {
 			m = by.Read(by.Part(text), binary, false)

@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"syscall"
 	"time"
+	"unsafe"
 )
 
 // Now reads the processor time used so far.
@@ -90,4 +91,15 @@ func Used(pid int) (time.Duration, bool) {
 	user, _ := strconv.ParseInt(string(words[11]), 10, 64)
 	system, _ := strconv.ParseInt(string(words[12]), 10, 64)
 	return time.Duration(user+system) * time.Second / userHertz, true
+}
+
+// clock reads the machine's monotonic clock (clock_gettime(2)), which its processes share.
+func clock() int64 {
+	var t syscall.Timespec
+	const monotonic = 1 // CLOCK_MONOTONIC
+	if _, _, errno := syscall.RawSyscall(syscall.SYS_CLOCK_GETTIME, monotonic, uintptr(unsafe.Pointer(&t)),
+		0); errno != 0 {
+		return time.Now().UnixNano()
+	}
+	return t.Nano()
 }

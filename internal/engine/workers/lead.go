@@ -13,6 +13,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/engine"
+	"tidepull/internal/engine/machine"
 	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/ledger"
@@ -171,7 +172,7 @@ func (l *Lead) Begin(a Account, at mono.Time) error {
 		l.workers[i].heard = time.Now().Add(at.Sub(mono.Now()))
 	}
 	l.mu.Unlock()
-	if err := errors.Join(say(l.facts, "begin", begin{at.OnMachine()}), l.facts.Flush()); err != nil {
+	if err := errors.Join(say(l.facts, "begin", begin{machine.Instant(at)}), l.facts.Flush()); err != nil {
 		return fmt.Errorf("workers: %w", err)
 	}
 	return nil

@@ -39,7 +39,7 @@ const lead = -1
 
 // A Begin says when the run begins.
 type begin struct {
-	At int64 // as mono.Time.OnMachine gives it
+	At int64 // as machine.Instant gives it
 }
 
 // A ready says that a worker could begin, or why it cannot.

@@ -12,6 +12,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/engine"
+	"tidepull/internal/engine/machine"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/trial"
 )
@@ -71,7 +72,7 @@ func Join(ctx context.Context, url, token string, number int) (*Worker, []byte, 
 		}
 	}
 	err := errors.Join(
-		hear(w.facts, "begin", w.failed, func(_ *nats.Msg, b begin) { w.begins <- mono.FromMachine(b.At) }),
+		hear(w.facts, "begin", w.failed, func(_ *nats.Msg, b begin) { w.begins <- machine.InstantHere(b.At) }),
 		listen(w.facts, subject("credit", number), func(*nats.Msg) { w.credits <- struct{}{} }),
 		w.facts.Flush())
 	var answer *nats.Msg

@@ -112,7 +112,8 @@ func TestCredits(t *testing.T) {
 		t.Fatal("not all facts have come")
 	}
 	w.Done(nil)
-	for end := time.Now().Add(5 * time.Second); l.Waited() == 0 && time.Now().Before(end); time.Sleep(time.Millisecond) {
+	for end := time.Now().Add(5 * time.Second); l.Waited() == 0 &&
+		time.Now().Before(end); time.Sleep(time.Millisecond) {
 	}
 	a.mu.Lock()
 	defer a.mu.Unlock()

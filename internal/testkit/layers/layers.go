@@ -10,7 +10,8 @@ var Groups = []string{"internal/base", "internal/wire", "internal/measure", "int
 
 // Apart are packages that are in none of them, with the highest group that they know; "": none.
 var Apart = map[string]string{
-	"trials": "", "scripts/mutants": "", "internal/testkit/layers": "", "internal/testkit/leak": "",
+	"internal/capacity": "", "trials": "", "scripts/mutants": "", "internal/testkit/layers": "",
+	"internal/testkit/leak": "",
 	"internal/testkit/port": "", "internal/testkit/cost": "", "internal/testkit/sim": "internal/engine",
 	"internal/testkit/rude": "internal/engine",
 }
@@ -18,7 +19,7 @@ var Apart = map[string]string{
 // Pure are the groups in which the packages, Impure aside, touch neither the network, nor files, nor the
 // system, and start no goroutine; and packages of other groups of which that is true as well.
 var Pure = []string{"internal/base", "internal/wire", "internal/measure", "internal/trial", "internal/client",
-	"internal/engine/account", "internal/standin/board", "internal/capture/recording"}
+	"internal/engine/account", "internal/standin/board", "internal/capture/recording", "internal/capacity"}
 
 // Impure are the exceptions to Pure.
 var Impure = map[string]bool{"internal/trial/language": true}
@@ -30,7 +31,7 @@ const Cookies = "internal/wire/http1"
 // Alone are libraries that only some packages may know, by the library's path
 // or the start of it.
 var Alone = map[string][]string{
-	"golang.org/x/sys":          {"internal/engine/poll", "internal/engine/traffic"},
+	"golang.org/x/sys":          {"internal/engine/poll", "internal/engine/traffic", "bench"},
 	"github.com/hashicorp/hcl":  {"internal/trial/language"},
 	"github.com/zclconf":        {"internal/trial/language"},
 	"charm.land/bubbletea":      {"internal/tui"},
@@ -38,6 +39,7 @@ var Alone = map[string][]string{
 	"charm.land/lipgloss":       {"internal/tui"},
 	"github.com/alecthomas":     {"cmd/tidepull"},
 	"github.com/HdrHistogram":   {"internal/report/export"},
+	"github.com/nats-io":        {"internal/engine/workers"},
 	"modernc.org/sqlite":        {"internal/report/store", "internal/standin"},
 	"database/sql":              {"internal/report/store", "internal/standin"},
 	"github.com/adrg/xdg":       {"internal/report/store", "cmd/tidepull"},
