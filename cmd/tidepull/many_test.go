@@ -41,6 +41,7 @@ session "listen" {
     that = floor(n / %d) %% %d == 0
     repeat {
       every = "10s"
+      times = 3 # so that nothing is under way when they close
       say { body = { kind = "notice", room = room, text = "level ${round} ${mark}" } }
     }
   }

@@ -73,7 +73,7 @@ func TestSame(t *testing.T) {
 		"whole, no value": "key   = msg.gauge\n  same  = true",
 	}
 	for name, feed := range feeds {
-		for seed := range uint64(seeds(10)) {
+		for seed := range uint64(seeds(3)) {
 			for _, shares := range []int{1, 3} {
 				tr, err := language.Parse([]byte(tides(seed, feed)), "sim.trial.hcl", language.Options{})
 				if err != nil {

@@ -58,7 +58,7 @@ tide {
 func TestUnmarked(t *testing.T) {
 	t.Parallel()
 	const from = "known_from = msg.from"
-	for seed := range uint64(seeds(10)) {
+	for seed := range uint64(seeds(4)) {
 		clean(t, playWith(t, unmarkedTrial(seed, from, "5s"), standin.Config{}, board.Switches{}))
 		clean(t, playWith(t, unmarkedTrial(seed, "", "10ms"), standin.Config{}, board.Switches{}))
 		many := playWith(t, unmarkedTrial(seed, "", "10ms"), standin.Config{},
