@@ -19,9 +19,14 @@ var helpTexts = kong.Vars{
 		"output is no terminal.",
 	"twin": "Another recording of the same session, made right after: what is the same in both must be the same " +
 		"now, and what is not is not compared.",
-	"keep_value": "This value does not vary, whatever is guessed. May be given more than once.",
-	"log":        "Write the tool's own log to FILE; by default to tidepull.log in the user's state folder.",
-	"portable":   "Use the driver for systems without epoll, for comparison. It has no kernel receive times.",
+	"keep_value":    "This value does not vary, whatever is guessed. May be given more than once.",
+	"log":           "Write the tool's own log to FILE; by default to tidepull.log in the user's state folder.",
+	"capacity_vary": "Vary this variable of the trial instead of the number of clients.",
+	"capacity_from": "The first load; by default an eighth of the trial's clients.",
+	"capacity_most": "The greatest load; by default 1,000 times the first.",
+	"at_least":      "Exit with 0 only if it bears so much (1 if less, 3 if that is not proven).",
+	"capacity_out":  "Write capacity.json, capacity.svg and capacity.pdf into this folder.",
+	"portable":      "Use the driver for systems without epoll, for comparison. It has no kernel receive times.",
 	"workers": "Serve the clients with so many processes. They are started by themselves if the clients need more " +
 		"open files " +
 		"than one process may have.",

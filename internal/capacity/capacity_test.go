@@ -67,3 +67,35 @@ func TestEdges(t *testing.T) {
 		t.Errorf("nothing tried: %+v", f)
 	}
 }
+
+// TestGrowth: of figures that grow with a power of the load, give or take 10 %, the interval holds the power.
+func TestGrowth(t *testing.T) {
+	r := rand.New(rand.NewPCG(3, 4))
+	inside := 0
+	const fits = 2000
+	for range fits {
+		power, n := 0.5+2*r.Float64(), 5+r.IntN(20)
+		var load, figure []float64
+		for range n {
+			x := math.Exp(6 * r.Float64())
+			load, figure = append(load, x), append(figure, 3*math.Pow(x, power)*math.Exp(0.1*r.NormFloat64()))
+		}
+		g, ok := GrowthOf(load, figure)
+		if !ok || g.Points != n {
+			t.Fatalf("%+v, %v", g, ok)
+		}
+		if g.Low <= power && power <= g.High {
+			inside++
+		}
+	}
+	if inside < fits*93/100 || inside > fits*97/100 {
+		t.Errorf("the interval holds the power in %d of %d", inside, fits)
+	}
+	if _, ok := GrowthOf([]float64{5, 5, 5, 5, 5}, []float64{1, 2, 3, 4, 5}); ok {
+		t.Error("a power of one load")
+	}
+	g := Growth{Power: 2, Low: 1.8, High: 2.2}
+	if at := g.Reaches(100, 10, 40); math.Abs(at-200) > 1e-9 {
+		t.Errorf("10 at 100 comes to 40 at %v", at)
+	}
+}

@@ -7,5 +7,6 @@ type Source struct {
 	Target string            // what goes before the target's address
 	Set    map[string]string // what goes before the defaults of variables
 	Kernel bool
+	Shape  Shape
 	Files  map[string][]byte // that it names, by path
 }
