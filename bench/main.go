@@ -35,6 +35,7 @@ func main() {
 	loops := flag.Int("fed", 0, "only feed so many loops from memory, and print the deliveries a second")
 	alone := flag.Bool("transports", false, "only compare transports, and print it")
 	beside := flag.Bool("beside", false, "only measure the engine beside the bare reader, and print the ratios")
+	screen := flag.Bool("screen", false, "only measure a screen beside none, and print the ratios")
 	flag.Parse()
 	if *rounds < 1 {
 		fmt.Fprintf(os.Stderr, "bench: -rounds %d: at least one is needed\n", *rounds)
@@ -49,7 +50,7 @@ func main() {
 		fmt.Println(perSecond)
 		return
 	}
-	if err := bench(*rounds, *out, *alone, *beside); err != nil {
+	if err := bench(*rounds, *out, *alone, *beside, *screen); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -62,7 +63,7 @@ type bencher struct {
 	reader string
 }
 
-func bench(rounds int, out string, transports, beside bool) error {
+func bench(rounds int, out string, transports, beside, screen bool) error {
 	dir, err := os.MkdirTemp("", "tidepull-bench")
 	if err != nil {
 		return err
@@ -78,6 +79,16 @@ func bench(rounds int, out string, transports, beside bool) error {
 	r := report{costs: make([]cost, len(ways))}
 	if beside {
 		return b.ratios(rounds)
+	}
+	if screen {
+		for range rounds {
+			plainly, shown, err := b.screens()
+			if err != nil {
+				return err
+			}
+			fmt.Printf("headless %.2f us, with a screen %.2f us a delivery: %.2f\n", plainly, shown, shown/plainly)
+		}
+		return nil
 	}
 	if transports {
 		for range rounds {
@@ -275,6 +286,7 @@ type load struct {
 	every   time.Duration // from one message of the one that speaks to the next
 	silence time.Duration // before the first
 	store   string
+	names   string // in those of clients: two engines on one server must not share them
 }
 
 // plain is the load of the comparison with the bare reader.
@@ -294,7 +306,7 @@ func small(store string) load {
 func (b *bencher) trialOf(l load, addr string) (string, error) {
 	crew := ""
 	if l.clients > 0 {
-		crew = fmt.Sprintf("crew \"watchers\" {\n  clients = %d\n  session = session.watch\n}\n", l.clients)
+		crew = fmt.Sprintf("crew \"watchers"+l.names+"\" {\n  clients = %d\n  session = session.watch\n}\n", l.clients)
 	}
 	// 128 bytes on the wire, as in the design's own measurement.
 	source := crew + `
@@ -316,7 +328,7 @@ session "speak" {
     say { body = { kind = "notice", room = room, text = "gauge 3.2 m ${mark}" } }
   }
 }
-crew "speakers" {
+crew "speakers` + l.names + `" {
   clients = ` + strconv.Itoa(max(1, l.rooms)) + `
   session = session.speak
 }
@@ -325,7 +337,7 @@ tide {
   slack { lasts = "` + (window + 8*time.Second).String() + `" }
 }
 `
-	path := filepath.Join(b.dir, fmt.Sprintf("bench-%d.trial.hcl", l.clients))
+	path := filepath.Join(b.dir, fmt.Sprintf("bench%s-%d.trial.hcl", l.names, l.clients))
 	return path, os.WriteFile(path, []byte(source), 0o666)
 }
 

@@ -30,12 +30,17 @@ func (b *bencher) screens() (plainly, shown float64, err error) {
 	if err != nil {
 		return 0, 0, err
 	}
+	l.names = "-on-screen"
+	shownPath, err := b.trialOf(l, addr)
+	if err != nil {
+		return 0, 0, err
+	}
 	bare, err := start(pinned(1, b.tool, "--store=-", "run", path, "--headless"))
 	if err != nil {
 		return 0, 0, err
 	}
 	defer bare.end()
-	cmd := pinned(1, b.tool, "--store=-", "run", path)
+	cmd := pinned(1, b.tool, "--store=-", "run", shownPath)
 	screen, err := onScreen(cmd)
 	if err != nil {
 		return 0, 0, err
