@@ -83,11 +83,11 @@ func (c *conductor) follow(dst []fact.Note, n *fact.Note) []fact.Note {
 		if !c.comes[n.Client] { // nobody has counted on it
 			break
 		}
-		if gone := n.By > 0; c.gone[n.Client] == gone {
+		gone := n.By > 0
+		if c.gone[n.Client] == gone {
 			break // of one whose process has ended it is told once more
-		} else {
-			c.gone[n.Client] = gone
 		}
+		c.gone[n.Client] = gone
 		c.ended[c.crews[n.Client]] += int(n.By)
 		c.groups[c.group(n.Client)] -= int(n.By)
 		if n.By < 0 {
