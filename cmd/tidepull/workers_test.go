@@ -34,6 +34,7 @@ session "watch" {
     }
   }
   pause { lasts = "2s" }
+  assert "all have spoken" { that = messages.sent == 1440 }
 }
 crew "pilots" {
   clients = 60
@@ -117,6 +118,16 @@ func summaryOf(t *testing.T, path string) (sum run.Summary) {
 	return sum
 }
 
+// passedAtAll reports whether a check was made by so many clients, and failed at none.
+func passedAtAll(all []run.CheckSummary, name string, clients int64) bool {
+	for _, c := range all {
+		if c.Name == name {
+			return c.Held == clients && c.Failed == 0
+		}
+	}
+	return false
+}
+
 // TestWorkers: the ledger of clients in three processes is exact to the message, beside the truth of a server that
 // loses some.
 func TestWorkers(t *testing.T) {
@@ -128,7 +139,7 @@ func TestWorkers(t *testing.T) {
 	l := sum.Ledger
 	if sum.Messages.Sent != 2*12*60 || l.Lost != int64(truth.Totals.Lost) || l.Lost == 0 ||
 		l.Delivered+l.Late != int64(truth.Totals.Written) || l.Excused+l.Stray+l.Duplicate != 0 ||
-		sum.Processes.Workers != 3 || len(sum.Processes.Lost) != 0 {
+		sum.Processes.Workers != 3 || !passedAtAll(sum.Checks, "all have spoken", 60) || len(sum.Processes.Lost) != 0 {
 		t.Errorf("%v: %+v, the truth %+v\n%s", err, l, truth, out)
 	}
 }
@@ -155,7 +166,7 @@ func TestWorkerKilled(t *testing.T) {
 	sum := summaryOf(t, summary)
 	if status := cmd.ProcessState.ExitCode(); status != exitNotProven || sum.Ledger.Lost+sum.Ledger.Stray != 0 ||
 		len(sum.Processes.Lost) != 1 || sum.Processes.Lost[0].Clients != 20 ||
-		!strings.Contains(sum.Why, "worker 1 ended: signal: killed at 0:0") {
+		!strings.Contains(out.String(), "not proven: worker 1 ended: signal: killed at 0:0") {
 		t.Errorf("status %d: %+v, %+v\n%s", status, sum.Ledger, sum.Processes, out)
 	}
 

@@ -2,6 +2,8 @@ package run
 
 import (
 	"fmt"
+	"slices"
+	"strings"
 	"time"
 
 	"tidepull/internal/base/units"
@@ -38,4 +40,18 @@ func (p Processes) whole() Processes {
 		p.Lost = []LostWorker{}
 	}
 	return p
+}
+
+// missingClients takes back what a run that lost a worker would blame the server for, though it may be the missing
+// clients' doing: checks, of what others should have said and of the run's figures.
+func (s *Snapshot) missingClients() {
+	if len(s.Processes.Lost) == 0 {
+		return
+	}
+	s.Judgements = slices.Clone(s.Judgements) // earlier snapshots share them
+	for i := range s.Judgements {
+		if j := &s.Judgements[i]; j.Verdict == Broken && strings.HasPrefix(j.Limit.Figure, "checks.") {
+			j.Verdict, j.Why = NotProven, s.Processes.Words()[0]
+		}
+	}
 }

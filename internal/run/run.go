@@ -329,6 +329,7 @@ func (r *Run) collect(failed <-chan error) {
 	last.Finished = true
 	last.Shared = last.InCommon()
 	last.provesNothing()
+	last.missingClients()
 	r.snapshot.Store(&last)
 	r.log.Info("run ends", "trial", r.trial.Name, "elapsed", last.Elapsed, "owed", last.Total.Total.Owed, "lost",
 		last.Total.Total.Lost, "error", last.Err)
