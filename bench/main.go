@@ -407,24 +407,31 @@ func (b *bencher) beside(l load) (bare, engine float64, err error) {
 	if err := flowing(addr, float64(2*l.clients)); err != nil {
 		return 0, 0, err
 	}
+	if bare, engine, err = each(addr, reader.cmd, tool.cmd); err != nil {
+		return 0, 0, err
+	}
+	tool.cmd.Process.Signal(os.Interrupt)
+	return bare, engine, nil
+}
+
+// each measures what CPU two processes take for each of their deliveries over a window, in microseconds: half of what
+// the stand-in makes goes to each.
+func each(addr string, a, b *exec.Cmd) (first, second float64, err error) {
 	before, err := askTruth(addr)
 	if err != nil {
 		return 0, 0, err
 	}
-	usedBare, usedTool := cpu(reader.cmd.Process.Pid), cpu(tool.cmd.Process.Pid)
+	usedFirst, usedSecond := cpu(a.Process.Pid), cpu(b.Process.Pid)
 	time.Sleep(window)
 	after, err := askTruth(addr)
 	if err != nil {
 		return 0, 0, err
 	}
-	each := (after.Totals.Written - before.Totals.Written) / 2
-	if each <= 0 {
+	half := (after.Totals.Written - before.Totals.Written) / 2
+	if half <= 0 {
 		return 0, 0, errors.New("nothing was delivered within the window: something else takes the machine's cores")
 	}
-	bare = (cpu(reader.cmd.Process.Pid) - usedBare) * 1e6 / each
-	engine = (cpu(tool.cmd.Process.Pid) - usedTool) * 1e6 / each
-	tool.cmd.Process.Signal(os.Interrupt)
-	return bare, engine, nil
+	return (cpu(a.Process.Pid) - usedFirst) * 1e6 / half, (cpu(b.Process.Pid) - usedSecond) * 1e6 / half, nil
 }
 
 type summary struct {

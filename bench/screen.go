@@ -1,7 +1,6 @@
 package main
 
 import (
-	"errors"
 	"fmt"
 	"io"
 	"os"
@@ -53,22 +52,9 @@ func (b *bencher) screens() (plainly, shown float64, err error) {
 	if err := flowing(addr, 2*screenClients); err != nil {
 		return 0, 0, err
 	}
-	before, err := askTruth(addr)
-	if err != nil {
+	if plainly, shown, err = each(addr, bare.cmd, cmd); err != nil {
 		return 0, 0, err
 	}
-	usedBare, usedScreen := cpu(bare.cmd.Process.Pid), cpu(cmd.Process.Pid)
-	time.Sleep(window)
-	after, err := askTruth(addr)
-	if err != nil {
-		return 0, 0, err
-	}
-	each := (after.Totals.Written - before.Totals.Written) / 2
-	if each <= 0 {
-		return 0, 0, errors.New("nothing was delivered within the window")
-	}
-	plainly = (cpu(bare.cmd.Process.Pid) - usedBare) * 1e6 / each
-	shown = (cpu(cmd.Process.Pid) - usedScreen) * 1e6 / each
 	bare.cmd.Process.Signal(os.Interrupt)
 	return plainly, shown, nil
 }
