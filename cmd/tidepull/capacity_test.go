@@ -49,6 +49,9 @@ limit "prompt" {
 	if err == nil {
 		err = json.Unmarshal(b, &found)
 	}
+	if err == nil && found.High == nil && found.Knee != "" && status == exitNotProven {
+		t.Skipf("this machine proves nothing of so little: %s", found.Knee)
+	}
 	if err != nil || found.High == nil {
 		t.Fatalf("%v, status %d\n%s", err, status, out)
 	}
