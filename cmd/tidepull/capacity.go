@@ -33,9 +33,8 @@ type capacityCommand struct {
 	AtLeast float64           `placeholder:"N" help:"${at_least}"`
 	Window  time.Duration     `default:"6s" help:"How long the load stays in each window."`
 	Windows int               `default:"30" help:"At most so many windows that prove something."`
-	Loops   int               `placeholder:"N" help:"${loops}"`
-	Workers int               `placeholder:"N" help:"${workers}"`
 	Out     string            `placeholder:"DIR" help:"${capacity_out}"`
+	spreading
 	connecting
 	remote
 }
@@ -86,7 +85,7 @@ func (c *capacityCommand) Run(a *app) error {
 	if err != nil {
 		return err
 	}
-	if err := c.mayRun(t); err != nil {
+	if err := errors.Join(c.spreading.check(), c.mayRun(t)); err != nil {
 		return err
 	}
 	if c.Out != "" {
@@ -145,16 +144,13 @@ func (c *capacityCommand) load(at float64, length time.Duration) (*trial.Trial, 
 	if err != nil || at == 0 {
 		return t, err
 	}
-	clients := float64(t.Clients())
+	shape, clients := trial.Shape{Steady: length}, float64(t.Clients())
 	if c.Vary == "" {
-		o.Shape.Scale, clients = at/clients, at
+		shape.Scale, clients = at/clients, at
 	}
 	// Who comes too fast breaks what a crowd that is there does not.
-	o.Shape.Flood = max(time.Second, time.Duration(clients/400*float64(time.Second)))
-	o.Shape.Steady = length
-	if t, err = language.Load(c.File, o); err != nil {
-		return nil, err
-	}
+	shape.Flood = max(time.Second, time.Duration(clients/400*float64(time.Second)))
+	t.Reshape(shape)
 	t.Target.Anywhere = c.RemoteOK
 	return t, c.redirect(t)
 }
@@ -352,7 +348,7 @@ func (f *foundCapacity) write(dir string) error {
 
 // chart draws the probability that a window breaks over the load, with the windows.
 func (f *foundCapacity) chart() *chart.Chart {
-	broke, held := chart.Series{Name: "broke", Style: chart.Points}, chart.Series{Name: "held", Style: chart.Dotted}
+	broke, held := chart.Series{Name: "broke", Style: chart.Points}, chart.Series{Name: "held", Style: chart.Points}
 	least, most := math.Inf(1), 0.0
 	c := &chart.Chart{Title: "capacity of " + f.Target, Notes: strings.Split(f.Says(), "\n"),
 		X: chart.Axis{Label: f.Of, Log: true, Name: chart.Count}, Y: chart.Axis{Label: "share of windows that break"}}
@@ -369,7 +365,6 @@ func (f *foundCapacity) chart() *chart.Chart {
 		}
 		least, most = min(least, w.Load), max(most, w.Load)
 	}
-	held.Style = chart.Points
 	if f.At > 0 {
 		curve := chart.Series{Name: "likely to break", Style: chart.Solid}
 		for i := range 101 {

@@ -28,10 +28,25 @@ type showing struct {
 	Out      string `placeholder:"DIR" help:"${run_out}"`
 	Metrics  string `placeholder:"ADDR" help:"Serve live figures to Prometheus at http://ADDR/metrics."`
 	remote
-	Loops    int          `placeholder:"N" help:"${loops}"`
-	Workers  int          `placeholder:"N" help:"${workers}"`
+	spreading
 	From     []netip.Addr `placeholder:"ADDR,..." help:"${from}"`
 	Portable bool         `help:"${portable}"`
+}
+
+// spreading are the flags that say over what clients are dealt out.
+type spreading struct {
+	Loops   int `placeholder:"N" help:"${loops}"`
+	Workers int `placeholder:"N" help:"${workers}"`
+}
+
+func (s *spreading) check() error {
+	if s.Loops < 0 || s.Loops > trial.MaxLoops {
+		return fmt.Errorf("--loops is %d; it may be 1 to %d", s.Loops, trial.MaxLoops)
+	}
+	if s.Workers < 0 || s.Workers > run.MostWorkers {
+		return fmt.Errorf("--workers is %d; it may be 1 to %d", s.Workers, run.MostWorkers)
+	}
+	return nil
 }
 
 type runCommand struct {
@@ -89,11 +104,8 @@ func (c *connecting) redirect(t *trial.Trial) error {
 // carryOut runs a trial, shows it, writes what was asked for, and returns what
 // the exit status follows from.
 func (s *showing) carryOut(a *app, t *trial.Trial) error {
-	if s.Loops < 0 || s.Loops > trial.MaxLoops {
-		return fmt.Errorf("--loops is %d; it may be 1 to %d", s.Loops, trial.MaxLoops)
-	}
-	if s.Workers < 0 || s.Workers > run.MostWorkers {
-		return fmt.Errorf("--workers is %d; it may be 1 to %d", s.Workers, run.MostWorkers)
+	if err := s.spreading.check(); err != nil {
+		return err
 	}
 	if err := s.mayRun(t); err != nil {
 		return err

@@ -302,11 +302,7 @@ func (e *Engine) Put(share int, b *fact.Batch) {
 	defer e.working.Unlock()
 	e.takeAll()
 	if e.account.Ended() {
-		select {
-		case <-e.ended:
-		default:
-			close(e.ended)
-		}
+		e.end()
 	}
 }
 
@@ -315,6 +311,11 @@ func (e *Engine) Fail(err error) {
 	e.working.Lock()
 	defer e.working.Unlock()
 	e.fail(err)
+	e.end()
+}
+
+// end tells follow that there is nothing more to wait for; the caller works on the account.
+func (e *Engine) end() {
 	select {
 	case <-e.ended:
 	default:

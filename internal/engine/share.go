@@ -196,6 +196,11 @@ func (s *share) flushFacts(now mono.Time) {
 		s.ticks = ticks + 1
 		s.batch.Part = s.part(ticks, false)
 	}
+	s.deliver()
+}
+
+// deliver hands the batch over.
+func (s *share) deliver() {
 	if err := s.engine.deliverFacts(s.number, &s.batch); err != nil {
 		s.failure = err
 	}
@@ -222,9 +227,7 @@ func (s *share) finish() {
 	s.env.CaughtUp(mono.Never, mono.Never)
 	s.batch = fact.Batch{Log: s.env.Facts, UpTo: mono.Time(s.since(now)), Ended: true,
 		Part: s.part(fact.LastTick, true)}
-	if err := s.engine.deliverFacts(s.number, &s.batch); err != nil {
-		s.failure = err
-	}
+	s.deliver()
 }
 
 func (s *share) fireTimers(now mono.Time) {

@@ -70,12 +70,8 @@ type fleet struct {
 }
 
 // startFleet starts the workers of a run, which wait to begin.
-func startFleet(ctx context.Context, o Options, to *places, n, loops int) (*fleet, error) {
+func startFleet(ctx context.Context, o Options, log *slog.Logger, to *places, n, loops int) (*fleet, error) {
 	t := o.Trial
-	log := o.Log
-	if log == nil {
-		log = slog.New(slog.DiscardHandler)
-	}
 	f := &fleet{log: log, order: workOrder{Source: t.Source, Seed: t.Seed, At: t.Target.At, Anywhere: t.Target.Anywhere,
 		Workers: n, Loops: loops, Run: runNumber(), Portable: o.Portable, Live: o.Live, From: o.From}}
 	if len(f.order.From) == 0 {
@@ -97,8 +93,7 @@ func startFleet(ctx context.Context, o Options, to *places, n, loops int) (*flee
 			return nil, fmt.Errorf("the tool's own program: %w", err)
 		}
 	}
-	var ctxGather context.Context
-	ctxGather, cancel := context.WithTimeoutCause(ctx, time.Minute, errors.New("some are not there after a minute"))
+	gathering, cancel := context.WithTimeoutCause(ctx, time.Minute, errors.New("some are not there after a minute"))
 	defer cancel()
 	for i := range n {
 		if err := f.start(tool, i); err != nil {
@@ -106,7 +101,7 @@ func startFleet(ctx context.Context, o Options, to *places, n, loops int) (*flee
 			return nil, fmt.Errorf("starting worker %d: %w", i, err)
 		}
 	}
-	if f.kernelTimes, err = f.lead.Gather(ctxGather); err != nil {
+	if f.kernelTimes, err = f.lead.Gather(gathering); err != nil {
 		f.end(true)
 		return nil, err
 	}
@@ -142,10 +137,9 @@ func (f *fleet) start(tool string, number int) error {
 }
 
 // engine makes the engine that has the account of what the workers tell.
-func (f *fleet) engine(cfg engine.Config) *engine.Engine {
-	cfg.Run, cfg.Shares, cfg.Elsewhere = f.order.Run, f.order.Workers*f.order.Loops, f.lead
-	cfg.Start = mono.Now().Add(settingUp + time.Duration(cfg.Trial.Clients())*perClient)
-	return engine.New(cfg)
+func (f *fleet) engine(t *trial.Trial) *engine.Engine {
+	return engine.New(engine.Config{Trial: t, Run: f.order.Run, Shares: f.order.Workers * f.order.Loops,
+		Elsewhere: f.lead, Start: mono.Now().Add(settingUp + time.Duration(t.Clients())*perClient)})
 }
 
 // How long workers have from the order to begin to the beginning: each makes its clients.
@@ -197,11 +191,7 @@ func (f *fleet) processes() (p Processes) {
 	if f == nil {
 		return p
 	}
-	p.Workers, p.Waited = f.order.Workers, f.lead.Waited()
-	for _, l := range f.lead.Lost() {
-		p.Lost = append(p.Lost, LostWorker(l))
-	}
-	return p
+	return Processes{Workers: f.order.Workers, Waited: f.lead.Waited(), Lost: f.lead.Lost()}
 }
 
 // Work is what a worker process does: it joins the lead at a NATS URL, which a token opens, and serves its part of the

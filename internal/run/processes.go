@@ -4,24 +4,16 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-	"time"
 
 	"tidepull/internal/base/units"
+	"tidepull/internal/engine/workers"
 )
 
 // Processes says which processes served a run's clients, besides the one that kept its account.
 type Processes struct {
-	Workers int          `json:"workers"` // 0: the clients were in the process with the account
-	Lost    []LostWorker `json:"lost"`
-	Waited  int          `json:"batches_waited"` // of facts, as the account was behind
-}
-
-// A LostWorker is one that ended, or fell silent, before its clients had ended.
-type LostWorker struct {
-	Worker  int           `json:"worker"`
-	Clients int           `json:"clients"` // of whom nothing is known from then on
-	At      time.Duration `json:"at_ns"`   // since the start of the run
-	Why     string        `json:"why"`     // the rest of a sentence
+	Workers int            `json:"workers"` // 0: the clients were in the process with the account
+	Lost    []workers.Lost `json:"lost"`
+	Waited  int            `json:"batches_waited"` // of facts, as the account was behind
 }
 
 // Words say which workers were lost, one in a sentence.
@@ -37,7 +29,7 @@ func (p *Processes) Words() (all []string) {
 // whole is with a list in place of none.
 func (p Processes) whole() Processes {
 	if p.Lost == nil {
-		p.Lost = []LostWorker{}
+		p.Lost = []workers.Lost{}
 	}
 	return p
 }

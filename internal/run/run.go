@@ -155,7 +155,7 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 			control.Close()
 			return nil, errors.New("faults by the kernel need one process: take path = \"own\", or fewer clients")
 		}
-		fleet, err = startFleet(ctx, o, to, workers, n)
+		fleet, err = startFleet(ctx, o, log, to, workers, n)
 	} else if l, err = stack(t, o, control, n, 0); err == nil && len(o.From) > 0 {
 		to.from(o.From[0])
 	} else if err != nil && control != nil {
@@ -169,13 +169,13 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 	r.listensAt = to.listening()
 	served := to.served()
 	r.pressure = pressure.Watch(func() ([]int, bool) { return pressure.Listening(served) })
-	if cfg := (engine.Config{Trial: t, Run: runNumber(), Pressure: r.pressure.Between}); fleet != nil {
+	if fleet != nil {
 		r.kernel = fleet.kernelTimes
-		r.engine = fleet.engine(cfg)
+		r.engine = fleet.engine(t)
 	} else {
 		giveProcessors(n)
 		r.kernel = l.drivers[0].KernelTimes()
-		r.engine = l.engine(cfg, to, r.pressure)
+		r.engine = l.engine(engine.Config{Trial: t, Run: runNumber()}, to, r.pressure)
 	}
 	shown := t.Shown()
 	shown.Target.Address += to.note()

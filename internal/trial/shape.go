@@ -24,6 +24,7 @@ func (t *Trial) Reshape(s Shape) {
 			c.Tide = Tide{}
 		}
 	}
+	t.Source.Shape = s
 	if s.Steady > 0 {
 		t.Tide = Tide{Legs: []Leg{{Word: "flood", To: 1, Over: s.Flood}, {Word: "slack", To: 1, Over: s.Steady}}}
 	}

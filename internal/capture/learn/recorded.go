@@ -4,9 +4,9 @@ import (
 	"cmp"
 	"encoding/json"
 	"errors"
+	"maps"
 	"net/url"
 	"slices"
-	"sort"
 	"strings"
 	"time"
 
@@ -204,8 +204,7 @@ func (g *Given) find(a *language.Answers, first, second []said, say int) []Heard
 // texts are what a client can have chosen in a message: the texts in JSON that do not say of which kind it is, or, of
 // what is no JSON, the rest of a line from each word but the first on.
 func texts(message string) (all []string) {
-	var v any
-	if json.Unmarshal([]byte(strings.TrimLeft(message, "0123456789")), &v) == nil {
+	if v, _, is := jsonIn(message); is {
 		eachText(v, "", func(name, text string) {
 			if !language.NamesKind(name) {
 				all = append(all, text)
@@ -225,6 +224,13 @@ func texts(message string) (all []string) {
 	return all
 }
 
+// jsonIn gives the value in a message of JSON, and the digits in front of it.
+func jsonIn(message string) (v any, digits string, is bool) {
+	text := strings.TrimLeft(message, "0123456789")
+	is = json.Unmarshal([]byte(text), &v) == nil
+	return v, message[:len(message)-len(text)], is
+}
+
 // eachText calls f with every text in a value of JSON, in an order that is always the same.
 func eachText(v any, name string, f func(name, text string)) {
 	switch v := v.(type) {
@@ -239,12 +245,7 @@ func eachText(v any, name string, f func(name, text string)) {
 			eachText(item, at, f)
 		}
 	case map[string]any:
-		keys := make([]string, 0, len(v))
-		for k := range v {
-			keys = append(keys, k)
-		}
-		sort.Strings(keys)
-		for _, k := range keys {
+		for _, k := range slices.Sorted(maps.Keys(v)) {
 			eachText(v[k], k, f)
 		}
 	}
@@ -253,13 +254,13 @@ func eachText(v any, name string, f func(name, text string)) {
 // formOf is what messages of one kind have in common: their fields and what says of which kind they are, or the first
 // word.
 func formOf(message string) string {
-	var v any
-	if json.Unmarshal([]byte(strings.TrimLeft(message, "0123456789")), &v) != nil {
+	v, digits, is := jsonIn(message)
+	if !is {
 		word, _, _ := strings.Cut(message, " ")
 		return word
 	}
 	var b strings.Builder
-	b.WriteString(message[:len(message)-len(strings.TrimLeft(message, "0123456789"))])
+	b.WriteString(digits)
 	eachText(v, "", func(name, text string) {
 		b.WriteString(name + "=")
 		if language.NamesKind(name) {

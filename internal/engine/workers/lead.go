@@ -40,10 +40,10 @@ type Account interface {
 
 // A Lost is a worker that ended, or fell silent, before its shares had.
 type Lost struct {
-	Worker  int
-	Clients int
-	At      time.Duration // since the start of the run: nothing is known of its clients from then on
-	Why     string        // the rest of a sentence
+	Worker  int           `json:"worker"`
+	Clients int           `json:"clients"` // of whom nothing is known from then on
+	At      time.Duration `json:"at_ns"`   // since the start of the run
+	Why     string        `json:"why"`     // the rest of a sentence
 }
 
 // A Lead is the lead's end of the lines to the workers. It implements engine.Elsewhere.

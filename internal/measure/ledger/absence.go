@@ -75,6 +75,16 @@ func (l *Ledger) mayCatchUp(c Client, sent, settled mono.Time) bool {
 	return was && a.To.Add(l.cfg.Grace) > settled
 }
 
+// putOff gives what stays of a row that is being settled, for a delivery that is judged later; its second is not over
+// until that is.
+func (r *row) putOff() *row {
+	if r.claimed == nil {
+		r.claimed = &row{say: r.say, number: r.number, cell: r.cell}
+	}
+	r.say.Sheet.live++
+	return r.claimed
+}
+
 // claim keeps a delivery of a row that is being settled for when its recipient is
 // back; false if there are too many.
 func (l *Ledger) claim(r *row, c Client) bool {
@@ -82,12 +92,7 @@ func (l *Ledger) claim(r *row, c Client) bool {
 	if len(k.all) >= maxClaims {
 		return false
 	}
-	kept := r.claimed
-	if kept == nil {
-		kept = &row{say: r.say, number: r.number, cell: r.cell}
-		r.claimed = kept
-	}
-	r.say.Sheet.live++
+	kept := r.putOff()
 	k.byNumber[r.number] = len(k.all)
 	k.all = append(k.all, claim{row: kept})
 	return true

@@ -49,12 +49,7 @@ func (l *Ledger) putsOff(r *row, slot int) bool {
 	if len(b.all) >= maxBacklog {
 		return false
 	}
-	kept := r.claimed
-	if kept == nil {
-		kept = &row{say: r.say, number: r.number, cell: r.cell}
-		r.claimed = kept
-	}
-	r.say.Sheet.live++
+	kept := r.putOff()
 	b.all = append(b.all, waiting{kept, in.asked})
 	l.judgesBacklog(c, min(x.To, sent.Add(longBacklog)).Add(l.cfg.Grace))
 	return true

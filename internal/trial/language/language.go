@@ -32,7 +32,6 @@ type Options struct {
 	Target string            // goes before the target's address in the file
 	Set    map[string]string // goes before the defaults of variables
 	Kernel bool              // as if the trial said path = "kernel"
-	Shape  trial.Shape       // another load than the trial's
 	// Read reads the files that a trial names; os.ReadFile if it is nil.
 	Read func(path string) ([]byte, error)
 }
@@ -54,7 +53,7 @@ func Parse(src []byte, name string, o Options) (*trial.Trial, error) {
 		o.Read = func(path string) ([]byte, error) { return ReadFile(path, maxDataFile) }
 	}
 	source := trial.Source{Name: name, Text: src, Target: o.Target, Set: o.Set, Kernel: o.Kernel,
-		Shape: o.Shape, Files: map[string][]byte{}}
+		Files: map[string][]byte{}}
 	read := o.Read
 	o.Read = func(path string) ([]byte, error) {
 		b, err := read(path)
@@ -75,7 +74,6 @@ func Parse(src []byte, name string, o Options) (*trial.Trial, error) {
 	if r.diags.HasErrors() {
 		return nil, &Errors{r.diags, r.sources}
 	}
-	r.trial.Reshape(o.Shape)
 	r.trial.NumberSteps()
 	r.trial.Source = source
 	return &r.trial, nil
@@ -83,13 +81,17 @@ func Parse(src []byte, name string, o Options) (*trial.Trial, error) {
 
 // Again reads a trial that another process has read. It touches no file.
 func Again(s *trial.Source) (*trial.Trial, error) {
-	return Parse(s.Text, s.Name, Options{Target: s.Target, Set: s.Set, Kernel: s.Kernel, Shape: s.Shape,
+	t, err := Parse(s.Text, s.Name, Options{Target: s.Target, Set: s.Set, Kernel: s.Kernel,
 		Read: func(path string) ([]byte, error) {
 			if b, is := s.Files[path]; is {
 				return b, nil
 			}
 			return nil, fmt.Errorf("%s: %w", path, fs.ErrNotExist)
 		}})
+	if err == nil {
+		t.Reshape(s.Shape)
+	}
+	return t, err
 }
 
 // wrongTarget says what is wrong with an address on the command line; "" if nothing is, or if there is none.
