@@ -130,7 +130,7 @@ func (f *fleet) start(tool string, number int) error {
 		if err != nil {
 			why = "ended: " + err.Error()
 		}
-		f.lead.Lose(number, why)
+		f.lead.Ended(number, why)
 		f.log.Info("a worker has ended", "worker", number, "error", err)
 	}()
 	return nil

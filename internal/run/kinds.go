@@ -12,6 +12,10 @@ import (
 var kindNames = [ledger.NumKinds]string{ledger.Notice: "messages to rooms", ledger.Whisper: "private messages",
 	ledger.Joined: "announcements of who enters", ledger.Gone: "announcements of who leaves"}
 
+// oneOfKind is what one of them is called.
+var oneOfKind = [ledger.NumKinds]string{ledger.Notice: "message to a room", ledger.Whisper: "private message",
+	ledger.Joined: "announcement of who enters", ledger.Gone: "announcement of who leaves"}
+
 // Kinds says of which kinds what a broken limit counts is: " (all announcements of who leaves)"; "" if it is of
 // messages to rooms alone, or if nothing is known of it.
 func (s *Snapshot) Kinds(j *Judgement) string {
@@ -44,7 +48,10 @@ func (s *Snapshot) kindsOf(fate ledger.Fate) string {
 	}
 	var all []string
 	for kind, n := range counts {
-		if n > 0 {
+		switch {
+		case n == 1:
+			all = append(all, "1 "+oneOfKind[kind])
+		case n > 1:
 			all = append(all, fmt.Sprintf("%s %s", units.Count(n), kindNames[kind]))
 		}
 	}

@@ -79,6 +79,8 @@ type worker struct {
 	done   bool
 	lost   bool
 	waited int
+	line   uint64 // its line for facts, as the server numbers them
+	why    string // it could not go on
 }
 
 // told is how far the facts of a share go.
@@ -129,6 +131,9 @@ func Listen(cfg Config) (*Lead, error) {
 				}
 			}),
 			hear(l.facts, subject("ready", i), l.failed, func(_ *nats.Msg, r ready) {
+				l.mu.Lock()
+				l.workers[i].line = r.Line
+				l.mu.Unlock()
 				l.ready <- readied{r, i}
 			}),
 			listen(l.facts, subject("facts", i), func(m *nats.Msg) { l.takes(i, m.Data) }),
@@ -180,6 +185,13 @@ func (l *Lead) Begin(a Account, at mono.Time) error {
 
 // takes takes a batch of a worker to the account, and gives it the credit for the next one.
 func (l *Lead) takes(from int, b []byte) {
+	if len(b) == 0 { // Ended: nothing comes of it any more
+		l.mu.Lock()
+		why := l.workers[from].why
+		l.mu.Unlock()
+		l.Lose(from, why)
+		return
+	}
 	seq, share, batch, err := parseFacts(b)
 	l.mu.Lock()
 	w := &l.workers[from]
@@ -227,17 +239,42 @@ func (l *Lead) ended(from int, d done) {
 	l.mu.Lock()
 	w := &l.workers[from]
 	w.done, w.waited = true, d.Waited
+	if d.Wrong != "" {
+		w.why = "failed: " + d.Wrong
+	}
 	l.mu.Unlock()
-	switch {
-	case d.NotReached:
+	if d.NotReached {
 		l.failed(engine.ErrNotReached)
-	case d.Wrong != "":
-		l.Lose(from, "failed: "+d.Wrong)
 	}
 }
 
-// Lose gives a worker up, whose process has ended or is silent: of its clients nothing is known from then on, and
-// nobody is blamed for what becomes of them. One that has told everything cannot be lost.
+// Ended gives a worker up whose process has ended, unless it has told everything. What it told before may be on its
+// way still: so the server is waited for to have read its line to the end, and then a message of the lead's own goes
+// the same way, behind all of that.
+func (l *Lead) Ended(number int, why string) {
+	l.mu.Lock()
+	w := &l.workers[number]
+	if w.why == "" {
+		w.why = why
+	}
+	line, begun := w.line, l.account != nil
+	l.mu.Unlock()
+	if !begun {
+		select {
+		case l.ready <- readied{ready{Wrong: why}, number}:
+		default: // it was ready: what begins without it finds out
+		}
+	}
+	for line != 0 && l.server.GetClient(line) != nil {
+		time.Sleep(time.Millisecond)
+	}
+	if err := l.facts.Publish(subject("facts", number), nil); err != nil && !errors.Is(err, nats.ErrConnectionClosed) {
+		l.failed(fmt.Errorf("workers: worker %d has ended: %w", number, err))
+	}
+}
+
+// Lose gives a worker up that has ended or is silent: of its clients nothing is known from then on, and nobody is
+// blamed for what becomes of them. One that has told everything cannot be lost.
 func (l *Lead) Lose(number int, why string) {
 	l.mu.Lock()
 	w := &l.workers[number]

@@ -5,7 +5,8 @@
 //	join.W     worker to lead, a request: it is there. The answer is what it is to do.
 //	ready.W    worker to lead: it could begin, or why it cannot.
 //	begin      lead to workers: the instant at which the run begins.
-//	facts.W    worker to lead: batches of facts (package fact), numbered, at most credit of them on their way.
+//	facts.W    worker to lead: batches of facts (package fact), numbered, at most credit of them on their way; and an
+//	           empty one of the lead's own behind them, if the worker's process has ended.
 //	credit.W   lead to worker: one of them was worked through.
 //	notes.W    to worker W: notes for one of its shares, numbered by sender.
 //	orders     lead to workers: stop, or a fault by hand; numbered.
@@ -45,7 +46,8 @@ type begin struct {
 // A ready says that a worker could begin, or why it cannot.
 type ready struct {
 	Wrong       string
-	KernelTimes bool // its kernel stamps what arrives
+	KernelTimes bool   // its kernel stamps what arrives
+	Line        uint64 // the one for facts, as the server numbers them
 }
 
 // An order is what the lead wants of all workers.

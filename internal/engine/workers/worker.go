@@ -97,10 +97,14 @@ func (w *Worker) Deal(shares int) { w.per, w.shares = shares, make([]held, share
 // Ready tells the lead that the worker could begin, or why it cannot, and gives the instant at which the run begins.
 func (w *Worker) Ready(kernelTimes bool, wrong error) (mono.Time, error) {
 	r := ready{KernelTimes: kernelTimes}
+	var err error
+	if r.Line, err = w.facts.GetClientID(); err != nil {
+		return 0, fmt.Errorf("workers: %w", err)
+	}
 	if wrong != nil {
 		r.Wrong = wrong.Error()
 	}
-	if err := errors.Join(say(w.facts, subject("ready", w.number), r), w.facts.Flush()); err != nil {
+	if err = errors.Join(say(w.facts, subject("ready", w.number), r), w.facts.Flush()); err != nil {
 		return 0, fmt.Errorf("workers: %w", err)
 	}
 	if wrong != nil {

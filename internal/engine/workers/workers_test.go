@@ -28,6 +28,9 @@ func (a *slowAccount) Put(_ int, b *fact.Batch) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	for i := range b.Facts {
+		if b.Lost { // the lead's own words
+			break
+		}
 		if b.Facts[i].Number != uint64(a.facts) {
 			a.wrong = "facts are missing, or out of order"
 		}
@@ -147,6 +150,42 @@ func TestGap(t *testing.T) {
 		if time.Now().After(end) {
 			t.Fatal("nobody has noticed")
 		}
+	}
+}
+
+// TestEnded: what a worker told before its process ended counts, though it is on its way still; the worker is lost only
+// if that is not all.
+func TestEnded(t *testing.T) {
+	for _, all := range []bool{true, false} {
+		l, a, w := pair(t)
+		const batches = credit - 1 // the account needs two milliseconds for each
+		for n := range uint64(batches) {
+			b := fact.Batch{UpTo: mono.Time(n), Part: &fact.Part{}, Ended: all && n == batches-1}
+			b.Add(fact.Fact{Kind: fact.Gets, At: mono.Time(n), Number: n})
+			if err := w.Facts(0, &b); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := w.facts.Flush(); err != nil {
+			t.Fatal(err)
+		}
+		w.Close()
+		l.Ended(0, "ended by itself")
+		select {
+		case <-a.ended:
+		case <-time.After(10 * time.Second):
+			t.Fatal("the account waits for ever")
+		}
+		lost := l.Lost()
+		for end := time.Now().Add(5 * time.Second); !all && len(lost) == 0 && time.Now().Before(end); lost = l.Lost() {
+			time.Sleep(time.Millisecond)
+		}
+		a.mu.Lock()
+		if a.facts != batches || a.wrong != "" || a.failed != nil || all != (len(lost) == 0) ||
+			!all && (lost[0].Clients != 10 || lost[0].Why != "ended by itself") {
+			t.Errorf("all %v: %d of %d facts; %s; %v; lost %+v", all, a.facts, batches, a.wrong, a.failed, lost)
+		}
+		a.mu.Unlock()
 	}
 }
 
