@@ -55,13 +55,13 @@ rounds: ## make test again and again beside busy loops (BESIDE=stutter: beside o
 	scripts/rounds $(or $(ROUNDS),10) $(or $(BESIDE),4)
 
 soak: build ## healthy and faulty servers beside busy neighbours, a table in docs/verdict.md; a hundred healthy runs of odd shapes; a thousand seeds in several shares, of routes, returns and faults
-	TIDEPULL_SEEDS=$(or $(SEEDS),1000) $(GO) test ./internal/testkit/sim -run 'TestShares|TestRoutes|TestReturns|TestFaults|TestDatagramFaults|TestCorrupted|TestResume|TestSame$$|TestUnmarked|TestPulse$$' \
+	TIDEPULL_SEEDS=$(or $(SEEDS),1000) $(GO) test ./internal/testkit/sim -run 'TestShares|TestRoutes|TestReturns|TestFaults|TestDatagramFaults|TestCorrupted|TestResume|TestSame$$|TestUnmarked|TestPulse$$|TestNoFalseAlarm' \
 		-timeout 60m
 	SOAK=1 $(GO) test ./internal/run -run TestManyBreaks -v
 	CROWDED=$(or $(CROWDED),30) CROWDED_WRITE=1 TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test ./cmd/tidepull \
 		-run TestCrowded -v -timeout 120m
 	MANY=$(or $(MANY),60000) TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test ./cmd/tidepull -run TestMany -v -timeout 60m
-	SOAK=$(or $(RUNS),100) TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test ./cmd/tidepull -run TestSoak -v -timeout 60m
+	SOAK=$(or $(RUNS),100) TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test ./cmd/tidepull -run 'TestSoak|TestRude' -v -timeout 60m
 
 kernel: ## faults by the kernel's traffic control, on a kernel that has all of it, in an emulator (Debian, root)
 	scripts/netem

@@ -278,7 +278,7 @@ func TestEveryLossIsTrue(t *testing.T) {
 		select {
 		case <-r.Done():
 			over = true
-		case <-time.After(100 * time.Millisecond):
+		case <-time.After(300 * time.Millisecond):
 			if s := r.Snapshot(); s.Total != nil && s.Total.Imbalance() != "" {
 				t.Fatalf("under way, after %v: %s", s.Elapsed, s.Total.Imbalance())
 			}

@@ -94,7 +94,7 @@ var onPath = []string{
 // the books are those of a healthy server.
 func TestFaults(t *testing.T) {
 	t.Parallel()
-	for seed := range seeds(16) {
+	for seed := range seeds(10) {
 		r := rand.New(rand.NewPCG(uint64(seed), 9))
 		faults := ""
 		for k := range 6 {
@@ -184,7 +184,7 @@ func TestDelayIsExact(t *testing.T) {
 func TestCorrupted(t *testing.T) {
 	t.Parallel()
 	corrupted, excused, broke := int64(0), int64(0), int64(0)
-	for seed := range seeds(8) {
+	for seed := range seeds(5) {
 		fault := fmt.Sprintf("fault \"noise\" {\n do = \"corrupt\"\n chance = \"10%%\"\n at = \"3s\"\n lasts = "+
 			"\"6s\"\n "+
 			"share = \"25%%\"\n direction = %q\n}\n", []string{"both", "down", "up"}[seed%3])

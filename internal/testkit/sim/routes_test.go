@@ -33,7 +33,7 @@ const manyRoutes = `{
 // the ledger is the truth.
 func TestRoutes(t *testing.T) {
 	var down, up, failed, none int64
-	for seed := range seeds(10) {
+	for seed := range seeds(6) {
 		r := rand.New(rand.NewPCG(uint64(seed), 11))
 		pick := func(of ...string) string { return of[r.IntN(len(of))] }
 		source := strings.Replace(speakInSlack, `{ websocket = "ws://127.0.0.1:7411/live" }`, manyRoutes, 1)

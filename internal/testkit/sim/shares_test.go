@@ -184,7 +184,7 @@ fault "far" {
 // is the same to the last byte, and if nobody comes or goes while others speak it
 // equals the stand-in's truth.
 func TestShares(t *testing.T) {
-	seeds := seeds(20)
+	seeds := seeds(12)
 	crowded := strings.NewReplacer("clients = 40", "clients = 13", "clients = 20", "clients = 8", "% 20", "% 8",
 		`"12s"`, `"6s"`).Replace(speakInSlack)
 	w := weakness{config: standin.Config{Notices: true, Gauge: 300 * time.Millisecond}, session: restless, top: feed}
