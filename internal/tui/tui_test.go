@@ -131,8 +131,8 @@ func TestWatch(t *testing.T) {
 		s.until(`tide, over after`, 30*time.Second)
 		s.until(`verdict: `+lossy, 5*time.Second)
 		s.keys("q")
-		s.until(`limit "nothing is lost": wanted ledger.lost equals 0, got [1-9]\d*( \([^)]*\))?:\s+(broken|not proven)`,
-			10*time.Second)
+		s.until(`limit "nothing is lost": wanted ledger.lost equals 0, got [1-9]\d*( \([^)]*\))?:\s+`+
+			`(broken|not proven)`, 10*time.Second)
 		s.until(`status [13]`, 5*time.Second)
 	}
 }

@@ -41,7 +41,7 @@ func isPure(pkg string) bool {
 
 // TestImportsGoDownwards reads every file of the project that is no test.
 func TestImportsGoDownwards(t *testing.T) {
-	seen := map[string]bool{}
+	seen, raced := map[string]bool{}, packagesRaced(t)
 	err := filepath.WalkDir(root, func(file string, d fs.DirEntry, err error) error {
 		if err != nil || d.IsDir() || !strings.HasSuffix(file, ".go") || strings.HasSuffix(file, "_test.go") {
 			return err
@@ -64,14 +64,18 @@ func TestImportsGoDownwards(t *testing.T) {
 			name, _ := strconv.Unquote(i.Path.Value)
 			checkImport(t, rel, pkg, name)
 		}
-		if isPure(pkg) {
-			ast.Inspect(f, func(n ast.Node) bool {
-				if _, ok := n.(*ast.GoStmt); ok {
+		ast.Inspect(f, func(n ast.Node) bool {
+			if _, ok := n.(*ast.GoStmt); ok {
+				if isPure(pkg) {
 					t.Errorf("%s starts a goroutine; its group must not", rel)
 				}
-				return true
-			})
-		}
+				if within(pkg, "internal") && !within(pkg, "internal/testkit") && !raced.MatchString(pkg) {
+					t.Errorf("%s starts a goroutine, and %s is not among those that the Makefile tests for races", rel,
+						pkg)
+				}
+			}
+			return true
+		})
 		return nil
 	})
 	if err != nil {
@@ -87,6 +91,20 @@ func TestImportsGoDownwards(t *testing.T) {
 			t.Errorf("layers.go names %s, in which there is nothing", g)
 		}
 	}
+}
+
+// packagesRaced reads out of the Makefile which packages are tested for races.
+func packagesRaced(t *testing.T) *regexp.Regexp {
+	t.Helper()
+	b, err := os.ReadFile(filepath.Join(root, "Makefile"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	m := regexp.MustCompile(`(?m)^CONCURRENT := (.*)$`).FindSubmatch(b)
+	if m == nil {
+		t.Fatal("the Makefile does not say which packages are tested for races")
+	}
+	return regexp.MustCompile(strings.ReplaceAll(string(m[1]), "$$", "$"))
 }
 
 func checkImport(t *testing.T, file, pkg, name string) {
