@@ -67,6 +67,11 @@ var helpTexts = kong.Vars{
 		"of " +
 		"day).",
 	"set":     "Set a variable of the trial. May be given more than once.",
+	"probe":   "Drive one to three clients by hand; with --send and --expect, for scripts.",
+	"conform": "Send a server what breaks RFC 6455, and tell what it does about each case.",
+	"replay":  "Play a recording again, once or many times, and tell what is different now.",
+	"selfcheck": "Say what this machine allows, and how much of a trial it could drive; nothing goes to the trial's " +
+		"server.",
 	"standin": "Serve the stand-in: a simulated messaging server, with switches that make it do wrong.",
 	"store": "Keep runs in this SQLite file; by default tidepull/runs.db in the user's data folder. - " +
 		"keeps none.",

@@ -83,25 +83,26 @@ connection. Of replay: 0 the same, 1 it differs, 3 it was stopped or nothing cou
 connection.`
 
 type commands struct {
-	Log      string          `placeholder:"FILE" help:"${log}"`
-	Store    string          `placeholder:"FILE" help:"${store}"`
-	Home     homeCommand     `cmd:"" default:"1" help:"Open the home screen (also without any command)."`
-	Run      runCommand      `cmd:"" help:"Run a trial."`
-	Demo     demoCommand     `cmd:"" help:"Run the shipped trial against the shipped stand-in, a harbour board."`
-	New      newCommand      `cmd:"" help:"Write a first trial for a server, from questions or a recording."`
-	Check    checkCommand    `cmd:"" help:"Check trials for errors, and run nothing."`
-	Format   formatCommand   `cmd:"" help:"Lay trials out in the usual way."`
-	Words    wordsCommand    `cmd:"" help:"Print the trial language's reference, as Markdown."`
-	Probe    probeCommand    `cmd:"" help:"Drive one to three clients by hand; with --send and --expect, for scripts."`
-	Conform  conformCommand  `cmd:"" help:"Send a server what breaks RFC 6455, and tell what it does about each case."`
-	Record   recordCommand   `cmd:"" help:"${record}"`
-	Import   importCommand   `cmd:"" help:"Make a recording out of a HAR file, as browsers export it."`
-	Replay   replayCommand   `cmd:"" help:"Play a recording again, once or many times, and tell what is different now."`
-	Compare  compareCommand  `cmd:"" help:"Run a trial over each of its target's routes, and put them side by side."`
-	Capacity capacityCommand `cmd:"" help:"Find out how many clients a server bears, or how much of a variable."`
-	Runs     runsCommand     `cmd:"" help:"List the runs that are kept; show, name, note or delete one."`
-	Export   exportCommand   `cmd:"" help:"Write a view of a kept run as a drawing or a table."`
-	Standin  standinCommand  `cmd:"" help:"${standin}"`
+	Log       string           `placeholder:"FILE" help:"${log}"`
+	Store     string           `placeholder:"FILE" help:"${store}"`
+	Home      homeCommand      `cmd:"" default:"1" help:"Open the home screen (also without any command)."`
+	Run       runCommand       `cmd:"" help:"Run a trial."`
+	Demo      demoCommand      `cmd:"" help:"Run the shipped trial against the shipped stand-in, a harbour board."`
+	New       newCommand       `cmd:"" help:"Write a first trial for a server, from questions or a recording."`
+	Check     checkCommand     `cmd:"" help:"Check trials for errors, and run nothing."`
+	Format    formatCommand    `cmd:"" help:"Lay trials out in the usual way."`
+	Words     wordsCommand     `cmd:"" help:"Print the trial language's reference, as Markdown."`
+	Probe     probeCommand     `cmd:"" help:"${probe}"`
+	Conform   conformCommand   `cmd:"" help:"${conform}"`
+	Record    recordCommand    `cmd:"" help:"${record}"`
+	Import    importCommand    `cmd:"" help:"Make a recording out of a HAR file, as browsers export it."`
+	Replay    replayCommand    `cmd:"" help:"${replay}"`
+	Compare   compareCommand   `cmd:"" help:"Run a trial over each of its target's routes, and put them side by side."`
+	Capacity  capacityCommand  `cmd:"" help:"Find out how many clients a server bears, or how much of a variable."`
+	Selfcheck selfcheckCommand `cmd:"" help:"${selfcheck}"`
+	Runs      runsCommand      `cmd:"" help:"List the runs that are kept; show, name, note or delete one."`
+	Export    exportCommand    `cmd:"" help:"Write a view of a kept run as a drawing or a table."`
+	Standin   standinCommand   `cmd:"" help:"${standin}"`
 
 	Work       workCommand       `cmd:"" hidden:"" help:"Serve some clients of a run that another process leads."`
 	Help       helpCommand       `cmd:"" help:"Say what a command does, and which flags it has."`

@@ -309,6 +309,16 @@ func (s *Snapshot) Overall() Verdict {
 // question breaks the trial; otherwise it is not proven if the run was not
 // whole, nothing was measured, or a limit is not proven.
 func (s *Snapshot) Outcome() (Verdict, string) {
+	v, why := s.outcome()
+	if v == NotProven && s.wantOfMachine() {
+		if pace := s.Pace(0, len(s.Entries)).Says(); pace != "" {
+			why += "; " + pace
+		}
+	}
+	return v, why
+}
+
+func (s *Snapshot) outcome() (Verdict, string) {
 	whole := s.Finished && !s.Stopped && s.Err == nil
 	if s.Err != nil && !errors.Is(s.Err, context.Canceled) {
 		return NotProven, s.Err.Error() // unreachable, most of the time: nothing else matters
@@ -329,6 +339,14 @@ func (s *Snapshot) Outcome() (Verdict, string) {
 		return NotProven, s.tooBusy()
 	}
 	return v, why
+}
+
+// wantOfMachine reports whether a whole run is not proven because this machine could not do more.
+func (s *Snapshot) wantOfMachine() bool {
+	return s.Finished && !s.Stopped && s.Err == nil && s.Total != nil && (s.Overloaded() ||
+		s.Total.Overloaded > 0 && slices.ContainsFunc(s.Judgements, func(j Judgement) bool {
+			return j.Verdict == NotProven && j.Why != nothingMeasured
+		}))
 }
 
 // Word is the verdict in a word: of a run that could not reach its server, that.

@@ -89,8 +89,8 @@ func newEpoll() (Sockets, error) {
 	if err != nil {
 		return nil, fmt.Errorf("epoll_create1: %w", err)
 	}
-	p := &epoll{fd: fd, listener: -1, datagrams: -1, events: make([]unix.EpollEvent, eventsPerWait),
-		stamps: wantStamps()}
+	p := &epoll{fd: fd, listener: -1, datagrams: -1, events: make([]unix.EpollEvent, eventsPerWait)}
+	p.stamps, _ = wantStamps()
 	p.iov.SetLen(readSize)
 	p.msg.Iov = &p.iov
 	p.msg.SetIovlen(1)

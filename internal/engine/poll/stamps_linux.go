@@ -19,25 +19,25 @@ const (
 // wantStamps opens a socket that asks the kernel to stamp what arrives, and waits until it
 // does. The kernel stamps packets only as long as some socket asks for it, and begins in a
 // worker of its own: what comes before is stamped when it is read, as if it had come then.
-// The socket is kept as long as the driver; -1 if there can be none.
-func wantStamps() (fd int) {
+// The socket is kept as long as the driver; -1 if there can be none. does reports whether the kernel has begun.
+func wantStamps() (fd int, does bool) {
 	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
 	if err != nil {
-		return -1
+		return -1, false
 	}
 	at := &unix.SockaddrInet4{Addr: [4]byte{127, 0, 0, 1}}
 	if unix.SetsockoptInt(fd, unix.SOL_SOCKET, unix.SO_TIMESTAMPNS, 1) != nil || unix.Bind(fd, at) != nil {
-		return fd
+		return fd, false
 	}
 	bound, err := unix.Getsockname(fd)
 	if err != nil || unix.Connect(fd, bound) != nil {
-		return fd
+		return fd, false
 	}
 	control := make([]byte, 128)
 	var b [1]byte
 	for range stampTries {
 		if _, err := unix.Write(fd, b[:]); err != nil {
-			return fd
+			return fd, false
 		}
 		time.Sleep(stampPause)
 		_, n, _, _, err := unix.Recvmsg(fd, b[:], control, 0)
@@ -45,10 +45,19 @@ func wantStamps() (fd int) {
 			continue
 		}
 		if at, ok := stampIn(control[:n]); ok && mono.WallOffset()+int64(mono.Now())-at > int64(stampPause)/2 {
-			return fd
+			return fd, true
 		}
 	}
-	return fd
+	return fd, false
+}
+
+// Stamped reports whether this machine's kernel stamps what arrives.
+func Stamped() bool {
+	fd, does := wantStamps()
+	if fd >= 0 {
+		unix.Close(fd)
+	}
+	return does
 }
 
 // stampIn gives the time in a receive stamp, the first of some control messages, in

@@ -95,6 +95,16 @@ func appendJSON(dst []byte, v Value) []byte {
 // Uses reports whether a variable stands in t.
 func (t *Template) Uses(v Var) bool { return t.Times(v) > 0 }
 
+// UsesLocals reports whether something stands in t that a client captured or set.
+func (t *Template) UsesLocals() bool {
+	for i := range t.parts {
+		if v := t.parts[i].value; v != nil && len(v.Locals()) > 0 {
+			return true
+		}
+	}
+	return false
+}
+
 // Times is in how many places of t a variable stands.
 func (t *Template) Times(v Var) (n int) {
 	if t == nil {
