@@ -70,6 +70,7 @@ type Snapshot struct {
 	Server       []Sample     // what its process used, by second; empty if nothing is known of it
 	Kernel       *traffic.Did // what the system's traffic control did of the faults, once the run is over; nil: nothing
 	Processes    Processes    // that served the clients
+	Alerted      []Alerted    // commands of the trial's alerts, once the run is over
 	ServerSide   ServerSide   // what it wrote, and whether it is still there
 	Unkept       int
 	Held         int
@@ -278,6 +279,7 @@ func (r *Run) collect(failed <-chan error) {
 	}
 	c := collector{base: base, sums: newSums(), limits: limits, quiet: quietSums(limits),
 		grace: r.trial.Grace}
+	watch := startAlerts(r.trial)
 	for report := range r.engine.Reports() {
 		happened, server := r.breaker.told()
 		c.happened = happened
@@ -293,6 +295,7 @@ func (r *Run) collect(failed <-chan error) {
 		}
 		s.Happened, s.ServerSide, s.Processes = happened, r.breaker.serverSide(), r.fleet.processes()
 		r.snapshot.Store(s)
+		watch.look(s)
 	}
 	r.pressure.Stop()
 	last := *r.Snapshot()
@@ -330,6 +333,7 @@ func (r *Run) collect(failed <-chan error) {
 	last.Shared = last.InCommon()
 	last.provesNothing()
 	last.missingClients()
+	last.Alerted = watch.finish(&last)
 	r.snapshot.Store(&last)
 	r.log.Info("run ends", "trial", r.trial.Name, "elapsed", last.Elapsed, "owed", last.Total.Total.Owed, "lost",
 		last.Total.Total.Lost, "error", last.Err)

@@ -55,6 +55,7 @@ type Summary struct {
 	Limits      []LimitSummary   `json:"limits"`
 	InCommon    []Shared         `json:"in_common"`   // what went wrong has in common
 	ServerSide  ServerSide       `json:"server_side"` // what the server wrote, and whether it is still there
+	Alerts      []Alerted        `json:"alerts"`      // of the trial: commands that were run
 	Processes   Processes        `json:"processes"`   // that served the clients
 	// messages that came otherwise than they were said, the first of each sort of change
 	Differences []DifferenceSummary `json:"differences"`
@@ -299,7 +300,7 @@ func Summarise(s *Snapshot) Summary {
 		Checks:      s.Checks(),
 		FinalChecks: append([]FinalResult{}, s.FinalResults...), Reckonings: append([]FinalResult{}, s.FinalResults...),
 		Differences: s.differences(), ServerSide: s.ServerSide.brief(),
-		Processes:  s.Processes.whole(),
+		Processes: s.Processes.whole(), Alerts: append([]Alerted{}, s.Alerted...),
 		Feed:       Feed{c.Readings, c.Gaps, c.Repeats, c.Backward, c.Stale, w.Times[logbook.FeedAge].Latencies()},
 		Requests:   Requests{c.Requests, c.Unheard, w.Times[logbook.ToAnswer].Latencies()},
 		Routes:     routesOf(w),

@@ -41,6 +41,7 @@ type Trial struct {
 	Barriers     []Barrier // by number
 	Asserted     []string  // the figures that assert steps use, by number
 	FinalChecks  []FinalCheck
+	Alerts       []Alert
 	Secrets      []string // texts that must not be kept or shown
 	SecretLocals []int    // those of Locals of which that is true of what clients have in them
 	hider        *secret.Hider

@@ -13,6 +13,9 @@ func Apart(*exec.Cmd) {}
 
 func apart(*exec.Cmd) {}
 
+// Kill ends a command.
+func Kill(cmd *exec.Cmd) error { return cmd.Process.Kill() }
+
 func signal(pid int, _, _ bool) error {
 	p, err := os.FindProcess(pid)
 	if err != nil {

@@ -25,6 +25,9 @@ func to(pid int, ours bool) int {
 	return pid
 }
 
+// Kill ends a command that is Apart, and what it started.
+func Kill(cmd *exec.Cmd) error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
+
 func signal(pid int, ours, rude bool) error {
 	what := syscall.SIGTERM
 	if rude {

@@ -18,23 +18,27 @@ import (
 	"tidepull/internal/trial"
 )
 
-// Follow prints a line for each second of a run until it is over.
+// Follow prints a line for each second of a run until it is over; of a long one, for each minute after the first.
 func Follow(w io.Writer, r *run.Run) *run.Snapshot {
 	t := r.Snapshot().Trial
 	fmt.Fprintf(w, "trial %q against %s: %d clients, %v\n", plain.Text(t.Name, 80),
 		plain.Text(t.Hide(t.Target.Address), 200), t.Clients(), t.Length())
-	fmt.Fprintln(w, "each line: what happened in that second | the ledger since the start")
+	words := "in that second"
+	if t.Length() > longRun {
+		words += ", and after the first minute in that minute"
+	}
+	fmt.Fprintf(w, "each line: what happened %s | the ledger since the start\n", words)
 	ticker := time.NewTicker(lookEvery)
 	defer ticker.Stop()
 	for told := 0; ; {
 		select {
 		case <-r.Done():
 			s := r.Snapshot()
-			tell(w, s, told, len(s.Entries))
+			tell(w, s, told, len(s.Entries), true)
 			return s
 		case <-ticker.C:
 			s := r.Snapshot()
-			told = tell(w, s, told, len(s.Entries)-1) // the last one is not over
+			told = tell(w, s, told, len(s.Entries)-1, false) // the last one is not over
 		}
 	}
 }
@@ -42,32 +46,54 @@ func Follow(w io.Writer, r *run.Run) *run.Snapshot {
 // lookEvery is how often it is looked whether a second is over.
 const lookEvery = 250 * time.Millisecond
 
-// tell prints the seconds from one up to another, and returns the one that is to come next:
-// each is told once.
-func tell(w io.Writer, s *run.Snapshot, from, to int) int {
-	for ; from < to; from++ {
-		fmt.Fprintln(w, line(s, s.Entries[from]))
+// longRun is how long a run may be for a line a second.
+const longRun = 10 * time.Minute
+
+// tell prints the seconds from one up to another, and returns the one that is to come next: each is told once, in a
+// line of its own or with the rest of its minute.
+func tell(w io.Writer, s *run.Snapshot, from, to int, all bool) int {
+	for from < to {
+		n := 1
+		if s.Trial.Length() > longRun && from >= 60 {
+			n = 60 - from%60
+		}
+		if from+n > to {
+			if !all {
+				break
+			}
+			n = to - from
+		}
+		fmt.Fprintln(w, line(s, s.Entries[from:from+n]))
+		from += n
 	}
 	return from
 }
 
-// line says what happened in a second, and how the ledger stands.
-func line(s *run.Snapshot, e *logbook.Entry) string {
-	w, err := logbook.Sum([]*logbook.Entry{e}, nil)
+// line says what happened in some seconds, one after another, and how the ledger stands.
+func line(s *run.Snapshot, entries []*logbook.Entry) string {
+	w, err := logbook.Sum(entries, nil)
 	if err != nil {
 		return err.Error()
 	}
+	e := entries[len(entries)-1]
 	leg := s.Trial.LegAt(time.Duration(e.At) * time.Second)
 	if leg == "" || s.Stopped && s.Leg == "" {
 		leg = "over"
 	}
+	at := fmt.Sprintf("%4ds", e.At)
+	if len(entries) > 1 {
+		at = fmt.Sprintf("%4dm", entries[0].At/60)
+	}
 	t := &s.Total.Total
-	text := fmt.Sprintf("%4ds %-5s clients %d of %d, said %d, arrived %d, fan-out p50 %s p99 %s, last recipient %s "+
+	text := fmt.Sprintf("%s %-5s clients %d of %d, said %d, arrived %d, fan-out p50 %s p99 %s, last recipient %s "+
 		"| owed %d delivered %d late %d lost %d duplicate %d stray %d",
-		e.At, leg, e.Gauges.Open, e.Gauges.Planned, e.Counts.Sent, e.Counts.Arrivals, us(w.Fanout(), 0.5),
+		at, leg, e.Gauges.Open, e.Gauges.Planned, w.Counts.Sent, w.Counts.Arrivals, us(w.Fanout(), 0.5),
 		us(w.Fanout(), 0.99), us(&w.Last, 1),
 		t.Owed, t.Delivered, t.Late, t.Lost, t.Duplicate, t.Stray)
-	if why := e.Health.Overload.Words(); why != "" {
+	switch why := w.Why.Words(); {
+	case why != "" && len(entries) > 1:
+		text += fmt.Sprintf("  (%d seconds of it: %s)", w.Overloaded, why)
+	case why != "":
 		text += "  (" + why + ")"
 	}
 	return text
@@ -304,6 +330,9 @@ func Report(w io.Writer, s *run.Snapshot) {
 	if s.Trial.ClosedLoop {
 		fmt.Fprintln(w, "  some of this was a closed loop: it went as fast as the server answered, so its rate is "+
 			"not the trial's")
+	}
+	for i := range s.Alerted {
+		fmt.Fprintf(w, "  %s\n", s.Alerted[i].Words())
 	}
 	for _, r := range s.FinalResults {
 		fmt.Fprintf(w, "  final check %q: %s", r.Name, r.Verdict)

@@ -26,6 +26,8 @@ var examples = map[string]string{
 	"final_check": "final_check \"the board kept all notices\" {\n  request { path = \"/truth\" }\n  holds = " +
 		"msg.totals.notices == messages.notices\n}",
 
+	"on": "on \"broken\" { command = [\"wall\", \"a limit of the night's run is broken\"] }",
+
 	"dialect.name": "name {\n  send      = { kind = \"name\", name = name }\n  confirmed = msg.kind == " +
 		"\"named\"\n  refused   = msg.kind == \"refused\" && msg.what == \"name\"\n}",
 	"dialect.enter": "enter {\n  send      = { kind = \"enter\", room = room }\n  confirmed = msg.kind == " +

@@ -69,6 +69,18 @@ func (r *reader) readFinalCheck(b *hcl.Block) {
 	}
 }
 
+// readAlert reads a command for when something has happened to the run.
+func (r *reader) readAlert(b *hcl.Block) {
+	a := r.open(b.Body, "on").Attributes
+	alert := trial.Alert{On: b.Labels[0], Command: r.texts(a["command"]), Within: r.duration(a["within"],
+		10*time.Second)}
+	if alert.On != trial.OnBroken && alert.On != trial.OnOver {
+		r.fail(b.LabelRanges[0], `there is on "broken" and on "over"%s`, nearest(alert.On, []string{trial.OnBroken,
+			trial.OnOver}))
+	}
+	r.trial.Alerts = append(r.trial.Alerts, alert)
+}
+
 // texts reads a list of fixed texts; nil if it is not given.
 func (r *reader) texts(a *hcl.Attribute) (all []string) {
 	if a == nil {

@@ -319,6 +319,9 @@ func (r *reader) readFile(src []byte, name string) {
 	for _, b := range r.blocks["final_check"] {
 		r.readFinalCheck(b)
 	}
+	for _, b := range r.blocks["on"] {
+		r.readAlert(b)
+	}
 }
 
 // maxImports bounds how deep files take in others.

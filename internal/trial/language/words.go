@@ -137,7 +137,7 @@ func attrs(lists ...[]word) (all []word) {
 // vocabulary is the whole language. "" is the file itself.
 var vocabulary = map[string]*blockWord{
 	"": {blocks: []string{"trial", "import", "variable", "secret", "data", "target", "dialect", "feed", "session",
-		"crew", "tide", "limit", "final_check", "server", "fault"}},
+		"crew", "tide", "limit", "final_check", "on", "server", "fault"}},
 	"trial": {label: "name", doc: "names the experiment", attrs: []word{
 		{"seed", formNumber, false, "what all random choices follow from; 1 if it is not given"},
 		{"prompt", formDuration, false, `a delivery later than this is late; "1s" if it is not given`},
@@ -588,6 +588,15 @@ var vocabulary = map[string]*blockWord{
 			"answer"},
 		{"holds", formFinal, true, "such as msg.notices == messages.notices"},
 		within(`how long the answer may take; "10s" if it is not given`),
+	}},
+	"on": {label: "event", doc: "runs a command when something has happened: on \"broken\", at once, when a " +
+		"limit is, once for each; on \"over\", when the run is. Its environment has TIDEPULL_TRIAL, " +
+		"TIDEPULL_TARGET, TIDEPULL_AT, " +
+		"TIDEPULL_LIMIT (of a limit), TIDEPULL_VERDICT (of a run) and TIDEPULL_SAYS. What becomes of it changes " +
+		"nothing of " +
+		"the run", attrs: []word{
+		{"command", "list of texts", true, "a program and its arguments"},
+		within(`how long it may take; "10s" if it is not given`),
 	}},
 	"final_check.request": {doc: "the question", attrs: []word{
 		{"path", formTemplate, true, "of the target's http address"},
