@@ -40,7 +40,11 @@ func (s *Store) Preview(id int64) (*Preview, error) {
 		if err := rows.Scan(&at, (*[]byte)(&packed)); err != nil || at >= len(hists) {
 			return err
 		}
-		return hists[at].MergePacked(packed)
+		h, err := unpack(packed)
+		if err != nil {
+			return err
+		}
+		return hists[at].MergePacked(h)
 	}, "SELECT at, histogram FROM latency WHERE run = ?", id)
 	if err != nil {
 		return nil, fmt.Errorf("looking at run %d: %w", id, err)

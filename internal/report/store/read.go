@@ -156,6 +156,11 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot, reached func(second in
 				err = json.Unmarshal(part.from, part.into)
 			}
 		}
+		for _, h := range []*meter.Packed{&e.First, &e.Median, &e.Last} {
+			if err == nil {
+				*h, err = unpack(*h)
+			}
+		}
 		e.Times[logbook.BeatInterval], e.Times[logbook.RoundTrip] = beats.Gap, beats.RoundTrip
 		e.Times[logbook.ToEvict], e.Times[logbook.ToTell] = beats.Eviction, beats.Told
 		if err == nil && e.At != len(snap.Entries) {
@@ -178,7 +183,9 @@ func (s *Store) readTimes(id int64, snap *run.Snapshot, reached func(second int)
 		}
 		reached(at)
 		if d, known := logbook.DistNamed(name); known && at < len(snap.Entries) {
-			snap.Entries[at].Times[d] = histogram
+			h, err := unpack(histogram)
+			snap.Entries[at].Times[d] = h
+			return err
 		}
 		return nil
 	}, "SELECT at, name, histogram FROM times WHERE run = ?", id)
@@ -248,7 +255,11 @@ func (s *Store) readLatencies(id int64, snap *run.Snapshot, reached func(second 
 	return s.each(func(rows *sql.Rows) error {
 		var at int
 		var l logbook.Series
-		if err := rows.Scan(&at, &l.Key.Crew, &l.Key.Class, (*[]byte)(&l.Latency)); err != nil {
+		err := rows.Scan(&at, &l.Key.Crew, &l.Key.Class, (*[]byte)(&l.Latency))
+		if err == nil {
+			l.Latency, err = unpack(l.Latency)
+		}
+		if err != nil {
 			return err
 		}
 		reached(at)

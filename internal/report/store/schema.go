@@ -188,4 +188,8 @@ ALTER TABLE second ADD COLUMN told TEXT NOT NULL DEFAULT 'null';
 	`
 ALTER TABLE run ADD COLUMN processes TEXT NOT NULL DEFAULT 'null';
 `,
+	// 15: histograms may be deflated, and what is 0 is left out of counts and health; older versions must not read that
+	`
+SELECT 1;
+`,
 }

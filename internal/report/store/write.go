@@ -263,12 +263,12 @@ func (w *writer) second(e *logbook.Entry) {
 	g := e.Gauges
 	w.put("second", "at", e.At, "settled", e.Settled, "planned", g.Planned, "out", g.Out, "open", g.Open,
 		"entered", g.Entered, "sent", e.Counts.Sent, "arrivals", e.Counts.Arrivals, "overload", e.Health.Overload,
-		"counts", w.json(e.Counts), "health", w.json(e.Health), "fit", w.json(e.Fit), "foreign_marks", e.Foreign,
-		"first", []byte(e.First), "median", []byte(e.Median), "last", []byte(e.Last), "checks", w.json(e.Checks),
+		"counts", w.sparse(e.Counts), "health", w.sparse(e.Health), "fit", w.json(e.Fit), "foreign_marks", e.Foreign,
+		"first", pack(e.First), "median", pack(e.Median), "last", pack(e.Last), "checks", w.json(e.Checks),
 		"own", w.json(e.SentLate), "early", w.json(e.Early), "told", w.json(e.Told))
 	for d, h := range e.Times {
 		if len(h) > 0 {
-			w.put("times", "at", e.At, "name", logbook.Dist(d).String(), "histogram", []byte(h))
+			w.put("times", "at", e.At, "name", logbook.Dist(d).String(), "histogram", pack(h))
 		}
 	}
 	// What was written of this second before it was settled may have been taken back since.
@@ -283,7 +283,7 @@ func (w *writer) second(e *logbook.Entry) {
 		w.put("cell", row...)
 	}
 	for _, l := range e.Latency {
-		w.put("latency", "at", e.At, "crew", l.Key.Crew, "class", l.Key.Class, "histogram", []byte(l.Latency))
+		w.put("latency", "at", e.At, "crew", l.Key.Crew, "class", l.Key.Class, "histogram", pack(l.Latency))
 	}
 }
 
