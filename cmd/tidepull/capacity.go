@@ -1,26 +1,24 @@
 package main
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"math"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
-	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
 	"tidepull/internal/capacity"
-	"tidepull/internal/engine"
-	"tidepull/internal/measure/logbook"
 	"tidepull/internal/report/chart"
 	"tidepull/internal/run"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/language"
+	"tidepull/internal/tui"
 )
 
 type capacityCommand struct {
@@ -34,6 +32,8 @@ type capacityCommand struct {
 	Window  time.Duration     `default:"6s" help:"How long the load stays in each window."`
 	Windows int               `default:"30" help:"At most so many windows that prove something."`
 	Out     string            `placeholder:"DIR" help:"${capacity_out}"`
+
+	Headless bool `help:"Print a line for each window, and no screen."`
 	spreading
 	connecting
 	remote
@@ -57,8 +57,8 @@ type foundCapacity struct {
 	Trial    string   `json:"trial"`
 	Target   string   `json:"target"`
 	Of       string   `json:"of"`     // "clients", or the variable that was varied
-	At       float64  `json:"at"`     // half of all windows break there; 0: none has
-	Low      float64  `json:"low"`    // with 95 % it is more
+	At       float64  `json:"at"`     // half of all windows break there; 0: none has, or all have
+	Low      float64  `json:"low"`    // with 95 % it is more; 0: no window held
 	High     *float64 `json:"high"`   // with 95 % it is less; null: not known
 	Spread   float64  `json:"spread"` // how wide the range is in which some windows break, as a share of the load
 	Breaks   string   `json:"breaks"` // the limit that breaks
@@ -111,11 +111,22 @@ func (c *capacityCommand) Run(a *app) error {
 	if c.Vary != "" {
 		f.Of = c.Vary
 	}
-	search := capacity.New(plan)
-	if err := c.search(a, search, f); err != nil {
-		return err
+	h := newCapacitySearch(c, a, capacity.New(plan), f)
+	if !c.Headless && onTerminal() {
+		go h.search()
+		if err := tui.ShowCapacity(h); err != nil {
+			h.Stop()
+			<-h.done
+			return err
+		}
+		<-h.done
+	} else {
+		h.tell = os.Stdout
+		h.search()
 	}
-	f.reckon(search)
+	if h.err != nil {
+		return h.err
+	}
 	fmt.Println(f.Says())
 	if c.Out != "" {
 		if err := f.write(c.Out); err != nil {
@@ -155,91 +166,16 @@ func (c *capacityCommand) load(at float64, length time.Duration) (*trial.Trial, 
 	return t, c.redirect(t)
 }
 
-// search tries loads until the search is over, or this machine is at its end.
-func (c *capacityCommand) search(a *app, s *capacity.Search, f *foundCapacity) error {
-	row, length := 0, c.Window
-	for load, more := s.Next(); more; load, more = s.Next() {
-		t, err := c.load(load, length)
-		if err != nil {
-			return err
-		}
-		t.Seed += uint64(len(f.Windows)) // what is random differs from window to window
-		w, stopped, err := c.try(a, t, load)
-		if err != nil {
-			return err
-		}
-		f.Windows = append(f.Windows, w)
-		fmt.Printf("%3d  %s %s  %-10s  %s\n", len(f.Windows), number(load), f.Of, w.Verdict, w.Why)
-		if w.Example != "" {
-			fmt.Printf("     %s\n", w.Example)
-		}
-		switch {
-		case stopped:
-			f.Knee = "it was stopped"
-			return nil
-		case w.Verdict == run.NotProven:
-			f.Unproven++
-			if w.few && length < longestWindow {
-				length = min(2*length, longestWindow)
-				continue
-			}
-			if row++; row == mostUnproven {
-				f.Knee = "beyond it this machine proves nothing: " + w.Why
-				return nil
-			}
-			continue
-		}
-		row, length = 0, c.Window
-		f.Proven++
-		if w.Verdict == run.Broken { // it has yet to work through what the last window left it
-			time.Sleep(min(longestWindow, time.Second+2*w.longest))
-		}
-		s.Add(w.Verdict == run.Broken)
-	}
-	return nil
-}
-
-// try runs the trial once.
-func (c *capacityCommand) try(a *app, t *trial.Trial, load float64) (w window, stopped bool, err error) {
-	r, err := run.Start(context.Background(), run.Options{Trial: t, Loops: c.Loops, Workers: c.Workers, Log: a.log})
-	if err != nil {
-		return w, false, err
-	}
-	stop := onSignals(r, false)
-	last := r.Wait()
-	stop()
-	var unreachable *engine.Unreachable
-	if errors.As(last.Err, &unreachable) {
-		return w, false, notReached(last.Err)
-	}
-	w = window{Load: load, Clients: t.Clients(), Figures: map[string]float64{}}
-	w.Verdict, w.Why = last.Outcome()
-	if took, ok := logbook.FigureNamed("fanout.max").Of(last.Total); ok {
-		w.longest = time.Duration(took * float64(time.Microsecond))
-	}
-	for _, j := range last.Judgements {
-		w.Figures[j.Limit.Name] = j.Measured
-		if j.Verdict == run.Broken {
-			w.broken = append(w.broken, j)
-			if all := last.Examples(j.Limit.Figure); len(all) > 0 && w.Example == "" {
-				w.Example = plain.Text(all[0], 200)
-			}
-		}
-	}
-	if w.Verdict == run.Holds && last.Total.Counts.Sent < leastMessages {
-		w.few = true
-		w.Verdict, w.Why = run.NotProven, fmt.Sprintf("only %d messages were said: it takes a longer window",
-			last.Total.Counts.Sent)
-	}
-	return w, last.Stopped, nil
-}
-
 // reckon says what the windows come to.
 func (f *foundCapacity) reckon(s *capacity.Search) {
 	fit := capacity.Of(s.Outcomes())
+	f.Breaks, f.Growth, f.Next, f.High = "", "", "", nil
 	f.At, f.Low, f.Spread = fit.At, fit.Low, fit.Spread
 	if !math.IsInf(fit.High, 1) {
 		f.High = &fit.High
+	}
+	if !f.held() { // how little it bears is not known
+		f.At, f.Low = 0, 0
 	}
 	times := map[string]int{}
 	limits := map[string]trial.Limit{}
@@ -266,11 +202,16 @@ func (f *foundCapacity) reckon(s *capacity.Search) {
 			if at := g.Reaches(w.Load, w.Figures[name], limit.Value); w.Verdict != run.NotProven && at < next &&
 				at > f.At {
 				next = at
-				f.Next = fmt.Sprintf("%q, which would break at %s and grows with the power %.1f", name, number(at),
+				f.Next = fmt.Sprintf("%q, which would break at %s and grows with the power %.1f", name, units.ThreeDigits(at),
 					g.Power)
 			}
 		}
 	}
+}
+
+// held reports whether some window did.
+func (f *foundCapacity) held() bool {
+	return slices.ContainsFunc(f.Windows, func(w window) bool { return w.Verdict == run.Holds })
 }
 
 // growth is how the figure of a limit grows, over the windows that prove something.
@@ -289,15 +230,20 @@ func (f *foundCapacity) Says() string {
 	var t strings.Builder
 	switch {
 	case f.Proven == 0:
-		fmt.Fprintf(&t, "no window proved anything")
+		fmt.Fprintf(&t, "none of %s proved anything", units.Plural(f.Unproven, "window"))
+	case !f.held():
+		fmt.Fprintf(&t, "bears less than %s %s (95 %%): no window held", units.ThreeDigits(*f.High), f.Of)
 	case f.High == nil:
-		fmt.Fprintf(&t, "bears %s %s and more: nothing broke", number(f.Low), f.Of)
+		fmt.Fprintf(&t, "bears %s %s and more: nothing broke", units.ThreeDigits(f.Low), f.Of)
 	default:
-		fmt.Fprintf(&t, "bears %s %s (%s to %s, 95 %%)", number(f.At), f.Of, number(f.Low), number(*f.High))
+		fmt.Fprintf(&t, "bears %s %s (%s to %s, 95 %%)", units.ThreeDigits(f.At), f.Of, units.ThreeDigits(f.Low),
+			units.ThreeDigits(*f.High))
 	}
-	fmt.Fprintf(&t, ", by %d windows", f.Proven)
-	if f.Unproven > 0 {
-		fmt.Fprintf(&t, "; %d more were not proven, and count for nothing", f.Unproven)
+	if f.Proven > 0 {
+		fmt.Fprintf(&t, ", by %s", units.Plural(f.Proven, "window"))
+		if f.Unproven > 0 {
+			fmt.Fprintf(&t, "; besides, %s proved nothing", units.Plural(f.Unproven, "window"))
+		}
 	}
 	if f.Breaks != "" {
 		fmt.Fprintf(&t, "\nwhat breaks: limit %q", f.Breaks)
@@ -312,15 +258,6 @@ func (f *foundCapacity) Says() string {
 		fmt.Fprintf(&t, "\nnot known any further: %s", f.Knee)
 	}
 	return t.String()
-}
-
-// number writes a load with three digits that count.
-func number(v float64) string {
-	if v >= 100 {
-		unit := math.Pow(10, math.Floor(math.Log10(v))-2)
-		return units.Count(int64(math.Round(v/unit) * unit))
-	}
-	return strconv.FormatFloat(v, 'g', 3, 64)
 }
 
 // write writes capacity.json, capacity.svg and capacity.pdf.

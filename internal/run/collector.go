@@ -143,8 +143,8 @@ func (c *collector) judge(s *Snapshot) {
 // Seconds older than fine are merged, group by group, so that memory does not
 // grow with every second of a night. They are whole in the store.
 const (
-	fine  = 1800
-	group = 30
+	fine  = 3600
+	group = 60
 )
 
 func (c *collector) coarsen() error {

@@ -16,7 +16,7 @@ import (
 // TestNight: seconds that are old take a fraction of the memory of new ones, and
 // the sums are those of every second.
 func TestNight(t *testing.T) {
-	const seconds, rooms, clients = 6000, 8, 64
+	const seconds, rooms, clients = 14400, 8, 64
 	r := rand.New(rand.NewPCG(1, 2))
 	b := logbook.NewBook(0, 1)
 	l := ledger.New(ledger.Config{Run: 1, Crews: 1, Prompt: time.Second, Grace: time.Second,

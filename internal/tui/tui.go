@@ -86,6 +86,9 @@ func (m model) show() error {
 		if last.probe != nil {
 			last.probe.Close()
 		}
+		if last.search != nil {
+			last.search.search.Stop()
+		}
 	}
 	if errors.Is(err, tea.ErrInterrupted) {
 		err = nil
@@ -157,6 +160,7 @@ type model struct {
 	home          *home.Model
 	run           *runView
 	probe         *probing.Model
+	search        *searchView
 	keys          keys
 	palette       look.Palette
 	dark          bool
@@ -221,6 +225,9 @@ func (m model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 			m.drawn.stale = m.drawn.stale || m.run.alive()
 			return m, tick()
 		}
+		if m.search != nil {
+			m.search.refresh()
+		}
 		m.drawn.stale = true
 		return m, tick()
 	case started:
@@ -254,6 +261,9 @@ func (m model) Update(msg tea.Msg) (tea.Model, tea.Cmd) {
 		}
 		if key.Matches(msg, m.keys.suspend) {
 			return m, suspend()
+		}
+		if m.search != nil {
+			return m.pressInSearch(msg)
 		}
 		if m.probe != nil {
 			return m.pressInProbe(msg)
@@ -368,6 +378,14 @@ func (m *model) mouse(msg tea.MouseMsg) {
 	switch {
 	case m.run != nil:
 		m.run.mouse(msg, m.run.scene(&m.palette, m.width, m.height), m.width, m.height)
+	case m.search != nil:
+		if wheel, is := msg.(tea.MouseWheelMsg); is {
+			by := 1
+			if wheel.Mouse().Button == tea.MouseWheelUp {
+				by = -1
+			}
+			m.search.view.Move(by, m.search.state)
+		}
 	case m.probe != nil:
 	case m.home != nil && m.starting == nil:
 		at := msg.Mouse()
@@ -421,6 +439,8 @@ func (m model) draw() string {
 	}
 	var lines []string
 	switch {
+	case m.search != nil:
+		lines = m.drawSearch()
 	case m.probe != nil:
 		lines = m.drawProbe()
 	case m.run != nil:

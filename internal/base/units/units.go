@@ -129,3 +129,12 @@ func Clock(d time.Duration) string {
 	}
 	return fmt.Sprintf("%d:%02d", s/60, s%60)
 }
+
+// ThreeDigits writes a number with three digits that count: "0.25", "91", "7,430", "117,000".
+func ThreeDigits(v float64) string {
+	if v >= 100 {
+		unit := math.Pow(10, math.Floor(math.Log10(v))-2)
+		return Count(int64(math.Round(v/unit) * unit))
+	}
+	return strconv.FormatFloat(v, 'g', 3, 64)
+}
