@@ -16,6 +16,7 @@ type relayed struct {
 	to       string // the recipient of a whisper
 	from     string
 	said     uint64 // how many the sender had said, this one included
+	seq      int64  // of a notice: its number in its room
 	received mono.Time
 	text     []byte // borrowed
 	mark     mark.Mark

@@ -67,7 +67,7 @@ func (b *Board) enter(id int32) {
 // whole gives a room's history and its members as parts of a confirmation.
 func (b *Board) whole(r *room) string {
 	var past, names []string
-	for _, n := range r.past {
+	for _, n := range b.history(r) {
 		past = append(past, string(b.noticeJSON("past", r, n)))
 		b.Truth.Totals.Past++
 	}
@@ -77,10 +77,17 @@ func (b *Board) whole(r *room) string {
 	return `,"history":[` + strings.Join(past, ",") + `],"names":[` + strings.Join(names, ",") + `]`
 }
 
+// history is a room's history: without what is held back from its members still, which comes to who is one by then.
+func (b *Board) history(r *room) []notice {
+	return slices.DeleteFunc(slices.Clone(r.past), func(n notice) bool {
+		return slices.ContainsFunc(b.held, func(h heldRelay) bool { return h.room == r && h.seq == n.seq })
+	})
+}
+
 // tellPast gives a late comer the room's history, as the switch has it. What
 // it returns comes after the confirmation.
 func (b *Board) tellPast(id int32, r *room) (after func()) {
-	past, after := slices.Clone(r.past), func() {}
+	past, after := b.history(r), func() {}
 	if s := &b.cfg.Switches; b.returns(id) {
 		name := b.members[id].name
 		switch {

@@ -41,7 +41,7 @@ func (b *Board) tooBig(text []byte) bool {
 // on its way to the members. text is the inside of a JSON string.
 func (b *Board) post(r *room, fromJSON, text []byte, m relayed) int64 {
 	r.seq++
-	m.room, m.text = r, text
+	m.room, m.text, m.seq = r, text, r.seq
 	n := notice{from: fromJSON, seq: r.seq}
 	n.text = append(append(append(make([]byte, 0, len(text)+2), '"'), text...), '"')
 	if ref := b.fields[fieldRef]; ref.Kind == jsonscan.String && len(ref.Raw) <= 100 {
