@@ -202,7 +202,8 @@ func (f *foundCapacity) reckon(s *capacity.Search) {
 			if at := g.Reaches(w.Load, w.Figures[name], limit.Value); w.Verdict != run.NotProven && at < next &&
 				at > f.At {
 				next = at
-				f.Next = fmt.Sprintf("%q, which would break at %s and grows with the power %.1f", name, units.ThreeDigits(at),
+				f.Next = fmt.Sprintf("%q, which would break at %s and grows with the power %.1f", name,
+					units.ThreeDigits(at),
 					g.Power)
 			}
 		}

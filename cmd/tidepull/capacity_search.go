@@ -19,7 +19,8 @@ import (
 	screen "tidepull/internal/tui/capacity"
 )
 
-// A capacitySearch is a search for a capacity under way. One goroutine does it (search); what others may look at is behind mu.
+// A capacitySearch is a search for a capacity under way. One goroutine does it (search); what others may look at is
+// behind mu.
 type capacitySearch struct {
 	command *capacityCommand
 	app     *app
@@ -146,7 +147,8 @@ func (h *capacitySearch) show(w *window) {
 	if h.tell == nil {
 		return
 	}
-	fmt.Fprintf(h.tell, "%3d  %s %s  %-10s  %s\n", len(h.found.Windows), units.ThreeDigits(w.Load), h.found.Of, w.Verdict,
+	fmt.Fprintf(h.tell, "%3d  %s %s  %-10s  %s\n", len(h.found.Windows), units.ThreeDigits(w.Load), h.found.Of,
+		w.Verdict,
 		w.Why)
 	if w.Example != "" {
 		fmt.Fprintf(h.tell, "     %s\n", w.Example)

@@ -23,7 +23,8 @@ func (s *Snapshot) Pace(from, to int) (p Pace) {
 	var owed, planned [paceOver]float64
 	good, n := 0, 0
 	for _, e := range s.Entries {
-		if e.At < from || e.At >= to || e.Group != nil { // what became of a second of an old minute is not known by itself
+		if e.At < from || e.At >= to ||
+			e.Group != nil { // what became of a second of an old minute is not known by itself
 			continue
 		}
 		share, known := e.Counts.Load.Offered()

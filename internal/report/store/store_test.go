@@ -172,11 +172,16 @@ func TestDocumentedQuery(t *testing.T) {
 			Lost: int64(lost)}}
 	}
 	e := &logbook.Entry{At: 3, SentLate: &logbook.Part{Cells: []logbook.CellTally{cell(1, 700, 690)}}}
-	for _, cells := range [][]logbook.CellTally{{cell(1, 10, 1), cell(2, 5, 0)}, {cell(1, 10, 2)}} {
+	var before *written
+	for i, cells := range [][]logbook.CellTally{{cell(1, 10, 1), cell(2, 5, 0)}, {cell(1, 10, 3), cell(3, 1, 1)},
+		{cell(1, 10, 3), cell(4, 9, 9)}, {cell(1, 10, 2)}} {
 		e.Cells = cells
+		if i == 2 {
+			before = nil // what was written is not known
+		}
 		if err := s.transaction(func(tx *sql.Tx) error {
 			w := newWriter(tx, 1)
-			w.second(e)
+			before = w.second(e, before)
 			return w.err
 		}); err != nil {
 			t.Fatal(err)

@@ -30,8 +30,13 @@ type Keeper struct {
 	at progress
 }
 
-// progress is how far a run has been written.
-type progress struct{ settled, messages, events, lanes, bodies, differences int }
+// progress is how far a run has been written. What it points to is not changed: a transaction that fails leaves it.
+type progress struct {
+	settled, rooms, messages, events, lanes, bodies, differences int
+
+	open    map[int]*written // seconds that were written before they were settled, by their number
+	reasons map[string]int
+}
 
 // Keep begins to keep a run. tool is the version that made it.
 func (s *Store) Keep(r *run.Run, tool string) *Keeper {
@@ -106,14 +111,18 @@ func (k *Keeper) write(tx *sql.Tx, s *run.Snapshot, id int64, at *progress) (int
 		}
 	}
 	w := newWriter(tx, id)
+	open := map[int]*written{}
 	for _, e := range s.Entries[min(at.settled, len(s.Entries)):] {
-		w.second(e)
+		now := w.second(e, at.open[e.At])
 		if e.Settled && e.At == at.settled {
 			at.settled++
+		} else {
+			open[e.At] = now
 		}
 	}
-	for i, name := range s.Rooms {
-		w.put("room", "number", i, "name", name)
+	at.open = open
+	for ; at.rooms < len(s.Rooms); at.rooms++ {
+		w.put("room", "number", at.rooms, "name", s.Rooms[at.rooms])
 	}
 	for ; at.messages < len(s.Kept); at.messages++ {
 		w.message(&s.Kept[at.messages], s, true)
@@ -134,7 +143,7 @@ func (k *Keeper) write(tx *sql.Tx, s *run.Snapshot, id int64, at *progress) (int
 	for ; at.differences < len(s.Differences); at.differences++ {
 		w.difference(at.differences, &s.Differences[at.differences])
 	}
-	return id, k.finish(w, s)
+	return id, k.finish(w, s, at)
 }
 
 func (k *Keeper) begin(tx *sql.Tx, s *run.Snapshot) (int64, error) {
@@ -161,7 +170,7 @@ func (k *Keeper) begin(tx *sql.Tx, s *run.Snapshot) (int64, error) {
 }
 
 // finish writes what changes with each second, and the end of the run.
-func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
+func (k *Keeper) finish(w *writer, s *run.Snapshot, at *progress) error {
 	state, why, summary := "running", "", []byte{}
 	var verdict run.Verdict
 	if s.Finished {
@@ -190,8 +199,11 @@ func (k *Keeper) finish(w *writer, s *run.Snapshot) error {
 		}
 	}
 	for text, n := range s.Reasons {
-		w.put("reason", "text", text, "times", n)
+		if at.reasons[text] != n {
+			w.put("reason", "text", text, "times", n)
+		}
 	}
+	at.reasons = s.Reasons // of its own
 	w.exec("UPDATE run SET started = ?, elapsed = ?, state = ?, verdict = ?, why = ?, summary = ?, happened = ?, "+
 		"server = ?, server_side = ?, processes = ? WHERE id = ?", s.Started.UnixMicro(), s.Elapsed.Microseconds(),
 		state,
@@ -258,34 +270,6 @@ var fateColumns = func() string {
 	}
 	return strings.Join(names, ", ")
 }()
-
-func (w *writer) second(e *logbook.Entry) {
-	g := e.Gauges
-	w.put("second", "at", e.At, "settled", e.Settled, "planned", g.Planned, "out", g.Out, "open", g.Open,
-		"entered", g.Entered, "sent", e.Counts.Sent, "arrivals", e.Counts.Arrivals, "overload", e.Health.Overload,
-		"counts", w.sparse(e.Counts), "health", w.sparse(e.Health), "fit", w.json(e.Fit), "foreign_marks", e.Foreign,
-		"first", pack(e.First), "median", pack(e.Median), "last", pack(e.Last), "checks", w.json(e.Checks),
-		"own", w.json(e.SentLate), "early", w.json(e.Early), "told", w.json(e.Told))
-	for d, h := range e.Times {
-		if len(h) > 0 {
-			w.put("times", "at", e.At, "name", logbook.Dist(d).String(), "histogram", pack(h))
-		}
-	}
-	// What was written of this second before it was settled may have been taken back since.
-	w.exec("DELETE FROM cell WHERE run = ? AND at = ?", w.run, e.At)
-	for _, c := range e.Cells {
-		t := &c.Tally
-		row := []any{"at", e.At, "room", c.Cell.Room, "crew", c.Cell.Crew, "kind", c.Cell.Kind.String(),
-			"said", t.Said, "owed", t.Owed, "maybe_late", t.MaybeLate, "overtaken", t.Overtaken}
-		for _, f := range ledger.Fates {
-			row = append(row, fateColumn(f), *t.Of(f))
-		}
-		w.put("cell", row...)
-	}
-	for _, l := range e.Latency {
-		w.put("latency", "at", e.At, "crew", l.Key.Crew, "class", l.Key.Class, "histogram", pack(l.Latency))
-	}
-}
 
 func (w *writer) message(m *ledger.Message, s *run.Snapshot, wrong bool) {
 	w.put("message", "number", m.Number, "kind", m.Kind.String(), "audience", m.Audience, "room", m.Room,

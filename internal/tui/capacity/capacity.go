@@ -88,7 +88,8 @@ func (m *Model) View(p *look.Palette, s *State, width, height int) []string {
 	m.back = min(m.back, max(0, len(s.Tries)-1))
 	says := s.says(p, width, max(3, height/4))
 	rows := max(4, (height-len(says)-5)/2)
-	lines := append([]string{p.Rule("share of windows that break", p.Draw(look.Faint, "by "+plain.Text(s.Of, 40)), width)},
+	lines := append([]string{p.Rule("share of windows that break", p.Draw(look.Faint, "by "+plain.Text(s.Of, 40)),
+		width)},
 		s.curve(p, width, rows)...)
 	lines = append(lines, s.now(p, width))
 	room := max(2, height-len(lines)-len(says)-2)
@@ -107,7 +108,8 @@ func (s *State) now(p *look.Palette, width int) string {
 	if l := s.Run.Trial.Length(); l > 0 {
 		const cells = 24
 		full := min(cells, int(float64(cells)*s.Run.Elapsed.Seconds()/l.Seconds()))
-		text += "  " + p.Draw(look.Water, strings.Repeat("▄", full)) + p.Draw(look.Faint, strings.Repeat("·", cells-full))
+		text += "  " + p.Draw(look.Water, strings.Repeat("▄", full)) + p.Draw(look.Faint, strings.Repeat("·",
+			cells-full))
 	}
 	text += fmt.Sprintf("  %s said", units.Count(s.Run.Total.Counts.Sent))
 	if h := s.Run.Total.Fanout(); h.Count() > 0 {
@@ -145,7 +147,8 @@ func (m *Model) list(p *look.Palette, s *State, width, rows int) []string {
 		if k == m.back { // of this one it is said in full
 			why = strings.Split(ansi.Wrap(why[0], max(20, width-indent), ""), "\n")
 			if t.Example != "" {
-				for _, l := range strings.Split(ansi.Wrap(plain.Text(t.Example, 400), max(20, width-indent), ""), "\n") {
+				for _, l := range strings.Split(ansi.Wrap(plain.Text(t.Example, 400), max(20, width-indent), ""),
+					"\n") {
 					why = append(why, p.Draw(look.Faint, l))
 				}
 			}
