@@ -14,6 +14,9 @@ import (
 // it does not say so, or not in a way that can be read.
 func (h *Head) RetryAfter(now time.Time) (time.Duration, bool) {
 	said := h.Get("Retry-After")
+	if said == "" {
+		return 0, false
+	}
 	if n, err := strconv.ParseUint(said, 10, 31); err == nil {
 		return time.Duration(n) * time.Second, true
 	}

@@ -65,77 +65,83 @@ func (h *Head) HasToken(name, token string) bool {
 	return false
 }
 
-func equalFold(a, b string) bool { return bytes.EqualFold([]byte(a), []byte(b)) }
+func equalFold(a, b string) bool { return len(a) == len(b) && strings.EqualFold(a, b) }
 
 // ConsumeRequest reads a request's head from the front of b. n is 0 if the
 // head is not complete yet.
 func ConsumeRequest(b []byte) (h Head, n int, err error) {
-	lines, n, err := consumeLines(b)
+	first, fields, n, err := consumeHead(b)
 	if n == 0 || err != nil {
 		return h, 0, err
 	}
-	parts := bytes.Split(lines[0], []byte(" "))
-	if len(parts) != 3 || len(parts[0]) == 0 || len(parts[1]) == 0 || !bytes.HasPrefix(parts[2], []byte("HTTP/1.")) {
+	parts := strings.Split(first, " ")
+	if len(parts) != 3 || parts[0] == "" || parts[1] == "" || !strings.HasPrefix(parts[2], "HTTP/1.") {
 		return h, n, violation("the request line is not METHOD PATH HTTP/1.x", "RFC 9112 3")
 	}
-	h.Method, h.Path, h.Old = string(parts[0]), string(parts[1]), string(parts[2]) == "HTTP/1.0"
-	h.Fields, err = parseFields(lines[1:])
+	h.Method, h.Path, h.Old = parts[0], parts[1], parts[2] == "HTTP/1.0"
+	h.Fields, err = parseFields(fields)
 	return h, n, err
 }
 
 // ConsumeResponse reads a response's head from the front of b. n is 0 where
 // the head is not complete yet.
 func ConsumeResponse(b []byte) (h Head, n int, err error) {
-	lines, n, err := consumeLines(b)
+	first, fields, n, err := consumeHead(b)
 	if n == 0 || err != nil {
 		return h, 0, err
 	}
-	version, rest, _ := bytes.Cut(lines[0], []byte(" "))
-	status, reason, _ := bytes.Cut(rest, []byte(" "))
-	code, convErr := strconv.Atoi(string(status))
-	if !bytes.HasPrefix(version, []byte("HTTP/1.")) || convErr != nil || len(status) != 3 || code < 100 {
+	version, rest, _ := strings.Cut(first, " ")
+	status, reason, _ := strings.Cut(rest, " ")
+	code, convErr := strconv.Atoi(status)
+	if !strings.HasPrefix(version, "HTTP/1.") || convErr != nil || len(status) != 3 || code < 100 {
 		return h, n, violation("the status line is not HTTP/1.x STATUS REASON", "RFC 9112 4")
 	}
-	h.Status, h.Reason = code, string(reason)
-	h.Fields, err = parseFields(lines[1:])
+	h.Status, h.Reason = code, reason
+	h.Fields, err = parseFields(fields)
 	return h, n, err
 }
 
-// consumeLines splits a head into its lines. n counts the bytes up to and with
-// the empty line, 0 if that has not come yet.
-func consumeLines(b []byte) (lines [][]byte, n int, err error) {
+// consumeHead gives a head's first line and the lines behind it, as parts of one text. n counts the bytes up to and
+// with the empty line, 0 if that has not come yet. Empty lines before the first one are skipped (RFC 9112 2.2).
+func consumeHead(b []byte) (first, fields string, n int, err error) {
+	start := -1
 	for n < len(b) {
 		i := bytes.IndexByte(b[n:], '\n')
 		if i < 0 {
 			break
 		}
-		line := bytes.TrimSuffix(b[n:n+i], []byte("\r"))
-		n += i + 1
-		if n > maxHead {
+		end := n + i
+		empty := end == n || end == n+1 && b[n] == '\r'
+		if end+1 > maxHead {
 			break
 		}
-		if len(line) > 0 {
-			lines = append(lines, line)
-		} else if len(lines) > 0 {
-			return lines, n, nil
+		if empty && start >= 0 {
+			first, fields, _ = strings.Cut(string(b[start:n]), "\n")
+			return strings.TrimSuffix(first, "\r"), fields, end + 1, nil
 		}
+		if !empty && start < 0 {
+			start = n
+		}
+		n = end + 1
 	}
 	if len(b) > maxHead {
-		return nil, 0, violation("the head is longer than 32 KiB", "RFC 9112 2.2")
+		return "", "", 0, violation("the head is longer than 32 KiB", "RFC 9112 2.2")
 	}
-	return nil, 0, nil
+	return "", "", 0, nil
 }
 
-func parseFields(lines [][]byte) ([]Field, error) {
-	fields := make([]Field, 0, len(lines))
-	for _, line := range lines {
-		name, value, ok := bytes.Cut(line, []byte(":"))
-		if !ok || len(name) == 0 || bytes.ContainsAny(name, " \t") {
+// parseFields reads the lines behind the first, each of which ends.
+func parseFields(lines string) ([]Field, error) {
+	fields := make([]Field, 0, strings.Count(lines, "\n"))
+	for lines != "" {
+		var line string
+		line, lines, _ = strings.Cut(lines, "\n")
+		name, value, ok := strings.Cut(strings.TrimSuffix(line, "\r"), ":")
+		if !ok || name == "" || strings.ContainsAny(name, " \t") {
 			return nil, violation("a header field is not NAME: VALUE", "RFC 9112 5")
 		}
 		// A zero byte becomes a space (RFC 9110 5.5).
-		value = bytes.TrimSpace(bytes.ReplaceAll(value, []byte{0}, []byte{' '}))
-		fields = append(fields, Field{string(name), string(value)})
+		fields = append(fields, Field{name, strings.TrimSpace(strings.ReplaceAll(value, "\x00", " "))})
 	}
 	return fields, nil
 }
