@@ -28,6 +28,7 @@ type fedDriver struct {
 	ids     []int32     // that are open
 	news    []fedAnswer // for single clients
 	next    int         // of board.said; the board's mutex guards it
+	there   int         // how many are open; likewise
 	blocked time.Duration
 	wake    chan struct{}
 }
@@ -78,12 +79,23 @@ func (d *fedDriver) Dial(id int32, _ wire.Endpoint) error {
 		d.open = append(d.open, false)
 	}
 	d.open[id] = true
+	d.board.mu.Lock()
+	d.there++
+	d.board.mu.Unlock()
 	d.ids = append(d.ids, id)
 	d.news = append(d.news, fedAnswer{id: id})
 	return nil
 }
 
-func (d *fedDriver) Hangup(id int32) { d.open[id] = false }
+func (d *fedDriver) Hangup(id int32) {
+	if !d.open[id] {
+		return
+	}
+	d.open[id] = false
+	d.board.mu.Lock()
+	d.there--
+	d.board.mu.Unlock()
+}
 
 // Write takes one message of a client.
 func (d *fedDriver) Write(id int32, line []byte) bool {
@@ -140,8 +152,9 @@ func (d *fedDriver) Wait(until mono.Time, h poll.Handler) error {
 }
 
 // aheadBy is how many messages a driver may be ahead of the slowest one: a server has
-// buffers, too.
-const aheadBy = 256
+// buffers, too. With more, of which there may be none in a whole run of many loops on few cores, the slowest would come
+// to its messages after their grace time.
+const aheadBy = 16
 
 // after gives the next message for a driver; none if there is none, or if it is too far
 // ahead of others.
@@ -150,7 +163,9 @@ func (b *fedBoard) after(d *fedDriver) [][]byte {
 	defer b.mu.Unlock()
 	least := d.next
 	for _, other := range b.drivers {
-		least = min(least, other.next)
+		if other.there > 0 { // one whose clients have gone takes no more, and must not hold up the others
+			least = min(least, other.next)
+		}
 	}
 	if d.next == len(b.said) || d.next > least+aheadBy {
 		return nil

@@ -36,6 +36,7 @@ func main() {
 	alone := flag.Bool("transports", false, "only compare transports, and print it")
 	beside := flag.Bool("beside", false, "only measure the engine beside the bare reader, and print the ratios")
 	screen := flag.Bool("screen", false, "only measure a screen beside none, and print the ratios")
+	dealt := flag.Bool("dealt", false, "only measure clients that are dealt out, and more of them, and print it")
 	flag.Parse()
 	if *rounds < 1 {
 		fmt.Fprintf(os.Stderr, "bench: -rounds %d: at least one is needed\n", *rounds)
@@ -50,7 +51,7 @@ func main() {
 		fmt.Println(perSecond)
 		return
 	}
-	if err := bench(*rounds, *out, *alone, *beside, *screen); err != nil {
+	if err := bench(*rounds, *out, *alone, *beside, *screen, *dealt); err != nil {
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -63,7 +64,7 @@ type bencher struct {
 	reader string
 }
 
-func bench(rounds int, out string, transports, beside, screen bool) error {
+func bench(rounds int, out string, transports, beside, screen, dealt bool) error {
 	dir, err := os.MkdirTemp("", "tidepull-bench")
 	if err != nil {
 		return err
@@ -76,7 +77,16 @@ func bench(rounds int, out string, transports, beside, screen bool) error {
 			return fmt.Errorf("%s: %w\n%s", strings.Join(build, " "), err, text)
 		}
 	}
-	r := report{costs: make([]cost, len(ways))}
+	r := report{costs: make([]cost, len(ways)), spread: make([][]float64, len(spreads))}
+	if dealt {
+		for range rounds {
+			if err := b.dealt(&r); err != nil {
+				return err
+			}
+		}
+		fmt.Print(r.spreadText())
+		return nil
+	}
 	if beside {
 		return b.ratios(rounds)
 	}
@@ -159,7 +169,9 @@ type report struct {
 	idle, busy     float64   // bytes a client
 	bareIdle       float64
 	scaling        scaling
-	costs          []cost // by transport
+	costs          []cost      // by transport
+	spread         [][]float64 // by spreads and round
+	growth         [][]float64 // by round and growths
 }
 
 // besides are microseconds of CPU a delivery of two things at the same time, by round.
@@ -212,7 +224,29 @@ func (b *bencher) round(r *report) error {
 	r.stolen = append(r.stolen, (stolen()-before)/time.Since(began).Seconds()/float64(runtime.NumCPU()))
 	fmt.Printf("  a screen beside none: %.2f; fan-out p50 %+.0f us, p99 %+.0f us of the truth\n", shown/plainly,
 		sum.Fanout.P50-truth.Due.P50, sum.Fanout.P99-truth.Due.P99)
+	if err := b.dealt(r); err != nil {
+		return err
+	}
 	return b.transports(r.costs)
+}
+
+// dealt measures clients that are dealt out, and more of them.
+func (b *bencher) dealt(r *report) error {
+	for i, s := range spreads {
+		ratio, err := b.spread(s.flags)
+		if err != nil {
+			return fmt.Errorf("%s: %w", s.name, err)
+		}
+		r.spread[i] = append(r.spread[i], ratio)
+		fmt.Printf("  %s / one loop: %.2f\n", s.name, ratio)
+	}
+	us, err := b.growth()
+	if err != nil {
+		return fmt.Errorf("growth: %w", err)
+	}
+	r.growth = append(r.growth, us)
+	fmt.Printf("  growth over %v clients: %s us a delivery\n", growths, list(us, "%.2f"))
+	return nil
 }
 
 // pinned runs a command on one core, if that can be said.
@@ -520,8 +554,20 @@ func (b *bencher) memory(r *report) error {
 	return nil
 }
 
-// cpu is the processor time of a process in seconds (proc(5), fields 14, 15).
+// cpu is the processor time of a process and its children in seconds (proc(5), fields 14, 15).
 func cpu(pid int) float64 {
+	children, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", pid, pid))
+	sum := 0.0
+	if err == nil {
+		for _, child := range bytes.Fields(children) {
+			n, _ := strconv.Atoi(string(child))
+			sum += cpu(n)
+		}
+	}
+	return sum + cpuOf(pid)
+}
+
+func cpuOf(pid int) float64 {
 	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
 	if err != nil {
 		return 0
@@ -636,5 +682,5 @@ func (r *report) text(rounds int) string {
 	p("the bare reader: resident memory with %d clients less that with 10. After 5 messages", clients)
 	p("a second to all of them for some time: %.1f KB, for the ledger and what the lanes view", r.busy/1000)
 	p("would need; both are bounded.")
-	return t.String() + transportsText(r.costs)
+	return t.String() + r.spreadText() + transportsText(r.costs)
 }

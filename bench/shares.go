@@ -75,7 +75,7 @@ func fed(loops int) (perSecond float64, err error) {
 	failed := make(chan error, 1)
 	go func() { failed <- e.Run(ctx) }()
 	seconds := map[int]float64{}
-	owed, delivered := int64(0), int64(0)
+	owed, delivered, overdue := int64(0), int64(0), int64(0)
 	for r := range e.Reports() {
 		for _, s := range append(r.Closed, r.Open...) {
 			w, err := logbook.Sum([]*logbook.Entry{s}, nil)
@@ -88,6 +88,7 @@ func fed(loops int) (perSecond float64, err error) {
 			for _, c := range s.Cells {
 				owed = owed + c.Tally.Owed
 				delivered += c.Tally.Delivered + c.Tally.Late + c.Tally.Excused
+				overdue += c.Tally.Overdue
 			}
 		}
 		if r.Last && owed == 0 {
@@ -98,7 +99,7 @@ func fed(loops int) (perSecond float64, err error) {
 		return 0, err
 	}
 	if owed != delivered {
-		return 0, fmt.Errorf("%d owed, %d delivered", owed, delivered)
+		return 0, fmt.Errorf("%d owed, %d delivered, %d came after their grace time", owed, delivered, overdue)
 	}
 	for s := 2; s < 5; s++ {
 		perSecond += seconds[s] / 3
