@@ -105,7 +105,8 @@ func (b *bencher) alone(l load) (us float64, err error) {
 func (r *report) spreadText() string {
 	var t strings.Builder
 	p := func(format string, a ...any) { fmt.Fprintf(&t, format+"\n", a...) }
-	p("\nDealt out: two engines in one room on one core, with %d clients each; the one has one loop, the other is dealt",
+	p("\nDealt out: two engines in one room on one core, with %d clients each; the one has one loop, the other is "+
+		"dealt",
 		spreadClients)
 	p("out. CPU a delivery of all processes of the second, over that of the first.\n")
 	p("| | each round | median |\n| --- | --- | --- |")

@@ -63,9 +63,9 @@ func (c *selfcheckCommand) machine(need machine.Need) (hinders int) {
 		stamps.State, stamps.Is = machine.Narrow, "the kernel does not stamp what arrives: latencies have the "+
 			"tool's own in them"
 	}
-	clock := machine.Check{Of: "clock, read", State: machine.Serves, Is: fmt.Sprintf("a look takes %v",
-		machine.ClockCost())}
-	if machine.ClockCost() > 500*time.Nanosecond {
+	look := machine.ClockCost()
+	clock := machine.Check{Of: "clock, read", State: machine.Serves, Is: fmt.Sprintf("a look takes %v", look)}
+	if look > 500*time.Nanosecond {
 		clock.State = machine.Narrow
 	}
 	checks = append(checks, stamps, clock, busy())
@@ -95,8 +95,7 @@ func busy() machine.Check {
 	others := max(0, now-used-(machine.Now().Process-own.Process)).Seconds() / look.Seconds()
 	away := (taken - stolen).Seconds() / look.Seconds()
 	c := machine.Check{Of: "cores", State: machine.Serves, Is: fmt.Sprintf("%d, of which others use %.1f now",
-		runtime.NumCPU(),
-		others)}
+		runtime.NumCPU(), others)}
 	if away > 0.02 {
 		c.Is += fmt.Sprintf(", and what the machine runs on takes %.1f", away)
 	}
@@ -141,7 +140,10 @@ func (c *selfcheckCommand) measure(a *app, t *trial.Trial) error {
 		return err
 	}
 	plan := "what it plans is not known"
-	if planned > 0 {
+	switch {
+	case t.ClosedLoop:
+		plan, planned = "some of what it says comes as fast as answers do", 0
+	case planned > 0:
 		plan = fmt.Sprintf("it plans %s", units.Count(int64(planned)))
 	}
 	switch {
@@ -203,7 +205,7 @@ func (c *selfcheckCommand) once(a *app, source func() (*trial.Trial, error), s t
 		return nil, err
 	}
 	t.Reshape(s)
-	t.Limits, t.Faults, t.FinalChecks, t.Server = nil, nil, nil, nil
+	t.Limits, t.Faults, t.FinalChecks, t.Server, t.Alerts = nil, nil, nil, nil, nil
 	r, err := run.Start(context.Background(), run.Options{Trial: t, Loops: c.Loops, Workers: c.Workers, Log: a.log})
 	if err != nil {
 		return nil, err

@@ -139,8 +139,10 @@ func TestStopped(t *testing.T) {
 		fmt.Fprintln(&out, lines.Text())
 	}
 	cmd.Wait()
+	// On a machine that is starved as well that may be all that is said.
+	starved := strings.Contains(out.String(), "kept programs waiting for a core")
 	if status := cmd.ProcessState.ExitCode(); status != exitNotProven ||
-		!strings.Contains(out.String(), "the process was stopped") {
+		!strings.Contains(out.String(), "the process was stopped") && !starved {
 		t.Errorf("status %d\n%s%s", status, out.String(), wrong.String())
 	}
 }
