@@ -47,6 +47,7 @@ func TestTerminal(t *testing.T) {
 			s.tmux("send-keys", "-t", "s", "-l", "\x1b[<0;"+strconv.Itoa(x)+";"+strconv.Itoa(y)+how)
 		}
 	}
+	s.until(`2 fan-out`, 10*time.Second) // it is drawn line by line
 	x, y := at("2 fan-out")
 	click(x+3, y)
 	s.until(`── share reached`, 5*time.Second)
