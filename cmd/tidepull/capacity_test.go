@@ -13,34 +13,7 @@ import (
 func TestCapacity(t *testing.T) {
 	t.Parallel()
 	url, dir := serveBoard(t, "--wrong", "slow_store=20ms"), t.TempDir()
-	file := filepath.Join(dir, "capacity.trial.hcl")
-	if err := os.WriteFile(file, []byte(`
-trial "one after the other" { grace = "1s" }
-target "board" { websocket = "ws://127.0.0.1:7411/live" }
-session "s" {
-  connect {}
-  enter { room = "lock-${n % 3}" }
-  pause { lasts = "1200ms" } # until all are there
-  repeat {
-    every  = "500ms"
-    jitter = "60%"
-    say { body = { kind = "notice", room = room, text = "level ${mark}" } }
-  }
-}
-crew "pilots" {
-  clients = 1000
-  session = session.s
-}
-tide {
-  slack { lasts = "1h" }
-}
-limit "prompt" {
-  of    = fanout.p99
-  below = "200ms"
-}
-`), 0o666); err != nil {
-		t.Fatal(err)
-	}
+	const file = "../../docs/screenshots/capacity.trial.hcl"
 	out, status := outcome(t, tool(t, "capacity", file, "--target", url, "--from", "14", "--most", "200",
 		"--window", "5s",
 		"--windows", "7", "--out", dir, "--at-least", "190"))
