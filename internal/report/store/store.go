@@ -57,8 +57,8 @@ func Open(path string) (*Store, error) {
 	if err := machine.KeepPrivate(path); err != nil {
 		return nil, fmt.Errorf("the store: %w", err)
 	}
-	// Of a new file: in pages of 4 KiB half of the space is lost, as histograms are a little too long for them. The size
-	// must come before the journal's mode, which the driver sets after all pragmas.
+	// Of a new file: in pages of 4 KiB half of the space is lost, as histograms are a little too long for them. The
+	// size must come before the journal's mode, which the driver sets after all pragmas.
 	source := "file:" + (&url.URL{Path: path}).EscapedPath() +
 		"?_pragma=busy_timeout(2000)&_pragma=page_size(8192)&_pragma=synchronous(NORMAL)&_pragma=foreign_keys(ON)" +
 		"&_journal_mode=WAL&_txlock=immediate"
