@@ -441,31 +441,37 @@ func (b *bencher) beside(l load) (bare, engine float64, err error) {
 	if err := flowing(addr, float64(2*l.clients)); err != nil {
 		return 0, 0, err
 	}
-	if bare, engine, err = each(addr, reader.cmd, tool.cmd); err != nil {
+	us, err := each(addr, reader.cmd, tool.cmd)
+	if err != nil {
 		return 0, 0, err
 	}
 	tool.cmd.Process.Signal(os.Interrupt)
-	return bare, engine, nil
+	return us[0], us[1], nil
 }
 
-// each measures what CPU two processes take for each of their deliveries over a window, in microseconds: half of what
-// the stand-in makes goes to each.
-func each(addr string, a, b *exec.Cmd) (first, second float64, err error) {
+// each measures what CPU some processes take for each of their deliveries over a window, in microseconds: of what the
+// stand-in makes each gets as much.
+func each(addr string, all ...*exec.Cmd) (us []float64, err error) {
 	before, err := askTruth(addr)
 	if err != nil {
-		return 0, 0, err
+		return nil, err
 	}
-	usedFirst, usedSecond := cpu(a.Process.Pid), cpu(b.Process.Pid)
+	for _, c := range all {
+		us = append(us, -cpu(c.Process.Pid))
+	}
 	time.Sleep(window)
 	after, err := askTruth(addr)
 	if err != nil {
-		return 0, 0, err
+		return nil, err
 	}
-	half := (after.Totals.Written - before.Totals.Written) / 2
-	if half <= 0 {
-		return 0, 0, errors.New("nothing was delivered within the window: something else takes the machine's cores")
+	share := (after.Totals.Written - before.Totals.Written) / float64(len(all))
+	if share <= 0 {
+		return nil, errors.New("nothing was delivered within the window: something else takes the machine's cores")
 	}
-	return (cpu(a.Process.Pid) - usedFirst) * 1e6 / half, (cpu(b.Process.Pid) - usedSecond) * 1e6 / half, nil
+	for i, c := range all {
+		us[i] = (us[i] + cpu(c.Process.Pid)) * 1e6 / share
+	}
+	return us, nil
 }
 
 type summary struct {

@@ -52,11 +52,12 @@ func (b *bencher) screens() (plainly, shown float64, err error) {
 	if err := flowing(addr, 2*screenClients); err != nil {
 		return 0, 0, err
 	}
-	if plainly, shown, err = each(addr, bare.cmd, cmd); err != nil {
+	us, err := each(addr, bare.cmd, cmd)
+	if err != nil {
 		return 0, 0, err
 	}
 	bare.cmd.Process.Signal(os.Interrupt)
-	return plainly, shown, nil
+	return us[0], us[1], nil
 }
 
 // onScreen starts a command on a terminal of its own (pty(7)), whose output is read and dropped.

@@ -3,7 +3,6 @@ package main
 import (
 	"fmt"
 	"os"
-	"os/exec"
 	"strings"
 	"time"
 )
@@ -50,8 +49,11 @@ func (b *bencher) spread(flags []string) (ratio float64, err error) {
 	if err := flowing(addr, 2*spreadClients); err != nil {
 		return 0, err
 	}
-	one, other, err := each(addr, engines[0].cmd, engines[1].cmd)
-	return other / one, err
+	us, err := each(addr, engines[0].cmd, engines[1].cmd)
+	if err != nil {
+		return 0, err
+	}
+	return us[1] / us[0], nil
 }
 
 // growths are numbers of clients; the first is what the others are held against.
@@ -91,14 +93,12 @@ func (b *bencher) alone(l load) (us float64, err error) {
 	if err := flowing(addr, float64(l.clients)); err != nil {
 		return 0, err
 	}
-	// Both halves of what the stand-in makes are this engine's.
-	idle := exec.Command("true")
-	if err := idle.Run(); err != nil {
+	all, err := each(addr, engine.cmd)
+	if err != nil {
 		return 0, err
 	}
-	_, half, err := each(addr, idle, engine.cmd)
 	engine.cmd.Process.Signal(os.Interrupt)
-	return half / 2, err
+	return all[0], nil
 }
 
 // spreadText is the report's part about loops, workers and growth.

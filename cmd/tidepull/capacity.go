@@ -4,16 +4,17 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"math"
 	"os"
 	"path/filepath"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
 
 	"tidepull/internal/base/units"
 	"tidepull/internal/capacity"
+	"tidepull/internal/engine/machine"
 	"tidepull/internal/report/chart"
 	"tidepull/internal/run"
 	"tidepull/internal/trial"
@@ -54,20 +55,21 @@ type window struct {
 
 // A found capacity, as capacity.json has it.
 type foundCapacity struct {
-	Trial    string   `json:"trial"`
-	Target   string   `json:"target"`
-	Of       string   `json:"of"`     // "clients", or the variable that was varied
-	At       float64  `json:"at"`     // half of all windows break there; 0: none has, or all have
-	Low      float64  `json:"low"`    // with 95 % it is more; 0: no window held
-	High     *float64 `json:"high"`   // with 95 % it is less; null: not known
-	Spread   float64  `json:"spread"` // how wide the range is in which some windows break, as a share of the load
-	Breaks   string   `json:"breaks"` // the limit that breaks
-	Growth   string   `json:"growth"` // how its figure grows
-	Next     string   `json:"next"`   // what breaks next, if that is known
-	Knee     string   `json:"knee"`   // why it is not known any further: this machine; "" if it is
-	Proven   int      `json:"proven"` // windows
-	Unproven int      `json:"unproven"`
-	Windows  []window `json:"windows"`
+	Trial    string       `json:"trial"`
+	Target   string       `json:"target"`
+	Of       string       `json:"of"`     // "clients", or the variable that was varied
+	At       float64      `json:"at"`     // half of all windows break there; 0: none has, or all have
+	Low      float64      `json:"low"`    // with 95 % it is more; 0: no window held
+	High     *float64     `json:"high"`   // with 95 % it is less; null: not known
+	Spread   float64      `json:"spread"` // how wide the range is in which some windows break, as a share of the load
+	Breaks   string       `json:"breaks"` // the limit that breaks
+	Growth   string       `json:"growth"` // how its figure grows
+	Next     string       `json:"next"`   // what breaks next, if that is known
+	Knee     string       `json:"knee"`   // why it is not known any further: this machine; "" if it is
+	Proven   int          `json:"proven"` // windows
+	Unproven int          `json:"unproven"`
+	Windows  []window     `json:"windows"`
+	fit      capacity.Fit // that the figures are of
 }
 
 // mostUnproven is how often in a row a load may prove nothing before it is this machine's own end.
@@ -169,14 +171,11 @@ func (c *capacityCommand) load(at float64, length time.Duration) (*trial.Trial, 
 
 // reckon says what the windows come to.
 func (f *foundCapacity) reckon(s *capacity.Search) {
-	fit := capacity.Of(s.Outcomes())
+	f.fit = capacity.Of(s.Outcomes())
 	f.Breaks, f.Growth, f.Next, f.High = "", "", "", nil
-	f.At, f.Low, f.Spread = fit.At, fit.Low, fit.Spread
-	if !math.IsInf(fit.High, 1) {
-		f.High = &fit.High
-	}
-	if !f.held() { // how little it bears is not known
-		f.At, f.Low = 0, 0
+	f.At, f.Low, f.Spread = f.fit.At, f.fit.Low, f.fit.Spread
+	if high := f.fit.High; !math.IsInf(high, 1) {
+		f.High = &high
 	}
 	times := map[string]int{}
 	limits := map[string]trial.Limit{}
@@ -211,11 +210,6 @@ func (f *foundCapacity) reckon(s *capacity.Search) {
 	}
 }
 
-// held reports whether some window did.
-func (f *foundCapacity) held() bool {
-	return slices.ContainsFunc(f.Windows, func(w window) bool { return w.Verdict == run.Holds })
-}
-
 // growth is how the figure of a limit grows, over the windows that prove something.
 func (f *foundCapacity) growth(limit string) (capacity.Growth, bool) {
 	var load, figure []float64
@@ -233,7 +227,7 @@ func (f *foundCapacity) Says() string {
 	switch {
 	case f.Proven == 0:
 		fmt.Fprintf(&t, "none of %s proved anything", units.Plural(f.Unproven, "window"))
-	case !f.held():
+	case f.Low == 0:
 		fmt.Fprintf(&t, "bears less than %s %s (95 %%): no window held", units.ThreeDigits(*f.High), f.Of)
 	case f.High == nil:
 		fmt.Fprintf(&t, "bears %s %s and more: nothing broke", units.ThreeDigits(f.Low), f.Of)
@@ -264,21 +258,21 @@ func (f *foundCapacity) Says() string {
 
 // write writes capacity.json, capacity.svg and capacity.pdf.
 func (f *foundCapacity) write(dir string) error {
-	b, err := json.MarshalIndent(f, "", "  ")
-	if err == nil {
-		err = os.WriteFile(filepath.Join(dir, "capacity.json"), append(b, '\n'), 0o600)
-	}
-	if err != nil {
-		return fmt.Errorf("writing the capacity: %w", err)
-	}
-	for _, format := range []chart.Format{chart.SVG, chart.PDF} {
-		file, err := os.OpenFile(filepath.Join(dir, "capacity."+string(format)),
-			os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
-		if err != nil {
-			return fmt.Errorf("writing the capacity: %w", err)
+	c := f.chart()
+	for name, write := range map[string]func(io.Writer) error{
+		"json": func(w io.Writer) error {
+			e := json.NewEncoder(w)
+			e.SetIndent("", "  ")
+			return e.Encode(f)
+		},
+		"svg": func(w io.Writer) error { return c.Write(w, chart.SVG) },
+		"pdf": func(w io.Writer) error { return c.Write(w, chart.PDF) },
+	} {
+		file, err := machine.CreatePrivate(filepath.Join(dir, "capacity."+name))
+		if err == nil {
+			err = errors.Join(write(file), file.Close())
 		}
-		c := f.chart()
-		if err := errors.Join(c.Write(file, format), file.Close()); err != nil {
+		if err != nil {
 			return fmt.Errorf("writing the capacity: %w", err)
 		}
 	}
@@ -308,8 +302,7 @@ func (f *foundCapacity) chart() *chart.Chart {
 		curve := chart.Series{Name: "likely to break", Style: chart.Solid}
 		for i := range 101 {
 			x := least * math.Pow(most/least, float64(i)/100)
-			curve.X = append(curve.X, x)
-			curve.Y = append(curve.Y, 0.5*math.Erfc(-math.Log(x/f.At)/max(f.Spread, 0.01)/math.Sqrt2))
+			curve.X, curve.Y = append(curve.X, x), append(curve.Y, f.fit.Breaks(x))
 		}
 		c.Series = append(c.Series, curve)
 		for name, x := range map[string]float64{"95 %, least": f.Low, "95 %, most": *f.High} {

@@ -30,16 +30,19 @@ type capacitySearch struct {
 	done    chan struct{}
 	err     error // once done
 
-	mu      sync.Mutex
-	state   screen.State
-	run     *run.Run // the window under way, or nil
-	stopped bool
-	stop    chan struct{} // closed then
+	stopped context.Context // ends when the search is asked to
+	stop    context.CancelFunc
+
+	mu    sync.Mutex
+	state screen.State
+	run   *run.Run // the window under way, or nil
 }
 
 func newCapacitySearch(c *capacityCommand, a *app, s *capacity.Search, f *foundCapacity) *capacitySearch {
-	return &capacitySearch{command: c, app: a, plan: s, found: f, done: make(chan struct{}), stop: make(chan struct{}),
+	h := &capacitySearch{command: c, app: a, plan: s, found: f, done: make(chan struct{}),
 		state: screen.State{Target: f.Target, Of: f.Of}}
+	h.stopped, h.stop = context.WithCancel(context.Background())
+	return h
 }
 
 // State implements tui.Search.
@@ -57,10 +60,7 @@ func (h *capacitySearch) State() *screen.State {
 func (h *capacitySearch) Stop() {
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	if !h.stopped {
-		h.stopped = true
-		close(h.stop)
-	}
+	h.stop()
 	if h.run != nil {
 		h.run.Stop()
 	}
@@ -70,7 +70,6 @@ func (h *capacitySearch) Stop() {
 func (h *capacitySearch) search() {
 	defer close(h.done)
 	h.err = h.tryAll()
-	h.found.reckon(h.plan)
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	h.run, h.state.Over = nil, true
@@ -82,10 +81,8 @@ func (h *capacitySearch) search() {
 
 // learn shows what is known by now.
 func (h *capacitySearch) learn() {
-	if h.found.held() {
-		fit := capacity.Of(h.plan.Outcomes())
-		h.state.Fit = &fit
-	}
+	fit := h.found.fit
+	h.state.Fit = &fit
 	h.state.Says = strings.Split(h.found.Says(), "\n")
 }
 
@@ -125,7 +122,7 @@ func (h *capacitySearch) tryAll() error {
 		if w.Verdict == run.Broken { // it has yet to work through what the last window left it
 			select {
 			case <-time.After(min(longestWindow, time.Second+2*w.longest)):
-			case <-h.stop:
+			case <-h.stopped.Done():
 			}
 		}
 		h.plan.Add(w.Verdict == run.Broken)
@@ -158,7 +155,7 @@ func (h *capacitySearch) show(w *window) {
 // try runs the trial once.
 func (h *capacitySearch) try(t *trial.Trial, load float64) (w window, stopped bool, err error) {
 	h.mu.Lock()
-	if h.stopped {
+	if h.stopped.Err() != nil {
 		h.mu.Unlock()
 		return window{Load: load, Verdict: run.NotProven, Why: "it was stopped"}, true, nil
 	}
@@ -168,7 +165,7 @@ func (h *capacitySearch) try(t *trial.Trial, load float64) (w window, stopped bo
 		h.mu.Unlock()
 		return w, false, err
 	}
-	h.run, h.state.Load, h.state.Length = r, load, t.Length()
+	h.run, h.state.Load = r, load
 	h.mu.Unlock()
 	stop := onSignals(r, h.tell == nil)
 	last := r.Wait()

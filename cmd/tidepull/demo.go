@@ -116,8 +116,8 @@ func demoTrial(name string, source []byte, switches []string) (*standinProcess, 
 	if err != nil {
 		return nil, nil, err
 	}
-	host := strings.TrimSuffix(strings.TrimPrefix(board.url, "ws://"), "/live")
-	t, err := language.Parse(bytes.ReplaceAll(source, []byte("127.0.0.1:7411"), []byte(host)), name, language.Options{})
+	source = bytes.ReplaceAll(source, []byte("127.0.0.1:7411"), []byte(board.host()))
+	t, err := language.Parse(source, name, language.Options{})
 	if err != nil {
 		board.stop()
 		return nil, nil, err
@@ -169,6 +169,11 @@ type standinProcess struct {
 	url   string
 	cmd   *exec.Cmd
 	input io.Closer
+}
+
+// host is where it serves, as HOST:PORT.
+func (p *standinProcess) host() string {
+	return strings.TrimSuffix(strings.TrimPrefix(p.url, "ws://"), "/live")
 }
 
 // startStandin starts this program again as a stand-in on a free port, and waits until

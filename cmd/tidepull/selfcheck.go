@@ -7,7 +7,6 @@ import (
 	"math"
 	"os"
 	"runtime"
-	"slices"
 	"strings"
 	"time"
 
@@ -105,13 +104,12 @@ func busy() machine.Check {
 	return c
 }
 
-// A paced window is what one pace came to.
-type paced struct {
-	hurry float64
-	pace  run.Pace
-	// fastest: no faster pace was tried.
-	fastest bool
-	server  bool // it said less than it should have, though this machine had time: the stand-in is at its end
+// A drive is what came of a search for the fastest pace.
+type drive struct {
+	best    run.Pace
+	planned float64 // deliveries a second; 0: that is not known
+	more    string  // why it may prove more: no faster pace could be tried; "": it proves no more
+	stopped bool
 }
 
 // measure runs the trial's own clients against the stand-in, ever faster, as long as this machine proves it.
@@ -135,33 +133,28 @@ func (c *selfcheckCommand) measure(a *app, t *trial.Trial) error {
 	}
 	fmt.Printf("\nits %s, in its rooms, against the stand-in on this machine, each pace for %v:\n",
 		units.Plural(t.Clients(), "client"), c.Window)
-	best, planned, stopped, err := c.faster(a, source)
-	if err != nil || stopped {
+	d, err := c.faster(a, source)
+	if err != nil || d.stopped {
 		return err
 	}
 	plan := "what it plans is not known"
 	switch {
 	case t.ClosedLoop:
-		plan, planned = "some of what it says comes as fast as answers do", 0
-	case planned > 0:
-		plan = fmt.Sprintf("it plans %s", units.Count(int64(planned)))
+		plan, d.planned = "some of what it says comes as fast as answers do", 0
+	case d.planned > 0:
+		plan = fmt.Sprintf("it plans %s", units.Count(int64(d.planned)))
 	}
-	switch {
-	case best.pace.Proven < 1:
+	if d.best.Proven < 1 {
 		fmt.Printf("this machine proves nothing of this trial; %s\n", plan)
 		return &exitError{exitNotProven, ""}
-	case best.server:
-		fmt.Printf("this machine proves %s deliveries a second of this trial, and more: the stand-in gives no more; "+
-			"%s\n",
-			units.Count(int64(best.pace.Proven)), plan)
-	case best.fastest:
-		fmt.Printf("this machine proves %s deliveries a second of this trial, and more: no faster pace was tried; %s\n",
-			units.Count(int64(best.pace.Proven)), plan)
-	default:
-		fmt.Printf("this machine proves up to %s deliveries a second of this trial; %s\n",
-			units.Count(int64(best.pace.Proven)), plan)
 	}
-	if planned > best.pace.Proven*1.03 {
+	upTo, more := "up to ", ""
+	if d.more != "" {
+		upTo, more = "", ", and more: "+d.more
+	}
+	fmt.Printf("this machine proves %s%s deliveries a second of this trial%s; %s\n", upTo,
+		units.Count(int64(d.best.Proven)), more, plan)
+	if d.planned > d.best.Proven*1.03 {
 		return &exitError{exitNotProven, ""}
 	}
 	return nil
@@ -186,16 +179,11 @@ func (c *selfcheckCommand) words(a *app, t *trial.Trial, board *standinProcess) 
 			return own, nil, nil
 		}
 	}
-	host := strings.TrimSuffix(strings.TrimPrefix(board.url, "ws://"), "/live")
-	like, err := trial.Like(t, host)
+	like, err := trial.Like(t, board.host())
 	if err != nil {
 		return nil, nil, fmt.Errorf("%s cannot be driven without its server: %w", c.File, err)
 	}
-	slices.Sort(like.LeftOut)
-	return func() (*trial.Trial, error) {
-		return language.Parse([]byte(like.Text), "likeness.trial.hcl", language.Options{
-			Read: func(path string) ([]byte, error) { return like.Files[path], nil }})
-	}, append([]string{}, like.LeftOut...), nil
+	return func() (*trial.Trial, error) { return language.Again(&like.Source) }, like.LeftOut, nil
 }
 
 // once runs the trial in a shape, without what it would break, and without its limits.
@@ -229,93 +217,85 @@ const (
 	leastGain = 0.9
 )
 
-// faster tries one pace after another, and gives the best and what the trial plans; 0: that is not known.
-func (c *selfcheckCommand) faster(a *app, source func() (*trial.Trial, error)) (best paced, planned float64,
-	stopped bool, err error) {
+// faster tries one pace after another.
+func (c *selfcheckCommand) faster(a *app, source func() (*trial.Trial, error)) (d drive, err error) {
 	t, err := source()
 	if err != nil {
-		return best, 0, false, err
+		return d, err
 	}
 	flood := max(time.Second, time.Duration(float64(t.Clients())/2000*float64(time.Second)))
-	from := int((flood + time.Second - 1) / time.Second)
-	try := func(hurry float64) (p paced, proven bool, err error) {
-		p.hurry = hurry
+	from := int((flood+time.Second-1)/time.Second) +
+		1 // a second more at each end: who comes in and goes is not the pace
+	// try reports what is proven at a pace; if that is nothing, it was stopped, or this machine cannot do it.
+	try := func(hurry float64) (p run.Pace, err error) {
 		for range tries {
-			// A second more at each end: what comes in and goes out is not the pace.
 			last, err := c.once(a, source, trial.Shape{Flood: flood, Steady: c.Window + 2*time.Second, Hurry: hurry})
 			if err != nil {
-				return p, false, err
+				return p, err
 			}
-			if stopped = last.Stopped; stopped {
-				return p, false, nil
+			if d.stopped = last.Stopped; d.stopped {
+				return run.Pace{}, nil
 			}
-			p.pace = last.Pace(from+1, from+1+int(c.Window/time.Second))
-			if p.pace.Planned < 1 && !stopped {
-				return p, false, fmt.Errorf("nothing is said that anybody is owed in %v: take a longer --window",
-					c.Window)
+			p = last.Pace(from, from+int(c.Window/time.Second))
+			if p.Planned < 1 {
+				return p, fmt.Errorf("nothing is said that anybody is owed in %v: take a longer --window", c.Window)
 			}
-			proven = p.pace.Seconds > 0
 			word := "not proven"
-			if proven {
+			if p.Seconds > 0 {
 				word = "proven"
 			}
 			fmt.Printf("  %6.3g times its pace  %9s deliveries a second  %s\n", hurry,
-				units.Count(int64(max(p.pace.Proven, p.pace.Planned))), word)
-			if !proven {
-				if _, why := last.Outcome(); why != "" && last.Total.Overloaded > 0 {
-					fmt.Printf("         %s\n", last.Total.Why.Words())
+				units.Count(int64(max(p.Proven, p.Planned))), word)
+			if p.Seconds > 0 {
+				if d.planned == 0 {
+					d.planned = p.Proven / hurry
 				}
-				continue
+				if p.Proven > d.best.Proven {
+					d.best = p
+				}
+				return p, nil
 			}
-			if planned == 0 {
-				planned = p.pace.Proven / hurry
+			if last.Total.Overloaded > 0 {
+				fmt.Printf("         %s\n", last.Total.Why.Words())
 			}
-			return p, true, nil
 		}
-		return p, false, nil
+		return p, nil
 	}
-	low, high := 0.0, 0.0 // the fastest pace that is proven, and the slowest that is not
-	for hurry := 1.0; hurry <= c.Most && hurry >= leastHurry; {
-		p, proven, err := try(hurry)
-		if err != nil || stopped {
-			return best, planned, stopped, err
-		}
-		if !proven {
+	low, high := 0.0, 0.0 // the fastest pace that is proven, and the slowest that is not; 0: there is none
+	for hurry := 1.0; (low == 0 || high == 0) && hurry <= c.Most && hurry >= leastHurry; {
+		p, err := try(hurry)
+		switch {
+		case err != nil || d.stopped:
+			return d, err
+		case p.Seconds == 0:
 			high = hurry
-			if low > 0 {
-				break
-			}
 			hurry /= 2
-			continue
+		case p.Proven < leastGain*d.planned*hurry:
+			d.more = "the stand-in gives no more"
+			return d, nil
+		default:
+			low = hurry
+			hurry *= 2
 		}
-		gain := p.pace.Proven / (planned * hurry)
-		if low = hurry; p.pace.Proven > best.pace.Proven {
-			best = p
-		}
-		if best.server = gain < leastGain; best.server {
-			return best, planned, false, nil
-		}
-		if high > 0 {
-			break
-		}
-		hurry *= 2
-		best.fastest = hurry > c.Most
+	}
+	if high == 0 {
+		d.more = "no faster pace was tried"
+		return d, nil
 	}
 	for range finer {
-		if low == 0 || high == 0 {
+		if low == 0 {
 			break
 		}
-		p, proven, err := try(math.Sqrt(low * high))
-		if err != nil || stopped {
-			return best, planned, stopped, err
-		}
-		if proven {
-			if low = p.hurry; p.pace.Proven > best.pace.Proven {
-				best = p
-			}
-		} else {
-			high = p.hurry
+		middle := math.Sqrt(low * high)
+		p, err := try(middle)
+		switch {
+		case err != nil || d.stopped:
+			return d, err
+		case p.Seconds > 0:
+			low = middle
+		default:
+			high = middle
 		}
 	}
-	return best, planned, false, nil
+	return d, nil
 }

@@ -116,10 +116,18 @@ func (s *Search) Add(broke bool) {
 
 // A Fit is what the outcomes say.
 type Fit struct {
-	At        float64 // the capacity: half of the windows break there; 0: no window has broken
-	Low, High float64 // with 95 % it is between these; High is +Inf if no window has broken
+	At        float64 // the capacity: half of the windows break there; 0: none has broken, or all have
+	Low, High float64 // with 95 % it is between these; Low is 0 if no window held, High +Inf if none has broken
 	Spread    float64 // s: how wide the range is in which some break and others do not, as a share of the load
 }
+
+// Breaks is how likely a window is to break at a load.
+func (f *Fit) Breaks(load float64) float64 {
+	return 0.5 * math.Erfc(-math.Log(load/f.At)/max(f.Spread, narrowest)/math.Sqrt2)
+}
+
+// narrowest is the spread below which a curve would be a step.
+const narrowest = 0.01
 
 // The grid of the spread, as ln of a factor: what servers and windows were seen to have.
 const (
@@ -151,7 +159,8 @@ func Of(outcomes []Outcome) Fit {
 	case math.IsInf(broke, 1):
 		return Fit{Low: math.Exp(held), High: math.Inf(1)}
 	}
-	if math.IsInf(held, -1) {
+	noneHeld := math.IsInf(held, -1)
+	if noneHeld {
 		held = min(first, broke)
 	}
 	// Far beyond what was tried nothing is known: the grid ends where the widest spread leaves next to no doubt.
@@ -185,7 +194,11 @@ func Of(outcomes []Outcome) Fit {
 		}
 		return math.Exp(to)
 	}
-	return Fit{At: quantile(0.5), Low: quantile(0.025), High: quantile(0.975), Spread: spreadSum / total}
+	f := Fit{High: quantile(0.975), Spread: spreadSum / total}
+	if !noneHeld { // else how little it bears is not known
+		f.At, f.Low = quantile(0.5), quantile(0.025)
+	}
+	return f
 }
 
 // logPhi is the logarithm of the normal distribution's probability below z, from a table between -8 and 8.

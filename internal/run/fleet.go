@@ -36,10 +36,10 @@ func (o *Options) workers() int {
 		return min(o.Workers, MostWorkers)
 	}
 	limit := machine.RaiseFileLimit()
-	if limit <= spareFiles {
+	if limit <= machine.SpareFiles {
 		return 1
 	}
-	return (o.Trial.Sockets() + limit - spareFiles - 1) / (limit - spareFiles)
+	return machine.Processes(o.Trial.Sockets(), limit)
 }
 
 // A workOrder is what a worker is told to do.

@@ -90,9 +90,6 @@ func (e *TooMany) Error() string {
 		"the limit (ulimit -n)", e.Sockets, e.Files)
 }
 
-// spareFiles are the files that the process needs beyond its clients'.
-const spareFiles = 64
-
 // A Run is a trial being carried out.
 type Run struct {
 	trial    *trial.Trial
@@ -119,7 +116,7 @@ type Run struct {
 // them, mean that nothing was started.
 func Start(ctx context.Context, o Options) (*Run, error) {
 	t := o.Trial
-	if limit := machine.RaiseFileLimit(); limit > 0 && t.Sockets() > MostWorkers*(limit-spareFiles) {
+	if limit := machine.RaiseFileLimit(); limit > 0 && t.Sockets() > MostWorkers*(limit-machine.SpareFiles) {
 		return nil, &TooMany{t.Sockets(), limit}
 	}
 	server, err := startServer(ctx, t)

@@ -9,20 +9,21 @@ import (
 	"time"
 
 	"tidepull/internal/trial/expr"
+	"tidepull/internal/wire/transport"
 )
 
 // A Likeness is a trial in the words of the shipped stand-in (dialect plain-json) that loads a machine as another trial
 // does: as many clients, in as many rooms of the same sizes, who say as much as often, in messages as long.
 type Likeness struct {
-	Text    string            // of the trial, in the trial language
-	Files   map[string][]byte // that it names
-	LeftOut []string          // what the stand-in has no words for, each once
+	Source  Source
+	LeftOut []string // what the stand-in has no words for, each once
 }
 
 // Like makes the likeness of a trial, against a stand-in at HOST:PORT. It is an error if the rooms of the trial are not
 // known before the server names them.
 func Like(t *Trial, host string) (*Likeness, error) {
-	l := &liken{t: t, out: &Likeness{Files: map[string][]byte{}}, rooms: map[string]string{}}
+	l := &liken{t: t, out: &Likeness{LeftOut: []string{},
+		Source: Source{Name: "likeness.trial.hcl", Files: map[string][]byte{}}}, rooms: map[string]string{}}
 	l.scope.Locals, l.scope.Columns = make([]expr.Value, len(t.Locals)), t.Data
 	l.line(0, "trial \"likeness\" {\n  seed   = %d\n  grace  = %q\n  prompt = %q\n}", t.Seed, t.Grace, t.Prompt)
 	l.line(0, "target \"board\" {\n  %s\n}", l.route(host))
@@ -33,7 +34,8 @@ func Like(t *Trial, host string) (*Likeness, error) {
 		}
 	}
 	l.line(0, "tide {\n  slack { lasts = \"1h\" }\n}")
-	l.out.Text = l.text.String()
+	l.out.Source.Text = []byte(l.text.String())
+	slices.Sort(l.out.LeftOut)
 	return l.out, l.err
 }
 
@@ -76,7 +78,7 @@ func (l *liken) route(host string) string {
 		l.leaveOut("TLS")
 	}
 	switch {
-	case r.Kind == OverHTTP && r.Transport() == 1:
+	case r.Kind == OverHTTP && r.Habits.Mode == transport.EventStream:
 		return fmt.Sprintf("events = \"http://%s/events?client=${name}\"", host)
 	case r.Kind == OverHTTP:
 		return fmt.Sprintf("polling = \"http://%s/poll?client=${name}\"", host)
@@ -171,7 +173,7 @@ func (l *liken) crew(i int) {
 			fmt.Fprintf(&csv, "%s%s", map[bool]string{true: ","}[k > 0], l.columns[k][n])
 		}
 	}
-	l.out.Files[fmt.Sprintf("crew%d.csv", i)] = []byte(csv.String() + "\n")
+	l.out.Source.Files[fmt.Sprintf("crew%d.csv", i)] = []byte(csv.String() + "\n")
 }
 
 // steps writes some of a session's steps.

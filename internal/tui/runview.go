@@ -612,7 +612,7 @@ func (v *runView) mouse(msg tea.Msg, sc scene.Scene, width, height int) {
 		v.dragFrom = -1
 	case tea.MouseWheelMsg:
 		press := tea.KeyPressMsg{Code: tea.KeyDown}
-		if m.Button == tea.MouseWheelUp {
+		if wheelBy(m) < 0 {
 			press.Code = tea.KeyUp
 		}
 		if v.help.open {

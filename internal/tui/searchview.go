@@ -90,8 +90,5 @@ func (m model) drawSearch() []string {
 	case v.stops && !v.state.Over:
 		foot = p.Draw(look.Beware, "the window under way is cut short")
 	}
-	for len(lines) < m.height-1 {
-		lines = append(lines, "")
-	}
-	return append(lines[:m.height-1], foot)
+	return m.over(lines, foot)
 }

@@ -380,21 +380,14 @@ func (m *model) mouse(msg tea.MouseMsg) {
 		m.run.mouse(msg, m.run.scene(&m.palette, m.width, m.height), m.width, m.height)
 	case m.search != nil:
 		if wheel, is := msg.(tea.MouseWheelMsg); is {
-			by := 1
-			if wheel.Mouse().Button == tea.MouseWheelUp {
-				by = -1
-			}
-			m.search.view.Move(by, m.search.state)
+			m.search.view.Move(wheelBy(wheel), m.search.state)
 		}
 	case m.probe != nil:
 	case m.home != nil && m.starting == nil:
 		at := msg.Mouse()
-		switch msg.(type) {
+		switch msg := msg.(type) {
 		case tea.MouseWheelMsg:
-			by := 1
-			if at.Button == tea.MouseWheelUp {
-				by = -1
-			}
+			by := wheelBy(msg)
 			if m.help.open {
 				m.help.offset += by
 				return
@@ -406,6 +399,14 @@ func (m *model) mouse(msg tea.MouseMsg) {
 			m.home = &h
 		}
 	}
+}
+
+// wheelBy is by how many rows the wheel moves: down, or up.
+func wheelBy(msg tea.MouseWheelMsg) int {
+	if msg.Button == tea.MouseWheelUp {
+		return -1
+	}
+	return 1
 }
 
 // View implements tea.Model.
@@ -454,6 +455,14 @@ func (m model) draw() string {
 	return strings.Join(lines, "\n")
 }
 
+// over sets lines above a last one, as many as the screen has.
+func (m model) over(lines []string, foot string) []string {
+	for len(lines) < m.height-1 {
+		lines = append(lines, "")
+	}
+	return append(lines[:m.height-1], foot)
+}
+
 // drawProbe is the screen of a probe.
 func (m model) drawProbe() []string {
 	p := &m.palette
@@ -470,10 +479,7 @@ func (m model) drawProbe() []string {
 	if n := m.probe.Notice(); n != "" {
 		foot = p.Draw(look.Beware, n)
 	}
-	for len(lines) < m.height-1 {
-		lines = append(lines, "")
-	}
-	return append(lines[:m.height-1], foot)
+	return m.over(lines, foot)
 }
 
 // drawHome is the first screen.
@@ -497,20 +503,14 @@ func (m model) drawHome() []string {
 		foot = p.Draw(look.Water, fmt.Sprintf("%s ... %.0f s", plain.Text(m.starting.what, 60),
 			time.Since(m.starting.since).Seconds())) + "   " + hintsWithin(p, 30, m.keys.back)
 		if done := float64(m.starting.done.Load()) / 1e6; done > 0 {
-			const cells = 30
-			full := min(cells, int(done*cells))
-			foot = p.Draw(look.Water, plain.Text(m.starting.what, 60)+" "+strings.Repeat("▄", full)) +
-				p.Draw(look.Faint, strings.Repeat("·", cells-full)+" "+units.Percent(done)) + "   " +
-				hintsWithin(p, 30, m.keys.back)
+			foot = p.Draw(look.Water, plain.Text(m.starting.what, 60)) + " " + p.Bar(done, 30) +
+				p.Draw(look.Faint, " "+units.Percent(done)) + "   " + hintsWithin(p, 30, m.keys.back)
 		}
 		if m.starting.gaveUp {
 			foot = p.Draw(look.Beware, "it is ended as soon as it has started")
 		}
 	}
-	for len(lines) < m.height-1 {
-		lines = append(lines, "")
-	}
-	return append(lines[:m.height-1], foot)
+	return m.over(lines, foot)
 }
 
 // stripRows is how many rows of water the tide strip has.

@@ -123,11 +123,11 @@ func (s settings) files(most int, n Need) Check {
 	each := (n.Sockets + n.Workers - 1) / n.Workers
 	hard := s.number("proc/sys/fs/nr_open", 0)
 	switch {
-	case n.Sockets > 0 && each+64 > most: // 64: what a process has open besides (package run)
+	case n.Sockets > 0 && each+SpareFiles > most:
 		c.State = Narrow
 		c.Is += fmt.Sprintf("; the trial needs %d: it takes %d processes, which run starts by itself", n.Sockets,
-			(n.Sockets+most-65)/(most-64))
-		c.Mend = fmt.Sprintf("ulimit -n %d", n.Sockets+64)
+			Processes(n.Sockets, max(most, SpareFiles+1)))
+		c.Mend = fmt.Sprintf("ulimit -n %d", n.Sockets+SpareFiles)
 	case most < fewFiles:
 		c.State = Narrow
 		c.Mend = "ulimit -n 65536"
@@ -141,12 +141,10 @@ func (s settings) files(most int, n Need) Check {
 }
 
 func (s settings) ports(n Need) Check {
-	const file = "proc/sys/net/ipv4/ip_local_port_range"
-	first, last := s.number(file, 0), s.number(file, 1)
-	if first < 0 || last < first {
+	each := s.localPorts()
+	if each == 0 {
 		return Check{Of: "ports", State: Unknown, Is: "how many there are is not known"}
 	}
-	each := int(last-first) + 1
 	c := Check{Of: "ports", State: Serves, Is: fmt.Sprintf("%d from each address of this machine to each address of "+
 		"the "+
 		"target", each)}

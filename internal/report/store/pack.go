@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"io"
 	"sync"
+
+	"tidepull/internal/measure/meter"
 )
 
 // Bounds on histograms in the store. Smaller ones would not shrink; no larger one is written (a histogram has some ten
@@ -47,16 +49,28 @@ var packers = sync.Pool{New: func() any {
 	return p
 }}
 
-// unpack gives a histogram as it was.
-func unpack(b []byte) ([]byte, error) {
-	if len(b) < 2 || b[0] != 0 {
-		return b, nil
+// A packed histogram is unpacked when it is read: it implements sql.Scanner.
+type packed meter.Packed
+
+// Scan takes a histogram, deflated or not.
+func (p *packed) Scan(column any) error {
+	b, is := column.([]byte)
+	switch {
+	case column == nil:
+		*p = nil
+		return nil
+	case !is:
+		return fmt.Errorf("a histogram is a %T", column)
+	case len(b) < 2 || b[0] != 0:
+		*p = bytes.Clone(b) // the driver's memory is its own
+		return nil
 	}
 	h, err := io.ReadAll(io.LimitReader(flate.NewReader(bytes.NewReader(b[1:])), mostPacked+1))
 	if err != nil || len(h) > mostPacked {
-		return nil, fmt.Errorf("a histogram cannot be unpacked: %w", errors.Join(err, io.ErrUnexpectedEOF))
+		return fmt.Errorf("a histogram cannot be unpacked: %w", errors.Join(err, io.ErrUnexpectedEOF))
 	}
-	return h, nil
+	*p = h
+	return nil
 }
 
 // sparse is json without what is 0: most counts of a second are.

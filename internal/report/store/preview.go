@@ -36,15 +36,11 @@ func (s *Store) Preview(id int64) (*Preview, error) {
 	hists := make([]meter.Hist, len(p.Open))
 	err = s.each(func(rows *sql.Rows) error {
 		var at int
-		var packed meter.Packed
-		if err := rows.Scan(&at, (*[]byte)(&packed)); err != nil || at >= len(hists) {
+		var latency meter.Packed
+		if err := rows.Scan(&at, (*packed)(&latency)); err != nil || at >= len(hists) {
 			return err
 		}
-		h, err := unpack(packed)
-		if err != nil {
-			return err
-		}
-		return hists[at].MergePacked(h)
+		return hists[at].MergePacked(latency)
 	}, "SELECT at, histogram FROM latency WHERE run = ?", id)
 	if err != nil {
 		return nil, fmt.Errorf("looking at run %d: %w", id, err)

@@ -144,7 +144,7 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot, reached func(second in
 		var counts, health, fit, checks, own, early, pulse, told []byte
 		err := rows.Scan(&e.At, &e.Settled, &e.Gauges.Planned, &e.Gauges.Out, &e.Gauges.Open, &e.Gauges.Entered,
 			&counts, &health, &fit, &e.Foreign,
-			(*[]byte)(&e.First), (*[]byte)(&e.Median), (*[]byte)(&e.Last), &checks, &own, &early, &pulse, &told)
+			(*packed)(&e.First), (*packed)(&e.Median), (*packed)(&e.Last), &checks, &own, &early, &pulse, &told)
 		var beats struct{ Gap, RoundTrip, Eviction, Told meter.Packed } // as they were kept up to schema 8
 		for _, part := range []struct {
 			from []byte
@@ -154,11 +154,6 @@ func (s *Store) readSeconds(id int64, snap *run.Snapshot, reached func(second in
 			{told, &e.Told}} {
 			if err == nil {
 				err = json.Unmarshal(part.from, part.into)
-			}
-		}
-		for _, h := range []*meter.Packed{&e.First, &e.Median, &e.Last} {
-			if err == nil {
-				*h, err = unpack(*h)
 			}
 		}
 		e.Times[logbook.BeatInterval], e.Times[logbook.RoundTrip] = beats.Gap, beats.RoundTrip
@@ -177,15 +172,13 @@ func (s *Store) readTimes(id int64, snap *run.Snapshot, reached func(second int)
 	return s.each(func(rows *sql.Rows) error {
 		var at int
 		var name string
-		var histogram []byte
-		if err := rows.Scan(&at, &name, &histogram); err != nil {
+		var histogram meter.Packed
+		if err := rows.Scan(&at, &name, (*packed)(&histogram)); err != nil {
 			return err
 		}
 		reached(at)
 		if d, known := logbook.DistNamed(name); known && at < len(snap.Entries) {
-			h, err := unpack(histogram)
-			snap.Entries[at].Times[d] = h
-			return err
+			snap.Entries[at].Times[d] = histogram
 		}
 		return nil
 	}, "SELECT at, name, histogram FROM times WHERE run = ?", id)
@@ -255,11 +248,7 @@ func (s *Store) readLatencies(id int64, snap *run.Snapshot, reached func(second 
 	return s.each(func(rows *sql.Rows) error {
 		var at int
 		var l logbook.Series
-		err := rows.Scan(&at, &l.Key.Crew, &l.Key.Class, (*[]byte)(&l.Latency))
-		if err == nil {
-			l.Latency, err = unpack(l.Latency)
-		}
-		if err != nil {
+		if err := rows.Scan(&at, &l.Key.Crew, &l.Key.Class, (*packed)(&l.Latency)); err != nil {
 			return err
 		}
 		reached(at)

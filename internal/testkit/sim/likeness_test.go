@@ -54,10 +54,9 @@ func TestLikenessOwes(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		got, err := language.Parse([]byte(like.Text), "likeness.trial.hcl", language.Options{
-			Read: func(path string) ([]byte, error) { return like.Files[path], nil }})
+		got, err := language.Again(&like.Source)
 		if err != nil {
-			t.Fatalf("%v\n%s", err, like.Text)
+			t.Fatalf("%v\n%s", err, like.Source.Text)
 		}
 		got.Tide = tr.Tide
 		for i := range got.Crews {
@@ -68,7 +67,7 @@ func TestLikenessOwes(t *testing.T) {
 		if is.Imbalance() != "" || is.Total.Lost+is.Total.Stray > 0 || is.Counts.Unknown > 0 ||
 			math.Abs(float64(is.Total.Owed)/float64(was.Total.Owed)-1) > 0.05 ||
 			math.Abs(float64(is.Total.Said)/float64(was.Total.Said)-1) > 0.05 {
-			t.Errorf("%s: %+v, and of the trial itself %+v\n%s", name, is.Total, was.Total, like.Text)
+			t.Errorf("%s: %+v, and of the trial itself %+v\n%s", name, is.Total, was.Total, like.Source.Text)
 		}
 		if a, b := float64(is.Counts.Bytes), float64(was.Counts.Bytes); math.Abs(a/b-1) > 0.15 {
 			t.Errorf("%s: %g bytes, and of the trial itself %g", name, a, b)

@@ -33,10 +33,9 @@ func TestLikeness(t *testing.T) {
 			t.Errorf("%s: %v", file, err)
 			continue
 		}
-		got, err := Parse([]byte(like.Text), "likeness.trial.hcl", Options{
-			Read: func(path string) ([]byte, error) { return like.Files[path], nil }})
+		got, err := Again(&like.Source)
 		if err != nil {
-			t.Errorf("%s: %v\n%s", file, err, like.Text)
+			t.Errorf("%s: %v\n%s", file, err, like.Source.Text)
 			continue
 		}
 		if got.Clients() != tr.Clients() {

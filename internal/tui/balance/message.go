@@ -177,7 +177,7 @@ func strip(sc scene.Scene, msg *ledger.Message, height int) []string {
 	}
 	lines := []string{"", p.Draw(look.Faint, fmt.Sprintf("  who had it when, from the first to the last of %d: %s",
 		len(had), strings.Join(names, ", ")))}
-	lines = append(lines, d.Scaled(p, "first", "last")...)
+	lines = append(lines, d.Scaled(p, "first", "", "last")...)
 	ruler := look.NewDots(d.Width, 1)
 	for k := range 5 {
 		x := k * (d.Width - 1) / 4

@@ -6,7 +6,6 @@ import (
 	"math"
 	"strconv"
 	"strings"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
@@ -51,9 +50,8 @@ type State struct {
 	Says   []string    // what is known, in sentences
 	Over   bool
 
-	Load   float64       // of the window under way
-	Length time.Duration // for how long its load stays
-	Run    *run.Snapshot // likewise; nil: none is
+	Load float64       // of the window under way
+	Run  *run.Snapshot // likewise; nil: none is
 }
 
 // A Model is what the user looks at.
@@ -106,10 +104,7 @@ func (s *State) now(p *look.Palette, width int) string {
 	}
 	text := fmt.Sprintf("window %d: %s %s", len(s.Tries)+1, units.ThreeDigits(s.Load), plain.Text(s.Of, 40))
 	if l := s.Run.Trial.Length(); l > 0 {
-		const cells = 24
-		full := min(cells, int(float64(cells)*s.Run.Elapsed.Seconds()/l.Seconds()))
-		text += "  " + p.Draw(look.Water, strings.Repeat("▄", full)) + p.Draw(look.Faint, strings.Repeat("·",
-			cells-full))
+		text += "  " + p.Bar(s.Run.Elapsed.Seconds()/l.Seconds(), 24)
 	}
 	text += fmt.Sprintf("  %s said", units.Count(s.Run.Total.Counts.Sent))
 	if h := s.Run.Total.Fanout(); h.Count() > 0 {
@@ -254,8 +249,7 @@ func (s *State) curve(p *look.Palette, width, rows int) []string {
 		}
 		last := -1
 		for x := range a.dots {
-			share := 0.5 * math.Erfc(-math.Log(a.load(x)/f.At)/max(f.Spread, 0.01)/math.Sqrt2)
-			at := y(share)
+			at := y(f.Breaks(a.load(x)))
 			if last < 0 {
 				last = at
 			}
@@ -288,15 +282,7 @@ func (s *State) curve(p *look.Palette, width, rows int) []string {
 			d.Char(x, row+by*n, []rune(signal.Shape())[0], signal.Ink())
 		}
 	}
-	labels := make([]string, d.Height)
-	if d.Height > 0 {
-		labels[d.Height/2], labels[d.Height-1], labels[0] = "half", "none", "all"
-	}
-	lines := d.Lines(p)
-	for i := range lines {
-		lines[i] = p.Draw(look.Faint, look.Right(labels[i], look.Gutter-1)) + " " + lines[i]
-	}
-	return append(lines, a.ruler(p, d.Width))
+	return append(d.Scaled(p, "all", "half", "none"), a.ruler(p, d.Width))
 }
 
 // ruler labels loads below the drawing: all digits of each decade, as far as there is room, or 1, 2 and 5.

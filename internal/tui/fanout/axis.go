@@ -49,22 +49,5 @@ func (a axis) sideways(p *look.Palette, d *look.Dots) []string {
 	for e := a.low; e <= a.high; e++ {
 		labels[(a.dots-1-a.x(decade(e)))/4] = units.Round(decade(e))
 	}
-	return labelled(p, d, labels)
-}
-
-// scaleY labels the top, the middle and the bottom of a drawing.
-func scaleY(p *look.Palette, d *look.Dots, top, middle, bottom string) []string {
-	labels := make([]string, d.Height)
-	labels[d.Height/2] = middle
-	labels[d.Height-1] = bottom
-	labels[0] = top
-	return labelled(p, d, labels)
-}
-
-func labelled(p *look.Palette, d *look.Dots, labels []string) []string {
-	lines := d.Lines(p)
-	for i := range lines {
-		lines[i] = p.Draw(look.Faint, look.Right(labels[i], look.Gutter-1)) + " " + lines[i]
-	}
-	return lines
+	return d.Labelled(p, labels)
 }

@@ -146,7 +146,7 @@ func (m Model) reached(sc scene.Scene, width, rows int) []string {
 	for i, u := range marks {
 		d.Text(min(ax.x(u.at)/2+1, d.Width-6), min(i, d.Height-1), u.name, look.Plan)
 	}
-	return append(lines, append(scaleY(p, d, "100 %", "50 %", "0 %"), ax.ruler(p, d.Width))...)
+	return append(lines, append(d.Scaled(p, "100 %", "50 %", "0 %"), ax.ruler(p, d.Width))...)
 }
 
 type upright struct {

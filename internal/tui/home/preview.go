@@ -228,7 +228,7 @@ func drawTide(p *look.Palette, length time.Duration, most int, planned, open fun
 			d.Dot(x, high(planned(at)), look.Plan)
 		}
 	}
-	return d.Scaled(p, units.Count(int64(most)), "0")
+	return d.Scaled(p, units.Count(int64(most)), "", "0")
 }
 
 // drawBand draws the median and p99 of the fan-out latency over time.
@@ -258,5 +258,5 @@ func drawBand(p *look.Palette, v *store.Preview, width, rows int) []string {
 		}
 		d.Dot(x, y(v.P50[i]), look.Water)
 	}
-	return d.Scaled(p, units.Duration(time.Duration(most)), units.Duration(time.Duration(least)))
+	return d.Scaled(p, units.Duration(time.Duration(most)), "", units.Duration(time.Duration(least)))
 }

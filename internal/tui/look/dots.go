@@ -107,18 +107,21 @@ func (d *Dots) line(p *Palette, cells []dotCell) string {
 	return out.String()
 }
 
-// Scaled is Lines with the figures of a scale in the gutter beside them.
-func (d *Dots) Scaled(p *Palette, upper, lower string) []string {
+// Scaled is Lines with the figures of a scale in the gutter beside them: at its top, in the middle and at the bottom.
+func (d *Dots) Scaled(p *Palette, upper, middle, lower string) []string {
+	labels := make([]string, d.Height)
+	if d.Height > 0 {
+		labels[d.Height/2], labels[d.Height-1] = middle, lower
+		labels[0] = upper
+	}
+	return d.Labelled(p, labels)
+}
+
+// Labelled is Lines with a label in the gutter beside each.
+func (d *Dots) Labelled(p *Palette, labels []string) []string {
 	lines := d.Lines(p)
 	for i := range lines {
-		scale := ""
-		switch i {
-		case 0:
-			scale = upper
-		case len(lines) - 1:
-			scale = lower
-		}
-		lines[i] = p.Draw(Faint, Right(scale, Gutter-1)) + " " + lines[i]
+		lines[i] = p.Draw(Faint, Right(labels[i], Gutter-1)) + " " + lines[i]
 	}
 	return lines
 }

@@ -223,3 +223,9 @@ func Beside(height int, width int, blocks ...[]string) []string {
 	}
 	return lines
 }
+
+// Bar draws how much of something is done, a share, in some cells.
+func (p *Palette) Bar(done float64, cells int) string {
+	full := min(cells, int(done*float64(cells)))
+	return p.Draw(Water, strings.Repeat("▄", full)) + p.Draw(Faint, strings.Repeat("·", cells-full))
+}

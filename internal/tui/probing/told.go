@@ -104,6 +104,6 @@ func (t *told) draw(p *look.Palette, l *lane, width int) []string {
 			}
 		}
 	}
-	lines = append(lines, d.Scaled(p, number(most), number(least))...)
+	lines = append(lines, d.Scaled(p, number(most), "", number(least))...)
 	return append(lines, p.Rule("what came and went", "", width))
 }

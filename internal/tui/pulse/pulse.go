@@ -116,7 +116,7 @@ func intervals(sc scene.Scene, rows int) []string {
 			d.Dot(x, 4*d.Height-1-y, ink)
 		}
 	}
-	lines = append(lines, d.Scaled(p, units.Count(int64(top)), "0")...)
+	lines = append(lines, d.Scaled(p, units.Count(int64(top)), "", "0")...)
 	ruler := look.NewDots(d.Width, 1)
 	const room = 24 // of the longest text
 	step := promise.Every / 4

@@ -146,7 +146,7 @@ func area(sc scene.Scene, window scene.Span, rows int, most int64, whole,
 		lines[0] = look.Right("", look.Gutter) + lines[0]
 		return lines
 	}
-	return d.Scaled(sc.Palette, units.Count(most), "0")
+	return d.Scaled(sc.Palette, units.Count(most), "", "0")
 }
 
 // returns is how soon clients came back.

@@ -149,7 +149,7 @@ func band(sc scene.Scene, scale tide.Scale, window scene.Span, transport, rows i
 		lines[0] = look.Right("", look.Gutter) + lines[0]
 		return lines
 	}
-	return d.Scaled(sc.Palette, "100 %", "0")
+	return d.Scaled(sc.Palette, "100 %", "", "0")
 }
 
 // usable is how long it took until clients could speak.

@@ -92,7 +92,7 @@ func water(p *look.Palette, s *run.Snapshot, sc Scale, window scene.Span, rows i
 			d.Dot(x, 4*rows-1-h, look.Water)
 		}
 	}
-	return d.Scaled(p, units.Count(int64(all)), "0")
+	return d.Scaled(p, units.Count(int64(all)), "", "0")
 }
 
 // shaded reports whether a fault of the trial's was under way in a second.

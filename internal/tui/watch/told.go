@@ -91,5 +91,5 @@ func toldRows(p *look.Palette, s *run.Snapshot, feed int, sc tide.Scale, rows in
 			d.Dot(x, k, look.Water)
 		}
 	}
-	return append(lines, d.Scaled(p, value(all.Most), value(all.Least))...)
+	return append(lines, d.Scaled(p, value(all.Most), "", value(all.Least))...)
 }
