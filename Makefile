@@ -8,7 +8,7 @@ COMMIT := $(shell git log -1 --format='%h of %cs' 2>/dev/null && { git diff --qu
 # there is nothing to race in them. The commands run in processes of their own.
 # SINGLE are tests of theirs that race with nothing that other tests do not race with, and take much time.
 SINGLE := ^(TestRude|TestEveryLossIsTrue|TestNight|TestCollectorSums|TestSameFiguresAsLive|TestKilled|TestMadeTogether|TestFullDisk|TestHostileNames|TestEveryCase)$$
-CONCURRENT := internal/(engine(/(poll|pressure|process|secure|traffic|tunnel|workers))?|run|standin|capture/(conform|learn|play|probe|relay)|report/(export|store)|tui)$$
+CONCURRENT := internal/(engine(/(clocks|poll|pressure|process|secure|traffic|tunnel|workers))?|run|standin|capture/(conform|learn|play|probe|relay)|report/(export|store)|tui)$$
 
 .PHONY: demo build build-race test test-plain test-race tools lint fuzz mutants rounds soak kernel interop bench screenshots clean
 
@@ -54,10 +54,11 @@ fuzz: ## each fuzz target for a while
 rounds: ## make test again and again beside busy loops (BESIDE=stutter: beside one that takes all cores now and then)
 	scripts/rounds $(or $(ROUNDS),10) $(or $(BESIDE),4)
 
-soak: build ## healthy and faulty servers beside busy neighbours, a table in docs/verdict.md; a hundred healthy runs of odd shapes; a thousand seeds in several shares, of routes, returns and faults
+soak: build ## healthy and faulty servers beside busy neighbours, a table in docs/verdict.md; a hundred healthy runs of odd shapes; a thousand seeds in several shares, of routes, returns and faults; a day of a thousand clients in virtual time
 	TIDEPULL_SEEDS=$(or $(SEEDS),1000) $(GO) test ./internal/testkit/sim -run 'TestShares|TestRoutes|TestReturns|TestFaults|TestDatagramFaults|TestCorrupted|TestResume|TestSame$$|TestUnmarked|TestPulse$$|TestNoFalseAlarm' \
 		-timeout 60m
 	SOAK=1 $(GO) test ./internal/run -run TestManyBreaks -v
+	SOAK=1 $(GO) test ./internal/report/store -run TestDay -v -timeout 60m
 	CROWDED=$(or $(CROWDED),30) CROWDED_WRITE=1 TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test ./cmd/tidepull \
 		-run TestCrowded -v -timeout 120m
 	MANY=$(or $(MANY),60000) TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test ./cmd/tidepull -run TestMany -v -timeout 60m

@@ -149,10 +149,9 @@ func doings(s *Snapshot) (all []doing) {
 
 // medians gives the median latency of a crew's deliveries, in microseconds, of each second
 // from one up to another that counts.
-func medians(entries []*logbook.Entry, crew, from, to int, counts func(second int) bool) (all []float64) {
-	for i := max(0, from); i < min(to, len(entries)); i++ {
-		e := entries[i]
-		if e.Health.Overload != 0 || !counts(i) {
+func medians(entries logbook.Seconds, crew, from, to int, counts func(second int) bool) (all []float64) {
+	for _, e := range entries.Between(from, to) {
+		if e.Health.Overload != 0 || e.Merged > 0 || !counts(e.At) {
 			continue
 		}
 		var h meter.Hist

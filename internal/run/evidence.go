@@ -27,32 +27,13 @@ func EvidenceOf(w *logbook.Window) *Evidence {
 	return &Evidence{Total: &all, Clean: &all}
 }
 
-// Gather gathers the evidence of a trial's run from its seconds, in their order.
-func Gather(t *trial.Trial, entries []*logbook.Entry) (*Evidence, error) {
-	ev := &Evidence{Clean: &logbook.Window{}}
-	for _, e := range entries {
-		if Clean(e) {
-			if err := ev.Clean.AddClean(e); err != nil {
-				return nil, err
-			}
-		}
+// Gather gathers the evidence of a run from its seconds, in their order, for these limits and this grace time.
+func Gather(limits []trial.Limit, grace time.Duration, entries []*logbook.Entry) (*Evidence, error) {
+	p := NewPast(limits, grace)
+	if err := p.Add(entries, nil); err != nil {
+		return nil, err
 	}
-	ev.Total = ev.Clean.Clone() // most seconds are clean: they are not added up twice
-	for _, e := range entries {
-		rest := ev.Total.Add
-		if Clean(e) {
-			rest = ev.Total.AddLate
-		}
-		if err := rest(e); err != nil {
-			return nil, err
-		}
-	}
-	ev.Total.SurelyLost = surelyLost(t.Grace, entries, 0, len(entries))
-	ev.quiet = func(limit float64) (*logbook.Window, error) {
-		w := &logbook.Window{}
-		return w, addQuiet(w, quietFor(limit), entries, 0, len(entries))
-	}
-	return ev, nil
+	return p.Evidence(), nil
 }
 
 // add adds entries to the total, and those in which neither the tool nor the machine was
@@ -86,9 +67,7 @@ func quietFor(limit float64) time.Duration {
 // it reaches.
 func addQuiet(w *logbook.Window, kept time.Duration, entries []*logbook.Entry, from, to int) error {
 	for i := from; i < to; i++ {
-		// How a second that goes on was is not known yet.
-		if entries[i].Health.Span == 0 || !entries[i].Health.Spares(kept) ||
-			i+1 < len(entries) && entries[i+1].Health.Kept > kept && !entries[i+1].Health.Spares(kept) {
+		if !quiet(kept, entries, i) {
 			continue
 		}
 		if err := w.AddClean(entries[i]); err != nil {
@@ -96,6 +75,13 @@ func addQuiet(w *logbook.Window, kept time.Duration, entries []*logbook.Entry, f
 		}
 	}
 	return nil
+}
+
+// quiet reports whether an entry is one of those.
+func quiet(kept time.Duration, entries []*logbook.Entry, i int) bool {
+	// How a second that goes on was is not known yet.
+	return entries[i].Health.Span > 0 && entries[i].Health.Spares(kept) &&
+		(i+1 == len(entries) || entries[i+1].Health.Kept <= kept || entries[i+1].Health.Spares(kept))
 }
 
 // surelyLost counts what the server lost, whatever the tool or the machine did, of the
@@ -142,15 +128,4 @@ func quietSums(limits []trial.Limit) (all []quietSum) {
 		}
 	}
 	return all
-}
-
-// quietOf gives the quiet seconds for a limit: those that are over, and those of the last
-// report that are not.
-func (c *collector) quietOf(limit float64) (*logbook.Window, error) {
-	i := slices.IndexFunc(c.quiet, func(q quietSum) bool { return q.kept == quietFor(limit) })
-	if i < 0 {
-		return c.clean, nil
-	}
-	w := c.quiet[i].sum.Clone()
-	return w, addQuiet(w, c.quiet[i].kept, c.open, 0, len(c.open))
 }

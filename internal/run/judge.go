@@ -311,7 +311,7 @@ func (s *Snapshot) Overall() Verdict {
 func (s *Snapshot) Outcome() (Verdict, string) {
 	v, why := s.outcome()
 	if v == NotProven && s.wantOfMachine() {
-		if pace := s.Pace(0, len(s.Entries)).Says(); pace != "" {
+		if pace := s.Pace(0, s.Entries.Count()).Says(); pace != "" {
 			why += "; " + pace
 		}
 	}

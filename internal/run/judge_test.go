@@ -76,11 +76,12 @@ func TestJudgeLimits(t *testing.T) {
 		"kept in the next second": {waiting(run(2, 0, slow, 0, 0), 1, 3*ms), NotProven, Holds,
 			"rests on nothing but 2 seconds"},
 	} {
-		evidence, err := Gather(&trial.Trial{}, tc.entries)
+		limits := []trial.Limit{prompt, many, lag, unmeasured}
+		evidence, err := Gather(limits, 0, tc.entries)
 		if err != nil {
 			t.Fatal(err)
 		}
-		got := Judge([]trial.Limit{prompt, many, lag, unmeasured}, evidence)
+		got := Judge(limits, evidence)
 		if !strings.Contains(got[0].Why, tc.why) {
 			t.Errorf("%s: because %s", name, got[0].Why)
 		}
@@ -223,7 +224,7 @@ func TestOutcome(t *testing.T) {
 		p.Judge()
 		s := tc.snap
 		s.Trial, s.Finished, s.Entries = &trial.Trial{Limits: tc.limits}, true, []*logbook.Entry{p.Entry()}
-		evidence, err := Gather(s.Trial, s.Entries)
+		evidence, err := Gather(Limits(s.Trial), 0, s.Entries)
 		if err != nil {
 			t.Fatal(err)
 		}

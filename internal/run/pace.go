@@ -24,7 +24,7 @@ func (s *Snapshot) Pace(from, to int) (p Pace) {
 	good, n := 0, 0
 	for _, e := range s.Entries {
 		if e.At < from || e.At >= to ||
-			e.Group != nil { // what became of a second of an old minute is not known by itself
+			e.Merged > 0 { // what became of a second of an old minute is not known by itself
 			continue
 		}
 		share, known := e.Counts.Load.Offered()

@@ -59,7 +59,7 @@ type ServerSays struct {
 
 // UseOf sums up what the server's process used, second by second, in a run; over says that the
 // last of it is from after all clients had gone.
-func UseOf(samples []Sample, entries []*logbook.Entry, over bool) (u logbook.ServerUse) {
+func UseOf(samples []Sample, entries logbook.Seconds, over bool) (u logbook.ServerUse) {
 	if len(samples) == 0 {
 		return u
 	}
@@ -77,8 +77,8 @@ func UseOf(samples []Sample, entries []*logbook.Entry, over bool) (u logbook.Ser
 			continue
 		}
 		u.MemoryMost, u.Clients = s.Memory, 0
-		if s.At >= 0 && s.At < len(entries) {
-			u.Clients = int64(entries[s.At].Gauges.Open)
+		if e := entries.Of(s.At); e != nil {
+			u.Clients = int64(e.Gauges.Open)
 		}
 	}
 	return u

@@ -103,10 +103,10 @@ func playRude(t *testing.T, source string, server rude.Server) *Snapshot {
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
 	defer stop()
-	c := collector{sums: newSums(), limits: Limits(tr)}
+	c := NewCollector(Limits(tr), tr.Grace, 0)
 	s := &Snapshot{}
 	for report := range loop.Reports() {
-		if s, err = c.add(report, nil); err != nil {
+		if s, err = c.Add(report, nil); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -51,10 +51,10 @@ type Snapshot struct {
 	Started      time.Time
 	Elapsed      time.Duration
 	Leg          string
-	Entries      []*logbook.Entry // by second
-	Total        *logbook.Window  // of all entries
-	Rooms        []string         // by number
-	Names        []string         // of the clients, by number
+	Entries      logbook.Seconds
+	Total        *logbook.Window // of all entries
+	Rooms        []string        // by number
+	Names        []string        // of the clients, by number
 	Events       []logbook.Event
 	Sent, Got    []uint32 // by client: messages said, marked messages received
 	Reasons      map[string]int
@@ -274,13 +274,12 @@ func (r *Run) collect(failed <-chan error) {
 	if r.fleet != nil {
 		base = 0 // the clients' memory is elsewhere
 	}
-	c := collector{base: base, sums: newSums(), limits: limits, quiet: quietSums(limits),
-		grace: r.trial.Grace}
+	c := NewCollector(limits, r.trial.Grace, base)
 	watch := startAlerts(r.trial)
 	for report := range r.engine.Reports() {
 		happened, server := r.breaker.told()
-		c.happened = happened
-		s, err := c.add(report, server)
+		c.past.Happened = happened
+		s, err := c.Add(report, server)
 		if err != nil {
 			r.log.Error("a report could not be read", "error", err)
 			continue

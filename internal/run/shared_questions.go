@@ -226,16 +226,16 @@ func atOnce[T askable](l *looker, says string, count func(*logbook.Entry) int64)
 		Least: func(x float64) string { return fmt.Sprintf(says, units.Count(int64(x))) }, Round: twoDigits},
 		number: func(of T) float64 {
 			at := of.time()
-			i := sort.Search(len(l.s.Entries), func(i int) bool { return float64(l.s.Entries[i].At) > at })
-			if i == 0 {
+			e := l.s.Entries.Of(int(at))
+			if e == nil {
 				return math.NaN()
 			}
-			return float64(count(l.s.Entries[i-1]))
+			return float64(count(e))
 		}}
 }
 
-func said(e *logbook.Entry) int64     { return e.Counts.Sent }
-func arrivals(e *logbook.Entry) int64 { return e.Counts.Entries }
+func said(e *logbook.Entry) int64     { return e.Each(e.Counts.Sent) }
+func arrivals(e *logbook.Entry) int64 { return e.Each(e.Counts.Entries) }
 func open(e *logbook.Entry) int64     { return int64(e.Gauges.Open) }
 
 // crew is the name of a client's crew.

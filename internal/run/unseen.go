@@ -51,7 +51,7 @@ func (s *Snapshot) Unseen() (all []string) {
 // entriesBefore is how many rooms were entered in the seconds that were over by a time.
 func (s *Snapshot) entriesBefore(end time.Duration) (n int64) {
 	for _, e := range s.Entries {
-		if time.Duration(e.At+1)*time.Second <= end {
+		if time.Duration(e.At+e.Seconds())*time.Second <= end {
 			n += e.Counts.Entries
 		}
 	}

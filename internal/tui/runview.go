@@ -217,7 +217,7 @@ func (v *runView) pressInView(msg tea.KeyPressMsg, sc scene.Scene) (done bool) {
 
 // moveWindow sets and moves the window on the tide.
 func (v *runView) moveWindow(msg tea.KeyPressMsg) bool {
-	n := len(v.snapshot.Entries)
+	n := v.snapshot.Entries.Count()
 	if n == 0 {
 		return false
 	}
@@ -267,12 +267,21 @@ func (v *runView) jump(by int) {
 	if !v.window.Set() {
 		at = -1
 		if by < 0 {
-			at = len(entries)
+			at = entries.Count()
 		}
 	}
-	for at += by; at >= 0 && at < len(entries); at += by {
-		if _, wrong := tide.TickOf(entries[at]); wrong || v.breaksLimit(entries[at]) {
-			v.window = scene.Span{From: at, To: at + 1}
+	for {
+		if e := entries.Of(at); e == nil {
+			at += by
+		} else if at = e.At - 1; by > 0 {
+			at = e.At + e.Seconds()
+		}
+		e := entries.Of(at)
+		if e == nil {
+			break
+		}
+		if _, wrong := tide.TickOf(e); wrong || v.breaksLimit(e) {
+			v.window = scene.Span{From: e.At, To: e.At + e.Seconds()}
 			return
 		}
 	}
@@ -296,18 +305,18 @@ func (v *runView) breaksLimit(e *logbook.Entry) bool {
 // scene makes what the views draw.
 func (v *runView) scene(p *look.Palette, width, height int) scene.Scene {
 	s := v.snapshot
-	span, label := v.window.Within(len(s.Entries)), ""
+	span, label := v.window.Within(s.Entries.Count()), ""
 	switch {
 	case span.Set():
 		label = span.Label()
 	case v.view == viewWatch && !s.Finished:
 		span, label = scene.Recent(s), "last 10 s"
 	default:
-		span, label = scene.Span{From: 0, To: len(s.Entries)}, "whole run"
+		span, label = scene.Span{From: 0, To: s.Entries.Count()}, "whole run"
 	}
 	sc := scene.Scene{Palette: p, Run: s, Label: label, Width: width, Height: height, Window: s.Total,
 		Entries: s.Entries}
-	if span.To-span.From < len(s.Entries) {
+	if span.To-span.From < s.Entries.Count() {
 		sc.Entries = span.Of(s.Entries)
 		sc.Window = v.sum(span, sc.Entries)
 	}
@@ -630,7 +639,7 @@ func (v *runView) drag(x, width int) {
 	}
 	at := v.secondAt(x, width)
 	from, to := min(v.dragFrom, at), max(v.dragFrom, at)
-	v.window = scene.Span{From: from, To: to + 1}.Within(len(v.snapshot.Entries))
+	v.window = scene.Span{From: from, To: to + 1}.Within(v.snapshot.Entries.Count())
 }
 
 // secondAt is the second of the run below a column of the screen.

@@ -17,8 +17,9 @@ const Never = Time(1<<63 - 1)
 
 var start = time.Now()
 
-// Now reads the monotonic clock.
-func Now() Time { return Time(time.Since(start)) }
+// Now reads the monotonic clock. In a process that serves the run of another machine it goes as that one's does
+// (Follow).
+func Now() Time { return OfOwn(Own()) }
 
 // A Span is when something happened that is not known exactly: not before From,
 // and not after To.
@@ -30,6 +31,12 @@ func At(t Time) Span { return Span{t, t} }
 // WallOffset is what must be added to a Time to give nanoseconds since 1970.
 // Both clocks are read in one call.
 func WallOffset() int64 {
+	t := time.Now()
+	return t.UnixNano() - int64(OfOwn(Time(t.Sub(start))))
+}
+
+// OwnWallOffset is WallOffset for a time of this machine's clock (Own).
+func OwnWallOffset() int64 {
 	t := time.Now()
 	return t.UnixNano() - int64(t.Sub(start))
 }

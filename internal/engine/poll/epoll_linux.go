@@ -90,7 +90,7 @@ func newEpoll() (Sockets, error) {
 		return nil, fmt.Errorf("epoll_create1: %w", err)
 	}
 	p := &epoll{fd: fd, listener: -1, datagrams: -1, events: make([]unix.EpollEvent, eventsPerWait)}
-	p.stamps, _ = wantStamps()
+	p.stamps, _ = stampsBegin()
 	p.iov.SetLen(readSize)
 	p.msg.Iov = &p.iov
 	p.msg.SetIovlen(1)

@@ -348,8 +348,8 @@ func (p *epoll) read(id int32, c *conn) {
 // arrival takes the receive stamp of the last read out of its control message:
 // of the last packet that it took bytes of.
 func (p *epoll) arrival() mono.Time {
-	if at, ok := stampIn(p.control[:p.msg.Controllen]); ok {
-		return mono.Time(at - p.offset)
+	if at, ok := StampIn(p.control[:p.msg.Controllen]); ok {
+		return mono.OfOwn(mono.Time(at - p.offset))
 	}
 	return mono.Now()
 }
@@ -359,6 +359,6 @@ func (p *epoll) arrival() mono.Time {
 // slewed.
 func (p *epoll) syncClocks(now mono.Time) {
 	if p.offset == 0 || now.Sub(p.offsetAt) > 50*time.Millisecond {
-		p.offset, p.offsetAt = mono.WallOffset(), now
+		p.offset, p.offsetAt = mono.OwnWallOffset(), now
 	}
 }

@@ -2,6 +2,7 @@ package poll
 
 import (
 	"encoding/binary"
+	"syscall"
 	"time"
 	"unsafe"
 
@@ -16,11 +17,11 @@ const (
 	stampPause = time.Millisecond
 )
 
-// wantStamps opens a socket that asks the kernel to stamp what arrives, and waits until it
+// stampsBegin opens a socket that asks the kernel to stamp what arrives, and waits until it
 // does. The kernel stamps packets only as long as some socket asks for it, and begins in a
 // worker of its own: what comes before is stamped when it is read, as if it had come then.
 // The socket is kept as long as the driver; -1 if there can be none. does reports whether the kernel has begun.
-func wantStamps() (fd int, does bool) {
+func stampsBegin() (fd int, does bool) {
 	fd, err := unix.Socket(unix.AF_INET, unix.SOCK_DGRAM|unix.SOCK_CLOEXEC|unix.SOCK_NONBLOCK, 0)
 	if err != nil {
 		return -1, false
@@ -44,7 +45,7 @@ func wantStamps() (fd int, does bool) {
 		if err != nil {
 			continue
 		}
-		if at, ok := stampIn(control[:n]); ok && mono.WallOffset()+int64(mono.Now())-at > int64(stampPause)/2 {
+		if at, ok := StampIn(control[:n]); ok && mono.WallOffset()+int64(mono.Now())-at > int64(stampPause)/2 {
 			return fd, true
 		}
 	}
@@ -53,16 +54,24 @@ func wantStamps() (fd int, does bool) {
 
 // Stamped reports whether this machine's kernel stamps what arrives.
 func Stamped() bool {
-	fd, does := wantStamps()
+	fd, does := stampsBegin()
 	if fd >= 0 {
 		unix.Close(fd)
 	}
 	return does
 }
 
-// stampIn gives the time in a receive stamp, the first of some control messages, in
+// WantStamps asks the kernel to stamp what comes to a socket. If it does not, the instant at which something is read
+// counts, which is later.
+func WantStamps(c syscall.Conn) {
+	if raw, err := c.SyscallConn(); err == nil {
+		_ = raw.Control(func(fd uintptr) { _ = unix.SetsockoptInt(int(fd), unix.SOL_SOCKET, unix.SO_TIMESTAMPNS, 1) })
+	}
+}
+
+// StampIn gives the time in a receive stamp, the first of some control messages, in
 // nanoseconds since 1970.
-func stampIn(control []byte) (at int64, ok bool) {
+func StampIn(control []byte) (at int64, ok bool) {
 	const header = unix.SizeofCmsghdr
 	if len(control) < header+16 {
 		return 0, false

@@ -9,40 +9,52 @@ import (
 	"tidepull/internal/measure/ledger"
 )
 
-// Coarsen merges the details of some seconds that follow each other: the first
-// has the cells and latencies of all, the others keep their counts and gauges
-// alone. What a sum over all of them gives stays the same; the latencies of each
-// one are those of the whole group. A long run would not fit into memory
-// otherwise.
-func Coarsen(entries []*Entry) ([]*Entry, error) {
-	if len(entries) == 0 {
-		return nil, nil
-	}
+// Coarsen merges some seconds that follow each other into one entry: counts and latencies are those of all, the gauges
+// the highest of each. What a sum over all of them gives stays the same; what is known of one of them alone is gone. A
+// long run would not fit into memory otherwise.
+func Coarsen(entries []*Entry) (*Entry, error) {
+	first := entries[0]
 	var all, own Window
-	out := make([]*Entry, len(entries))
-	for i, e := range entries {
-		err := all.details(e)
-		if err == nil && e.SentLate != nil {
-			err = own.part(e.SentLate)
+	e := &Entry{At: first.At, Settled: true}
+	for _, one := range entries {
+		err := all.AddClean(one)
+		if err == nil && one.SentLate != nil {
+			err = own.part(one.SentLate)
 		}
 		if err != nil {
-			return nil, fmt.Errorf("second %d: %w", e.At, err)
+			return nil, fmt.Errorf("second %d: %w", one.At, err)
 		}
-		light := *e
-		light.Part, light.SentLate, light.Times = Part{}, nil, Times{}
-		out[i] = &light
+		e.Merged += one.Seconds()
+		e.MergedOverloaded += one.Overloaded()
+		e.Settled = e.Settled && one.Settled
+		e.Health.add(&one.Health)
+		e.Told = addTold(e.Told, one.Told)
 	}
-	first := out[0]
-	first.Part = all.asPart()
+	e.Foreign, e.Counts, e.Gauges, e.Checks = all.Foreign, all.Counts, all.Most, all.Checks
+	e.Part, e.Times = all.asPart(), all.Times.pack()
 	if own.Cells != nil {
 		p := own.asPart()
-		first.SentLate = &p
+		e.SentLate = &p
 	}
-	first.Times = all.Times.pack()
-	for _, e := range out {
-		e.Group = &first.Part
-	}
-	return out, nil
+	return e, nil
+}
+
+// add adds the health of the next second.
+func (h *Health) add(next *Health) {
+	h.Busy += next.Busy
+	h.Span += next.Span
+	h.CPU += next.CPU
+	h.Process += next.Process
+	h.GCPause += next.GCPause
+	h.Path += next.Path
+	h.Waited += next.Waited
+	h.Stolen += next.Stolen
+	h.Watched = h.Watched || next.Watched
+	h.Kept = max(h.Kept, next.Kept)
+	h.Starved += next.Starved
+	h.Crowded += next.Crowded
+	h.Waiting |= next.Waiting
+	h.Overload |= next.Overload
 }
 
 // asPart packs what a window knows of messages.

@@ -219,8 +219,8 @@ type Part struct {
 	Early   *Early       `json:",omitempty"` // nil if everything is known exactly
 }
 
-// An Entry is one second of a run, as it stood when it was copied. It is
-// immutable.
+// An Entry is one second of a run, as it stood when it was copied, or some that follow each other, as one (Coarsen). It
+// is immutable.
 type Entry struct {
 	At      int
 	Settled bool // nothing more will be booked here
@@ -229,11 +229,13 @@ type Entry struct {
 	Gauges  Gauges
 	Health  Health
 	Part
-	Group    *Part // of a second that was merged with others (Coarsen): the details of them all
 	SentLate *Part // messages that the tool itself sent late; nil if there are none
 	Times    Times
 	Checks   []CheckCount // by number
 	Told     []Told       `json:",omitempty"` // by feed
+	// Merged is how many seconds these are, if it was made of some, and MergedOverloaded in how many of them
+	// the tool could not do its work in time. Health.Overload has the reasons of them all.
+	Merged, MergedOverloaded int `json:",omitempty"`
 }
 
 // A CellTally is the account of one room, crew and kind.

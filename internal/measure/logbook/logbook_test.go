@@ -290,32 +290,46 @@ func TestFigures(t *testing.T) {
 	}
 }
 
-// TestCoarsen: merged seconds sum up to what they did, and each shows the
-// latencies of the group.
+// TestCoarsen: merged seconds sum up to what they did, and are found by each of them.
 func TestCoarsen(t *testing.T) {
 	entries := entriesOf(fill(t, 3, 12))
+	entries[4].Health.Overload = LoopFull
 	coarse, err := Coarsen(entries[2:8])
 	if err != nil {
 		t.Fatal(err)
 	}
-	all := append(append(append([]*Entry{}, entries[:2]...), coarse...), entries[8:]...)
+	all := Seconds(append(append(append([]*Entry{}, entries[:2]...), coarse), entries[8:]...))
 	a, b := sum(t, entries), sum(t, all)
 	if a.Total != b.Total || a.Counts != b.Counts || a.Fit != b.Fit || a.Seconds != b.Seconds ||
 		len(a.Cells) != len(b.Cells) || a.Fanout().Latencies() != b.Fanout().Latencies() ||
-		a.First.Latencies() != b.First.Latencies() ||
+		a.First.Latencies() != b.First.Latencies() || a.Most != b.Most || a.Busy != b.Busy ||
+		a.Overloaded != b.Overloaded || b.Overloaded == 0 || a.Why != b.Why ||
 		a.Times[ToConnect].Latencies() != b.Times[ToConnect].Latencies() ||
 		a.Times[ReadingLag].Latencies() != b.Times[ReadingLag].Latencies() {
 		t.Errorf("%+v\n%+v", a.Total, b.Total)
 	}
-	whole, err := Sum(entries[2:8], nil)
-	if err != nil {
-		t.Fatal(err)
+	if all.Count() != len(entries) || all.Of(-1) != nil || all.Of(len(entries)) != nil {
+		t.Errorf("%d seconds of %d, and one before or behind them", all.Count(), len(entries))
 	}
-	for i, e := range coarse {
-		f, err := e.Fanout()
-		if err != nil || f.Latencies() != whole.Fanout().Latencies() || e.At != entries[2+i].At ||
-			e.Counts != entries[2+i].Counts {
-			t.Errorf("second %d: %v", e.At, err)
+	for from := range entries {
+		want := entries[from]
+		if from >= 2 && from < 8 {
+			want = coarse
+		}
+		if all.Of(from) != want {
+			t.Errorf("second %d is in the entry of %d", from, all.Of(from).At)
+		}
+		for to := range len(entries) + 3 {
+			some, n := all.Between(from, to), 0
+			for _, e := range some {
+				n += e.Seconds()
+				if e.At >= to || e.At+e.Seconds() <= from {
+					t.Errorf("%d to %d: second %d", from, to, e.At)
+				}
+			}
+			if n < min(to, len(entries))-from {
+				t.Errorf("%d to %d: %d seconds", from, to, n)
+			}
 		}
 	}
 }

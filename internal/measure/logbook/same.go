@@ -8,8 +8,9 @@ import (
 // Same reports whether two copies of a second say the same, whether it is settled or not.
 // What has not changed need not be summed up again.
 func (e *Entry) Same(o *Entry) bool {
-	return e.At == o.At && e.Foreign == o.Foreign && e.Counts == o.Counts && e.Gauges == o.Gauges &&
-		e.Health == o.Health && e.Part.same(&o.Part) && e.SentLate.same(o.SentLate) && e.Group.same(o.Group) &&
+	return e.At == o.At && e.Merged == o.Merged && e.MergedOverloaded == o.MergedOverloaded &&
+		e.Foreign == o.Foreign && e.Counts == o.Counts && e.Gauges == o.Gauges &&
+		e.Health == o.Health && e.Part.same(&o.Part) && e.SentLate.same(o.SentLate) &&
 		e.Times.same(&o.Times) && slices.Equal(e.Checks, o.Checks) && slices.Equal(e.Told, o.Told)
 }
 

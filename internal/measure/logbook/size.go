@@ -36,9 +36,6 @@ func (w *Window) BySize() []Size {
 func (e *Entry) Fanout() (*meter.Hist, error) {
 	var h meter.Hist
 	parts := []*Part{&e.Part}
-	if e.Group != nil {
-		parts[0] = e.Group
-	}
 	if e.SentLate != nil {
 		parts = append(parts, e.SentLate)
 	}

@@ -70,14 +70,21 @@ func (w *Window) AddLate(e *Entry) error {
 // AddClean adds a second to w, without the messages that the tool itself sent
 // late.
 func (w *Window) AddClean(e *Entry) error {
-	w.Seconds++
-	if o := e.Health.Overload; o != 0 {
-		w.Overloaded++
-		w.Why |= o
-	}
+	w.AddBeats(e)
+	return w.AddMerged(e)
+}
+
+// AddBeats adds what AddMerged leaves out of a second: how its heartbeats lie in their interval, which is known of
+// single seconds alone, one after another.
+func (w *Window) AddBeats(e *Entry) { w.bunch.add(e) }
+
+// AddMerged adds what several seconds come to (Coarsen), but for what AddBeats adds of each.
+func (w *Window) AddMerged(e *Entry) error {
+	w.Seconds += e.Seconds()
+	w.Overloaded += e.Overloaded()
+	w.Why |= e.Health.Overload
 	w.Foreign += e.Foreign
 	w.Counts.add(&e.Counts)
-	w.bunch.add(e)
 	w.Most = w.Most.most(e.Gauges)
 	w.Busy += e.Health.Busy
 	w.Span += e.Health.Span

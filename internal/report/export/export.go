@@ -38,6 +38,9 @@ type Request struct {
 var views = []string{"tide", "fan-out", "percentiles", "rooms", "ledger", "lanes", "routes", "recovery", "pulse",
 	"feeds"}
 
+// bySecond are those that have a point for each second.
+var bySecond = []string{"tide", "routes", "recovery", "feeds"}
+
 // Formats are the formats of each view.
 var Formats = []string{"svg", "pdf", "csv", "json"}
 
@@ -105,14 +108,14 @@ func Write(w io.Writer, r Request, format string) error {
 	return err
 }
 
-func (r *Request) window() (*logbook.Window, []*logbook.Entry, error) {
+func (r *Request) window() (*logbook.Window, logbook.Seconds, error) {
 	entries := r.Run.Entries
 	if r.To > 0 || r.From > 0 {
-		if r.From < 0 || r.To <= r.From || r.From >= len(entries) {
+		if r.From < 0 || r.To <= r.From || r.From >= entries.Count() {
 			return nil, nil, fmt.Errorf("the window %d..%d is not within the run's %d seconds", r.From, r.To,
-				len(entries))
+				entries.Count())
 		}
-		entries = entries[r.From:min(r.To, len(entries))]
+		entries = entries.Between(r.From, r.To)
 	}
 	w, err := logbook.Sum(entries, nil)
 	return w, entries, err
@@ -133,6 +136,10 @@ func (r *Request) notes() []string {
 	if w, _, err := r.window(); err == nil && w.Overloaded > 0 {
 		lines = append(lines, fmt.Sprintf("attention: %d of these %d seconds say nothing of the server: %s",
 			w.Overloaded, w.Seconds, w.Why.Words()))
+	}
+	if slices.ContainsFunc(r.Run.Entries, func(e *logbook.Entry) bool { return e.Merged > 0 }) &&
+		slices.Contains(bySecond, r.View) {
+		lines = append(lines, "what is older than an hour is by minute")
 	}
 	if !r.Run.KernelTimes {
 		lines = append(lines, "attention: no kernel receive times; latencies may be too long by the reading lag")

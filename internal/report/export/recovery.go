@@ -27,11 +27,12 @@ func (r *Request) recovery(entries []*logbook.Entry) (sheet, drawing) {
 		var faults []string
 		at := time.Duration(e.At) * time.Second
 		for _, h := range r.Run.Happened {
-			if h.From < at+time.Second && (h.To == 0 || h.To >= at) {
+			if h.From < at+time.Duration(e.Seconds())*time.Second && (h.To == 0 || h.To >= at) {
 				faults = append(faults, h.Name)
 			}
 		}
-		row := []any{e.At, n.Broke, n.Away, n.Tries, n.Accepted, n.Refused, n.TimedOut, n.Failed, n.Back, n.GaveUp,
+		row := []any{e.At, n.Broke, e.Each(n.Away), n.Tries, n.Accepted, n.Refused, n.TimedOut, n.Failed, n.Back,
+			n.GaveUp,
 			strings.Join(faults, "; "), nil, nil, nil, nil, nil, nil}
 		if i, known := used[e.At]; known {
 			u := &r.Run.Server[i]

@@ -137,9 +137,8 @@ func JUnit(w io.Writer, s *run.Snapshot) error {
 	return err
 }
 
-// Seconds writes the figures of each second as CSV. Times are microseconds; of old seconds of a long run they
-// are those of several together, which the last column counts, and the first of them has what became of the
-// messages of all.
+// Seconds writes the figures of each second as CSV. Times are microseconds. Of a long run, the seconds that are older
+// than an hour are one row for each minute; the last column has how many seconds a row is of.
 func Seconds(w io.Writer, s *run.Snapshot) error {
 	c := csv.NewWriter(w)
 	header := []string{"second", "planned", "open", "entered", "said", "arrived", "owed", "delivered", "late", "lost",
@@ -150,31 +149,21 @@ func Seconds(w io.Writer, s *run.Snapshot) error {
 	if err := c.Write(header); err != nil {
 		return err
 	}
-	err := eachGroup(s.Entries, func(group []*logbook.Entry) error {
-		together, err := logbook.Sum(group, nil)
+	for _, e := range s.Entries {
+		row, err := second(e)
 		if err != nil {
 			return err
 		}
-		for _, e := range group {
-			row, err := second(e, together)
-			if err != nil {
-				return err
-			}
-			if err := c.Write(append(row, strconv.Itoa(len(group)))); err != nil {
-				return err
-			}
+		if err := c.Write(row); err != nil {
+			return err
 		}
-		return nil
-	})
-	if err != nil {
-		return err
 	}
 	c.Flush()
 	return c.Error()
 }
 
-// second gives the row of a second, with the times of it and those that it was merged with.
-func second(e *logbook.Entry, together *logbook.Window) (row []string, err error) {
+// second gives the row of a second, or of several that are one.
+func second(e *logbook.Entry) (row []string, err error) {
 	one, err := logbook.Sum([]*logbook.Entry{e}, nil)
 	if err != nil {
 		return nil, err
@@ -184,13 +173,13 @@ func second(e *logbook.Entry, together *logbook.Window) (row []string, err error
 		e.Counts.Sent, e.Counts.Arrivals, t.Owed, t.Delivered, t.Late, t.Lost, t.Excused, t.Duplicate, t.Stray} {
 		row = append(row, strconv.FormatInt(n, 10))
 	}
-	f := together.Fanout()
-	times := &together.Times
+	f := one.Fanout()
+	times := &one.Times
 	for _, q := range []struct {
 		h *meter.Hist
 		q float64
-	}{{f, 0.5}, {f, 0.9}, {f, 0.99}, {f, 1}, {&together.First, 0.5}, {&together.Median, 0.5}, {&together.Last, 0.5},
-		{&together.Last, 1}, {&times[logbook.ReadingLag], 0.99}, {&times[logbook.ScheduleLag], 0.99}} {
+	}{{f, 0.5}, {f, 0.9}, {f, 0.99}, {f, 1}, {&one.First, 0.5}, {&one.Median, 0.5}, {&one.Last, 0.5},
+		{&one.Last, 1}, {&times[logbook.ReadingLag], 0.99}, {&times[logbook.ScheduleLag], 0.99}} {
 		text := "" // nothing was measured
 		if q.h.Count() > 0 {
 			text = fmt.Sprintf("%.1f", logbook.Micros(q.h.Quantile(q.q)))
@@ -202,7 +191,7 @@ func second(e *logbook.Entry, together *logbook.Window) (row []string, err error
 		e.Counts.Returns.Broke, e.Counts.Returns.Away, e.Counts.Returns.Tries, e.Counts.Returns.Back} {
 		row = append(row, strconv.FormatInt(n, 10))
 	}
-	return row, nil
+	return append(row, strconv.Itoa(e.Seconds())), nil
 }
 
 // hdrLog writes the fan-out latencies of each second as an HdrHistogram log
@@ -223,30 +212,18 @@ func hdrLog(w io.Writer, s *run.Snapshot) error {
 	if err := log.OutputLegend(); err != nil {
 		return err
 	}
-	return eachGroup(s.Entries, func(group []*logbook.Entry) error {
+	for _, e := range s.Entries {
 		h := hdrhistogram.New(64, int64(20*60*1e9), 3)
-		all, err := group[0].Fanout()
+		all, err := e.Fanout()
 		if err != nil {
 			return err
 		}
 		all.EachCount(func(ns int64, n uint32) { _ = h.RecordValues(ns, int64(n)) }) // within its range by construction
-		h.SetStartTimeMs(start + int64(group[0].At)*1000)
-		h.SetEndTimeMs(start + int64(group[len(group)-1].At+1)*1000)
-		return log.OutputIntervalHistogram(h)
-	})
-}
-
-// eachGroup calls f with the seconds of a run, one by one, but those that were merged together.
-func eachGroup(all []*logbook.Entry, f func([]*logbook.Entry) error) error {
-	for i := 0; i < len(all); {
-		n := 1
-		for all[i].Group != nil && i+n < len(all) && all[i+n].Group == all[i].Group {
-			n++
-		}
-		if err := f(all[i : i+n]); err != nil {
+		h.SetStartTimeMs(start + int64(e.At)*1000)
+		h.SetEndTimeMs(start + int64(e.At+e.Seconds())*1000)
+		if err := log.OutputIntervalHistogram(h); err != nil {
 			return err
 		}
-		i += n
 	}
 	return nil
 }

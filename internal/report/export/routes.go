@@ -39,7 +39,7 @@ func (r *Request) routes(entries []*logbook.Entry) (sheet, drawing) {
 				share = 100 * on.ShareOn(i)
 				shown = share
 			}
-			row = append(row, on.On[i], shown)
+			row = append(row, e.Each(on.On[i]), shown)
 			lines[k] = append(lines[k], share)
 		}
 		s.Rows = append(s.Rows, append(row, on.Down, on.Up, on.UpFailed, on.NoneLeft, on.Dials, on.Asked, on.BytesUp,

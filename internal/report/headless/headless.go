@@ -34,11 +34,11 @@ func Follow(w io.Writer, r *run.Run) *run.Snapshot {
 		select {
 		case <-r.Done():
 			s := r.Snapshot()
-			tell(w, s, told, len(s.Entries), true)
+			tell(w, s, told, s.Entries.Count(), true)
 			return s
 		case <-ticker.C:
 			s := r.Snapshot()
-			told = tell(w, s, told, len(s.Entries)-1, false) // the last one is not over
+			told = tell(w, s, told, s.Entries.Count()-1, false) // the last one is not over
 		}
 	}
 }
@@ -63,7 +63,7 @@ func tell(w io.Writer, s *run.Snapshot, from, to int, all bool) int {
 			}
 			n = to - from
 		}
-		fmt.Fprintln(w, line(s, s.Entries[from:from+n]))
+		fmt.Fprintln(w, line(s, s.Entries.Between(from, from+n)))
 		from += n
 	}
 	return from

@@ -5,17 +5,13 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"strconv"
-	"strings"
 
-	"tidepull/internal/base/plain"
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/account"
 	"tidepull/internal/measure/excuse"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
-	"tidepull/internal/measure/meter"
 	"tidepull/internal/run"
 )
 
@@ -55,49 +51,20 @@ func (s *Store) load(r Run, share func(float64)) (*run.Snapshot, error) {
 	if snap.Trial, implied, err = readOutline(o); err != nil {
 		return nil, err
 	}
-	// What happened to clients and messages is read beside the seconds, over a connection of its own: it is as much
-	// again.
-	beside, err := sql.Open("sqlite", s.source+"&_pragma=query_only(1)")
-	if err != nil {
-		return nil, err
-	}
-	defer beside.Close()
-	other, done := &Store{db: beside, Path: s.Path}, make(chan error, 1)
-	var cells [][]logbook.CellTally // by second
-	go func() {
-		err := other.readCells(r.ID, &cells)
-		if err == nil {
-			err = readAll(r.ID, snap, other.readNames, other.readMessages, other.readOutcomes, other.readEvents,
-				other.readReasons, other.readLanes, other.readBodies, other.readDifferences, other.readFinalResults)
-		}
-		done <- err
-	}()
-	part := func(read func(int64, *run.Snapshot, func(int)) error, from, to float64) func(int64, *run.Snapshot) error {
-		return func(id int64, snap *run.Snapshot) error {
-			return read(id, snap, func(second int) {
-				share(from + (to-from)*min(1, float64(second)/max(1, r.Elapsed.Seconds())))
-			})
-		}
-	}
-	// The shares are by how long each takes, of an hour of 400 clients; the rest is summing up.
-	err = readAll(r.ID, snap, part(s.readSeconds, 0, 0.2), part(s.readLatencies, 0.2, 0.5), part(s.readTimes, 0.5, 0.8))
-	if err = errors.Join(err, <-done); err != nil {
-		return nil, err
-	}
-	for at := range min(len(cells), len(snap.Entries)) {
-		snap.Entries[at].Cells = cells[at]
-	}
-	evidence, err := run.Gather(snap.Trial, snap.Entries)
-	if err != nil {
-		return nil, err
-	}
-	snap.Total = evidence.Total
-	snap.Total.Server = run.UseOf(snap.Server, snap.Entries, r.State != "running")
-	evidence.Clean.Server = snap.Total.Server
 	limits := snap.Trial.Limits
 	if implied {
 		limits = run.Limits(snap.Trial)
 	}
+	past := run.NewPast(limits, snap.Trial.Grace)
+	past.Happened = snap.Happened
+	if err := s.readPast(r, snap, past, share); err != nil {
+		return nil, err
+	}
+	snap.Entries = past.Seconds
+	evidence := past.Evidence()
+	snap.Total = evidence.Total
+	snap.Total.Server = run.UseOf(snap.Server, snap.Entries, r.State != "running")
+	evidence.Clean.Server = snap.Total.Server
 	snap.Judgements = run.Judge(limits, evidence)
 	if len(r.Summary) > 0 {
 		var sum run.Summary
@@ -113,16 +80,6 @@ func (s *Store) load(r Run, share func(float64)) (*run.Snapshot, error) {
 	return snap, nil
 }
 
-// readAll reads parts of a run into its snapshot, one after another.
-func readAll(id int64, into *run.Snapshot, parts ...func(int64, *run.Snapshot) error) error {
-	for _, read := range parts {
-		if err := read(id, into); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
 // each calls f with every row of a query.
 func (s *Store) each(f func(*sql.Rows) error, query string, args ...any) error {
 	rows, err := s.db.Query(query, args...)
@@ -136,127 +93,6 @@ func (s *Store) each(f func(*sql.Rows) error, query string, args ...any) error {
 		}
 	}
 	return rows.Err()
-}
-
-func (s *Store) readSeconds(id int64, snap *run.Snapshot, reached func(second int)) error {
-	return s.each(func(rows *sql.Rows) error {
-		e := &logbook.Entry{}
-		var counts, health, fit, checks, own, early, pulse, told []byte
-		err := rows.Scan(&e.At, &e.Settled, &e.Gauges.Planned, &e.Gauges.Out, &e.Gauges.Open, &e.Gauges.Entered,
-			&counts, &health, &fit, &e.Foreign,
-			(*packed)(&e.First), (*packed)(&e.Median), (*packed)(&e.Last), &checks, &own, &early, &pulse, &told)
-		var beats struct{ Gap, RoundTrip, Eviction, Told meter.Packed } // as they were kept up to schema 8
-		for _, part := range []struct {
-			from []byte
-			into any
-		}{{counts, &e.Counts}, {health, &e.Health}, {fit, &e.Fit}, {checks, &e.Checks}, {own, &e.SentLate},
-			{early, &e.Early}, {pulse, &beats},
-			{told, &e.Told}} {
-			if err == nil {
-				err = json.Unmarshal(part.from, part.into)
-			}
-		}
-		e.Times[logbook.BeatInterval], e.Times[logbook.RoundTrip] = beats.Gap, beats.RoundTrip
-		e.Times[logbook.ToEvict], e.Times[logbook.ToTell] = beats.Eviction, beats.Told
-		if err == nil && e.At != len(snap.Entries) {
-			err = fmt.Errorf("second %d is missing", len(snap.Entries))
-		}
-		reached(e.At)
-		snap.Entries = append(snap.Entries, e)
-		return err
-	}, "SELECT at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, "+
-		"checks, own, early, pulse, told FROM second WHERE run = ? ORDER BY at", id)
-}
-
-func (s *Store) readTimes(id int64, snap *run.Snapshot, reached func(second int)) error {
-	return s.each(func(rows *sql.Rows) error {
-		var at int
-		var name string
-		var histogram meter.Packed
-		if err := rows.Scan(&at, &name, (*packed)(&histogram)); err != nil {
-			return err
-		}
-		reached(at)
-		if d, known := logbook.DistNamed(name); known && at < len(snap.Entries) {
-			snap.Entries[at].Times[d] = histogram
-		}
-		return nil
-	}, "SELECT at, name, histogram FROM times WHERE run = ?", id)
-}
-
-func kindOf(name string) ledger.Kind {
-	for k := ledger.Kind(0); k < ledger.NumKinds; k++ {
-		if k.String() == name {
-			return k
-		}
-	}
-	return ledger.Notice
-}
-
-// readCells reads what became of the messages of each second. There are many, of many numbers: the database writes
-// those of one second as a text, which takes a third of handing over each number by itself.
-func (s *Store) readCells(id int64, into *[][]logbook.CellTally) error {
-	columns := strings.Split("room, crew, kind, said, owed, maybe_late, overtaken, "+fateColumns, ", ")
-	return s.each(func(rows *sql.Rows) error {
-		var at int
-		var text string
-		if err := rows.Scan(&at, &text); err != nil {
-			return err
-		}
-		for at >= 0 && len(*into) <= at {
-			*into = append(*into, nil)
-		}
-		for line := range strings.SplitSeq(text, ",") {
-			words := strings.Split(line, " ")
-			if len(words) != len(columns) || at < 0 {
-				return fmt.Errorf("a row of the table cell cannot be read: %q", plain.Text(line, 80))
-			}
-			c, err := cellOf(words)
-			if err != nil {
-				return fmt.Errorf("a row of the table cell cannot be read: %w", err)
-			}
-			(*into)[at] = append((*into)[at], c)
-		}
-		return nil
-	}, "SELECT at, group_concat("+strings.Join(columns, "||' '||")+") FROM (SELECT * FROM cell WHERE run = ? ORDER BY "+
-		"at, room, crew, kind) GROUP BY at", id)
-}
-
-// cellOf reads a row of the table cell: its numbers, but for the kind, in the order in which readCells asks for them.
-func cellOf(words []string) (c logbook.CellTally, err error) {
-	c.Cell.Kind = kindOf(words[2])
-	t := &c.Tally
-	into := []*int64{&t.Said, &t.Owed, &t.MaybeLate, &t.Overtaken}
-	for _, f := range ledger.Fates {
-		into = append(into, t.Of(f))
-	}
-	number := func(word string) (n int64) {
-		v, wrong := strconv.ParseInt(word, 10, 64)
-		if wrong != nil && err == nil {
-			err = wrong
-		}
-		return v
-	}
-	c.Cell.Room, c.Cell.Crew = ledger.Room(number(words[0])), uint16(number(words[1]))
-	for i := range into {
-		*into[i] = number(words[3+i])
-	}
-	return c, err
-}
-
-func (s *Store) readLatencies(id int64, snap *run.Snapshot, reached func(second int)) error {
-	return s.each(func(rows *sql.Rows) error {
-		var at int
-		var l logbook.Series
-		if err := rows.Scan(&at, &l.Key.Crew, &l.Key.Class, (*packed)(&l.Latency)); err != nil {
-			return err
-		}
-		reached(at)
-		if at < len(snap.Entries) {
-			snap.Entries[at].Latency = append(snap.Entries[at].Latency, l)
-		}
-		return nil
-	}, "SELECT at, crew, class, histogram FROM latency WHERE run = ? ORDER BY at, crew, class", id)
 }
 
 func (s *Store) readNames(id int64, snap *run.Snapshot) error {

@@ -25,6 +25,21 @@ import (
 	"tidepull/internal/trial/language"
 )
 
+// asKept writes a second as it stands in a store: there, cells are in the order of rooms, live in that of first use,
+// and an empty histogram is none.
+func asKept(t *testing.T, e *logbook.Entry) string {
+	t.Helper()
+	one := *e
+	one.Cells = slices.SortedFunc(slices.Values(e.Cells), func(a, b logbook.CellTally) int {
+		return strings.Compare(fmt.Sprint(a.Cell), fmt.Sprint(b.Cell))
+	})
+	text, err := json.Marshal(&one)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return strings.ReplaceAll(string(text), `""`, "null")
+}
+
 const source = `
 trial "kept tide" {
   prompt = "2s"
@@ -128,17 +143,7 @@ func TestSameFiguresAsLive(t *testing.T) {
 		t.Fatalf("%d seconds, %d kept", len(live.Entries), len(kept.Entries))
 	}
 	for i := range live.Entries {
-		// live they stand in the order of first use
-		for _, e := range []*logbook.Entry{live.Entries[i], kept.Entries[i]} {
-			slices.SortFunc(e.Cells, func(a, b logbook.CellTally) int {
-				return strings.Compare(fmt.Sprint(a.Cell),
-					fmt.Sprint(b.Cell))
-			})
-		}
-		x, _ := json.Marshal(live.Entries[i])
-		y, _ := json.Marshal(kept.Entries[i])
-		// an empty histogram
-		if strings.ReplaceAll(string(x), `""`, "null") != strings.ReplaceAll(string(y), `""`, "null") {
+		if x, y := asKept(t, live.Entries[i]), asKept(t, kept.Entries[i]); x != y {
 			t.Errorf("second %d: live\n%s\nkept\n%s", i, x, y)
 		}
 	}

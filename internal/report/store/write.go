@@ -16,12 +16,18 @@ import (
 	"tidepull/internal/run"
 )
 
+// A Going is a run that goes on: *run.Run.
+type Going interface {
+	Snapshot() *run.Snapshot
+	Done() <-chan struct{}
+}
+
 // A Keeper writes a run into a store while it goes on. It looks at the run's
 // snapshots once a second in a goroutine of its own: whatever happens to the
 // store, the run is not slowed and not stopped.
 type Keeper struct {
 	store   *Store
-	run     *run.Run
+	run     Going
 	tool    string
 	id      atomic.Int64
 	trouble atomic.Pointer[string]
@@ -39,7 +45,7 @@ type progress struct {
 }
 
 // Keep begins to keep a run. tool is the version that made it.
-func (s *Store) Keep(r *run.Run, tool string) *Keeper {
+func (s *Store) Keep(r Going, tool string) *Keeper {
 	k := &Keeper{store: s, run: r, tool: tool, done: make(chan struct{})}
 	go k.follow()
 	return k
@@ -112,7 +118,7 @@ func (k *Keeper) write(tx *sql.Tx, s *run.Snapshot, id int64, at *progress) (int
 	}
 	w := newWriter(tx, id)
 	open := map[int]*written{}
-	for _, e := range s.Entries[min(at.settled, len(s.Entries)):] {
+	for _, e := range s.Entries.Between(at.settled, s.Entries.Count()) {
 		now := w.second(e, at.open[e.At])
 		if e.Settled && e.At == at.settled {
 			at.settled++

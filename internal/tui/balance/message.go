@@ -94,11 +94,13 @@ func meanwhile(sc scene.Scene, msg *ledger.Message) string {
 			all = append(all, fmt.Sprintf("fault %q", plain.Text(h.Name, 40)))
 		}
 	}
-	if i := int(msg.Due / 1e9); i < len(sc.Run.Entries) {
-		if e := sc.Run.Entries[i]; e.At == i {
-			all = append(all, fmt.Sprintf("%s messages in that second, %s clients connected",
-				units.Count(e.Counts.Sent), units.Count(int64(e.Gauges.Open))))
+	if e := sc.Run.Entries.Of(int(msg.Due / 1e9)); e != nil {
+		during := "second"
+		if e.Merged > 0 {
+			during = "minute"
 		}
+		all = append(all, fmt.Sprintf("%s messages in that %s, %s clients connected", units.Count(e.Counts.Sent),
+			during, units.Count(int64(e.Gauges.Open))))
 	}
 	if len(all) == 0 {
 		return ""

@@ -95,7 +95,7 @@ func bands(sc scene.Scene, window scene.Span, rows int) []string {
 	} {
 		most := int64(0)
 		for _, e := range sc.Run.Entries {
-			most = max(most, band.whole(&e.Counts.Returns))
+			most = max(most, e.Each(band.whole(&e.Counts.Returns)))
 		}
 		name := fmt.Sprintf("  at most %s", units.Count(most))
 		if band.own != nil {
@@ -121,13 +121,14 @@ func area(sc scene.Scene, window scene.Span, rows int, most int64, whole,
 	}
 	for x := range 2 * scale.Width {
 		i := int(scale.Second(x))
-		if i >= len(sc.Run.Entries) {
+		e := sc.Run.Entries.Of(i)
+		if e == nil {
 			continue
 		}
-		c := &sc.Run.Entries[i].Counts.Returns
-		h, dark := height(whole(c)), 0
+		c := &e.Counts.Returns
+		h, dark := height(e.Each(whole(c))), 0
 		if own != nil {
-			dark = height(own(c))
+			dark = height(e.Each(own(c)))
 		}
 		for y := range h {
 			switch {
@@ -198,8 +199,8 @@ func server(sc scene.Scene, width int) []string {
 	}
 	first, last, most, clients := samples[0], samples[len(samples)-1], run.Sample{}, int64(0)
 	for _, s := range samples {
-		if s.Memory > most.Memory && s.At >= 0 && s.At < len(sc.Run.Entries) {
-			clients = int64(sc.Run.Entries[s.At].Gauges.Open)
+		if e := sc.Run.Entries.Of(s.At); s.Memory > most.Memory && e != nil {
+			clients = int64(e.Gauges.Open)
 		}
 		most.Memory, most.CPU = max(most.Memory, s.Memory), max(most.CPU, s.CPU)
 		most.Files, most.Threads = max(most.Files, s.Files), max(most.Threads, s.Threads)
@@ -281,9 +282,12 @@ func impacts(sc scene.Scene, all []run.Impact) []string {
 // backAfter is how long after the end of a fault the first second ended in which nobody was
 // away; false if that is not yet.
 func backAfter(s *run.Snapshot, h run.Happened) (time.Duration, bool) {
-	for i := int(h.To / time.Second); h.To > 0 && i < len(s.Entries); i++ {
-		if c := &s.Entries[i].Counts.Returns; c.Away == 0 && s.Entries[i].Gauges.Open > 0 {
-			return (time.Duration(i+1)*time.Second - h.To).Round(100 * time.Millisecond), true
+	if h.To == 0 {
+		return 0, false
+	}
+	for _, e := range s.Entries.Between(int(h.To/time.Second), s.Entries.Count()) {
+		if e.Counts.Returns.Away == 0 && e.Gauges.Open > 0 {
+			return (time.Duration(e.At+e.Seconds())*time.Second - h.To).Round(100 * time.Millisecond), true
 		}
 	}
 	return 0, false

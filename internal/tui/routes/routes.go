@@ -128,10 +128,11 @@ func band(sc scene.Scene, scale tide.Scale, window scene.Span, transport, rows i
 	d := look.NewDots(scale.Width, rows)
 	for x := range 2 * scale.Width {
 		i := int(scale.Second(x))
-		if i >= len(sc.Run.Entries) {
+		e := sc.Run.Entries.Of(i)
+		if e == nil {
 			continue
 		}
-		share := sc.Run.Entries[i].Counts.Routes.ShareOn(transport)
+		share := e.Counts.Routes.ShareOn(transport)
 		h := int(share*float64(4*rows) + 0.5)
 		if share > 0 {
 			h = max(h, 1)

@@ -17,9 +17,9 @@ import (
 type Scene struct {
 	Palette *look.Palette
 	Run     *run.Snapshot
-	Window  *logbook.Window  // the sum of the window
-	Entries []*logbook.Entry // its seconds
-	Label   string           // of the window, for headings
+	Window  *logbook.Window // the sum of the window
+	Entries logbook.Seconds // its seconds
+	Label   string          // of the window, for headings
 	Width   int
 	Height  int // without tide strip, header and footer
 }
@@ -30,7 +30,7 @@ func (sc Scene) Holds(at mono.Time) bool {
 		return false
 	}
 	second := int(time.Duration(at) / time.Second)
-	return second >= sc.Entries[0].At && second <= sc.Entries[len(sc.Entries)-1].At
+	return second >= sc.Entries[0].At && second < sc.Entries.Count()
 }
 
 // A Span is the window on the tide, in seconds; To is not in it. The zero value
@@ -76,12 +76,12 @@ func (s Span) Label() string {
 }
 
 // Of gives the entries of a span.
-func (s Span) Of(entries []*logbook.Entry) []*logbook.Entry {
+func (s Span) Of(entries logbook.Seconds) logbook.Seconds {
 	if !s.Set() {
 		return entries
 	}
-	s = s.Within(len(entries))
-	return entries[s.From:s.To]
+	s = s.Within(entries.Count())
+	return entries.Between(s.From, s.To)
 }
 
 // lately is how many seconds the figures of "just now" sum up.
@@ -89,7 +89,7 @@ const lately = 10
 
 // Recent is the span of the last whole seconds.
 func Recent(s *run.Snapshot) Span {
-	end := len(s.Entries)
+	end := s.Entries.Count()
 	if !s.Finished {
 		end-- // the second that is going on
 	}

@@ -78,10 +78,11 @@ func water(p *look.Palette, s *run.Snapshot, sc Scale, window scene.Span, rows i
 			d.Dot(x, 4*rows-1-height(float64(s.Trial.Planned(time.Duration(second*1e9)))), look.Plan)
 		}
 		i := int(second)
-		if i >= len(s.Entries) {
+		e := s.Entries.Of(i)
+		if e == nil {
 			continue
 		}
-		h := height(float64(s.Entries[i].Gauges.Open))
+		h := height(float64(e.Gauges.Open))
 		for y := 0; y < h; y++ {
 			// outside the window the water is thin
 			if !window.Set() || i >= window.From && i < window.To || (x+y)%2 == 0 {
@@ -138,14 +139,14 @@ func TickOf(e *logbook.Entry) (signal look.Signal, ok bool) {
 func ticks(p *look.Palette, s *run.Snapshot, sc Scale) string {
 	d := look.NewDots(sc.Width, 1)
 	for x := range sc.Width {
-		if i := int(sc.Second(2 * x)); i < len(s.Entries) && s.Entries[i].Health.Overload != 0 {
+		if e := s.Entries.Of(int(sc.Second(2 * x))); e != nil && e.Health.Overload != 0 {
 			d.Char(x, 0, '╱', look.Faint)
 		}
 	}
-	for i, e := range s.Entries {
+	for _, e := range s.Entries {
 		if signal, ok := TickOf(e); ok {
 			r := []rune(signal.Shape())[0]
-			if x := sc.Dot(float64(i)) / 2; signal == look.SomethingLost || d.Ink(x, 0) != look.SomethingLost.Ink() {
+			if x := sc.Dot(float64(e.At)) / 2; signal == look.SomethingLost || d.Ink(x, 0) != look.SomethingLost.Ink() {
 				d.Char(x, 0, r, signal.Ink())
 			}
 		}

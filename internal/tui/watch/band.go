@@ -91,12 +91,12 @@ func (c *Cache) bandsOf(s *run.Snapshot, sc tide.Scale) []band {
 	for x := range bands {
 		f := int(sc.Second(x))
 		t := max(f+1, int(sc.Second(x+1)))
-		if f >= len(s.Entries) {
+		if f >= s.Entries.Count() {
 			break
 		}
 		if f != from || t != upto {
 			from, upto = f, t
-			b = c.band(s.Entries[f:min(t, len(s.Entries))])
+			b = c.band(s.Entries.Between(f, t))
 		}
 		bands[x] = b
 	}

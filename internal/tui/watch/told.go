@@ -80,10 +80,10 @@ func toldRows(p *look.Palette, s *run.Snapshot, feed int, sc tide.Scale, rows in
 	}
 	for x := range 2 * sc.Width {
 		f := int(sc.Second(x))
-		if f >= len(s.Entries) {
+		if f >= s.Entries.Count() {
 			break
 		}
-		t := logbook.SumTold(s.Entries[f:min(len(s.Entries), max(f+1, int(sc.Second(x+1))))], feed)
+		t := logbook.SumTold(s.Entries.Between(f, max(f+1, int(sc.Second(x+1)))), feed)
 		if t.N == 0 {
 			continue
 		}
