@@ -26,9 +26,11 @@ import (
 // Config says what an Account is of.
 type Config struct {
 	Trial  *trial.Trial
-	Run    uint32   // as it stands in the marks
-	Shares int      // how many tell facts
-	Names  []string // of the clients, by number; to be shown
+	Run    uint32 // as it stands in the marks
+	Shares int    // how many tell facts
+	// Machines says on which machine each share is, if there are several; their clocks agree only so far.
+	Machines []int
+	Names    []string // of the clients, by number; to be shown
 	// Sharers gives all clients that have the name of one, if there are several.
 	Sharers func(ledger.Client) []ledger.Client
 	// Followed are the clients whose lanes are kept whole.
@@ -73,6 +75,7 @@ type Account struct {
 	rumours    rumours                // announcements that may yet prove true
 	alikes     map[called][]alike     // of clients under one name: the announcements of the grace time, by time
 	listed     map[ledger.Client]bool // of the list of members at hand
+	apart      apart                  // shares on other machines
 	ticks      int                    // of the last report
 	closed     []*logbook.Entry       // seconds that are over here, and perhaps not for the shares
 }
@@ -100,6 +103,10 @@ func New(cfg Config) *Account {
 		before: make([]uint32, t.Clients())}
 	if t.Target.Promise != nil {
 		a.departures = map[ledger.Client]*departure{}
+	}
+	if cfg.Machines != nil {
+		a.apart = apart{machine: cfg.Machines, off: make([]time.Duration, cfg.Shares),
+			moving: map[ledger.Client]int{}, numbers: map[uint64]int{}}
 	}
 	c := ledger.Config{Run: cfg.Run, Crews: len(t.Crews), Shares: cfg.Shares, Announcements: t.Dialect.Announces(),
 		Prompt: t.Prompt, Grace: t.Grace, Keep: keepWrong, Sample: keepGood, Order: t.Target.Order,
@@ -143,6 +150,9 @@ func (a *Account) Take(from int, b *fact.Batch) {
 	}
 	s.log.TakeOver(&b.Log)
 	s.lost = b.Lost
+	if a.apart.machine != nil {
+		a.apart.off[from] = b.Off
+	}
 	if s.upTo = b.UpTo; b.Ended {
 		a.end, s.upTo = max(a.end, b.UpTo), mono.Never
 	}
@@ -169,12 +179,14 @@ func (a *Account) Work() error {
 		h.sinkFirst()
 	}
 	if horizon == mono.Never {
+		a.catchUpTo(mono.Never)
 		a.moveTo(a.end)
 		a.settle(mono.Never - 1)
 		a.lanes.Settle(1 << 62)
 		return a.failed
 	}
 	a.moveTo(horizon)
+	a.catchUpTo(horizon)
 	a.lanes.Settle(time.Duration(a.now))
 	return a.failed
 }

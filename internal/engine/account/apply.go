@@ -18,6 +18,14 @@ const noRoom ledger.Room = -1
 // apply takes one fact to where it belongs.
 func (a *Account) apply(s *share, f *fact.Fact) {
 	l := a.ledger
+	if len(a.apart.waiting) > 0 {
+		a.catchUpTo(f.At)
+		switch f.Kind {
+		case fact.Asks, fact.Enters, fact.Quits, fact.IsOut, fact.Closes, fact.Suspends, fact.Resumes, fact.IsGone,
+			fact.Goes:
+			a.catchUpWith(f.Client)
+		}
+	}
 	if !a.makesSense(s, f) {
 		if a.failed == nil {
 			a.failed = fmt.Errorf("account: a fact makes no sense: %+v", *f)
@@ -30,7 +38,7 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 	case fact.Asks:
 		l.Ask(f.Client, s.room(f), f.At)
 	case fact.Enters:
-		l.Enter(f.Client, s.room(f), f.At)
+		a.enters(s, f)
 	case fact.Reads:
 		a.reads(s, f)
 	case fact.Quits:
@@ -38,7 +46,7 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 		l.Quit(f.Client, s.room(f), f.At)
 	case fact.IsOut:
 		a.unfollows(f.Client)
-		l.Left(f.Client, s.room(f), f.At)
+		a.isOut(s, f)
 	case fact.Closes:
 		a.unfollows(f.Client)
 		l.Cease(f.Client, f.At)
@@ -213,13 +221,25 @@ func (a *Account) says(from *share, f *fact.Fact) {
 	}
 	a.book.Now().Counts.Sent++
 	a.lanes.Add(rec)
+	if len(a.apart.waiting) > 0 {
+		a.catchUpOn(f.Number)
+	}
 }
 
 // gets books that a marked message came.
 func (a *Account) gets(f *fact.Fact) {
 	// The number of the room is the one that its sender's share has given to it.
-	room := noRoom
+	room, at, since := noRoom, f.Time, f.Since
 	if from := a.ledger.StreamOf(f.Number); from < len(a.shares) {
+		if a.comesBefore(f, from) {
+			return
+		}
+		if off := a.apart.between(from, a.shareOf(f.Client)); off > 0 {
+			if since == 0 {
+				since = at
+			}
+			at, since = at.Add(off), max(1, since.Add(-off))
+		}
 		room = a.shares[from].room(f)
 		if a.shares[from].lost && !f.Is(fact.Foreign) && !a.ledger.Knows(f.Number) {
 			return // whose message it is was never told
@@ -230,7 +250,7 @@ func (a *Account) gets(f *fact.Fact) {
 		m.Run++
 	}
 	a.got[f.Client]++
-	a.arrival(ledger.Arrival{To: f.Client, Mark: m, At: f.Time, Since: f.Since, Past: f.Is(fact.History), Sum: f.Sum,
+	a.arrival(ledger.Arrival{To: f.Client, Mark: m, At: at, Since: since, Past: f.Is(fact.History), Sum: f.Sum,
 		Sheet: &a.book.Now().Sheet}, int(f.Size))
 }
 

@@ -1,6 +1,8 @@
 package fact
 
 import (
+	"time"
+
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/logbook"
 )
@@ -12,9 +14,10 @@ type Batch struct {
 	// ones. The account works through the facts of all shares in the order of time,
 	// up to the least of their promises.
 	UpTo  mono.Time
-	Ended bool  // there will be no more of them
-	Lost  bool  // its process has ended before it had told all: the rest was made up. It is not encoded
-	Part  *Part // what the share measured itself; nil but for four times a second
+	Ended bool          // there will be no more of them
+	Lost  bool          // its process has ended before it had told all: the rest was made up. It is not encoded
+	Off   time.Duration // by how much the clock of the share's machine may be off the lead's
+	Part  *Part         // what the share measured itself; nil but for four times a second
 }
 
 // A Part is what a share measured itself: counts, gauges and distributions that need

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"time"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/ledger"
@@ -17,7 +18,7 @@ import (
 // its texts, the number of its facts, the facts, and its part as JSON. A fact is its
 // kind, a set of which of its fields are not 0, and these; times count from the one
 // before. An arrival takes some 20 bytes.
-const version = 1
+const version = 2
 
 // The fields of a fact that are written if they are not 0, as bits of a set.
 const (
@@ -46,6 +47,7 @@ func AppendBatch(dst []byte, b *Batch) []byte {
 	}
 	dst = binary.AppendUvarint(dst, ended)
 	dst = binary.AppendVarint(dst, int64(b.UpTo))
+	dst = binary.AppendUvarint(dst, uint64(b.Off))
 	dst = appendBytes(dst, b.Text)
 	dst = binary.AppendUvarint(dst, uint64(len(b.Facts)))
 	last := mono.Time(0)
@@ -113,7 +115,8 @@ func appendFact(dst []byte, f *Fact, last mono.Time) []byte {
 func ParseBatch(b []byte) (Batch, error) {
 	r := reader{b: b}
 	r.version()
-	batch := Batch{Ended: r.uvarint() == 1, UpTo: mono.Time(r.varint())}
+	batch := Batch{Ended: r.uvarint() == 1, UpTo: mono.Time(r.varint()),
+		Off: time.Duration(r.uvarint() & math.MaxInt64)}
 	batch.Text = append([]byte(nil), r.bytes()...)
 	n := r.uvarint()
 	if n > uint64(len(r.b)) { // each takes more than a byte
