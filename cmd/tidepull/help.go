@@ -27,6 +27,15 @@ var helpTexts = kong.Vars{
 	"at_least":      "Exit with 0 only if it bears so much (1 if less, 3 if that is not proven).",
 	"capacity_out":  "Write capacity.json, capacity.svg and capacity.pdf into this folder.",
 	"portable":      "Use the driver for systems without epoll, for comparison. It has no kernel receive times.",
+	"token_file":    "The file with the token that opens the NATS server, which others are not to read.",
+	"nats_creds":    "A file with a user's credentials for the NATS server, in place of a token.",
+	"nats_ca":       "A file with the certificates of who signed the NATS server's; by default those of the system.",
+	"nats_cert":     "This side's certificate: as a client of the NATS server, and as the server if it is started here.",
+	"agree":         "The servers that this machine may be used to load: it refuses all others.",
+	"over": "Deal the clients out to the machines that have joined (tidepull join) at this NATS server; if nobody " +
+		"listens there and it is this machine, this run does. Latencies between machines are known as well as their " +
+		"clocks.",
+	"machines": "Wait for so many machines; by default those that are there within 2 s.",
 	"workers": "Serve the clients with so many processes. They are started by themselves if the clients need more " +
 		"open files " +
 		"than one process may have.",

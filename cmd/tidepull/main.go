@@ -102,6 +102,7 @@ type commands struct {
 	Selfcheck selfcheckCommand `cmd:"" help:"${selfcheck}"`
 	Runs      runsCommand      `cmd:"" help:"List the runs that are kept; show, name, note or delete one."`
 	Export    exportCommand    `cmd:"" help:"Write a view of a kept run as a drawing or a table."`
+	Join      joinCommand      `cmd:"" help:"Offer this machine to runs that another one leads."`
 	Standin   standinCommand   `cmd:"" help:"${standin}"`
 
 	Work       workCommand       `cmd:"" hidden:"" help:"Serve some clients of a run that another process leads."`

@@ -29,6 +29,7 @@ type showing struct {
 	Metrics  string `placeholder:"ADDR" help:"Serve live figures to Prometheus at http://ADDR/metrics."`
 	remote
 	spreading
+	overing
 	From     []netip.Addr `placeholder:"ADDR,..." help:"${from}"`
 	Portable bool         `help:"${portable}"`
 }
@@ -122,7 +123,14 @@ func (s *showing) carryOut(a *app, t *trial.Trial) error {
 	}
 	// Whoever reads what is printed may go away before the end; the results are written all the same.
 	signal.Ignore(syscall.SIGPIPE)
-	l, err := a.start(t, run.Options{Portable: s.Portable, Loops: s.Loops, Workers: s.Workers,
+	over, err := s.over()
+	switch {
+	case err != nil:
+		return err
+	case over != nil && (s.Workers > 0 || len(s.From) > 0):
+		return errors.New("--workers and --from are of this machine: with --over each machine has as many as it takes")
+	}
+	l, err := a.start(t, run.Options{Portable: s.Portable, Loops: s.Loops, Workers: s.Workers, Over: over,
 		From: s.From, Live: !s.Headless && onTerminal()})
 	if err != nil {
 		return err

@@ -39,6 +39,7 @@ type Config struct {
 	// that is here. Those who are elsewhere are reached by Elsewhere; nil: all shares are here, and the account.
 	Shares, First int
 	Elsewhere     Elsewhere
+	Machines      []int             // on which machine each share is, for the account; nil: all are on one
 	Start         mono.Time         // when the run begins; 0: at once
 	Paths         []*impair.Driver  // the layer of each driver that faults on the path are for; nil: there are none
 	Kernels       []*traffic.Driver // the layer of each driver by which the system does some faults; nil: it does none
@@ -271,7 +272,7 @@ func (e *Engine) setUp() {
 	}
 	if e.accounts() {
 		cfg := account.Config{Trial: t, Run: e.cfg.Run, Shares: e.cfg.Shares, Names: names,
-			Followed: client.Followed(t), Sharers: all.Sharers}
+			Followed: client.Followed(t), Sharers: all.Sharers, Machines: e.cfg.Machines}
 		if e.cfg.Shares > 1 || len(e.shares) == 0 {
 			e.slots = make([]slot, e.cfg.Shares)
 		}

@@ -51,7 +51,8 @@ func (s *slot) put(batch *fact.Batch) (waiting int) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	s.batch.TakeOver(&batch.Log)
-	s.batch.UpTo, s.batch.Ended, s.full = batch.UpTo, batch.Ended, true
+	s.batch.UpTo, s.batch.Ended, s.batch.Lost, s.full = batch.UpTo, batch.Ended, batch.Lost, true
+	s.batch.Off = max(s.batch.Off, batch.Off)
 	if p := batch.Part; p != nil {
 		if was := s.batch.Part; was != nil { // the account has not seen it yet
 			p.Closed = append(was.Closed, p.Closed...)

@@ -26,8 +26,9 @@ import (
 // MostWorkers bounds the processes of a run.
 const MostWorkers = 64
 
-// TokenVariable is the environment variable in which a worker finds what opens the lead's server.
-const TokenVariable = "TIDEPULL_WORKER_TOKEN"
+// MeetVariable is the environment variable in which a worker finds where it meets its lead, and what opens that: an
+// Address of package workers as JSON.
+const MeetVariable = "TIDEPULL_WORKER_MEETS"
 
 // workers is how many processes serve the clients: as many as are asked for, or as it takes for each to have few enough
 // files open. 1: this one does.
@@ -61,12 +62,18 @@ type fleet struct {
 	order       workOrder
 	lead        *workers.Lead
 	kernelTimes bool
-	workers     []*exec.Cmd
-	inputs      []io.Closer // of each: it ends with its input
+	workers     []hand
+	machines    *machines // nil: all are on this machine
 	log         *slog.Logger
-	ended       []chan struct{} // by worker: its process is over
 	watch       context.CancelFunc
 	closing     sync.Once
+}
+
+// A hand is a worker's process.
+type hand struct {
+	letGo func()          // has it end
+	kill  func()          // at once
+	ended <-chan struct{} // it has
 }
 
 // startFleet starts the workers of a run, which wait to begin.
@@ -77,69 +84,105 @@ func startFleet(ctx context.Context, o Options, log *slog.Logger, to *places, n,
 	if len(f.order.From) == 0 {
 		f.order.From = to.sources(t.Sockets(), n)
 	}
-	order, err := json.Marshal(f.order)
-	if err != nil {
-		return nil, fmt.Errorf("what workers are to do: %w", err)
-	}
-	f.lead, err = workers.Listen(workers.Config{Workers: n, Shares: loops, Clients: t.Clients(), Grace: t.Grace,
-		Announced: t.Dialect.Gone.When != nil, Order: order})
+	tool, err := o.tool()
 	if err != nil {
 		return nil, err
 	}
-	tool := o.Tool
-	if tool == "" {
-		if tool, err = os.Executable(); err != nil {
-			f.lead.Close()
-			return nil, fmt.Errorf("the tool's own program: %w", err)
-		}
+	if f.lead, err = workers.Meet(nil); err != nil {
+		return nil, err
 	}
-	gathering, cancel := context.WithTimeoutCause(ctx, time.Minute, errors.New("some are not there after a minute"))
+	return f.gather(ctx, time.Minute, func() error {
+		at, err := json.Marshal(f.lead.Address())
+		if err := errors.Join(err, f.expect(t)); err != nil {
+			return err
+		}
+		for i := range n {
+			h, err := startWorker(tool, at, f.lead.Run(), i, nil, func(why string) {
+				f.lead.Ended(i, why)
+				f.log.Info("a worker has ended", "worker", i, "why", why)
+			})
+			if err != nil {
+				return fmt.Errorf("starting worker %d: %w", i, err)
+			}
+			f.workers = append(f.workers, h.hand)
+		}
+		return nil
+	})
+}
+
+// expect has the fleet's lead listen for workers.
+func (f *fleet) expect(t *trial.Trial) error {
+	order, err := json.Marshal(f.order)
+	if err != nil {
+		return fmt.Errorf("what workers are to do: %w", err)
+	}
+	return f.lead.Expect(workers.Config{Workers: f.order.Workers, Shares: f.order.Loops, Clients: t.Clients(),
+		Grace: t.Grace, Announced: t.Dialect.Gone.When != nil, Order: order})
+}
+
+// tool is the program that workers are.
+func (o *Options) tool() (string, error) {
+	if o.Tool != "" {
+		return o.Tool, nil
+	}
+	tool, err := os.Executable()
+	if err != nil {
+		return "", fmt.Errorf("the tool's own program: %w", err)
+	}
+	return tool, nil
+}
+
+// gather starts the workers, and waits until all of them could begin.
+func (f *fleet) gather(ctx context.Context, within time.Duration, start func() error) (*fleet, error) {
+	ctx, cancel := context.WithTimeoutCause(ctx, within, fmt.Errorf("some are not there after %v", within))
 	defer cancel()
-	for i := range n {
-		if err := f.start(tool, i); err != nil {
-			f.end(true)
-			return nil, fmt.Errorf("starting worker %d: %w", i, err)
-		}
+	err := start()
+	if err == nil {
+		f.kernelTimes, err = f.lead.Gather(ctx)
 	}
-	if f.kernelTimes, err = f.lead.Gather(gathering); err != nil {
+	if err != nil {
 		f.end(true)
 		return nil, err
 	}
 	return f, nil
 }
 
-// start starts one worker. It ends with its input, which ends with this process.
-func (f *fleet) start(tool string, number int) error {
-	c := exec.Command(tool, "work", "--lead", f.lead.URL(), strconv.Itoa(number))
-	c.Env = append(os.Environ(), TokenVariable+"="+f.lead.Token())
+// A started is a worker's process that this one has started.
+type started struct {
+	hand
+	input io.WriteCloser // it ends with it; and is told the course of its clock
+}
+
+// startWorker starts one worker of a run, which meets its lead at an address, as JSON. It ends with its input, which ends
+// with this process; ended is told why it did.
+func startWorker(tool string, at []byte, run string, number int, flags []string, ended func(why string)) (started, error) {
+	c := exec.Command(tool, append([]string{"work", "--run", run, strconv.Itoa(number)}, flags...)...)
+	c.Env = append(os.Environ(), MeetVariable+"="+string(at))
 	c.Stderr = os.Stderr
 	process.Apart(c)
 	in, err := c.StdinPipe()
 	if err != nil {
-		return err
+		return started{}, err
 	}
 	if err := c.Start(); err != nil {
-		return err
+		return started{}, err
 	}
-	ended := make(chan struct{})
-	f.workers, f.inputs, f.ended = append(f.workers, c), append(f.inputs, in), append(f.ended, ended)
+	over := make(chan struct{})
 	go func() {
-		defer close(ended)
-		err := c.Wait()
+		defer close(over)
 		why := "ended before its clients had"
-		if err != nil {
+		if err := c.Wait(); err != nil {
 			why = "ended: " + err.Error()
 		}
-		f.lead.Ended(number, why)
-		f.log.Info("a worker has ended", "worker", number, "error", err)
+		ended(why)
 	}()
-	return nil
+	return started{hand{letGo: func() { in.Close() }, kill: func() { _ = c.Process.Kill() }, ended: over}, in}, nil
 }
 
 // engine makes the engine that has the account of what the workers tell.
 func (f *fleet) engine(t *trial.Trial) *engine.Engine {
 	return engine.New(engine.Config{Trial: t, Run: f.order.Run, Shares: f.order.Workers * f.order.Loops,
-		Elsewhere: f.lead, Start: mono.Now().Add(settingUp + time.Duration(t.Clients())*perClient)})
+		Elsewhere: f.lead, Machines: f.machines.byShare(f.order.Loops), Start: mono.Now().Add(settingUp + time.Duration(t.Clients())*perClient)})
 }
 
 // How long workers have from the order to begin to the beginning: each makes its clients.
@@ -159,7 +202,7 @@ func (f *fleet) begin(ctx context.Context, e *engine.Engine) error {
 	return f.lead.Begin(e, at)
 }
 
-func (f *fleet) kill(worker int) { _ = f.workers[worker].Process.Kill() } // it may have ended by itself
+func (f *fleet) kill(worker int) { f.workers[worker].kill() }
 
 // end ends the workers: those that do not within a while are killed.
 func (f *fleet) end(abort bool) {
@@ -170,19 +213,22 @@ func (f *fleet) end(abort bool) {
 		if abort {
 			f.lead.Abort()
 		}
-		for _, in := range f.inputs {
-			in.Close()
+		for _, w := range f.workers {
+			w.letGo()
 		}
 		patience := time.After(3 * time.Second)
-		for i, ended := range f.ended {
+		for _, w := range f.workers {
 			select {
-			case <-ended:
+			case <-w.ended:
 			case <-patience:
-				f.kill(i)
-				<-ended
+				w.kill()
+				if f.machines == nil {
+					<-w.ended
+				}
 			}
 		}
 		f.lead.Close()
+		f.machines.close()
 	})
 }
 
@@ -191,13 +237,14 @@ func (f *fleet) processes() (p Processes) {
 	if f == nil {
 		return p
 	}
-	return Processes{Workers: f.order.Workers, Waited: f.lead.Waited(), Lost: f.lead.Lost()}
+	return Processes{Workers: f.order.Workers, Machines: f.machines.summary(), Waited: f.lead.Waited(), Lost: f.lead.Lost()}
 }
 
-// Work is what a worker process does: it joins the lead at a NATS URL, which a token opens, and serves its part of the
-// clients. It returns when those have ended, or the lead is gone.
-func Work(ctx context.Context, lead, token string, number int, read func(*trial.Source) (*trial.Trial, error)) error {
-	w, b, err := workers.Join(ctx, lead, token, number)
+// Work is what a worker process does: it joins the lead of a run, and serves its part of the clients. It returns when
+// those have ended, or the lead is gone.
+func Work(ctx context.Context, at *workers.Address, run string, number int, own Own,
+	read func(*trial.Source) (*trial.Trial, error)) error {
+	w, b, err := workers.Join(ctx, at, run, number)
 	if err != nil {
 		return err
 	}
@@ -207,7 +254,11 @@ func Work(ctx context.Context, lead, token string, number int, read func(*trial.
 		return fmt.Errorf("what the lead wants: %w", err)
 	}
 	w.Deal(order.Loops)
-	t, to, l, err := prepare(w.Context(), &order, number, read)
+	w.SetOff(own.Off)
+	if own.Course != nil {
+		go own.follow(w)
+	}
+	t, to, l, err := prepare(w.Context(), &order, number, own, read)
 	kernelTimes := err == nil && l.drivers[0].KernelTimes()
 	start, err := w.Ready(kernelTimes, err)
 	if err != nil {
@@ -231,7 +282,7 @@ func Work(ctx context.Context, lead, token string, number int, read func(*trial.
 }
 
 // prepare does what a worker can do before the run begins.
-func prepare(ctx context.Context, order *workOrder, number int, read func(*trial.Source) (*trial.Trial, error)) (
+func prepare(ctx context.Context, order *workOrder, number int, own Own, read func(*trial.Source) (*trial.Trial, error)) (
 	*trial.Trial, *places, *layers, error) {
 	machine.RaiseFileLimit()
 	t, err := read(&order.Source)
@@ -242,6 +293,9 @@ func prepare(ctx context.Context, order *workOrder, number int, read func(*trial
 	t.Target.At, t.Target.Anywhere = order.At, order.Anywhere
 	to, err := findPlaces(ctx, &t.Target)
 	if err != nil {
+		return nil, nil, nil, err
+	}
+	if err := own.agrees(to); err != nil {
 		return nil, nil, nil, err
 	}
 	if n := len(order.From); n > 0 {

@@ -11,9 +11,17 @@ import (
 
 // Processes says which processes served a run's clients, besides the one that kept its account.
 type Processes struct {
-	Workers int            `json:"workers"` // 0: the clients were in the process with the account
-	Lost    []workers.Lost `json:"lost"`
-	Waited  int            `json:"batches_waited"` // of facts, as the account was behind
+	Workers int `json:"workers"` // 0: the clients were in the process with the account
+	// Machines are those that the workers were on; none: this one.
+	Machines []MachineSummary `json:"machines,omitempty"`
+	Lost     []workers.Lost   `json:"lost"`
+	Waited   int              `json:"batches_waited"` // of facts, as the account was behind
+}
+
+// A MachineSummary is one of the machines that served a run.
+type MachineSummary struct {
+	Name    string `json:"name"`
+	Workers int    `json:"workers"`
 }
 
 // Words say which workers were lost, one in a sentence.

@@ -39,6 +39,7 @@ type Options struct {
 	Portable bool         // use the portable driver
 	Loops    int          // how many event loops serve the clients, of each worker; 0: as many as the trial says
 	Workers  int          // how many processes do; 0: as many as it takes, which may be this one
+	Over     *Over        // the machines that have joined do; nil: this one
 	Live     bool         // faults can be made to happen by hand
 	From     []netip.Addr // by worker, in turn: addresses of this machine to connect from; none: the system's choice
 	Tool     string       // the program that workers are; "": this one
@@ -116,7 +117,7 @@ type Run struct {
 // them, mean that nothing was started.
 func Start(ctx context.Context, o Options) (*Run, error) {
 	t := o.Trial
-	if limit := machine.RaiseFileLimit(); limit > 0 && t.Sockets() > MostWorkers*(limit-machine.SpareFiles) {
+	if limit := machine.RaiseFileLimit(); limit > 0 && o.Over == nil && t.Sockets() > MostWorkers*(limit-machine.SpareFiles) {
 		return nil, &TooMany{t.Sockets(), limit}
 	}
 	server, err := startServer(ctx, t)
@@ -148,12 +149,16 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 	}
 	var l *layers
 	var fleet *fleet
-	if workers := o.workers(); workers > 1 || o.Workers == 1 {
+	if workers := o.workers(); workers > 1 || o.Workers == 1 || o.Over != nil {
 		if control != nil {
 			control.Close()
 			return nil, errors.New("faults by the kernel need one process: take path = \"own\", or fewer clients")
 		}
-		fleet, err = startFleet(ctx, o, log, to, workers, n)
+		if o.Over != nil {
+			fleet, err = startOver(ctx, o, log, n)
+		} else {
+			fleet, err = startFleet(ctx, o, log, to, workers, n)
+		}
 	} else if l, err = stack(t, o, control, n, 0); err == nil && len(o.From) > 0 {
 		to.from(o.From[0])
 	} else if err != nil && control != nil {

@@ -3,6 +3,7 @@ package workers
 import (
 	"context"
 	"crypto/rand"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"sync"
@@ -49,8 +50,9 @@ type Lost struct {
 // A Lead is the lead's end of the lines to the workers. It implements engine.Elsewhere.
 type Lead struct {
 	cfg    Config
-	server *server.Server
-	token  string
+	run    string         // what tells this run's subjects from others
+	at     Address        // where the processes meet
+	server *server.Server // nil: it is not this process's own
 	facts  *nats.Conn
 	notes  *nats.Conn
 	ready  chan readied
@@ -93,64 +95,79 @@ type told struct {
 // silentFor is how long a worker may say nothing, though it speaks four times a second, before it counts as lost.
 const silentFor = 5 * time.Second
 
-// Listen starts the server that workers come to.
-func Listen(cfg Config) (*Lead, error) {
-	l := &Lead{cfg: cfg, token: rand.Text(), ready: make(chan readied, cfg.Workers), workers: make([]worker,
-		cfg.Workers)}
+// Meet begins a run at a NATS server: one that is there, or that this process starts there if the address is this
+// machine's; nil: one of its own for this machine's processes alone.
+func Meet(over *Address) (*Lead, error) {
+	l := &Lead{run: rand.Text(), at: Address{Token: rand.Text()}}
+	if over != nil {
+		l.at = *over
+	}
+	var err error
+	if l.server, err = l.at.meet(); err != nil {
+		return nil, fmt.Errorf("workers: %w", err)
+	}
+	var inside []nats.Option
+	if l.server != nil {
+		inside = append(inside, nats.InProcessServer(l.server))
+	}
+	for _, nc := range []**nats.Conn{&l.facts, &l.notes} {
+		if *nc, err = l.at.connect("lead "+l.run, l.failed, inside...); err != nil {
+			l.Close()
+			return nil, fmt.Errorf("workers: %w", err)
+		}
+	}
+	err = listen(l.notes, l.of("clock"), func(m *nats.Msg) {
+		received := machine.Own()
+		if b, err := json.Marshal(clockAnswer{received, machine.Own()}); err == nil {
+			_ = m.Respond(b) // who asked asks again
+		}
+	})
+	if err != nil {
+		l.Close()
+		return nil, err
+	}
+	return l, nil
+}
+
+// Expect has the lead listen for the run's workers.
+func (l *Lead) Expect(cfg Config) error {
+	l.cfg, l.ready, l.workers = cfg, make(chan readied, cfg.Workers), make([]worker, cfg.Workers)
 	for i := range l.workers {
 		l.workers[i].shares = make([]told, cfg.Shares)
 	}
 	var err error
-	l.server, err = server.NewServer(&server.Options{ServerName: "tidepull", Host: "127.0.0.1",
-		Port:          server.RANDOM_PORT,
-		Authorization: l.token, NoLog: true, NoSigs: true, MaxPayload: 64 << 20, MaxPending: 1 << 30,
-		WriteDeadline: time.Minute})
-	if err != nil {
-		return nil, fmt.Errorf("workers: the lead's server: %w", err)
-	}
-	l.server.Start()
-	if !l.server.ReadyForConnections(10 * time.Second) {
-		l.server.Shutdown()
-		return nil, errors.New("workers: the lead's server does not listen")
-	}
-	for _, nc := range []**nats.Conn{&l.facts, &l.notes} {
-		*nc, err = nats.Connect("", nats.InProcessServer(l.server), nats.Token(l.token), nats.NoReconnect(),
-			nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) {
-				l.failed(fmt.Errorf("between the run's processes: %w", err))
-			}))
-		if err != nil {
-			l.Close()
-			return nil, fmt.Errorf("workers: the lead's own line: %w", err)
-		}
-	}
 	for i := range l.workers {
 		err = errors.Join(err,
-			listen(l.facts, subject("join", i), func(m *nats.Msg) {
+			listen(l.facts, l.subject("join", i), func(m *nats.Msg) {
 				if err := m.Respond(cfg.Order); err != nil {
 					l.failed(fmt.Errorf("workers: telling worker %d what to do: %w", i, err))
 				}
 			}),
-			hear(l.facts, subject("ready", i), l.failed, func(_ *nats.Msg, r ready) {
+			hear(l.facts, l.subject("ready", i), l.failed, func(_ *nats.Msg, r ready) {
 				l.mu.Lock()
 				l.workers[i].line = r.Line
 				l.mu.Unlock()
 				l.ready <- readied{r, i}
 			}),
-			listen(l.facts, subject("facts", i), func(m *nats.Msg) { l.takes(i, m.Data) }),
-			hear(l.facts, subject("done", i), l.failed, func(_ *nats.Msg, d done) { l.ended(i, d) }))
+			listen(l.facts, l.subject("facts", i), func(m *nats.Msg) { l.takes(i, m.Data) }),
+			hear(l.facts, l.subject("done", i), l.failed, func(_ *nats.Msg, d done) { l.ended(i, d) }))
 	}
 	if err = errors.Join(err, l.facts.Flush()); err != nil {
-		l.Close()
-		return nil, fmt.Errorf("workers: %w", err)
+		return fmt.Errorf("workers: %w", err)
 	}
-	return l, nil
+	return nil
 }
 
-// URL is where workers find the server, and Token opens it.
-func (l *Lead) URL() string { return l.server.ClientURL() }
+// Address is where workers meet the lead, and Run which run they say they are of.
+func (l *Lead) Address() Address { return l.at }
 
-// Token opens the server.
-func (l *Lead) Token() string { return l.token }
+// Run tells the run's subjects from others.
+func (l *Lead) Run() string { return l.run }
+
+// of is a subject of the run.
+func (l *Lead) of(what string) string { return inRun(l.run, what) }
+
+func (l *Lead) subject(what string, worker int) string { return line(l.run, what, worker) }
 
 // Gather waits until all workers could begin, and reports whether the kernel of each stamps what arrives.
 func (l *Lead) Gather(ctx context.Context) (kernelTimes bool, err error) {
@@ -177,7 +194,7 @@ func (l *Lead) Begin(a Account, at mono.Time) error {
 		l.workers[i].heard = time.Now().Add(at.Sub(mono.Now()))
 	}
 	l.mu.Unlock()
-	if err := errors.Join(say(l.facts, "begin", begin{machine.Instant(at)}), l.facts.Flush()); err != nil {
+	if err := errors.Join(say(l.facts, l.of("begin"), begin{machine.Instant(at)}), l.facts.Flush()); err != nil {
 		return fmt.Errorf("workers: %w", err)
 	}
 	return nil
@@ -219,7 +236,7 @@ func (l *Lead) takes(from int, b []byte) {
 	l.mu.Lock()
 	w.busy, w.heard = false, time.Now()
 	l.mu.Unlock()
-	if err := l.facts.Publish(subject("credit", from), nil); err != nil {
+	if err := l.facts.Publish(l.subject("credit", from), nil); err != nil {
 		l.failed(fmt.Errorf("workers: worker %d: %w", from, err))
 	}
 }
@@ -265,12 +282,27 @@ func (l *Lead) Ended(number int, why string) {
 		default: // it was ready: what begins without it finds out
 		}
 	}
-	for line != 0 && l.server.GetClient(line) != nil {
+	for line != 0 && l.server != nil && l.server.GetClient(line) != nil {
 		time.Sleep(time.Millisecond)
 	}
-	if err := l.facts.Publish(subject("facts", number), nil); err != nil && !errors.Is(err, nats.ErrConnectionClosed) {
+	if l.server == nil { // what it told is on a way that is not known: a worker that ended as it should has said so last
+		for end := time.Now().Add(lastWords); time.Now().Before(end) && !l.toldAll(number); {
+			time.Sleep(time.Millisecond)
+		}
+	}
+	if err := l.facts.Publish(l.subject("facts", number), nil); err != nil && !errors.Is(err, nats.ErrConnectionClosed) {
 		l.failed(fmt.Errorf("workers: worker %d has ended: %w", number, err))
 	}
+}
+
+// lastWords is how long what a worker told last may be on its way over a server that is not the lead's.
+const lastWords = 2 * time.Second
+
+// toldAll reports whether a worker has told how it ended.
+func (l *Lead) toldAll(number int) bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.workers[number].done
 }
 
 // Lose gives a worker up that has ended or is silent: of its clients nothing is known from then on, and nobody is
@@ -381,7 +413,7 @@ func (l *Lead) Note(share int, n fact.Note) error {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	l.workers[to].notes++
-	return l.notes.Publish(subject("notes", to), appendNote(nil, lead, l.workers[to].notes, share, n))
+	return l.notes.Publish(l.subject("notes", to), appendNote(nil, lead, l.workers[to].notes, share, n))
 }
 
 // Facts implements engine.Elsewhere: no share is here.
@@ -402,7 +434,7 @@ func (l *Lead) command(o order) error {
 	defer l.mu.Unlock()
 	l.orders++
 	o.Seq = l.orders
-	if err := errors.Join(say(l.notes, "orders", o), l.notes.Flush()); err != nil {
+	if err := errors.Join(say(l.notes, l.of("orders"), o), l.notes.Flush()); err != nil {
 		return fmt.Errorf("workers: %w", err)
 	}
 	return nil
@@ -428,6 +460,8 @@ func (l *Lead) Close() {
 			nc.Close()
 		}
 	}
-	l.server.Shutdown()
-	l.server.WaitForShutdown()
+	if l.server != nil {
+		l.server.Shutdown()
+		l.server.WaitForShutdown()
+	}
 }

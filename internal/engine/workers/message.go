@@ -1,6 +1,6 @@
-// Package workers lets the shares of one run live in several processes. The lead has the account, and embeds a NATS
-// server on loopback, which a token of the run opens; each worker has some of the shares, and is a client of it. What
-// they say to each other:
+// Package workers lets the shares of one run live in several processes, on one machine or on several. The lead has the
+// account; each worker has some of the shares. They meet at a NATS server: one that the lead embeds, on loopback for one
+// machine, or one that is there. What they say to each other, by subjects of the run (tidepull.run.RUN.):
 //
 //	join.W     worker to lead, a request: it is there. The answer is what it is to do.
 //	ready.W    worker to lead: it could begin, or why it cannot.
@@ -11,13 +11,16 @@
 //	notes.W    to worker W: notes for one of its shares, numbered by sender.
 //	orders     lead to workers: stop, or a fault by hand; numbered.
 //	done.W     worker to lead: its shares have ended, and how.
+//	ended      machine to lead: the process of a worker there has ended.
+//	clock      machine to lead, a request: what time it is there (package clocks asks directly if it can).
 //
 // NATS forgets what a slow reader does not take, without a word. So whatever must not be missing is numbered, and a
 // gap fails the run; and facts, of which there are many, are sent against credits, so that no reader is slow: a
 // worker whose credits are used up holds its facts back, which delays its own loop, and is seen and counted as the
 // tool's own doing. Notes have a connection of their own, so that no barrier waits behind facts.
 //
-// All times are of the machine's monotonic clock, which its processes share, and count from the start of the run.
+// All times are of the lead's monotonic clock, and count from the start of the run. The processes of its machine share
+// that clock; those of others follow it (machine.Follow), and each batch says by how much they may be off.
 package workers
 
 import (
@@ -66,8 +69,11 @@ type done struct {
 	Waited     int    // batches that had to wait for a credit
 }
 
-// subject names what goes to or comes from one worker.
-func subject(what string, worker int) string { return fmt.Sprintf("%s.%d", what, worker) }
+// inRun is a subject of a run.
+func inRun(run, what string) string { return "tidepull.run." + run + "." + what }
+
+// line is the subject of what goes to or comes from one worker of a run.
+func line(run, what string, worker int) string { return inRun(run, fmt.Sprintf("%s.%d", what, worker)) }
 
 // A counter sees to it that nothing is missing of what is numbered from 1.
 type counter struct{ last uint64 }

@@ -22,12 +22,16 @@ const (
 	holdFor = 2 * time.Millisecond // how long fewer may wait
 	// holdMost is how many facts of a share may wait for a credit before its loop does.
 	holdMost = 1 << 17
+	factSize = 64 // of a fact as it is sent, with ease
 )
 
 // A Worker is a worker's end of its lines to the lead. It implements engine.Elsewhere.
 type Worker struct {
+	run    string
 	number int
-	per    int // shares of each worker
+	per    int          // shares of each worker
+	hold   int          // how many bytes of facts of a share may wait for a credit before its loop does
+	off    atomic.Int64 // by how much the process's clock may be off the lead's, in nanoseconds
 	facts  *nats.Conn
 	notes  *nats.Conn
 	ctx    context.Context // ended when the lead is gone, or a message is missing
@@ -52,32 +56,30 @@ type held struct {
 // ErrLeadGone is why a worker ends if the process that leads the run is no more.
 var ErrLeadGone = errors.New("the process that leads the run is gone")
 
-// Join connects a worker to the lead at a NATS URL, and gives what it is to do.
-func Join(ctx context.Context, url, token string, number int) (*Worker, []byte, error) {
-	w := &Worker{number: number, begins: make(chan mono.Time, 1), credits: make(chan struct{}, credit)}
+// Join connects a worker to the lead of a run, and gives what it is to do.
+func Join(ctx context.Context, at *Address, run string, number int) (*Worker, []byte, error) {
+	w := &Worker{run: run, number: number, begins: make(chan mono.Time, 1), credits: make(chan struct{}, credit)}
 	w.ctx, w.end = context.WithCancelCause(ctx)
 	for range credit {
 		w.credits <- struct{}{}
 	}
 	for _, nc := range []**nats.Conn{&w.facts, &w.notes} {
 		var err error
-		*nc, err = nats.Connect(url, nats.Token(token), nats.NoReconnect(), nats.Name(fmt.Sprint("worker ", number)),
-			nats.ClosedHandler(func(*nats.Conn) { w.end(ErrLeadGone) }),
-			nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) {
-				w.end(fmt.Errorf("between the run's processes: %w", err))
-			}))
+		*nc, err = at.connect(fmt.Sprint("worker ", number, " ", run), w.failed,
+			nats.ClosedHandler(func(*nats.Conn) { w.end(ErrLeadGone) }))
 		if err != nil {
 			w.Close()
 			return nil, nil, fmt.Errorf("joining the run's lead: %w", err)
 		}
 	}
+	w.hold = int(min(w.facts.MaxPayload()/2, holdMost*factSize))
 	err := errors.Join(
-		hear(w.facts, "begin", w.failed, func(_ *nats.Msg, b begin) { w.begins <- machine.InstantHere(b.At) }),
-		listen(w.facts, subject("credit", number), func(*nats.Msg) { w.credits <- struct{}{} }),
+		hear(w.facts, inRun(run, "begin"), w.failed, func(_ *nats.Msg, b begin) { w.begins <- machine.InstantHere(b.At) }),
+		listen(w.facts, w.subject("credit", number), func(*nats.Msg) { w.credits <- struct{}{} }),
 		w.facts.Flush())
 	var answer *nats.Msg
 	if err == nil {
-		answer, err = w.facts.RequestWithContext(w.ctx, subject("join", number), nil)
+		answer, err = w.facts.RequestWithContext(w.ctx, w.subject("join", number), nil)
 	}
 	if err != nil {
 		w.Close()
@@ -90,6 +92,11 @@ func (w *Worker) failed(err error) { w.end(err) }
 
 // Context ends when the lead is gone, or what the processes say to each other is not whole; its cause says which.
 func (w *Worker) Context() context.Context { return w.ctx }
+
+func (w *Worker) subject(what string, worker int) string { return line(w.run, what, worker) }
+
+// SetOff says by how much the process's clock may be off the lead's.
+func (w *Worker) SetOff(by time.Duration) { w.off.Store(int64(by)) }
 
 // Deal tells how many shares each worker has, before the run begins.
 func (w *Worker) Deal(shares int) { w.per, w.shares = shares, make([]held, shares) }
@@ -104,7 +111,7 @@ func (w *Worker) Ready(kernelTimes bool, wrong error) (mono.Time, error) {
 	if wrong != nil {
 		r.Wrong = wrong.Error()
 	}
-	if err = errors.Join(say(w.facts, subject("ready", w.number), r), w.facts.Flush()); err != nil {
+	if err = errors.Join(say(w.facts, w.subject("ready", w.number), r), w.facts.Flush()); err != nil {
 		return 0, fmt.Errorf("workers: %w", err)
 	}
 	if wrong != nil {
@@ -123,7 +130,7 @@ func (w *Worker) Serve(e *engine.Engine) error {
 	from := map[int]*counter{}
 	var orders counter
 	err := errors.Join(
-		listen(w.notes, subject("notes", w.number), func(m *nats.Msg) {
+		listen(w.notes, w.subject("notes", w.number), func(m *nats.Msg) {
 			sender, seq, share, notes, err := parseNote(m.Data)
 			if from[sender] == nil {
 				from[sender] = &counter{}
@@ -140,7 +147,7 @@ func (w *Worker) Serve(e *engine.Engine) error {
 				w.end(err)
 			}
 		}),
-		hear(w.notes, "orders", w.failed, func(_ *nats.Msg, o order) {
+		hear(w.notes, inRun(w.run, "orders"), w.failed, func(_ *nats.Msg, o order) {
 			err := orders.follows(o.Seq, "orders")
 			switch {
 			case err != nil:
@@ -171,14 +178,14 @@ func (w *Worker) Note(share int, n fact.Note) error {
 		w.sent = append(w.sent, 0)
 	}
 	w.sent[to]++
-	return w.notes.Publish(subject("notes", to), appendNote(nil, w.number, w.sent[to], share, n))
+	return w.notes.Publish(w.subject("notes", to), appendNote(nil, w.number, w.sent[to], share, n))
 }
 
 // Facts implements engine.Elsewhere.
 func (w *Worker) Facts(share int, b *fact.Batch) error {
 	h := &w.shares[share-w.number*w.per]
 	h.batch.TakeOver(&b.Log)
-	h.batch.UpTo, h.batch.Ended = b.UpTo, b.Ended
+	h.batch.UpTo, h.batch.Ended, h.batch.Off = b.UpTo, b.Ended, time.Duration(w.off.Load())
 	if b.Part != nil {
 		if was := h.batch.Part; was != nil { // it was not sent
 			b.Part.Closed = append(was.Closed, b.Part.Closed...)
@@ -192,7 +199,7 @@ func (w *Worker) Facts(share int, b *fact.Batch) error {
 	case <-w.credits:
 	default:
 		w.waited.Add(1)
-		if len(h.batch.Facts) < holdMost && !b.Ended {
+		if len(h.batch.Facts)*factSize+len(h.batch.Text) < w.hold && !b.Ended {
 			return nil
 		}
 		select {
@@ -208,7 +215,7 @@ func (w *Worker) Facts(share int, b *fact.Batch) error {
 	w.buf = appendFacts(w.buf[:0], w.seq, share, &h.batch)
 	h.batch.Clear()
 	h.batch.Part = nil
-	if err := w.facts.Publish(subject("facts", w.number), w.buf); err != nil {
+	if err := w.facts.Publish(w.subject("facts", w.number), w.buf); err != nil {
 		return fmt.Errorf("telling the lead: %w", err)
 	}
 	return nil
@@ -227,7 +234,7 @@ func (w *Worker) Done(err error) {
 		d.Wrong = err.Error()
 	}
 	// If the lead is gone there is nobody to tell.
-	_ = say(w.facts, subject("done", w.number), d)
+	_ = say(w.facts, w.subject("done", w.number), d)
 	_ = w.facts.FlushTimeout(time.Second)
 }
 

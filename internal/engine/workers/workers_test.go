@@ -52,15 +52,21 @@ func (a *slowAccount) Fail(err error) {
 // pair is a lead with an account, and a worker.
 func pair(t *testing.T) (*Lead, *slowAccount, *Worker) {
 	t.Helper()
-	l, err := Listen(Config{Workers: 1, Shares: 1, Clients: 10, Order: []byte("set out")})
+	l, err := Meet(nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(l.Close)
-	if _, _, err := Join(context.Background(), l.URL(), "another token", 0); err == nil {
+	if err := l.Expect(Config{Workers: 1, Shares: 1, Clients: 10, Order: []byte("set out")}); err != nil {
+		t.Fatal(err)
+	}
+	at := l.Address()
+	other := at
+	other.Token = "another token"
+	if _, _, err := Join(context.Background(), &other, l.Run(), 0); err == nil || !Hopeless(err) {
 		t.Fatal("the server lets everybody in")
 	}
-	w, order, err := Join(context.Background(), l.URL(), l.Token(), 0)
+	w, order, err := Join(context.Background(), &at, l.Run(), 0)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -80,12 +86,12 @@ func pair(t *testing.T) (*Lead, *slowAccount, *Worker) {
 	if kernel, err := l.Gather(context.Background()); err != nil || !kernel {
 		t.Fatal(kernel, err)
 	}
-	a, at := &slowAccount{ended: make(chan struct{})}, mono.Now()
-	if err := l.Begin(a, at); err != nil {
+	a, begins := &slowAccount{ended: make(chan struct{})}, mono.Now()
+	if err := l.Begin(a, begins); err != nil {
 		t.Fatal(err)
 	}
-	if got := <-began; got.Sub(at).Abs() > time.Microsecond {
-		t.Fatalf("it begins at %v, and not at %v", got, at)
+	if got := <-began; got.Sub(begins).Abs() > time.Microsecond {
+		t.Fatalf("it begins at %v, and not at %v", got, begins)
 	}
 	return l, a, w
 }
