@@ -30,8 +30,9 @@ var helpTexts = kong.Vars{
 	"token_file":    "The file with the token that opens the NATS server, which others are not to read.",
 	"nats_creds":    "A file with a user's credentials for the NATS server, in place of a token.",
 	"nats_ca":       "A file with the certificates of who signed the NATS server's; by default those of the system.",
-	"nats_cert":     "This side's certificate: as a client of the NATS server, and as the server if it is started here.",
-	"agree":         "The servers that this machine may be used to load: it refuses all others.",
+	"nats_cert": "This side's certificate: as a client of the NATS server, and as the server if it is started " +
+		"here.",
+	"agree": "The servers that this machine may be used to load: it refuses all others.",
 	"over": "Deal the clients out to the machines that have joined (tidepull join) at this NATS server; if nobody " +
 		"listens there and it is this machine, this run does. Latencies between machines are known as well as their " +
 		"clocks.",

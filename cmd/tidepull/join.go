@@ -37,7 +37,8 @@ func (m *meeting) at(url string) (a workers.Address, err error) {
 		}
 	}
 	if a.Token == "" && a.Creds == "" && a.Cert == "" {
-		return a, fmt.Errorf("whoever reaches %s could use this machine: give --token-file, --creds, or --cert and --key", url)
+		return a, fmt.Errorf("whoever reaches %s could use this machine: give --token-file, --creds, or --cert and "+
+			"--key", url)
 	}
 	return a, a.Check()
 }
@@ -73,8 +74,8 @@ func (c *joinCommand) Run(a *app) error {
 		Skew: skew, Log: a.log, Tell: func(text string) { fmt.Println(time.Now().Format(time.TimeOnly), text) }})
 }
 
-// skewVariable is the environment variable by which tests make a machine's clock wrong: "3.5s 120" is ahead by 3.5 s and
-// gains 120 microseconds a second.
+// skewVariable is the environment variable by which tests make a machine's clock wrong: "3.5s 120" is ahead by 3.5 s
+// and gains 120 microseconds a second.
 const skewVariable = "TIDEPULL_TEST_CLOCK"
 
 func skewOf(text string) (s clocks.Skew, err error) {

@@ -38,8 +38,9 @@ func (c *workCommand) Run() error {
 		return fmt.Errorf("%s: %w", run.MeetVariable, err)
 	}
 	signal.Ignore(os.Interrupt, syscall.SIGHUP)
-	ctx, end := context.WithCancel(context.Background())
-	defer end()
+	ctx, cancel := context.WithCancelCause(context.Background())
+	defer cancel(nil)
+	end := func() { cancel(errAlone) }
 	own := run.Own{Agrees: c.Agree}
 	var off time.Duration
 	if c.Follow {
@@ -61,11 +62,14 @@ func (c *workCommand) Run() error {
 		}
 		return t, err
 	})
-	if errors.Is(err, context.Canceled) {
+	if errors.Is(err, context.Canceled) || errors.Is(err, errAlone) {
 		return &exitError{status: exitWrong}
 	}
 	return err
 }
+
+// errAlone is why a worker ends whose input has.
+var errAlone = errors.New("who started it is gone, or had it end")
 
 // passOn passes the process's input on, if somebody takes it, and calls end when it ends.
 func passOn(to *io.PipeWriter, end func()) {

@@ -153,9 +153,10 @@ type started struct {
 	input io.WriteCloser // it ends with it; and is told the course of its clock
 }
 
-// startWorker starts one worker of a run, which meets its lead at an address, as JSON. It ends with its input, which ends
-// with this process; ended is told why it did.
-func startWorker(tool string, at []byte, run string, number int, flags []string, ended func(why string)) (started, error) {
+// startWorker starts one worker of a run, which meets its lead at an address, as JSON. It ends with its input, which
+// ends with this process; ended is told why it did.
+func startWorker(tool string, at []byte, run string, number int, flags []string, ended func(why string)) (started,
+	error) {
 	c := exec.Command(tool, append([]string{"work", "--run", run, strconv.Itoa(number)}, flags...)...)
 	c.Env = append(os.Environ(), MeetVariable+"="+string(at))
 	c.Stderr = os.Stderr
@@ -182,7 +183,8 @@ func startWorker(tool string, at []byte, run string, number int, flags []string,
 // engine makes the engine that has the account of what the workers tell.
 func (f *fleet) engine(t *trial.Trial) *engine.Engine {
 	return engine.New(engine.Config{Trial: t, Run: f.order.Run, Shares: f.order.Workers * f.order.Loops,
-		Elsewhere: f.lead, Machines: f.machines.byShare(f.order.Loops), Start: mono.Now().Add(settingUp + time.Duration(t.Clients())*perClient)})
+		Elsewhere: f.lead, Machines: f.machines.byShare(f.order.Loops), Start: mono.Now().Add(settingUp +
+			time.Duration(t.Clients())*perClient)})
 }
 
 // How long workers have from the order to begin to the beginning: each makes its clients.
@@ -237,7 +239,12 @@ func (f *fleet) processes() (p Processes) {
 	if f == nil {
 		return p
 	}
-	return Processes{Workers: f.order.Workers, Machines: f.machines.summary(), Waited: f.lead.Waited(), Lost: f.lead.Lost()}
+	lost := f.lead.Lost()
+	for i := range lost {
+		lost[i].Machine = f.machines.of(lost[i].Worker)
+	}
+	return Processes{Workers: f.order.Workers, Machines: f.machines.summary(f.lead), Waited: f.lead.Waited(),
+		Lost: lost}
 }
 
 // Work is what a worker process does: it joins the lead of a run, and serves its part of the clients. It returns when
@@ -282,7 +289,8 @@ func Work(ctx context.Context, at *workers.Address, run string, number int, own 
 }
 
 // prepare does what a worker can do before the run begins.
-func prepare(ctx context.Context, order *workOrder, number int, own Own, read func(*trial.Source) (*trial.Trial, error)) (
+func prepare(ctx context.Context, order *workOrder, number int, own Own, read func(*trial.Source) (*trial.Trial,
+	error)) (
 	*trial.Trial, *places, *layers, error) {
 	machine.RaiseFileLimit()
 	t, err := read(&order.Source)

@@ -13,6 +13,7 @@ import (
 	"os"
 	"runtime"
 	"slices"
+	"sort"
 	"strconv"
 	"strings"
 	"sync"
@@ -83,7 +84,8 @@ func (o *Own) agrees(to *places) error {
 	return nil
 }
 
-// covers reports whether a target that a machine agreed to load is at an address: a host with a port, or any port of one.
+// covers reports whether a target that a machine agreed to load is at an address: a host with a port, or any port of
+// one.
 func covers(agreed string, at netip.AddrPort) bool {
 	host, port, err := net.SplitHostPort(agreed)
 	if err != nil {
@@ -102,20 +104,27 @@ func covers(agreed string, at netip.AddrPort) bool {
 	})
 }
 
-// carries is how many clients this machine can have: each worker has as many as it may have files open, and each core
-// but one has a worker.
+// carries is how many clients this machine can have, by what it says of itself, and in how many processes: one for each
+// core.
 func (j *Joining) carries() (clients, processes int) {
 	processes = max(1, runtime.NumCPU())
 	files := machine.RaiseFileLimit()
-	if files == 0 {
-		files = 1 << 16
+	most := mostOfMachine
+	if files > machine.SpareFiles {
+		most = min(most, processes*(files-machine.SpareFiles))
 	}
-	clients = processes * max(1, files-machine.SpareFiles)
 	if j.Clients > 0 {
-		clients = min(clients, j.Clients)
+		most = min(most, j.Clients)
 	}
-	return clients, processes
+	system := os.DirFS("/")
+	return sort.Search(most, func(n int) bool { // the first n that one more is too many for
+		return slices.ContainsFunc(machine.Checks(system, files, machine.Need{Sockets: n + 1, Workers: processes}),
+			func(c machine.Check) bool { return c.State == machine.Hinders })
+	}), processes
 }
+
+// mostOfMachine bounds the clients of one machine, whatever it says of itself.
+const mostOfMachine = 1 << 20
 
 // A joined is a machine that has joined.
 type joined struct {

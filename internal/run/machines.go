@@ -15,6 +15,7 @@ import (
 
 	"tidepull/internal/engine/clocks"
 	"tidepull/internal/engine/workers"
+	"tidepull/internal/measure/logbook"
 )
 
 // Over says over which machines a run's clients are dealt out.
@@ -56,8 +57,12 @@ func startOver(ctx context.Context, o Options, log *slog.Logger, loops int) (*fl
 			f.order.Workers += s.Workers
 		}
 		var secret clocks.Secret
-		_, _ = rand.Read(secret[:]) // never fails
-		f.machines.clock, err = clocks.Serve(netip.AddrPortFrom(netip.IPv6Unspecified(), 0), secret)
+		_, _ = rand.Read(secret[:])       // never fails
+		at, here := o.Over.Address.Here() // where machines find this one
+		if !here {
+			at = netip.IPv6Unspecified()
+		}
+		f.machines.clock, err = clocks.Serve(netip.AddrPortFrom(at, 0), secret)
 		if err := errors.Join(err, f.expect(t)); err != nil {
 			return err
 		}
@@ -79,7 +84,8 @@ func (o *Over) deal(ctx context.Context, lead *workers.Lead, clients int, log *s
 	good := slices.DeleteFunc(all, func(m workers.Offer) bool {
 		switch {
 		case m.Version != o.Version:
-			wrong = append(wrong, fmt.Errorf("machine %s has tide pull %s, and this one %s", m.Name, m.Version, o.Version))
+			wrong = append(wrong, fmt.Errorf("machine %s has tide pull %s, and this one %s", m.Name, m.Version,
+				o.Version))
 		case m.Busy:
 			wrong = append(wrong, fmt.Errorf("machine %s serves another run", m.Name))
 		default:
@@ -89,7 +95,8 @@ func (o *Over) deal(ctx context.Context, lead *workers.Lead, clients int, log *s
 		return true
 	})
 	if len(good) < max(1, o.Machines) {
-		return nil, errors.Join(append(wrong, fmt.Errorf("%d machines have joined at %s; start tidepull join there, with "+
+		return nil, errors.Join(append(wrong, fmt.Errorf("%d machines have joined at %s; start tidepull join there, "+
+			"with "+
 			"the same token", len(good), o.Address.URL))...)
 	}
 	return workers.Deal(clients, good, MostWorkers)
@@ -110,7 +117,10 @@ func (f *fleet) hire(ctx context.Context, secret clocks.Secret) error {
 	}); err != nil {
 		return err
 	}
-	clock := addresses(f.machines.clock.Addr().Port())
+	clock := []string{f.machines.clock.Addr().String()}
+	if at := f.machines.clock.Addr(); at.Addr().IsUnspecified() {
+		clock = addresses(at.Port())
+	}
 	next := 0
 	for _, s := range f.machines.shares {
 		h := workers.Hiring{Clock: clock, Secret: secret[:]}
@@ -161,14 +171,34 @@ func (m *machines) byShare(loops int) (all []int) {
 }
 
 // summary says which there are.
-func (m *machines) summary() (all []MachineSummary) {
+func (m *machines) summary(lead *workers.Lead) (all []MachineSummary) {
 	if m == nil {
 		return nil
 	}
+	first := 0
 	for _, s := range m.shares {
-		all = append(all, MachineSummary{Name: s.Machine.Name, Workers: s.Workers})
+		one := MachineSummary{Name: s.Machine.Name, Workers: s.Workers}
+		for i := range s.Workers {
+			one.ClockOff = max(one.ClockOff, round(logbook.Micros(lead.Off(first+i))))
+		}
+		all = append(all, one)
+		first += s.Workers
 	}
 	return all
+}
+
+// of is the machine that a worker is on; "": this one.
+func (m *machines) of(worker int) string {
+	if m == nil {
+		return ""
+	}
+	for _, s := range m.shares {
+		if worker < s.Workers {
+			return s.Machine.Name
+		}
+		worker -= s.Workers
+	}
+	return ""
 }
 
 func (m *machines) close() {

@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
+	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
 	"tidepull/internal/engine/workers"
 )
@@ -22,14 +24,35 @@ type Processes struct {
 type MachineSummary struct {
 	Name    string `json:"name"`
 	Workers int    `json:"workers"`
+	// ClockOff is by how much its clock may have been off this machine's at the most, in microseconds. What passes
+	// between two machines is known to within what theirs are off by, together.
+	ClockOff float64 `json:"clock_off_us"`
+}
+
+// Across says between which machines the clients were, and how well what passed between them is known; "" if they were
+// on this one.
+func (p *Processes) Across() string {
+	var all []string
+	for _, m := range p.Machines {
+		all = append(all, fmt.Sprintf("%s (%s, clock within %s)", plain.Text(m.Name, 60), units.Plural(m.Workers,
+			"worker"), units.Duration(time.Duration(m.ClockOff*float64(time.Microsecond)))))
+	}
+	if len(all) == 0 {
+		return ""
+	}
+	return strings.Join(all, ", ") + ": latencies between them are known to within what both clocks may be off by"
 }
 
 // Words say which workers were lost, one in a sentence.
 func (p *Processes) Words() (all []string) {
 	for _, l := range p.Lost {
-		all = append(all, fmt.Sprintf("worker %d %s at %s: nothing is known of its %s from then on, and nobody is "+
+		who := fmt.Sprint("worker ", l.Worker)
+		if l.Machine != "" {
+			who += " on " + plain.Text(l.Machine, 60)
+		}
+		all = append(all, fmt.Sprintf("%s %s at %s: nothing is known of its %s from then on, and nobody is "+
 			"blamed "+
-			"for what became of them", l.Worker, l.Why, units.Clock(l.At), units.Plural(l.Clients, "client")))
+			"for what became of them", who, l.Why, units.Clock(l.At), units.Plural(l.Clients, "client")))
 	}
 	return all
 }

@@ -117,7 +117,8 @@ type Run struct {
 // them, mean that nothing was started.
 func Start(ctx context.Context, o Options) (*Run, error) {
 	t := o.Trial
-	if limit := machine.RaiseFileLimit(); limit > 0 && o.Over == nil && t.Sockets() > MostWorkers*(limit-machine.SpareFiles) {
+	if limit := machine.RaiseFileLimit(); limit > 0 && o.Over == nil &&
+		t.Sockets() > MostWorkers*(limit-machine.SpareFiles) {
 		return nil, &TooMany{t.Sockets(), limit}
 	}
 	server, err := startServer(ctx, t)

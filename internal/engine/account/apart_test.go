@@ -134,7 +134,8 @@ func TestApart(t *testing.T) {
 		for _, q := range []float64{0.05, 0.2, 0.4} {
 			most, truth := sum.Fanout().Quantile(q), latencies[int(q*float64(len(latencies)-1))]
 			if truth > most+5*time.Microsecond {
-				t.Errorf("seed %d, clocks off by %v: of %.2f it is %v, said to be up to %v", seed, wrong, q, truth, most)
+				t.Errorf("seed %d, clocks off by %v: of %.2f it is %v, said to be up to %v", seed, wrong, q, truth,
+					most)
 			}
 		}
 		for name, q := range map[string]float64{"fanout.p50": 0.5, "fanout.p90": 0.9, "fanout.p99": 0.99} {

@@ -41,9 +41,9 @@ type bound struct {
 }
 
 const (
-	seenEvery = int64(time.Second)
-	seenMost  = 16
-	seenLeast = 4 * int64(time.Second)
+	seenEvery = int64(time.Second / 2)
+	seenMost  = 32
+	seenLeast = int64(time.Second)
 )
 
 // longestTrip is how long an exchange may take that says anything.

@@ -20,7 +20,7 @@ func (c *Course) At(here int64) int64 {
 }
 
 const (
-	courseEvery = 100 * time.Millisecond
+	courseEvery = 40 * time.Millisecond
 	catchUpIn   = time.Second // an error is made up for
 	mostSlew    = 1000e-6     // and by no more: what is timed within one machine is to stay true to a thousandth
 	jumped      = 20 * time.Millisecond

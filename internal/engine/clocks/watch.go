@@ -12,19 +12,38 @@ import (
 const (
 	firstAsks  = 100 // at once, before anything depends on it
 	firstEvery = 2 * time.Millisecond
-	askEvery   = 50 * time.Millisecond
-	askWithin  = time.Second
+	askEvery   = 20 * time.Millisecond
+	leastWait  = 50 * time.Millisecond // for an answer
+	mostWait   = time.Second
 	firstTime  = 5 * time.Second
 )
 
 // errSilent is why nothing is known of another machine's clock.
 var errSilent = errors.New("the clock of the machine that leads the run does not answer")
 
+// A patience is how long an answer is waited for: some round trips, so that one that is lost costs little.
+type patience time.Duration
+
+func (p *patience) ask(ask func(within time.Duration) (Exchange, bool)) (Exchange, bool) {
+	within := time.Duration(*p)
+	if within == 0 {
+		within = leastWait
+	}
+	x, ok := ask(within)
+	if ok {
+		within = 4 * x.RoundTrip()
+	} else {
+		within *= 2
+	}
+	*p = patience(max(leastWait, min(within, mostWait)))
+	return x, ok
+}
+
 // First asks often, until the other clock is known well.
 func First(ctx context.Context, ask func(within time.Duration) (Exchange, bool)) (*Bounds, error) {
-	b, heard := &Bounds{}, 0
+	b, heard, waits := &Bounds{}, 0, patience(0)
 	for end := time.Now().Add(firstTime); heard < firstAsks && time.Now().Before(end) && ctx.Err() == nil; {
-		if x, ok := ask(askWithin); ok && b.Take(x) {
+		if x, ok := waits.ask(ask); ok && b.Take(x) {
 			heard++
 		}
 		time.Sleep(firstEvery)
@@ -43,8 +62,8 @@ func Watch(ctx context.Context, b *Bounds, ask func(within time.Duration) (Excha
 	heard, over := make(chan Exchange), make(chan struct{})
 	go func() {
 		defer close(over)
-		for ctx.Err() == nil {
-			if x, ok := ask(askWithin); ok {
+		for waits := patience(0); ctx.Err() == nil; {
+			if x, ok := waits.ask(ask); ok {
 				select {
 				case heard <- x:
 				case <-ctx.Done():

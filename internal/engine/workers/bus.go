@@ -97,7 +97,8 @@ func (a *Address) connect(name string, failed func(error), more ...nats.Option) 
 
 // serve starts a server of this process's own at an address of this machine.
 func (a *Address) serve(host string, port int) (*server.Server, error) {
-	o := &server.Options{ServerName: "tidepull", Host: host, Port: port, Authorization: a.Token, NoLog: true, NoSigs: true,
+	o := &server.Options{ServerName: "tidepull", Host: host, Port: port, Authorization: a.Token, NoLog: true,
+		NoSigs:     true,
 		MaxPayload: 64 << 20, MaxPending: 1 << 30, WriteDeadline: time.Minute}
 	if a.secure() {
 		if a.Cert == "" {
@@ -146,6 +147,16 @@ func mine(host string) (netip.Addr, bool) {
 	return netip.Addr{}, false
 }
 
+// Here is the address of this machine at which runs meet; false if that is another machine, or all of its addresses.
+func (a *Address) Here() (netip.Addr, bool) {
+	host, _, err := a.first()
+	if err != nil {
+		return netip.Addr{}, false
+	}
+	at, here := mine(host)
+	return at, here && !at.IsUnspecified()
+}
+
 // free reports whether nobody listens at an address of this machine.
 func free(host, port string) bool {
 	l, err := net.Listen("tcp", net.JoinHostPort(host, port))
@@ -173,7 +184,8 @@ func (a *Address) meet() (*server.Server, error) {
 		return nil, nil
 	}
 	if a.Token == "" {
-		return nil, fmt.Errorf("nobody listens at %s, and a server of the run's own there needs a token: give --token-file",
+		return nil, fmt.Errorf("nobody listens at %s, and a server of the run's own there needs a token: give "+
+			"--token-file",
 			a.URL)
 	}
 	n, err := strconv.Atoi(port)

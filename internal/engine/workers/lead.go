@@ -42,9 +42,10 @@ type Account interface {
 // A Lost is a worker that ended, or fell silent, before its shares had.
 type Lost struct {
 	Worker  int           `json:"worker"`
-	Clients int           `json:"clients"` // of whom nothing is known from then on
-	At      time.Duration `json:"at_ns"`   // since the start of the run
-	Why     string        `json:"why"`     // the rest of a sentence
+	Machine string        `json:"machine,omitempty"` // which it was on; "": the lead's
+	Clients int           `json:"clients"`           // of whom nothing is known from then on
+	At      time.Duration `json:"at_ns"`             // since the start of the run
+	Why     string        `json:"why"`               // the rest of a sentence
 }
 
 // A Lead is the lead's end of the lines to the workers. It implements engine.Elsewhere.
@@ -81,8 +82,9 @@ type worker struct {
 	done   bool
 	lost   bool
 	waited int
-	line   uint64 // its line for facts, as the server numbers them
-	why    string // it could not go on
+	off    time.Duration // by how much its clock may have been off this one's, at the most
+	line   uint64        // its line for facts, as the server numbers them
+	why    string        // it could not go on
 }
 
 // told is how far the facts of a share go.
@@ -227,6 +229,7 @@ func (l *Lead) takes(from int, b []byte) {
 	}
 	t := &w.shares[place]
 	t.upTo, t.ended = batch.UpTo, batch.Ended
+	w.off = max(w.off, batch.Off)
 	if batch.Part != nil {
 		t.part = batch.Part
 	}
@@ -260,8 +263,11 @@ func (l *Lead) ended(from int, d done) {
 		w.why = "failed: " + d.Wrong
 	}
 	l.mu.Unlock()
-	if d.NotReached {
+	switch {
+	case d.NotReached:
 		l.failed(engine.ErrNotReached)
+	case d.Wrong != "":
+		l.Lose(from, "failed: "+d.Wrong)
 	}
 }
 
@@ -285,12 +291,13 @@ func (l *Lead) Ended(number int, why string) {
 	for line != 0 && l.server != nil && l.server.GetClient(line) != nil {
 		time.Sleep(time.Millisecond)
 	}
-	if l.server == nil { // what it told is on a way that is not known: a worker that ended as it should has said so last
+	if l.server == nil { // what it told is on a way that is not known: one that ended as it should has said so last
 		for end := time.Now().Add(lastWords); time.Now().Before(end) && !l.toldAll(number); {
 			time.Sleep(time.Millisecond)
 		}
 	}
-	if err := l.facts.Publish(l.subject("facts", number), nil); err != nil && !errors.Is(err, nats.ErrConnectionClosed) {
+	if err := l.facts.Publish(l.subject("facts", number), nil); err != nil && !errors.Is(err,
+		nats.ErrConnectionClosed) {
 		l.failed(fmt.Errorf("workers: worker %d has ended: %w", number, err))
 	}
 }
@@ -448,6 +455,13 @@ func (l *Lead) Waited() (n int) {
 		n += l.workers[i].waited
 	}
 	return n
+}
+
+// Off is by how much the clock of a worker's machine may have been off this one's, at the most.
+func (l *Lead) Off(worker int) time.Duration {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.workers[worker].off
 }
 
 // Close ends the lines and the server.

@@ -104,8 +104,8 @@ type Share struct {
 	Workers int
 }
 
-// Deal deals clients out to machines in workers of the same size, so that none has more than it can carry: as few workers
-// as that takes, and at least one on each machine that has room for it. most bounds them.
+// Deal deals clients out to machines in workers of the same size, so that none has more than it can carry: as few
+// workers as that takes, and at least one on each machine that has room for it. most bounds them.
 func Deal(clients int, machines []Offer, most int) ([]Share, error) {
 	can := 0
 	for _, m := range machines {
@@ -121,11 +121,16 @@ func Deal(clients int, machines []Offer, most int) ([]Share, error) {
 		for i := range machines {
 			all[i].Machine = machines[i]
 		}
-		for left > 0 { // to who has the most room left
-			best, room := -1, each-1
+		for left > 0 { // to who has the fewest of those with room, and of these to who has the most
+			best := -1
+			room := func(i int) int { return all[i].Machine.Clients - each*all[i].Workers }
 			for i := range all {
-				if r := all[i].Machine.Clients - each*all[i].Workers; r > room && all[i].Workers < all[i].Machine.Workers {
-					best, room = i, r
+				if room(i) < each || all[i].Workers >= all[i].Machine.Workers {
+					continue
+				}
+				if best < 0 || all[i].Workers < all[best].Workers ||
+					all[i].Workers == all[best].Workers && room(i) > room(best) {
+					best = i
 				}
 			}
 			if best < 0 {

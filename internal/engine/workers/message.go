@@ -1,6 +1,6 @@
-// Package workers lets the shares of one run live in several processes, on one machine or on several. The lead has the
-// account; each worker has some of the shares. They meet at a NATS server: one that the lead embeds, on loopback for one
-// machine, or one that is there. What they say to each other, by subjects of the run (tidepull.run.RUN.):
+// Package workers lets the shares of one run live in several processes, on one machine or on several. The lead has
+// the account; each worker has some of the shares. They meet at a NATS server: one that the lead embeds, on loopback
+// for one machine, or one that is there. What they say to each other, by subjects of the run (tidepull.run.RUN.):
 //
 //	join.W     worker to lead, a request: it is there. The answer is what it is to do.
 //	ready.W    worker to lead: it could begin, or why it cannot.

@@ -74,7 +74,10 @@ func Join(ctx context.Context, at *Address, run string, number int) (*Worker, []
 	}
 	w.hold = int(min(w.facts.MaxPayload()/2, holdMost*factSize))
 	err := errors.Join(
-		hear(w.facts, inRun(run, "begin"), w.failed, func(_ *nats.Msg, b begin) { w.begins <- machine.InstantHere(b.At) }),
+		hear(w.facts, inRun(run, "begin"), w.failed, func(_ *nats.Msg,
+			b begin) {
+			w.begins <- machine.InstantHere(b.At)
+		}),
 		listen(w.facts, w.subject("credit", number), func(*nats.Msg) { w.credits <- struct{}{} }),
 		w.facts.Flush())
 	var answer *nats.Msg
@@ -183,6 +186,9 @@ func (w *Worker) Note(share int, n fact.Note) error {
 
 // Facts implements engine.Elsewhere.
 func (w *Worker) Facts(share int, b *fact.Batch) error {
+	if w.ctx.Err() != nil { // what is told while it ends for no reason of the run's would look as if clients had left
+		return context.Cause(w.ctx)
+	}
 	h := &w.shares[share-w.number*w.per]
 	h.batch.TakeOver(&b.Log)
 	h.batch.UpTo, h.batch.Ended, h.batch.Off = b.UpTo, b.Ended, time.Duration(w.off.Load())

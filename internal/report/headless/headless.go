@@ -266,12 +266,17 @@ func Report(w io.Writer, s *run.Snapshot) {
 			both(0.5), both(0.9), both(0.99), both(1), last(0.5), last(0.99))
 	}
 	if t.MaybeLate > 0 {
-		fmt.Fprintf(w, "  of those late, %d may have been in time: they were read together with later ones\n",
+		fmt.Fprintf(w, "  of those late, %d may have been in time: they were read together with later ones, or came "+
+			"from "+
+			"another machine\n",
 			t.MaybeLate)
 	}
 	lag := "from the kernel's receive times"
 	if !s.KernelTimes {
 		lag = "no kernel receive times here: latencies may be too long by the reading lag"
+	}
+	if text := s.Processes.Across(); text != "" {
+		fmt.Fprintln(w, "  machines: "+text)
 	}
 	fmt.Fprintf(w, "  the tool itself: reading lag p99 %s, schedule lag p99 %s, %v of core time taken from the "+
 		"machine, programs waited for a core for up to %s at a time, %d of %d seconds say nothing of the server%s "+
