@@ -22,6 +22,7 @@ type conductor struct {
 	ended    []int                       // clients of each crew that come, and ended early
 	groups   map[int64]int               // how many of a crew's group come, less those that ended
 	barriers []map[int32][]ledger.Client // who waits, by barrier, and then by whom it is among
+	waits    map[ledger.Client]int32     // by who waits: at which barrier
 
 	opened  bool // some connection was
 	refused int
@@ -29,7 +30,8 @@ type conductor struct {
 }
 
 func newConductor(t *trial.Trial) *conductor {
-	c := &conductor{trial: t, ended: make([]int, len(t.Crews)), groups: map[int64]int{}}
+	c := &conductor{trial: t, ended: make([]int, len(t.Crews)), groups: map[int64]int{},
+		waits: map[ledger.Client]int32{}}
 	for i, crew := range t.Crews {
 		c.first = append(c.first, ledger.Client(len(c.crews)))
 		for range crew.Clients {
@@ -75,6 +77,7 @@ func (c *conductor) follow(dst []fact.Note, n *fact.Note) []fact.Note {
 		b, key := &c.trial.Barriers[n.Which], c.among(n.Client, &c.trial.Barriers[n.Which])
 		waiting := c.barriers[n.Which]
 		waiting[key] = append(waiting[key], n.Client)
+		c.waits[n.Client] = n.Which
 		return c.open(dst, n.Which, key, b, n.Client)
 	case fact.WaitsNot:
 		c.leave(n.Client)
@@ -152,6 +155,7 @@ func (c *conductor) open(dst []fact.Note, barrier, key int32, b *trial.Barrier, 
 	}
 	delete(c.barriers[barrier], key)
 	for _, id := range waiting {
+		delete(c.waits, id)
 		dst = append(dst, fact.Note{Kind: fact.MayGo, Client: id, Which: barrier})
 	}
 	return dst
@@ -159,11 +163,14 @@ func (c *conductor) open(dst []fact.Note, barrier, key int32, b *trial.Barrier, 
 
 // leave takes a client away from where it waits.
 func (c *conductor) leave(id ledger.Client) {
-	for i := range c.barriers {
-		for key, waiting := range c.barriers[i] {
-			if at := slices.Index(waiting, id); at >= 0 {
-				c.barriers[i][key] = slices.Delete(waiting, at, at+1)
-			}
-		}
+	barrier, does := c.waits[id]
+	if !does {
+		return
+	}
+	delete(c.waits, id)
+	key := c.among(id, &c.trial.Barriers[barrier])
+	waiting := c.barriers[barrier][key]
+	if at := slices.Index(waiting, id); at >= 0 {
+		c.barriers[barrier][key] = slices.Delete(waiting, at, at+1)
 	}
 }

@@ -60,6 +60,8 @@ type Config struct {
 	// Encoded has everything that passes between shares, conductor and account go
 	// through its encoding, as it has to between processes.
 	Encoded bool
+	// Verify has what is counted as clients change held against the clients themselves, for tests.
+	Verify bool
 }
 
 // An Unreachable is why a run ended before a single connection was agreed on.

@@ -52,7 +52,7 @@ type share struct {
 	grid       mono.Time // the next instant at which the tide is looked at
 	start      mono.Time
 	stopped    atomic.Bool
-	underWay   int        // a client that had not ended when the tide was over, the last time that was asked
+	gauges     gauges
 	conductor  *conductor // nil but for the first share
 
 	turned       mono.Time        // when the last pass of the loop began
@@ -116,6 +116,8 @@ func (s *share) setUp(start mono.Time, names *client.Names) {
 // ready ends the set-up, once the clients are there.
 func (s *share) ready() {
 	s.timers = newTimers(len(s.clients))
+	s.gauges.standing = make([]standing, len(s.clients))
+	s.gauges.all[0] = int64(len(s.clients))
 	s.tideGroups = tideGroups(s.trial)
 	s.load = load{booked: s.start, connecting: make([]mono.Time, len(s.clients))}
 	s.grid = s.start
@@ -208,8 +210,11 @@ func (s *share) deliver() {
 
 // part is what the share measured itself.
 func (s *share) part(tick int, all bool) *fact.Part {
+	if s.cfg.Verify {
+		s.gauges.verify(s.clients, &s.trial.Target)
+	}
 	s.load.book(s.loadCounts(), min(s.drv.Now(), s.start.Add(time.Duration(s.book.Now().At+1)*time.Second)))
-	s.gauge()
+	s.gauges.book(s.book.Now())
 	s.countPath()
 	p := &fact.Part{Tick: tick, Reasons: s.env.Reasons.All(), Said: slices.Clone(s.env.Said)}
 	p.Closed, p.Open = s.book.Take(all)
@@ -221,7 +226,7 @@ func (s *share) finish() {
 	now := s.drv.Now()
 	s.book.Advance(now)
 	s.load.book(s.loadCounts(), now)
-	s.gauge()
+	s.gauges.book(s.book.Now())
 	s.measureSelf(s.book.Now())
 	s.book.Now().Judge()
 	s.env.CaughtUp(mono.Never, mono.Never)
@@ -285,6 +290,7 @@ func (s *share) after(i int32) {
 	}
 	s.timers.set(i, c.Next())
 	s.seesLoad(i)
+	s.gauges.sees(i, standingOf(c, &s.trial.Target))
 }
 
 // serve does what is asked for of one line, but for dialling. It reports false if what
@@ -368,31 +374,5 @@ func (s *share) over() bool {
 	if !s.stopped.Load() && s.since(s.drv.Now()) <= s.trial.Ends() {
 		return false
 	}
-	// Most turns the one that was under way last still is.
-	for range s.clients {
-		if !s.clients[s.underWay].Idle() {
-			return false
-		}
-		s.underWay = (s.underWay + 1) % len(s.clients)
-	}
-	return len(s.late) == 0
-}
-
-func (s *share) gauge() {
-	g, on := &s.book.Now().Gauges, &s.book.Now().Counts.Routes.On
-	*g, *on = logbook.Gauges{}, [logbook.NumTransports]int64{}
-	away := &s.book.Now().Counts.Returns.Away
-	*away = 0
-	for i := range s.clients {
-		if c := &s.clients[i]; !c.Idle() {
-			g.Out++
-			if c.Away() {
-				*away++
-			}
-			if c.Open() {
-				g.Open++
-				on[s.trial.Target.Route(c.Route()).Transport()]++
-			}
-		}
-	}
+	return s.gauges.out() == 0 && len(s.late) == 0
 }

@@ -102,6 +102,7 @@ func playOn(t *testing.T, tr *trial.Trial, cfg standin.Config, listening poll.Dr
 	how := engine.Config{Trial: tr, Drivers: dialling, Paths: paths, Places: places,
 		Web: wire.Endpoint{Addr: to}, WebHost: "sim", Run: 77,
 		Encoded: len(dialling) > 1 && tr.Seed%4 == 0, // a quarter of the time of these tests, if all are
+		Verify:  true,
 		Use:     func() (none machine.Use) { return }}
 	for _, f := range also {
 		f(&how)
