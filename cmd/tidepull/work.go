@@ -12,6 +12,7 @@ import (
 	"syscall"
 	"time"
 
+	"tidepull/internal/engine"
 	"tidepull/internal/engine/workers"
 	"tidepull/internal/run"
 	"tidepull/internal/trial"
@@ -62,7 +63,7 @@ func (c *workCommand) Run() error {
 		}
 		return t, err
 	})
-	if errors.Is(err, context.Canceled) || errors.Is(err, errAlone) {
+	if errors.Is(err, context.Canceled) || errors.Is(err, errAlone) || errors.Is(err, engine.ErrNotReached) {
 		return &exitError{status: exitWrong}
 	}
 	return err

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -35,6 +36,7 @@ session "watch" {
   }
   pause { lasts = "2s" }
   assert "all have spoken" { that = messages.sent == 1440 }
+  barrier "all done" { within = "10s" }
 }
 crew "pilots" {
   clients = 60
@@ -144,8 +146,18 @@ func TestWorkers(t *testing.T) {
 	}
 }
 
-// TestWorkerKilled: a run goes on without a worker that is killed: nobody is blamed for its clients, and the run says
-// so, and proves nothing of a whole crew. The workers of a lead that is killed end.
+// TestWorkersUnreachable: workers that reach nobody say so as one process does.
+func TestWorkersUnreachable(t *testing.T) {
+	t.Parallel()
+	cmd, out, _ := startOver(t, "ws://127.0.0.1:9/live")
+	_ = cmd.Wait()
+	if cmd.ProcessState.ExitCode() != exitUnreachable || !strings.Contains(out.String(), "nobody listens there") {
+		t.Errorf("status %d\n%s", cmd.ProcessState.ExitCode(), out)
+	}
+}
+
+// TestWorkerKilled: a run goes on without a worker that is killed, also at barriers: nobody is blamed for its
+// clients, and the run says so, and proves nothing of a whole crew. The workers of a lead that is killed end.
 func TestWorkerKilled(t *testing.T) {
 	t.Parallel()
 	if _, err := os.Stat("/proc/self/task"); err != nil {
@@ -155,7 +167,7 @@ func TestWorkerKilled(t *testing.T) {
 	cmd, out, summary := startOver(t, url)
 	pids := workersOf(t, cmd.Process.Pid)
 	time.Sleep(4 * time.Second)
-	worker, err := os.FindProcess(pids[1])
+	worker, err := os.FindProcess(slices.Min(pids)) // the first one
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -165,8 +177,9 @@ func TestWorkerKilled(t *testing.T) {
 	cmd.Wait()
 	sum := summaryOf(t, summary)
 	if status := cmd.ProcessState.ExitCode(); status != exitNotProven || sum.Ledger.Lost+sum.Ledger.Stray != 0 ||
-		len(sum.Processes.Lost) != 1 || sum.Processes.Lost[0].Clients != 20 ||
-		!strings.Contains(out.String(), "not proven: worker 1 ended: signal: killed at 0:0") {
+		len(sum.Processes.Lost) != 1 || sum.Processes.Lost[0].Clients != 20 || !passedAtAll(sum.Checks, "all done",
+		40) ||
+		!strings.Contains(out.String(), "not proven: worker 0 ended: signal: killed at 0:0") {
 		t.Errorf("status %d: %+v, %+v\n%s", status, sum.Ledger, sum.Processes, out)
 	}
 

@@ -92,7 +92,7 @@ func (e *Unreachable) Error() string {
 // Elsewhere is how an engine reaches what of its run is in other processes. Its methods may be called from any of the
 // engine's goroutines.
 type Elsewhere interface {
-	// Note takes a note to a share that is elsewhere.
+	// Note takes a note to a share that is elsewhere, or to the Conductor.
 	Note(share int, n fact.Note) error
 	// Facts takes what a share here tells to the account, which is elsewhere; the batch's log is empty afterwards. It
 	// waits if the account is too far behind.
@@ -101,6 +101,10 @@ type Elsewhere interface {
 	Stop()
 	Throw(f *trial.Fault, on bool) error
 }
+
+// Conductor stands for the conductor among the shares that a note can be for. It is with the account: if all shares are
+// here, the first of them has it.
+const Conductor = -1
 
 // ErrNotReached ends the shares if nothing can be reached; Run makes it an Unreachable.
 var ErrNotReached = errors.New("engine: nothing can be reached")
@@ -112,6 +116,10 @@ type Engine struct {
 	shares  []*share
 	account *account.Account
 	working sync.Mutex // held by the share that works on the account
+
+	conducting sync.Mutex
+	conductor  *conductor // nil: the first share has it, or another process
+
 	slots   []slot     // what the shares have handed over; none with one share
 	batch   fact.Batch // that is being taken
 	reports chan account.Report
@@ -279,6 +287,9 @@ func (e *Engine) setUp() {
 			e.slots = make([]slot, e.cfg.Shares)
 		}
 		e.account = account.New(cfg)
+		if len(e.shares) == 0 {
+			e.conductor = newConductor(t)
+		}
 	}
 	for _, s := range e.shares {
 		s.ready()
@@ -326,13 +337,35 @@ func (e *Engine) end() {
 	}
 }
 
-// Post takes a note from another process to a share that is here.
+// Post takes a note from another process to a share that is here, or to the conductor.
 func (e *Engine) Post(share int, n fact.Note) error {
+	if share == Conductor && e.conductor != nil {
+		return e.conduct(&n)
+	}
 	s := e.here(share)
 	if s == nil {
 		return fmt.Errorf("engine: share %d is not here", share)
 	}
 	return s.post(true, n)
+}
+
+// conduct does what a note to the conductor asks for, whose clients are all elsewhere.
+func (e *Engine) conduct(n *fact.Note) error {
+	e.conducting.Lock()
+	defer e.conducting.Unlock()
+	for _, answer := range e.conductor.take(nil, n) {
+		first, last := 0, e.cfg.Shares-1 // it is for all
+		if answer.Kind == fact.MayGo {
+			first = int(answer.Client) % e.cfg.Shares
+			last = first
+		}
+		for share := first; share <= last; share++ {
+			if err := e.cfg.Elsewhere.Note(share, answer); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // runSeveral runs shares on threads of their own. If one fails the others end, too.

@@ -51,9 +51,17 @@ func (s *share) passOn(n *fact.Note) {
 		if s.conductor != nil {
 			s.takeNote(n, s.drv.Now())
 		} else {
-			s.send(0, true, n)
+			s.send(s.conductedFrom(), true, n)
 		}
 	}
+}
+
+// conductedFrom is the share that has the conductor, if it is not this one.
+func (s *share) conductedFrom() int {
+	if s.cfg.Elsewhere != nil {
+		return Conductor
+	}
+	return 0
 }
 
 // sendOthers sends a note to every other share.
@@ -74,6 +82,9 @@ func (s *share) send(to int, urgent bool, n *fact.Note) {
 
 // send takes a note to a share, wherever it is.
 func (e *Engine) send(share int, urgent bool, n *fact.Note) error {
+	if share == Conductor {
+		return e.cfg.Elsewhere.Note(share, *n)
+	}
 	if s := e.here(share); s != nil {
 		return s.post(urgent, *n)
 	}

@@ -53,7 +53,7 @@ type share struct {
 	start      mono.Time
 	stopped    atomic.Bool
 	gauges     gauges
-	conductor  *conductor // nil but for the first share
+	conductor  *conductor // nil but for the first share of a run that is all here
 
 	turned       mono.Time        // when the last pass of the loop began
 	asleep       mono.Time        // until when it may have waited
@@ -108,7 +108,7 @@ func (s *share) setUp(start mono.Time, names *client.Names) {
 	s.env.Epoch = mono.WallOffset()/1000 - mark.Epoch
 	s.stride = int32((t.Clients() + shares - 1) / shares)
 	s.clients = make([]client.Client, 0, s.stride)
-	if s.number == 0 {
+	if s.number == 0 && s.cfg.Elsewhere == nil {
 		s.conductor = newConductor(t)
 	}
 }

@@ -181,9 +181,10 @@ func startWorker(tool string, at []byte, run string, number int, flags []string,
 }
 
 // engine makes the engine that has the account of what the workers tell.
-func (f *fleet) engine(t *trial.Trial) *engine.Engine {
+func (f *fleet) engine(t *trial.Trial, to *places) *engine.Engine {
 	return engine.New(engine.Config{Trial: t, Run: f.order.Run, Shares: f.order.Workers * f.order.Loops,
-		Elsewhere: f.lead, Machines: f.machines.byShare(f.order.Loops), Start: mono.Now().Add(settingUp +
+		Places: to.routes, Elsewhere: f.lead, Machines: f.machines.byShare(f.order.Loops),
+		Start: mono.Now().Add(settingUp +
 			time.Duration(t.Clients())*perClient)})
 }
 

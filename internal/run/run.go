@@ -175,7 +175,7 @@ func start(ctx context.Context, o Options, server *process.Server) (*Run, error)
 	r.pressure = pressure.Watch(func() ([]int, bool) { return pressure.Listening(served) })
 	if fleet != nil {
 		r.kernel = fleet.kernelTimes
-		r.engine = fleet.engine(t)
+		r.engine = fleet.engine(t, to)
 	} else {
 		giveProcessors(n)
 		r.kernel = l.drivers[0].KernelTimes()

@@ -35,6 +35,8 @@ type Config struct {
 type Account interface {
 	// Put takes what a share tells; the batch's log is empty afterwards.
 	Put(share int, b *fact.Batch)
+	// Post takes a note to the conductor.
+	Post(share int, n fact.Note) error
 	// Fail ends the run.
 	Fail(error)
 }
@@ -75,7 +77,8 @@ type readied struct {
 // A worker is what the lead knows of one.
 type worker struct {
 	seq    counter
-	notes  uint64 // sent to it
+	notes  uint64  // sent to it
+	told   counter // notes that it has sent
 	heard  time.Time
 	busy   bool // a batch of it is being worked through
 	shares []told
@@ -154,7 +157,8 @@ func (l *Lead) Expect(cfg Config) error {
 			listen(l.facts, l.subject("facts", i), func(m *nats.Msg) { l.takes(i, m.Data) }),
 			hear(l.facts, l.subject("done", i), l.failed, func(_ *nats.Msg, d done) { l.ended(i, d) }))
 	}
-	if err = errors.Join(err, l.facts.Flush()); err != nil {
+	err = errors.Join(err, listen(l.notes, l.subject("notes", engine.Conductor), l.conduct))
+	if err = errors.Join(err, l.facts.Flush(), l.notes.Flush()); err != nil {
 		return fmt.Errorf("workers: %w", err)
 	}
 	return nil
@@ -244,6 +248,27 @@ func (l *Lead) takes(from int, b []byte) {
 	}
 }
 
+// conduct takes a note of a worker to the conductor.
+func (l *Lead) conduct(m *nats.Msg) {
+	from, seq, share, notes, err := parseNote(m.Data)
+	l.mu.Lock()
+	a := l.account
+	switch {
+	case err != nil:
+	case a == nil || share != engine.Conductor || from < 0 || from >= len(l.workers):
+		err = errors.New("workers: a note for nobody")
+	default:
+		err = l.workers[from].told.follows(seq, "notes")
+	}
+	l.mu.Unlock()
+	for _, n := range notes {
+		if err == nil {
+			err = a.Post(share, n)
+		}
+	}
+	l.failed(err)
+}
+
 // failed ends the run.
 func (l *Lead) failed(err error) {
 	l.mu.Lock()
@@ -265,10 +290,27 @@ func (l *Lead) ended(from int, d done) {
 	l.mu.Unlock()
 	switch {
 	case d.NotReached:
-		l.failed(engine.ErrNotReached)
+		go l.notReached(from)
 	case d.Wrong != "":
 		l.Lose(from, "failed: "+d.Wrong)
 	}
+}
+
+// notReached ends the run as nothing can be reached. Why that is a worker has told before, but that may be on its way.
+func (l *Lead) notReached(by int) {
+	for end := time.Now().Add(lastWords); time.Now().Before(end); time.Sleep(time.Millisecond) {
+		l.mu.Lock()
+		all, w := true, &l.workers[by]
+		for i := range w.shares {
+			all = all && w.shares[i].ended
+		}
+		all = all && !w.busy
+		l.mu.Unlock()
+		if all {
+			break
+		}
+	}
+	l.failed(engine.ErrNotReached)
 }
 
 // Ended gives a worker up whose process has ended, unless it has told everything. What it told before may be on its
@@ -345,7 +387,8 @@ func (l *Lead) Lose(number int, why string) {
 		lost.Clients += clients
 		lost.At = max(lost.At, time.Duration(t.upTo))
 		for c := share; c < l.cfg.Clients; c += l.cfg.Workers * l.cfg.Shares { // nobody is to wait for them
-			if err := l.Note(0, fact.Note{At: t.upTo, Kind: fact.Ended, Client: ledger.Client(c), By: 1}); err != nil {
+			if err := a.Post(engine.Conductor, fact.Note{At: t.upTo, Kind: fact.Ended, Client: ledger.Client(c),
+				By: 1}); err != nil {
 				l.failed(err)
 			}
 		}

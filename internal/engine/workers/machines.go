@@ -179,11 +179,11 @@ func (l *Lead) ask(ctx context.Context, m Offer, what string, v any) error {
 
 // Endings has f called when the process of a worker on another machine has ended.
 func (l *Lead) Endings(f func(worker int, why string)) error {
-	return hear(l.notes, l.of("ended"), l.failed, func(_ *nats.Msg, e ending) {
+	return errors.Join(hear(l.notes, l.of("ended"), l.failed, func(_ *nats.Msg, e ending) {
 		if e.Worker >= 0 && e.Worker < len(l.workers) {
 			f(e.Worker, e.Why)
 		}
-	})
+	}), l.notes.Flush())
 }
 
 // An Agent offers this machine to who leads runs.

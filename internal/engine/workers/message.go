@@ -8,7 +8,7 @@
 //	facts.W    worker to lead: batches of facts (package fact), numbered, at most credit of them on their way; and an
 //	           empty one of the lead's own behind them, if the worker's process has ended.
 //	credit.W   lead to worker: one of them was worked through.
-//	notes.W    to worker W: notes for one of its shares, numbered by sender.
+//	notes.W    to worker W: notes for one of its shares, numbered by sender; notes.-1: for the conductor, at the lead.
 //	orders     lead to workers: stop, or a fault by hand; numbered.
 //	done.W     worker to lead: its shares have ended, and how.
 //	ended      machine to lead: the process of a worker there has ended.
@@ -31,6 +31,7 @@ import (
 
 	"github.com/nats-io/nats.go"
 
+	"tidepull/internal/engine"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/trial"
 )
@@ -108,7 +109,7 @@ func parseFacts(b []byte) (seq uint64, share int, batch fact.Batch, err error) {
 func appendNote(dst []byte, from int, seq uint64, share int, n fact.Note) []byte {
 	dst = binary.AppendUvarint(dst, uint64(from+1))
 	dst = binary.AppendUvarint(dst, seq)
-	dst = binary.AppendUvarint(dst, uint64(share))
+	dst = binary.AppendUvarint(dst, uint64(share-engine.Conductor))
 	return fact.AppendNotes(dst, []fact.Note{n})
 }
 
@@ -121,7 +122,7 @@ func parseNote(b []byte) (from int, seq uint64, share int, notes []fact.Note, er
 	if err == nil {
 		notes, err = fact.ParseNotes(b)
 	}
-	return int(f) - 1, seq, share, notes, err
+	return int(f) - 1, seq, share + engine.Conductor, notes, err
 }
 
 func parseHead(b []byte) (seq uint64, share int, rest []byte, err error) {
@@ -130,7 +131,7 @@ func parseHead(b []byte) (seq uint64, share int, rest []byte, err error) {
 		return 0, 0, nil, errShort
 	}
 	s, m := binary.Uvarint(b[n:])
-	if m <= 0 || s >= trial.MaxLoops {
+	if m <= 0 || s > trial.MaxLoops {
 		return 0, 0, nil, errShort
 	}
 	return seq, int(s), b[n+m:], nil

@@ -42,8 +42,8 @@ type Worker struct {
 	waited  atomic.Int64
 	shares  []held // those here; each belongs to its share's goroutine
 	sending sync.Mutex
-	seq     uint64 // of facts
-	sent    []uint64
+	seq     uint64         // of facts
+	sent    map[int]uint64 // notes, by who they were for
 	buf     []byte
 }
 
@@ -58,7 +58,8 @@ var ErrLeadGone = errors.New("the process that leads the run is gone")
 
 // Join connects a worker to the lead of a run, and gives what it is to do.
 func Join(ctx context.Context, at *Address, run string, number int) (*Worker, []byte, error) {
-	w := &Worker{run: run, number: number, begins: make(chan mono.Time, 1), credits: make(chan struct{}, credit)}
+	w := &Worker{run: run, number: number, sent: map[int]uint64{}, begins: make(chan mono.Time, 1),
+		credits: make(chan struct{}, credit)}
 	w.ctx, w.end = context.WithCancelCause(ctx)
 	for range credit {
 		w.credits <- struct{}{}
@@ -174,12 +175,12 @@ func (w *Worker) Serve(e *engine.Engine) error {
 
 // Note implements engine.Elsewhere.
 func (w *Worker) Note(share int, n fact.Note) error {
-	to := share / w.per
+	to := share
+	if share != engine.Conductor {
+		to = share / w.per
+	}
 	w.sending.Lock()
 	defer w.sending.Unlock()
-	for len(w.sent) <= to {
-		w.sent = append(w.sent, 0)
-	}
 	w.sent[to]++
 	return w.notes.Publish(w.subject("notes", to), appendNote(nil, w.number, w.sent[to], share, n))
 }

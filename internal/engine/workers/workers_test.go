@@ -41,6 +41,8 @@ func (a *slowAccount) Put(_ int, b *fact.Batch) {
 	}
 }
 
+func (a *slowAccount) Post(int, fact.Note) error { return nil }
+
 func (a *slowAccount) Fail(err error) {
 	a.mu.Lock()
 	defer a.mu.Unlock()
