@@ -111,11 +111,12 @@ var ErrNotReached = errors.New("engine: nothing can be reached")
 
 // An Engine carries out one trial.
 type Engine struct {
-	cfg     Config
-	real    bool // the processor time that threads use is measured
-	shares  []*share
-	account *account.Account
-	working sync.Mutex // held by the share that works on the account
+	cfg      Config
+	real     bool  // the processor time that threads use is measured, and the process's memory
+	resident int64 // the process's memory before it has clients
+	shares   []*share
+	account  *account.Account
+	working  sync.Mutex // held by the share that works on the account
 
 	conducting sync.Mutex
 	conductor  *conductor // nil: the first share has it, or another process
@@ -213,6 +214,7 @@ func (e *Engine) Throw(f *trial.Fault, on bool) error {
 func (e *Engine) Run(ctx context.Context) error {
 	defer close(e.reports)
 	defer e.ownThread()()
+	e.resident = machine.Resident()
 	e.setUp()
 	close(e.set)
 	if wait := e.cfg.Start.Sub(mono.Now()); e.cfg.Start != 0 && wait > 0 {

@@ -218,6 +218,9 @@ func (s *share) part(tick int, all bool) *fact.Part {
 	s.countPath()
 	p := &fact.Part{Tick: tick, Reasons: s.env.Reasons.All(), Said: slices.Clone(s.env.Said)}
 	p.Closed, p.Open = s.book.Take(all)
+	if s.number == s.cfg.First && s.engine.real {
+		p.Grown = max(0, machine.Resident()-s.engine.resident)
+	}
 	return p
 }
 

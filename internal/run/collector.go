@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"tidepull/internal/engine/account"
-	"tidepull/internal/engine/machine"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
@@ -15,7 +14,6 @@ import (
 // A Collector sums up the reports of an engine to snapshots. It has one owner.
 type Collector struct {
 	clean    *logbook.Window // of the last snapshot
-	base     int64           // resident memory before the clients set out
 	perOpen  float64
 	mostOpen int
 	past     *Past
@@ -75,10 +73,9 @@ func (c *Collector) take(r *account.Report) (all sums, err error) {
 	return all, all.add(r.Open[len(c.resting):]...)
 }
 
-// NewCollector makes one for a run that has just begun, which is held against limits. base is how much memory is the
-// process's before it has clients, in bytes; 0: theirs is not told apart.
-func NewCollector(limits []trial.Limit, grace time.Duration, base int64) *Collector {
-	return &Collector{past: NewPast(limits, grace), base: base}
+// NewCollector makes one for a run that has just begun, which is held against limits.
+func NewCollector(limits []trial.Limit, grace time.Duration) *Collector {
+	return &Collector{past: NewPast(limits, grace)}
 }
 
 // Add takes the next report, with what the server's process used so far, and gives the run as it stands.
@@ -93,10 +90,10 @@ func (c *Collector) Add(r account.Report, server []Sample) (*Snapshot, error) {
 	if all.total.Total.Lost > 0 { // most of the time there is nothing to look for
 		all.total.SurelyLost = c.past.surelyLost(r.Open)
 	}
-	if open := all.total.Most.Open; open > c.mostOpen && c.base > 0 {
+	if open := all.total.Most.Open; open > c.mostOpen && r.Grown > 0 {
 		c.mostOpen = open
 		if open >= leastForMemory {
-			c.perOpen = max(0, float64(machine.Resident()-c.base)/float64(open))
+			c.perOpen = float64(r.Grown) / float64(open)
 		}
 	}
 	s := &Snapshot{Elapsed: r.Elapsed, Leg: r.Leg, Entries: append(slices.Clip(c.past.Seconds), r.Open...),

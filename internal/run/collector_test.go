@@ -16,7 +16,7 @@ import (
 func TestCollectorSums(t *testing.T) {
 	for seed := range uint64(10) {
 		random := rand.New(rand.NewPCG(seed, 1))
-		c := NewCollector(nil, 0, 0)
+		c := NewCollector(nil, 0)
 		var closed, open []*logbook.Entry
 		changed := func(e logbook.Entry) *logbook.Entry {
 			var h meter.Hist

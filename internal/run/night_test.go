@@ -30,7 +30,7 @@ func TestNight(t *testing.T) {
 		l.Ask(c, room[i%rooms], 0)
 		l.Enter(c, room[i%rooms], 0)
 	}
-	c := NewCollector(nil, 0, 0)
+	c := NewCollector(nil, 0)
 	var snap *Snapshot
 	owed := int64(0)
 	heap := func() int64 {

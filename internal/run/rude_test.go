@@ -103,7 +103,7 @@ func playRude(t *testing.T, source string, server rude.Server) *Snapshot {
 	failed := make(chan error, 1)
 	go func() { failed <- loop.Run(context.Background()) }()
 	defer stop()
-	c := NewCollector(Limits(tr), tr.Grace, 0)
+	c := NewCollector(Limits(tr), tr.Grace)
 	s := &Snapshot{}
 	for report := range loop.Reports() {
 		if s, err = c.Add(report, nil); err != nil {

@@ -276,11 +276,7 @@ func (r *Run) collect(failed <-chan error) {
 	defer close(r.done)
 	defer r.cancel()
 	limits := Limits(r.trial)
-	base := machine.Resident()
-	if r.fleet != nil {
-		base = 0 // the clients' memory is elsewhere
-	}
-	c := NewCollector(limits, r.trial.Grace, base)
+	c := NewCollector(limits, r.trial.Grace)
 	watch := startAlerts(r.trial)
 	for report := range r.engine.Reports() {
 		happened, server := r.breaker.told()

@@ -30,6 +30,7 @@ type Report struct {
 	Bodies  []lane.Body      // of messages in the lanes, each reported once
 	// Differences are of messages that came otherwise than they were said, each reported once.
 	Differences []Difference
+	Grown       int64 // memory of all processes with clients, since before they had any, in bytes; 0: not known
 	Unkept      int
 	Held        int // reports that could not be handed over in time and were put off
 	Last        bool
@@ -70,6 +71,7 @@ func (a *Account) Report() (Report, error) {
 	reasons.Add(a.reasons.All())
 	for i := range a.shares {
 		reasons.Add(a.shares[i].part.Reasons)
+		r.Grown += a.shares[i].part.Grown
 		for k, said := range a.shares[i].part.Said {
 			if k == len(r.Said) {
 				r.Said = append(r.Said, false)

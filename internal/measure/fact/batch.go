@@ -28,6 +28,9 @@ type Part struct {
 	Open    []*logbook.Entry // the others, as they stand
 	Reasons map[string]int   // why connections were refused or broke, and what was missed
 	Said    []bool           // by number of a step: some client has said what it says
+	// Grown is by how many bytes the memory of the share's process has grown since before its clients were made; 0 but
+	// for the first of its shares.
+	Grown int64 `json:",omitempty"`
 }
 
 // LastTick is that of a share's last part.

@@ -89,7 +89,7 @@ func TestDay(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer s.Close()
-	c, k := run.NewCollector(run.Limits(tr), tr.Grace, 0), &Keeper{store: s, tool: "test"}
+	c, k := run.NewCollector(run.Limits(tr), tr.Grace), &Keeper{store: s, tool: "test"}
 	var snap *run.Snapshot
 	var heap []uint64 // in use, by quarter of an hour
 	second := -1
