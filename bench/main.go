@@ -33,11 +33,11 @@ func main() {
 	rounds := flag.Int("rounds", 3, "how often each thing is measured")
 	out := flag.String("o", "docs/performance.md", "where the report goes")
 	loops := flag.Int("fed", 0, "only feed so many loops from memory, and print the deliveries a second")
-	alone := flag.Bool("transports", false, "only compare transports, and print it")
-	beside := flag.Bool("beside", false, "only measure the engine beside the bare reader, and print the ratios")
-	screen := flag.Bool("screen", false, "only measure a screen beside none, and print the ratios")
-	dealt := flag.Bool("dealt", false, "only measure clients that are dealt out, and more of them, and print it")
+	only := flag.String("only", "", "measure this alone, and print it: beside (the engine beside the bare reader), "+
+		"screen (beside none), transports, dealt (clients that are dealt out, and more of them)")
 	flag.Parse()
+	back, own := aside()
+	defer back()
 	if *rounds < 1 {
 		fmt.Fprintf(os.Stderr, "bench: -rounds %d: at least one is needed\n", *rounds)
 		os.Exit(2)
@@ -45,13 +45,15 @@ func main() {
 	if *loops > 0 {
 		perSecond, err := fed(*loops)
 		if err != nil {
+			back()
 			fmt.Fprintln(os.Stderr, "bench:", err)
 			os.Exit(1)
 		}
 		fmt.Println(perSecond)
 		return
 	}
-	if err := bench(*rounds, *out, *alone, *beside, *screen, *dealt); err != nil {
+	if err := bench(*rounds, *out, *only, own); err != nil {
+		back()
 		fmt.Fprintln(os.Stderr, "bench:", err)
 		os.Exit(1)
 	}
@@ -64,7 +66,7 @@ type bencher struct {
 	reader string
 }
 
-func bench(rounds int, out string, transports, beside, screen, dealt bool) error {
+func bench(rounds int, out, only string, own bool) error {
 	dir, err := os.MkdirTemp("", "tidepull-bench")
 	if err != nil {
 		return err
@@ -77,8 +79,9 @@ func bench(rounds int, out string, transports, beside, screen, dealt bool) error
 			return fmt.Errorf("%s: %w\n%s", strings.Join(build, " "), err, text)
 		}
 	}
-	r := report{costs: make([]cost, len(ways)), spread: make([][]float64, len(spreads))}
-	if dealt {
+	r := report{own: own, costs: make([]cost, len(ways)), spread: make([][]float64, len(spreads))}
+	switch only {
+	case "dealt":
 		for range rounds {
 			if err := b.dealt(&r); err != nil {
 				return err
@@ -86,11 +89,9 @@ func bench(rounds int, out string, transports, beside, screen, dealt bool) error
 		}
 		fmt.Print(r.spreadText())
 		return nil
-	}
-	if beside {
+	case "beside":
 		return b.ratios(rounds)
-	}
-	if screen {
+	case "screen":
 		for range rounds {
 			plainly, shown, err := b.screens()
 			if err != nil {
@@ -99,8 +100,7 @@ func bench(rounds int, out string, transports, beside, screen, dealt bool) error
 			fmt.Printf("headless %.2f us, with a screen %.2f us a delivery: %.2f\n", plainly, shown, shown/plainly)
 		}
 		return nil
-	}
-	if transports {
+	case "transports":
 		for range rounds {
 			if err := b.transports(r.costs); err != nil {
 				return err
@@ -111,6 +111,9 @@ func bench(rounds int, out string, transports, beside, screen, dealt bool) error
 		}
 		fmt.Print(transportsText(r.costs))
 		return nil
+	case "":
+	default:
+		return fmt.Errorf("-only %s: it may be beside, screen, transports or dealt", only)
 	}
 	for round := range rounds {
 		fmt.Printf("round %d of %d\n", round+1, rounds)
@@ -160,6 +163,7 @@ func (b *bencher) ratios(rounds int) error {
 
 // A report holds what each round measured.
 type report struct {
+	own            bool // in a control group of its own
 	one, small     besides
 	screen         besides   // bare: headless; engine: with a screen
 	errP50, errP99 []float64 // the tool's fan-out less the truth, microseconds
@@ -624,6 +628,14 @@ func ratios(a, b []float64) []float64 {
 	return out
 }
 
+// apart says whether what was measured had the cores to itself.
+func apart(own bool) string {
+	if own {
+		return " It ran in a control\ngroup of its own, to which other work on the machine gave way."
+	}
+	return " Other work on the\nmachine had the same right to its cores: control groups take root."
+}
+
 func (r *report) text(rounds int) string {
 	var t strings.Builder
 	p := func(format string, a ...any) { fmt.Fprintf(&t, format+"\n", a...) }
@@ -634,7 +646,7 @@ func (r *report) text(rounds int) string {
 	p("Written by `make bench` on %s (%s/%s, %d cores, Go %s), %d rounds, during which",
 		time.Now().Format("2006-01-02"), runtime.GOOS, runtime.GOARCH, runtime.NumCPU(),
 		strings.TrimPrefix(runtime.Version(), "go"), rounds)
-	p("%.0f %% of the machine's core time was taken away by what it runs on.\n", 100*median(r.stolen))
+	p("%.0f %% of the machine's core time was taken away by what it runs on.%s\n", 100*median(r.stolen), apart(r.own))
 	p("The stand-in serves its rooms from the first core. On the second sit, at the same")
 	p("time and in the same rooms, a bare reader in C with %d clients that only counts", clients)
 	p("frames, and the engine with %d and all its accounting. In one room five messages a", clients)
