@@ -30,6 +30,11 @@ func random(r *rand.Rand) Batch {
 			Client: int32(few(32)), Peer: int32(few(32)), Room: int32(few(32)), Size: uint32(few(31)),
 			Check: int16(few(16)),
 			Kind:  Kind(r.IntN(int(numKinds))), What: uint8(few(7)), Flags: uint8(few(7))}
+		if n := len(b.Facts); n > 0 && r.IntN(2) == 0 { // the same message at another client
+			f = b.Facts[r.IntN(n)]
+			f.At, f.Client, f.Time = at, f.Client+int32(r.IntN(100)), at-mono.Time(r.IntN(1<<20))
+			f.from, f.to = 0, 0
+		}
 		if r.IntN(3) > 0 {
 			b.Add(f)
 		} else {
