@@ -10,7 +10,6 @@ import (
 	"os/signal"
 	"runtime/debug"
 	"syscall"
-	"time"
 
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/workers"
@@ -42,20 +41,17 @@ func (c *workCommand) Run() error {
 	ctx, cancel := context.WithCancelCause(context.Background())
 	defer cancel(nil)
 	end := func() { cancel(errAlone) }
-	own := run.Own{Agrees: c.Agree}
-	var off time.Duration
+	own := &run.Own{Agrees: c.Agree}
 	if c.Follow {
 		r, w := io.Pipe()
 		own.Course = r
 		go passOn(w, end)
-		var err error
-		if off, err = own.WaitForCourse(); err != nil {
+		if err := own.WaitForCourse(); err != nil {
 			return err
 		}
 	} else {
 		go passOn(nil, end)
 	}
-	own.Off = off
 	err := run.Work(ctx, &at, c.RunID, c.Number, own, func(s *trial.Source) (*trial.Trial, error) {
 		t, err := language.Again(s)
 		if err == nil {

@@ -39,13 +39,15 @@ type Config struct {
 	// that is here. Those who are elsewhere are reached by Elsewhere; nil: all shares are here, and the account.
 	Shares, First int
 	Elsewhere     Elsewhere
-	Machines      []int             // on which machine each share is, for the account; nil: all are on one
-	Start         mono.Time         // when the run begins; 0: at once
-	Paths         []*impair.Driver  // the layer of each driver that faults on the path are for; nil: there are none
-	Kernels       []*traffic.Driver // the layer of each driver by which the system does some faults; nil: it does none
-	Places        [][]client.Place  // where clients connect to: of each route, its nodes
-	Web           wire.Endpoint     // for HTTP requests
-	WebHost       string            // for their Host field
+	Machines      []int // on which machine each share is, for the account; nil: all are on one
+	// Off is by how much the clock of a share's machine may be off the lead's; nil: it is the same.
+	Off     func(share int) time.Duration
+	Start   mono.Time         // when the run begins; 0: at once
+	Paths   []*impair.Driver  // the layer of each driver that faults on the path are for; nil: there are none
+	Kernels []*traffic.Driver // the layer of each driver by which the system does some faults; nil: it does none
+	Places  [][]client.Place  // where clients connect to: of each route, its nodes
+	Web     wire.Endpoint     // for HTTP requests
+	WebHost string            // for their Host field
 	// Find, if set, gives the address of a place such as "http://127.0.0.1:8080" that an
 	// answer leads to.
 	Find func(place string) (wire.Endpoint, bool)

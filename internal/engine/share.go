@@ -203,6 +203,9 @@ func (s *share) flushFacts(now mono.Time) {
 
 // deliver hands the batch over.
 func (s *share) deliver() {
+	if s.cfg.Off != nil {
+		s.batch.Off = s.cfg.Off(s.number)
+	}
 	if err := s.engine.deliverFacts(s.number, &s.batch); err != nil {
 		s.failure = err
 	}

@@ -250,7 +250,7 @@ func (f *fleet) processes() (p Processes) {
 
 // Work is what a worker process does: it joins the lead of a run, and serves its part of the clients. It returns when
 // those have ended, or the lead is gone.
-func Work(ctx context.Context, at *workers.Address, run string, number int, own Own,
+func Work(ctx context.Context, at *workers.Address, run string, number int, own *Own,
 	read func(*trial.Source) (*trial.Trial, error)) error {
 	w, b, err := workers.Join(ctx, at, run, number)
 	if err != nil {
@@ -262,9 +262,8 @@ func Work(ctx context.Context, at *workers.Address, run string, number int, own 
 		return fmt.Errorf("what the lead wants: %w", err)
 	}
 	w.Deal(order.Loops)
-	w.SetOff(own.Off)
 	if own.Course != nil {
-		go own.follow(w)
+		go own.follow()
 	}
 	t, to, l, err := prepare(w.Context(), &order, number, own, read)
 	kernelTimes := err == nil && l.drivers[0].KernelTimes()
@@ -277,7 +276,7 @@ func Work(ctx context.Context, at *workers.Address, run string, number int, own 
 	defer watcher.Stop()
 	giveProcessors(order.Loops)
 	e := l.engine(engine.Config{Trial: t, Run: order.Run, Shares: order.Workers * order.Loops,
-		First: number * order.Loops, Elsewhere: w, Start: start}, to, watcher)
+		First: number * order.Loops, Elsewhere: w, Start: start, Off: own.off()}, to, watcher)
 	if err := w.Serve(e); err != nil {
 		return err
 	}
@@ -290,7 +289,7 @@ func Work(ctx context.Context, at *workers.Address, run string, number int, own 
 }
 
 // prepare does what a worker can do before the run begins.
-func prepare(ctx context.Context, order *workOrder, number int, own Own, read func(*trial.Source) (*trial.Trial,
+func prepare(ctx context.Context, order *workOrder, number int, own *Own, read func(*trial.Source) (*trial.Trial,
 	error)) (
 	*trial.Trial, *places, *layers, error) {
 	machine.RaiseFileLimit()

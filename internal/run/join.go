@@ -17,6 +17,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"tidepull/internal/base/plain"
@@ -40,25 +41,35 @@ type Joining struct {
 
 // An Own is what a worker knows of the machine that it is on, if that is not its lead's.
 type Own struct {
-	Course io.Reader     // lines with the courses of its clock (clocks.Course as JSON); nil: it has the lead's clock
-	Off    time.Duration // by how much the clock may be off the lead's, at first
-	Agrees []string      // the targets that the machine loads; nil: all
+	Course io.Reader // lines with the courses of its clock (clocks.Course as JSON); nil: it has the lead's clock
+	Agrees []string  // the targets that the machine loads; nil: all
+
+	by atomic.Int64 // how much the clock may be off the lead's, in nanoseconds
+}
+
+// off says by how much the clock of each share may be off the lead's; nil: they have the same.
+func (o *Own) off() func(int) time.Duration {
+	if o.Course == nil {
+		return nil
+	}
+	return func(int) time.Duration { return time.Duration(o.by.Load()) }
 }
 
 // WaitForCourse takes the first course: until then nothing is done that depends on the time.
-func (o *Own) WaitForCourse() (time.Duration, error) {
+func (o *Own) WaitForCourse() error {
 	d := json.NewDecoder(o.Course)
 	var c clocks.Course
 	if err := d.Decode(&c); err != nil {
-		return 0, fmt.Errorf("the machine's clock: %w", err)
+		return fmt.Errorf("the machine's clock: %w", err)
 	}
 	o.Course = io.MultiReader(d.Buffered(), o.Course)
 	machine.Follow(c.Here, c.There, c.Rate)
-	return c.Off, nil
+	o.by.Store(int64(c.Off))
+	return nil
 }
 
 // follow takes the courses that come, until there are no more.
-func (o *Own) follow(w *workers.Worker) {
+func (o *Own) follow() {
 	d := json.NewDecoder(o.Course)
 	for {
 		var c clocks.Course
@@ -66,7 +77,7 @@ func (o *Own) follow(w *workers.Worker) {
 			return // its input has ended, and so does the worker
 		}
 		machine.Follow(c.Here, c.There, c.Rate)
-		w.SetOff(c.Off)
+		o.by.Store(int64(c.Off))
 	}
 }
 

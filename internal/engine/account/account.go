@@ -106,7 +106,7 @@ func New(cfg Config) *Account {
 	}
 	if cfg.Machines != nil {
 		a.apart = apart{machine: cfg.Machines, off: make([]time.Duration, cfg.Shares),
-			moving: map[ledger.Client]int{}, numbers: map[uint64]int{}}
+			entering: map[ledger.Client]int{}, numbers: map[uint64]int{}}
 	}
 	c := ledger.Config{Run: cfg.Run, Crews: len(t.Crews), Shares: cfg.Shares, Announcements: t.Dialect.Announces(),
 		Prompt: t.Prompt, Grace: t.Grace, Keep: keepWrong, Sample: keepGood, Order: t.Target.Order,

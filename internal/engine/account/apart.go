@@ -18,9 +18,9 @@ type apart struct {
 	off     []time.Duration // by share
 	// waiting are facts that are not to be believed before it is certain that nothing said on another machine came
 	// before them, by when that is, the first of them first.
-	waiting []later
-	moving  map[ledger.Client]int // how many of each wait that say that it is in a room, or out of it
-	numbers map[uint64]int        // how many wait for each message
+	waiting  []later
+	entering map[ledger.Client]int // how many of each wait that say that it is in a room
+	numbers  map[uint64]int        // how many wait for each message
 }
 
 // A later is a fact that waits.
@@ -64,7 +64,7 @@ func (a *Account) wait(s *share, f *fact.Fact, by time.Duration) {
 	if f.Kind == fact.Gets {
 		p.numbers[f.Number]++
 	} else {
-		p.moving[f.Client]++
+		p.entering[f.Client]++
 	}
 }
 
@@ -76,9 +76,9 @@ func (a *Account) catchUpTo(t mono.Time) {
 	a.catchUpIf(func(l *later) bool { return l.due <= t }, true)
 }
 
-// catchUpWith applies at once which rooms a client is in, and which not: what it tells next may follow from that.
+// catchUpWith applies at once which rooms a client is in: what it tells next may follow from that.
 func (a *Account) catchUpWith(c ledger.Client) {
-	if a.apart.moving[c] > 0 {
+	if a.apart.entering[c] > 0 {
 		a.catchUpIf(func(l *later) bool { return l.fact.Kind != fact.Gets && l.fact.Client == c }, false)
 	}
 }
@@ -113,12 +113,8 @@ func (a *Account) catchUpIf(is func(*later) bool, first bool) {
 			a.gets(f)
 			continue
 		}
-		less(p.moving, f.Client)
-		if room := now[i].from.room(f); f.Kind == fact.Enters {
-			a.ledger.Enter(f.Client, room, a.now)
-		} else {
-			a.ledger.Left(f.Client, room, a.now)
-		}
+		less(p.entering, f.Client)
+		a.ledger.Enter(f.Client, now[i].from.room(f), a.now)
 	}
 }
 
@@ -137,17 +133,6 @@ func (a *Account) enters(s *share, f *fact.Fact) {
 		return
 	}
 	a.ledger.Enter(f.Client, s.room(f), f.At)
-}
-
-// isOut books that a client is out of a room. It is owed nothing from here on; but what was said on another machine may
-// have been said before, and was rightly sent to it.
-func (a *Account) isOut(s *share, f *fact.Fact) {
-	if by := a.apart.others(a.shareOf(f.Client)); by > 0 && len(a.apart.waiting) < mostWaiting {
-		a.ledger.Quit(f.Client, s.room(f), f.At)
-		a.wait(s, f, by)
-		return
-	}
-	a.ledger.Left(f.Client, s.room(f), f.At)
 }
 
 // comesBefore reports whether a message seems to come before it is said on another machine, and has it wait for that.

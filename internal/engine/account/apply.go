@@ -46,7 +46,7 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 		l.Quit(f.Client, s.room(f), f.At)
 	case fact.IsOut:
 		a.unfollows(f.Client)
-		a.isOut(s, f)
+		l.Left(f.Client, s.room(f), f.At)
 	case fact.Closes:
 		a.unfollows(f.Client)
 		l.Cease(f.Client, f.At)
@@ -229,12 +229,12 @@ func (a *Account) says(from *share, f *fact.Fact) {
 // gets books that a marked message came.
 func (a *Account) gets(f *fact.Fact) {
 	// The number of the room is the one that its sender's share has given to it.
-	room, at, since := noRoom, f.Time, f.Since
+	room, at, since, off := noRoom, f.Time, f.Since, time.Duration(0)
 	if from := a.ledger.StreamOf(f.Number); from < len(a.shares) {
 		if a.comesBefore(f, from) {
 			return
 		}
-		if off := a.apart.between(from, a.shareOf(f.Client)); off > 0 {
+		if off = a.apart.between(from, a.shareOf(f.Client)); off > 0 {
 			if since == 0 {
 				since = at
 			}
@@ -250,7 +250,7 @@ func (a *Account) gets(f *fact.Fact) {
 		m.Run++
 	}
 	a.got[f.Client]++
-	a.arrival(ledger.Arrival{To: f.Client, Mark: m, At: at, Since: since, Past: f.Is(fact.History), Sum: f.Sum,
+	a.arrival(ledger.Arrival{To: f.Client, Mark: m, At: at, Since: since, Past: f.Is(fact.History), Sum: f.Sum, Apart: off,
 		Sheet: &a.book.Now().Sheet}, int(f.Size))
 }
 

@@ -29,9 +29,8 @@ const (
 type Worker struct {
 	run    string
 	number int
-	per    int          // shares of each worker
-	hold   int          // how many bytes of facts of a share may wait for a credit before its loop does
-	off    atomic.Int64 // by how much the process's clock may be off the lead's, in nanoseconds
+	per    int // shares of each worker
+	hold   int // how many bytes of facts of a share may wait for a credit before its loop does
 	facts  *nats.Conn
 	notes  *nats.Conn
 	ctx    context.Context // ended when the lead is gone, or a message is missing
@@ -98,9 +97,6 @@ func (w *Worker) failed(err error) { w.end(err) }
 func (w *Worker) Context() context.Context { return w.ctx }
 
 func (w *Worker) subject(what string, worker int) string { return line(w.run, what, worker) }
-
-// SetOff says by how much the process's clock may be off the lead's.
-func (w *Worker) SetOff(by time.Duration) { w.off.Store(int64(by)) }
 
 // Deal tells how many shares each worker has, before the run begins.
 func (w *Worker) Deal(shares int) { w.per, w.shares = shares, make([]held, shares) }
@@ -192,7 +188,7 @@ func (w *Worker) Facts(share int, b *fact.Batch) error {
 	}
 	h := &w.shares[share-w.number*w.per]
 	h.batch.TakeOver(&b.Log)
-	h.batch.UpTo, h.batch.Ended, h.batch.Off = b.UpTo, b.Ended, time.Duration(w.off.Load())
+	h.batch.UpTo, h.batch.Ended, h.batch.Off = b.UpTo, b.Ended, max(h.batch.Off, b.Off)
 	if b.Part != nil {
 		if was := h.batch.Part; was != nil { // it was not sent
 			b.Part.Closed = append(was.Closed, b.Part.Closed...)
@@ -221,6 +217,7 @@ func (w *Worker) Facts(share int, b *fact.Batch) error {
 	w.seq++
 	w.buf = appendFacts(w.buf[:0], w.seq, share, &h.batch)
 	h.batch.Clear()
+	h.batch.Off = 0
 	h.batch.Part = nil
 	if err := w.facts.Publish(w.subject("facts", w.number), w.buf); err != nil {
 		return fmt.Errorf("telling the lead: %w", err)

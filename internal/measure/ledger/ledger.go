@@ -329,7 +329,9 @@ type Arrival struct {
 	Since mono.Time // and at the earliest; 0 if At is known exactly
 	Past  bool      // it came as history
 	Sum   uint64    // the digest of its payload
-	Sheet *Sheet    // of the second of At, for what belongs to no row
+	// Apart is by how much the clocks of the sender's and the recipient's machine may differ.
+	Apart time.Duration
+	Sheet *Sheet // of the second of At, for what belongs to no row
 }
 
 // A Verdict is what an arrival was.
@@ -437,7 +439,7 @@ func (l *Ledger) judge(r *row, a Arrival, latency, least time.Duration, piled, a
 	case r.past.Has(slot):
 		r.note(a.To, Duplicate, latency)
 		return Duplicate
-	case l.mayHave(r, slot), l.keptFor(r, slot, a.To):
+	case l.mayHave(r, slot, a.Apart), l.keptFor(r, slot, a.To):
 		r.note(a.To, Allowed, latency)
 		return Allowed
 	}
@@ -484,7 +486,7 @@ func (l *Ledger) deliver(r *row, slot int, at mono.Time, latency, least time.Dur
 
 // mayHave reports whether a client that was not owed a message was at the edge
 // of its room: entering, or leaving, while the message was on its way.
-func (l *Ledger) mayHave(r *row, slot int) bool {
+func (l *Ledger) mayHave(r *row, slot int, apart time.Duration) bool {
 	s := &l.rooms[r.say.Room].seats[slot]
 	switch r.say.Audience {
 	case ToMember, ToSender:
@@ -498,7 +500,7 @@ func (l *Ledger) mayHave(r *row, slot int) bool {
 			return false
 		}
 	}
-	return s.inside() || s.over >= r.say.Sent
+	return s.inside() || s.over >= r.say.Sent.Add(-apart)
 }
 
 // keptFor reports whether a server may have kept a message for a client that was on its way from one route
