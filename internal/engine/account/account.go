@@ -104,10 +104,7 @@ func New(cfg Config) *Account {
 	if t.Target.Promise != nil {
 		a.departures = map[ledger.Client]*departure{}
 	}
-	if cfg.Machines != nil {
-		a.apart = apart{machine: cfg.Machines, off: make([]time.Duration, cfg.Shares),
-			entering: map[ledger.Client]int{}, numbers: map[uint64]int{}}
-	}
+	a.apart = newApart(cfg.Machines)
 	c := ledger.Config{Run: cfg.Run, Crews: len(t.Crews), Shares: cfg.Shares, Announcements: t.Dialect.Announces(),
 		Prompt: t.Prompt, Grace: t.Grace, Keep: keepWrong, Sample: keepGood, Order: t.Target.Order,
 		PastIsLive: t.Dialect.PastIsLive, Streams: !t.Target.HasDatagrams() && len(t.Target.Routes) <= 1,

@@ -61,7 +61,8 @@ func (a *Account) announce(c ledger.Client, k ledger.Kind, room ledger.Room, at 
 // that has not come to it yet: such announcements are judged by their number.
 func (a *Account) announced(said called, about, to ledger.Client, at mono.Time) (uint64, ledger.Client, bool) {
 	if len(a.cfg.Sharers(about)) == 0 {
-		number, open := a.ledger.Announced(said.kind, said.room, about)
+		number, open := a.ledger.Announced(said.kind, said.room, about,
+			at.Add(-a.apart.others(a.shareOf(to))))
 		return number, about, open
 	}
 	all := a.alikes[said]

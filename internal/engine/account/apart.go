@@ -16,22 +16,47 @@ import (
 type apart struct {
 	machine []int           // by share; nil: all are on one
 	off     []time.Duration // by share
-	// waiting are facts that are not to be believed before it is certain that nothing said on another machine came
-	// before them, by when that is, the first of them first.
-	waiting  []later
-	entering map[ledger.Client]int // how many of each wait that say that it is in a room
-	numbers  map[uint64]int        // how many wait for each message
+
+	// put off are facts that are not to be judged before it is certain what happened on other machines before them: by
+	// when that is, the first of them first. ofClient is how many of each client.
+	putOff   []later
+	ofClient map[ledger.Client]int
+
+	// early is what came to a client that nobody has said yet, and all that came to it behind that: in its order.
+	// unsaid says whose first such message is which, and overdue by when they are to be believed as they are.
+	early   map[ledger.Client][]fact.Fact
+	unsaid  map[uint64][]ledger.Client
+	overdue []overdue
+	waiting int // in early
+
+	spoken map[ledger.Room][]mono.Time // of late: when messages of a room first came to somebody
 }
 
-// A later is a fact that waits.
+// A later is a fact that waits, with its text, and whose it is.
 type later struct {
 	due  mono.Time
-	from *share
-	fact fact.Fact
+	of   *share
+	told fact.Log
+}
+
+// overdue is by when a message is to be believed that nobody has said.
+type overdue struct {
+	due    mono.Time
+	client ledger.Client
+	number uint64
 }
 
 // mostWaiting bounds what waits: nothing does for longer than clocks may be off.
 const mostWaiting = 1 << 17
+
+func newApart(machines []int) apart {
+	if machines == nil {
+		return apart{}
+	}
+	return apart{machine: machines, off: make([]time.Duration, len(machines)), ofClient: map[ledger.Client]int{},
+		early: map[ledger.Client][]fact.Fact{}, unsaid: map[uint64][]ledger.Client{},
+		spoken: map[ledger.Room][]mono.Time{}}
+}
 
 // between is by how much the clocks of two shares' machines may differ.
 func (p *apart) between(a, b int) time.Duration {
@@ -41,9 +66,6 @@ func (p *apart) between(a, b int) time.Duration {
 	return p.off[a] + p.off[b]
 }
 
-// shareOf is the share that has a client.
-func (a *Account) shareOf(c ledger.Client) int { return int(c) % len(a.shares) }
-
 // others is by how much the clock of a share's machine and that of any other may differ.
 func (p *apart) others(of int) (most time.Duration) {
 	for share := range p.machine {
@@ -52,96 +74,167 @@ func (p *apart) others(of int) (most time.Duration) {
 	return most
 }
 
-// wait puts a fact off.
-func (a *Account) wait(s *share, f *fact.Fact, by time.Duration) {
-	p := &a.apart
-	l := later{f.At.Add(by), s, *f}
-	i := len(p.waiting)
-	for i > 0 && p.waiting[i-1].due > l.due {
+// waits reports whether anything does.
+func (p *apart) waits() bool { return len(p.putOff)+p.waiting > 0 }
+
+// put puts something where it belongs by when it is due.
+func put[T any](all []T, one T, due func(T) mono.Time) []T {
+	i := len(all)
+	for i > 0 && due(all[i-1]) > due(one) {
 		i--
 	}
-	p.waiting = slices.Insert(p.waiting, i, l)
-	if f.Kind == fact.Gets {
-		p.numbers[f.Number]++
-	} else {
-		p.entering[f.Client]++
-	}
+	return slices.Insert(all, i, one)
 }
 
-// catchUpTo applies what has waited until an instant.
+// shareOf is the share that has a client.
+func (a *Account) shareOf(c ledger.Client) int { return int(c) % len(a.shares) }
+
+// catchUpTo believes what has waited until an instant.
 func (a *Account) catchUpTo(t mono.Time) {
-	if w := a.apart.waiting; len(w) == 0 || w[0].due > t {
-		return
+	p := &a.apart
+	for len(p.putOff) > 0 && p.putOff[0].due <= t {
+		l := p.putOff[0]
+		p.putOff = p.putOff[1:]
+		a.believe(&l)
 	}
-	a.catchUpIf(func(l *later) bool { return l.due <= t }, true)
+	for len(p.overdue) > 0 && p.overdue[0].due <= t {
+		c, number := p.overdue[0].client, p.overdue[0].number
+		p.overdue = p.overdue[1:]
+		if first := p.early[c]; len(first) == 0 || first[0].Number != number {
+			continue
+		}
+		if left := slices.DeleteFunc(p.unsaid[number], func(of ledger.Client) bool { return of == c }); len(left) > 0 {
+			p.unsaid[number] = left
+		} else {
+			delete(p.unsaid, number)
+		}
+		a.letIn(c, true)
+	}
 }
 
-// catchUpWith applies at once which rooms a client is in: what it tells next may follow from that.
+// catchUpWith believes at once what a client has told: what it tells next may follow from that.
 func (a *Account) catchUpWith(c ledger.Client) {
-	if a.apart.entering[c] > 0 {
-		a.catchUpIf(func(l *later) bool { return l.fact.Kind != fact.Gets && l.fact.Client == c }, false)
-	}
-}
-
-// catchUpOn applies at once what has waited for a message to be said.
-func (a *Account) catchUpOn(number uint64) {
-	if a.apart.numbers[number] > 0 {
-		a.catchUpIf(func(l *later) bool { return l.fact.Kind == fact.Gets && l.fact.Number == number }, false)
-	}
-}
-
-// catchUpIf applies what has waited, if is says so, or as long as it does.
-func (a *Account) catchUpIf(is func(*later) bool, first bool) {
-	p, kept := &a.apart, 0
-	var now []later
-	for i := range p.waiting {
-		if l := &p.waiting[i]; is(l) {
-			now = append(now, *l)
-			continue
-		} else if first {
-			kept += copy(p.waiting[kept:], p.waiting[i:])
-			break
-		}
-		p.waiting[kept] = p.waiting[i]
-		kept++
-	}
-	p.waiting = p.waiting[:kept]
-	for i := range now {
-		f := &now[i].fact
-		if f.Kind == fact.Gets {
-			less(p.numbers, f.Number)
-			a.gets(f)
-			continue
-		}
-		less(p.entering, f.Client)
-		a.ledger.Enter(f.Client, now[i].from.room(f), a.now)
-	}
-}
-
-// less counts one down.
-func less[K comparable](of map[K]int, k K) {
-	if of[k]--; of[k] <= 0 {
-		delete(of, k)
-	}
-}
-
-// enters books that a client is in a room. What is said on another machine from then on is owed to it only once that is
-// certain to have been said afterwards.
-func (a *Account) enters(s *share, f *fact.Fact) {
-	if by := a.apart.others(a.shareOf(f.Client)); by > 0 && len(a.apart.waiting) < mostWaiting {
-		a.wait(s, f, by)
+	p := &a.apart
+	if p.ofClient[c] == 0 {
 		return
 	}
-	a.ledger.Enter(f.Client, s.room(f), f.At)
+	var now []later
+	p.putOff = slices.DeleteFunc(p.putOff, func(l later) bool {
+		if l.told.Facts[0].Client == c {
+			now = append(now, l)
+		}
+		return l.told.Facts[0].Client == c
+	})
+	for i := range now {
+		a.believe(&now[i])
+	}
 }
 
-// comesBefore reports whether a message seems to come before it is said on another machine, and has it wait for that.
-func (a *Account) comesBefore(f *fact.Fact, from int) bool {
-	by := a.apart.between(from, a.shareOf(f.Client))
-	if by == 0 || f.Is(fact.Foreign) || a.ledger.Knows(f.Number) || a.now >= f.At.Add(by) ||
-		len(a.apart.waiting) >= mostWaiting {
+func (a *Account) believe(l *later) {
+	f := &l.told.Facts[0]
+	if a.apart.ofClient[f.Client]--; a.apart.ofClient[f.Client] <= 0 {
+		delete(a.apart.ofClient, f.Client)
+	}
+	f.At = a.now // the account's time does not go back
+	a.take(&share{rooms: l.of.rooms, log: l.told}, f)
+}
+
+// putsOff reports whether a fact is put off: that a client is in a room is believed once what is said on other machines
+// is certain to be said afterwards, and what it hears of others once all that they did before that is told.
+func (a *Account) putsOff(s *share, f *fact.Fact) bool {
+	p := &a.apart
+	switch f.Kind {
+	case fact.Enters, fact.Hears, fact.HearsMembers, fact.HearsNames, fact.HasHistory, fact.JudgesHistory:
+	default:
 		return false
 	}
-	a.wait(&a.shares[from], f, by)
+	by := p.others(a.shareOf(f.Client))
+	if by == 0 || len(p.putOff) >= mostWaiting {
+		return false
+	}
+	l := later{due: f.At.Add(by), of: s}
+	l.told.AddText(*f, s.log.TextOf(f))
+	p.putOff = put(p.putOff, l, func(l later) mono.Time { return l.due })
+	p.ofClient[f.Client]++
 	return true
+}
+
+// comesBefore reports whether a message seems to come before it is said on another machine, or behind such a one, and
+// has it wait for that.
+func (a *Account) comesBefore(f *fact.Fact) bool {
+	p := &a.apart
+	if p.machine == nil || p.waiting >= mostWaiting {
+		return false
+	}
+	behind := p.early[f.Client]
+	if len(behind) == 0 && !a.isUnsaid(f) {
+		return false
+	}
+	p.early[f.Client] = append(behind, *f)
+	if p.waiting++; len(behind) == 0 {
+		a.waitsFor(f)
+	}
+	return true
+}
+
+// isUnsaid reports whether a message that came may yet be said on another machine, as things stand.
+func (a *Account) isUnsaid(f *fact.Fact) bool {
+	by := a.apart.between(a.ledger.StreamOf(f.Number), a.shareOf(f.Client))
+	return by > 0 && !f.Is(fact.Foreign) && !a.ledger.Knows(f.Number) && a.now < f.At.Add(by)
+}
+
+// waitsFor has a client's first message wait to be said.
+func (a *Account) waitsFor(f *fact.Fact) {
+	p := &a.apart
+	p.unsaid[f.Number] = append(p.unsaid[f.Number], f.Client)
+	by := p.between(a.ledger.StreamOf(f.Number), a.shareOf(f.Client))
+	p.overdue = put(p.overdue, overdue{f.At.Add(by), f.Client, f.Number}, func(o overdue) mono.Time { return o.due })
+}
+
+// catchUpOn lets in what has waited for a message to be said.
+func (a *Account) catchUpOn(number uint64) {
+	clients := a.apart.unsaid[number]
+	delete(a.apart.unsaid, number)
+	for _, c := range clients {
+		a.letIn(c, false)
+	}
+}
+
+// letIn books what has waited of a client, up to the next that nobody has said yet; with anyway, the first whether it
+// was said or not.
+func (a *Account) letIn(c ledger.Client, anyway bool) {
+	p := &a.apart
+	for len(p.early[c]) > 0 {
+		f := p.early[c][0]
+		if !anyway && a.isUnsaid(&f) {
+			a.waitsFor(&f)
+			return
+		}
+		anyway = false
+		p.early[c] = p.early[c][1:]
+		p.waiting--
+		a.has(&f)
+	}
+	delete(p.early, c)
+}
+
+// spokenIn is how many messages of a room have come to somebody; 0 if all is on one machine.
+func (a *Account) spokenIn(room uint32) int {
+	if a.apart.machine == nil || int(room) >= a.ledger.Rooms() {
+		return 0
+	}
+	return a.ledger.Spoken(ledger.Room(room))
+}
+
+// spokenBefore is how many messages of a room had come to somebody for certain before a client of a share asked.
+func (a *Account) spokenBefore(r ledger.Room, share int, at mono.Time) int {
+	late := a.apart.spoken[r]
+	since, n := at.Add(-a.apart.others(share)), 0
+	for n < len(late) && late[n] < since {
+		n++
+	}
+	if n > 0 {
+		a.apart.spoken[r] = late[n:]
+	}
+	return a.ledger.Spoken(r) - (len(late) - n)
 }

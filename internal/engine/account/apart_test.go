@@ -125,7 +125,7 @@ func TestApart(t *testing.T) {
 		}
 		got := sum.Total
 		if sum.Foreign+got.Stray+got.Duplicate+got.Overdue != 0 || got.Lost != lost || got.Owed < 200 ||
-			len(a.apart.waiting)+len(a.apart.entering)+len(a.apart.numbers) != 0 {
+			a.apart.waiting+len(a.apart.putOff)+len(a.apart.ofClient)+len(a.apart.early)+len(a.apart.unsaid) != 0 {
 			t.Fatalf("seed %d, clocks off by %v: %d lost of %d, %d foreign, %+v", seed, wrong, got.Lost, lost,
 				sum.Foreign,
 				got)

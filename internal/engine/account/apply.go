@@ -15,14 +15,12 @@ import (
 
 const noRoom ledger.Room = -1
 
-// apply takes one fact to where it belongs.
+// apply applies one fact, unless it is put off.
 func (a *Account) apply(s *share, f *fact.Fact) {
-	l := a.ledger
-	if len(a.apart.waiting) > 0 {
+	if a.apart.waits() {
 		a.catchUpTo(f.At)
 		switch f.Kind {
-		case fact.Asks, fact.Enters, fact.Quits, fact.IsOut, fact.Closes, fact.Suspends, fact.Resumes, fact.IsGone,
-			fact.Goes:
+		case fact.Asks, fact.Quits, fact.IsOut, fact.Closes, fact.Suspends, fact.Resumes, fact.IsGone, fact.Goes:
 			a.catchUpWith(f.Client)
 		}
 	}
@@ -32,13 +30,21 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 		}
 		return
 	}
+	if a.apart.machine == nil || !a.putsOff(s, f) {
+		a.take(s, f)
+	}
+}
+
+// take takes one fact to where it belongs, whenever it was told.
+func (a *Account) take(s *share, f *fact.Fact) {
+	l := a.ledger
 	switch f.Kind {
 	case fact.NamesRoom:
 		s.rooms = append(s.rooms, l.RoomBytes(s.log.TextOf(f)))
 	case fact.Asks:
 		l.Ask(f.Client, s.room(f), f.At)
 	case fact.Enters:
-		a.enters(s, f)
+		l.Enter(f.Client, s.room(f), f.At)
 	case fact.Reads:
 		a.reads(s, f)
 	case fact.Quits:
@@ -78,7 +84,7 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 	case fact.Announces:
 		a.announce(f.Client, ledger.Kind(f.What), s.room(f), f.At)
 	case fact.Withdraws:
-		if number, open := l.Announced(ledger.Joined, s.room(f), f.Client); open {
+		if number, open := l.Announced(ledger.Joined, s.room(f), f.Client, f.At); open {
 			l.Cancel(number)
 		}
 	case fact.Goes:
@@ -100,7 +106,8 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 	case fact.HearsNames:
 		a.hearsNames(f, s.room(f), s.log.TextOf(f))
 	case fact.WantsHistory:
-		a.history[f.Client] = &history{promised: int(f.Number), least: min(int(f.Number), l.Spoken(s.room(f)))}
+		a.history[f.Client] = &history{promised: int(f.Number), least: min(int(f.Number),
+			a.spokenBefore(s.room(f), a.shareOf(f.Client), f.At))}
 	case fact.HasHistory:
 		a.hasHistory(f)
 	case fact.JudgesHistory:
@@ -221,19 +228,23 @@ func (a *Account) says(from *share, f *fact.Fact) {
 	}
 	a.book.Now().Counts.Sent++
 	a.lanes.Add(rec)
-	if len(a.apart.waiting) > 0 {
+	if a.apart.waiting > 0 {
 		a.catchUpOn(f.Number)
 	}
 }
 
-// gets books that a marked message came.
+// gets books that a marked message came, unless it has to wait.
 func (a *Account) gets(f *fact.Fact) {
+	if !a.comesBefore(f) {
+		a.has(f)
+	}
+}
+
+// has books that a marked message came.
+func (a *Account) has(f *fact.Fact) {
 	// The number of the room is the one that its sender's share has given to it.
 	room, at, since, off := noRoom, f.Time, f.Since, time.Duration(0)
 	if from := a.ledger.StreamOf(f.Number); from < len(a.shares) {
-		if a.comesBefore(f, from) {
-			return
-		}
 		if off = a.apart.between(from, a.shareOf(f.Client)); off > 0 {
 			if since == 0 {
 				since = at
@@ -250,13 +261,18 @@ func (a *Account) gets(f *fact.Fact) {
 		m.Run++
 	}
 	a.got[f.Client]++
-	a.arrival(ledger.Arrival{To: f.Client, Mark: m, At: at, Since: since, Past: f.Is(fact.History), Sum: f.Sum, Apart: off,
+	a.arrival(ledger.Arrival{To: f.Client, Mark: m, At: at, Since: since, Past: f.Is(fact.History), Sum: f.Sum,
+		Apart: off,
 		Sheet: &a.book.Now().Sheet}, int(f.Size))
 }
 
 // arrival books that a marked message, or an announcement, came to a client.
 func (a *Account) arrival(in ledger.Arrival, size int) {
+	before := a.spokenIn(in.Mark.Room)
 	v := a.ledger.Arrive(in)
+	if a.spokenIn(in.Mark.Room) > before {
+		a.apart.spoken[ledger.Room(in.Mark.Room)] = append(a.apart.spoken[ledger.Room(in.Mark.Room)], a.now)
+	}
 	page := a.book.Second(v.Sheet.Second)
 	page.Counts.Marked++
 	a.atSwitch(&v, in, page)

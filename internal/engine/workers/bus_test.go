@@ -129,7 +129,8 @@ func TestMeet(t *testing.T) {
 	if err := l.Begin(a, mono.Now()); err != nil {
 		t.Fatal(err)
 	}
-	if err := w.Facts(0, &fact.Batch{UpTo: 5, Off: 77 * time.Microsecond, Log: fact.Log{Facts: make([]fact.Fact, batchOf)[:1]}}); err != nil {
+	if err := w.Facts(0, &fact.Batch{UpTo: 5, Off: 77 * time.Microsecond, Log: fact.Log{Facts: make([]fact.Fact,
+		batchOf)[:1]}}); err != nil {
 		t.Fatal(err)
 	}
 	ended := make(chan string, 1)

@@ -249,7 +249,7 @@ func TestAnnounced(t *testing.T) {
 		return l.Say(Say{Kind: k, Audience: ToOthers, Room: room, Sender: about, Due: at, Sent: at, Sheet: sheet})
 	}
 	hear := func(k Kind, about, to Client, at mono.Time) Fate {
-		n, ok := l.Announced(k, room, about)
+		n, ok := l.Announced(k, room, about, mono.Never)
 		if !ok {
 			return Foreign
 		}
@@ -268,7 +268,7 @@ func TestAnnounced(t *testing.T) {
 	}
 	l.Quit(2, room, 5*ms)
 	n := announce(Gone, 2, 5*ms)
-	if _, open := l.Announced(Gone, room, 2); !open || l.IsInside(room, 2) != true {
+	if _, open := l.Announced(Gone, room, 2, mono.Never); !open || l.IsInside(room, 2) != true {
 		t.Error("that 2 goes is not known")
 	}
 	hear(Gone, 2, 0, 6*ms)
@@ -289,7 +289,7 @@ func TestAnnounced(t *testing.T) {
 	if gone.Owed != 1 || gone.Delivered != 1 || gone.Lost != 0 {
 		t.Errorf("gone, taken back: %+v", gone)
 	}
-	if _, open := l.Announced(Joined, room, 3); open {
+	if _, open := l.Announced(Joined, room, 3, mono.Never); open {
 		t.Error("a settled notice is still open")
 	}
 }

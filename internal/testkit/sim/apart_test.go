@@ -48,16 +48,55 @@ func TestApart(t *testing.T) {
 		w, l := p.window, p.window.Total
 		if l.Owed == 0 || l.Lost+l.Late+l.Duplicate+l.Stray+l.Overdue+l.Open()+l.Defects() != 0 || w.Foreign != 0 ||
 			w.Imbalance() != "" || w.ChecksFailed() != 0 {
-			t.Errorf("seed %d: %+v, %d foreign, %d checks failed; %s %v", seed, l, w.Foreign, w.ChecksFailed(), w.Imbalance(),
+			t.Errorf("seed %d: %+v, %d foreign, %d checks failed; %s %v", seed, l, w.Foreign, w.ChecksFailed(),
+				w.Imbalance(),
 				p.reasons)
 			for _, m := range p.last.Kept {
 				t.Errorf("%s %+v", p.last.Rooms[m.Room], m)
 			}
 		}
 		p = playApart(t, source, seed, standin.Config{}, board.Switches{Seed: uint64(seed), Lose: 0.02, Double: 0.02})
-		if l := p.window.Total; l.Stray+l.Late+l.Overdue != 0 || l.Lost == 0 || l.Lost+l.Excused+int64(p.truth.Due)-l.Owed < int64(p.truth.Lost) ||
+		if l := p.window.Total; l.Stray+l.Late+l.Overdue != 0 || l.Lost == 0 ||
+			l.Lost+l.Excused+int64(p.truth.Due)-l.Owed < int64(p.truth.Lost) ||
 			l.Lost > int64(p.truth.Lost) || l.Duplicate == 0 {
 			t.Errorf("seed %d: %+v, the truth %+v", seed, l, p.truth)
 		}
 	}
+}
+
+// TestRestlessApart: of clients that move between rooms, that faults cut off and that return, and that climb routes, with
+// a server that tells of who comes and goes, and of numbers, nothing is found that is not found if the clocks are right.
+func TestRestlessApart(t *testing.T) {
+	moving, returning, climbing, cfg := restlessTrials()
+	for seed := range seeds(36) {
+		source := []string{moving, returning, climbing}[seed/3%3]
+		cfg := cfg
+		cfg.History = 5 // as it is promised
+		if seed/3%3 > 0 {
+			cfg.PingEvery = 500 * time.Millisecond
+		}
+		source = strings.Replace(source, "seed = 5", "seed = "+strconv.Itoa(seed), 1)
+		found := func(p played) int64 {
+			w, l := p.window, p.window.Total
+			return l.Lost + l.Late + l.Duplicate + l.Stray + l.Defects() + w.Counts.StrayNews + w.ChecksFailed()
+		}
+		p, right := playApart(t, source, seed, cfg, board.Switches{}), playRight(t, source, cfg)
+		if w := p.window; w.Total.Owed < 100 || found(p) > found(right) || w.Imbalance() != "" {
+			t.Errorf("seed %d: %+v, %d stray news, %d checks failed; %s %v", seed, w.Total, w.Counts.StrayNews,
+				w.ChecksFailed(), w.Imbalance(), p.reasons)
+			for _, m := range p.last.Kept {
+				t.Errorf("%s %+v", p.last.Rooms[m.Room], m)
+			}
+		}
+	}
+}
+
+// playRight plays a trial on as many machines with clocks that agree.
+func playRight(t *testing.T, source string, cfg standin.Config) played {
+	t.Helper()
+	tr, err := language.Parse([]byte(source), "right.trial.hcl", language.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return playShared(t, tr, cfg, board.Switches{}, 0, 3)
 }

@@ -179,16 +179,11 @@ fault "far" {
 }
 `
 
-// TestShares plays trials of random seeds, with and without faults, returns, routes and heartbeats, in
-// one share and in several, with everything that passes between shares in its encoding: what is settled
-// is the same to the last byte, and if nobody comes or goes while others speak it
-// equals the stand-in's truth.
-func TestShares(t *testing.T) {
-	seeds := seeds(12)
-	crowded := strings.NewReplacer("clients = 40", "clients = 13", "clients = 20", "clients = 8", "% 20", "% 8",
-		`"12s"`, `"6s"`).Replace(speakInSlack)
+// restlessTrials are trials in which clients move between rooms, speak at rates and tell each other of it; and such
+// ones with faults, from which they return, or with routes, which they climb.
+func restlessTrials() (moving, returning, climbing string, config standin.Config) {
 	w := weakness{config: standin.Config{Notices: true, Gauge: 300 * time.Millisecond}, session: restless, top: feed}
-	moving := strings.NewReplacer("clients = 20", "clients = 17", `"3s" }`, `"700ms" }`, `"20s" }`, `"5s" }`).
+	moving = strings.NewReplacer("clients = 20", "clients = 17", `"3s" }`, `"700ms" }`, `"20s" }`, `"5s" }`).
 		Replace(w.trial("restless"))
 	beating := strings.Replace(moving, `websocket = "ws://127.0.0.1:7411/live"`,
 		`websocket = "ws://127.0.0.1:7411/live?client=${name}"
@@ -204,26 +199,43 @@ func TestShares(t *testing.T) {
 	crew := func(with string) string {
 		return strings.Replace(beating, "  session = session.s\n", "  session = session.s\n"+with, 1) + slows
 	}
-	returning := crew(`  routes = ["websocket"]
+	returning = crew(`  routes = ["websocket"]
   reconnect {
     first = "100ms"
     most  = "1s"
   }
 `) + cuts
-	climbing := crew(`  routes  = ["websocket", "polling"]
+	climbing = strings.Replace(crew(`  routes  = ["websocket", "polling"]
   promote = true
-`)
+`), "  joined {", `  switch {
+    send      = { kind = "probe" }
+    confirmed = msg.kind == "ready"
+    then      = { kind = "switch" }
+  }
+  joined {`, 1)
+	return moving, returning, climbing, w.config
+}
+
+// TestShares plays trials of random seeds, with and without faults, returns, routes and heartbeats, in
+// one share and in several, with everything that passes between shares in its encoding: what is settled
+// is the same to the last byte, and if nobody comes or goes while others speak it
+// equals the stand-in's truth.
+func TestShares(t *testing.T) {
+	seeds := seeds(12)
+	crowded := strings.NewReplacer("clients = 40", "clients = 13", "clients = 20", "clients = 8", "% 20", "% 8",
+		`"12s"`, `"6s"`).Replace(speakInSlack)
+	moving, returning, climbing, config := restlessTrials()
 	const workers = 4
 	for worker := range workers {
 		t.Run(fmt.Sprint(worker), func(t *testing.T) {
 			t.Parallel()
 			for seed := uint64(worker); seed < uint64(seeds) && !t.Failed(); seed += workers {
-				source, cfg, exact := moving, w.config, seed%2 == 0
+				source, cfg, exact := moving, config, seed%2 == 0
 				if exact {
 					source, cfg = crowded, standin.Config{}
 				}
 				if seed%3 == 2 {
-					source, cfg, exact = []string{returning, climbing}[seed%2], w.config, false
+					source, cfg, exact = []string{returning, climbing}[seed%2], config, false
 					cfg.PingEvery, cfg.History = 500*time.Millisecond, -1
 				}
 				tr, err := language.Parse([]byte(source), "shares.trial.hcl", language.Options{})
