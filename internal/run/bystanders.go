@@ -154,6 +154,10 @@ func medians(entries logbook.Seconds, crew, from, to int, counts func(second int
 		if e.Health.Overload != 0 || e.Merged > 0 || !counts(e.At) {
 			continue
 		}
+		e, err := e.Whole()
+		if err != nil {
+			return nil
+		}
 		var h meter.Hist
 		for _, l := range e.Latency {
 			if int(l.Key.Crew) == crew && h.MergePacked(l.Latency) != nil {

@@ -75,7 +75,9 @@ func (c *Collector) take(r *account.Report) (all sums, err error) {
 
 // NewCollector makes one for a run that has just begun, which is held against limits.
 func NewCollector(limits []trial.Limit, grace time.Duration) *Collector {
-	return &Collector{past: NewPast(limits, grace)}
+	c := &Collector{past: NewPast(limits, grace)}
+	c.past.Pack = true
+	return c
 }
 
 // Add takes the next report, with what the server's process used so far, and gives the run as it stands.

@@ -4,7 +4,6 @@ import (
 	"fmt"
 
 	"tidepull/internal/base/units"
-	"tidepull/internal/measure/logbook"
 )
 
 // paceOver is over how many seconds in a row a pace counts: what comes at once is worked through in the seconds after.
@@ -31,18 +30,11 @@ func (s *Snapshot) Pace(from, to int) (p Pace) {
 		if !known {
 			share = 1
 		}
-		now := 0.0
-		for _, part := range []*logbook.Part{&e.Part, e.SentLate} {
-			if part != nil {
-				for i := range part.Cells {
-					now += float64(part.Cells[i].Tally.Owed)
-				}
-			}
-		}
+		now := float64(e.Owed())
 		owed[n%paceOver], planned[n%paceOver] = now, now/max(share, 0.01)
 		n++
 		good++
-		if e.Health.Overload != 0 || e.SentLate != nil || 100*share < leastLoad {
+		if e.Health.Overload != 0 || e.HasLate() || 100*share < leastLoad {
 			good = 0
 		}
 		if n >= paceOver {

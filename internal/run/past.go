@@ -19,6 +19,8 @@ type Past struct {
 	quiet    []quietSum // for each limit on a latency
 	surely   int64      // of what was lost, by the server whatever else was wrong
 	settled  int        // entries at the beginning that stay as they are
+	Pack     bool       // seconds that are some minutes old are packed, as the run goes on
+	packed   int        // up to which second they are
 	whole    int        // old seconds that do
 }
 
@@ -47,7 +49,34 @@ func (p *Past) Add(over, later []*logbook.Entry) error {
 		p.surely += surelyLost(p.grace, all, 0, n)
 	}
 	p.Seconds = append(p.Seconds, over...)
+	if err := p.pack(); err != nil {
+		return err
+	}
 	return p.coarsen()
+}
+
+// lately is how many of the last seconds are not packed: they are looked at all the time.
+const lately = 120
+
+// pack packs seconds that have become old.
+func (p *Past) pack() error {
+	until := p.Seconds.Count() - lately
+	if !p.Pack || until <= p.packed {
+		return nil
+	}
+	old := p.Seconds.Between(p.packed, until)
+	p.packed = until
+	all := slices.Clone(p.Seconds) // snapshots share the one there was
+	at := len(all) - lately - len(old)
+	for i, e := range old {
+		light, err := e.Packed()
+		if err != nil {
+			return err
+		}
+		all[at+i] = light
+	}
+	p.Seconds = all
+	return nil
 }
 
 // A summing is a sum of those seconds that has says, by their place; late: with what the tool itself sent late.
@@ -151,6 +180,9 @@ func (p *Past) coarsen() error {
 			continue
 		}
 		merged, err := logbook.Coarsen(p.Seconds[first:next])
+		if err == nil && p.Pack {
+			merged, err = merged.Packed()
+		}
 		if err != nil {
 			return err
 		}

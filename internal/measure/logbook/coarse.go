@@ -17,7 +17,10 @@ func Coarsen(entries []*Entry) (*Entry, error) {
 	var all, own Window
 	e := &Entry{At: first.At, Settled: true}
 	for _, one := range entries {
-		err := all.AddClean(one)
+		one, err := one.Whole()
+		if err == nil {
+			err = all.AddClean(one)
+		}
 		if err == nil && one.SentLate != nil {
 			err = own.part(one.SentLate)
 		}

@@ -236,6 +236,8 @@ type Entry struct {
 	// Merged is how many seconds these are, if it was made of some, and MergedOverloaded in how many of them
 	// the tool could not do its work in time. Health.Overload has the reasons of them all.
 	Merged, MergedOverloaded int `json:",omitempty"`
+
+	packed *packed // nil: the details are here
 }
 
 // A CellTally is the account of one room, crew and kind.

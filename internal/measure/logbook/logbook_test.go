@@ -334,6 +334,39 @@ func TestCoarsen(t *testing.T) {
 	}
 }
 
+// TestPacked: a packed second is the same in every sum, and when it is unpacked; and it is smaller.
+func TestPacked(t *testing.T) {
+	entries := entriesOf(fill(t, 4, 12))
+	light := make([]*Entry, len(entries))
+	for i, e := range entries {
+		p, err := e.Packed()
+		if err != nil {
+			t.Fatal(err)
+		}
+		light[i] = p
+		whole, err := p.Whole()
+		if err != nil || !whole.Same(e) || whole.Settled != e.Settled {
+			t.Errorf("second %d is not the same: %v", i, err)
+		}
+		lost, odd := p.Wrong()
+		if l, o := e.Wrong(); lost != l || odd != o || p.Owed() != e.Owed() || p.HasLate() != e.HasLate() ||
+			p.Cells != nil || p.Latency != nil || p.Fit != e.Fit {
+			t.Errorf("second %d: %v %v %d", i, lost, odd, p.Owed())
+		}
+	}
+	a, b := sum(t, entries), sum(t, light)
+	if !reflect.DeepEqual(a.Cells, b.Cells) || a.Counts != b.Counts ||
+		a.Fanout().Latencies() != b.Fanout().Latencies() ||
+		a.SentLate != b.SentLate || a.Last.Latencies() != b.Last.Latencies() {
+		t.Errorf("%+v\n%+v", a.Total, b.Total)
+	}
+	merged, err := Coarsen(light[2:8])
+	plain, err2 := Coarsen(entries[2:8])
+	if err != nil || err2 != nil || !merged.Same(plain) {
+		t.Errorf("merged: %v %v", err, err2)
+	}
+}
+
 // TestCountersAreWords: all that a counter is made of is a whole number of 64 bits, as addUp has it;
 // and a window has the sum of each.
 func TestCountersAreWords(t *testing.T) {

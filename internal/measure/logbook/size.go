@@ -35,6 +35,10 @@ func (w *Window) BySize() []Size {
 // Fanout is the latency of every owed delivery of the second.
 func (e *Entry) Fanout() (*meter.Hist, error) {
 	var h meter.Hist
+	e, err := e.Whole()
+	if err != nil {
+		return nil, err
+	}
 	parts := []*Part{&e.Part}
 	if e.SentLate != nil {
 		parts = append(parts, e.SentLate)

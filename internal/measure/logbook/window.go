@@ -55,8 +55,12 @@ func (w *Window) Add(e *Entry) error {
 
 // AddLate adds what AddClean leaves out of a second: the messages that the tool itself sent late.
 func (w *Window) AddLate(e *Entry) error {
-	if e.SentLate == nil {
+	if !e.HasLate() {
 		return nil
+	}
+	e, err := e.Whole()
+	if err != nil {
+		return err
 	}
 	if err := w.part(e.SentLate); err != nil {
 		return fmt.Errorf("second %d: %w", e.At, err)
@@ -106,6 +110,10 @@ func (w *Window) AddMerged(e *Entry) error {
 // details adds the cells and distributions of a second, but for those of messages
 // that the tool itself sent late.
 func (w *Window) details(e *Entry) error {
+	e, err := e.Whole()
+	if err != nil {
+		return err
+	}
 	for d := range w.Times {
 		if err := w.Times[d].MergePacked(e.Times[d]); err != nil {
 			return err

@@ -27,8 +27,12 @@ func (r *Request) tide(entries []*logbook.Entry) (sheet, drawing) {
 		Y: chart.Axis{Label: "fan-out latency", Log: true, Name: chart.Millis}}
 	var t, p50, p99, last, plan, open []float64
 	for _, e := range entries {
-		all, err := e.Fanout()
+		e, err := e.Whole()
+		var all *meter.Hist
 		var far meter.Hist
+		if err == nil {
+			all, err = e.Fanout()
+		}
 		if err == nil {
 			err = far.MergePacked(e.Last)
 		}

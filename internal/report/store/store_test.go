@@ -29,8 +29,12 @@ import (
 // and an empty histogram is none.
 func asKept(t *testing.T, e *logbook.Entry) string {
 	t.Helper()
-	one := *e
-	one.Cells = slices.SortedFunc(slices.Values(e.Cells), func(a, b logbook.CellTally) int {
+	whole, err := e.Whole()
+	if err != nil {
+		t.Fatal(err)
+	}
+	one := *whole
+	one.Cells = slices.SortedFunc(slices.Values(whole.Cells), func(a, b logbook.CellTally) int {
 		return strings.Compare(fmt.Sprint(a.Cell), fmt.Sprint(b.Cell))
 	})
 	text, err := json.Marshal(&one)

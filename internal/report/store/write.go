@@ -119,6 +119,10 @@ func (k *Keeper) write(tx *sql.Tx, s *run.Snapshot, id int64, at *progress) (int
 	w := newWriter(tx, id)
 	open := map[int]*written{}
 	for _, e := range s.Entries.Between(at.settled, s.Entries.Count()) {
+		e, err := e.Whole()
+		if err != nil {
+			return 0, err
+		}
 		now := w.second(e, at.open[e.At])
 		if e.Settled && e.At == at.settled {
 			at.settled++

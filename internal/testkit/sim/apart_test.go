@@ -64,8 +64,9 @@ func TestApart(t *testing.T) {
 	}
 }
 
-// TestRestlessApart: of clients that move between rooms, that faults cut off and that return, and that climb routes, with
-// a server that tells of who comes and goes, and of numbers, nothing is found that is not found if the clocks are right.
+// TestRestlessApart: of clients that move between rooms, that faults cut off and that return, and that climb routes,
+// with a server that tells of who comes and goes, and of numbers, nothing is found that is not found if the clocks
+// are right.
 func TestRestlessApart(t *testing.T) {
 	moving, returning, climbing, cfg := restlessTrials()
 	for seed := range seeds(36) {

@@ -114,12 +114,7 @@ func shaded(s *run.Snapshot, second float64) bool {
 // TickOf gives the signal of what went wrong in a second; ok is false where
 // nothing did.
 func TickOf(e *logbook.Entry) (signal look.Signal, ok bool) {
-	lost, odd := false, false
-	for i := range e.Cells {
-		t := &e.Cells[i].Tally
-		lost = lost || t.Lost > 0
-		odd = odd || t.Late > 0 || t.Duplicate > 0 || t.Stray > 0 || t.Defects() > 0
-	}
+	lost, odd := e.Wrong()
 	for _, c := range e.Checks {
 		odd = odd || c.Failed > 0
 	}

@@ -107,10 +107,12 @@ func (c *Cache) bandsOf(s *run.Snapshot, sc tide.Scale) []band {
 func bandOf(entries []*logbook.Entry) band {
 	var all, last meter.Hist
 	for _, e := range entries {
-		if h, err := e.Fanout(); err == nil { // it is what the loop packed
-			all.Merge(h)
+		if e, err := e.Whole(); err == nil { // it is what the tool packed
+			if h, err := e.Fanout(); err == nil {
+				all.Merge(h)
+			}
+			_ = last.MergePacked(e.Last)
 		}
-		_ = last.MergePacked(e.Last)
 	}
 	if all.Count() == 0 {
 		return band{}
