@@ -17,6 +17,7 @@ type Collector struct {
 	perOpen  float64
 	mostOpen int
 	past     *Past
+	apart    time.Duration // by how much the clocks of two machines may have been off, together
 	events   []logbook.Event
 	lanes    []lane.Record
 	bodies   []lane.Body
@@ -85,6 +86,7 @@ func (c *Collector) Add(r account.Report, server []Sample) (*Snapshot, error) {
 	c.events = append(c.events, r.Events...)
 	c.lanes, c.bodies = append(c.lanes, r.Lanes...), append(c.bodies, r.Bodies...)
 	c.differ = append(c.differ, r.Differences...)
+	c.apart = max(c.apart, r.Apart)
 	all, err := c.take(&r)
 	if err != nil {
 		return nil, err
@@ -114,7 +116,7 @@ func (c *Collector) judge(s *Snapshot) {
 	s.Total.Server = UseOf(s.Server, s.Entries, s.Finished)
 	if c.clean != nil {
 		c.clean.Server = s.Total.Server
-		s.Judgements = Judge(c.past.limits, &Evidence{Total: s.Total, Clean: c.clean,
+		s.Judgements = Judge(c.past.limits, &Evidence{Total: s.Total, Clean: c.clean, Apart: c.apart,
 			quiet: func(limit float64) (*logbook.Window, error) {
 				w, err := c.past.quietOf(limit, c.open)
 				if w == nil && err == nil {

@@ -15,6 +15,8 @@ type Evidence struct {
 	// Clean is the seconds that are not marked, without the messages that the tool itself sent
 	// late.
 	Clean *logbook.Window
+	// Apart is by how much the clocks of two machines with clients may be off, together; 0: there is but one.
+	Apart time.Duration
 	// quiet gives the seconds of Clean in which the machine kept no program waiting for so long
 	// that a limit on a latency of this many microseconds may be broken by that; nil: Clean.
 	quiet func(limit float64) (*logbook.Window, error)

@@ -191,7 +191,7 @@ func judge(l trial.Limit, ev *Evidence) Judgement {
 	case f.Unit == logbook.Duration && !f.Self():
 		j.tooLong(f, ev)
 	case l.Holds(j.Measured) != l.Holds(j.Early):
-		j.Verdict, j.Why = NotProven, j.readTogether()
+		j.Verdict, j.Why = NotProven, j.readTogether(ev)
 	case broken(&l, f, j.Measured, ev):
 		j.Verdict = Broken
 	default:
@@ -231,7 +231,7 @@ func (j *Judgement) tooLong(f *logbook.Figure, ev *Evidence) {
 	case all || some && !j.Limit.Holds(of) && beyond >= f.Enough():
 		j.Measured, j.Early, j.Without, j.Rests = of, f.Early(quiet), without, n
 		if j.Limit.Holds(j.Early) {
-			j.Why = j.readTogether()
+			j.Why = j.readTogether(ev)
 			return
 		}
 		j.Verdict = Broken
@@ -263,9 +263,14 @@ func leftOut(total *logbook.Window, seconds int) string {
 }
 
 // readTogether says that a figure is only known within bounds.
-func (j *Judgement) readTogether() string {
+func (j *Judgement) readTogether(ev *Evidence) string {
 	if strings.HasPrefix(j.Limit.Figure, "returns.") || strings.HasPrefix(j.Limit.Figure, "pulse.") {
 		return "the tool read what came some time after it had: it lies between " + j.bounds()
+	}
+	if ev.Apart > 0 {
+		return fmt.Sprintf("what passes between two machines is timed by both their clocks, which may be off by %s "+
+			"together: "+
+			"it lies between %s", units.Duration(ev.Apart), j.bounds())
 	}
 	return "several messages were read together: it lies between " + j.bounds()
 }

@@ -43,6 +43,22 @@ func (p *Processes) Across() string {
 	return strings.Join(all, ", ") + ": latencies between them are known to within what both clocks may be off by"
 }
 
+// Apart is by how much the clocks of two of the machines may have been off, together.
+func (p *Processes) Apart() time.Duration {
+	var most, next float64
+	for _, m := range p.Machines {
+		if m.ClockOff > most {
+			most, next = m.ClockOff, most
+		} else {
+			next = max(next, m.ClockOff)
+		}
+	}
+	if next == 0 {
+		return 0
+	}
+	return time.Duration((most + next) * float64(time.Microsecond))
+}
+
 // Words say which workers were lost, one in a sentence.
 func (p *Processes) Words() (all []string) {
 	for _, l := range p.Lost {

@@ -74,6 +74,14 @@ func (p *apart) others(of int) (most time.Duration) {
 	return most
 }
 
+// most is by how much the clocks of any two machines may differ.
+func (p *apart) most() (most time.Duration) {
+	for share := range p.machine {
+		most = max(most, p.others(share))
+	}
+	return most
+}
+
 // waits reports whether anything does.
 func (p *apart) waits() bool { return len(p.putOff)+p.waiting > 0 }
 

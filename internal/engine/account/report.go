@@ -30,10 +30,12 @@ type Report struct {
 	Bodies  []lane.Body      // of messages in the lanes, each reported once
 	// Differences are of messages that came otherwise than they were said, each reported once.
 	Differences []Difference
-	Grown       int64 // memory of all processes with clients, since before they had any, in bytes; 0: not known
-	Unkept      int
-	Held        int // reports that could not be handed over in time and were put off
-	Last        bool
+	// Apart is by how much the clocks of two machines with clients may be off, together; 0: there is one.
+	Apart  time.Duration
+	Grown  int64 // memory of all processes with clients, since before they had any, in bytes; 0: not known
+	Unkept int
+	Held   int // reports that could not be handed over in time and were put off
+	Last   bool
 }
 
 // Due reports whether all shares have told of a further quarter of a second.
@@ -79,7 +81,7 @@ func (a *Account) Report() (Report, error) {
 			r.Said[k] = r.Said[k] || said
 		}
 	}
-	r.Reasons = reasons.All()
+	r.Reasons, r.Apart = reasons.All(), a.apart.most()
 	if last {
 		a.book.Now().Judge()
 		a.closed = append(a.closed, a.book.TakeClosed(true)...)

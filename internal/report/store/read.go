@@ -62,6 +62,7 @@ func (s *Store) load(r Run, share func(float64)) (*run.Snapshot, error) {
 	}
 	snap.Entries = past.Seconds
 	evidence := past.Evidence()
+	evidence.Apart = snap.Processes.Apart()
 	snap.Total = evidence.Total
 	snap.Total.Server = run.UseOf(snap.Server, snap.Entries, r.State != "running")
 	evidence.Clean.Server = snap.Total.Server
