@@ -60,23 +60,24 @@ func TestNight(t *testing.T) {
 				page.Times[logbook.ReadingLag].Record(latency / 10)
 			}
 		}
-		if s%group == group-1 {
+		if s%MergedTogether == MergedTogether-1 {
 			closed, _ := b.Take(false)
 			var err error
 			if snap, err = c.Add(account.Report{Closed: closed}, nil); err != nil {
 				t.Fatal(err)
 			}
-			if s+1 == fine {
+			if s+1 == KeptWhole {
 				half = heap()
 			}
 		}
 	}
-	fresh, old := float64(half-before)/fine, float64(heap()-half)/(seconds-fine)
+	fresh, old := float64(half-before)/KeptWhole, float64(heap()-half)/(seconds-KeptWhole)
 	t.Logf("a new second takes %.0f B, an old one %.0f B", fresh, old)
 	if old > fresh/20 {
 		t.Errorf("a new second takes %.0f B, an old one %.0f B", fresh, old)
 	}
-	if n := snap.Entries.Count(); len(snap.Entries) > fine+3*group+seconds/group || n < seconds-60 ||
+	if n := snap.Entries.Count(); len(snap.Entries) > KeptWhole+3*MergedTogether+seconds/MergedTogether ||
+		n < seconds-60 ||
 		snap.Total.Total.Delivered < owed-owed/100 ||
 		snap.Total.Total.Delivered > owed {
 		t.Errorf("%d seconds of %d, %d delivered of %d", n, seconds, snap.Total.Total.Delivered, owed)

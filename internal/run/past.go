@@ -165,18 +165,22 @@ func (p *Past) Evidence() *Evidence {
 	return ev
 }
 
-// Seconds older than fine are merged, group by group, so that memory does not grow with every second of a night. They
-// are whole in the store.
+// Seconds older than KeptWhole are merged, MergedTogether at a time, so that memory does not grow with every second
+// of a night; the store follows.
 const (
-	fine  = 3600
-	group = 60
+	KeptWhole      = 3600
+	MergedTogether = 60
 )
 
 func (p *Past) coarsen() error {
-	for len(p.Seconds)-p.settled >= fine+group {
-		first, next := p.settled, p.settled+group
+	for len(p.Seconds)-p.settled >= KeptWhole+MergedTogether {
+		first, next := p.settled, p.settled+MergedTogether
+		if p.Seconds[first].Merged > 0 { // it was read back as it is
+			p.settled++
+			continue
+		}
 		if p.whole < mostWhole && p.nearFault(p.Seconds[first].At) {
-			p.settled, p.whole = next, p.whole+group
+			p.settled, p.whole = next, p.whole+MergedTogether
 			continue
 		}
 		merged, err := logbook.Coarsen(p.Seconds[first:next])
@@ -204,7 +208,7 @@ func (p *Past) nearFault(first int) bool {
 		if h.To == 0 || to > from+60 {
 			to = from + 60
 		}
-		if first+group > from-impactWithin && first <= to+1+impactWithin {
+		if first+MergedTogether > from-impactWithin && first <= to+1+impactWithin {
 			return true
 		}
 	}

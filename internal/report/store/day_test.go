@@ -122,6 +122,10 @@ func TestDay(t *testing.T) {
 	if info, err := os.Stat(path); err == nil {
 		size = info.Size()
 	}
+	var rows int
+	if err := s.db.QueryRow("SELECT count(*) FROM second").Scan(&rows); err != nil || rows != len(snap.Entries) {
+		t.Errorf("the store has %d rows of seconds, and the run %d entries: %v", rows, len(snap.Entries), err)
+	}
 	truth := server.Summary().Totals
 	if w := snap.Total; w.Imbalance() != "" || w.Total.Lost != 0 || w.Total.Owed == 0 || w.Seconds < int(hours*3600) {
 		t.Errorf("%s: %+v in %d s; the stand-in: %+v", w.Imbalance(), w.Total, w.Seconds, truth)

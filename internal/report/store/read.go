@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 
 	"tidepull/internal/engine"
 	"tidepull/internal/engine/account"
@@ -73,12 +74,29 @@ func (s *Store) load(r Run, share func(float64)) (*run.Snapshot, error) {
 			return nil, err
 		}
 		snap.Shared = sum.InCommon
+		asJudged(snap, &sum)
 		snap.RSSPerOpen, snap.Unkept, snap.Held = sum.Self.RSSPerClient, sum.Ledger.Unkept, sum.Self.HeldReports
 	}
 	if r.State == "unreachable" {
 		snap.Err = &engine.Unreachable{Words: r.Why}
 	}
 	return snap, nil
+}
+
+// asJudged gives the judgements of a run so long that its older seconds are merged: they were made by single seconds.
+func asJudged(snap *run.Snapshot, sum *run.Summary) {
+	if len(snap.Entries) == 0 || !slices.ContainsFunc(snap.Entries,
+		func(e *logbook.Entry) bool { return e.Merged > 0 }) {
+		return
+	}
+	for i := range snap.Judgements {
+		j := &snap.Judgements[i]
+		for _, l := range sum.Limits {
+			if l.Name == j.Limit.Name && l.Figure == j.Limit.Figure {
+				j.Measured, j.Early, j.Verdict, j.Why, j.Without = l.Measured, l.Early, l.Verdict, l.Why, l.Without
+			}
+		}
+	}
 }
 
 // each calls f with every row of a query.

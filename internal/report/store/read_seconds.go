@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -69,8 +70,8 @@ func (s *Store) readPast(r Run, snap *run.Snapshot, past *run.Past, share func(f
 		if messages.err != nil {
 			return messages.err
 		}
-		for i := range min(len(entries), len(messages.cells)) {
-			entries[i].Cells = messages.cells[i]
+		for _, e := range entries {
+			e.Cells = messages.cells[int64(e.At)-from]
 		}
 		pending = append(pending, entries...)
 		n := len(pending)
@@ -109,7 +110,8 @@ func (s *Store) readSeconds(in stretch) (entries []*logbook.Entry, err error) {
 		var counts, health, fit, checks, own, early, pulse, told []byte
 		err := rows.Scan(&e.At, &e.Settled, &e.Gauges.Planned, &e.Gauges.Out, &e.Gauges.Open, &e.Gauges.Entered,
 			&counts, &health, &fit, &e.Foreign,
-			(*packed)(&e.First), (*packed)(&e.Median), (*packed)(&e.Last), &checks, &own, &early, &pulse, &told)
+			(*packed)(&e.First), (*packed)(&e.Median), (*packed)(&e.Last), &checks, &own, &early, &pulse, &told,
+			&e.Merged, &e.MergedOverloaded)
 		var beats struct{ Gap, RoundTrip, Eviction, Told meter.Packed } // as they were kept up to schema 8
 		for _, part := range []struct {
 			from []byte
@@ -123,21 +125,26 @@ func (s *Store) readSeconds(in stretch) (entries []*logbook.Entry, err error) {
 		}
 		e.Times[logbook.BeatInterval], e.Times[logbook.RoundTrip] = beats.Gap, beats.RoundTrip
 		e.Times[logbook.ToEvict], e.Times[logbook.ToTell] = beats.Eviction, beats.Told
-		if next := int(in.from) + len(entries); err == nil && e.At != next {
+		next := int(in.from)
+		if n := len(entries); n > 0 {
+			next = entries[n-1].At + entries[n-1].Seconds()
+		}
+		if err == nil && e.At != next {
 			err = fmt.Errorf("second %d is missing", next)
 		}
 		entries = append(entries, e)
 		return err
 	}, "at, settled, planned, out, open, entered, counts, health, fit, foreign_marks, first, median, last, "+
-		"checks, own, early, pulse, told", "second", " ORDER BY at")
+		"checks, own, early, pulse, told, merged, merged_overloaded", "second", " ORDER BY at")
 }
 
 // of gives the entry of a second; nil if it is not among them.
 func (in stretch) of(entries []*logbook.Entry, at int64) *logbook.Entry {
-	if i := at - in.from; i >= 0 && i < int64(len(entries)) {
-		return entries[i]
+	i, found := slices.BinarySearchFunc(entries, int(at), func(e *logbook.Entry, at int) int { return e.At - at })
+	if !found {
+		return nil
 	}
-	return nil
+	return entries[i]
 }
 
 func (s *Store) readTimes(in stretch, into []*logbook.Entry) error {

@@ -192,4 +192,9 @@ ALTER TABLE run ADD COLUMN processes TEXT NOT NULL DEFAULT 'null';
 	`
 SELECT 1;
 `,
+	// 16: a row of second may be of several that were merged
+	`
+ALTER TABLE second ADD COLUMN merged INTEGER NOT NULL DEFAULT 0;
+ALTER TABLE second ADD COLUMN merged_overloaded INTEGER NOT NULL DEFAULT 0;
+`,
 }

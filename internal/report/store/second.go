@@ -23,7 +23,8 @@ func (w *writer) second(e *logbook.Entry, before *written) *written {
 		"entered", g.Entered, "sent", e.Counts.Sent, "arrivals", e.Counts.Arrivals, "overload", e.Health.Overload,
 		"counts", w.sparse(e.Counts), "health", w.sparse(e.Health), "fit", w.json(e.Fit), "foreign_marks", e.Foreign,
 		"first", pack(e.First), "median", pack(e.Median), "last", pack(e.Last), "checks", w.json(e.Checks),
-		"own", w.json(e.SentLate), "early", w.json(e.Early), "told", w.json(e.Told))
+		"own", w.json(e.SentLate), "early", w.json(e.Early), "told", w.json(e.Told), "merged", e.Merged,
+		"merged_overloaded", e.MergedOverloaded)
 	if before == nil {
 		before = &written{}
 		w.exec("DELETE FROM cell WHERE run = ? AND at = ?", w.run, e.At)

@@ -38,7 +38,7 @@ type Keeper struct {
 
 // progress is how far a run has been written. What it points to is not changed: a transaction that fails leaves it.
 type progress struct {
-	settled, rooms, messages, events, lanes, bodies, differences int
+	settled, merged, rooms, messages, events, lanes, bodies, differences int
 
 	open    map[int]*written // seconds that were written before they were settled, by their number
 	reasons map[string]int
@@ -131,6 +131,9 @@ func (k *Keeper) write(tx *sql.Tx, s *run.Snapshot, id int64, at *progress) (int
 		}
 	}
 	at.open = open
+	if err := k.merge(w, s.Entries, at); err != nil {
+		return 0, err
+	}
 	for ; at.rooms < len(s.Rooms); at.rooms++ {
 		w.put("room", "number", at.rooms, "name", s.Rooms[at.rooms])
 	}
@@ -154,6 +157,29 @@ func (k *Keeper) write(tx *sql.Tx, s *run.Snapshot, id int64, at *progress) (int
 		w.difference(at.differences, &s.Differences[at.differences])
 	}
 	return id, k.finish(w, s, at)
+}
+
+// merge writes the seconds that have become one entry as one: what is older than an hour is known by the minute, here
+// as in memory, so that a run of days is no larger than it is of use.
+func (k *Keeper) merge(w *writer, all logbook.Seconds, at *progress) error {
+	for ; at.merged < at.settled-run.KeptWhole; at.merged += all.Of(at.merged).Seconds() {
+		e := all.Of(at.merged)
+		if e == nil || e.At != at.merged || e.Merged == 0 && e.At+run.KeptWhole+2*run.MergedTogether > at.settled {
+			return nil // it is not merged yet
+		}
+		if e.Merged == 0 { // it stays whole: something was broken then
+			continue
+		}
+		whole, err := e.Whole()
+		if err != nil {
+			return err
+		}
+		for _, table := range []string{"second", "times", "cell", "latency"} {
+			w.exec("DELETE FROM "+table+" WHERE run = ? AND at >= ? AND at < ?", w.run, e.At, e.At+e.Seconds())
+		}
+		w.second(whole, nil)
+	}
+	return nil
 }
 
 func (k *Keeper) begin(tx *sql.Tx, s *run.Snapshot) (int64, error) {
