@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 	"time"
 
@@ -290,27 +291,31 @@ func (l *Lead) ended(from int, d done) {
 	l.mu.Unlock()
 	switch {
 	case d.NotReached:
-		go l.notReached(from)
+		go l.notReached()
 	case d.Wrong != "":
 		l.Lose(from, "failed: "+d.Wrong)
 	}
 }
 
-// notReached ends the run as nothing can be reached. Why that is a worker has told before, but that may be on its way.
-func (l *Lead) notReached(by int) {
-	for end := time.Now().Add(lastWords); time.Now().Before(end); time.Sleep(time.Millisecond) {
-		l.mu.Lock()
-		all, w := true, &l.workers[by]
-		for i := range w.shares {
-			all = all && w.shares[i].ended
-		}
-		all = all && !w.busy
-		l.mu.Unlock()
-		if all {
-			break
-		}
+// notReached ends the run as nothing can be reached. Why that is the workers tell before they end, all of them.
+func (l *Lead) notReached() {
+	for end := time.Now().Add(lastWords); time.Now().Before(end) && !l.allTold(); {
+		time.Sleep(time.Millisecond)
 	}
 	l.failed(engine.ErrNotReached)
+}
+
+// allTold reports whether all workers that are not lost have told everything.
+func (l *Lead) allTold() bool {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	for i := range l.workers {
+		w := &l.workers[i]
+		if w.busy || !w.lost && slices.ContainsFunc(w.shares, func(t told) bool { return !t.ended }) {
+			return false
+		}
+	}
+	return true
 }
 
 // Ended gives a worker up whose process has ended, unless it has told everything. What it told before may be on its
