@@ -14,6 +14,10 @@ func aside() (back func(), is bool) {
 		{"/sys/fs/cgroup", "cpu.weight", "10000"},     // version 2
 		{"/sys/fs/cgroup/cpu", "cpu.shares", "65536"}, // version 1
 	} {
+		old, _ := filepath.Glob(filepath.Join(kind.root, "tidepull-bench-*"))
+		for _, group := range old { // of one that was interrupted; what has processes stays
+			os.Remove(group)
+		}
 		group := filepath.Join(kind.root, "tidepull-bench-"+strconv.Itoa(os.Getpid()))
 		if os.Mkdir(group, 0o755) != nil {
 			continue
