@@ -4,6 +4,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"time"
 )
 
 // aside moves this process and what it starts into a group of its own, to which the system gives most of the cores'
@@ -26,7 +27,12 @@ func aside() (back func(), is bool) {
 		if write(group, kind.weight, []byte(kind.most)) && write(group, "cgroup.procs", self) {
 			return func() {
 				write(kind.root, "cgroup.procs", self)
-				os.Remove(group) // what was started has ended
+				for range 50 { // what was started has ended, and the system takes note of it soon
+					if os.Remove(group) == nil {
+						break
+					}
+					time.Sleep(10 * time.Millisecond)
+				}
 			}, true
 		}
 		os.Remove(group)
