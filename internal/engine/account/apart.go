@@ -234,15 +234,26 @@ func (a *Account) spokenIn(room uint32) int {
 	return a.ledger.Spoken(ledger.Room(room))
 }
 
+// speaks notes that a message of a room has come to somebody for the first time. What is older than clocks may be off
+// is certain, and is given up once there is a lot of it.
+func (a *Account) speaks(r ledger.Room) {
+	late := a.apart.spoken[r]
+	if len(late) == cap(late) && len(late) >= manySpoken {
+		late = slices.Clone(after(late, a.now.Add(-2*a.apart.most()))) // clocks may come to be known less well
+	}
+	a.apart.spoken[r] = append(late, a.now)
+}
+
+// manySpoken is how many it takes.
+const manySpoken = 1024
+
+// after is what of some instants, which rise, is not before one.
+func after(all []mono.Time, since mono.Time) []mono.Time {
+	n, _ := slices.BinarySearch(all, since)
+	return all[n:]
+}
+
 // spokenBefore is how many messages of a room had come to somebody for certain before a client of a share asked.
 func (a *Account) spokenBefore(r ledger.Room, share int, at mono.Time) int {
-	late := a.apart.spoken[r]
-	since, n := at.Add(-a.apart.others(share)), 0
-	for n < len(late) && late[n] < since {
-		n++
-	}
-	if n > 0 {
-		a.apart.spoken[r] = late[n:]
-	}
-	return a.ledger.Spoken(r) - (len(late) - n)
+	return a.ledger.Spoken(r) - len(after(a.apart.spoken[r], at.Add(-a.apart.others(share))))
 }

@@ -271,7 +271,7 @@ func (a *Account) arrival(in ledger.Arrival, size int) {
 	before := a.spokenIn(in.Mark.Room)
 	v := a.ledger.Arrive(in)
 	if a.spokenIn(in.Mark.Room) > before {
-		a.apart.spoken[ledger.Room(in.Mark.Room)] = append(a.apart.spoken[ledger.Room(in.Mark.Room)], a.now)
+		a.speaks(ledger.Room(in.Mark.Room))
 	}
 	page := a.book.Second(v.Sheet.Second)
 	page.Counts.Marked++
