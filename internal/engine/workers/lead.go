@@ -3,7 +3,6 @@ package workers
 import (
 	"context"
 	"crypto/rand"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -124,9 +123,7 @@ func Meet(over *Address) (*Lead, error) {
 	}
 	err = listen(l.notes, l.of("clock"), func(m *nats.Msg) {
 		received := machine.Own()
-		if b, err := json.Marshal(clockAnswer{received, machine.Own()}); err == nil {
-			_ = m.Respond(b) // who asked asks again
-		}
+		respond(m, clockAnswer{received, machine.Own()})
 	})
 	if err != nil {
 		l.Close()

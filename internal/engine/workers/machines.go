@@ -205,21 +205,16 @@ func NewAgent(at *Address, id string) (*Agent, error) {
 // the connection is over, or the context.
 func (a *Agent) Serve(ctx context.Context, offer func() Offer, hire func(Hiring) error,
 	letGo func(run string, worker int, kill bool) error) error {
-	say := func(m *nats.Msg, v any) {
-		if b, err := json.Marshal(v); err == nil {
-			_ = m.Respond(b) // who asked asks again
-		}
-	}
 	done := func(m *nats.Msg, err error) {
+		var a answer
 		if err != nil {
-			say(m, answer{err.Error()})
-			return
+			a.Wrong = err.Error()
 		}
-		say(m, answer{})
+		respond(m, a)
 	}
 	ignored := func(error) {} // what is no request of ours
 	err := errors.Join(
-		listen(a.nc, offers, func(m *nats.Msg) { say(m, offer()) }),
+		listen(a.nc, offers, func(m *nats.Msg) { respond(m, offer()) }),
 		hear(a.nc, machineSubject(a.ID, "hire"), ignored, func(m *nats.Msg, h Hiring) { done(m, hire(h)) }),
 		hear(a.nc, machineSubject(a.ID, "release"), ignored, func(m *nats.Msg, r release) {
 			done(m, letGo(r.Run, r.Worker, r.Kill))

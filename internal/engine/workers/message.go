@@ -146,6 +146,13 @@ func say(nc *nats.Conn, subject string, v any) error {
 	return nc.Publish(subject, b)
 }
 
+// respond answers a request with a value as JSON. Who asked and hears nothing asks again.
+func respond(m *nats.Msg, v any) {
+	if b, err := json.Marshal(v); err == nil {
+		_ = m.Respond(b)
+	}
+}
+
 // hear calls f with each value that is published as JSON. Nothing that comes is dropped on this side.
 func hear[T any](nc *nats.Conn, subject string, failed func(error), f func(*nats.Msg, T)) error {
 	return listen(nc, subject, func(m *nats.Msg) {
