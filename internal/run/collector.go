@@ -116,14 +116,9 @@ func (c *Collector) judge(s *Snapshot) {
 	s.Total.Server = UseOf(s.Server, s.Entries, s.Finished)
 	if c.clean != nil {
 		c.clean.Server = s.Total.Server
-		s.Judgements = Judge(c.past.limits, &Evidence{Total: s.Total, Clean: c.clean, Apart: c.apart,
-			quiet: func(limit float64) (*logbook.Window, error) {
-				w, err := c.past.quietOf(limit, c.open)
-				if w == nil && err == nil {
-					w = c.clean
-				}
-				return w, err
-			}})
+		ev := c.past.evidence(sums{s.Total, c.clean}, c.open)
+		ev.Apart = c.apart
+		s.Judgements = Judge(c.past.limits, ev)
 	}
 }
 

@@ -44,7 +44,8 @@ type Own struct {
 	Course io.Reader // lines with the courses of its clock (clocks.Course as JSON); nil: it has the lead's clock
 	Agrees []string  // the targets that the machine loads; nil: all
 
-	by atomic.Int64 // how much the clock may be off the lead's, in nanoseconds
+	courses *json.Decoder // of Course
+	by      atomic.Int64  // how much the clock may be off the lead's, in nanoseconds
 }
 
 // off says by how much the clock of each share may be off the lead's; nil: they have the same.
@@ -57,12 +58,19 @@ func (o *Own) off() func(int) time.Duration {
 
 // WaitForCourse takes the first course: until then nothing is done that depends on the time.
 func (o *Own) WaitForCourse() error {
-	d := json.NewDecoder(o.Course)
-	var c clocks.Course
-	if err := d.Decode(&c); err != nil {
+	o.courses = json.NewDecoder(o.Course)
+	if err := o.next(); err != nil {
 		return fmt.Errorf("the machine's clock: %w", err)
 	}
-	o.Course = io.MultiReader(d.Buffered(), o.Course)
+	return nil
+}
+
+// next takes the next course.
+func (o *Own) next() error {
+	var c clocks.Course
+	if err := o.courses.Decode(&c); err != nil {
+		return err
+	}
 	machine.Follow(c.Here, c.There, c.Rate)
 	o.by.Store(int64(c.Off))
 	return nil
@@ -70,14 +78,7 @@ func (o *Own) WaitForCourse() error {
 
 // follow takes the courses that come, until there are no more.
 func (o *Own) follow() {
-	d := json.NewDecoder(o.Course)
-	for {
-		var c clocks.Course
-		if d.Decode(&c) != nil {
-			return // its input has ended, and so does the worker
-		}
-		machine.Follow(c.Here, c.There, c.Rate)
-		o.by.Store(int64(c.Off))
+	for o.next() == nil { // then its input has ended, and so does the worker
 	}
 }
 

@@ -153,16 +153,19 @@ func (p *Past) quietOf(limit float64, open []*logbook.Entry) (*logbook.Window, e
 
 // Evidence gathers what limits are held against, of a run that has no more seconds.
 func (p *Past) Evidence() *Evidence {
-	ev := &Evidence{Total: p.sums.total, Clean: p.sums.clean}
-	ev.Total.SurelyLost = p.surely
-	ev.quiet = func(limit float64) (*logbook.Window, error) {
-		w, err := p.quietOf(limit, nil)
+	p.sums.total.SurelyLost = p.surely
+	return p.evidence(p.sums, nil)
+}
+
+// evidence gathers it out of the sums of all seconds, of which some are open.
+func (p *Past) evidence(all sums, open []*logbook.Entry) *Evidence {
+	return &Evidence{Total: all.total, Clean: all.clean, quiet: func(limit float64) (*logbook.Window, error) {
+		w, err := p.quietOf(limit, open)
 		if w == nil && err == nil {
-			w = ev.Clean
+			w = all.clean
 		}
 		return w, err
-	}
-	return ev
+	}}
 }
 
 // Seconds older than KeptWhole are merged, MergedTogether at a time, so that memory does not grow with every second
