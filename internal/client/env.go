@@ -79,10 +79,12 @@ type Owned struct {
 	rooms      map[string]ledger.Room // numbers that the share gave
 	spoken     uint64                 // messages of the share
 	told       mono.Time              // when the last fact was told of
-	opened     bool                   // some connection was agreed on
-	inRepeats  []level                // clients of each crew that are in a repeat, in all shares
-	members    []level                // of each room, in all shares, if some rate is dealt out in rooms
-	faults     []trial.Moment         // that break the server
+	gatherer   fact.Gatherer
+	gathers    bool           // arrivals are told together
+	opened     bool           // some connection was agreed on
+	inRepeats  []level        // clients of each crew that are in a repeat, in all shares
+	members    []level        // of each room, in all shares, if some rate is dealt out in rooms
+	faults     []trial.Moment // that break the server
 	unheard    unheard
 	payloads   payloads
 	readings   readings
@@ -221,6 +223,7 @@ func NewEnv(t *trial.Trial, names *Names, b *logbook.Book) *Env {
 			e.inRooms = e.inRooms || s.Repeat != nil && s.Repeat.Shared == trial.PerRoom
 		}
 	}
+	e.gathers = gathers(t)
 	e.faults = t.Moments(func(*trial.Fault) bool { return true })
 	d := &t.Dialect
 	e.types = t.MessageTypes()

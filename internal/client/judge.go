@@ -176,7 +176,7 @@ func (j *judge) gets(e *Env, m *reading.Message, came mono.Span) {
 		case m.Sum != 0 && history == 0:
 			e.shows(f.Number, m)
 		}
-		e.tell(f)
+		e.tellArrival(f)
 	}
 }
 

@@ -23,14 +23,45 @@ func (e *Env) rel(t mono.Time) mono.Time {
 // tell tells a fact. The facts of a share go forward in time.
 func (e *Env) tell(f fact.Fact) {
 	e.told = max(e.told, e.rel(e.now))
-	f.At = e.told
-	e.Facts.Add(f)
+	e.gatherer.Tell(&e.Facts, &f, e.told)
 }
 
 func (e *Env) tellText(f fact.Fact, text []byte) {
 	e.told = max(e.told, e.rel(e.now))
+	e.gatherer.Ends(&e.Facts, f.Client, e.told)
 	f.At = e.told
 	e.Facts.AddText(f, text)
+}
+
+// gathers reports whether the arrivals of a message may be told together, so that those of different clients change
+// places: nothing that is judged depends on who had a message first. An order that is the same for all does, and so does
+// how long a history has to be.
+func gathers(t *trial.Trial) bool {
+	if t.Target.Order == ledger.SameOrder {
+		return false
+	}
+	for _, s := range t.Sessions() {
+		for k := range s.Steps {
+			if step := &s.Steps[k]; t.Dialect.Past != nil && step.Do == trial.Enter && step.History >= 0 {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// TellsOneByOne has each arrival told by itself.
+func (e *Env) TellsOneByOne() { e.gathers = false }
+
+// tellArrival tells that a message came, with those of the same message at other clients if that can make no
+// difference.
+func (e *Env) tellArrival(f fact.Fact) {
+	if !e.gathers {
+		e.tell(f)
+		return
+	}
+	e.told = max(e.told, e.rel(e.now))
+	e.gatherer.Gather(&e.Facts, &f, e.told)
 }
 
 // tellOf tells a fact that is about a client and a room and no more.
@@ -42,6 +73,7 @@ func (e *Env) tellOf(k fact.Kind, room ledger.Room) {
 // if read is earlier, that it is in those only until then, and that the share is too far
 // behind to be waited for.
 func (e *Env) CaughtUp(until, read mono.Time) {
+	e.gatherer.End(&e.Facts)
 	e.Facts.Add(fact.Fact{Kind: fact.Caught, Client: fact.AfterAll, At: e.told, Time: e.rel(until), Since: e.rel(read)})
 }
 

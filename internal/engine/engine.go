@@ -64,6 +64,8 @@ type Config struct {
 	Encoded bool
 	// Verify has what is counted as clients change held against the clients themselves, for tests.
 	Verify bool
+	// OneByOne has each arrival told to the account by itself, for tests that compare.
+	OneByOne bool
 }
 
 // An Unreachable is why a run ended before a single connection was agreed on.

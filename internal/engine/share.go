@@ -99,6 +99,9 @@ func (s *share) setUp(start mono.Time, names *client.Names) {
 	for _, io := range [...]*transport.IO{&s.env.IO, &s.env.Beside} {
 		io.Find, io.WallOffset = s.cfg.Find, mono.WallOffset()
 	}
+	if s.cfg.OneByOne {
+		s.env.TellsOneByOne()
+	}
 	s.env.Side, s.env.Web = s.cfg.Web, s.cfg.WebHost
 	s.env.Gone = func(c ledger.Client) mono.Span { return s.drv.Gone(s.local(c)) }
 	s.env.Queued = func(c ledger.Client) int { return s.drv.Queued(s.local(c)) }

@@ -108,6 +108,7 @@ func TestNonsense(t *testing.T) {
 		"an announcement":   {Kind: fact.Announces, Client: 0, Room: 1, What: uint8(ledger.Notice)},
 		"an excuse":         {Kind: fact.IsHindered, Client: 0, What: uint8(excuse.Left)},
 		"a pardon":          {Kind: fact.Pardons, Client: 0, What: uint8(ledger.NumPardons)},
+		"what was reached":  {Kind: fact.Reaches, Client: fact.BeforeAll, Room: 1}, // its text ends too early
 		"somebody":          {Kind: fact.Hears, Client: 0, Room: 1, What: uint8(ledger.Gone), Peer: 7},
 	} {
 		a := twoShares(t)
@@ -115,7 +116,7 @@ func TestNonsense(t *testing.T) {
 		for share := range 2 {
 			b := fact.Batch{UpTo: 10 * ms}
 			if share == 0 {
-				b.Add(f)
+				b.AddText(f, []byte{2, 0, 200})
 			}
 			a.Take(share, &b)
 		}

@@ -25,13 +25,18 @@ func (a *Account) apply(s *share, f *fact.Fact) {
 		}
 	}
 	if !a.makesSense(s, f) {
-		if a.failed == nil {
-			a.failed = fmt.Errorf("account: a fact makes no sense: %+v", *f)
-		}
+		a.fails(f)
 		return
 	}
 	if a.apart.machine == nil || !a.putsOff(s, f) {
 		a.take(s, f)
+	}
+}
+
+// fails ends the run's account for a fact that makes no sense.
+func (a *Account) fails(f *fact.Fact) {
+	if a.failed == nil {
+		a.failed = fmt.Errorf("account: a fact makes no sense: %+v", *f)
 	}
 }
 
@@ -79,6 +84,10 @@ func (a *Account) take(s *share, f *fact.Fact) {
 		l.Pardon(f.Number, f.Client, ledger.Pardon(f.What))
 	case fact.Gets:
 		a.gets(f)
+	case fact.Reaches:
+		if !a.reaches(f, s.log.TextOf(f)) {
+			a.fails(f)
+		}
 	case fact.Knows:
 		a.knows(f)
 	case fact.Announces:
@@ -160,6 +169,8 @@ func (a *Account) makesSense(s *share, f *fact.Fact) bool {
 		if f.Check < 0 || int(f.Check) >= len(a.trial.Feeds) {
 			return false
 		}
+	case fact.Reaches:
+		return f.Client == fact.BeforeAll
 	case fact.Knows:
 		if !a.isRule(f.Check) || f.Peer != -1 && !known(f.Peer) {
 			return false

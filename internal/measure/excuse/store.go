@@ -69,6 +69,9 @@ func (s *Store) Drop(c int32, by Cause) {
 	}
 }
 
+// Ever reports whether anything was ever in the way of a client.
+func (s *Store) Ever(c int32) bool { return int(c) < len(s.lines) && len(s.lines[c]) > 0 }
+
 // Find gives what was in the way of a client at some time from one to another, both included; of
 // several the one that went on for longest.
 func (s *Store) Find(c int32, of Set, from, to mono.Time) (x Excuse, found bool) {

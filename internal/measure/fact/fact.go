@@ -33,6 +33,7 @@ const (
 	Says                      // message Number to Room or to Peer; Time is when it was due; Check: see Unmarked
 	Unsays                    // message Number: it could not be sent
 	Gets                      // message Number of Peer in Room, Size bytes; it came at Time
+	Reaches                   // the same of many clients: who, and when, is in the text (NextReached), from Time on
 	Knows                     // a message without a mark, by rule Check, at Time; Peer said it, or -1: it says nobody
 	Announces                 // that it enters (Joined) or leaves (Gone) Room: the others should hear of it
 	Withdraws                 // the announcement that it enters Room
@@ -67,6 +68,9 @@ const NoMembers = -1
 // AfterAll stands for all clients in Caught, so that it comes after what happened to
 // them.
 const AfterAll ledger.Client = 1<<31 - 1
+
+// BeforeAll stands for all clients in Reaches, so that it comes before what else happened to them at the same instant.
+const BeforeAll ledger.Client = -1
 
 // Flags of a Fact.
 const (

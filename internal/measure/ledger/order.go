@@ -48,17 +48,7 @@ func (l *Ledger) defects(r *row, a Arrival, v Verdict) (d [3]bool) {
 	}
 	rm := &l.rooms[r.say.Room]
 	slot := l.slot(a.To, r.say.Room)
-	for n, later := 0, r.next; n < chainedLook && later != 0; n++ {
-		next := l.rowOf(later)
-		if next == nil {
-			break
-		}
-		if next.has(slot) {
-			d[0] = true
-			break
-		}
-		later = next.next
-	}
+	d[0] = l.overtaken(r, slot)
 	if l.cfg.Order != SameOrder {
 		return d
 	}
@@ -82,6 +72,21 @@ func (l *Ledger) defects(r *row, a Arrival, v Verdict) (d [3]bool) {
 		l.doubt(r, slot, first)
 	}
 	return d
+}
+
+// overtaken reports whether a later message of its sender has come to a slot before it.
+func (l *Ledger) overtaken(r *row, slot int) bool {
+	for n, later := 0, r.next; n < chainedLook && later != 0; n++ {
+		next := l.rowOf(later)
+		if next == nil {
+			break
+		}
+		if next.has(slot) {
+			return true
+		}
+		later = next.next
+	}
+	return false
 }
 
 // A doubt is a delivery that came after one that others may have got later.

@@ -161,11 +161,16 @@ func (p *Page) Delivery(crew uint16, owed int, latency, least time.Duration) {
 		d.late[fanout].Record(latency)
 		d.soon[fanout].Record(least)
 	}
+	p.Latencies(crew, owed).Record(latency)
+}
+
+// Latencies is where Delivery records those of a crew, of messages to audiences of a size.
+func (p *Page) Latencies(crew uint16, owed int) *meter.Hist {
 	h := &p.latency[crew][classOf(owed)]
 	if *h == nil {
 		*h = new(meter.Hist)
 	}
-	(*h).Record(latency)
+	return *h
 }
 
 // SentLate is the page of the same second for messages that the tool itself sent so
