@@ -34,15 +34,16 @@ func (e *Env) tellText(f fact.Fact, text []byte) {
 }
 
 // gathers reports whether the arrivals of a message may be told together, so that those of different clients change
-// places: nothing that is judged depends on who had a message first. An order that is the same for all does, and so does
-// how long a history has to be.
+// places: nothing that is judged depends on who had a message first. An order that is the same for all does, and so
+// does how long a history has to be.
 func gathers(t *trial.Trial) bool {
 	if t.Target.Order == ledger.SameOrder {
 		return false
 	}
 	for _, s := range t.Sessions() {
 		for k := range s.Steps {
-			if step := &s.Steps[k]; t.Dialect.Past != nil && step.Do == trial.Enter && step.History >= 0 {
+			step := &s.Steps[k]
+			if t.Dialect.Past != nil && step.Do == trial.Enter && step.History >= 0 {
 				return false
 			}
 		}

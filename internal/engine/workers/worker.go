@@ -195,7 +195,8 @@ func (w *Worker) Facts(share int, b *fact.Batch) error {
 		}
 		h.batch.Part = b.Part
 	}
-	if len(h.batch.Facts) < batchOf && !b.Ended && b.Part == nil && time.Since(h.since) < holdFor {
+	few := len(h.batch.Facts) < batchOf && len(h.batch.Text) < batchOf*factSize
+	if few && !b.Ended && b.Part == nil && time.Since(h.since) < holdFor {
 		return nil
 	}
 	select {

@@ -7,8 +7,8 @@ import (
 	"tidepull/internal/measure/ledger"
 )
 
-// A Gatherer puts the arrivals of one message at many clients together, so that they are one fact: Reaches. Its text has
-// some four bytes for each of them, and the account looks at the message once.
+// A Gatherer puts the arrivals of one message at many clients together, so that they are one fact: Reaches. Its text
+// has some four bytes for each of them, and the account looks at the message once.
 //
 // What is told of one client keeps its order. An arrival joins those of its message only if they come behind everything
 // that its client has in the round; and whatever else is told of a client ends the round if the client has a part in it

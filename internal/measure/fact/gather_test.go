@@ -10,9 +10,9 @@ import (
 	"tidepull/internal/measure/ledger"
 )
 
-// TestGather: whatever comes, and whatever else is told in between, each client's facts keep their order and their times,
-// nothing is lost or told twice, the log goes forward, no round is longer than a second, and most arrivals are told
-// together.
+// TestGather: whatever comes, and whatever else is told in between, each client's facts keep their order and their
+// times, nothing is lost or told twice, the log goes forward, no round is longer than a second, and most arrivals are
+// told together.
 func TestGather(t *testing.T) {
 	type told struct {
 		kind   Kind
@@ -29,8 +29,8 @@ func TestGather(t *testing.T) {
 		now, clients, span := mono.Time(0), 2+r.IntN(60), mono.Time(1+r.IntN(50_000_000))
 		for range 400 {
 			now += mono.Time(r.Int64N(int64(span)))
-			f := Fact{Kind: Gets, Client: ledger.Client(r.IntN(clients)), Number: uint64(r.IntN(8) * 3), Peer: 5, Room: 2,
-				Size: 40, Time: now - mono.Time(r.IntN(1000))}
+			f := Fact{Kind: Gets, Client: ledger.Client(r.IntN(clients)), Number: uint64(r.IntN(8) * 3), Peer: 5,
+				Room: 2, Size: 40, Time: now - mono.Time(r.IntN(1000))}
 			switch r.IntN(40) {
 			case 0:
 				f.Sum = 9 // it came otherwise
@@ -85,6 +85,44 @@ func TestGather(t *testing.T) {
 		}
 		if together < 300 {
 			t.Errorf("seed %d: %d of 400 were told together", seed, together)
+		}
+	}
+}
+
+// BenchmarkEncode tells arrivals one by one and together, for another process: a message comes to all of a room within
+// a turn, 5 us from one client to the next, with digests.
+func BenchmarkEncode(b *testing.B) {
+	for _, room := range []int{20, 4000} {
+		for _, together := range []bool{false, true} {
+			b.Run(fmt.Sprintf("room of %d, together %v", room, together), func(b *testing.B) {
+				var g Gatherer
+				var batch Batch
+				var code []byte
+				now, sent, r := mono.Time(0), 0, rand.New(rand.NewPCG(1, 2))
+				n := 0
+				for ; b.Loop(); n++ {
+					now += 5000
+					f := Fact{Kind: Gets, Client: ledger.Client(n % 8000), Number: uint64(n / room), Peer: 77, Room: 3,
+						Size: 120, Sum: uint64(n/room) * 0x9e3779b97f4a7c15,
+						Time: now - mono.Time(r.IntN(40_000))}
+					if together {
+						g.Gather(&batch.Log, &f, now)
+					} else {
+						f.At = now
+						batch.Add(f)
+					}
+					if n%500 == 499 {
+						g.End(&batch.Log)
+						code = AppendBatch(code[:0], &batch)
+						sent += len(code)
+						if _, err := ParseBatch(code); err != nil {
+							b.Fatal(err)
+						}
+						batch.Clear()
+					}
+				}
+				b.ReportMetric(float64(sent)/float64(n), "B/delivery")
+			})
 		}
 	}
 }

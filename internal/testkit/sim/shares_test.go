@@ -218,10 +218,10 @@ func restlessTrials() (moving, returning, climbing string, config standin.Config
 	return moving, returning, climbing, w.config
 }
 
-// TestShares plays trials of random seeds, with and without faults, returns, routes and heartbeats, in
-// one share that tells each arrival by itself, in one and in several that tell them together, with everything that passes between shares in its encoding: what is settled
-// is the same to the last byte, and if nobody comes or goes while others speak it
-// equals the stand-in's truth.
+// TestShares plays trials of random seeds, with and without faults, returns, routes and heartbeats, in one share that
+// tells each arrival by itself, and in one and in several that tell them together, with everything that passes between
+// shares in its encoding: what is settled is the same to the last byte, and if nobody comes or goes while others
+// speak it equals the stand-in's truth.
 func TestShares(t *testing.T) {
 	seeds := seeds(12)
 	crowded := strings.NewReplacer("clients = 40", "clients = 13", "clients = 20", "clients = 8", "% 20", "% 8",
