@@ -35,7 +35,8 @@ func (l *Ledger) Reach(m mark.Mark, sum uint64) (Reach, bool) {
 func (a *Reach) To(c Client, at mono.Time) (latency time.Duration, f Fate, ok bool) {
 	l, r := a.l, a.row
 	slot := l.slot(c, r.say.Room)
-	if slot < 0 || !r.owes(slot) || r.got.Has(slot) || l.excuses.Ever(c) {
+	if slot < 0 || !r.owes(slot) || r.got.Has(slot) ||
+		l.excuses.Ever(c) && (l.Unread(c, r.say.Sent) || l.missed(c, r.say.Sent)) {
 		return 0, 0, false
 	}
 	if l.cfg.Order != AnyOrder && r.say.Kind == Notice && !r.say.Unmarked && l.overtaken(r, slot) {
