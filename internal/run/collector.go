@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"tidepull/internal/engine/account"
+	"tidepull/internal/finding"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
@@ -27,6 +28,25 @@ type Collector struct {
 	// reports: most of them only wait for the grace time to be over.
 	resting []*logbook.Entry
 	open    []*logbook.Entry // of the last report
+	found   []finding.Finding
+	findAt  time.Duration // when it is looked for findings next
+}
+
+// findEvery is how often it is looked for findings while a run goes on, at most; and findShare which part of the time
+// it may take.
+const (
+	findEvery = 2 * time.Second
+	findShare = 20
+)
+
+// find gives the findings of a snapshot, or of one a moment ago.
+func (c *Collector) find(s *Snapshot) []finding.Finding {
+	if s.Elapsed >= c.findAt {
+		began := time.Now()
+		c.found = s.Find()
+		c.findAt = s.Elapsed + max(findEvery, findShare*time.Since(began))
+	}
+	return c.found
 }
 
 // sums are what some seconds add up to: all of it, and without those in which the tool was
@@ -119,6 +139,7 @@ func (c *Collector) judge(s *Snapshot) {
 		ev := c.past.evidence(sums{s.Total, c.clean}, c.open)
 		ev.Apart = c.apart
 		s.Judgements = Judge(c.past.limits, ev)
+		s.certain = certainOf(ev)
 	}
 }
 

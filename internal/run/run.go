@@ -26,6 +26,7 @@ import (
 	"tidepull/internal/engine/pressure"
 	"tidepull/internal/engine/process"
 	"tidepull/internal/engine/traffic"
+	"tidepull/internal/finding"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -48,19 +49,21 @@ type Options struct {
 
 // A Snapshot is a run as it stands. It is immutable.
 type Snapshot struct {
-	Trial        *trial.Trial
-	Started      time.Time
-	Elapsed      time.Duration
-	Leg          string
-	Entries      logbook.Seconds
-	Total        *logbook.Window // of all entries
-	Rooms        []string        // by number
-	Names        []string        // of the clients, by number
-	Events       []logbook.Event
-	Sent, Got    []uint32 // by client: messages said, marked messages received
-	Reasons      map[string]int
-	Shared       []Shared // what went wrong has in common, once the run is over
-	Said         []bool   // by number of a step: some client has said what it says; nil of a run that was kept
+	Trial     *trial.Trial
+	Started   time.Time
+	Elapsed   time.Duration
+	Leg       string
+	Entries   logbook.Seconds
+	Total     *logbook.Window // of all entries
+	Rooms     []string        // by number
+	Names     []string        // of the clients, by number
+	Events    []logbook.Event
+	Sent, Got []uint32 // by client: messages said, marked messages received
+	Reasons   map[string]int
+	Shared    []Shared // what went wrong has in common, once the run is over
+	// what is wrong with the server, the worst first; while it goes on, as of a moment ago
+	Findings     []finding.Finding
+	Said         []bool // by number of a step: some client has said what it says; nil of a run that was kept
 	Kept         []ledger.Message
 	Sampled      []ledger.Message
 	Lanes        []lane.Record        // in no order
@@ -81,6 +84,8 @@ type Snapshot struct {
 	Stopped      bool    // it was asked to stop before the tide was over
 	Finished     bool
 	Err          error // why it ended early
+
+	certain map[string]bool // what figures count is the server's doing for certain; nil of a run that was kept
 }
 
 // A TooMany is a trial that needs more open files than the process may have.
@@ -292,6 +297,7 @@ func (r *Run) collect(failed <-chan error) {
 			s.Started = time.Unix(0, wall(began))
 		}
 		s.Happened, s.ServerSide, s.Processes = happened, r.breaker.serverSide(), r.fleet.processes()
+		s.Findings = c.find(s)
 		r.snapshot.Store(s)
 		watch.look(s)
 	}
@@ -329,6 +335,7 @@ func (r *Run) collect(failed <-chan error) {
 	}
 	last.Finished = true
 	last.Shared = last.InCommon()
+	last.Findings = last.Find()
 	last.provesNothing()
 	last.missingClients()
 	last.Alerted = watch.finish(&last)

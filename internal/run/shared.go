@@ -1,15 +1,11 @@
 package run
 
 import (
-	"math"
 	"slices"
-	"sort"
-	"strings"
-	"time"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/ledger"
-	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/lives"
 )
 
 // A Shared is what the deliveries that went wrong in one way have in common and those that went well have not.
@@ -36,7 +32,7 @@ const mostOthers = 20_000
 // InCommon finds what the deliveries that went wrong have in common, way by way; none if nothing is found, or if there
 // are too few to tell.
 func (s *Snapshot) InCommon() (all []Shared) {
-	l := &looker{s: s, lives: livesOf(s.Events)}
+	l := &looker{s: s, lives: lives.Of(s.Events)}
 	for _, of := range sharedFates {
 		wrong, last := cases(s.Kept, mono.Never, of.fate)
 		if len(wrong) == 0 {
@@ -93,7 +89,7 @@ func thin(all []delivery) []delivery {
 // A looker looks at deliveries of a run.
 type looker struct {
 	s     *Snapshot
-	lives map[ledger.Client]*life
+	lives map[ledger.Client]*lives.Life
 }
 
 // cases lists the deliveries of messages said up to a time that have a fate; last is when the last of those was said.
@@ -120,79 +116,4 @@ func without(messages []ledger.Message, fate ledger.Fate) (rest []ledger.Message
 		}
 	}
 	return rest
-}
-
-// A life is what is known of when a client did things, in the order of time.
-type life struct {
-	opened, back, gone []time.Duration
-	enteredAny         []time.Duration // any room
-	entered, left      map[ledger.Room][]time.Duration
-	routes             []onRoute // if there are several
-}
-
-// onRoute is that a client came to be on a route.
-type onRoute struct {
-	at   time.Duration
-	name string
-}
-
-func livesOf(events []logbook.Event) map[ledger.Client]*life {
-	all := map[ledger.Client]*life{}
-	for i := range events {
-		e := &events[i]
-		v := all[e.Client]
-		if v == nil {
-			v = &life{entered: map[ledger.Room][]time.Duration{}, left: map[ledger.Room][]time.Duration{}}
-			all[e.Client] = v
-		}
-		switch e.What {
-		case logbook.Opened:
-			v.opened = append(v.opened, e.At)
-			if e.Detail != "" {
-				v.routes = append(v.routes, onRoute{e.At, e.Detail})
-			}
-		case logbook.SteppedUp:
-			_, to, _ := strings.Cut(e.Detail, " to ")
-			v.routes = append(v.routes, onRoute{e.At, to})
-		case logbook.CameBack:
-			v.back = append(v.back, e.At)
-		case logbook.Entered:
-			v.entered[e.Room] = append(v.entered[e.Room], e.At)
-			v.enteredAny = append(v.enteredAny, e.At)
-		case logbook.Left:
-			v.left[e.Room] = append(v.left[e.Room], e.At)
-		case logbook.Closed, logbook.Broke:
-			v.gone = append(v.gone, e.At)
-		}
-	}
-	for _, v := range all {
-		lists := [][]time.Duration{v.opened, v.back, v.gone, v.enteredAny}
-		for _, in := range []map[ledger.Room][]time.Duration{v.entered, v.left} {
-			for _, list := range in {
-				lists = append(lists, list)
-			}
-		}
-		for _, list := range lists {
-			slices.Sort(list)
-		}
-	}
-	return all
-}
-
-// since is how long before an instant the last of some times was, in seconds; NaN if there was none.
-func since(times []time.Duration, at time.Duration) float64 {
-	i := sort.Search(len(times), func(i int) bool { return times[i] > at })
-	if i == 0 {
-		return math.NaN()
-	}
-	return (at - times[i-1]).Seconds()
-}
-
-// until is how long after an instant the next of some times is, in seconds; NaN if there is none.
-func until(times []time.Duration, at time.Duration) float64 {
-	i := sort.Search(len(times), func(i int) bool { return times[i] >= at })
-	if i == len(times) {
-		return math.NaN()
-	}
-	return (times[i] - at).Seconds()
 }

@@ -11,6 +11,7 @@ import (
 	"tidepull/internal/base/units"
 	"tidepull/internal/measure/common"
 	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/lives"
 	"tidepull/internal/measure/logbook"
 )
 
@@ -82,9 +83,9 @@ func (l *looker) aboutMoment() questions[moment] {
 		is(byWhose, "the client is at node ", func(m moment) string { return l.node(m.client) }),
 		is(byWhose, "the client was on ", func(m moment) string { return l.route(m.client, mono.Time(m.at)) }),
 		is(byWhose, "the client was in ", func(m moment) string { return l.roomOf(m.client, m.at) }),
-		l.after("the client connected", (*life).whenOpened),
-		l.after("the client came back", (*life).whenBack),
-		l.after("the client entered its room", func(v *life, _ ledger.Room) []time.Duration { return v.enteredAny }),
+		l.after("the client connected", whenOpened),
+		l.after("the client came back", whenBack),
+		l.after("the client entered its room", whenEnteredAny),
 	}
 }
 
@@ -99,7 +100,7 @@ func (l *looker) aboutTime(what string) questions[moment] {
 }
 
 // after asks how long after something in a client's life it was: at most, and at least.
-func (l *looker) after(what string, times func(*life, ledger.Room) []time.Duration) question[moment] {
+func (l *looker) after(what string, times func(*lives.Life, ledger.Room) []time.Duration) question[moment] {
 	say := func(x float64) string {
 		return units.Duration(time.Duration(x*float64(time.Second))) + " after " + what
 	}
@@ -114,7 +115,7 @@ func (l *looker) after(what string, times func(*life, ledger.Room) []time.Durati
 			if v == nil {
 				return math.NaN()
 			}
-			return since(times(v, 0), m.at)
+			return lives.Since(times(v, 0), m.at)
 		}}
 }
 
@@ -125,7 +126,7 @@ func (l *looker) roomOf(c ledger.Client, at time.Duration) string {
 	if v == nil {
 		return ""
 	}
-	for r, times := range v.entered {
+	for r, times := range v.Entered {
 		for _, t := range times {
 			if t < at && t > last {
 				last, room = t, r
@@ -158,14 +159,14 @@ func (l *looker) anyTime(what logbook.EventKind) (all []moment) {
 		v := l.lives[c]
 		switch what {
 		case logbook.Refused:
-			all = append(all, momentsAt(c, v.opened)...)
+			all = append(all, momentsAt(c, v.Opened)...)
 			continue
 		case logbook.Denied:
-			all = append(all, momentsAt(c, v.enteredAny)...)
+			all = append(all, momentsAt(c, v.EnteredAny)...)
 			continue
 		}
-		for _, from := range v.opened {
-			to := v.endAfter(from, l.s.Elapsed)
+		for _, from := range v.Opened {
+			to := endAfter(v, from, l.s.Elapsed)
 			for i := range perLife {
 				all = append(all, moment{c, from + (to-from)*time.Duration(2*i+1)/(2*perLife)})
 			}
@@ -194,11 +195,11 @@ func (l *looker) atThatTime(wrong []moment, what logbook.EventKind) (all []momen
 	for i := 0; i < len(times); i += each {
 		for _, c := range ids {
 			v := l.lives[c]
-			k, open := slices.BinarySearch(v.opened, times[i])
+			k, open := slices.BinarySearch(v.Opened, times[i])
 			if !open && k == 0 || hit[moment{c, times[i] / tenth}] {
 				continue
 			}
-			if from := v.opened[max(0, k-1)]; from < times[i] && v.endAfter(from, l.s.Elapsed) > times[i] {
+			if from := v.Opened[max(0, k-1)]; from < times[i] && endAfter(v, from, l.s.Elapsed) > times[i] {
 				all = append(all, moment{c, times[i]})
 			}
 		}
@@ -208,9 +209,9 @@ func (l *looker) atThatTime(wrong []moment, what logbook.EventKind) (all []momen
 }
 
 // endAfter is when a connection ended that began at a time.
-func (v *life) endAfter(from, end time.Duration) time.Duration {
-	if i, _ := slices.BinarySearch(v.gone, from); i < len(v.gone) {
-		return v.gone[i]
+func endAfter(v *lives.Life, from, end time.Duration) time.Duration {
+	if i, _ := slices.BinarySearch(v.Gone, from); i < len(v.Gone) {
+		return v.Gone[i]
 	}
 	return end
 }

@@ -11,6 +11,7 @@ import (
 	"tidepull/internal/base/units"
 	"tidepull/internal/measure/common"
 	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/lives"
 	"tidepull/internal/measure/logbook"
 )
 
@@ -77,9 +78,9 @@ func (l *looker) aboutMessage() questions[delivery] {
 		is(byMessage, "the sender is of the crew ", func(d delivery) string { return l.crew(d.m.Sender) }),
 		is(byMessage, "in ", func(d delivery) string { return l.room(d.m.Room) }),
 		is(byMessage, "the sender is at node ", func(d delivery) string { return l.node(d.m.Sender) }),
-		l.within("after the sender connected", byMessage, sender, since, (*life).whenOpened),
-		l.within("after the sender entered the room", byMessage, sender, since, (*life).whenEntered),
-		l.within("after the sender came back", byMessage, sender, since, (*life).whenBack),
+		l.within("after the sender connected", byMessage, sender, lives.Since, whenOpened),
+		l.within("after the sender entered the room", byMessage, sender, lives.Since, whenEntered),
+		l.within("after the sender came back", byMessage, sender, lives.Since, whenBack),
 		is(byMessage, "", func(d delivery) string {
 			switch d.m.Nth {
 			case 0:
@@ -157,11 +158,11 @@ func (l *looker) aboutRecipient() questions[delivery] {
 			}
 			return "different nodes"
 		}),
-		l.within("after the recipient entered the room", byClient, recipient, since, (*life).whenEntered),
-		l.within("after the recipient connected", byClient, recipient, since, (*life).whenOpened),
-		l.within("after the recipient came back", byClient, recipient, since, (*life).whenBack),
-		l.within("before the recipient left the room", byClient, recipient, until, (*life).whenLeft),
-		l.within("before the recipient's connection ended", byClient, recipient, until, (*life).whenGone),
+		l.within("after the recipient entered the room", byClient, recipient, lives.Since, whenEntered),
+		l.within("after the recipient connected", byClient, recipient, lives.Since, whenOpened),
+		l.within("after the recipient came back", byClient, recipient, lives.Since, whenBack),
+		l.within("before the recipient left the room", byClient, recipient, lives.Until, whenLeft),
+		l.within("before the recipient's connection ended", byClient, recipient, lives.Until, whenGone),
 	}
 }
 
@@ -183,16 +184,17 @@ func sender(d delivery) ledger.Client    { return d.m.Sender }
 func recipient(d delivery) ledger.Client { return d.o.Client }
 
 // Times of a client's life that have to do with a room.
-func (v *life) whenOpened(ledger.Room) []time.Duration    { return v.opened }
-func (v *life) whenBack(ledger.Room) []time.Duration      { return v.back }
-func (v *life) whenGone(ledger.Room) []time.Duration      { return v.gone }
-func (v *life) whenEntered(r ledger.Room) []time.Duration { return v.entered[r] }
-func (v *life) whenLeft(r ledger.Room) []time.Duration    { return v.left[r] }
+func whenOpened(v *lives.Life, _ ledger.Room) []time.Duration  { return v.Opened }
+func whenBack(v *lives.Life, _ ledger.Room) []time.Duration    { return v.Back }
+func whenGone(v *lives.Life, _ ledger.Room) []time.Duration    { return v.Gone }
+func whenEntered(v *lives.Life, r ledger.Room) []time.Duration { return v.Entered[r] }
+func whenEnteredAny(v *lives.Life, _ ledger.Room) []time.Duration { return v.EnteredAny }
+func whenLeft(v *lives.Life, r ledger.Room) []time.Duration    { return v.Left[r] }
 
 // within asks how near in time to something in a client's life a message was said.
 func (l *looker) within(what string, unit int, who func(delivery) ledger.Client,
 	far func(times []time.Duration, at time.Duration) float64,
-	times func(*life, ledger.Room) []time.Duration) question[delivery] {
+	times func(*lives.Life, ledger.Room) []time.Duration) question[delivery] {
 
 	say := func(x float64) string {
 		return fmt.Sprintf("said within %s %s", units.Duration(time.Duration(x*float64(time.Second))), what)
@@ -264,11 +266,11 @@ func (l *looker) route(c ledger.Client, at mono.Time) string {
 	if len(l.s.Trial.Target.Routes) < 2 || v == nil {
 		return ""
 	}
-	i := sort.Search(len(v.routes), func(i int) bool { return v.routes[i].at > time.Duration(at) })
+	i := sort.Search(len(v.Routes), func(i int) bool { return v.Routes[i].At > time.Duration(at) })
 	if i == 0 {
 		return ""
 	}
-	return v.routes[i-1].name
+	return v.Routes[i-1].Name
 }
 
 // twoDigits rounds a number to two digits, up unless it says down.

@@ -10,6 +10,7 @@ import (
 
 	"tidepull/internal/engine/machine"
 	"tidepull/internal/engine/traffic"
+	"tidepull/internal/finding"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/meter"
@@ -59,6 +60,7 @@ type Summary struct {
 	Processes   Processes        `json:"processes"`   // that served the clients
 	// messages that came otherwise than they were said, the first of each sort of change
 	Differences []DifferenceSummary `json:"differences"`
+	Findings    []finding.Finding   `json:"findings"` // what is wrong with the server, the worst first
 	Verdict     Verdict             `json:"verdict"`
 	Why         string              `json:"why"` // the verdict, in one line
 }
@@ -313,6 +315,7 @@ func Summarise(s *Snapshot) Summary {
 		Server:     serverOf(s),
 		Kernel:     s.Kernel,
 		ClosedLoop: s.Trial.ClosedLoop,
+		Findings:   append([]finding.Finding{}, s.Findings...),
 		Reasons:    s.Reasons, InCommon: append([]Shared{}, s.Shared...), Limits: []LimitSummary{}}
 	sum.Verdict, sum.Why = s.Outcome()
 	c.Path.Each(func(name, _ string, n int64) { sum.Path[name] = n })

@@ -97,7 +97,11 @@ func JUnit(w io.Writer, s *run.Snapshot) error {
 			if says := s.SharedBy(j.Limit.Figure); says != "" {
 				text += "; " + plain.Text(says, 300)
 			}
-			t.Failure = &message{text, strings.Join(s.Examples(j.Limit.Figure), "\n")}
+			body := s.Examples(j.Limit.Figure)
+			if f := s.FindingOf(j.Limit.Figure); f != nil {
+				body = append([]string{f.Name() + ": " + f.Says, f.Usually}, body...)
+			}
+			t.Failure = &message{text, strings.Join(body, "\n")}
 		case run.NotProven:
 			out.Skipped++
 			t.Skipped = &message{Text: "not proven: " + j.Why}

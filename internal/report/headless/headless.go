@@ -347,8 +347,27 @@ func Report(w io.Writer, s *run.Snapshot) {
 		fmt.Fprintln(w)
 	}
 	limits(w, s)
+	findings(w, s)
 	_, why := s.Outcome()
 	fmt.Fprintf(w, "verdict: %s (%s)\n", s.Word(), why)
+}
+
+// findings prints what is wrong with the server.
+func findings(w io.Writer, s *run.Snapshot) {
+	for i := range s.Findings {
+		f := &s.Findings[i]
+		fmt.Fprintf(w, "finding: %s\n  %s\n", f.Name(), f.Says)
+		if f.Share != nil {
+			fmt.Fprintf(w, "  how often: %s\n", f.Share.Words())
+		}
+		for _, e := range f.Evidence {
+			fmt.Fprintf(w, "  seen: %s\n", e.Says)
+		}
+		for _, what := range f.RuledOut {
+			fmt.Fprintf(w, "  ruled out: %s\n", what)
+		}
+		fmt.Fprintf(w, "  usually: %s\n  to confirm: %s\n", f.Usually, f.Experiment)
+	}
 }
 
 // mostLines bounds the server's output in a report.

@@ -73,7 +73,7 @@ func (s *Store) load(r Run, share func(float64)) (*run.Snapshot, error) {
 		if err := json.Unmarshal(r.Summary, &sum); err != nil {
 			return nil, err
 		}
-		snap.Shared = sum.InCommon
+		snap.Shared, snap.Findings = sum.InCommon, sum.Findings
 		asJudged(snap, &sum)
 		snap.RSSPerOpen, snap.Unkept, snap.Held = sum.Self.RSSPerClient, sum.Ledger.Unkept, sum.Self.HeldReports
 	}

@@ -109,7 +109,22 @@ func (b *Board) delay(m relayed) (until mono.Time, stalled bool) {
 		until, stalled = max(until, now.Add(lookAgain)), true
 		b.Truth.Totals.Held++
 	}
+	if m.room != nil { // a room that is slow keeps its order
+		if h := b.heldBefore(m); h != nil {
+			until, stalled = max(until, h.release), stalled || h.stalled
+		}
+	}
 	return until, stalled
+}
+
+// heldBefore is the last message of a room before one that is held back, and not to be overtaken; nil: none is.
+func (b *Board) heldBefore(m relayed) (last *heldRelay) {
+	for i := range b.held {
+		if h := &b.held[i]; h.room == m.room && !h.behind && h.seq < m.seq {
+			last = h
+		}
+	}
+	return last
 }
 
 // stalled reports whether somebody in a room does not read fast enough.

@@ -94,6 +94,11 @@ func (b *Board) isSlow(payload []byte, m relayed) bool {
 func (b *Board) release(i int) {
 	h := b.held[i]
 	b.held = slices.Delete(b.held, i, i+1)
+	if before := b.heldBefore(h.relayed); h.stalled && before != nil {
+		h.release = before.release
+		b.hold(h)
+		return
+	}
 	if h.stalled && b.stalled(h.room) { // those behind it are held, too: they keep their order
 		h.release = b.out.Now().Add(lookAgain)
 		b.hold(h)

@@ -5,7 +5,8 @@ package layers
 // Groups are the groups of packages as the map draws them, from the bottom up. A package may import
 // what is in its own group, in which Go itself sees to it that nothing goes round, and in those below.
 var Groups = []string{"internal/base", "internal/wire", "internal/measure", "internal/trial", "internal/client",
-	"internal/engine", "internal/standin", "internal/capture", "internal/run", "internal/report", "internal/tui",
+	"internal/engine", "internal/standin", "internal/capture", "internal/finding",
+	"internal/run", "internal/report", "internal/tui",
 	"cmd", "bench"}
 
 // Apart are packages that are in none of them, with the highest group that they know; "": none.
@@ -19,7 +20,8 @@ var Apart = map[string]string{
 // Pure are the groups in which the packages, Impure aside, touch neither the network, nor files, nor the
 // system, and start no goroutine; and packages of other groups of which that is true as well.
 var Pure = []string{"internal/base", "internal/wire", "internal/measure", "internal/trial", "internal/client",
-	"internal/engine/account", "internal/standin/board", "internal/capture/recording", "internal/capacity"}
+	"internal/engine/account", "internal/finding",
+	"internal/standin/board", "internal/capture/recording", "internal/capacity"}
 
 // Impure are the exceptions to Pure.
 var Impure = map[string]bool{"internal/trial/language": true}

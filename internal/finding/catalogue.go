@@ -1,0 +1,80 @@
+package finding
+
+// A Question groups weaknesses by what a developer asks.
+type Question string
+
+// The questions.
+const (
+	WhoGetsIt    Question = "who gets it?"
+	HowSoon      Question = "how soon?"
+	WhoIsThere   Question = "who is there?"
+	WhenItBreaks Question = "what happens when it breaks?"
+	WhatItBears  Question = "what does it bear?"
+)
+
+// A Weakness is a way in which servers that push messages fail.
+type Weakness struct {
+	Number   int
+	Question Question
+	Title    string
+	// Usually says what makes servers do this, and where to look.
+	Usually string
+	// Experiment says how to confirm it.
+	Experiment string
+}
+
+// Catalogue is all weaknesses, by number.
+var Catalogue = []*Weakness{
+	&crowdRace, &wrongEcho, &leak, &leakedWhisper, &ghost, // 1 to 5
+	&noEviction, &hastyEviction, &badHeartbeat, &stalledRoom, &slowStore,
+	&brokenHistory, &nothingOnReturn, &doubledOnReturn, &reordered, &differentOrder, // 11 to 15
+	&alteredPayload, &sizeLimited, &anyOrigin, &noWay, &lossAtSwitch,
+	&slowReturned, &rudeGoodbye, &leftover, &openedDoor, &gapBetweenNodes, // 21 to 25
+	&crookedGrowth, &wrongPresence, &lenientProtocol, &endlessQueue, &verbatimMarkup,
+	&identityClash, &burstLoss, &lostInStore, &forgetfulRestart, &late1st, // 31 to 35
+	&deafMember, &stays, &twice, &silent, &naiveFraming,
+	&stalled, &fragileServer, // 41, 42
+}
+
+// none is what was seen and is none of those.
+var none = Weakness{}
+
+func byNumber(n int) *Weakness {
+	if n < 1 || n > len(Catalogue) {
+		return &none
+	}
+	return Catalogue[n-1]
+}
+
+// Those that no rule finds in an ordinary run yet.
+var (
+	anyOrigin = Weakness{Number: 18, Question: WhatItBears, Title: "any origin, or none",
+		Usually: "The check of the Origin header is off, compares only its end, or has the wrong list. Look at the " +
+			"options " +
+			"of the upgrade.",
+		Experiment: "connections with a foreign origin, with none and with the server's own"}
+	rudeGoodbye = Weakness{Number: 22, Question: WhenItBreaks, Title: "rude goodbye",
+		Usually: "The process ends while connections are open, without a close frame. Look at what the server does " +
+			"on " +
+			"SIGTERM: stop accepting, send 1001 to each connection, wait for the answers, then end.",
+		Experiment: "the server is told to end while clients are connected: how does each connection end?"}
+	lenientProtocol = Weakness{Number: 28, Question: WhatItBears, Title: "lenient or brittle protocol",
+		Usually: "Frames are taken as they come: no check of masks, reserved bits, UTF-8 or fragments. Most " +
+			"libraries do " +
+			"this right; look at what is done by hand, or switched off for speed.",
+		Experiment: "each malformed frame once: the server has to close with the right code, and others must not " +
+			"notice"}
+	endlessQueue = Weakness{Number: 29, Question: WhatItBears, Title: "endless queue",
+		Usually: "What a slow reader has not read is kept in memory without a bound. Look for the queue of each " +
+			"connection: it needs a limit, and something that happens at it.",
+		Experiment: "one client stops reading while its room goes on: how does the server's memory grow?"}
+	verbatimMarkup = Weakness{Number: 30, Question: WhoGetsIt, Title: "verbatim markup",
+		Usually: "The server relays what looks like a script as it is. That is right if clients show it as text, and " +
+			"wrong if they put it into a page.",
+		Experiment: "payloads with markup: what comes of them at the others?"}
+	naiveFraming = Weakness{Number: 40, Question: WhatItBears, Title: "naive framing",
+		Usually: "One read is taken for one message. Look at where bytes become messages: what is read has to be " +
+			"kept " +
+			"until a message is whole.",
+		Experiment: "the same messages cut anywhere and glued together by the network"}
+)

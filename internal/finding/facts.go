@@ -1,0 +1,70 @@
+package finding
+
+import (
+	"time"
+
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/trial"
+)
+
+// Facts are what is known of a run, as far as findings follow from it. Nothing in them is changed.
+type Facts struct {
+	Trial   *trial.Trial
+	Elapsed time.Duration
+	Over    bool // the run is over, and nothing more will come
+	Total   *logbook.Window
+	Seconds logbook.Seconds
+	Rooms   []string // by number
+	Names   []string // of the clients, by number, as they may be shown
+	Events  []logbook.Event
+	Kept    []ledger.Message // with something wrong; the first of them
+	Sampled []ledger.Message // of the good ones
+	Unkept  int              // messages with something wrong beyond those that are kept
+	// Lost are the deliveries that were lost, one by one, those too that were judged only when their recipient was
+	// back; the first of them.
+	Lost []Lost
+	// Certain reports whether what a figure counts is the server's doing for certain, and not the tool's or the
+	// machine's.
+	Certain func(figure string) bool
+	// Well reports whether neither the tool nor the machine can be why a message that was sent at a time did not come.
+	Well func(sent time.Duration) bool
+	// InCommon says what all that a figure counts has in common; "" if nothing is known.
+	InCommon func(figure string) string
+	// Difference says what came in place of a message at a client that got it altered; "" if that is not known.
+	Difference func(number uint64, to ledger.Client) string
+	Doings     []Doing
+	// ServerEnded says how the server ended, if it did and nobody had asked it to: "exit status 2".
+	ServerEnded string
+	FinalChecks []FinalCheck
+}
+
+// Lost is a delivery that was lost.
+type Lost struct {
+	Number     uint64
+	At         time.Duration // when the message was said
+	To, Sender ledger.Client
+	Room       ledger.Room
+}
+
+// A Doing is something that the trial did on purpose, from one time to another.
+type Doing struct {
+	What     string // "fault cut"
+	Do       string // the kind of fault; "" of clients that misbehave
+	From, To time.Duration
+}
+
+// A FinalCheck is what a question of the trial, asked after the run, came to.
+type FinalCheck struct {
+	Name, Why string
+	Failed    bool
+}
+
+// Figures are those whose certainty rules ask about.
+func Figures() []string {
+	return []string{"ledger.lost", "ledger.duplicate", "ledger.stray", "ledger.altered", "ledger.reordered",
+		"ledger.disagreed", "messages.other_type", "announcements.stray", "clients.broken", "clients.denied",
+		"clients.refused", "clients.malformed", "returns.unprovoked", "pulse.not_evicted", "pulse.evicted_late",
+		"pulse.hasty", "pulse.missing", "pulse.late", "pulse.too_often", "server.connections_left",
+		"server.members_left", "server.presence_left", "checks.failed"}
+}

@@ -1,0 +1,228 @@
+package finding
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/lives"
+	"tidepull/internal/measure/logbook"
+)
+
+// A delivery is one outcome of a message that was kept.
+type delivery struct {
+	m *ledger.Message
+	o *ledger.Outcome
+}
+
+func (d delivery) sent() time.Duration { return time.Duration(d.m.Sent) }
+
+// A search is what rules look through: what went wrong and is not explained yet, by the way in which it did.
+type search struct {
+	*Facts
+	lives map[ledger.Client]*lives.Life
+	wrong [ledger.NumFates][]delivery
+	fine  []delivery // of the same messages, and of the sample of good ones
+	// ghosted is set if wrong numbers of members are explained by members that are gone.
+	ghosted bool
+	// deafIn are the rooms with members that the server does not know.
+	deafIn map[ledger.Room]bool
+	deaf   map[ledger.Client]bool
+	// brokenBy is set if it is known what ended connections.
+	brokenBy bool
+}
+
+func newSearch(f *Facts) *search {
+	s := &search{Facts: f, lives: lives.Of(f.Events), deafIn: map[ledger.Room]bool{}, deaf: map[ledger.Client]bool{}}
+	lost := f.Certain("ledger.lost")
+	for _, list := range [][]ledger.Message{f.Kept, f.Sampled} {
+		for i := range list {
+			m := &list[i]
+			for k := range m.Outcomes {
+				d := delivery{m, &m.Outcomes[k]}
+				switch d.o.Fate {
+				case ledger.Delivered:
+					s.fine = append(s.fine, d)
+				case ledger.Lost:
+					if lost && f.Well(d.sent()) {
+						s.wrong[ledger.Lost] = append(s.wrong[ledger.Lost], d)
+					}
+				case ledger.Duplicate, ledger.Stray, ledger.Altered, ledger.Reordered, ledger.Disagreed:
+					s.wrong[d.o.Fate] = append(s.wrong[d.o.Fate], d)
+				}
+			}
+		}
+	}
+	return s
+}
+
+// those gives the deliveries that went wrong in a way, are not explained yet, and are so.
+func (s *search) those(fate ledger.Fate, is func(delivery) bool) (all []delivery) {
+	for _, d := range s.wrong[fate] {
+		if is(d) {
+			all = append(all, d)
+		}
+	}
+	return all
+}
+
+// explain takes those out of what is not explained.
+func (s *search) explain(fate ledger.Fate, is func(delivery) bool) {
+	s.wrong[fate] = slices.DeleteFunc(s.wrong[fate], is)
+}
+
+// share is which part of the deliveries that went well is so.
+func (s *search) share(is func(delivery) bool) (n, of int) {
+	for _, d := range s.fine {
+		if is(d) {
+			n++
+		}
+	}
+	return n, len(s.fine)
+}
+
+// name is a client's name, as it may be shown.
+func (s *search) name(c ledger.Client) string {
+	if c < 0 || int(c) >= len(s.Names) {
+		return "nobody"
+	}
+	return plain.Text(s.Names[c], 60)
+}
+
+// room is a room's name.
+func (s *search) room(r ledger.Room) string {
+	if r <= ledger.Everyone || int(r) >= len(s.Rooms) {
+		return ""
+	}
+	return plain.Text(s.Rooms[r], 60)
+}
+
+// in is " in ROOM", or "".
+func (s *search) in(r ledger.Room) string {
+	if name := s.room(r); name != "" {
+		return " in " + name
+	}
+	return ""
+}
+
+// instant is a time of the run to the millisecond: "1:02.345".
+func instant(at time.Duration) string {
+	return fmt.Sprintf("%s.%03d", units.Clock(at), at%time.Second/time.Millisecond)
+}
+
+// evidence gives the first cases, each of another message, and each in words.
+func (s *search) evidence(all []delivery, says func(delivery) string) (list []Evidence) {
+	told := map[uint64]bool{}
+	for _, d := range all {
+		if told[d.m.Number] || len(list) == mostEvidence {
+			continue
+		}
+		told[d.m.Number] = true
+		number := d.m.Number
+		list = append(list, Evidence{Says: says(d), Message: &number, Client: d.o.Client, At: d.sent()})
+	}
+	return list
+}
+
+// said names a message: "message 12 of pilot-3 in lock-1, said at 0:03.120".
+func (s *search) said(m *ledger.Message) string {
+	switch m.Kind {
+	case ledger.Joined:
+		return fmt.Sprintf("that %s entered%s at %s", s.name(m.Sender), s.in(m.Room), instant(time.Duration(m.Sent)))
+	case ledger.Gone:
+		return fmt.Sprintf("that %s left%s at %s", s.name(m.Sender), s.in(m.Room), instant(time.Duration(m.Sent)))
+	}
+	return fmt.Sprintf("message %d of %s%s, said at %s", m.Number, s.name(m.Sender), s.in(m.Room),
+		instant(time.Duration(m.Sent)))
+}
+
+// missed says of a delivery that did not come, who has it.
+func (s *search) missed(d delivery) string {
+	return fmt.Sprintf("%s never got %s; %s of %s have it", s.name(d.o.Client), s.said(d.m),
+		units.Count(int64(d.m.Reached)), units.Count(int64(d.m.Owed)))
+}
+
+// clients counts the recipients of deliveries, and messages their messages.
+func clients(all []delivery) int {
+	set := map[ledger.Client]bool{}
+	for _, d := range all {
+		set[d.o.Client] = true
+	}
+	return len(set)
+}
+
+func messages(all []delivery) int {
+	set := map[uint64]bool{}
+	for _, d := range all {
+		set[d.m.Number] = true
+	}
+	return len(set)
+}
+
+// whole reports whether everything that went wrong was kept: if not, what is counted one by one is of the first of it.
+func (s *search) whole() bool { return s.Unkept == 0 }
+
+// first is a word for numbers that are of what was kept alone.
+func (s *search) first() string {
+	if s.whole() {
+		return ""
+	}
+	return fmt.Sprintf(" (counted in the first %s messages with something wrong; there were %s more)",
+		units.Count(int64(len(s.Kept))), units.Count(int64(s.Unkept)))
+}
+
+// events gives what happened of a kind.
+func (s *search) events(what logbook.EventKind) (all []*logbook.Event) {
+	for i := range s.Events {
+		if s.Events[i].What == what {
+			all = append(all, &s.Events[i])
+		}
+	}
+	return all
+}
+
+// eventEvidence gives the first of some events, each of another client, in words.
+func (s *search) eventEvidence(all []*logbook.Event) (list []Evidence) {
+	told := map[ledger.Client]bool{}
+	for _, e := range all {
+		if told[e.Client] || len(list) == mostEvidence {
+			continue
+		}
+		told[e.Client] = true
+		list = append(list, Evidence{Says: fmt.Sprintf("%s at %s: %s", s.name(e.Client), instant(e.At),
+			plain.Text(e.Detail, 300)), Client: e.Client, At: e.At})
+	}
+	return list
+}
+
+// during gives what the trial did on purpose at a time, or shortly before it.
+func (s *search) during(at, before time.Duration) (all []Doing) {
+	for _, d := range s.Doings {
+		if d.From <= at && (d.To == 0 || d.To+before >= at) {
+			all = append(all, d)
+		}
+	}
+	return all
+}
+
+// ruledOut is what is true of every finding: what was looked at besides the server.
+func (s *search) ruledOut() (all []string) {
+	w := s.Total
+	switch {
+	case w.Overloaded == 0:
+		all = append(all, "the tool: it kept up in every second of the run")
+	default:
+		all = append(all, fmt.Sprintf("the tool: it could not keep up in %d of %d seconds, and what may follow from "+
+			"that is "+
+			"left out", w.Overloaded, w.Seconds))
+	}
+	if w.Total.Excused > 0 {
+		all = append(all, fmt.Sprintf("clients that left, were cut off, or were hindered by the trial: %s deliveries "+
+			"are "+
+			"excused for that, and not counted here", units.Count(w.Total.Excused)))
+	}
+	return all
+}

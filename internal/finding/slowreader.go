@@ -1,0 +1,181 @@
+package finding
+
+import (
+	"fmt"
+	"math"
+	"strings"
+	"time"
+
+	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
+	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/measure/meter"
+)
+
+var stalledRoom = Weakness{Number: 9, Question: HowSoon, Title: "slow reader stalls its room",
+	Usually: "The relay waits for each write, one member after another, and one whose buffer is full holds up the " +
+		"rest. " +
+		"Look at the loop over the members: each needs a queue of its own, with a bound, and a writer that empties it.",
+	Experiment: "one client of a room reads slowly, by turns; the latencies of the others in its room and in other " +
+		"rooms"}
+
+// Bounds on what is a stall: how much later others must get their messages, in part and in microseconds; how many
+// seconds before and during are looked at, and how many there must be.
+const (
+	leastWorse      = 0.5
+	leastWorseMicro = 1000
+	lookedAt        = 30
+	leastLookedAt   = 3
+	surely          = 3 // standard deviations
+)
+
+// slowReader finds that others got their messages later while some client read slowly.
+func slowReader(s *search) []Finding {
+	slow := map[ledger.Client]bool{}
+	from := s.Elapsed
+	for _, e := range s.events(logbook.Misbehaved) {
+		if !strings.Contains(e.Detail, "reads slowly") && !strings.Contains(e.Detail, "stops reading") {
+			return nil // it may be what others did
+		}
+		slow[e.Client], from = true, min(from, e.At)
+	}
+	if len(slow) == 0 {
+		return nil
+	}
+	to := from
+	for i := range s.Events {
+		if e := &s.Events[i]; slow[e.Client] && (e.What == logbook.Closed || e.What == logbook.Broke ||
+			e.What == logbook.Evicted) {
+			to = max(to, e.At)
+		}
+	}
+	if to == from {
+		to = s.Elapsed
+	}
+	var worst *change
+	for crew := range s.Trial.Crews {
+		at, until := int(from/time.Second), int(to/time.Second)
+		before, during := s.slowest(crew, at-lookedAt, at), s.slowest(crew, at+1, min(until, at+lookedAt))
+		if len(before) < leastLookedAt || len(during) < leastLookedAt {
+			continue
+		}
+		c := changeOf(before, during)
+		c.crew = s.Trial.Crews[crew].Name
+		if c.worse > max(leastWorseMicro, leastWorse*c.before) && ranks(before, during) > surely && (worst == nil ||
+			c.worse > worst.worse) {
+			worst = &c
+		}
+	}
+	lost := s.lostBeside(slow, from, to)
+	if len(lost) > 0 {
+		return []Finding{{Weakness: stalledRoom.Number, Severity: Loss, Figures: []string{"ledger.lost", "ledger.late"},
+			Share: shareOf(int64(len(lost)), max(s.Total.Total.Owed, int64(len(lost)))),
+			Says: fmt.Sprintf("while %s read slowly, the others in the room had to wait for so long that %s count as "+
+				"lost; in "+
+				"other rooms, and before, nothing was%s", units.Plural(len(slow), "client"), deliveries(len(lost)),
+				s.first()),
+			Evidence: s.evidence(lost, s.missed)}}
+	}
+	if worst == nil {
+		return nil
+	}
+	return []Finding{{Weakness: stalledRoom.Number, Severity: Slow, Figures: []string{"fanout.p99"},
+		Says: fmt.Sprintf("while %s read slowly, one in ten messages of the others (crew %s) took longer than %s, "+
+			"and longer "+
+			"than %s before: %s later, give or take %s", units.Plural(len(slow), "client"), plain.Text(worst.crew, 40),
+			units.Micros(worst.during), units.Micros(worst.before), units.Micros(worst.worse), units.Micros(worst.off)),
+		Evidence: s.eventEvidence(s.events(logbook.Misbehaved))}}
+}
+
+// lostBeside takes out what was lost in the rooms of slow readers while they were that, if nearly all that was lost is.
+func (s *search) lostBeside(slow map[ledger.Client]bool, from, to time.Duration) []delivery {
+	rooms := map[ledger.Room]bool{}
+	for c := range slow {
+		if v := s.lives[c]; v != nil {
+			for r, entered := range v.Entered {
+				at, in := last(entered, from)
+				rooms[r] = rooms[r] || r > ledger.Everyone && in && !between(v, r, at, from)
+			}
+		}
+	}
+	beside := func(d delivery) bool {
+		return rooms[d.m.Room] && !slow[d.o.Client] && d.sent() >= from-s.Trial.Grace && d.sent() <= to
+	}
+	lost := s.those(ledger.Lost, beside)
+	n, of := s.share(beside)
+	others := len(s.wrong[ledger.Lost]) - len(lost)
+	if len(lost) == 0 || 9*others > len(lost) ||
+		chance(len(lost), len(lost)+others, float64(n+len(lost)+1)/float64(of+len(lost)+2)) >= unlikely {
+		return nil
+	}
+	s.explain(ledger.Lost, beside)
+	return lost
+}
+
+// A change is between the means of two lots of seconds, in microseconds; off is half of its 95 % interval.
+type change struct {
+	crew                       string
+	before, during, worse, off float64
+}
+
+func changeOf(before, during []float64) change {
+	b, vb := meanOf(before)
+	d, vd := meanOf(during)
+	return change{before: b, during: d, worse: d - b,
+		off: students(min(len(before), len(during))-1) * math.Sqrt(vb+vd)}
+}
+
+// ranks says by how many standard deviations some values are above others, by their ranks alone (Mann and Whitney):
+// single ones that are far off do not count for more than others.
+func ranks(low, high []float64) float64 {
+	u := 0.0
+	for _, a := range low {
+		for _, b := range high {
+			switch {
+			case b > a:
+				u++
+			case b == a:
+				u += 0.5
+			}
+		}
+	}
+	n, m := float64(len(low)), float64(len(high))
+	return (u - n*m/2) / math.Sqrt(n*m*(n+m+1)/12)
+}
+
+// meanOf gives the mean of some values, and the square of its standard error.
+func meanOf(values []float64) (mean, variance float64) {
+	n := float64(len(values))
+	for _, v := range values {
+		mean += v / n
+	}
+	for _, v := range values {
+		variance += (v - mean) * (v - mean) / (n - 1) / n
+	}
+	return mean, variance
+}
+
+// slowest gives what one in ten of a crew's deliveries took longer than, in microseconds, of each second from one up to
+// another in which the tool kept up.
+func (s *search) slowest(crew, from, to int) (all []float64) {
+	for _, e := range s.Seconds.Between(from, to) {
+		if e.Health.Overload != 0 || e.Merged > 0 {
+			continue
+		}
+		e, err := e.Whole()
+		if err != nil {
+			return nil
+		}
+		var h meter.Hist
+		for _, l := range e.Latency {
+			if int(l.Key.Crew) == crew && h.MergePacked(l.Latency) != nil {
+				return nil
+			}
+		}
+		if h.Count() > 0 {
+			all = append(all, logbook.Micros(h.Quantile(0.9)))
+		}
+	}
+	return all
+}

@@ -1,0 +1,110 @@
+package finding
+
+import (
+	"fmt"
+	"slices"
+	"time"
+
+	"tidepull/internal/base/units"
+	"tidepull/internal/measure/common"
+	"tidepull/internal/measure/logbook"
+)
+
+var stalled = Weakness{Number: 41, Question: HowSoon, Title: "stalls",
+	Usually: "Something holds everything up for a while: a handler that blocks the only loop, a timer that does much " +
+		"at once, " +
+		"a lock that is held while something is written, the collection of garbage. Look at what runs at that period.",
+	Experiment: "a steady rate for a minute: the slowest deliveries, and when they come"}
+
+// Bounds on a stall: how slow the slowest delivery of a second must be, alone and against other seconds; how many such
+// seconds, and which part of all of them at most: beyond it the server is slow, and does not stall.
+const (
+	leastStall  = 100 * time.Millisecond
+	longStall   = 500 * time.Millisecond // one of them is enough
+	stallTimes  = 10
+	leastStalls = 3
+	mostStalled = 0.34
+)
+
+// stalls finds that everything stops now and then.
+func stalls(s *search) []Finding {
+	if !s.Over || len(s.Doings)+len(s.events(logbook.Misbehaved)) > 0 { // what the trial did would look like one
+		return nil
+	}
+	type second struct {
+		at   int
+		last time.Duration
+	}
+	var all []second
+	for _, e := range s.Seconds {
+		if e.Merged > 0 || e.Health.Overload != 0 {
+			continue
+		}
+		w := &logbook.Window{}
+		if s.keptIn(e.At) > leastStall/4 || s.crowdIn(e) || w.AddClean(e) != nil || w.Last.Count() == 0 {
+			continue
+		}
+		all = append(all, second{e.At, w.Last.Max()})
+	}
+	if len(all) < 4*leastStalls {
+		return nil
+	}
+	sorted := slices.Clone(all)
+	slices.SortFunc(sorted, func(a, b second) int { return int(a.last - b.last) })
+	usual := sorted[len(sorted)/2].last
+	var stalls, others []float64
+	longest := time.Duration(0)
+	var list []Evidence
+	for _, x := range all {
+		if x.last < max(leastStall, stallTimes*usual) {
+			others = append(others, float64(x.at))
+			continue
+		}
+		stalls, longest = append(stalls, float64(x.at)), max(longest, x.last)
+		if len(list) < mostEvidence {
+			list = append(list, Evidence{Says: fmt.Sprintf("at %s a message took %s to its last recipient",
+				units.Clock(time.Duration(x.at)*time.Second), units.Duration(x.last)), Client: -1,
+				At: time.Duration(x.at) * time.Second})
+		}
+	}
+	if len(stalls) == 0 || len(stalls) < leastStalls && longest < longStall ||
+		float64(len(stalls)) > mostStalled*float64(len(all)) {
+		return nil
+	}
+	says := fmt.Sprintf("in %s of %s a message took %s or longer to its last recipient, up to %s; in half of all "+
+		"seconds the "+
+		"slowest took %s", units.Count(int64(len(stalls))), units.Plural(len(all), "second"),
+		units.Duration(max(leastStall, stallTimes*usual)), units.Duration(longest), units.Duration(usual))
+	if every, is := even(stalls); is {
+		says += fmt.Sprintf("; it happens every %s", units.Duration(every))
+	}
+	return []Finding{{Weakness: stalled.Number, Severity: Slow, Figures: []string{"spread.last.max"},
+		Share: shareOf(int64(len(stalls)), int64(len(all))), Says: says, Evidence: list}}
+}
+
+// keptIn is for how long a thread of the tool or the server was kept from a core in a second or the next one, into
+// which what was said in it reaches.
+func (s *search) keptIn(second int) (most time.Duration) {
+	for _, e := range s.Seconds.Between(second, second+2) {
+		if most = max(most, e.Health.Kept); e.Health.Overload != 0 {
+			return time.Hour
+		}
+	}
+	return most
+}
+
+// crowdIn reports whether so many clients enter in a second that its slowness is theirs.
+func (s *search) crowdIn(e *logbook.Entry) bool {
+	const some, part = 5, 20
+	return e.Counts.Entries > max(some, int64(s.Total.Most.Entered)/part)
+}
+
+// even gives how far apart some seconds are, if they are evenly so.
+func even(at []float64) (time.Duration, bool) {
+	var twice []float64 // a rhythm is of spells: each second is one
+	for _, t := range at {
+		twice = append(twice, t, t)
+	}
+	r, is := common.RhythmOf(twice, nil)
+	return time.Duration(r.Every * float64(time.Second)), is
+}

@@ -1,0 +1,41 @@
+package finding
+
+import (
+	"fmt"
+	"time"
+
+	"tidepull/internal/base/units"
+	"tidepull/internal/measure/logbook"
+)
+
+var slowStore = Weakness{Number: 10, Question: HowSoon, Title: "slow store in the relay path",
+	Usually: "The server stores a message, or asks another service, before it relays it, one message after another. " +
+		"Look at what is awaited between reading a message and writing it to the others. If it gathers messages on " +
+		"purpose before it sends them, this is that.",
+	Experiment: "the same room at several rates: how latency rises with the rate, and where throughput stops"}
+
+// Bounds on a floor: how soon the quickest messages must come to their first recipient, alone and against what the
+// server needs to let a client into a room; and of how many.
+const (
+	leastFloor  = 10 * time.Millisecond
+	floorTimes  = 5
+	enoughFloor = 50
+)
+
+// floor finds that even the quickest message takes long to its first recipient, though the server answers soon. One
+// that gathers messages for a while sends some of them at once.
+func floor(s *search) []Finding {
+	entered := &s.Total.Times[logbook.ToEnter]
+	first := s.Total.FirstEarly()
+	if first.Count() < enoughFloor || entered.Count() == 0 {
+		return nil
+	}
+	quick, answers := first.Quantile(0.05), entered.Quantile(0.5)
+	if quick < leastFloor || quick < floorTimes*answers {
+		return nil
+	}
+	return []Finding{{Weakness: slowStore.Number, Severity: Slow, Figures: []string{"spread.first.p50"},
+		Says: fmt.Sprintf("19 of 20 messages took %s or longer to their first recipient, though the server let "+
+			"clients into "+
+			"rooms within %s", units.Duration(quick), units.Duration(answers))}}
+}

@@ -1,0 +1,94 @@
+package sim_test
+
+import (
+	"fmt"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"tidepull/internal/finding"
+	"tidepull/internal/run"
+	"tidepull/internal/standin"
+	"tidepull/internal/standin/board"
+)
+
+// findings are those of a run that was played.
+func (p *played) findings(t *testing.T) []finding.Finding {
+	t.Helper()
+	r := p.last
+	r.Closed, r.Open, r.Events, r.Lanes, r.Bodies, r.Differences = p.entries, nil, p.events, p.lanes, p.bodies, p.differ
+	s, err := run.NewCollector(run.Limits(p.trial), p.trial.Grace).Add(r, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Trial, s.Finished = p.trial, true
+	for _, f := range p.trial.Faults {
+		s.Happened = append(s.Happened, run.Happened{Name: f.Name, Do: f.Do.String(), From: f.At, To: f.At + f.Lasts})
+	}
+	s.Shared = s.InCommon()
+	return s.Find()
+}
+
+// TestFindings plays the trial of each weakness, with the stand-in's switch off and on: without it nothing is found,
+// with it the weakness, and no other.
+func TestFindings(t *testing.T) {
+	for name, w := range weaknesses {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			source := strings.NewReplacer(longer[name]...).Replace(w.trial(name))
+			if strings.HasPrefix(name, "26") {
+				w.switches.Crooked = 30 * time.Microsecond
+			}
+			if w.config.Store != "" {
+				w.config.Store = filepath.Join(t.TempDir(), "good.db")
+			}
+			good := playWith(t, source, w.config, board.Switches{})
+			if strings.HasPrefix(name, "silent") { // it is the trial of a server that is slow to notice
+				good = playWith(t, source, standin.Config{}, board.Switches{})
+			}
+			for _, f := range good.findings(t) {
+				t.Errorf("%s, without the switch: %d %s: %s", name, f.Weakness, f.Title, f.Says)
+			}
+			if w.config.Store != "" {
+				w.config.Store = filepath.Join(t.TempDir(), "bad.db")
+			}
+			bad := playWith(t, source, w.config, w.switches)
+			want, of := 0, name
+			if also := otherRows[name]; also != "" {
+				of = also
+			}
+			fmt.Sscanf(of, "%d ", &want)
+			var found []int
+			for _, f := range bad.findings(t) {
+				found = append(found, f.Weakness)
+				t.Logf("[%s] %d %s (%s): %s", name, f.Weakness, f.Title, f.Severity, f.Says)
+				for _, e := range f.Evidence {
+					t.Logf("    %s", e.Says)
+				}
+			}
+			if !slices.Equal(found, []int{want}) && !strings.HasPrefix(name, "self-pushing") {
+				t.Errorf("%s: found %v", name, found)
+			}
+		})
+	}
+}
+
+// otherRows are those that the trials of some weaknesses show in an ordinary run: the row, or 0 for what is none.
+var otherRows = map[string]string{
+	"28 brittle":                        "42", // the others are hit
+	"27 enter and leave notices":        "0",
+	"silent clients":                    "6",
+	"24 open door, without credentials": "24",
+}
+
+// longer are changes to trials that are too short to tell the weakness from anything else.
+var longer = map[string][]string{
+	"26 crooked growth": {"times = 12", "times = 40", "clients = 20", "clients = 124", "lock-${n % 2}",
+		"lock-${n < 4 ? 0 : n < 12 ? 1 : n < 28 ? 2 : n < 60 ? 3 : 4}"},
+	"41 stalls": {"times = 12", "times = 40"},
+	"9 slow reader stalls its room": {"times = 12", "times = 40", "when {", "repeat {\n    every = \"500ms\"\n    " +
+		"times = 12\n    " +
+		"say { body = { kind = \"notice\", room = room, text = \"${mark}\" } }\n  }\n  when {"},
+}
