@@ -184,12 +184,12 @@ func sender(d delivery) ledger.Client    { return d.m.Sender }
 func recipient(d delivery) ledger.Client { return d.o.Client }
 
 // Times of a client's life that have to do with a room.
-func whenOpened(v *lives.Life, _ ledger.Room) []time.Duration  { return v.Opened }
-func whenBack(v *lives.Life, _ ledger.Room) []time.Duration    { return v.Back }
-func whenGone(v *lives.Life, _ ledger.Room) []time.Duration    { return v.Gone }
-func whenEntered(v *lives.Life, r ledger.Room) []time.Duration { return v.Entered[r] }
+func whenOpened(v *lives.Life, _ ledger.Room) []time.Duration     { return v.Opened }
+func whenBack(v *lives.Life, _ ledger.Room) []time.Duration       { return v.Back }
+func whenGone(v *lives.Life, _ ledger.Room) []time.Duration       { return v.Gone }
+func whenEntered(v *lives.Life, r ledger.Room) []time.Duration    { return v.Entered[r] }
 func whenEnteredAny(v *lives.Life, _ ledger.Room) []time.Duration { return v.EnteredAny }
-func whenLeft(v *lives.Life, r ledger.Room) []time.Duration    { return v.Left[r] }
+func whenLeft(v *lives.Life, r ledger.Room) []time.Duration       { return v.Left[r] }
 
 // within asks how near in time to something in a client's life a message was said.
 func (l *looker) within(what string, unit int, who func(delivery) ledger.Client,
