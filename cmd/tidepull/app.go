@@ -203,7 +203,7 @@ func (a *app) Start(what home.Action, done func(share float64)) (tui.Source, err
 func (a *app) Export(x tui.Exported) (string, error) {
 	views := map[string][]string{"watch": {"tide"}, "fan-out": {"fan-out", "percentiles", "rooms"},
 		"ledger": {"ledger"}, "lanes": {"lanes"}, "routes": {"routes"},
-		"recovery": {"recovery"}, "pulse": {"pulse"}}[x.View]
+		"recovery": {"recovery"}, "pulse": {"pulse"}, "findings": {"findings"}}[x.View]
 	if x.View == "watch" && len(x.Run.Trial.Feeds) > 0 {
 		views = append(views, "feeds")
 	}

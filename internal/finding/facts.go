@@ -66,5 +66,5 @@ func Figures() []string {
 		"ledger.disagreed", "messages.other_type", "announcements.stray", "clients.broken", "clients.denied",
 		"clients.refused", "clients.malformed", "returns.unprovoked", "pulse.not_evicted", "pulse.evicted_late",
 		"pulse.hasty", "pulse.missing", "pulse.late", "pulse.too_often", "server.connections_left",
-		"server.members_left", "server.presence_left", "checks.failed"}
+		"server.members_left", "server.presence_left", "checks.failed_otherwise"}
 }

@@ -49,7 +49,8 @@ func ghosts(s *search) []Finding {
 	// A number that is too high, or a name that is listed, of those who broke off: later the room's number is right
 	// about all others.
 	high, listed := s.tooMany()
-	if n := len(high) + len(listed); n > 0 && s.afterBreaks(append(high, listed...)) && s.Certain("checks.failed") {
+	if n := len(high) + len(listed); n > 0 && s.afterBreaks(append(high, listed...)) &&
+		s.Certain("checks.failed_otherwise") {
 		parts = append(parts, fmt.Sprintf("%s a client was told of members that were gone: their connection had ended "+
 			"without a goodbye", times(n)))
 		f.Evidence = append(s.eventEvidence(high), s.eventEvidence(listed)...)
@@ -159,7 +160,7 @@ func presence(s *search) (all []Finding) {
 		}
 		return explained
 	})
-	if failed > 0 && len(events) > 0 && !s.ghosted && s.Certain("checks.failed") {
+	if failed > 0 && len(events) > 0 && !s.ghosted && s.Certain("checks.failed_otherwise") {
 		all = append(all, Finding{Weakness: wrongPresence.Number, Severity: Wrong,
 			Figures: []string{"checks.failed_otherwise"}, Share: shareOf(failed, failed+held),
 			Says: fmt.Sprintf("%s of %s numbers or lists of members that clients were told are wrong",

@@ -24,7 +24,7 @@ var forgetfulRestart = Weakness{Number: 34, Question: WhenItBreaks, Title: "forg
 // history finds late comers whose history was not what it had to be.
 func history(s *search) []Finding {
 	failed, held := s.failedChecks("history")
-	if failed == 0 || !s.Certain("checks.failed") {
+	if failed == 0 || !s.Certain("checks.failed_otherwise") {
 		return nil
 	}
 	events := s.checkEvents("history")

@@ -43,7 +43,17 @@ func whisperLeak(s *search) []Finding {
 		Share: shareOf(int64(messages(got)), max(said, int64(messages(got)))),
 		Says: fmt.Sprintf("%s reached %s that they were not for%s", units.Plural(messages(got), "private message"),
 			units.Plural(clients(got), "client"), s.first()),
-		Evidence: s.evidence(got, s.strayed)}}
+		Evidence: s.evidence(got, func(d delivery) string { return s.strayed(d) + s.forWhom(d.m) })}}
+}
+
+// forWhom says whom a private message was for.
+func (s *search) forWhom(m *ledger.Message) string {
+	for i := range m.Outcomes {
+		if o := &m.Outcomes[i]; o.Fate.Settles() {
+			return "; it was for " + s.name(o.Client)
+		}
+	}
+	return ""
 }
 
 // strayed says of a delivery who got what it should not have.

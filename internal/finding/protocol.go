@@ -30,7 +30,7 @@ func goodbye(s *search) []Finding {
 // checked finds that checks of some kinds failed.
 func (s *search) checked(w *Weakness, severity Severity, says string, kinds ...string) []Finding {
 	failed, held := s.failedChecks(kinds...)
-	if failed == 0 || !s.Certain("checks.failed") {
+	if failed == 0 || !s.Certain("checks.failed_otherwise") {
 		return nil
 	}
 	return []Finding{{Weakness: w.Number, Severity: severity, Figures: []string{"checks.failed_otherwise"},

@@ -64,6 +64,12 @@ func rest(s *search) (all []Finding) {
 				}
 				return fmt.Sprintf("%s got %s twice", s.name(d.o.Client), s.said(d.m))
 			})}
+		if !s.whole() { // what was kept is the first of it; all of it is known if there is but one cause
+			if f.Share = nil; s.explained[of.fate]+s.doubtful == 0 {
+				n := *t.Of(of.fate)
+				f.Share = shareOf(n, max(t.Owed, n))
+			}
+		}
 		if says := s.InCommon(of.figure); says != "" {
 			f.Says = fmt.Sprintf("%s %s; %s%s", deliveries(len(got)), of.says, plain.Text(says, 300), s.first())
 		}

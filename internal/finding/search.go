@@ -23,9 +23,11 @@ func (d delivery) sent() time.Duration { return time.Duration(d.m.Sent) }
 // A search is what rules look through: what went wrong and is not explained yet, by the way in which it did.
 type search struct {
 	*Facts
-	lives map[ledger.Client]*lives.Life
-	wrong [ledger.NumFates][]delivery
-	fine  []delivery // of the same messages, and of the sample of good ones
+	lives     map[ledger.Client]*lives.Life
+	wrong     [ledger.NumFates][]delivery
+	explained [ledger.NumFates]int // taken out of wrong
+	doubtful  int                  // lost, and perhaps not by the server
+	fine      []delivery           // of the same messages, and of the sample of good ones
 	// ghosted is set if wrong numbers of members are explained by members that are gone.
 	ghosted bool
 	// deafIn are the rooms with members that the server does not know.
@@ -49,6 +51,8 @@ func newSearch(f *Facts) *search {
 				case ledger.Lost:
 					if lost && f.Well(d.sent()) {
 						s.wrong[ledger.Lost] = append(s.wrong[ledger.Lost], d)
+					} else {
+						s.doubtful++
 					}
 				case ledger.Duplicate, ledger.Stray, ledger.Altered, ledger.Reordered, ledger.Disagreed:
 					s.wrong[d.o.Fate] = append(s.wrong[d.o.Fate], d)
@@ -71,7 +75,9 @@ func (s *search) those(fate ledger.Fate, is func(delivery) bool) (all []delivery
 
 // explain takes those out of what is not explained.
 func (s *search) explain(fate ledger.Fate, is func(delivery) bool) {
+	before := len(s.wrong[fate])
 	s.wrong[fate] = slices.DeleteFunc(s.wrong[fate], is)
+	s.explained[fate] += before - len(s.wrong[fate])
 }
 
 // share is which part of the deliveries that went well is so.
@@ -218,6 +224,11 @@ func (s *search) ruledOut() (all []string) {
 		all = append(all, fmt.Sprintf("the tool: it could not keep up in %d of %d seconds, and what may follow from "+
 			"that is "+
 			"left out", w.Overloaded, w.Seconds))
+	}
+	if s.doubtful > 0 {
+		all = append(all, fmt.Sprintf("the machine: %s more that were lost while it kept programs waiting are not " +
+			"counted",
+			deliveries(s.doubtful)))
 	}
 	if w.Total.Excused > 0 {
 		all = append(all, fmt.Sprintf("clients that left, were cut off, or were hindered by the trial: %s deliveries "+

@@ -3,6 +3,7 @@ package finding
 import (
 	"fmt"
 	"math"
+	"strconv"
 
 	"tidepull/internal/base/units"
 )
@@ -31,7 +32,15 @@ func shareOf(n, of int64) *Share {
 // Words say it in one line: "12 of 60 (20 %; 12 to 32 %, 95 %)".
 func (s *Share) Words() string {
 	return fmt.Sprintf("%s of %s (%s; between %s and %s with 95 %% certainty)", units.Count(s.N), units.Count(s.Of),
-		units.Percent(float64(s.N)/float64(s.Of)), units.Percent(s.Low), units.Percent(s.High))
+		percent(float64(s.N)/float64(s.Of)), percent(s.Low), percent(s.High))
+}
+
+// percent writes a share; a small one with two digits.
+func percent(share float64) string {
+	if share > 0 && share < 0.01 {
+		return strconv.FormatFloat(100*share, 'g', 2, 64) + " %"
+	}
+	return units.Percent(share)
 }
 
 // Unseen says how rare something can be that did not happen in so many cases, with 95 % certainty: "fewer than 1 in

@@ -15,6 +15,7 @@ import (
 	"tidepull/internal/run"
 	"tidepull/internal/tui/balance"
 	"tidepull/internal/tui/fanout"
+	"tidepull/internal/tui/found"
 	"tidepull/internal/tui/lanes"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/pulse"
@@ -71,13 +72,14 @@ const (
 	viewRoutes
 	viewRecovery
 	viewPulse
+	viewFindings
 	numViews
 )
 
 var views = [numViews]struct{ key, name, help string }{
 	{"1", "watch", watch.Help}, {"2", "fan-out", fanout.Help}, {"3", "ledger", balance.Help},
 	{"4", "lanes", lanes.Help}, {"5", "routes", routes.Help}, {"6", "recovery", recovery.Help},
-	{"7", "pulse", pulse.Help},
+	{"7", "pulse", pulse.Help}, {"8", "findings", found.Help},
 }
 
 // A runView is one run on the screen.
@@ -94,6 +96,7 @@ type runView struct {
 	lanes      lanes.Model
 	pulse      pulse.Model
 	recovery   recovery.Model
+	found      found.Model
 	summed     *logbook.Window // of summedOf
 	summedOf   []*logbook.Entry
 	summedSpan scene.Span
@@ -211,6 +214,11 @@ func (v *runView) pressInView(msg tea.KeyPressMsg, sc scene.Scene) (done bool) {
 		v.balance, done = v.balance.Update(msg, sc)
 	case viewLanes:
 		v.lanes, done = v.lanes.Update(msg, sc)
+	case viewFindings:
+		var to *found.Place
+		if v.found, to, done = v.found.Update(msg, sc); to != nil {
+			v.lanes, v.view = v.lanes.FocusOn(sc, to.Message, to.Client), viewLanes
+		}
 	}
 	return done
 }
@@ -407,6 +415,8 @@ func (v *runView) drawView(sc scene.Scene) []string {
 		return v.pulse.View(sc)
 	case viewRecovery:
 		return v.recovery.View(sc, v.window)
+	case viewFindings:
+		return v.found.View(sc)
 	}
 	return v.watch.View(v.bands, sc)
 }
@@ -438,6 +448,10 @@ func (v *runView) outcome(p *look.Palette, width int) string {
 				signal, word = look.Attention, "so far: not proven"
 			}
 		}
+	}
+	if verdict == run.Broken && len(s.Findings) > 0 && v.view != viewFindings {
+		head := p.Signal(signal, word) + "  "
+		return look.Fit(head+found.Line(p, s.Findings, max(0, width-ansi.StringWidth(head))), width)
 	}
 	text := p.Signal(signal, word) + "  " + plain.Text(why, 400)
 	if verdict == run.Broken && v.view != viewLedger && strings.Contains(why, "ledger.") {
@@ -521,6 +535,8 @@ func (v *runView) bindings(all bool) []key.Binding {
 		own = append(own, k.message)
 	case viewLedger:
 		own = append(own, k.order, k.down)
+	case viewFindings:
+		own = append(own, k.finding, k.down)
 	case viewLanes:
 		for _, h := range lanes.Hints() {
 			own = append(own, key.NewBinding(key.WithKeys(h[0]), key.WithHelp(h[0], h[1])))
@@ -558,6 +574,7 @@ func (v *runView) alive() bool { return v.faults.open || v.source.Trouble() != "
 // goesBack reports whether esc does something: out of a row, out of the window, or out of a run that is over.
 func (v *runView) goesBack() bool {
 	return v.snapshot.Finished || v.window.Set() || v.view == viewLedger && v.balance.IsDown() ||
+		v.view == viewFindings && v.found.IsDown() ||
 		v.view == viewLanes && v.lanes.IsOpen()
 }
 
@@ -613,6 +630,8 @@ func (v *runView) mouse(msg tea.Msg, sc scene.Scene, width, height int) {
 			v.balance = v.balance.Click(m.Y-top, sc)
 		case v.view == viewLanes:
 			v.lanes = v.lanes.Click(m.Y - top)
+		case v.view == viewFindings:
+			v.found = v.found.Click(m.Y-top, sc)
 		}
 	case tea.MouseMotionMsg:
 		v.drag(m.X, width)

@@ -109,10 +109,10 @@ type started struct {
 }
 
 type keys struct {
-	help, stop, leave, interrupt, back, suspend, scroll, views                 key.Binding
-	window, earlier, later, wider, narrower, nextTick, lastTick                key.Binding
-	move, export, message, order, down, pick, runIt, rename, drop, marks, dial key.Binding
-	fault, pickFault, forWhom, howMuch                                         key.Binding
+	help, stop, leave, interrupt, back, suspend, scroll, views                          key.Binding
+	window, earlier, later, wider, narrower, nextTick, lastTick                         key.Binding
+	move, export, message, finding, order, down, pick, runIt, rename, drop, marks, dial key.Binding
+	fault, pickFault, forWhom, howMuch                                                  key.Binding
 }
 
 // newKeys are the keys of the whole application; views have their own beside them.
@@ -128,7 +128,7 @@ func newKeys() keys {
 		suspend:   bind("ctrl+z", "to the shell; fg comes back", "ctrl+z"),
 		back:      bind("esc", "back", "esc"),
 		scroll:    bind("↑ ↓", "scroll", "up", "down"),
-		views:     bind("1 to 7", "the views", "1", "2", "3", "4", "5", "6", "7"),
+		views:     bind("1 to 8", "the views", "1", "2", "3", "4", "5", "6", "7", "8"),
 		window:    bind("w", "window", "w"),
 		earlier:   bind("←", "earlier", "left"),
 		later:     bind("→", "later", "right"),
@@ -139,6 +139,7 @@ func newKeys() keys {
 		lastTick:  bind("N", "last problem", "N"),
 		export:    bind("e", "export", "e"),
 		message:   bind("m M", "message", "m", "M"),
+		finding:   bind("↑ ↓", "choose", "up", "down"),
 		order:     bind("b", "group by", "b"),
 		down:      bind("enter", "look into", "enter"),
 		pick:      bind("enter", "open", "enter"),

@@ -36,7 +36,7 @@ type Request struct {
 
 // views are what can be exported, by name.
 var views = []string{"tide", "fan-out", "percentiles", "rooms", "ledger", "lanes", "routes", "recovery", "pulse",
-	"feeds"}
+	"feeds", "findings"}
 
 // bySecond are those that have a point for each second.
 var bySecond = []string{"tide", "routes", "recovery", "feeds"}
@@ -92,6 +92,8 @@ func Write(w io.Writer, r Request, format string) error {
 		s, d = r.pulse(win)
 	case "feeds":
 		s, d = r.feeds(entries)
+	case "findings":
+		s, d = r.findings()
 	}
 	switch format {
 	case "csv":

@@ -12,6 +12,7 @@ import (
 	"tidepull/internal/run"
 	"tidepull/internal/standin"
 	"tidepull/internal/standin/board"
+	"tidepull/internal/trial/language"
 )
 
 // findings are those of a run that was played.
@@ -91,4 +92,32 @@ var longer = map[string][]string{
 	"9 slow reader stalls its room": {"times = 12", "times = 40", "when {", "repeat {\n    every = \"500ms\"\n    " +
 		"times = 12\n    " +
 		"say { body = { kind = \"notice\", room = room, text = \"${mark}\" } }\n  }\n  when {"},
+}
+
+// TestNothingFound plays trials in which clients move, speak, whisper, vanish and come back, against a server that does
+// nothing wrong, with and without faults of the trial's own: nothing is found.
+func TestNothingFound(t *testing.T) {
+	moving, returning, climbing, config := restlessTrials()
+	for seed := range uint64(seeds(24)) {
+		t.Run(fmt.Sprint(seed), func(t *testing.T) {
+			t.Parallel()
+			source, cfg := moving, config
+			if seed%2 == 1 {
+				source = strings.ReplaceAll([]string{returning, climbing}[seed/2%2], "        history = 5\n", "")
+				cfg.PingEvery, cfg.History = 500*time.Millisecond, -1
+			}
+			tr, err := language.Parse([]byte(source), "nothing.trial.hcl", language.Options{})
+			if err != nil {
+				t.Fatal(err)
+			}
+			tr.Seed = seed
+			p := playTrial(t, tr, cfg, board.Switches{})
+			for _, f := range p.findings(t) {
+				t.Errorf("%s: %s", f.Name(), f.Says)
+				for _, e := range f.Evidence {
+					t.Log(e.Says)
+				}
+			}
+		})
+	}
 }
