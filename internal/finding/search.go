@@ -226,7 +226,7 @@ func (s *search) ruledOut() (all []string) {
 			"left out", w.Overloaded, w.Seconds))
 	}
 	if s.doubtful > 0 {
-		all = append(all, fmt.Sprintf("the machine: %s more that were lost while it kept programs waiting are not " +
+		all = append(all, fmt.Sprintf("the machine: %s more that were lost while it kept programs waiting are not "+
 			"counted",
 			deliveries(s.doubtful)))
 	}
