@@ -471,6 +471,9 @@ func (v *runView) header(p *look.Palette, width int) string {
 // namesFrom is the width from which on the footer has the names of the views and the keys in one line.
 const namesFrom = 110
 
+// namesRow is the width that the names of the views need with two spaces between them.
+const namesRow = 86
+
 // footer is the last line, or the last two: what needs an answer comes before what is only said, and that before the
 // keys.
 func (v *runView) footer(p *look.Palette, width, height int) []string {
@@ -488,7 +491,10 @@ func (v *runView) footer(p *look.Palette, width, height int) []string {
 	case v.faults.open:
 		keys = hintsWithin(p, width, v.keys.pickFault, v.keys.forWhom, v.keys.howMuch, v.keys.back, v.keys.scroll)
 	}
-	names, at := "", 0
+	names, at, gap := "", 0, 2
+	if footRows(width, height) == 2 && width < namesRow {
+		gap = 1
+	}
 	for i, view := range views {
 		ink := look.Faint
 		if viewName(i) == v.view {
@@ -499,8 +505,8 @@ func (v *runView) footer(p *look.Palette, width, height int) []string {
 			name = "" // the view's own keys are worth more
 		}
 		v.tabs[i] = [2]int{at, at + len(view.key+name)}
-		names += p.Draw(look.Strong, view.key) + p.Draw(ink, name) + "  "
-		at += len(view.key+name) + 2
+		names += p.Draw(look.Strong, view.key) + p.Draw(ink, name) + strings.Repeat(" ", gap)
+		at += len(view.key+name) + gap
 	}
 	always := hints(p, v.keys.help, v.keys.leave)
 	room := width - ansi.StringWidth(always) - 3
@@ -536,7 +542,7 @@ func (v *runView) bindings(all bool) []key.Binding {
 	case viewLedger:
 		own = append(own, k.order, k.down)
 	case viewFindings:
-		own = append(own, k.finding, k.down)
+		own = append(own, k.finding, k.down, k.page)
 	case viewLanes:
 		for _, h := range lanes.Hints() {
 			own = append(own, key.NewBinding(key.WithKeys(h[0]), key.WithHelp(h[0], h[1])))

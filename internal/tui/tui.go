@@ -109,10 +109,10 @@ type started struct {
 }
 
 type keys struct {
-	help, stop, leave, interrupt, back, suspend, scroll, views                          key.Binding
-	window, earlier, later, wider, narrower, nextTick, lastTick                         key.Binding
-	move, export, message, finding, order, down, pick, runIt, rename, drop, marks, dial key.Binding
-	fault, pickFault, forWhom, howMuch                                                  key.Binding
+	help, stop, leave, interrupt, back, suspend, scroll, views                                key.Binding
+	window, earlier, later, wider, narrower, nextTick, lastTick                               key.Binding
+	move, export, message, finding, page, order, down, pick, runIt, rename, drop, marks, dial key.Binding
+	fault, pickFault, forWhom, howMuch                                                        key.Binding
 }
 
 // newKeys are the keys of the whole application; views have their own beside them.
@@ -140,6 +140,7 @@ func newKeys() keys {
 		export:    bind("e", "export", "e"),
 		message:   bind("m M", "message", "m", "M"),
 		finding:   bind("↑ ↓", "choose", "up", "down"),
+		page:      bind("pgdn", "more", "pgdown"),
 		order:     bind("b", "group by", "b"),
 		down:      bind("enter", "look into", "enter"),
 		pick:      bind("enter", "open", "enter"),

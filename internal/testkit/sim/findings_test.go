@@ -1,10 +1,14 @@
 package sim_test
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
+	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -33,8 +37,74 @@ func (p *played) findings(t *testing.T) []finding.Finding {
 }
 
 // TestFindings plays the trial of each weakness, with the stand-in's switch off and on: without it nothing is found,
-// with it the weakness, and no other.
+// with it the weakness, and no other. docs/findings.md has what was found; UPDATE=1 writes it.
 func TestFindings(t *testing.T) {
+	said := map[string]finding.Finding{} // by the trial
+	var saying sync.Mutex
+	t.Run("each", func(t *testing.T) {
+		eachWeakness(t, func(name string, f finding.Finding) {
+			saying.Lock()
+			defer saying.Unlock()
+			said[name] = f
+		})
+	})
+	const path = "../../../docs/findings.md"
+	text := catalogue(said)
+	if os.Getenv("UPDATE") != "" {
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if was, err := os.ReadFile(path); !t.Failed() && (err != nil || string(was) != text) {
+		t.Errorf("docs/findings.md is not what was found (UPDATE=1 writes it): %v", err)
+	}
+}
+
+// catalogue is docs/findings.md: all weaknesses, and what was found in the trial of each.
+func catalogue(said map[string]finding.Finding) string {
+	var b strings.Builder
+	p := func(text string, args ...any) { fmt.Fprintf(&b, text+"\n", args...) }
+	p("# Findings\n")
+	p("Written by a test (`go test ./internal/testkit/sim -run TestFindings`), which plays each of the trials below against")
+	p("the stand-in, with the switch that makes it fail in one way, and without. A finding is a weakness that is known of")
+	p("servers that push messages, recognised in what was measured of any run. Several symptoms of one cause are one finding;")
+	p("nothing is said that chance would do, or that the tool or the trial may have done. They stand in the view `8`, in the")
+	p("headless report, `summary.json`, JUnit, exports and the store.\n")
+	p("## The weaknesses\n")
+	for _, q := range []finding.Question{finding.WhoGetsIt, finding.HowSoon, finding.WhoIsThere, finding.WhenItBreaks,
+		finding.WhatItBears} {
+		p("### %s\n", strings.ToUpper(string(q[:1]))+string(q[1:]))
+		p("| | weakness | what makes servers do this, and where to look | an experiment that shows it |")
+		p("| --- | --- | --- | --- |")
+		for _, w := range finding.Catalogue {
+			if w.Question == q {
+				p("| %d | **%s** | %s | %s |", w.Number, w.Title, w.Usually, w.Experiment)
+			}
+		}
+		p("")
+	}
+	p("## What was found\n")
+	p("In each of these trials, with its switch, one thing was found, and without it nothing was. 0 is what is none of the")
+	p("weaknesses above: messages that are lost, or come twice, without a cause that could be told.\n")
+	p("| trial | found | in words |")
+	p("| --- | --- | --- |")
+	names := slices.SortedFunc(maps.Keys(said), func(a, b string) int {
+		return cmp.Or(cmp.Compare(said[a].Weakness, said[b].Weakness), cmp.Compare(a, b))
+	})
+	for _, name := range names {
+		_, title, numbered := strings.Cut(name, " ")
+		if !numbered || name[0] > '9' {
+			title = name
+		}
+		p("| %s | %d | %s |", title, said[name].Weakness, strings.ReplaceAll(said[name].Says, "|", "\\|"))
+	}
+	p("\nNot yet found in an ordinary run, but by the limits, checks and commands that are about them: 18 any origin (a")
+	p("`connect { refused = true }`), 23 leftovers without a page of the server's own, 28 by `tidepull conform`, 30 verbatim")
+	p("markup, 33 lost in the store (a `final_check`), 40 naive framing (the `chop` fault), 42 by bad messages one by one.")
+	return b.String()
+}
+
+func eachWeakness(t *testing.T, tell func(name string, f finding.Finding)) {
 	for name, w := range weaknesses {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -64,12 +134,14 @@ func TestFindings(t *testing.T) {
 			var found []int
 			for _, f := range bad.findings(t) {
 				found = append(found, f.Weakness)
+				tell(name, f)
 				t.Logf("[%s] %d %s (%s): %s", name, f.Weakness, f.Title, f.Severity, f.Says)
 				for _, e := range f.Evidence {
 					t.Logf("    %s", e.Says)
 				}
 			}
-			if !slices.Equal(found, []int{want}) && !strings.HasPrefix(name, "self-pushing") {
+			if feeds := strings.HasPrefix(name, "self-pushing"); feeds && len(found) > 1 ||
+				!feeds && !slices.Equal(found, []int{want}) {
 				t.Errorf("%s: found %v", name, found)
 			}
 		})

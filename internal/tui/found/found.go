@@ -21,17 +21,18 @@ import (
 // Help explains the view in words.
 const Help = `Findings answers: what is wrong with the server?
 
-A finding is a weakness that is known of such servers, recognised in what was measured. Several symptoms of one cause are
-one finding. The list has the worst first; below it stands the one that is chosen.
+A finding is a weakness that is known of such servers, recognised in what was measured. Several
+symptoms of one cause are one finding. The list has the worst first; below it stands the one that
+is chosen, with its words, and with what happened around one case.
 
   loss: messages do not arrive, or reach somebody they are not for
   wrong: something is not as it was said, or as the server promised
   slow: it works, and takes too long
 
-  how often: the share that was seen. The stroke shows where the true share lies with 95 % certainty, between a
-  hundred-thousandth and all; the dot is what was seen
-  seen: the first cases, each of another message or client. Enter goes to them: the arrows choose one, and enter shows it
-  in the lanes
+  how often: the share that was seen. The stroke shows where the true share lies with 95 % certainty,
+  between a hundred-thousandth and all; the dot is what was seen
+  seen: the first cases, each of another message or client. Enter goes to them: the arrows choose
+  one, and enter shows it in the lanes
   ruled out: what else could have been the reason, and was looked at
   usually: what makes servers do this, and where to look
   to confirm: an experiment that would show it again, alone
@@ -294,9 +295,22 @@ func stroke(p *look.Palette, s *finding.Share, width int) string {
 	return p.Draw(look.Faint, left) + b.String() + p.Draw(look.Faint, right)
 }
 
+// Lines are the first findings, each in a line; none if there are none.
+func Lines(p *look.Palette, all []finding.Finding, width, most int) (lines []string) {
+	for i := range all {
+		if i == most {
+			return append(lines, p.Draw(look.Faint, fmt.Sprintf("and %d more", len(all)-most)))
+		}
+		f := &all[i]
+		lines = append(lines, look.Fit(p.Signal(signalOf(f), f.Title)+"  "+plain.Text(f.Says, 400), width))
+	}
+	return lines
+}
+
 // Line is a finding in one line, for other views: its sign, its name and what it says; and how many more there are.
 func Line(p *look.Palette, all []finding.Finding, width int) string {
 	f := &all[0]
+	width-- // the screen's last column stays empty
 	tail := "  8 shows it"
 	if n := len(all) - 1; n > 0 {
 		tail = fmt.Sprintf("  and %d more: 8 shows them", n)

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -13,10 +14,12 @@ import (
 
 	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
+	"tidepull/internal/finding"
 	"tidepull/internal/report/store"
 	"tidepull/internal/run"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/language"
+	"tidepull/internal/tui/found"
 	"tidepull/internal/tui/look"
 	"tidepull/trials"
 )
@@ -136,14 +139,33 @@ func rooms(t *trial.Trial) string {
 	return strings.Join(all, ", ")
 }
 
+// andMore is how a verdict's reason says that there are others.
+var andMore = regexp.MustCompile(`; and \d+ more$`)
+
+// mostFindings bounds the findings of a run that are named.
+const mostFindings = 4
+
+// findings are those of the run that is chosen.
+func (v *preview) findings() []finding.Finding {
+	if v.sum == nil {
+		return nil
+	}
+	return v.sum.Findings
+}
+
 // runSide is how a run ended, and why.
 func (m Model) runSide(p *look.Palette, r *store.Run, width, height int) []string {
 	lines := []string{p.Rule(fmt.Sprintf("run %d, %s", r.ID, plain.Text(r.Title(), 40)), verdict(p, r), width)}
-	for _, l := range strings.Split(ansi.Wordwrap(plain.Text(r.Why, 400), width-2, ""), "\n") {
+	why := plain.Text(r.Why, 400)
+	if len(m.preview.findings()) > 0 { // they stand below, one by one
+		why = andMore.ReplaceAllString(why, "")
+	}
+	for _, l := range strings.Split(ansi.Wordwrap(why, width-2, ""), "\n") {
 		if l != "" {
 			lines = append(lines, "  "+p.Draw(look.Strong, l))
 		}
 	}
+	lines = append(lines, found.Lines(p, m.preview.findings(), width, mostFindings)...)
 	if v := m.preview.past; v != nil && len(v.Open) > 0 {
 		most := 1
 		for i := range v.Open {
