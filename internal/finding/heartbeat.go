@@ -51,7 +51,7 @@ func eviction(s *search) []Finding {
 	var parts []string
 	if kept {
 		parts = append(parts, fmt.Sprintf("%s of %s that gave no sign of life were not closed by the deadline of %s",
-			units.Count(c.Kept), units.Plural(int(c.Misbehave), "client"), units.Duration(p.Deadline)))
+			units.Count(c.Kept), units.Plural(int(c.Evicted+c.Kept), "client"), units.Duration(p.Deadline)))
 	}
 	if late {
 		parts = append(parts, fmt.Sprintf("%s were closed after it, the last after %s", units.Count(c.TooLate),
@@ -59,7 +59,8 @@ func eviction(s *search) []Finding {
 	}
 	return []Finding{{Weakness: noEviction.Number, Severity: Wrong,
 		Figures: []string{"pulse.not_evicted", "pulse.evicted_late"},
-		Share:   shareOf(min(c.Kept+c.TooLate, c.Misbehave), c.Misbehave), Says: strings.Join(parts, ", and "),
+		Share:   shareOf(min(c.Kept+c.TooLate, c.Evicted+c.Kept), c.Evicted+c.Kept), Says: strings.Join(parts,
+			", and "),
 		Evidence: s.eventEvidence(s.unevicted())}}
 }
 

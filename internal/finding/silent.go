@@ -124,6 +124,9 @@ func (s *search) wayOut(c ledger.Client, r ledger.Room, at time.Duration) string
 		e := &s.Events[i]
 		words := map[logbook.EventKind]string{logbook.Left: "had asked to leave", logbook.Closed: "closed in order",
 			logbook.Broke: "broke off", logbook.Evicted: "were closed by the server"}[e.What]
+		if e.What == logbook.Closed && strings.Contains(e.Detail, "vanish") {
+			words = "went without a word"
+		}
 		if far := (e.At - at).Abs(); e.Client == c && words != "" && far < nearest &&
 			(e.What != logbook.Left || e.Room == r) {
 			way, nearest = words, far

@@ -106,6 +106,8 @@ type member struct {
 	here     bool
 	login    string
 	said     uint64 // messages it has said, for the switches
+	named    mono.Time
+	lingers  []*room // that it has left, and gets the messages of
 }
 
 type room struct {
@@ -120,6 +122,7 @@ type room struct {
 	burst    mono.Time // when the burst of notices began that goes on
 	inBurst  int
 	ghosts   [][]byte // names of members that are gone, as JSON
+	extra    int      // entries among the members that are nobody's first
 }
 
 type notice struct {
@@ -195,8 +198,9 @@ func (b *Board) Part(id int32) {
 			m.rooms[0].ghosts = append(m.rooms[0].ghosts, m.nameJSON)
 			b.Truth.Totals.Ghosts++
 		}
-		b.removeFrom(m.rooms[0], id)
+		b.removeFrom(m.rooms[0], id, false)
 	}
+	b.endsLingering(id)
 	b.leaves(m.name)
 	if m.name != "" {
 		bearers := b.names[m.name]
@@ -226,6 +230,7 @@ func (b *Board) Message(id int32, payload []byte, at mono.Time) {
 		b.resume(id)
 	case !open:
 		b.refuse(id, string(kind.Raw), "say your name first")
+	case b.isTooEarly(id):
 	case b.is(kind, "enter"):
 		b.enter(id)
 	case b.is(kind, "leave"):
@@ -279,7 +284,7 @@ func (b *Board) takeName(id int32) {
 	case taken:
 		b.refuse(id, "name", "taken")
 	default:
-		m.name, m.nameJSON = name, quoted(name)
+		m.name, m.nameJSON, m.named = name, quoted(name), b.out.Now()
 		b.names[name] = append(b.names[name], id)
 		token := ""
 		if b.cfg.Resume > 0 {
@@ -289,7 +294,7 @@ func (b *Board) takeName(id int32) {
 		if moor := b.cfg.Manners.Moor; moor != "" {
 			r := b.room(moor)
 			m.rooms, r.members = append(m.rooms, r), append(r.members, id)
-			b.change(r, id, "joined")
+			b.change(r, id, "joined", true)
 			b.tellPast(id, r)()
 		}
 	}

@@ -58,7 +58,7 @@ func (b *Board) resume(id int32) {
 	s := &b.cfg.Switches
 	for i, r := range p.rooms {
 		m.rooms, r.members = append(m.rooms, r), append(r.members, id)
-		b.change(r, id, "joined")
+		b.change(r, id, "joined", true)
 		from := p.seqs[i]
 		if i == 0 && bad == nil {
 			from = after

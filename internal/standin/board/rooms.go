@@ -45,16 +45,18 @@ func (b *Board) enter(id int32) {
 	}
 	if !m.in(r) {
 		m.rooms = append(m.rooms, r)
-		if !b.races(r, id) {
+		if !b.races(r, id) && !b.isDeaf(id) {
 			r.members = append(r.members, id)
 		}
-		b.change(r, id, "joined")
+		b.change(r, id, "joined", true)
 		switch {
 		case manner.After:
 			again = func() { b.tellPast(id, r)() }
 		case !manner.Whole:
 			again = b.tellPast(id, r)
 		}
+	} else {
+		b.entersAgain(r, id)
 	}
 	b.reply(id, `{"kind":"entered","room":`+string(r.nameJSON)+`,"members":`+strconv.Itoa(r.count())+`,"seq":`+
 		strconv.FormatInt(r.seq, 10)+more+`}`)
@@ -130,7 +132,7 @@ func (b *Board) tellPast(id int32, r *room) (after func()) {
 }
 
 // count is how many members the board believes a room to have.
-func (r *room) count() int { return len(r.members) + len(r.ghosts) }
+func (r *room) count() int { return len(r.members) + len(r.ghosts) - r.extra }
 
 func (m *member) in(r *room) bool { return slices.Contains(m.rooms, r) }
 
@@ -150,17 +152,16 @@ func (b *Board) ofMember(id int32, what string) *room {
 
 func (b *Board) leave(id int32) {
 	if r := b.ofMember(id, "leave"); r != nil {
-		b.removeFrom(r, id)
+		b.removeFrom(r, id, true)
+		b.lingersIn(r, id)
 		b.reply(id, `{"kind":"left","room":`+string(r.nameJSON)+`}`)
 	}
 }
 
-func (b *Board) removeFrom(r *room, id int32) {
-	if i := slices.Index(r.members, id); i >= 0 {
-		last := len(r.members) - 1
-		r.members[i] = r.members[last]
-		r.members = r.members[:last]
-	}
+// removeFrom takes a client out of a room, as it asked or as it has gone.
+func (b *Board) removeFrom(r *room, id int32, asked bool) {
+	r.extra -= r.copies(id)
+	r.takeOut(id)
 	m := &b.members[id]
 	if i := slices.Index(m.rooms, r); i >= 0 {
 		m.rooms = slices.Delete(m.rooms, i, i+1)
@@ -168,7 +169,7 @@ func (b *Board) removeFrom(r *room, id int32) {
 	if n := len(r.ghosts); n > 0 && &r.ghosts[n-1][0] == &m.nameJSON[0] {
 		return // nobody is told
 	}
-	b.change(r, id, "gone")
+	b.change(r, id, "gone", asked || b.isTold(id))
 }
 
 // tellMembers answers the question who is in a room.
@@ -194,8 +195,8 @@ func (b *Board) tellMembers(id int32) {
 
 // change tells the others of who enters or leaves, and has the number of
 // members announced, soon: once for a crowd.
-func (b *Board) change(r *room, id int32, what string) {
-	if b.cfg.Notices {
+func (b *Board) change(r *room, id int32, what string, told bool) {
+	if b.cfg.Notices && told {
 		b.body = append(append(b.body[:0], `{"kind":"`...), what...)
 		b.body = append(append(b.body, `","room":`...), r.nameJSON...)
 		b.body = append(append(append(b.body, `,"name":`...), b.members[id].nameJSON...), '}')

@@ -33,6 +33,7 @@ type Switches struct {
 	Ways
 	Beats
 	Load
+	Membership
 }
 
 // Ways are switches of how clients come to the board.
@@ -121,7 +122,7 @@ var SwitchList = append([]Switch{
 	{"ghost", "a client whose connection breaks stays a member of its rooms",
 		func(s *Switches) any { return &s.Ghost }},
 	{"forget", "a notice is relayed and not kept", func(s *Switches) any { return &s.Forget }},
-}, loadList...)
+}, append(loadList, membershipList...)...)
 
 // Set changes switches by name, as they come in a query; nothing is changed
 // if one is wrong.

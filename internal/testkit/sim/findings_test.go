@@ -65,10 +65,14 @@ func catalogue(said map[string]finding.Finding) string {
 	var b strings.Builder
 	p := func(text string, args ...any) { fmt.Fprintf(&b, text+"\n", args...) }
 	p("# Findings\n")
-	p("Written by a test (`go test ./internal/testkit/sim -run TestFindings`), which plays each of the trials below against")
-	p("the stand-in, with the switch that makes it fail in one way, and without. A finding is a weakness that is known of")
-	p("servers that push messages, recognised in what was measured of any run. Several symptoms of one cause are one finding;")
-	p("nothing is said that chance would do, or that the tool or the trial may have done. They stand in the view `8`, in the")
+	p("Written by a test (`go test ./internal/testkit/sim -run TestFindings`), which plays each of the trials below " +
+		"against")
+	p("the stand-in, with the switch that makes it fail in one way, and without. A finding is a weakness that is " +
+		"known of")
+	p("servers that push messages, recognised in what was measured of any run. Several symptoms of one cause are one " +
+		"finding;")
+	p("nothing is said that chance would do, or that the tool or the trial may have done. They stand in the view " +
+		"`8`, in the")
 	p("headless report, `summary.json`, JUnit, exports and the store.\n")
 	p("## The weaknesses\n")
 	for _, q := range []finding.Question{finding.WhoGetsIt, finding.HowSoon, finding.WhoIsThere, finding.WhenItBreaks,
@@ -84,7 +88,8 @@ func catalogue(said map[string]finding.Finding) string {
 		p("")
 	}
 	p("## What was found\n")
-	p("In each of these trials, with its switch, one thing was found, and without it nothing was. 0 is what is none of the")
+	p("In each of these trials, with its switch, one thing was found, and without it nothing was. 0 is what is none " +
+		"of the")
 	p("weaknesses above: messages that are lost, or come twice, without a cause that could be told.\n")
 	p("| trial | found | in words |")
 	p("| --- | --- | --- |")
@@ -98,9 +103,12 @@ func catalogue(said map[string]finding.Finding) string {
 		}
 		p("| %s | %d | %s |", title, said[name].Weakness, strings.ReplaceAll(said[name].Says, "|", "\\|"))
 	}
-	p("\nNot yet found in an ordinary run, but by the limits, checks and commands that are about them: 18 any origin (a")
-	p("`connect { refused = true }`), 23 leftovers without a page of the server's own, 28 by `tidepull conform`, 30 verbatim")
-	p("markup, 33 lost in the store (a `final_check`), 40 naive framing (the `chop` fault), 42 by bad messages one by one.")
+	p("\nNot yet found in an ordinary run, but by the limits, checks and commands that are about them: 18 any origin " +
+		"(a")
+	p("`connect { refused = true }`), 23 leftovers without a page of the server's own, 28 by `tidepull conform`, 30 " +
+		"verbatim")
+	p("markup, 33 lost in the store (a `final_check`), 40 naive framing (the `chop` fault), 42 by bad messages one " +
+		"by one.")
 	return b.String()
 }
 
@@ -164,6 +172,39 @@ var longer = map[string][]string{
 	"9 slow reader stalls its room": {"times = 12", "times = 40", "when {", "repeat {\n    every = \"500ms\"\n    " +
 		"times = 12\n    " +
 		"say { body = { kind = \"notice\", room = room, text = \"${mark}\" } }\n  }\n  when {"},
+}
+
+// TestHeartbeatFindings: of a server that says what its heartbeats are, clients misbehave about theirs: nothing is
+// found but what its switches have it do wrong.
+func TestHeartbeatFindings(t *testing.T) {
+	for name, tc := range map[string]struct {
+		switches board.Switches
+		want     []int
+	}{
+		"all well":      {board.Switches{}, nil},
+		"no eviction":   {board.Switches{Beats: board.Beats{NoEviction: 0.4}}, []int{6}},
+		"hasty":         {board.Switches{Beats: board.Beats{Hasty: 0.3}}, []int{7}},
+		"beats missing": {board.Switches{Beats: board.Beats{MissBeat: 0.1}}, []int{8}},
+		"uneven":        {board.Switches{Beats: board.Beats{Uneven: 0.7}}, []int{8}},
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			crew := misbehaving
+			if tc.switches.Hasty+tc.switches.MissBeat+tc.switches.Uneven > 0 { // who misbehaves is closed anyway
+				crew = ""
+			}
+			p := playWith(t, fmt.Sprintf(heartbeats, 4, "server", crew), standin.Config{PingEvery: time.Second,
+				PongWithin: 2 * time.Second, Notices: true}, tc.switches)
+			var found []int
+			for _, f := range p.findings(t) {
+				found = append(found, f.Weakness)
+				t.Logf("%s: %s", f.Name(), f.Says)
+			}
+			if !slices.Equal(found, tc.want) {
+				t.Errorf("found %v, want %v", found, tc.want)
+			}
+		})
+	}
 }
 
 // TestNothingFound plays trials in which clients move, speak, whisper, vanish and come back, against a server that does

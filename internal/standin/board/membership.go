@@ -1,0 +1,94 @@
+package board
+
+import "time"
+
+// Membership are switches of who is in a room, and who is told.
+type Membership struct {
+	Deaf        float64
+	Lingers     float64
+	EntersTwice float64
+	SilentLeave float64
+	LateHandler time.Duration
+}
+
+// membershipList lists these switches.
+var membershipList = []Switch{
+	{"deaf", "a client that enters a room is told that it is in, and is not", func(s *Switches) any { return &s.Deaf }},
+	{"lingers", "a client that leaves a room is told that it is out, and goes on getting what is said there",
+		func(s *Switches) any { return &s.Lingers }},
+	{"enters_twice", "a client that enters a room that it is in is put into it once more",
+		func(s *Switches) any { return &s.EntersTwice }},
+	{"silent_leave", "the others are not told of a client that goes without asking to leave",
+		func(s *Switches) any { return &s.SilentLeave }},
+	{"late_handler", "what a client says within so long after it gave its name vanishes; 0 for nothing",
+		func(s *Switches) any { return &s.LateHandler }},
+}
+
+// isDeaf reports whether a client that enters a room does not come to be in it.
+func (b *Board) isDeaf(id int32) bool { return b.meets(b.cfg.Switches.Deaf, "deaf", id) }
+
+// meets reports whether a switch meets a client.
+func (b *Board) meets(p float64, what string, id int32) bool {
+	return b.cfg.Switches.Meets(p, what, b.members[id].name)
+}
+
+// entersAgain has a client be in a room once more that it is in.
+func (b *Board) entersAgain(r *room, id int32) {
+	if b.meets(b.cfg.Switches.EntersTwice, "enters twice", id) {
+		r.members = append(r.members, id)
+		r.extra++
+	}
+}
+
+// lingersIn has a client that leaves a room stay among those who get what is said there.
+func (b *Board) lingersIn(r *room, id int32) {
+	if b.meets(b.cfg.Switches.Lingers, "lingers", id) {
+		r.members = append(r.members, id)
+		r.extra++
+		b.members[id].lingers = append(b.members[id].lingers, r)
+	}
+}
+
+// takeOut takes a client out of a room's members, however often it is among them.
+func (r *room) takeOut(id int32) {
+	for i := len(r.members) - 1; i >= 0; i-- {
+		if r.members[i] != id {
+			continue
+		}
+		last := len(r.members) - 1
+		r.members[i] = r.members[last]
+		r.members = r.members[:last]
+	}
+}
+
+// endsLingering takes a client that is gone out of the rooms that it had left.
+func (b *Board) endsLingering(id int32) {
+	m := &b.members[id]
+	for _, r := range m.lingers {
+		before := len(r.members)
+		r.takeOut(id)
+		r.extra -= before - len(r.members)
+	}
+	m.lingers = nil
+}
+
+// isTooEarly reports whether what a client says is lost, as nobody listens yet.
+func (b *Board) isTooEarly(id int32) bool {
+	within := b.cfg.Switches.LateHandler
+	return within > 0 && b.out.Now() < b.members[id].named.Add(within) && !b.is(b.fields[fieldKind], "enter")
+}
+
+// isTold reports whether the others are told that a client has gone.
+func (b *Board) isTold(id int32) bool {
+	return !b.meets(b.cfg.Switches.SilentLeave, "silent leave", id)
+}
+
+// copies is how often a client is in a room beyond once.
+func (r *room) copies(id int32) (n int) {
+	for _, other := range r.members {
+		if other == id {
+			n++
+		}
+	}
+	return max(0, n-1)
+}
