@@ -98,6 +98,7 @@ type commands struct {
 	Import    importCommand    `cmd:"" help:"Make a recording out of a HAR file, as browsers export it."`
 	Replay    replayCommand    `cmd:"" help:"${replay}"`
 	Compare   compareCommand   `cmd:"" help:"Run a trial over each of its target's routes, and put them side by side."`
+	Survey    surveyCommand    `cmd:"" help:"Look for each known weakness of a server."`
 	Capacity  capacityCommand  `cmd:"" help:"Find out how many clients a server bears, or how much of a variable."`
 	Selfcheck selfcheckCommand `cmd:"" help:"${selfcheck}"`
 	Runs      runsCommand      `cmd:"" help:"List the runs that are kept; show, name, note or delete one."`

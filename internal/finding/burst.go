@@ -3,7 +3,6 @@ package finding
 import (
 	"fmt"
 	"math"
-	"slices"
 	"time"
 
 	"tidepull/internal/base/units"
@@ -88,16 +87,18 @@ func (s *search) endOfBurst() []Finding {
 	for _, d := range s.fine {
 		note(arrived, d)
 	}
-	n, likely := 0, 1.0
+	// Those that are lost come behind the others, in each burst: by how many standard deviations of their ranks?
+	n, later, spread := 0, 0.0, 0.0
 	for where, all := range gone {
 		first := arrived[where]
-		if len(first) == 0 || slices.Max(first) > slices.Min(all) {
+		if len(first) == 0 || len(first)+len(all) < leastAtOnce {
 			return nil
 		}
 		n += len(all)
-		likely /= choose(len(all)+len(first), len(all)) // all orders are as likely, if it is by chance
+		late, off := behind(first, all)
+		later, spread = later+late, spread+off
 	}
-	if likely >= unlikely {
+	if later < surely*math.Sqrt(spread) {
 		return nil
 	}
 	s.explain(ledger.Lost, whole)
@@ -108,15 +109,24 @@ func (s *search) endOfBurst() []Finding {
 			"nobody", units.Duration(burstWithin), units.Count(int64(n))), Evidence: s.evidence(lost, s.missed)}}
 }
 
+// leastAtOnce is how many messages make a burst.
+const leastAtOnce = 4
+
 // burstWithin is how near in time messages are said in a burst.
 const burstWithin = 50 * time.Millisecond
 
-// choose is how many ways there are to take k of n.
-func choose(n, k int) float64 {
-	a, _ := math.Lgamma(float64(n + 1))
-	b, _ := math.Lgamma(float64(k + 1))
-	c, _ := math.Lgamma(float64(n - k + 1))
-	return math.Exp(a - b - c)
+// behind says how many more pairs there are in which the second is later than the first than there would be by chance,
+// and the square of by how much that may be off.
+func behind(first, second []uint64) (more, variance float64) {
+	n, m := float64(len(first)), float64(len(second))
+	for _, a := range first {
+		for _, b := range second {
+			if b > a {
+				more++
+			}
+		}
+	}
+	return more - n*m/2, n * m * (n + m + 1) / 12
 }
 
 // due is how many messages were said in a second.

@@ -14,13 +14,13 @@ const (
 
 // A Weakness is a way in which servers that push messages fail.
 type Weakness struct {
-	Number   int
-	Question Question
-	Title    string
+	Number   int      `json:"number"`
+	Question Question `json:"question"`
+	Title    string   `json:"title"`
 	// Usually says what makes servers do this, and where to look.
-	Usually string
+	Usually string `json:"usually"`
 	// Experiment says how to confirm it.
-	Experiment string
+	Experiment string `json:"experiment"`
 }
 
 // Catalogue is all weaknesses, by number.

@@ -230,10 +230,14 @@ func (s *search) ruledOut() (all []string) {
 			"counted",
 			deliveries(s.doubtful)))
 	}
-	if w.Total.Excused > 0 {
-		all = append(all, fmt.Sprintf("clients that left, were cut off, or were hindered by the trial: %s deliveries "+
-			"are "+
-			"excused for that, and not counted here", units.Count(w.Total.Excused)))
+	if n := w.Total.Excused; n > 0 {
+		are := "are"
+		if n == 1 {
+			are = "is"
+		}
+		all = append(all, fmt.Sprintf("clients that left, were cut off, or were hindered by the trial: %s %s excused "+
+			"for that, "+
+			"and not counted here", deliveries(int(n)), are))
 	}
 	return all
 }

@@ -6,7 +6,7 @@ package layers
 // what is in its own group, in which Go itself sees to it that nothing goes round, and in those below.
 var Groups = []string{"internal/base", "internal/wire", "internal/measure", "internal/trial", "internal/client",
 	"internal/engine", "internal/standin", "internal/capture", "internal/finding",
-	"internal/run", "internal/report", "internal/tui",
+	"internal/run", "internal/survey", "internal/report", "internal/tui",
 	"cmd", "bench"}
 
 // Apart are packages that are in none of them, with the highest group that they know; "": none.
