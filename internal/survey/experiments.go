@@ -245,7 +245,8 @@ var sees = map[int]func(t *trial.Trial, p *language.Parts) string{
 	5:  seesNumbers,
 	27: seesNumbers,
 	14: func(t *trial.Trial, _ *language.Parts) string {
-		return unless(t.Target.Order != ledger.AnyOrder, `the target promises no order: order = "sender" would allow it`)
+		return unless(t.Target.Order != ledger.AnyOrder,
+			`the target promises no order: order = "sender" would allow it`)
 	},
 	15: func(t *trial.Trial, _ *language.Parts) string {
 		return unless(t.Target.Order == ledger.SameOrder,
