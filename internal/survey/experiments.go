@@ -173,6 +173,11 @@ var recipes = []recipe{
 		shows: "whether messages that are said at the same moment all arrive, and in order", session: `
   CONNECT
   enter { room = "ROOM" }
+  repeat {
+    every = "1s"
+    times = 7
+    SAY
+  }
   barrier "first burst" { within = "20s" }
   SAY
   SAY

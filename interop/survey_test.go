@@ -1,0 +1,180 @@
+package interop
+
+import (
+	"encoding/json"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// A planted is a mistake as a programmer makes it, put into one of the servers, and the weakness that it is.
+type planted struct {
+	server, what string
+	row          int      // 0: there is none
+	change       []string // what is replaced by what in the server's source
+}
+
+var plants = []planted{
+	{server: "node-ws", what: "healthy"},
+	{server: "node-ws", what: "a set that is read, changed and written back across a wait", row: 1, change: []string{
+		`      if (!rooms.has(m.room)) rooms.set(m.room, new Set());
+      rooms.get(m.room).add(socket);
+      mine.add(m.room);
+      socket.send(JSON.stringify({ did: "join", room: m.room }));`,
+		`      const before = [...(rooms.get(m.room) || [])];
+      setTimeout(() => {
+        rooms.set(m.room, new Set([...before, socket]));
+        mine.add(m.room);
+        socket.send(JSON.stringify({ did: "join", room: m.room }));
+      }, 5);`}},
+	{server: "node-ws", what: "an await before the relay", row: 14, change: []string{
+		`      for (const other of rooms.get(m.room) || []) {
+        other.send(JSON.stringify({ did: "post", room: m.room, from: name, text: m.text }));
+        truth.written++;
+      }`,
+		`      setTimeout(() => {
+        for (const other of rooms.get(m.room) || [])
+          other.send(JSON.stringify({ did: "post", room: m.room, from: name, text: m.text }));
+      }, Math.random() * 30);`}},
+	{server: "node-ws", what: "a queue that drops", row: 32, change: []string{`const rooms =`,
+		"const queue = [];\nconst rooms =",
+		`      for (const other of rooms.get(m.room) || []) {`,
+		`      queue.push(m.room);
+      setTimeout(() => queue.shift(), 20);
+      if (queue.length > 8) return;
+      for (const other of rooms.get(m.room) || []) {`}},
+	{server: "node-ws", what: "a handler that is attached late", row: 35, change: []string{`let name = "";`,
+		`let name = "", joined = 0;`, `mine.add(m.room);`, `mine.add(m.room); joined = Date.now();`,
+		`} else if (m.do === "post") {`, `} else if (m.do === "post" && Date.now() - joined > 40) {`}},
+	{server: "python-array", what: "healthy"},
+	{server: "python-array", what: "the join is confirmed, and stored under another key", row: 36, change: []string{
+		`rooms.setdefault(rest[0], []).append(socket)`,
+		`rooms.setdefault(rest[0] + (" " if name.endswith("5") else ""), []).append(socket)`,
+		`len(rooms[rest[0]])])`, `len(rooms.get(rest[0], []))])`}},
+	{server: "python-array", what: "the relay is a task for each message", row: 14, change: []string{`import os
+`, `import asyncio
+import os
+import random
+`, `                for other in list(rooms.get(rest[0], [])):
+                    truth["written"] += 1
+                    await other.send_json(["post", rest[0], name, rest[1]])`,
+		`                async def relay(room, text):
+                    await asyncio.sleep(random.random() / 30)
+                    for other in list(rooms.get(room, [])):
+                        await other.send_json(["post", room, name, text])
+
+                asyncio.create_task(relay(rest[0], rest[1]))`}},
+	{server: "python-array", what: "the sender is left out", row: 2, change: []string{
+		`                    truth["written"] += 1`,
+		`                    if other is socket:
+                        continue
+                    truth["written"] += 1`}},
+	{server: "go-envelope", what: "healthy"},
+	{server: "go-envelope", what: "messages go to all rooms that begin alike", row: 3, change: []string{
+		`if other.room == c.room {`, `if other.room[:len(other.room)-1] == c.room[:len(c.room)-1] {`}},
+	{server: "go-envelope", what: "a queue that drops", row: 32, change: []string{`	c.send <- b
+`, `	select {
+	case c.send <- b:
+	default:
+	}
+`, `make(chan []byte, 1024)`, `make(chan []byte, 4)`, `			conn.Write(ctx, websocket.MessageText, b)`,
+		`			time.Sleep(10 * time.Millisecond)
+			conn.Write(ctx, websocket.MessageText, b)`}},
+}
+
+// TestSurvey surveys servers on foreign libraries, as they are and with mistakes: those are found, by the right
+// weakness, and nothing else is.
+func TestSurvey(t *testing.T) {
+	if os.Getenv("INTEROP") == "" {
+		t.Skip("it needs servers from the package registries: make interop")
+	}
+	for _, p := range plants {
+		t.Run(p.server+", "+p.what, func(t *testing.T) {
+			t.Parallel()
+			out := t.TempDir()
+			s, why := start(t, p.plant(t))
+			if why != "" {
+				t.Skip(why)
+			}
+			cmd := tool(t, "survey", filepath.Join(p.server, p.server+".trial.hcl"), "--set", fmt.Sprint("port=",
+				s.port),
+				"--out", out)
+			text, _ := cmd.CombinedOutput() // 1: something was found
+			var rep struct {
+				Rows []struct {
+					Weakness struct{ Number int }
+					State    string
+					Says     string
+				}
+			}
+			b, err := os.ReadFile(filepath.Join(out, "survey.json"))
+			if err == nil {
+				err = json.Unmarshal(b, &rep)
+			}
+			if err != nil {
+				t.Fatalf("%v\n%s", err, text)
+			}
+			var found []int
+			for _, r := range rep.Rows {
+				if r.State == "found" {
+					found = append(found, r.Weakness.Number)
+					t.Logf("%d: %s", r.Weakness.Number, r.Says)
+				}
+			}
+			want := []int{p.row}
+			if p.row == 0 {
+				want = nil
+			}
+			if !slices.Equal(found, want) {
+				t.Errorf("found %v, want %v\n%s", found, want, text)
+			}
+		})
+	}
+}
+
+// plant gives a folder with the server as it is to be.
+func (p *planted) plant(t *testing.T) string {
+	t.Helper()
+	if len(p.change) == 0 {
+		return p.server
+	}
+	dir := t.TempDir()
+	here := filepath.Join(dir, p.server)
+	have, err := os.ReadFile("have.sh")
+	if err == nil {
+		// Each server is built in a folder of its own.
+		have = []byte(strings.ReplaceAll(string(have), "$CACHE/$1", dir+"/$1"))
+		err = os.WriteFile(filepath.Join(dir, "have.sh"), have, 0o700)
+	}
+	if err == nil {
+		err = os.CopyFS(here, os.DirFS(p.server))
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	files, err := filepath.Glob(filepath.Join(here, "server.*"))
+	if err != nil || len(files) != 1 {
+		t.Fatalf("%v %v", files, err)
+	}
+	src, err := os.ReadFile(files[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	text := string(src)
+	for i := 0; i < len(p.change); i += 2 {
+		if !strings.Contains(text, p.change[i]) {
+			t.Fatalf("the server has no %q any more", p.change[i])
+		}
+		text = strings.Replace(text, p.change[i], p.change[i+1], 1)
+	}
+	if err := os.WriteFile(files[0], []byte(text), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(filepath.Join(here, "start.sh"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	return here
+}
