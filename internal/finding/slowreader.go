@@ -120,8 +120,8 @@ type change struct {
 }
 
 func changeOf(before, during []float64) change {
-	b, vb := meanOf(before)
-	d, vd := meanOf(during)
+	b, vb := meter.MeanOf(before)
+	d, vd := meter.MeanOf(during)
 	return change{before: b, during: d, worse: d - b,
 		off: students(min(len(before), len(during))-1) * math.Sqrt(vb+vd)}
 }
@@ -144,18 +144,6 @@ func ranks(low, high []float64) float64 {
 	return (u - n*m/2) / math.Sqrt(n*m*(n+m+1)/12)
 }
 
-// meanOf gives the mean of some values, and the square of its standard error.
-func meanOf(values []float64) (mean, variance float64) {
-	n := float64(len(values))
-	for _, v := range values {
-		mean += v / n
-	}
-	for _, v := range values {
-		variance += (v - mean) * (v - mean) / (n - 1) / n
-	}
-	return mean, variance
-}
-
 // slowest gives what one in ten of a crew's deliveries took longer than, in microseconds, of each second from one up to
 // another in which the tool kept up.
 func (s *search) slowest(crew, from, to int) (all []float64) {
@@ -163,15 +151,9 @@ func (s *search) slowest(crew, from, to int) (all []float64) {
 		if e.Health.Overload != 0 || e.Merged > 0 {
 			continue
 		}
-		e, err := e.Whole()
+		h, err := e.CrewLatency(crew)
 		if err != nil {
 			return nil
-		}
-		var h meter.Hist
-		for _, l := range e.Latency {
-			if int(l.Key.Crew) == crew && h.MergePacked(l.Latency) != nil {
-				return nil
-			}
 		}
 		if h.Count() > 0 {
 			all = append(all, logbook.Micros(h.Quantile(0.9)))

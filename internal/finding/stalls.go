@@ -52,12 +52,11 @@ func stalls(s *search) []Finding {
 	sorted := slices.Clone(all)
 	slices.SortFunc(sorted, func(a, b second) int { return int(a.last - b.last) })
 	usual := sorted[len(sorted)/2].last
-	var stalls, others []float64
+	var stalls []float64
 	longest := time.Duration(0)
 	var list []Evidence
 	for _, x := range all {
 		if x.last < max(leastStall, stallTimes*usual) {
-			others = append(others, float64(x.at))
 			continue
 		}
 		stalls, longest = append(stalls, float64(x.at)), max(longest, x.last)

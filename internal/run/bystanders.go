@@ -84,9 +84,9 @@ func Impacts(s *Snapshot) (all []Impact) {
 			if len(before) < leastSeconds || len(during) < leastSeconds {
 				continue
 			}
-			b, spreadB := meanOf(before)
-			m, spreadM := meanOf(during)
-			a, _ := meanOf(after)
+			b, spreadB := meter.MeanOf(before)
+			m, spreadM := meter.MeanOf(during)
+			a, _ := meter.MeanOf(after)
 			all = append(all, Impact{What: d.what, From: d.from, To: d.to, Crew: s.Trial.Crews[crew].Name,
 				Before: round(b), During: round(m), After: round(a), Worse: round(m - b),
 				PlusMinus: round(2 * math.Sqrt(spreadB+spreadM)), Seconds: [3]int{len(before), len(during),
@@ -154,39 +154,15 @@ func medians(entries logbook.Seconds, crew, from, to int, counts func(second int
 		if e.Health.Overload != 0 || e.Merged > 0 || !counts(e.At) {
 			continue
 		}
-		e, err := e.Whole()
+		h, err := e.CrewLatency(crew)
 		if err != nil {
 			return nil
-		}
-		var h meter.Hist
-		for _, l := range e.Latency {
-			if int(l.Key.Crew) == crew && h.MergePacked(l.Latency) != nil {
-				return nil
-			}
 		}
 		if h.Count() > 0 {
 			all = append(all, logbook.Micros(h.Quantile(0.5)))
 		}
 	}
 	return all
-}
-
-// meanOf gives the mean of some values, and the square of its standard error.
-func meanOf(values []float64) (mean, variance float64) {
-	n := float64(len(values))
-	if n == 0 {
-		return 0, 0
-	}
-	for _, v := range values {
-		mean += v / n
-	}
-	for _, v := range values {
-		variance += (v - mean) * (v - mean)
-	}
-	if n < 2 {
-		return mean, 0
-	}
-	return mean, variance / (n - 1) / n
 }
 
 // A Comeback is how those clients came back that lost their connection from when a fault began up to

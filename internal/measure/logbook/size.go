@@ -32,6 +32,23 @@ func (w *Window) BySize() []Size {
 	return sizes
 }
 
+// CrewLatency is that of the second's deliveries to one crew, without those that the tool itself sent late.
+func (e *Entry) CrewLatency(crew int) (*meter.Hist, error) {
+	e, err := e.Whole()
+	if err != nil {
+		return nil, err
+	}
+	var h meter.Hist
+	for _, l := range e.Latency {
+		if int(l.Key.Crew) == crew {
+			if err := h.MergePacked(l.Latency); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return &h, nil
+}
+
 // Fanout is the latency of every owed delivery of the second.
 func (e *Entry) Fanout() (*meter.Hist, error) {
 	var h meter.Hist
