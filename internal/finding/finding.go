@@ -97,8 +97,8 @@ var rules = []func(*search) []Finding{
 	openDoor, echo, clash, history, whisperLeak, staysAfterLeaving, roomLeak, // who got it
 	slowReader, sizeLimit, onReturn, atSwitch, deaf, lateHandler, silentLeave, nodeGap, burst, // what did not come
 	enteredTwice, reordering, disagreement, altered, // what came otherwise
-	eviction, hasty, uneven, ghosts, leftovers, presence, forgetful, // who is there
+	eviction, fragile, hasty, uneven, ghosts, leftovers, presence, forgetful, // who is there
 	// how it bears what happens
-	floor, growth, stalls, lenient, kept, goodbye, fragile, noWayDown, slowReturn, broken, stored,
+	floor, growth, stalls, lenient, kept, goodbye, noWayDown, slowReturn, broken, stored,
 	rest,
 }

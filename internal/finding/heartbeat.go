@@ -81,7 +81,7 @@ func (s *search) unevicted() (all []*logbook.Event) {
 // hasty finds clients that were closed though they gave all the signs of life that they owed.
 func hasty(s *search) []Finding {
 	c := &s.Total.Counts.Pulse
-	if c.Hasty == 0 || !s.Certain("pulse.hasty") {
+	if c.Hasty == 0 || s.brokenBy || !s.Certain("pulse.hasty") {
 		return nil
 	}
 	return []Finding{{Weakness: hastyEviction.Number, Severity: Wrong, Figures: []string{"pulse.hasty",

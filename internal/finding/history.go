@@ -41,7 +41,7 @@ func history(s *search) []Finding {
 			return false
 		}
 		for _, at := range v.Entered[d.m.Room] {
-			if (d.sent() - at).Abs() <= s.Trial.Prompt {
+			if (d.sent() - at).Abs() <= s.Trial.Grace {
 				return true
 			}
 		}

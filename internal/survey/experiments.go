@@ -8,6 +8,7 @@ package survey
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/trial"
@@ -43,8 +44,10 @@ type recipe struct {
 	name, shows string
 	rows        []int
 	of          Unit
-	clients     int // of the survey's number of clients, at the least
+	clients     int // at the most
 	session     string
+	crew        string                                         // more of the crew
+	slack       func(t *trial.Trial) time.Duration             // nil: for as long as the others
 	needs       func(t *trial.Trial, p *language.Parts) string // why it cannot be done; "" if it can
 }
 
@@ -211,6 +214,94 @@ var recipes = []recipe{
     }
     vanish {}
   }`},
+	{name: "late comers", rows: []int{11}, of: Entries, clients: 24, needs: needsHistory,
+		shows: "whether who comes late gets the history that is promised, and what goes on joins it", session: `
+  CONNECT
+  when {
+    that = n < 4
+    enter { room = "ROOM" }
+    repeat {
+      every = "400ms"
+      times = 32
+      SAY
+    }
+  }
+  otherwise {
+    pause {
+      lasts = "3s"
+      most  = "9s"
+    }
+    enter {
+      room    = "ROOM"
+      history = HISTORY
+    }
+    pause { lasts = "4s" }
+  }`},
+	{name: "signs of life", rows: []int{6, 7, 8}, of: Entries, clients: 20, needs: needsPromise,
+		shows: "whether clients that give no sign of life are closed by the deadline, and the others are not",
+		session: `
+  CONNECT
+  enter { room = "ROOM" }
+  pause { lasts = "10m" }`, crew: `
+  misbehave {
+    do    = "silent"
+    share = "40%"
+    after = "1s"
+  }`, slack: func(t *trial.Trial) time.Duration {
+			p := t.Target.Promise
+			return max(slackOf, p.Deadline+3*p.Every+4*time.Second)
+		}},
+	{name: "bad frames", rows: []int{28, 42}, of: Entries, clients: 16, needs: needsWebSocket,
+		shows: "whether clients that break the protocol are closed with the right code, and the others notice nothing",
+		session: `
+  CONNECT
+  enter { room = "ROOM" }
+  barrier "all there" { within = "20s" }
+  when {
+    that = n % 2 == 0
+    pause { lasts = "10m" }
+  }
+  otherwise {
+    pause {
+      lasts = "1s"
+      most  = "8s"
+    }
+    malformed {
+      what   = "any"
+      within = "3s"
+    }
+  }`},
+}
+
+// slackOf is for how long the clients of an experiment stay, if it does not say.
+const slackOf = 14 * time.Second
+
+func needsPromise(t *trial.Trial, _ *language.Parts) string {
+	p := t.Target.Promise
+	if p == nil || p.Deadline == 0 {
+		return "the target promises nothing of heartbeats: promise { from, every, deadline } would allow it"
+	}
+	if p.Deadline > longestDeadline {
+		return fmt.Sprintf("the deadline of the promise is %v, and the survey waits for %v at the most", p.Deadline,
+			longestDeadline)
+	}
+	return ""
+}
+
+const longestDeadline = 40 * time.Second
+
+func needsHistory(_ *trial.Trial, p *language.Parts) string {
+	if p.History == "" {
+		return "no session of the trial enters with a history: enter { history } would allow it"
+	}
+	return needsSay(nil, p)
+}
+
+func needsWebSocket(t *trial.Trial, _ *language.Parts) string {
+	if t.Target.Route(0).Kind != trial.WebSocket {
+		return "its frames are those of WebSocket, and the target is none"
+	}
+	return ""
 }
 
 // Compose makes the experiments of a survey of the server that a trial is about. The tag is part of the names of rooms
@@ -230,7 +321,7 @@ func Compose(t *trial.Trial, p *language.Parts, tag string, clients int) []Exper
 			if clients > 0 {
 				n = max(4, min(n, clients))
 			}
-			e.Source = r.source(p, tag, n)
+			e.Source = r.source(t, p, tag, n)
 		}
 		e.Blind = map[int]string{}
 		for _, n := range e.Rows {
@@ -280,11 +371,16 @@ func unless(is bool, why string) string {
 	return why
 }
 
-func (r *recipe) source(p *language.Parts, tag string, clients int) []byte {
+func (r *recipe) source(t *trial.Trial, p *language.Parts, tag string, clients int) []byte {
+	slack := slackOf
+	if r.slack != nil {
+		slack = r.slack(t)
+	}
 	word := strings.ReplaceAll(r.name, " ", "-")
 	name := fmt.Sprintf("%s-%s-${n}", tag, word)
 	whisper := fmt.Sprintf("whisper {\n      to = \"%s-%s-${(n + 1) %% %d}\"\n%s\n    }", tag, word, clients, p.Whisper)
-	session := strings.NewReplacer("CONNECT", p.Connect, "SAY", "say {"+p.Say+"}", "WHISPER", whisper, "ROOM",
+	session := strings.NewReplacer("CONNECT", p.Connect, "SAY", "say {"+p.Say+"}", "WHISPER", whisper, "HISTORY",
+		p.History, "ROOM",
 		fmt.Sprintf("%s-%s", tag, word)).Replace(r.session)
 	return fmt.Appendf(nil, `# Shows %s.
 
@@ -298,13 +394,13 @@ session "survey" {%s
 crew "survey" {
   clients = %d
   session = session.survey
-  name    = "%s"
+  name    = "%s"%s
 }
 
 tide {
   flood "100%%" { over = "2s" }
-  slack { lasts = "14s" }
+  slack { lasts = "%v" }
   ebb { over = "1s" }
 }
-`, r.shows, r.name, p.Shared, session, clients, name)
+`, r.shows, r.name, p.Shared, session, clients, name, r.crew, slack)
 }

@@ -18,6 +18,9 @@ type Parts struct {
 	Connect string
 	// Say and Whisper are the first of theirs, without where they go to (room, to); "" if there is none.
 	Say, Whisper string
+	// History is how many messages of the past are promised to who enters, as the trial writes it; "": it promises
+	// none.
+	History string
 }
 
 // ofExperiments are the blocks of a trial that say what is to be done, and not to which server.
@@ -33,6 +36,7 @@ func PartsOf(src []byte, name string, files map[string][]byte) (Parts, error) {
 		return p, err
 	}
 	p.Shared, p.Say, p.Whisper = strings.Join(shared, "\n\n"), steps["say"], steps["whisper"]
+	p.History = steps["history"]
 	if c := steps["connect"]; c != "" {
 		p.Connect = c
 	}
@@ -66,6 +70,9 @@ func takeApart(src []byte, name string, files map[string][]byte, steps map[strin
 // findSteps finds the first step of each kind, in repeats and choices too.
 func findSteps(src []byte, body *hclsyntax.Body, steps map[string]string) {
 	for _, b := range body.Blocks {
+		if a := b.Body.Attributes["history"]; b.Type == "enter" && a != nil && steps["history"] == "" {
+			steps["history"] = string(src[a.Expr.Range().Start.Byte:a.Expr.Range().End.Byte])
+		}
 		if steps[b.Type] == "" {
 			switch b.Type {
 			case "connect":
