@@ -49,6 +49,9 @@ var plants = []planted{
 	{server: "node-ws", what: "a handler that is attached late", row: 35, change: []string{`let name = "";`,
 		`let name = "", joined = 0;`, `mine.add(m.room);`, `mine.add(m.room); joined = Date.now();`,
 		`} else if (m.do === "post") {`, `} else if (m.do === "post" && Date.now() - joined > 40) {`}},
+	{server: "node-ws", what: "nobody handles the error of a bad frame", row: 42, change: []string{
+		`  socket.on("error", () => {}); // a bad frame: the library closes the connection
+`, ""}},
 	{server: "python-array", what: "healthy"},
 	{server: "python-array", what: "the join is confirmed, and stored under another key", row: 36, change: []string{
 		`rooms.setdefault(rest[0], []).append(socket)`,

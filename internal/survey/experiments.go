@@ -266,9 +266,25 @@ var recipes = []recipe{
       lasts = "1s"
       most  = "8s"
     }
-    malformed {
-      what   = "any"
-      within = "3s"
+    choose {
+      option {
+        malformed {
+          what   = "reserved bits"
+          within = "3s"
+        }
+      }
+      option {
+        malformed {
+          what   = "bad text"
+          within = "3s"
+        }
+      }
+      option {
+        malformed {
+          what   = "stray fragment"
+          within = "3s"
+        }
+      }
     }
   }`},
 }

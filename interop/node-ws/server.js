@@ -16,6 +16,7 @@ wss.on("connection", (socket) => {
     socket.ping();
   }, +process.env.BEAT || 1500);
   socket.on("pong", () => (missed = 0));
+  socket.on("error", () => {}); // a bad frame: the library closes the connection
   socket.on("message", (data) => {
     const m = JSON.parse(data);
     if (m.do === "hello") {
