@@ -170,7 +170,8 @@ func (c *surveyCommand) announce(w io.Writer, t *trial.Trial, all []survey.Exper
 	fmt.Fprintf(w, "a survey of %s: %s, one after another, of some 20 s each\n"+
 		"what is done to it: up to 40 clients at a time connect, enter rooms of their own, speak, leave, and some "+
 		"vanish "+
-		"without a word or break the protocol; nothing is restarted, killed or flooded\n", plain.Text(t.Hide(t.Target.Address), 200),
+		"without a word or break the protocol; nothing is restarted, killed or flooded\n",
+		plain.Text(t.Hide(t.Target.Address), 200),
 		units.Plural(n, "experiment"))
 }
 
