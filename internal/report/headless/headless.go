@@ -346,8 +346,8 @@ func Report(w io.Writer, s *run.Snapshot) {
 		}
 		fmt.Fprintln(w)
 	}
-	limits(w, s)
 	findings(w, s)
+	limits(w, s) // last, with the verdict: they are what is still on a small screen
 	_, why := s.Outcome()
 	fmt.Fprintf(w, "verdict: %s (%s)\n", s.Word(), why)
 }
