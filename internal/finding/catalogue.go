@@ -31,7 +31,7 @@ var Catalogue = []*Weakness{
 	&alteredPayload, &sizeLimited, &anyOrigin, &noWay, &lossAtSwitch,
 	&slowReturned, &rudeGoodbye, &leftover, &openedDoor, &gapBetweenNodes, // 21 to 25
 	&crookedGrowth, &wrongPresence, &lenientProtocol, &endlessQueue, &verbatimMarkup,
-	&identityClash, &burstLoss, &lostInStore, &forgetfulRestart, &late1st, // 31 to 35
+	&identityClash, &burstLoss, &lostInStore, &forgetfulRestart, &lateHandled, // 31 to 35
 	&deafMember, &stays, &twice, &silent, &naiveFraming,
 	&stalled, &fragileServer, // 41, 42
 }

@@ -31,19 +31,16 @@ func echo(s *search) []Finding {
 			s.explain(ledger.Lost, own)
 		}
 	}
-	for _, fate := range []ledger.Fate{ledger.Stray} {
-		got := s.those(fate, func(d delivery) bool { return own(d) && d.m.Audience == ledger.ToOthers })
-		if len(got) == 0 {
-			continue
-		}
-		all = append(all, Finding{Weakness: wrongEcho.Number, Severity: Wrong, Share: shareOf(int64(len(got)),
-			max(s.Total.Counts.Sent, int64(len(got)))), Figures: []string{"ledger.stray"},
+	back := func(d delivery) bool { return own(d) && d.m.Audience == ledger.ToOthers }
+	if got := s.those(ledger.Stray, back); len(got) > 0 {
+		s.explain(ledger.Stray, back)
+		all = append(all, Finding{Weakness: wrongEcho.Number, Severity: Wrong, Figures: []string{"ledger.stray"},
+			Share: shareOf(int64(len(got)), max(s.Total.Counts.Sent, int64(len(got)))),
 			Says: fmt.Sprintf("%s got their own message back %s, though it was for the others alone%s",
 				units.Plural(clients(got), "sender"), times(len(got)), s.first()),
 			Evidence: s.evidence(got, func(d delivery) string {
 				return fmt.Sprintf("%s got %s itself", s.name(d.o.Client), s.said(d.m))
 			})})
-		s.explain(fate, func(d delivery) bool { return own(d) && d.m.Audience == ledger.ToOthers })
 	}
 	return all
 }

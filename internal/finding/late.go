@@ -7,13 +7,13 @@ import (
 	"tidepull/internal/measure/ledger"
 )
 
-var late1st = Weakness{Number: 35, Question: WhatItBears, Title: "late handler",
+var lateHandled = Weakness{Number: 35, Question: WhatItBears, Title: "late handler",
 	Usually: "The handler of messages is attached after something else is awaited, and what comes before that is " +
 		"dropped. " +
 		"Look at the first lines that run for a new connection: the handler has to come first.",
 	Experiment: "clients that speak at once after the connection opened, or after the entry is confirmed"}
 
-// first is how many messages of a connection are its first ones.
+// firstOnes is how many messages of a connection are its first ones.
 const firstOnes = 3
 
 // lateHandler finds that the first messages of connections reach nobody.
@@ -51,7 +51,7 @@ func lateHandler(s *search) []Finding {
 	if most > 1 {
 		which = fmt.Sprintf("the first %d messages of a connection", most)
 	}
-	return []Finding{{Weakness: late1st.Number, Severity: Loss, Figures: []string{"ledger.lost"},
+	return []Finding{{Weakness: lateHandled.Number, Severity: Loss, Figures: []string{"ledger.lost"},
 		Share: shareOf(int64(n), int64(n+firsts)),
 		Says: fmt.Sprintf("%s reached nobody: %s that %s so are among %s, and later ones arrived%s",
 			units.Plural(n, "message"), ofAll(n, len(all)-n), map[bool]string{true: "was lost",
