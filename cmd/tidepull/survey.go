@@ -15,7 +15,6 @@ import (
 	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
 	"tidepull/internal/engine"
-	"tidepull/internal/engine/machine"
 	"tidepull/internal/finding"
 	"tidepull/internal/run"
 	"tidepull/internal/survey"
@@ -75,7 +74,7 @@ func (c *surveyCommand) Run(a *app) error {
 		if err != nil {
 			return fmt.Errorf("writing the survey: %w", err)
 		}
-		if err := os.WriteFile(filepath.Join(c.Out, "survey.json"), append(b, '\n'), 0o600); err != nil {
+		if err := run.WriteWhole(filepath.Join(c.Out, "survey.json"), append(b, '\n')); err != nil {
 			return fmt.Errorf("writing the survey: %w", err)
 		}
 	}
@@ -88,11 +87,12 @@ func (c *surveyCommand) Run(a *app) error {
 	return nil
 }
 
-// pick takes the experiments that were asked for, by their names or by the weaknesses that they are about.
+// pick leaves out the experiments that were not asked for, by their names or by the weaknesses that they are about.
 func (c *surveyCommand) pick(all []survey.Experiment) ([]survey.Experiment, error) {
-	of := func(which string) (func(*survey.Experiment) bool, error) {
-		if n, err := strconv.Atoi(which); err == nil && n >= 1 && n <= len(finding.Catalogue) {
-			return func(e *survey.Experiment) bool { return slices.Contains(e.Rows, n) }, nil
+	for _, which := range slices.Concat(c.Only, c.Skip) {
+		n, err := strconv.Atoi(which)
+		if err == nil && n >= 1 && n <= len(finding.Catalogue) {
+			continue
 		}
 		if !slices.ContainsFunc(all, func(e survey.Experiment) bool { return e.Name == which }) {
 			var names []string
@@ -102,42 +102,25 @@ func (c *surveyCommand) pick(all []survey.Experiment) ([]survey.Experiment, erro
 			return nil, fmt.Errorf("there is no experiment %q; there are %s, and the weaknesses 1 to %d", which,
 				strings.Join(names, ", "), len(finding.Catalogue))
 		}
-		return func(e *survey.Experiment) bool { return e.Name == which }, nil
-	}
-	is := func(list []string) (func(*survey.Experiment) bool, error) {
-		var any []func(*survey.Experiment) bool
-		for _, which := range list {
-			one, err := of(which)
-			if err != nil {
-				return nil, err
-			}
-			any = append(any, one)
-		}
-		return func(e *survey.Experiment) bool {
-			return slices.ContainsFunc(any, func(one func(*survey.Experiment) bool) bool { return one(e) })
-		}, nil
-	}
-	only, err := is(c.Only)
-	if err != nil {
-		return nil, err
-	}
-	skip, err := is(c.Skip)
-	if err != nil {
-		return nil, err
 	}
 	for i := range all {
-		if e := &all[i]; len(c.Only) > 0 && !only(e) || skip(e) {
+		if e := &all[i]; len(c.Only) > 0 && !isAmong(c.Only, e) || isAmong(c.Skip, e) {
 			e.Lacks = "it was left out, as was asked for"
 		}
 	}
 	return all, nil
 }
 
+// isAmong reports whether a list has an experiment's name, or the number of a weakness that it is about.
+func isAmong(list []string, e *survey.Experiment) bool {
+	return slices.ContainsFunc(list, func(which string) bool {
+		n, err := strconv.Atoi(which)
+		return which == e.Name || err == nil && slices.Contains(e.Rows, n)
+	})
+}
+
 // keepExperiments writes experiments into a folder.
 func keepExperiments(dir string, all []survey.Experiment) error {
-	if err := os.MkdirAll(dir, 0o700); err != nil {
-		return err
-	}
 	for _, e := range all {
 		if e.Source == nil {
 			continue
@@ -147,12 +130,7 @@ func keepExperiments(dir string, all []survey.Experiment) error {
 			src = e.Source
 		}
 		path := filepath.Join(dir, strings.ReplaceAll(e.Name, " ", "-")+".trial.hcl")
-		f, err := machine.CreatePrivate(path)
-		if err != nil {
-			return err
-		}
-		_, err = f.Write(src)
-		if err := errors.Join(err, f.Close()); err != nil {
+		if err := run.WriteWhole(path, src); err != nil {
 			return fmt.Errorf("writing %s: %w", path, err)
 		}
 	}
@@ -178,49 +156,52 @@ func (c *surveyCommand) announce(w io.Writer, t *trial.Trial, all []survey.Exper
 // experiment runs the experiments one after another.
 func (c *surveyCommand) experiment(a *app, all []survey.Experiment, o language.Options) (results []survey.Result) {
 	end := time.Now().Add(c.For)
-	stopped := ""
+	stopped := "" // why there are no more
 	for i, e := range all {
+		fmt.Printf("%2d of %d  %s: %s\n", i+1, len(all), e.Name, e.Shows)
 		r := survey.Result{Experiment: e, Why: e.Lacks}
-		t, err := (*trial.Trial)(nil), error(nil)
-		if r.Why == "" && stopped != "" {
+		if r.Why == "" {
 			r.Why = stopped
 		}
 		if r.Why == "" {
-			if t, err = language.Parse(e.Source, filepath.Join(filepath.Dir(c.File), e.Name+".trial.hcl"),
-				o); err != nil {
-				r.Why = "the trial's words do not go together in the experiment: " + firstLine(err.Error())
-			} else if time.Now().Add(t.Length()).After(end) {
-				r.Why = "there was no time left for it: --for allows more"
-			}
-		}
-		fmt.Printf("%2d of %d  %s: %s\n", i+1, len(all), e.Name, e.Shows)
-		if r.Why != "" {
-			fmt.Printf("         not done: %s\n", plain.Text(r.Why, 300))
-			results = append(results, r)
-			continue
-		}
-		l, err := a.start(t, run.Options{Loops: c.Loops, Workers: c.Workers})
-		if err != nil {
-			r.Why = err.Error()
-			fmt.Printf("         not done: %s\n", plain.Text(r.Why, 300))
-			results = append(results, r)
-			continue
-		}
-		stopSignals := onSignals(l.Run, false)
-		last := l.wait()
-		stopSignals()
-		r = ended(r, last)
-		var unreachable *engine.Unreachable
-		switch {
-		case errors.As(last.Err, &unreachable):
-			stopped = fmt.Sprintf("the server did not answer any more after '%s'", e.Name)
-		case last.Stopped:
-			stopped = "the survey was stopped before it"
+			r, stopped = c.one(a, r, o, end)
 		}
 		fmt.Printf("         %s\n", outcomeOf(&r))
 		results = append(results, r)
 	}
 	return results
+}
+
+// one runs an experiment, if it is over by then; stopped says why no other can follow it.
+func (c *surveyCommand) one(a *app, r survey.Result, o language.Options, by time.Time) (_ survey.Result,
+	stopped string) {
+
+	name := r.Experiment.Name
+	t, err := language.Parse(r.Experiment.Source, filepath.Join(filepath.Dir(c.File), name+".trial.hcl"), o)
+	if err != nil {
+		r.Why = "the trial's words do not go together in the experiment: " + firstLine(err.Error())
+		return r, ""
+	}
+	if time.Now().Add(t.Length()).After(by) {
+		r.Why = "there was no time left for it: --for allows more"
+		return r, ""
+	}
+	l, err := a.start(t, run.Options{Loops: c.Loops, Workers: c.Workers})
+	if err != nil {
+		r.Why = err.Error()
+		return r, ""
+	}
+	stopSignals := onSignals(l.Run, false)
+	last := l.wait()
+	stopSignals()
+	var unreachable *engine.Unreachable
+	switch {
+	case errors.As(last.Err, &unreachable):
+		stopped = fmt.Sprintf("the server did not answer any more after '%s'", name)
+	case last.Stopped:
+		stopped = "the survey was stopped before it"
+	}
+	return ended(r, last), stopped
 }
 
 // ended is the result of an experiment that was run.

@@ -10,12 +10,11 @@ import (
 )
 
 var alteredPayload = Weakness{Number: 16, Question: WhoGetsIt, Title: "altered payload",
-	Usually: "The text is decoded, cut, escaped or encoded again on its way: a conversion between character sets, a " +
-		"template, a field of limited width, a JSON library. Look at every place that holds the text as something " +
-		"else " +
-		"than the bytes that came.",
-	Experiment: "payloads of every length around common limits, Unicode of every kind, control characters, markup, " +
-		"JSON within JSON, binary"}
+	Usually: "The text is decoded, cut, escaped or encoded again on its way: a conversion between character " +
+		"sets, a template, a field of limited width, a JSON library. Look at every place that holds the text as " +
+		"something else than the bytes that came.",
+	Experiment: "payloads of every length around common limits, Unicode of every kind, control characters, " +
+		"markup, JSON within JSON, binary"}
 
 // altered finds messages that came otherwise than they were said.
 func altered(s *search) []Finding {

@@ -11,9 +11,9 @@ import (
 )
 
 var burstLoss = Weakness{Number: 32, Question: WhatItBears, Title: "burst loss",
-	Usually: "A queue in the relay has a size, and what does not fit is dropped: a channel that is not waited for, " +
-		"the send " +
-		"buffer of a connection, a broker's subscription. Look at each queue, and at what happens when it is full.",
+	Usually: "A queue in the relay has a size, and what does not fit is dropped: a channel that is not waited " +
+		"for, the send buffer of a connection, a broker's subscription. Look at each queue, and at what happens " +
+		"when it is full.",
 	Experiment: "bursts that double, of one sender and of many, until something gives"}
 
 // Bounds of a burst: how much more is said in seconds with losses than in others, and how many of those there must be.

@@ -49,32 +49,28 @@ func byNumber(n int) *Weakness {
 // Those that no rule finds in an ordinary run yet.
 var (
 	anyOrigin = Weakness{Number: 18, Question: WhatItBears, Title: "any origin, or none",
-		Usually: "The check of the Origin header is off, compares only its end, or has the wrong list. Look at the " +
-			"options " +
-			"of the upgrade.",
+		Usually: "The check of the Origin header is off, compares only its end, or has the wrong list. Look at " +
+			"the options of the upgrade.",
 		Experiment: "connections with a foreign origin, with none and with the server's own"}
 	rudeGoodbye = Weakness{Number: 22, Question: WhenItBreaks, Title: "rude goodbye",
-		Usually: "The process ends while connections are open, without a close frame. Look at what the server does " +
-			"on " +
-			"SIGTERM: stop accepting, send 1001 to each connection, wait for the answers, then end.",
+		Usually: "The process ends while connections are open, without a close frame. Look at what the server " +
+			"does on SIGTERM: stop accepting, send 1001 to each connection, wait for the answers, then end.",
 		Experiment: "the server is told to end while clients are connected: how does each connection end?"}
 	lenientProtocol = Weakness{Number: 28, Question: WhatItBears, Title: "lenient or brittle protocol",
 		Usually: "Frames are taken as they come: no check of masks, reserved bits, UTF-8 or fragments. Most " +
-			"libraries do " +
-			"this right; look at what is done by hand, or switched off for speed.",
-		Experiment: "each malformed frame once: the server has to close with the right code, and others must not " +
-			"notice"}
+			"libraries do this right; look at what is done by hand, or switched off for speed.",
+		Experiment: "each malformed frame once: the server has to close with the right code, and others must " +
+			"not notice"}
 	endlessQueue = Weakness{Number: 29, Question: WhatItBears, Title: "endless queue",
-		Usually: "What a slow reader has not read is kept in memory without a bound. Look for the queue of each " +
-			"connection: it needs a limit, and something that happens at it.",
+		Usually: "What a slow reader has not read is kept in memory without a bound. Look for the queue of " +
+			"each connection: it needs a limit, and something that happens at it.",
 		Experiment: "one client stops reading while its room goes on: how does the server's memory grow?"}
 	verbatimMarkup = Weakness{Number: 30, Question: WhoGetsIt, Title: "verbatim markup",
-		Usually: "The server relays what looks like a script as it is. That is right if clients show it as text, and " +
-			"wrong if they put it into a page.",
+		Usually: "The server relays what looks like a script as it is. That is right if clients show it as " +
+			"text, and wrong if they put it into a page.",
 		Experiment: "payloads with markup: what comes of them at the others?"}
 	naiveFraming = Weakness{Number: 40, Question: WhatItBears, Title: "naive framing",
-		Usually: "One read is taken for one message. Look at where bytes become messages: what is read has to be " +
-			"kept " +
-			"until a message is whole.",
+		Usually: "One read is taken for one message. Look at where bytes become messages: what is read has to " +
+			"be kept until a message is whole.",
 		Experiment: "the same messages cut anywhere and glued together by the network"}
 )

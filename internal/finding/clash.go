@@ -8,11 +8,10 @@ import (
 )
 
 var identityClash = Weakness{Number: 31, Question: WhoIsThere, Title: "identity clash",
-	Usually: "Connections are kept by a name or an id that two of them can have: two windows of one user, or an id " +
-		"made " +
-		"from a clock. The second overwrites the first. Look at the key of the map of connections.",
-	Experiment: "two clients under one name, with private messages to it and messages to its room; and one of them " +
-		"leaving"}
+	Usually: "Connections are kept by a name or an id that two of them can have: two windows of one user, or " +
+		"an id made from a clock. The second overwrites the first. Look at the key of the map of connections.",
+	Experiment: "two clients under one name, with private messages to it and messages to its room; and one of " +
+		"them leaving"}
 
 // leastCrossed is how many messages must have come to a client in place of another one of its name.
 const leastCrossed = 3

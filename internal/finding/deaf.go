@@ -12,18 +12,16 @@ import (
 )
 
 var crowdRace = Weakness{Number: 1, Question: WhoGetsIt, Title: "crowd race",
-	Usually: "Two clients that enter at the same time change the list of members at the same time, and one of them " +
-		"is " +
-		"dropped: a shared map or list without a lock, or one that is read, changed and written back across an " +
-		"await. " +
-		"Look at where a member is added to a room.",
-	Experiment: "crowds that enter within a few milliseconds, many times, over several rooms; and the same clients " +
-		"one by one"}
+	Usually: "Two clients that enter at the same time change the list of members at the same time, and one of " +
+		"them is dropped: a shared map or list without a lock, or one that is read, changed and written back " +
+		"across an await. Look at where a member is added to a room.",
+	Experiment: "crowds that enter within a few milliseconds, many times, over several rooms; and the same " +
+		"clients one by one"}
 
 var deafMember = Weakness{Number: 36, Question: WhoGetsIt, Title: "deaf member",
-	Usually: "The entry is confirmed before the client is added to the room, or it is added under another key: an " +
-		"old " +
-		"connection, another spelling of the room. Look at what is done between the confirmation and the first relay.",
+	Usually: "The entry is confirmed before the client is added to the room, or it is added under another key: " +
+		"an old connection, another spelling of the room. Look at what is done between the confirmation and the " +
+		"first relay.",
 	Experiment: "clients that enter one by one and only listen, each followed by messages of others"}
 
 // A stay is that a client was in a room, from when it was confirmed on.
@@ -107,7 +105,8 @@ func (s *search) deafFinding(stays []stay, cases []delivery, missed map[stay][]d
 		of, _ := s.stayOf(d)
 		return fmt.Sprintf("%s entered %s at %s, and got none of %d messages after that, the first of them message "+
 			"%d at %s",
-			s.name(of.client), s.room(of.room), instant(of.from), len(missed[of]), d.m.Number, instant(d.sent()))
+			s.name(of.client), s.room(of.room), units.Instant(of.from), len(missed[of]), d.m.Number,
+			units.Instant(d.sent()))
 	})}
 	if inCrowd == len(stays) && crowded > 0 {
 		f.Weakness, f.Share = crowdRace.Number, shareOf(int64(len(stays)), int64(crowded))

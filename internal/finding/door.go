@@ -11,11 +11,10 @@ import (
 )
 
 var openedDoor = Weakness{Number: 24, Question: WhoIsThere, Title: "open door",
-	Usually: "What a client may do is checked in its own program, or only when it connects. Look at each handler: " +
-		"does it " +
-		"ask who this is, and whether it is in the room?",
-	Experiment: "entering and saying something without a name, without or with wrong credentials, and before the " +
-		"server has confirmed"}
+	Usually: "What a client may do is checked in its own program, or only when it connects. Look at each " +
+		"handler: does it ask who this is, and whether it is in the room?",
+	Experiment: "entering and saying something without a name, without or with wrong credentials, and before " +
+		"the server has confirmed"}
 
 // openDoor finds that the server lets clients do what it has to refuse.
 func openDoor(s *search) []Finding {
@@ -33,12 +32,14 @@ func openDoor(s *search) []Finding {
 		Evidence: s.evidence(got, s.strayed)}
 	var parts []string
 	if let > 0 {
-		parts = append(parts, fmt.Sprintf("%s let in, or answered, that had to be refused", were(int(let), "client")))
+		parts = append(parts, fmt.Sprintf("%s let in, or answered, that had to be refused", were(int(let),
+			"client")))
 		f.Evidence = append(f.Evidence, s.eventEvidence(s.checkEvents("denied", "refused"))...)
 		f.Share = shareOf(let, let+held)
 	}
 	if len(got) > 0 {
-		parts = append(parts, fmt.Sprintf("%s that nobody may say reached %s", units.Plural(messages(got), "message"),
+		parts = append(parts, fmt.Sprintf("%s that nobody may say reached %s", units.Plural(messages(got),
+			"message"),
 			units.Plural(clients(got), "client")))
 	}
 	f.Says = strings.Join(parts, ", and ")

@@ -8,28 +8,22 @@ import (
 )
 
 var wrongEcho = Weakness{Number: 2, Question: WhoGetsIt, Title: "wrong echo",
-	Usually: "The relay leaves out the connection that it read the message from, or does not. Look at the loop over " +
-		"the " +
-		"members of the room; and at what the trial's dialect says of who gets a message (reaches).",
+	Usually: "The relay leaves out the connection that it read the message from, or does not. Look at the loop " +
+		"over the members of the room; and at what the trial's dialect says of who gets a message (reaches).",
 	Experiment: "one client says something and listens, alone and with others"}
 
 // echo finds that senders do not get their own messages, or get them though they are for the others.
 func echo(s *search) []Finding {
 	own := func(d delivery) bool { return d.m.Sender == d.o.Client && d.m.Kind == ledger.Notice }
 	var all []Finding
-	if lost := s.those(ledger.Lost, own); len(lost) > 0 {
-		// Senders are one of many: that it is they by chance is as likely as they are of all.
-		n, of := s.share(own)
-		others := len(s.wrong[ledger.Lost]) - len(lost)
-		if 9*others <= len(lost) && chance(len(lost), len(lost)+others, float64(n+1)/float64(of+2)) < unlikely {
-			all = append(all, Finding{Weakness: wrongEcho.Number, Severity: Loss, Share: shareOf(int64(len(lost)),
-				max(s.Total.Counts.Sent, int64(len(lost)))), Figures: []string{"ledger.lost"},
-				Says: fmt.Sprintf("%s never got their own message, which was for all of the room; %s that were lost "+
-					"were the "+
-					"sender's own%s", units.Plural(clients(lost), "sender"), ofAll(len(lost), others), s.first()),
-				Evidence: s.evidence(lost, s.missed)})
-			s.explain(ledger.Lost, own)
-		}
+	// Senders are one of many: that it is they by chance is as likely as they are of all.
+	if lost, others := s.nearlyAll(ledger.Lost, own); len(lost) > 0 {
+		s.explain(ledger.Lost, own)
+		all = append(all, Finding{Weakness: wrongEcho.Number, Severity: Loss, Figures: []string{"ledger.lost"},
+			Share: shareOf(int64(len(lost)), max(s.Total.Counts.Sent, int64(len(lost)))),
+			Says: fmt.Sprintf("%s never got their own message, which was for all of the room; %s that were lost "+
+				"were the sender's own%s", units.Plural(clients(lost), "sender"), ofAll(len(lost), others), s.first()),
+			Evidence: s.evidence(lost, s.missed)})
 	}
 	back := func(d delivery) bool { return own(d) && d.m.Audience == ledger.ToOthers }
 	if got := s.those(ledger.Stray, back); len(got) > 0 {

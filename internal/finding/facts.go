@@ -27,7 +27,8 @@ type Facts struct {
 	// Certain reports whether what a figure counts is the server's doing for certain, and not the tool's or the
 	// machine's.
 	Certain func(figure string) bool
-	// Well reports whether neither the tool nor the machine can be why a message that was sent at a time did not come.
+	// Well reports whether neither the tool nor the machine can be why a message that was sent at a time did not
+	// come.
 	Well func(sent time.Duration) bool
 	// InCommon says what all that a figure counts has in common; "" if nothing is known.
 	InCommon func(figure string) string
@@ -49,8 +50,7 @@ type Lost struct {
 
 // A Doing is something that the trial did on purpose, from one time to another.
 type Doing struct {
-	What     string // "fault cut"
-	Do       string // the kind of fault; "" of clients that misbehave
+	Do       string // the kind of fault
 	From, To time.Duration
 }
 
@@ -58,13 +58,4 @@ type Doing struct {
 type FinalCheck struct {
 	Name, Why string
 	Failed    bool
-}
-
-// Figures are those whose certainty rules ask about.
-func Figures() []string {
-	return []string{"ledger.lost", "ledger.duplicate", "ledger.stray", "ledger.altered", "ledger.reordered",
-		"ledger.disagreed", "messages.other_type", "announcements.stray", "clients.broken", "clients.denied",
-		"clients.refused", "clients.malformed", "returns.unprovoked", "pulse.not_evicted", "pulse.evicted_late",
-		"pulse.hasty", "pulse.missing", "pulse.late", "pulse.too_often", "server.connections_left",
-		"server.members_left", "server.presence_left", "checks.failed_otherwise"}
 }

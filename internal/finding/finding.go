@@ -1,10 +1,10 @@
-// Package finding says what is wrong with a server, in words: it turns what was measured of a run into findings, each a
-// weakness that is known of such servers, with its numbers, its evidence, how sure it is, and where to look.
+// Package finding says what is wrong with a server, in words: it turns what was measured of a run into findings,
+// each a weakness that is known of such servers, with its numbers, its evidence, how sure it is, and where to look.
 //
-// Each weakness has a file: its rule, and its words. A rule takes what it explains out of what went wrong (search.go),
-// so that several symptoms of one cause are one finding; what no rule explains is said as well, without a cause
-// (rest.go). A rule says nothing unless it would be very unlikely by chance, and nothing of what the tool or the trial
-// may have done.
+// Each weakness has a file: its rule, and its words. A rule takes what it explains out of what went wrong
+// (search.go), so that several symptoms of one cause are one finding; what no rule explains is said as well,
+// without a cause (rest.go). A rule says nothing unless it would be very unlikely by chance, and nothing of what
+// the tool or the trial may have done.
 //
 // All of it is functions of Facts. The catalogue of weaknesses is in catalogue.go.
 package finding

@@ -110,7 +110,7 @@ func TestRules(t *testing.T) {
 			f := run40(well)
 			f.Total.Counts.Returns.Broke, f.Total.Counts.Returns.GaveUp = 10, 2
 			f.Events = append(f.Events, logbook.Event{At: 20 * time.Second, Client: 3, What: logbook.GaveUp})
-			f.Doings = []Doing{{What: "fault away", Do: "unplug", From: 10 * time.Second, To: 21 * time.Second}}
+			f.Doings = []Doing{{Do: "unplug", From: 10 * time.Second, To: 21 * time.Second}}
 			return f
 		}(), nil, ""},
 		"not stored": {func() *Facts {

@@ -12,8 +12,8 @@ import (
 
 var fragileServer = Weakness{Number: 42, Question: WhatItBears, Title: "fragile",
 	Usually: "An exception in a handler is caught nowhere and ends the process, or the task that serves all " +
-		"connections. Look " +
-		"at what happens to an error in the handler of a message: it may end this connection, and nothing else.",
+		"connections. Look at what happens to an error in the handler of a message: it may end this connection, " +
+		"and nothing else.",
 	Experiment: "bad messages one by one, with a look at the server and at the others after each"}
 
 // fragile finds that the server ended, or others lost their connections, after one client sent something bad.
@@ -38,7 +38,8 @@ func fragile(s *search) []Finding {
 			s.brokenBy = true
 			return []Finding{{Weakness: fragileServer.Number, Severity: Loss, Figures: []string{"clients.broken"},
 				Says: fmt.Sprintf("%s lost their connections within a second after %s did this at %s: %s",
-					units.Plural(len(others), "client"), s.name(e.Client), instant(e.At), plain.Text(e.Detail, 200)),
+					units.Plural(len(others), "client"), s.name(e.Client), units.Instant(e.At), plain.Text(e.Detail,
+						200)),
 				Evidence: s.eventEvidence(others)}}
 		}
 	}
@@ -57,7 +58,7 @@ func (s *search) lastDone() string {
 	text := ""
 	for _, e := range s.events(logbook.Misbehaved) {
 		if e.At <= broke[0].At {
-			text = fmt.Sprintf("; just before, %s did this at %s: %s", s.name(e.Client), instant(e.At),
+			text = fmt.Sprintf("; just before, %s did this at %s: %s", s.name(e.Client), units.Instant(e.At),
 				plain.Text(e.Detail, 200))
 		}
 	}

@@ -11,23 +11,21 @@ import (
 )
 
 var ghost = Weakness{Number: 5, Question: WhoIsThere, Title: "ghosts",
-	Usually: "A member is taken out where it asks to leave, and not where its connection ends by itself: no handler " +
-		"for the " +
-		"end, one that is not reached on an error, or one that removes by a key that has changed. Look at what runs " +
-		"when a " +
-		"read or a write fails.",
+	Usually: "A member is taken out where it asks to leave, and not where its connection ends by itself: no " +
+		"handler for the end, one that is not reached on an error, or one that removes by a key that has changed. " +
+		"Look at what runs when a read or a write fails.",
 	Experiment: "clients that vanish without a word, then the numbers and lists of members"}
 
 var leftover = Weakness{Number: 23, Question: WhatItBears, Title: "leftovers",
-	Usually: "Something is kept for each connection and not given up with it: a timer, a subscription, an entry of a " +
-		"map, a " +
-		"file. Look at what a connection takes when it begins, and whether its end gives back each of these.",
+	Usually: "Something is kept for each connection and not given up with it: a timer, a subscription, an " +
+		"entry of a map, a file. Look at what a connection takes when it begins, and whether its end gives back " +
+		"each of these.",
 	Experiment: "many clients come and go, several times; what has the server left after each?"}
 
 var wrongPresence = Weakness{Number: 27, Question: WhoIsThere, Title: "wrong presence",
-	Usually: "The number is counted beside the list of members, up and down, and one of the ways is missed; or it is " +
-		"sent " +
-		"before the change is done. Look at where it is computed: from the list, at the moment it is sent?",
+	Usually: "The number is counted beside the list of members, up and down, and one of the ways is missed; or " +
+		"it is sent before the change is done. Look at where it is computed: from the list, at the moment it is " +
+		"sent?",
 	Experiment: "clients that enter, leave, vanish and come back; the number each is told, against the true one"}
 
 // ghosts finds members that stay after their connection has ended.
@@ -46,8 +44,8 @@ func ghosts(s *search) []Finding {
 			figures = append(figures, g.figure)
 		}
 	}
-	// A number that is too high, or a name that is listed, of those who broke off: later the room's number is right
-	// about all others.
+	// A number that is too high, or a name that is listed, of those who broke off: later the room's number is
+	// right about all others.
 	high, listed := s.tooMany()
 	if n := len(high) + len(listed); n > 0 && s.afterBreaks(append(high, listed...)) &&
 		s.Certain("checks.failed_otherwise") {
@@ -141,7 +139,8 @@ func leftovers(s *search) []Finding {
 	}
 	return []Finding{{Weakness: leftover.Number, Severity: Wrong, Figures: []string{"server.connections_left"},
 		Share: shareOf(min(int64(of.Left()), s.Total.Counts.Opened), s.Total.Counts.Opened),
-		Says: fmt.Sprintf("after all clients have gone the server counts %s connections beyond those before; at most "+
+		Says: fmt.Sprintf("after all clients have gone the server counts %s connections beyond those before; "+
+			"at most "+
 			"it "+
 			"counted %s", units.Count(int64(of.Left())), units.Count(int64(of.Most)))}}
 }

@@ -10,16 +10,14 @@ import (
 )
 
 var crookedGrowth = Weakness{Number: 26, Question: HowSoon, Title: "crooked growth",
-	Usually: "For each recipient something is done that itself grows with the room: a search through the members, a " +
-		"new " +
-		"encoding of the message, a list that is copied. Look at what is inside the loop over the members. Or it is " +
-		"near what it can bear: " +
-		"then half the rate takes it away.",
+	Usually: "For each recipient something is done that itself grows with the room: a search through the " +
+		"members, a new encoding of the message, a list that is copied. Look at what is inside the loop over the " +
+		"members. Or it is near what it can bear: then half the rate takes it away.",
 	Experiment: "rooms of 10, 50, 200 and 500 at the same rate, by turns"}
 
-// Bounds on growth: how many steps from one size of rooms to twice that it takes, how many deliveries in each size;
-// which part of the latency a step must add at least to say anything; from which exponent on growth is crooked, and how
-// slow the largest rooms must be for that to matter.
+// Bounds on growth: how many steps from one size of rooms to twice that it takes, how many deliveries in each
+// size; which part of the latency a step must add at least to say anything; from which exponent on growth is
+// crooked, and how slow the largest rooms must be for that to matter.
 const (
 	leastSteps    = 3
 	leastInSize   = 500
@@ -28,8 +26,8 @@ const (
 	leastSlowness = 5 * time.Millisecond
 )
 
-// growth finds that latency grows faster than the room. What each doubling of the room adds to it grows with the same
-// power, whatever a message takes besides.
+// growth finds that latency grows faster than the room. What each doubling of the room adds to it grows with the
+// same power, whatever a message takes besides.
 func growth(s *search) []Finding {
 	var x, y []float64
 	var before, size logbook.Size

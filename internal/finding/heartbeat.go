@@ -11,25 +11,20 @@ import (
 )
 
 var noEviction = Weakness{Number: 6, Question: WhoIsThere, Title: "no eviction",
-	Usually: "Nothing looks whether a client still answers: the ping is sent and the pong is not waited for, or only " +
-		"a " +
-		"failing write ends a connection. Look for the timer that a sign of life sets back, and for what it does " +
-		"when it " +
-		"fires.",
+	Usually: "Nothing looks whether a client still answers: the ping is sent and the pong is not waited for, " +
+		"or only a failing write ends a connection. Look for the timer that a sign of life sets back, and for what " +
+		"it does when it fires.",
 	Experiment: "clients that fall silent, in each way, while their connection stays open"}
 
 var hastyEviction = Weakness{Number: 7, Question: WhoIsThere, Title: "hasty eviction",
-	Usually: "The deadline is shorter than the interval of pings, or an answer sets another timer back than the one " +
-		"that " +
-		"fires; or one timer serves all connections. Look at the timer of each connection, and at what counts as a " +
-		"sign of " +
-		"life.",
+	Usually: "The deadline is shorter than the interval of pings, or an answer sets another timer back than " +
+		"the one that fires; or one timer serves all connections. Look at the timer of each connection, and at " +
+		"what counts as a sign of life.",
 	Experiment: "clients that answer at the last moment, and healthy ones under load"}
 
 var badHeartbeat = Weakness{Number: 8, Question: WhoIsThere, Title: "missing or uneven heartbeat",
-	Usually: "Pings are sent by a timer that other work holds up, or by one for all connections at once, which takes " +
-		"longer " +
-		"the more there are. Look at what sends them, and what else runs there.",
+	Usually: "Pings are sent by a timer that other work holds up, or by one for all connections at once, which " +
+		"takes longer the more there are. Look at what sends them, and what else runs there.",
 	Experiment: "many clients that count the server's pings, without and under load"}
 
 // eviction finds clients that gave no sign of life and stayed, or were closed too late.
@@ -50,7 +45,8 @@ func eviction(s *search) []Finding {
 	}
 	var parts []string
 	if kept {
-		parts = append(parts, fmt.Sprintf("%s of %s that gave no sign of life were not closed by the deadline of %s",
+		parts = append(parts, fmt.Sprintf("%s of %s that gave no sign of life were not closed by the deadline "+
+			"of %s",
 			units.Count(c.Kept), units.Plural(int(c.Evicted+c.Kept), "client"), units.Duration(p.Deadline)))
 	}
 	if late {

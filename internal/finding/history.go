@@ -10,15 +10,14 @@ import (
 )
 
 var brokenHistory = Weakness{Number: 11, Question: WhoGetsIt, Title: "history gap or overlap",
-	Usually: "The history is read before the client is added to the room, or after it: what is said in between is " +
-		"missing, " +
-		"or comes twice. Look at the order of these two steps, and at whether anything is awaited between them.",
+	Usually: "The history is read before the client is added to the room, or after it: what is said in between " +
+		"is missing, or comes twice. Look at the order of these two steps, and at whether anything is awaited " +
+		"between them.",
 	Experiment: "late comers while messages are said, many times"}
 
 var forgetfulRestart = Weakness{Number: 34, Question: WhenItBreaks, Title: "forgetful restart",
-	Usually: "History, numbers or memberships are kept in memory alone, or are stored and not read at the start. " +
-		"Look at " +
-		"what the server reads before it accepts the first connection.",
+	Usually: "History, numbers or memberships are kept in memory alone, or are stored and not read at the " +
+		"start. Look at what the server reads before it accepts the first connection.",
 	Experiment: "the server is restarted between messages; then history, numbers and members against the ledger"}
 
 // history finds late comers whose history was not what it had to be.
@@ -56,9 +55,11 @@ func history(s *search) []Finding {
 			units.Count(failed+held))}
 	if after > 0 && after == len(events) {
 		f.Weakness = forgetfulRestart.Number
-		f.Says = fmt.Sprintf("%s of %s late comers got a history that was not what had been said before, all of them "+
+		f.Says = fmt.Sprintf("%s of %s late comers got a history that was not what had been said before, all "+
+			"of them "+
 			"after "+
-			"the server was restarted at %s", units.Count(failed), units.Count(failed+held), instant(restart.From))
+			"the server was restarted at %s", units.Count(failed), units.Count(failed+held),
+			units.Instant(restart.From))
 	}
 	return []Finding{f}
 }
@@ -81,7 +82,7 @@ func forgetful(s *search) []Finding {
 	}
 	when := ""
 	if restart, known := s.restarted(); known {
-		when = " after the server was restarted at " + instant(restart.From)
+		when = " after the server was restarted at " + units.Instant(restart.From)
 	}
 	return []Finding{{Weakness: forgetfulRestart.Number, Severity: Wrong,
 		Share: shareOf(min(n, s.Total.Counts.Returns.Back), s.Total.Counts.Returns.Back),

@@ -8,9 +8,8 @@ import (
 )
 
 var lateHandled = Weakness{Number: 35, Question: WhatItBears, Title: "late handler",
-	Usually: "The handler of messages is attached after something else is awaited, and what comes before that is " +
-		"dropped. " +
-		"Look at the first lines that run for a new connection: the handler has to come first.",
+	Usually: "The handler of messages is attached after something else is awaited, and what comes before that " +
+		"is dropped. Look at the first lines that run for a new connection: the handler has to come first.",
 	Experiment: "clients that speak at once after the connection opened, or after the entry is confirmed"}
 
 // firstOnes is how many messages of a connection are its first ones.
@@ -39,7 +38,7 @@ func lateHandler(s *search) []Finding {
 			}
 		}
 	}
-	if 9*(len(all)-n) > n || chance(n, len(all), float64(firsts+1)/float64(len(fine)+2)) >= unlikely {
+	if !standsOut(n, len(all)-n, firsts, len(fine)) {
 		return nil
 	}
 	s.explain(ledger.Lost, gone)

@@ -8,21 +8,18 @@ import (
 )
 
 var leak = Weakness{Number: 3, Question: WhoGetsIt, Title: "room leak",
-	Usually: "Messages go to all connections, or to a room by the beginning of its name, and the client is left to " +
-		"sort " +
-		"them; or one list serves two rooms. Look at how the relay finds the members of a room.",
+	Usually: "Messages go to all connections, or to a room by the beginning of its name, and the client is " +
+		"left to sort them; or one list serves two rooms. Look at how the relay finds the members of a room.",
 	Experiment: "several rooms with members of their own, names that begin alike, messages in each"}
 
 var leakedWhisper = Weakness{Number: 4, Question: WhoGetsIt, Title: "whisper leak",
-	Usually: "A private message is relayed to the room, or to everybody of a name that is not one client's. Look at " +
-		"how " +
-		"the recipient is found, and at what happens if it is not there.",
+	Usually: "A private message is relayed to the room, or to everybody of a name that is not one client's. " +
+		"Look at how the recipient is found, and at what happens if it is not there.",
 	Experiment: "private messages between two of many clients, also to one that is away"}
 
 var stays = Weakness{Number: 37, Question: WhoIsThere, Title: "stays after leaving",
-	Usually: "Leaving takes the client out of one list and not of another, or is done later. Look at every place " +
-		"that a " +
-		"client is added to when it enters.",
+	Usually: "Leaving takes the client out of one list and not of another, or is done later. Look at every " +
+		"place that a client is added to when it enters.",
 	Experiment: "clients that leave a room and listen on, on the same connection"}
 
 // whisperLeak finds private messages at clients that they are not for.
@@ -41,7 +38,8 @@ func whisperLeak(s *search) []Finding {
 	}
 	return []Finding{{Weakness: leakedWhisper.Number, Severity: Loss, Figures: []string{"ledger.stray"},
 		Share: shareOf(int64(messages(got)), max(said, int64(messages(got)))),
-		Says: fmt.Sprintf("%s reached %s that they were not for%s", units.Plural(messages(got), "private message"),
+		Says: fmt.Sprintf("%s reached %s that they were not for%s", units.Plural(messages(got),
+			"private message"),
 			units.Plural(clients(got), "client"), s.first()),
 		Evidence: s.evidence(got, func(d delivery) string { return s.strayed(d) + s.forWhom(d.m) })}}
 }
@@ -85,7 +83,7 @@ func staysAfterLeaving(s *search) []Finding {
 			"%s%s", units.Plural(clients(got), "client"), times(len(got)), s.first()),
 		Evidence: s.evidence(got, func(d delivery) string {
 			left, _ := last(s.lives[d.o.Client].Left[d.m.Room], d.sent())
-			return fmt.Sprintf("%s, which had left at %s", s.strayed(d), instant(left))
+			return fmt.Sprintf("%s, which had left at %s", s.strayed(d), units.Instant(left))
 		})}}
 }
 

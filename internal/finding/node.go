@@ -8,9 +8,9 @@ import (
 )
 
 var gapBetweenNodes = Weakness{Number: 25, Question: WhoGetsIt, Title: "node gap",
-	Usually: "What is said on one node is relayed to its own connections only, or the broker between them drops it. " +
-		"Look " +
-		"at what passes between the nodes, and at what happens while a node is not connected to the broker.",
+	Usually: "What is said on one node is relayed to its own connections only, or the broker between them " +
+		"drops it. Look at what passes between the nodes, and at what happens while a node is not connected to the " +
+		"broker.",
 	Experiment: "members of one room on different nodes: who hears whom?"}
 
 // nodeGap finds that what is said at one node does not come to members at another.
@@ -21,11 +21,8 @@ func nodeGap(s *search) []Finding {
 	}
 	at := func(c ledger.Client) int { return int(c)%nodes + 1 }
 	apart := func(d delivery) bool { return at(d.m.Sender) != at(d.o.Client) && d.m.Kind.Said() }
-	lost := s.those(ledger.Lost, apart)
-	n, of := s.share(apart)
-	others := len(s.wrong[ledger.Lost]) - len(lost)
-	if len(lost) == 0 || 9*others > len(lost) ||
-		chance(len(lost), len(lost)+others, float64(n+1)/float64(of+2)) >= unlikely {
+	lost, others := s.nearlyAll(ledger.Lost, apart)
+	if len(lost) == 0 {
 		return nil
 	}
 	s.explain(ledger.Lost, apart)

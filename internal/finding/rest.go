@@ -21,9 +21,8 @@ func broken(s *search) []Finding {
 	f := Finding{Title: "broken connections", Severity: Wrong, Figures: []string{figure},
 		Share:    shareOf(min(n, s.Total.Counts.Opened), s.Total.Counts.Opened),
 		Evidence: s.eventEvidence(s.events(logbook.Broke)),
-		Usually: "An error in the handler of a connection ends it, or something between closes what is idle or too " +
-			"old. Look " +
-			"at the server's log at these times.",
+		Usually: "An error in the handler of a connection ends it, or something between closes what is idle or " +
+			"too old. Look at the server's log at these times.",
 		Experiment: "the same clients, with less to do: does it go with the time, or with what is said?",
 		Says: fmt.Sprintf("%s of %s were ended by the server, and nothing of the trial was the reason",
 			units.Count(n), units.Plural(int(s.Total.Counts.Opened), "connection"))}
@@ -40,13 +39,11 @@ func rest(s *search) (all []Finding) {
 		figure, title, says, usually string
 		severity                     Severity
 	}{{ledger.Lost, "ledger.lost", "lost messages", "were lost",
-		"A write that fails is not seen, a queue is full, or the list of members changes while it is gone through. " +
-			"Look at " +
-			"what the server does with an error when it sends.", Loss},
+		"A write that fails is not seen, a queue is full, or the list of members changes while it is gone " +
+			"through. Look at what the server does with an error when it sends.", Loss},
 		{ledger.Duplicate, "ledger.duplicate", "messages that come twice", "came twice",
-			"The same client is in the list twice, or a message is sent again that had arrived. Look at what is done " +
-				"when a " +
-				"write fails, and at how members are added.", Wrong}} {
+			"The same client is in the list twice, or a message is sent again that had arrived. Look at what " +
+				"is done when a write fails, and at how members are added.", Wrong}} {
 		got := s.those(of.fate, func(delivery) bool { return true })
 		if len(got) == 0 {
 			continue
@@ -56,8 +53,8 @@ func rest(s *search) (all []Finding) {
 			Share: shareOf(int64(len(got)), max(t.Owed, int64(len(got)))),
 			Says: fmt.Sprintf("%s %s that nothing explains: %s, at %s%s", deliveries(len(got)),
 				of.says, units.Plural(messages(got), "message"), units.Plural(clients(got), "client"), s.first()),
-			Experiment: "the same trial with one client, one room, and one sender less each time, until it no longer " +
-				"happens",
+			Experiment: "the same trial with one client, one room, and one sender less each time, until it no " +
+				"longer happens",
 			Evidence: s.evidence(got, func(d delivery) string {
 				if of.fate == ledger.Lost {
 					return s.missed(d)

@@ -11,21 +11,19 @@ import (
 )
 
 var nothingOnReturn = Weakness{Number: 12, Question: WhenItBreaks, Title: "nothing on return",
-	Usually: "What is said while a client is away is kept for nobody, or is asked for from the wrong place. Look at " +
-		"what " +
-		"the server does with the last number that a client gives as it comes back.",
+	Usually: "What is said while a client is away is kept for nobody, or is asked for from the wrong place. " +
+		"Look at what the server does with the last number that a client gives as it comes back.",
 	Experiment: "clients that are cut off while others speak, and come back"}
 
 var doubledOnReturn = Weakness{Number: 13, Question: WhenItBreaks, Title: "doubled on return",
-	Usually: "What is sent again and what goes on live overlap: the client is added to the room before the missed " +
-		"messages " +
-		"are read, or the number it gives is taken as the next one. Look at the order of these two steps.",
+	Usually: "What is sent again and what goes on live overlap: the client is added to the room before the " +
+		"missed messages are read, or the number it gives is taken as the next one. Look at the order of these two " +
+		"steps.",
 	Experiment: "clients that are cut off while others speak, and come back"}
 
 var slowReturned = Weakness{Number: 21, Question: WhenItBreaks, Title: "slow return",
-	Usually: "Coming back costs the server much more than staying: a query, a history, a list for each. Look at what " +
-		"is " +
-		"done for each connection, and whether it is done for all of them at once.",
+	Usually: "Coming back costs the server much more than staying: a query, a history, a list for each. Look " +
+		"at what is done for each connection, and whether it is done for all of them at once.",
 	Experiment: "all clients are cut off at once; how long does a crowd take against one of them?"}
 
 // onReturn finds what went wrong with clients that were away.
@@ -112,7 +110,8 @@ func slowReturn(s *search) []Finding {
 	}
 	return []Finding{{Weakness: slowReturned.Number, Severity: Wrong, Figures: []string{"returns.gave_up"},
 		Share: shareOf(int64(len(free)), c.Broke),
-		Says: fmt.Sprintf("%s of %s connections that broke did not come back within their tries: of %s tries %s were "+
+		Says: fmt.Sprintf("%s of %s connections that broke did not come back within their tries: of %s tries "+
+			"%s were "+
 			"refused and %s not answered", units.Count(int64(len(free))), units.Count(c.Broke), units.Count(c.Tries),
 			units.Count(c.Refused), units.Count(c.TimedOut)), Evidence: s.eventEvidence(free)}}
 }

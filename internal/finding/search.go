@@ -38,7 +38,8 @@ type search struct {
 }
 
 func newSearch(f *Facts) *search {
-	s := &search{Facts: f, lives: lives.Of(f.Events), deafIn: map[ledger.Room]bool{}, deaf: map[ledger.Client]bool{}}
+	s := &search{Facts: f, lives: lives.Of(f.Events), deafIn: map[ledger.Room]bool{},
+		deaf: map[ledger.Client]bool{}}
 	lost := f.Certain("ledger.lost")
 	for _, list := range [][]ledger.Message{f.Kept, f.Sampled} {
 		for i := range list {
@@ -71,6 +72,25 @@ func (s *search) those(fate ledger.Fate, is func(delivery) bool) (all []delivery
 		}
 	}
 	return all
+}
+
+// nearlyAll gives the deliveries that went wrong in a way and are so, if nearly all are, and hardly any that went
+// well are; and how many others went wrong in that way.
+func (s *search) nearlyAll(fate ledger.Fate, is func(delivery) bool) (got []delivery, others int) {
+	got = s.those(fate, is)
+	others = len(s.wrong[fate]) - len(got)
+	n, of := s.share(is)
+	if !standsOut(len(got), others, n, of) {
+		return nil, 0
+	}
+	return got, others
+}
+
+// standsOut reports whether nine in ten of what went wrong is so, which it would hardly be by chance, as so few
+// of those that went well are.
+func standsOut(wrong, others, fine, ofFine int) bool {
+	return wrong > 0 && 9*others <= wrong &&
+		chance(wrong, wrong+others, float64(fine+1)/float64(ofFine+2)) < unlikely
 }
 
 // explain takes those out of what is not explained.
@@ -114,11 +134,6 @@ func (s *search) in(r ledger.Room) string {
 	return ""
 }
 
-// instant is a time of the run to the millisecond: "1:02.345".
-func instant(at time.Duration) string {
-	return fmt.Sprintf("%s.%03d", units.Clock(at), at%time.Second/time.Millisecond)
-}
-
 // evidence gives the first cases, each of another message, and each in words.
 func (s *search) evidence(all []delivery, says func(delivery) string) (list []Evidence) {
 	told := map[uint64]bool{}
@@ -137,12 +152,13 @@ func (s *search) evidence(all []delivery, says func(delivery) string) (list []Ev
 func (s *search) said(m *ledger.Message) string {
 	switch m.Kind {
 	case ledger.Joined:
-		return fmt.Sprintf("that %s entered%s at %s", s.name(m.Sender), s.in(m.Room), instant(time.Duration(m.Sent)))
+		return fmt.Sprintf("that %s entered%s at %s", s.name(m.Sender), s.in(m.Room),
+			units.Instant(time.Duration(m.Sent)))
 	case ledger.Gone:
-		return fmt.Sprintf("that %s left%s at %s", s.name(m.Sender), s.in(m.Room), instant(time.Duration(m.Sent)))
+		return fmt.Sprintf("that %s left%s at %s", s.name(m.Sender), s.in(m.Room), units.Instant(time.Duration(m.Sent)))
 	}
 	return fmt.Sprintf("message %d of %s%s, said at %s", m.Number, s.name(m.Sender), s.in(m.Room),
-		instant(time.Duration(m.Sent)))
+		units.Instant(time.Duration(m.Sent)))
 }
 
 // missed says of a delivery that did not come, who has it.
@@ -151,21 +167,26 @@ func (s *search) missed(d delivery) string {
 		units.Count(int64(d.m.Reached)), units.Count(int64(d.m.Owed)))
 }
 
-// clients counts the recipients of deliveries, and messages their messages.
-func clients(all []delivery) int {
-	set := map[ledger.Client]bool{}
+// distinct counts what deliveries have, each once.
+func distinct[T comparable](all []delivery, of func(delivery) T) int {
+	set := map[T]bool{}
 	for _, d := range all {
-		set[d.o.Client] = true
+		set[of(d)] = true
 	}
 	return len(set)
 }
 
+// clients counts the recipients of deliveries, senders their senders, and messages their messages.
+func clients(all []delivery) int {
+	return distinct(all, func(d delivery) ledger.Client { return d.o.Client })
+}
+
+func senders(all []delivery) int {
+	return distinct(all, func(d delivery) ledger.Client { return d.m.Sender })
+}
+
 func messages(all []delivery) int {
-	set := map[uint64]bool{}
-	for _, d := range all {
-		set[d.m.Number] = true
-	}
-	return len(set)
+	return distinct(all, func(d delivery) uint64 { return d.m.Number })
 }
 
 // whole reports whether everything that went wrong was kept: if not, what is counted one by one is of the first of it.
@@ -198,7 +219,7 @@ func (s *search) eventEvidence(all []*logbook.Event) (list []Evidence) {
 			continue
 		}
 		told[e.Client] = true
-		list = append(list, Evidence{Says: fmt.Sprintf("%s at %s: %s", s.name(e.Client), instant(e.At),
+		list = append(list, Evidence{Says: fmt.Sprintf("%s at %s: %s", s.name(e.Client), units.Instant(e.At),
 			plain.Text(e.Detail, 300)), Client: e.Client, At: e.At})
 	}
 	return list
@@ -221,7 +242,8 @@ func (s *search) ruledOut() (all []string) {
 	case w.Overloaded == 0:
 		all = append(all, "the tool: it kept up in every second of the run")
 	default:
-		all = append(all, fmt.Sprintf("the tool: it could not keep up in %d of %d seconds, and what may follow from "+
+		all = append(all, fmt.Sprintf("the tool: it could not keep up in %d of %d seconds, and what may follow "+
+			"from "+
 			"that is "+
 			"left out", w.Overloaded, w.Seconds))
 	}

@@ -31,7 +31,8 @@ func shareOf(n, of int64) *Share {
 
 // Words say it in one line: "12 of 60 (20 %; 12 to 32 %, 95 %)".
 func (s *Share) Words() string {
-	return fmt.Sprintf("%s of %s (%s; between %s and %s with 95 %% certainty)", units.Count(s.N), units.Count(s.Of),
+	return fmt.Sprintf("%s of %s (%s; between %s and %s with 95 %% certainty)", units.Count(s.N),
+		units.Count(s.Of),
 		percent(float64(s.N)/float64(s.Of)), percent(s.Low), percent(s.High))
 }
 
@@ -43,8 +44,8 @@ func percent(share float64) string {
 	return units.Percent(share)
 }
 
-// Unseen says how rare something can be that did not happen in so many cases, with 95 % certainty: "fewer than 1 in
-// 31,000 deliveries".
+// Unseen says how rare something can be that did not happen in so many cases, with 95 % certainty: "fewer than 1
+// in 31,000 deliveries".
 func Unseen(of int64, what string) string {
 	if of < 3 {
 		return "too few " + what + " to say"

@@ -12,9 +12,9 @@ import (
 )
 
 var silent = Weakness{Number: 39, Question: WhoIsThere, Title: "silent leave",
-	Usually: "The others are told in the handler of the leave request, and not where a connection ends by itself; or " +
-		"after " +
-		"the room was cleared. Look at every way on which a client goes, and whether it ends in one place.",
+	Usually: "The others are told in the handler of the leave request, and not where a connection ends by " +
+		"itself; or after the room was cleared. Look at every way on which a client goes, and whether it ends in " +
+		"one place.",
 	Experiment: "clients that leave, close, and vanish, while others listen"}
 
 // silentLeave finds that the others in a room are not told who leaves, or who enters.
@@ -45,9 +45,8 @@ func silentLeave(s *search) (all []Finding) {
 			f.Weakness, f.Title = 0, "silent entry"
 			f.Says = fmt.Sprintf("%s not told of %s that entered their room%s", were(clients(lost), "client"),
 				units.Plural(senders(lost), "client"), s.first())
-			f.Usually = "Who enters is announced before it is added, or to a list that is read too early. Look at " +
-				"what is " +
-				"done for a client that enters, and in which order."
+			f.Usually = "Who enters is announced before it is added, or to a list that is read too early. Look " +
+				"at what is done for a client that enters, and in which order."
 			all = append(all, f)
 			continue
 		}
@@ -80,23 +79,14 @@ func (s *search) lostNews() []Finding {
 	return []Finding{{Title: "lost announcements", Severity: Wrong, Figures: []string{"ledger.lost"},
 		Says: fmt.Sprintf("%s of who enters or leaves did not come, at %s%s", units.Plural(len(lost), "announcement"),
 			units.Plural(clients(lost), "client"), s.first()),
-		Usually: "A write that fails is not seen, or the list of members changes while it is gone through. Look at " +
-			"the loop " +
-			"that tells the members of a room.",
-		Experiment: "clients that come and go one at a time, and then at once", Evidence: s.evidence(lost, s.missed)}}
+		Usually: "A write that fails is not seen, or the list of members changes while it is gone through. " +
+			"Look at the loop that tells the members of a room.",
+		Experiment: "clients that come and go one at a time, and then at once", Evidence: s.evidence(lost,
+			s.missed)}}
 }
 
 // alike is how many times as many of one kind may be missing for it to be the same cause.
 const alike = 8
-
-// senders counts whom announcements are about.
-func senders(all []delivery) int {
-	set := map[ledger.Client]bool{}
-	for _, d := range all {
-		set[d.m.Sender] = true
-	}
-	return len(set)
-}
 
 // waysOut says in which ways those left whom announcements are about that did not come.
 func (s *search) waysOut(lost []delivery) string {
@@ -116,18 +106,24 @@ func (s *search) waysOut(lost []delivery) string {
 	return strings.Join(parts, ", ")
 }
 
+// wayWords say how clients went, by what is known to have happened.
+var wayWords = map[logbook.EventKind]string{logbook.Left: "had asked to leave", logbook.Closed: "closed in order",
+	logbook.Broke: "broke off", logbook.Evicted: "were closed by the server"}
+
 // wayOut is how a client left a room at a time.
 func (s *search) wayOut(c ledger.Client, r ledger.Room, at time.Duration) string {
 	const near = 50 * time.Millisecond
 	way, nearest := "whose way is not known", 10*near
 	for i := range s.Events {
 		e := &s.Events[i]
-		words := map[logbook.EventKind]string{logbook.Left: "had asked to leave", logbook.Closed: "closed in order",
-			logbook.Broke: "broke off", logbook.Evicted: "were closed by the server"}[e.What]
+		if e.Client != c {
+			continue
+		}
+		words := wayWords[e.What]
 		if e.What == logbook.Closed && strings.Contains(e.Detail, "vanish") {
 			words = "went without a word"
 		}
-		if far := (e.At - at).Abs(); e.Client == c && words != "" && far < nearest &&
+		if far := (e.At - at).Abs(); words != "" && far < nearest &&
 			(e.What != logbook.Left || e.Room == r) {
 			way, nearest = words, far
 		}

@@ -8,9 +8,8 @@ import (
 )
 
 var sizeLimited = Weakness{Number: 17, Question: WhatItBears, Title: "size limit",
-	Usually: "A buffer or a limit of a library is smaller than what clients send, and what does not fit is dropped " +
-		"without " +
-		"a word, or ends the connection. Look at the maximum message size, and at who is told.",
+	Usually: "A buffer or a limit of a library is smaller than what clients send, and what does not fit is " +
+		"dropped without a word, or ends the connection. Look at the maximum message size, and at who is told.",
 	Experiment: "a ladder of sizes around 126, 1 K, 4 K, 16 K, 64 K and 1 M, up to where it stops"}
 
 // leastOfSize is how many messages too large it takes, and how many smaller ones that arrived.

@@ -14,11 +14,11 @@ import (
 )
 
 var stalledRoom = Weakness{Number: 9, Question: HowSoon, Title: "slow reader stalls its room",
-	Usually: "The relay waits for each write, one member after another, and one whose buffer is full holds up the " +
-		"rest. " +
-		"Look at the loop over the members: each needs a queue of its own, with a bound, and a writer that empties it.",
-	Experiment: "one client of a room reads slowly, by turns; the latencies of the others in its room and in other " +
-		"rooms"}
+	Usually: "The relay waits for each write, one member after another, and one whose buffer is full holds up " +
+		"the rest. Look at the loop over the members: each needs a queue of its own, with a bound, and a writer " +
+		"that empties it.",
+	Experiment: "one client of a room reads slowly, by turns; the latencies of the others in its room and in " +
+		"other rooms"}
 
 // Bounds on what is a stall: how much later others must get their messages, in part and in microseconds; how many
 // seconds before and during are looked at, and how many there must be.
@@ -69,7 +69,8 @@ func slowReader(s *search) []Finding {
 	}
 	lost := s.lostBeside(slow, from, to)
 	if len(lost) > 0 {
-		return []Finding{{Weakness: stalledRoom.Number, Severity: Loss, Figures: []string{"ledger.lost", "ledger.late"},
+		return []Finding{{Weakness: stalledRoom.Number, Severity: Loss, Figures: []string{"ledger.lost",
+			"ledger.late"},
 			Share: shareOf(int64(len(lost)), max(s.Total.Total.Owed, int64(len(lost)))),
 			Says: fmt.Sprintf("while %s read slowly, the others in the room had to wait for so long that %s count as "+
 				"lost; in "+
@@ -88,7 +89,8 @@ func slowReader(s *search) []Finding {
 		Evidence: s.eventEvidence(s.events(logbook.Misbehaved))}}
 }
 
-// lostBeside takes out what was lost in the rooms of slow readers while they were that, if nearly all that was lost is.
+// lostBeside takes out what was lost in the rooms of slow readers while they were that, if nearly all that was
+// lost is.
 func (s *search) lostBeside(slow map[ledger.Client]bool, from, to time.Duration) []delivery {
 	rooms := map[ledger.Room]bool{}
 	for c := range slow {
@@ -105,8 +107,7 @@ func (s *search) lostBeside(slow map[ledger.Client]bool, from, to time.Duration)
 	lost := s.those(ledger.Lost, beside)
 	n, of := s.share(beside)
 	others := len(s.wrong[ledger.Lost]) - len(lost)
-	if len(lost) == 0 || 9*others > len(lost) ||
-		chance(len(lost), len(lost)+others, float64(n+len(lost)+1)/float64(of+len(lost)+2)) >= unlikely {
+	if !standsOut(len(lost), others, n+len(lost), of+len(lost)) {
 		return nil
 	}
 	s.explain(ledger.Lost, beside)
@@ -126,8 +127,8 @@ func changeOf(before, during []float64) change {
 		off: students(min(len(before), len(during))-1) * math.Sqrt(vb+vd)}
 }
 
-// ranks says by how many standard deviations some values are above others, by their ranks alone (Mann and Whitney):
-// single ones that are far off do not count for more than others.
+// ranks says by how many standard deviations some values are above others, by their ranks alone (Mann and
+// Whitney): single ones that are far off do not count for more than others.
 func ranks(low, high []float64) float64 {
 	u := 0.0
 	for _, a := range low {

@@ -11,13 +11,13 @@ import (
 )
 
 var stalled = Weakness{Number: 41, Question: HowSoon, Title: "stalls",
-	Usually: "Something holds everything up for a while: a handler that blocks the only loop, a timer that does much " +
-		"at once, " +
-		"a lock that is held while something is written, the collection of garbage. Look at what runs at that period.",
+	Usually: "Something holds everything up for a while: a handler that blocks the only loop, a timer that " +
+		"does much at once, a lock that is held while something is written, the collection of garbage. Look at " +
+		"what runs at that period.",
 	Experiment: "a steady rate for a minute: the slowest deliveries, and when they come"}
 
-// Bounds on a stall: how slow the slowest delivery of a second must be, alone and against other seconds; how many such
-// seconds, and which part of all of them at most: beyond it the server is slow, and does not stall.
+// Bounds on a stall: how slow the slowest delivery of a second must be, alone and against other seconds; how many
+// such seconds, and which part of all of them at most: beyond it the server is slow, and does not stall.
 const (
 	leastStall  = 100 * time.Millisecond
 	longStall   = 500 * time.Millisecond // one of them is enough
@@ -81,8 +81,8 @@ func stalls(s *search) []Finding {
 		Share: shareOf(int64(len(stalls)), int64(len(all))), Says: says, Evidence: list}}
 }
 
-// keptIn is for how long a thread of the tool or the server was kept from a core in a second or the next one, into
-// which what was said in it reaches.
+// keptIn is for how long a thread of the tool or the server was kept from a core in a second or the next one,
+// into which what was said in it reaches.
 func (s *search) keptIn(second int) (most time.Duration) {
 	for _, e := range s.Seconds.Between(second, second+2) {
 		if most = max(most, e.Health.Kept); e.Health.Overload != 0 {

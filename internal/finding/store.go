@@ -9,13 +9,13 @@ import (
 )
 
 var slowStore = Weakness{Number: 10, Question: HowSoon, Title: "slow store in the relay path",
-	Usually: "The server stores a message, or asks another service, before it relays it, one message after another. " +
-		"Look at what is awaited between reading a message and writing it to the others. If it gathers messages on " +
-		"purpose before it sends them, this is that.",
+	Usually: "The server stores a message, or asks another service, before it relays it, one message after " +
+		"another. Look at what is awaited between reading a message and writing it to the others. If it gathers " +
+		"messages on purpose before it sends them, this is that.",
 	Experiment: "the same room at several rates: how latency rises with the rate, and where throughput stops"}
 
-// Bounds on a floor: how soon the quickest messages must come to their first recipient, alone and against what the
-// server needs to let a client into a room; and of how many.
+// Bounds on a floor: how soon the quickest messages must come to their first recipient, alone and against what
+// the server needs to let a client into a room; and of how many.
 const (
 	leastFloor  = 10 * time.Millisecond
 	floorTimes  = 5
@@ -23,7 +23,8 @@ const (
 )
 
 // floor finds that even the quickest message takes long to its first recipient, though the server answers soon. One
-// that gathers messages for a while sends some of them at once, and of those that are said together the first is quick.
+// that gathers messages for a while sends some of them at once, and of those that are said together the first is
+// quick.
 func floor(s *search) []Finding {
 	entered := &s.Total.Times[logbook.ToEnter]
 	first := s.Total.FirstEarly()
@@ -37,5 +38,6 @@ func floor(s *search) []Finding {
 	return []Finding{{Weakness: slowStore.Number, Severity: Slow, Figures: []string{"spread.first.p50"},
 		Says: fmt.Sprintf("even the quickest of %s messages took %s to its first recipient, though the server let "+
 			"clients "+
-			"into rooms within %s", units.Count(int64(first.Count())), units.Duration(quick), units.Duration(answers))}}
+			"into rooms within %s", units.Count(int64(first.Count())), units.Duration(quick),
+			units.Duration(answers))}}
 }

@@ -11,14 +11,14 @@ import (
 )
 
 var lossAtSwitch = Weakness{Number: 20, Question: WhenItBreaks, Title: "loss at the switch",
-	Usually: "While a client changes its transport, the server sends to the old one after it was closed, or to both. " +
-		"Look " +
-		"at the moment in which the new connection takes over: what is under way has to be handed on, once.",
+	Usually: "While a client changes its transport, the server sends to the old one after it was closed, or to " +
+		"both. Look at the moment in which the new connection takes over: what is under way has to be handed on, " +
+		"once.",
 	Experiment: "clients that change their transport while others speak"}
 
 var noWay = Weakness{Number: 19, Question: WhenItBreaks, Title: "no way down",
-	Usually: "The second transport is not served, or its address is another one than clients are told. Look at each " +
-		"transport by itself, with the better ones switched off.",
+	Usually: "The second transport is not served, or its address is another one than clients are told. Look at " +
+		"each transport by itself, with the better ones switched off.",
 	Experiment: "each transport alone, and each refused in turn"}
 
 // atSwitch finds what went wrong while clients changed their transport.
@@ -54,7 +54,8 @@ func atSwitch(s *search) []Finding {
 	if len(parts) == 0 {
 		return nil
 	}
-	f := Finding{Weakness: lossAtSwitch.Number, Severity: Loss, Figures: []string{"ledger.lost", "ledger.duplicate"},
+	f := Finding{Weakness: lossAtSwitch.Number, Severity: Loss, Figures: []string{"ledger.lost",
+		"ledger.duplicate"},
 		Share: shareOf(min(c.LostAt+c.DoubledAt, c.Up+c.Down), c.Up+c.Down),
 		Says: fmt.Sprintf("while clients changed their transport (%s), %s", times(int(c.Up+c.Down)),
 			strings.Join(parts, " and ")),

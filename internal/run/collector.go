@@ -139,7 +139,7 @@ func (c *Collector) judge(s *Snapshot) {
 		ev := c.past.evidence(sums{s.Total, c.clean}, c.open)
 		ev.Apart = c.apart
 		s.Judgements = Judge(c.past.limits, ev)
-		s.certain = certainOf(ev)
+		s.certain = certainBy(ev)
 	}
 }
 

@@ -37,7 +37,7 @@ func (s *Snapshot) Examples(figure string) (all []string) {
 			continue
 		}
 		told[e.Client] = true
-		all = append(all, fmt.Sprintf("%s at %s: %s", plain.Text(s.ClientName(e.Client), 60), instant(e.At),
+		all = append(all, fmt.Sprintf("%s at %s: %s", plain.Text(s.ClientName(e.Client), 60), units.Instant(e.At),
 			plain.Text(e.Detail, 300)))
 	}
 	return all
@@ -74,7 +74,7 @@ func (s *Snapshot) example(m *ledger.Message, o *ledger.Outcome) string {
 	if m.Kind.Said() {
 		text += ", said"
 	}
-	text += fmt.Sprintf(" at %s: %s at %s", instant(time.Duration(m.Sent)), o.Fate,
+	text += fmt.Sprintf(" at %s: %s at %s", units.Instant(time.Duration(m.Sent)), o.Fate,
 		plain.Text(s.ClientName(o.Client), 60))
 	if o.Latency > 0 {
 		text += fmt.Sprintf(", after %s", units.Duration(o.Latency))
@@ -88,9 +88,4 @@ func (s *Snapshot) example(m *ledger.Message, o *ledger.Outcome) string {
 		return text + fmt.Sprintf("; %s of %s have it", units.Count(int64(m.Reached)), units.Count(int64(m.Owed)))
 	}
 	return text + ": " + o.WhyOf(m.Kind)
-}
-
-// instant is a time of the run to the millisecond: "1:02.345".
-func instant(at time.Duration) string {
-	return fmt.Sprintf("%s.%03d", units.Clock(at), at%time.Second/time.Millisecond)
 }

@@ -11,18 +11,12 @@ import (
 	"tidepull/internal/trial"
 )
 
-// certainOf says of the figures that findings rest on whether what they count is the server's doing for certain.
-func certainOf(ev *Evidence) map[string]bool {
-	names := finding.Figures()
-	limits := make([]trial.Limit, len(names))
-	for i, name := range names {
-		limits[i] = trial.Limit{Name: name, Figure: name, Rule: trial.AtMost, Implied: true}
+// certainBy says of a figure whether what it counts is the server's doing for certain, by some evidence.
+func certainBy(ev *Evidence) func(figure string) bool {
+	return func(figure string) bool {
+		none := trial.Limit{Name: figure, Figure: figure, Rule: trial.AtMost, Implied: true}
+		return judge(none, ev).Verdict == Broken
 	}
-	certain := map[string]bool{}
-	for i := range limits {
-		certain[names[i]] = judge(limits[i], ev).Verdict == Broken
-	}
-	return certain
 }
 
 // Find gives the findings of a run as it stands.
@@ -32,7 +26,7 @@ func (s *Snapshot) Find() []finding.Finding {
 	}
 	f := &finding.Facts{Trial: s.Trial, Elapsed: s.Elapsed, Over: s.Finished, Total: s.Total, Seconds: s.Entries,
 		Rooms: s.Rooms, Names: s.Names, Events: s.Events, Kept: s.Kept, Sampled: s.Sampled, Unkept: s.Unkept,
-		Certain: func(figure string) bool { return s.certain[figure] }, Well: s.wellAfter, InCommon: s.SharedBy,
+		Certain: s.certain, Well: s.wellAfter, InCommon: s.SharedBy,
 		Difference: func(number uint64, to ledger.Client) string {
 			if d := s.DifferenceOf(number, to); d != nil {
 				return DifferenceWords(d, true)
@@ -46,7 +40,7 @@ func (s *Snapshot) Find() []finding.Finding {
 		}
 	}
 	for _, h := range s.Happened {
-		f.Doings = append(f.Doings, finding.Doing{What: "fault " + h.Name, Do: h.Do, From: h.From, To: h.To})
+		f.Doings = append(f.Doings, finding.Doing{Do: h.Do, From: h.From, To: h.To})
 	}
 	if s.Finished && !s.ServerSide.Listens {
 		f.ServerEnded = s.ServerSide.Ended

@@ -85,7 +85,7 @@ type Snapshot struct {
 	Finished     bool
 	Err          error // why it ended early
 
-	certain map[string]bool // what figures count is the server's doing for certain; nil of a run that was kept
+	certain func(figure string) bool // what figures count is the server's doing for certain; nil of a run that was kept
 }
 
 // A TooMany is a trial that needs more open files than the process may have.

@@ -82,9 +82,9 @@ func (s *ServerSide) Words() (all []string) {
 	case s.Ended != "" && s.Listens:
 		all = append(all, fmt.Sprintf("the command that starts the server ended at %s (%s); somebody listens at the "+
 			"target",
-			instant(s.EndedAt), s.Ended))
+			units.Instant(s.EndedAt), s.Ended))
 	case s.Ended != "":
-		all = append(all, fmt.Sprintf("the server ended by itself at %s: %s", instant(s.EndedAt), s.Ended))
+		all = append(all, fmt.Sprintf("the server ended by itself at %s: %s", units.Instant(s.EndedAt), s.Ended))
 	}
 	if s.Deaf {
 		since := ""
@@ -107,9 +107,9 @@ func (s *ServerSide) Last(n int) (all []string) {
 // signed is an instant that may be before the start of the run.
 func signed(at time.Duration) string {
 	if at < 0 {
-		return "-" + instant(-at)
+		return "-" + units.Instant(-at)
 	}
-	return instant(at)
+	return units.Instant(at)
 }
 
 // inSummary bounds the lines in a summary.

@@ -58,7 +58,7 @@ const (
 
 func spells(r *common.Rhythm, longest time.Duration) string {
 	if len(r.Begins) == 1 {
-		return "at once, at " + instant(time.Duration(r.Begins[0]*float64(time.Second)))
+		return "at once, at " + units.Instant(time.Duration(r.Begins[0]*float64(time.Second)))
 	}
 	var begins []string
 	for i, at := range r.Begins {

@@ -368,7 +368,7 @@ func (s *Summary) Write(dir string) error {
 		return fmt.Errorf("writing the summary: %w", err)
 	}
 	path := filepath.Join(dir, "summary.json")
-	if err := writeWhole(path, append(b, '\n')); err != nil {
+	if err := WriteWhole(path, append(b, '\n')); err != nil {
 		return fmt.Errorf("writing the summary: %w", err)
 	}
 	return nil
@@ -378,14 +378,14 @@ func (s *Summary) Write(dir string) error {
 // not there.
 func TryOut(dir string) error {
 	path := filepath.Join(dir, "summary.json.part")
-	if err := writeWhole(path, nil); err != nil {
+	if err := WriteWhole(path, nil); err != nil {
 		return fmt.Errorf("the results cannot be written to %s: %w", dir, err)
 	}
 	return os.Remove(path)
 }
 
-// writeWhole writes a file for its user alone, which is whole or not there. Its folder is made.
-func writeWhole(path string, content []byte) error {
+// WriteWhole writes a file for its user alone, which is whole or not there. Its folder is made.
+func WriteWhole(path string, content []byte) error {
 	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
 		return err
 	}

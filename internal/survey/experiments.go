@@ -1,6 +1,6 @@
-// Package survey looks for every weakness of a server that is known of such servers: it composes short experiments out
-// of the words of a trial's dialect, and says of each weakness whether it was found, or how rare it can be without
-// having been seen, or why it was not looked for.
+// Package survey looks for every weakness of a server that is known of such servers: it composes short
+// experiments out of the words of a trial's dialect, and says of each weakness whether it was found, or how rare
+// it can be without having been seen, or why it was not looked for.
 //
 // An experiment is an ordinary trial in the trial language. Experiments have rooms and names of their own.
 package survey
@@ -73,8 +73,8 @@ func needsLeave(t *trial.Trial, p *language.Parts) string {
 	return needsSay(t, p)
 }
 
-// recipes are the experiments, the gentle ones first. In them CONNECT, SAY and WHISPER stand for the trial's own steps,
-// ROOM for the name that the experiment's rooms begin with.
+// recipes are the experiments, the gentle ones first. In them CONNECT, SAY and WHISPER stand for the trial's own
+// steps, ROOM for the name that the experiment's rooms begin with.
 var recipes = []recipe{
 	{name: "steady", rows: []int{2, 3, 10, 14, 15, 16, 27, 41}, of: Deliveries, clients: 20, needs: needsSay,
 		shows: "who gets what is said in four rooms at a steady rate, how soon, and in which order", session: `
@@ -133,45 +133,19 @@ var recipes = []recipe{
     SAY
   }`},
 	{name: "leaving", rows: []int{37, 39}, of: Deliveries, clients: 16, needs: needsLeave,
-		shows: "whether who leaves a room gets nothing more of it, and the others are told", session: `
-  CONNECT
-  enter { room = "ROOM" }
-  barrier "all there" { within = "20s" }
-  when {
-    that = n % 2 == 0
-    repeat {
-      every = "400ms"
-      times = 30
-      SAY
-    }
-  }
-  otherwise {
+		shows: "whether who leaves a room gets nothing more of it, and the others are told", session: whileOthersSpeak(`
     pause {
       lasts = "1s"
       most  = "4s"
     }
     leave {}
-    pause { lasts = "7s" }
-  }`},
+    pause { lasts = "7s" }`)},
 	{name: "twice", rows: []int{38}, of: Deliveries, clients: 16, needs: needsLeave,
-		shows: "whether who leaves a room and enters it again gets each message once", session: `
-  CONNECT
-  enter { room = "ROOM" }
-  barrier "all there" { within = "20s" }
-  when {
-    that = n % 2 == 0
-    repeat {
-      every = "400ms"
-      times = 30
-      SAY
-    }
-  }
-  otherwise {
+		shows: "whether who leaves a room and enters it again gets each message once", session: whileOthersSpeak(`
     pause { lasts = "1s" }
     leave {}
     enter { room = "ROOM" }
-    pause { lasts = "9s" }
-  }`},
+    pause { lasts = "9s" }`)},
 	{name: "bursts", rows: []int{32}, of: Messages, clients: 16, needs: needsSay,
 		shows: "whether messages that are said at the same moment all arrive, and in order", session: `
   CONNECT
@@ -195,25 +169,12 @@ var recipes = []recipe{
   pause { lasts = "7s" }`},
 	{name: "vanishing", rows: []int{5}, of: Entries, clients: 16, needs: needsSay,
 		shows: "whether clients that go without a word are taken out of their rooms, and numbers are right after it",
-		session: `
-  CONNECT
-  enter { room = "ROOM" }
-  barrier "all there" { within = "20s" }
-  when {
-    that = n % 2 == 0
-    repeat {
-      every = "400ms"
-      times = 30
-      SAY
-    }
-  }
-  otherwise {
+		session: whileOthersSpeak(`
     pause {
       lasts = "1s"
       most  = "4s"
     }
-    vanish {}
-  }`},
+    vanish {}`)},
 	{name: "late comers", rows: []int{11}, of: Entries, clients: 24, needs: needsHistory,
 		shows: "whether who comes late gets the history that is promised, and what goes on joins it", session: `
   CONNECT
@@ -252,7 +213,8 @@ var recipes = []recipe{
 			return max(slackOf, p.Deadline+3*p.Every+4*time.Second)
 		}},
 	{name: "bad frames", rows: []int{28, 42}, of: Entries, clients: 16, needs: needsWebSocket,
-		shows: "whether clients that break the protocol are closed with the right code, and the others notice nothing",
+		shows: "whether clients that break the protocol are closed with the right code, and the others notice " +
+			"nothing",
 		session: `
   CONNECT
   enter { room = "ROOM" }
@@ -289,6 +251,24 @@ var recipes = []recipe{
   }`},
 }
 
+// whileOthersSpeak has every other client of a room speak, and the rest do something else.
+func whileOthersSpeak(steps string) string {
+	return `
+  CONNECT
+  enter { room = "ROOM" }
+  barrier "all there" { within = "20s" }
+  when {
+    that = n % 2 == 0
+    repeat {
+      every = "400ms"
+      times = 30
+      SAY
+    }
+  }
+  otherwise {` + steps + `
+  }`
+}
+
 // slackOf is for how long the clients of an experiment stay, if it does not say.
 const slackOf = 14 * time.Second
 
@@ -321,16 +301,15 @@ func needsWebSocket(t *trial.Trial, _ *language.Parts) string {
 }
 
 // Compose makes the experiments of a survey of the server that a trial is about. The tag is part of the names of rooms
-// and clients: it is another one each time. Clients are how many there are at the most; 0: as many as each experiment
-// wants.
+// and clients: it is another one each time. Clients are how many there are at the most; 0: as many as each
+// experiment wants.
 func Compose(t *trial.Trial, p *language.Parts, tag string, clients int) []Experiment {
 	var all []Experiment
 	for _, r := range recipes {
 		e := Experiment{Name: r.name, Rows: r.rows, Shows: r.shows, Of: r.of, Lacks: r.needs(t, p)}
 		if t.Dialect.Enter.Send == nil { // rooms follow from the path, or from nothing
-			e.Lacks = "the dialect has no words for entering a room, so that the survey cannot have rooms of its " +
-				"own: " +
-				"enter { send, confirmed } would allow it"
+			e.Lacks = "the dialect has no words for entering a room, so that the survey cannot have rooms of " +
+				"its own: enter { send, confirmed } would allow it"
 		}
 		if e.Lacks == "" {
 			n := r.clients

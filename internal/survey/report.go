@@ -21,17 +21,21 @@ const (
 	FollowsFrom State = "follows from another"
 )
 
-// follows says what is seen besides a weakness, by its number: a member that the server does not know is missing in its
-// numbers, and one that is left over is one too many; what is held back, or overtaken, is not where it should be in a
-// history.
-var follows = map[int][]int{36: {1, 27}, 1: {27}, 5: {27}, 31: {27}, 10: {11}, 14: {11}, 41: {11}}
+// follows says what is seen besides a weakness, by its number: a member that the server does not know is missing
+// in its numbers, and one that is left over is one too many; what is held back, or overtaken, is not where it
+// should be in a history.
+var follows = []struct {
+	cause  int
+	others []int
+}{{36, []int{1, 27}}, {1, []int{27}}, {5, []int{27}}, {31, []int{27}}, {10, []int{11}}, {14, []int{11}},
+	{41, []int{11}}}
 
 // A Row is one weakness, and what the survey says of it.
 type Row struct {
 	Weakness *finding.Weakness `json:"weakness"`
 	State    State             `json:"state"`
-	// Says is how rare it can be without having been seen, or why it was not tried; of one that was found, the finding
-	// has it.
+	// Says is how rare it can be without having been seen, or why it was not tried; of one that was found, the
+	// finding has it.
 	Says    string           `json:"says"`
 	Finding *finding.Finding `json:"finding,omitempty"`
 	Shown   string           `json:"shown_by,omitempty"` // the experiment
@@ -60,22 +64,12 @@ func Of(results []Result) Report {
 		rep.Rows = append(rep.Rows, row)
 	}
 	// Two that enter at nearly one time by chance are not seen to be a crowd: what tells is whether one alone is safe.
-	if deaf, crowd := &rep.Rows[35], &rep.Rows[0]; deaf.State == Found && crowd.State == Found &&
-		!slices.ContainsFunc(results, func(r Result) bool {
-			return r.finds(36) && slices.Contains(r.Experiment.Rows,
-				36)
-		}) {
-		deaf.State, deaf.Says = FollowsFrom, "what was seen of it follows from no. 1: "+deaf.Says
+	if !slices.ContainsFunc(results, func(r Result) bool { return r.finds(36) && r.isAbout(36) }) {
+		rep.follow(1, 36)
 	}
-	for cause, others := range follows {
-		if rep.Rows[cause-1].State != Found {
-			continue
-		}
-		for _, n := range others {
-			if row := &rep.Rows[n-1]; row.State == Found {
-				row.State, row.Says = FollowsFrom, "what was seen of it follows from no. "+
-					""+strconv.Itoa(cause)+": "+row.Says
-			}
+	for _, f := range follows {
+		for _, n := range f.others {
+			rep.follow(f.cause, n)
 		}
 	}
 	for i := range results {
@@ -90,6 +84,17 @@ func Of(results []Result) Report {
 	return rep
 }
 
+// follow has what was seen of one weakness follow from another, if both were found.
+func (rep *Report) follow(cause, n int) {
+	if row := &rep.Rows[n-1]; rep.Rows[cause-1].State == Found && row.State == Found {
+		row.State = FollowsFrom
+		row.Says = "what was seen of it follows from no. " + strconv.Itoa(cause) + ": " + row.Says
+	}
+}
+
+// isAbout reports whether an experiment is about a weakness.
+func (r *Result) isAbout(n int) bool { return slices.Contains(r.Experiment.Rows, n) }
+
 // finds reports whether an experiment found a weakness.
 func (r *Result) finds(n int) bool {
 	return r.Run != nil && slices.ContainsFunc(r.Run.Findings, func(f finding.Finding) bool { return f.Weakness == n })
@@ -100,7 +105,7 @@ func (r *Result) finds(n int) bool {
 func (row *Row) look(results []Result) {
 	for i := range results {
 		r := &results[i]
-		about := slices.Contains(r.Experiment.Rows, row.Weakness.Number)
+		about := r.isAbout(row.Weakness.Number)
 		if r.Run == nil {
 			if about && row.State == NotTried {
 				row.Says = r.Why

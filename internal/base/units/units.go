@@ -130,6 +130,11 @@ func Clock(d time.Duration) string {
 	return fmt.Sprintf("%d:%02d", s/60, s%60)
 }
 
+// Instant writes a time of a run to the millisecond: "1:02.345".
+func Instant(at time.Duration) string {
+	return fmt.Sprintf("%s.%03d", Clock(at), at%time.Second/time.Millisecond)
+}
+
 // ThreeDigits writes a number with three digits that count: "0.25", "91", "7,430", "117,000".
 func ThreeDigits(v float64) string {
 	if v >= 100 {
