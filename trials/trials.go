@@ -42,6 +42,14 @@ func Named(name string) (source []byte, file string) {
 	return source, file
 }
 
+// Survey is what the demo surveys the stand-in with: all that it promises, in the words that experiments are made of.
+//
+//go:embed survey/harbour-board.trial.hcl
+var Survey []byte
+
+// SurveyName is the name of its file.
+const SurveyName = "harbour-board" + ending
+
 // Shapes holds a trial for each shape of server, in shapes/.
 //
 //go:embed shapes

@@ -56,6 +56,7 @@ type demoCommand struct {
 	Name    string `arg:"" optional:"" default:"morning-tide" help:"${demo_name}"`
 	Write   string `placeholder:"FILE" help:"${write}"`
 	Routes  bool   `help:"The same as three-ways: a third of the clients sit behind a proxy that strips upgrades."`
+	Survey  bool   `help:"${demo_survey}"`
 	Restart bool   `help:"The same as restart: the board ends and comes back at the height of the tide."`
 	wrongs
 	breaking
@@ -70,6 +71,9 @@ func (c *demoCommand) Run(a *app) error {
 		c.Name = "three-ways"
 	case c.Restart:
 		c.Name = "restart"
+	}
+	if c.Survey {
+		return c.survey(a)
 	}
 	source, file := trials.Named(c.Name)
 	if source == nil {
@@ -108,6 +112,35 @@ func (c *demoCommand) Run(a *app) error {
 	defer board.stop()
 	t.Kernel = kernel
 	return c.carryOut(a, t)
+}
+
+// thrown are the switches with which the stand-in is surveyed, if none are given.
+var thrown = []string{"crowd_race=0.4", "no_return=0.6", "any_origin=1", "wrong_echo=0.02", "too_big=20000"}
+
+// survey surveys the stand-in, which does some things wrong.
+func (c *demoCommand) survey(a *app) error {
+	if c.Write != "" {
+		return writeDemo(c.Write, trials.Survey)
+	}
+	if len(c.Wrong) == 0 {
+		c.Wrong = thrown
+	}
+	if _, err := c.switches(); err != nil {
+		return err
+	}
+	board, t, err := demoTrial(trials.SurveyName, trials.Survey, append(c.args(), "--ping-every=2s",
+		"--pong-within=10s",
+		"--history=200", "--notices", "--share", "--origins=http://harbour.example"))
+	if err != nil {
+		return err
+	}
+	defer board.stop()
+	s := newSurvey(a, t, trials.SurveyName, language.Options{}, surveying{For: defaultFor, Headless: c.Headless,
+		Out: c.Out}, spreading{})
+	if err := s.compose(); err != nil {
+		return err
+	}
+	return s.carryOut()
 }
 
 // demoTrial starts a stand-in and reads the demo's trial against it.

@@ -1,6 +1,12 @@
 package main
 
-import "github.com/alecthomas/kong"
+import (
+	"strings"
+
+	"github.com/alecthomas/kong"
+
+	"tidepull/internal/report/export"
+)
 
 // helpTexts are the descriptions of flags and commands that are too long for a tag, by the
 // name under which the tag refers to them.
@@ -25,6 +31,12 @@ var helpTexts = kong.Vars{
 		"say.",
 	"survey_only": "Do only the experiments about these weaknesses, by number (docs/findings.md), or of these " +
 		"names.",
+	"demo_survey": "Survey the stand-in, with some switches thrown: " + strings.Join(thrown, ", ") +
+		", or those of --wrong.",
+	"views":          strings.Join(export.Views, ","),
+	"export_message": "With --view message: its number; the first one with something wrong if it is not given.",
+	"export_out":     "With --view report: all its files, as PDF, SVG, Markdown and JSON, into DIR.",
+	"survey_out":     "Write what was found into DIR: survey.json, and the report as PDF, SVG and Markdown.",
 	"survey_clients": "So many clients at a time at the most, in place of 40.",
 	"capacity_vary":  "Vary this variable of the trial instead of the number of clients.",
 	"capacity_from":  "The first load; by default an eighth of the trial's clients.",

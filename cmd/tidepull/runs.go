@@ -184,11 +184,13 @@ func (c *runsDelete) Run(a *app) error {
 
 type exportCommand struct {
 	ID      int64  `arg:"" name:"run" help:"The run's number."`
-	View    string `required:"" enum:"tide,fan-out,percentiles,rooms,ledger,lanes,routes" help:"Which one: ${enum}."`
+	View    string `required:"" enum:"${views}" help:"Which one: ${enum}."`
+	Message int64  `default:"-1" placeholder:"N" help:"${export_message}"`
 	Window  string `placeholder:"FROM..TO" help:"The seconds of the run to take; the whole run if it is not given."`
 	Clients string `placeholder:"WHO" help:"Whose lanes: names separated by commas, a crew, a room, or problems."`
 	All     bool   `help:"${all}"`
 	Format  string `default:"svg" enum:"svg,pdf,csv,json" help:"As what: ${enum}."`
+	Out     string `placeholder:"DIR" help:"${export_out}"`
 	Output  string `short:"o" default:"-" placeholder:"FILE" help:"Where to; the standard output if it is not given."`
 }
 
@@ -208,6 +210,23 @@ func (c *exportCommand) Run(a *app) error {
 	}
 	if req.Clients, _, err = snap.PickClients(c.Clients); err != nil {
 		return err
+	}
+	if c.Message >= 0 {
+		number := uint64(c.Message)
+		req.Message = &number
+	}
+	if c.Out != "" {
+		if c.View != "report" {
+			return errors.New("--out is for --view report, which has several files; give --output FILE")
+		}
+		files, err := export.WriteReport(c.Out, req)
+		if err == nil {
+			fmt.Printf("wrote %s to %s\n", units.Plural(len(files), "file"), c.Out)
+		}
+		return err
+	}
+	if c.View == "report" && c.Format == "svg" { // its default
+		c.Format = "pdf"
 	}
 	return writeExport(c.Output, req, c.Format)
 }

@@ -231,6 +231,10 @@ func (c *Client) isLate(e *Env) {
 		c.path.web().GiveUp(&e.IO)
 		s.unanswered(e, errors.New("no answer in time"))
 	case forBreak:
+		if c.path.looksUp(e) { // it may be closed, and the client has not read so far
+			s.deadline = e.now.Add(lookFor)
+			return
+		}
 		why := "the connection is still open"
 		if s.isAt(trial.Malform) {
 			why += " after " + s.step().WrongOf(int(c.n))

@@ -75,6 +75,9 @@ func (j *judge) forgets(e *Env) {
 	j.letGo(e)
 	j.feedsEnd(e)
 	if j.rare != nil {
+		if w := j.rare.past; w != nil && w.judged { // nothing was said after it that could have shown more
+			j.judgesHistory(e, w)
+		}
 		j.rare.early, j.rare.past = earlyEntry{}, nil
 	}
 }

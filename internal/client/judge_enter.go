@@ -111,8 +111,8 @@ func (j *judge) enterAhead(e *Env) {
 		case trial.Enter:
 			j.asked = j.roomOf(e, s)
 			j.own().early = earlyEntry{room: maybe.Of(j.asked)}
+			e.announceIn(ledger.Joined, j.asked) // before: who is in already is not news
 			e.tellOf(fact.Asks, j.asked)
-			e.announceIn(ledger.Joined, j.asked)
 			return
 		case trial.Connect, trial.Expect, trial.Set, trial.Pause, trial.Wait, trial.Send, trial.Ask:
 		default:
@@ -163,8 +163,8 @@ func (j *judge) enter(e *Env, step *trial.Step) {
 	if room, ok := before.room.Get(); !ok || room != j.asked {
 		before = earlyEntry{}
 		if !e.path.owedAllAlong(e) {
+			e.announceIn(ledger.Joined, j.asked) // before: who is in already is not news
 			e.tellOf(fact.Asks, j.asked)
-			e.announceIn(ledger.Joined, j.asked)
 		}
 	}
 	j.watchPast(e, step)

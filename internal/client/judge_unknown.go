@@ -7,6 +7,7 @@ import (
 
 	"tidepull/internal/base/plain"
 	"tidepull/internal/client/reading"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/expr"
 )
@@ -15,13 +16,21 @@ import (
 // their shape.
 type unheard struct {
 	shape  []byte
-	shapes map[string]string // the reason that is counted; "" for a shape that some rule knows
+	shapes map[string]meaning
+	told   int // replies that were told of
+}
+
+// A meaning is that of messages that nothing waited for.
+type meaning struct {
+	why   string // the reason that is counted; "" for a shape that some rule knows
+	reply bool   // it may be the answer to something that its client has said
 }
 
 // Bounds on what is kept of messages that nothing recognised.
 const (
 	maxShapes = 500
 	inShape   = 160 // bytes of a message
+	maxTold   = 2000
 )
 
 // unknown handles a message without a mark that was not what its client waited
@@ -33,22 +42,28 @@ func (e *Env) unknown(m *reading.Message) {
 	payload := m.Text
 	u := &e.unheard
 	u.shape = shapeOf(u.shape[:0], payload)
-	why, seen := u.shapes[string(u.shape)]
+	of, seen := u.shapes[string(u.shape)]
 	if !seen && len(u.shapes) < maxShapes {
 		if u.shapes == nil {
-			u.shapes = map[string]string{}
+			u.shapes = map[string]meaning{}
 		}
-		if known, nearest := e.recognises(m); !known {
-			why = e.hide(fmt.Sprintf("not recognised: '%s'%s%s",
+		rule, nearest := e.recognises(m)
+		of.reply = rule == "" || strings.HasPrefix(rule, "refused of ")
+		if rule == "" {
+			of.why = e.hide(fmt.Sprintf("not recognised: '%s'%s%s",
 				plain.Text(string(payload[:min(len(payload), 400)]), 200), nearest, taking(m.JSON)))
 		}
-		u.shapes[string(u.shape)] = why
+		u.shapes[string(u.shape)] = of
 	} else if !seen {
-		why = "not recognised: others"
+		of = meaning{"not recognised: others", true}
 	}
-	if why != "" {
+	if of.why != "" {
 		e.counts().Unknown++
-		e.Reasons.Count(why, 1)
+		e.Reasons.Count(of.why, 1)
+	}
+	if of.reply && u.told < maxTold {
+		u.told++
+		e.event(logbook.Replied, noRoom, e.hide(plain.Text(wordsOf(payload), maxReason)))
 	}
 }
 
@@ -58,10 +73,10 @@ type rule struct {
 	when *expr.Program
 }
 
-// recognises reports whether a rule of the dialect, or a step of the client's session, is
-// about such a message, even if it is not awaited now. If none is, nearest says which one
-// looks for something that stands in the message, and finds it elsewhere.
-func (e *Env) recognises(m *reading.Message) (known bool, nearest string) {
+// recognises names the rule of the dialect, or the step of the client's session, that is about such a message, even
+// if it is not awaited now. If none is, nearest says which one looks for something that stands in the message, and
+// finds it elsewhere.
+func (e *Env) recognises(m *reading.Message) (by, nearest string) {
 	if !m.Read {
 		e.load(m.Part)
 	}
@@ -82,12 +97,12 @@ func (e *Env) recognises(m *reading.Message) (known bool, nearest string) {
 		switch {
 		case r.when == nil:
 		case r.when.MayHold(m.JSON) && r.when.True(&e.scope):
-			return true, ""
+			return r.name, ""
 		case nearest == "" && r.when.Speaks(m.JSON):
 			nearest = "; the nearest rule is " + r.name
 		}
 	}
-	return false, nearest
+	return "", nearest
 }
 
 // said gives the server's own words of the message at hand: what the dialect says they are, that of its fields in

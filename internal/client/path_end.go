@@ -223,6 +223,8 @@ func (p *path) broken(e *Env, came mono.Span, err error) {
 		x.cause = asEvicted
 	case p.readsSlowly():
 		x.cause = asSlow
+	case p.sentBad():
+		x.cause = asBad
 	case e.cutFromServer():
 		x.cause = byPath
 	}
@@ -246,6 +248,8 @@ func (p *path) broken(e *Env, came mono.Span, err error) {
 	case asSlow: // its own doing: the session ends as planned
 		p.wasEvicted(e, closedAt, err)
 		e.check(p.rare.slow.Check, true, "")
+	case asBad:
+		p.wasEvicted(e, closedAt, err)
 	}
 	p.ends(e, x)
 }

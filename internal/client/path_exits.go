@@ -15,6 +15,7 @@ const (
 	asEvicted                   // by the server, as the client misbehaves on purpose
 	asAwaited                   // by the server, as a step waits for
 	asSlow                      // by the server, as the client reads slowly on purpose
+	asBad                       // by the server, as the client has sent a bad message on purpose
 	nameless                    // by the client: nothing answered its name, on a route that is not the last
 	closed                      // by the client, in order
 	vanished                    // by the client, as a step has it
@@ -89,6 +90,8 @@ var exits = [numCauses]exit{
 		away: returnFailed, returns: true},
 	asAwaited: {what: "the server closed it, and a step waited for that", announced: true, then: goesOn},
 	asSlow: {what: "the server closed a client that reads slowly on purpose", fails: true, announced: true,
+		event: logbook.Closed, finished: true},
+	asBad: {what: "the server closed a client that has sent a bad message on purpose", fails: true, announced: true,
 		event: logbook.Closed, finished: true},
 	nameless: {what: "the server has not confirmed the name in time, and there is another route", hangsUp: true,
 		announced: true, away: returnFailed, routes: true, returns: true},

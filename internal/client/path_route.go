@@ -314,6 +314,7 @@ func (p *path) switchTo(e *Env, ended bool) {
 	} else {
 		t.old = old
 	}
+	e.pulse.moves(e)
 	e.counts().Routes.Up++
 	why := e.countReason("step up", fmt.Errorf("%s to %s", from, e.routeOf().Name))
 	e.event(logbook.SteppedUp, noRoom, why)
@@ -395,4 +396,12 @@ func (p *path) besides(e *Env, line int, came mono.Span, f func(transport.Machin
 		f(t.old.way, p.otherIO(e), line)
 		p.drainOld(e, came)
 	}
+}
+
+// carriesBeats reports whether heartbeats of the server can come over the client's route: an answer to each poll is as
+// good as one, and none comes between.
+func (p *path) carriesBeats(e *Env) bool {
+	r, promise := e.Trial.Target.Route(int(p.route)), e.Trial.Target.Promise
+	return r.Kind != trial.OverHTTP || r.Habits.Mode != transport.LongPolling && r.Habits.Mode != transport.Polling ||
+		promise == nil || promise.AnyData
 }

@@ -10,16 +10,32 @@ import (
 
 // readSlowly has the client read slowly from now on, as a step says.
 func (p *path) readSlowly(e *Env, step *trial.Step) {
-	p.own().slow = step
+	p.own().slow, p.own().looks = step, false
 	e.hinder(excuse.SlowReader)
 }
 
+// sendsBad notes that the client sends a bad message on purpose, for which the server may end its connection.
+func (p *path) sendsBad() { p.own().bad = true }
+
+func (p *path) sentBad() bool { return p.rare != nil && p.rare.bad }
+
 func (p *path) readsSlowly() bool { return p.rare != nil && p.rare.slow != nil }
+
+// looksUp has a client that reads slowly until it is closed read all that there is: the end of its connection stands
+// behind what it has not read. It is false if it has done so, or reads as fast as it can.
+func (p *path) looksUp(e *Env) bool {
+	if !p.readsSlowly() || p.rare.looks || !e.script.isAt(trial.Slow) {
+		return false
+	}
+	p.rare.looks, p.rare.resume = true, 0
+	p.io(e).Lines[transport.Main].Resume = true
+	return true
+}
 
 // throttle makes a client that reads slowly read nothing for as long as the
 // bytes that it just read should have taken.
 func (p *path) throttle(e *Env, bytes int) {
-	if p.readsSlowly() && !e.script.isEbbing() {
+	if p.readsSlowly() && !p.rare.looks && !e.script.isEbbing() {
 		p.rare.resume = e.now.Add(time.Duration(bytes) * time.Second / time.Duration(p.rare.slow.PerSec))
 		p.io(e).Lines[transport.Main].Hold = true
 	}
@@ -42,6 +58,6 @@ func (p *path) readOn(e *Env, margin time.Duration) {
 	if p.rare.resume != 0 {
 		p.io(e).Lines[transport.Main].Resume = true
 	}
-	p.rare.slow, p.rare.resume = nil, 0
+	p.rare.slow, p.rare.resume, p.rare.looks = nil, 0, false
 	e.frees(excuse.SlowReader, e.now.Add(margin))
 }

@@ -32,13 +32,27 @@ func (p *pulse) follows(e *Env, at mono.Time) {
 	m := e.Trial.Crews[e.c.crew].Misbehaves(int(e.c.n))
 	if e.Trial.Target.Promise != nil || m != nil {
 		done := p.beats != nil && p.done
-		p.beats = &beats{heard: at, done: done}
+		p.beats = &beats{done: done}
+		if e.path.carriesBeats(e) {
+			p.beats.heard = at
+		}
 		if m != nil && !done {
 			p.beats.begins = e.now.Add(m.After)
 		}
 	}
 	if every := e.beatEvery(); every > 0 {
 		p.beatAt = e.now.Add(time.Duration(e.fraction() * float64(every)))
+	}
+}
+
+// moves follows the heartbeats of the route that the client has changed over to.
+func (p *pulse) moves(e *Env) {
+	switch {
+	case p.beats == nil:
+	case !e.path.carriesBeats(e):
+		p.heard = 0
+	case p.heard == 0:
+		p.heard, p.first = e.now, false
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/base/plain"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
@@ -263,6 +264,10 @@ func (s *script) doOpen(e *Env, step *trial.Step) {
 		e.Said[step.Number] = true
 		e.fill()
 		e.body = step.Body.Append(e.body[:0], &e.scope)
+		if step.Bad {
+			e.path.sendsBad()
+			e.event(logbook.Misbehaved, noRoom, "sends a bad message: "+plain.Text(e.hide(string(e.body)), shownOfBad))
+		}
 		e.path.say(e, step.Binary, step.Urgent)
 	case trial.Slow:
 		if step.PerSec == 0 {
@@ -280,6 +285,9 @@ func (s *script) doOpen(e *Env, step *trial.Step) {
 	}
 	s.pc++
 }
+
+// shownOfBad is how much of a bad message is told, in columns.
+const shownOfBad = 60
 
 func choose(options []trial.Option, at float64) int {
 	for _, o := range options {

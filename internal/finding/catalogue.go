@@ -46,12 +46,8 @@ func byNumber(n int) *Weakness {
 	return Catalogue[n-1]
 }
 
-// Those that no rule finds in an ordinary run yet.
+// Those whose rules are short.
 var (
-	anyOrigin = Weakness{Number: 18, Question: WhatItBears, Title: "any origin, or none",
-		Usually: "The check of the Origin header is off, compares only its end, or has the wrong list. Look at " +
-			"the options of the upgrade.",
-		Experiment: "connections with a foreign origin, with none and with the server's own"}
 	rudeGoodbye = Weakness{Number: 22, Question: WhenItBreaks, Title: "rude goodbye",
 		Usually: "The process ends while connections are open, without a close frame. Look at what the server " +
 			"does on SIGTERM: stop accepting, send 1001 to each connection, wait for the answers, then end.",
@@ -69,8 +65,4 @@ var (
 		Usually: "The server relays what looks like a script as it is. That is right if clients show it as " +
 			"text, and wrong if they put it into a page.",
 		Experiment: "payloads with markup: what comes of them at the others?"}
-	naiveFraming = Weakness{Number: 40, Question: WhatItBears, Title: "naive framing",
-		Usually: "One read is taken for one message. Look at where bytes become messages: what is read has to " +
-			"be kept until a message is whole.",
-		Experiment: "the same messages cut anywhere and glued together by the network"}
 )

@@ -45,7 +45,7 @@ func clash(s *search) []Finding {
 	}
 	lost := s.those(ledger.Lost, crossed)
 	if len(lost) < leastCrossed {
-		return nil
+		return s.starves(shared, of)
 	}
 	for _, fate := range []ledger.Fate{ledger.Lost, ledger.Stray, ledger.Duplicate} {
 		s.explain(fate, shared) // what else goes wrong with such names follows from it
@@ -66,3 +66,59 @@ func clash(s *search) []Finding {
 			return s.missed(d) + "; another client under the name " + s.name(d.o.Client) + " got it instead"
 		})}}
 }
+
+// starves finds that of several clients under one name one gets nothing, and another one does.
+func (s *search) starves(shared func(delivery) bool, of map[string]int) []Finding {
+	type at struct {
+		number uint64
+		name   string
+	}
+	other := map[at]bool{}
+	for _, d := range s.fine {
+		if shared(d) {
+			other[at{d.m.Number, s.Names[d.o.Client]}] = true
+		}
+	}
+	starving := func(d delivery) bool { return shared(d) && other[at{d.m.Number, s.Names[d.o.Client]}] }
+	lost, others := s.nearlyAll(ledger.Lost, starving)
+	if len(lost) < leastCrossed {
+		// If all share their names, that alone says nothing: which of them lose says it.
+		if lost = s.those(ledger.Lost, starving); others > 0 || len(lost) < leastCrossed || !s.halfOf(lost) {
+			return nil
+		}
+	}
+	s.explain(ledger.Lost, shared)
+	all := int64(0)
+	for _, name := range s.Names {
+		if of[name] > 1 {
+			all++
+		}
+	}
+	return []Finding{{Weakness: identityClash.Number, Severity: Loss, Figures: []string{"ledger.lost"},
+		Share: shareOf(int64(clients(lost)), all),
+		Says: fmt.Sprintf("%s that share their name with another did not get %s that the other one got%s",
+			units.Plural(clients(lost), "client"), units.Plural(messages(lost), "message"), s.first()),
+		Evidence: s.evidence(lost, func(d delivery) string {
+			return s.missed(d) + "; another client under the same name has it"
+		})}}
+}
+
+// halfOf reports whether of the clients of each name that lost something there is one that lost nothing, for most of
+// the names.
+func (s *search) halfOf(lost []delivery) bool {
+	loses, names := map[ledger.Client]bool{}, map[string]bool{}
+	for _, d := range lost {
+		loses[d.o.Client] = true
+		names[s.Names[d.o.Client]] = true
+	}
+	well := map[string]bool{}
+	for c, name := range s.Names {
+		if names[name] && !loses[ledger.Client(c)] {
+			well[name] = true
+		}
+	}
+	return len(names) >= leastNames && 10*len(well) >= 9*len(names)
+}
+
+// leastNames is at how many names it takes for that not to be chance: for each it is one half.
+const leastNames = 4

@@ -50,6 +50,7 @@ type Lost struct {
 
 // A Doing is something that the trial did on purpose, from one time to another.
 type Doing struct {
+	Name     string // of the fault
 	Do       string // the kind of fault
 	From, To time.Duration
 }

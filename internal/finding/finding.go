@@ -69,21 +69,33 @@ const mostEvidence = 5
 func Of(f *Facts) []Finding {
 	s := newSearch(f)
 	all := []Finding{}
-	for _, rule := range rules {
-		for _, found := range rule(s) {
-			w := byNumber(found.Weakness)
-			if found.Title == "" {
-				found.Title = w.Title
+	// What one rule explains may have hidden from another what the rest has in common: those that found nothing are
+	// asked again.
+	spoke := make([]bool, len(rules))
+	for before := -1; before != s.explanations(); {
+		before = s.explanations()
+		for i, rule := range rules {
+			if !spoke[i] {
+				found := rule(s)
+				spoke[i] = len(found) > 0
+				all = append(all, found...)
 			}
-			if found.Usually == "" {
-				found.Usually = w.Usually
-			}
-			if found.Experiment == "" {
-				found.Experiment = w.Experiment
-			}
-			found.RuledOut = append(found.RuledOut, s.ruledOut()...)
-			all = append(all, found)
 		}
+	}
+	all = append(all, rest(s)...)
+	for i := range all {
+		found := &all[i]
+		w := byNumber(found.Weakness)
+		if found.Title == "" {
+			found.Title = w.Title
+		}
+		if found.Usually == "" {
+			found.Usually = w.Usually
+		}
+		if found.Experiment == "" {
+			found.Experiment = w.Experiment
+		}
+		found.RuledOut = append(found.RuledOut, s.ruledOut()...)
 	}
 	slices.SortStableFunc(all, func(a, b Finding) int {
 		return cmp.Compare(slices.Index(severities, a.Severity), slices.Index(severities, b.Severity))
@@ -94,11 +106,11 @@ func Of(f *Facts) []Finding {
 // rules are those of all weaknesses, in the order in which they are asked: what is particular comes before what is
 // general.
 var rules = []func(*search) []Finding{
-	openDoor, echo, clash, history, whisperLeak, staysAfterLeaving, roomLeak, // who got it
-	slowReader, sizeLimit, onReturn, atSwitch, deaf, lateHandler, silentLeave, nodeGap, burst, // what did not come
+	openDoor, openOrigin, echo, clash, history, whisperLeak, staysAfterLeaving, roomLeak, // who got it
+	// what did not come
+	slowReader, sizeLimit, framing, onReturn, atSwitch, deaf, lateHandler, silentLeave, nodeGap, burst,
 	enteredTwice, reordering, disagreement, altered, // what came otherwise
 	eviction, fragile, hasty, uneven, ghosts, leftovers, presence, forgetful, // who is there
 	// how it bears what happens
 	floor, growth, stalls, lenient, kept, goodbye, noWayDown, slowReturn, broken, stored,
-	rest,
 }

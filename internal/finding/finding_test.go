@@ -98,8 +98,21 @@ func TestRules(t *testing.T) {
 			f := run40(well)
 			f.Trial.Target.Routes = make([]trial.Route, 2)
 			f.Total.Counts.Routes.NoneLeft = 4
+			for c := range ledger.Client(4) {
+				f.Events = append(f.Events, logbook.Event{At: 20 * time.Second, Client: c, What: logbook.Refused})
+			}
 			return f
-		}(), []int{19}, "4 clients tried all 2 transports"},
+		}(), []int{19}, "4 clients tried all transports that they could take"},
+		"no route left, as the server is down": {func() *Facts {
+			f := run40(well)
+			f.Trial.Target.Routes = make([]trial.Route, 2)
+			f.Total.Counts.Routes.NoneLeft = 4
+			for c := range ledger.Client(40) {
+				f.Events = append(f.Events, logbook.Event{At: 20 * time.Second, Client: c, What: logbook.Broke})
+			}
+			f.Events = append(f.Events, logbook.Event{At: 22 * time.Second, Client: 3, What: logbook.Refused})
+			return f
+		}(), nil, ""},
 		"not back": {func() *Facts {
 			f := run40(well)
 			f.Total.Counts.Returns.Broke, f.Total.Counts.Returns.GaveUp = 10, 2

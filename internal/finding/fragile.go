@@ -25,11 +25,11 @@ func fragile(s *search) []Finding {
 	}
 	bad := s.events(logbook.Misbehaved)
 	for _, e := range bad {
-		if !strings.HasPrefix(e.Detail, "breaks the protocol") {
+		if !strings.HasPrefix(e.Detail, "breaks the protocol") && !strings.HasPrefix(e.Detail, "sends a bad message") {
 			continue
 		}
 		var others []*logbook.Event
-		for _, b := range s.events(logbook.Broke) {
+		for _, b := range append(s.events(logbook.Broke), s.events(logbook.SteppedDown)...) {
 			if b.Client != e.Client && b.At >= e.At && b.At < e.At+time.Second {
 				others = append(others, b)
 			}

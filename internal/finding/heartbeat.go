@@ -80,11 +80,24 @@ func hasty(s *search) []Finding {
 	if c.Hasty == 0 || s.brokenBy || !s.Certain("pulse.hasty") {
 		return nil
 	}
+	// That all went at once is something else, and which of two under one name stays is the server's to say.
+	n, ends := c.Hasty, []*logbook.Event{}
+	for _, e := range s.events(logbook.Broke) {
+		if s.inFall(e.At, fallsWithin) || s.sharesName(e.Client) {
+			n--
+		} else {
+			ends = append(ends, e)
+		}
+	}
+	if n <= 0 {
+		return nil
+	}
+	s.hasty = true
 	return []Finding{{Weakness: hastyEviction.Number, Severity: Wrong, Figures: []string{"pulse.hasty",
 		"clients.broken"},
-		Share: shareOf(min(c.Hasty, s.Total.Counts.Opened), s.Total.Counts.Opened),
+		Share: shareOf(min(n, s.Total.Counts.Opened), s.Total.Counts.Opened),
 		Says: fmt.Sprintf("%s were closed by the server though they gave every sign of life that they owed",
-			units.Plural(int(c.Hasty), "client")), Evidence: s.eventEvidence(s.events(logbook.Broke))}}
+			units.Plural(int(n), "client")), Evidence: s.eventEvidence(ends)}}
 }
 
 // uneven finds heartbeats of the server that did not come as they were promised.

@@ -2,6 +2,9 @@ package finding
 
 import (
 	"fmt"
+	"slices"
+	"strings"
+	"time"
 
 	"tidepull/internal/base/units"
 	"tidepull/internal/measure/ledger"
@@ -61,8 +64,44 @@ func history(s *search) []Finding {
 			"the server was restarted at %s", units.Count(failed), units.Count(failed+held),
 			units.Instant(restart.From))
 	}
+	gaps := !slices.ContainsFunc(events, func(e *logbook.Event) bool {
+		return !strings.Contains(e.Detail, "there is a gap in it") && !strings.Contains(e.Detail,
+			"shorter than promised")
+	})
+	if after == 0 && len(events) >= 2 && failed >= held && gaps && s.quietBefore(events) {
+		f.Weakness = lostInStore.Number
+		f.Says = fmt.Sprintf("%s of %s late comers, who entered while nothing was said, got a history that was not "+
+			"what "+
+			"had been said before: it is not that the two meet, it is not kept as it was relayed", units.Count(failed),
+			units.Count(failed+held))
+	}
 	return []Finding{f}
 }
+
+// quietBefore reports whether nothing was said around the time at which each of the clients entered that some events
+// are about: then a history cannot meet what goes on.
+func (s *search) quietBefore(events []*logbook.Event) bool {
+	for _, e := range events {
+		v := s.lives[e.Client]
+		if v == nil {
+			return false
+		}
+		entered, in := last(v.EnteredAny, e.At)
+		if !in {
+			return false
+		}
+		at := int(entered / time.Second)
+		for _, second := range s.Seconds.Between(max(0, at-quiet), at+quiet) {
+			if second.Counts.Sent > 0 {
+				return false
+			}
+		}
+	}
+	return true
+}
+
+// quiet is for how many seconds nothing must have been said.
+const quiet = 2
 
 // restarted is the first time that the trial restarted the server.
 func (s *search) restarted() (Doing, bool) {
@@ -84,7 +123,11 @@ func forgetful(s *search) []Finding {
 	if restart, known := s.restarted(); known {
 		when = " after the server was restarted at " + units.Instant(restart.From)
 	}
-	return []Finding{{Weakness: forgetfulRestart.Number, Severity: Wrong,
+	severity := Note // nobody promises that numbers go on
+	if slices.ContainsFunc(s.Trial.Crews, func(c trial.Crew) bool { return c.Return != nil && c.Return.CatchUp }) {
+		severity = Wrong
+	}
+	return []Finding{{Weakness: forgetfulRestart.Number, Severity: severity,
 		Share: shareOf(min(n, s.Total.Counts.Returns.Back), s.Total.Counts.Returns.Back),
 		Says: fmt.Sprintf("%s that came back%s found that the numbers of their room had begun again",
 			units.Plural(int(n), "client"), when),

@@ -15,12 +15,21 @@ func broken(s *search) []Finding {
 	if more := s.Total.Counts.Returns.Unprovoked; more > 0 && s.Certain("returns.unprovoked") {
 		n, figure = n+more, "returns.unprovoked"
 	}
-	if n == 0 || s.brokenBy || s.Total.Counts.Pulse.Hasty > 0 || s.ServerEnded != "" || !s.Certain(figure) {
+	var ends []*logbook.Event
+	asked := s.restarts()
+	for _, e := range s.events(logbook.Broke) {
+		if asked && s.inFall(e.At, fallsWithin) || s.sharesName(e.Client) {
+			n-- // the trial had it restart, or which of two under one name stays is the server's to say
+		} else {
+			ends = append(ends, e)
+		}
+	}
+	if n <= 0 || s.brokenBy || s.hasty || s.ServerEnded != "" || !s.Certain(figure) {
 		return nil // it is said above
 	}
 	f := Finding{Title: "broken connections", Severity: Wrong, Figures: []string{figure},
 		Share:    shareOf(min(n, s.Total.Counts.Opened), s.Total.Counts.Opened),
-		Evidence: s.eventEvidence(s.events(logbook.Broke)),
+		Evidence: s.eventEvidence(ends),
 		Usually: "An error in the handler of a connection ends it, or something between closes what is idle or " +
 			"too old. Look at the server's log at these times.",
 		Experiment: "the same clients, with less to do: does it go with the time, or with what is said?",

@@ -2,12 +2,14 @@ package finding
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/base/units"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
+	"tidepull/internal/trial"
 )
 
 var nothingOnReturn = Weakness{Number: 12, Question: WhenItBreaks, Title: "nothing on return",
@@ -95,6 +97,9 @@ func onReturn(s *search) (all []Finding) {
 func slowReturn(s *search) []Finding {
 	c := &s.Total.Counts.Returns
 	gaveUp := s.events(logbook.GaveUp)
+	if slow := s.slowCrowd(); slow != nil {
+		return slow
+	}
 	if c.GaveUp == 0 || c.Broke < 3 || s.ServerEnded != "" {
 		return nil
 	}
@@ -115,3 +120,72 @@ func slowReturn(s *search) []Finding {
 			"refused and %s not answered", units.Count(int64(len(free))), units.Count(c.Broke), units.Count(c.Tries),
 			units.Count(c.Refused), units.Count(c.TimedOut)), Evidence: s.eventEvidence(free)}}
 }
+
+// slowCrowd finds that a crowd comes back much more slowly than a few do, after connections were cut by the trial.
+func (s *search) slowCrowd() []Finding {
+	var few, crowd []time.Duration
+	var cases []Evidence
+	for _, d := range s.Doings {
+		if d.Do != trial.CutClients.String() {
+			continue
+		}
+		took, who := s.comingBack(d)
+		for i, t := range took {
+			if len(took) >= leastReturning && t > slowestReturn && len(cases) < mostEvidence {
+				cases = append(cases, Evidence{Says: fmt.Sprintf("%s was back %s after it might have been",
+					s.name(who[i]),
+					units.Duration(t)), Client: who[i], At: d.From})
+			}
+		}
+		switch {
+		case len(took) >= leastReturning:
+			crowd = append(crowd, took...)
+		case len(took) <= leastReturning/4:
+			few = append(few, took...)
+		}
+	}
+	if len(few) == 0 || len(crowd) == 0 {
+		return nil
+	}
+	slices.Sort(few)
+	slices.Sort(crowd)
+	one, most := few[len(few)/2], crowd[len(crowd)*9/10]
+	if most < slowestReturn || most < timesSlower*one {
+		return nil
+	}
+	return []Finding{{Weakness: slowReturned.Number, Severity: Slow, Figures: []string{"returns.reconnect.p90"},
+		Says: fmt.Sprintf("of a crowd whose connections broke at once one in ten was back only after %s; a few take %s",
+			units.Duration(most), units.Duration(one)), Evidence: cases}}
+}
+
+// comingBack says how long clients took to be back whose connections the trial cut, from when they might have been,
+// if the tool and the machine did well meanwhile.
+func (s *search) comingBack(d Doing) (took []time.Duration, who []ledger.Client) {
+	for c, v := range s.lives {
+		gone, was := last(v.Gone, d.From+cutTakes)
+		if !was || gone < d.From {
+			continue
+		}
+		for _, back := range v.Back {
+			if back > gone {
+				for at := gone; at < back; at += time.Second {
+					if !s.Well(at) {
+						return nil, nil
+					}
+				}
+				took, who = append(took, max(0, back-max(gone, d.To))), append(who, c)
+				break
+			}
+		}
+	}
+	return took, who
+}
+
+// Bounds on how a crowd comes back: what is a crowd, how slow it must be, and how much slower than a few; and how long
+// after a cut begins connections break by it.
+const (
+	leastReturning = 10
+	slowestReturn  = 1500 * time.Millisecond
+	timesSlower    = 5
+	cutTakes       = 500 * time.Millisecond
+)

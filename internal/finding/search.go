@@ -35,11 +35,15 @@ type search struct {
 	deaf   map[ledger.Client]bool
 	// brokenBy is set if it is known what ended connections.
 	brokenBy bool
+	fallen   []time.Duration // when the server as a whole went down
+	named    map[string]int  // how many clients have a name; nil: not counted yet
+	hasty    bool            // that clients were closed too soon is said
 }
 
 func newSearch(f *Facts) *search {
 	s := &search{Facts: f, lives: lives.Of(f.Events), deafIn: map[ledger.Room]bool{},
 		deaf: map[ledger.Client]bool{}}
+	s.fallen = s.falls()
 	lost := f.Certain("ledger.lost")
 	for _, list := range [][]ledger.Message{f.Kept, f.Sampled} {
 		for i := range list {
@@ -98,6 +102,14 @@ func (s *search) explain(fate ledger.Fate, is func(delivery) bool) {
 	before := len(s.wrong[fate])
 	s.wrong[fate] = slices.DeleteFunc(s.wrong[fate], is)
 	s.explained[fate] += before - len(s.wrong[fate])
+}
+
+// explanations counts what is explained.
+func (s *search) explanations() (n int) {
+	for _, k := range s.explained {
+		n += k
+	}
+	return n
 }
 
 // share is which part of the deliveries that went well is so.
@@ -163,8 +175,22 @@ func (s *search) said(m *ledger.Message) string {
 
 // missed says of a delivery that did not come, who has it.
 func (s *search) missed(d delivery) string {
-	return fmt.Sprintf("%s never got %s; %s of %s have it", s.name(d.o.Client), s.said(d.m),
+	text := fmt.Sprintf("%s never got %s; %s of %s have it", s.name(d.o.Client), s.said(d.m),
 		units.Count(int64(d.m.Reached)), units.Count(int64(d.m.Owed)))
+	if reply := s.reply(d.m); reply != nil && d.m.Reached == 0 {
+		text += "; the server had answered its sender: '" + plain.Text(reply.Detail, 200) + "'"
+	}
+	return text
+}
+
+// reply is what the server answered the sender of a message with, soon after it; nil if there was nothing.
+func (s *search) reply(m *ledger.Message) *logbook.Event {
+	for _, e := range s.events(logbook.Replied) {
+		if at := time.Duration(m.Sent); e.Client == m.Sender && e.At >= at && e.At <= at+s.Trial.Prompt {
+			return e
+		}
+	}
+	return nil
 }
 
 // distinct counts what deliveries have, each once.
@@ -233,6 +259,16 @@ func (s *search) during(at, before time.Duration) (all []Doing) {
 		}
 	}
 	return all
+}
+
+// meets reports whether something that the trial did on purpose may have been about a client.
+func (s *search) meets(d Doing, c ledger.Client) bool {
+	for i := range s.Trial.Faults {
+		if f := &s.Trial.Faults[i]; f.Name == d.Name && f.Whom.Crew >= 0 {
+			return s.Trial.CrewOf(int(c)) == f.Whom.Crew
+		}
+	}
+	return true
 }
 
 // ruledOut is what is true of every finding: what was looked at besides the server.

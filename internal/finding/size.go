@@ -2,9 +2,12 @@ package finding
 
 import (
 	"fmt"
+	"strings"
+	"time"
 
 	"tidepull/internal/base/units"
 	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
 )
 
 var sizeLimited = Weakness{Number: 17, Question: WhatItBears, Title: "size limit",
@@ -45,6 +48,9 @@ func sizeLimit(s *search) []Finding {
 	tooLarge := func(d delivery) bool { return gone[d.m.Number] }
 	lost := s.those(ledger.Lost, tooLarge)
 	s.explain(ledger.Lost, tooLarge)
+	if f := s.refusedSize(lost, smallest, largest); f != nil {
+		return f
+	}
 	return []Finding{{Weakness: sizeLimited.Number, Severity: Loss, Figures: []string{"ledger.lost"},
 		Share: shareOf(int64(len(gone)), int64(len(gone))),
 		Says: fmt.Sprintf("messages of %s bytes or more reached nobody (%s of them), while all of up to %s bytes "+
@@ -55,4 +61,62 @@ func sizeLimit(s *search) []Finding {
 			return fmt.Sprintf("%s, of %s bytes, reached none of %s", s.said(d.m), units.Count(int64(d.m.Size)),
 				units.Plural(d.m.Owed, "client"))
 		})}}
+}
+
+// refusedSize finds that who says what is too large is told so, or that its connection ends.
+func (s *search) refusedSize(lost []delivery, smallest, largest int) []Finding {
+	told, ended, closed, n := 0, 0, 0, 0
+	var how []*logbook.Event
+	seen := map[uint64]bool{}
+	for _, d := range lost {
+		if seen[d.m.Number] {
+			continue
+		}
+		seen[d.m.Number] = true
+		n++
+		end := s.endAfter(d.m.Sender, d.sent())
+		switch {
+		case s.reply(d.m) != nil:
+			told++
+			how = append(how, s.reply(d.m))
+		case end != nil && strings.Contains(end.Detail, tooBigCode):
+			told++
+			closed++
+			how = append(how, end)
+		case end != nil:
+			ended++
+			how = append(how, end)
+		}
+	}
+	s.brokenBy = s.brokenBy || closed+ended > 0
+	f := Finding{Weakness: sizeLimited.Number, Severity: Note, Figures: []string{"ledger.lost"},
+		Evidence: s.eventEvidence(how), Share: shareOf(int64(n), int64(n))}
+	from := fmt.Sprintf("messages of %s bytes or more", units.Count(int64(smallest)))
+	switch {
+	case 10*told >= 9*n:
+		f.Says = fmt.Sprintf("%s are refused, and who says them is told (%s of %s); all of up to %s bytes that were "+
+			"looked at arrived", from, units.Count(int64(told)), units.Count(int64(n)), units.Count(int64(largest)))
+	case 10*(told+ended) >= 9*n:
+		f.Severity = Wrong
+		f.Says = fmt.Sprintf("%s end the connection of who says them (%s of %s), and not with the close code that "+
+			"says why (1009); all of up to %s bytes that were looked at arrived", from, units.Count(int64(ended)),
+			units.Count(int64(n)), units.Count(int64(largest)))
+	default:
+		return nil
+	}
+	return []Finding{f}
+}
+
+// tooBigCode is how the end of a connection is told whose server closed it for the size of a message (RFC 6455
+// 7.4.1).
+const tooBigCode = "code 1009"
+
+// endAfter is how a client's connection ended soon after a time; nil if it did not.
+func (s *search) endAfter(c ledger.Client, at time.Duration) *logbook.Event {
+	for _, e := range s.events(logbook.Broke) {
+		if e.Client == c && e.At >= at && e.At <= at+s.Trial.Grace {
+			return e
+		}
+	}
+	return nil
 }

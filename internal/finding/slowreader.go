@@ -28,6 +28,7 @@ const (
 	lookedAt        = 30
 	leastLookedAt   = 3
 	surely          = 3 // standard deviations
+	drifting        = 2 // likewise: it gets worse by itself
 )
 
 // slowReader finds that others got their messages later while some client read slowly.
@@ -59,6 +60,9 @@ func slowReader(s *search) []Finding {
 		before, during := s.slowest(crew, at-lookedAt, at), s.slowest(crew, at+1, min(until, at+lookedAt))
 		if len(before) < leastLookedAt || len(during) < leastLookedAt {
 			continue
+		}
+		if half := len(before) / 2; ranks(before[:half], before[half:]) > drifting {
+			continue // it got worse before
 		}
 		c := changeOf(before, during)
 		c.crew = s.Trial.Crews[crew].Name

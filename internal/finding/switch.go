@@ -2,6 +2,7 @@ package finding
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -34,6 +35,9 @@ func atSwitch(s *search) []Finding {
 		}
 	}
 	near := func(d delivery) bool {
+		if d.m.Reached == 0 { // it came to nobody, whether it changed its transport or not
+			return false
+		}
 		for _, at := range moved[d.o.Client] {
 			if (d.sent() - at).Abs() <= switchTakes {
 				return true
@@ -75,8 +79,21 @@ func noWayDown(s *search) []Finding {
 	if len(s.Trial.Target.Routes) < 2 || c.NoneLeft == 0 {
 		return nil
 	}
+	// Who has come in at last had a way. A server that is down has none, and one may refuse a second connection under
+	// one name.
+	var refused []*logbook.Event
+	for _, e := range append(s.events(logbook.Refused), s.events(logbook.GaveUp)...) {
+		kept := slices.ContainsFunc(s.during(e.At, downFor), func(d Doing) bool { return s.meets(d, e.Client) })
+		if !s.inFall(e.At, downFor) && !s.sharesName(e.Client) && !kept {
+			refused = append(refused, e)
+		}
+	}
+	n := int64(len(refused))
+	if n == 0 {
+		return nil
+	}
 	return []Finding{{Weakness: noWay.Number, Severity: Wrong, Figures: []string{"clients.refused"},
-		Share: shareOf(c.NoneLeft, max(s.Total.Counts.Started, c.NoneLeft)),
-		Says: fmt.Sprintf("%s tried all %d transports and none of them worked", units.Plural(int(c.NoneLeft), "client"),
-			len(s.Trial.Target.Routes)), Evidence: s.eventEvidence(s.events(logbook.Refused))}}
+		Share: shareOf(n, max(s.Total.Counts.Started, n)),
+		Says: fmt.Sprintf("%s tried all transports that they could take, and none of them worked",
+			units.Plural(int(n), "client")), Evidence: s.eventEvidence(refused)}}
 }

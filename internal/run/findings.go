@@ -40,7 +40,7 @@ func (s *Snapshot) Find() []finding.Finding {
 		}
 	}
 	for _, h := range s.Happened {
-		f.Doings = append(f.Doings, finding.Doing{Do: h.Do, From: h.From, To: h.To})
+		f.Doings = append(f.Doings, finding.Doing{Name: h.Name, Do: h.Do, From: h.From, To: h.To})
 	}
 	if s.Finished && !s.ServerSide.Listens {
 		f.ServerEnded = s.ServerSide.Ended

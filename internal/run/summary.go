@@ -363,15 +363,24 @@ func tallyOf(t *ledger.Tally) Tally {
 // Write writes the summary as summary.json into a folder, which is made where
 // it is missing. A file that is there is replaced whole or not at all.
 func (s *Summary) Write(dir string) error {
-	b, err := json.MarshalIndent(s, "", "  ")
+	b, err := s.JSON()
 	if err != nil {
-		return fmt.Errorf("writing the summary: %w", err)
+		return err
 	}
 	path := filepath.Join(dir, "summary.json")
-	if err := WriteWhole(path, append(b, '\n')); err != nil {
+	if err := WriteWhole(path, b); err != nil {
 		return fmt.Errorf("writing the summary: %w", err)
 	}
 	return nil
+}
+
+// JSON is the summary as summary.json has it.
+func (s *Summary) JSON() ([]byte, error) {
+	b, err := json.MarshalIndent(s, "", "  ")
+	if err != nil {
+		return nil, fmt.Errorf("writing the summary: %w", err)
+	}
+	return append(b, '\n'), nil
 }
 
 // TryOut reports, before a run, whether its results can be written into a folder, which is made if it is

@@ -40,7 +40,12 @@ func (l *loop) pingLater(id int32, c *conn, interval int) {
 }
 
 // called is what the client of a connection calls itself; "" if it has not said.
-func (l *loop) called(id int32) string { return l.board.NameOf(member(id)) }
+func (l *loop) called(id int32) string {
+	if v := l.conns[id].visit; v != nil {
+		return l.board.NameOf(v.member)
+	}
+	return l.board.NameOf(member(id))
+}
 
 // beat pings those that are due, and evicts those that have not answered in time.
 func (l *loop) beat(now mono.Time) {

@@ -86,6 +86,7 @@ func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 		}
 		return taken // the next request waits for the answer to this one
 	}
+	naive, first := l.isNaive(id), true
 	for c.state == live || c.state == leaving {
 		ev, n, err := c.reader.Next(b[taken:])
 		if err != nil {
@@ -100,6 +101,7 @@ func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 		case ev.Op == ws.OpPing && l.drv.Queued(id) < maxPongs:
 			l.pong = ws.AppendFrame(l.pong[:0], ws.OpPong, ev.Payload)
 			l.drv.Write(id, l.pong)
+		case ev.Op == ws.OpText && naive && !first: // it is in the same read as the one before
 		case ev.Op == ws.OpText && c.state == live && c.beside != nil:
 			l.besides(id, c, ev.Payload)
 		case ev.Op == ws.OpText && c.state == live && c.visit != nil:
@@ -112,17 +114,27 @@ func (l *loop) consume(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 		if n == 0 {
 			return taken
 		}
+		first = first && ev.Op != ws.OpText
 	}
 	return len(b)
+}
+
+// isNaive reports whether one read of a client's is taken for one message.
+func (l *loop) isNaive(id int32) bool {
+	s := l.board.Switches()
+	return s.Naive > 0 && s.Meets(s.Naive, "naive", l.called(id))
 }
 
 // framed takes whole messages of a client over TCP.
 func (l *loop) framed(id int32, c *conn, b []byte, at mono.Time) (taken int) {
 	f := &l.cfg.Framing
-	for c.state == live {
+	for naive := l.isNaive(id); c.state == live; {
 		message, n, err := f.Next(b[taken:], 0)
 		if err != nil {
 			l.drop(id)
+		}
+		if n == 0 && naive || naive && taken > 0 {
+			return len(b)
 		}
 		if n == 0 {
 			return taken
@@ -243,7 +255,8 @@ func (l *loop) comeIn(id int32, c *conn, r *request) {
 	door := l.board.Switches().OpenDoor > 0
 	origin := r.Get("Origin")
 	switch {
-	case origin != "" && len(l.cfg.Origins) > 0 && !slices.Contains(l.cfg.Origins, origin):
+	case origin != "" && len(l.cfg.Origins) > 0 && !slices.Contains(l.cfg.Origins, origin) &&
+		!l.board.Switches().Meets(l.board.Switches().AnyOrigin, "any origin", origin):
 		l.answer(id, r, 403, "text/plain", []byte("the origin "+plain.Text(origin, 100)+" may not come in\n"))
 		return
 	case l.cfg.Login && !r.in && !door:

@@ -473,10 +473,17 @@ func (l *loop) Frame(dst, payload []byte, binary bool) []byte {
 
 // Queued implements board.Out.
 func (l *loop) Queued(who int32) int {
-	if isVisit(who) {
-		return 0
+	if !isVisit(who) {
+		return l.drv.Queued(who / 2)
 	}
-	return l.drv.Queued(who / 2)
+	v := l.byMember[who/2]
+	switch {
+	case v == nil:
+		return 0
+	case v.waiting == noConn:
+		return v.bytes
+	}
+	return v.bytes + l.drv.Queued(v.waiting)
 }
 
 // Recall implements board.Out.

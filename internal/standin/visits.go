@@ -205,6 +205,9 @@ func (l *loop) serveVisits() {
 	}
 	l.ready = l.ready[:0]
 	for _, v := range l.overrunVisits {
+		if v.waiting != noConn { // it would wait to be read
+			l.hangUp(v.waiting)
+		}
 		l.endVisit(v)
 	}
 	l.overrunVisits = l.overrunVisits[:0]

@@ -48,6 +48,7 @@ func (l *loop) obstructed(id int32, c *conn, r *request) bool {
 	}
 	switch {
 	case upgrade && s.Meets(s.RefuseUpgrade, "refuse upgrade", try),
+		r.url.Path == "/poll" && s.Meets(s.RefusePoll, "refuse poll", who),
 		stream && s.Meets(s.RefuseStream, "refuse stream", who):
 		t.Turned++
 		l.answer(id, r, 503, "text/plain", []byte("not this way\n"))
@@ -106,6 +107,9 @@ func (l *loop) besides(id int32, c *conn, payload []byte) {
 		}
 	case bytes.Contains(payload, []byte(`"switch"`)):
 		l.board.Truth.Totals.Switched++
+		if s := l.board.Switches(); s.Meets(s.LoseAtSwitch, "lose at switch", v.key) {
+			v.queue, v.bytes = nil, 0
+		}
 		l.serveVisit(v) // what is there goes the old way
 		if v.mode == "/lines" && v.waiting != noConn {
 			l.drv.Write(v.waiting, []byte("0\r\n\r\n"))

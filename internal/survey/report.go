@@ -1,6 +1,7 @@
 package survey
 
 import (
+	"fmt"
 	"slices"
 	"strconv"
 
@@ -19,16 +20,27 @@ const (
 	NotTried State = "not tried"
 	// FollowsFrom is of what was seen of a weakness, and is there as another one was found.
 	FollowsFrom State = "follows from another"
+	// Noted is of what is right for some servers and wrong for others.
+	Noted State = "noted"
 )
 
-// follows says what is seen besides a weakness, by its number: a member that the server does not know is missing
-// in its numbers, and one that is left over is one too many; what is held back, or overtaken, is not where it
-// should be in a history.
+// follows says what is seen besides a weakness, by its number, even in the experiments about that: a member that the
+// server does not know is missing in its numbers, is not told who comes and goes, and misses what is said while it
+// changes its transport; one that is left over is one too many, and nobody is told that it went; what is held back, or
+// overtaken, is not where it should be in a history.
 var follows = []struct {
 	cause  int
 	others []int
-}{{36, []int{1, 27}}, {1, []int{27}}, {5, []int{27}}, {31, []int{27}}, {10, []int{11}}, {14, []int{11}},
-	{41, []int{11}}}
+}{{36, []int{1, 12, 20, 27, 39}}, {1, []int{5, 20, 27, 39}}, {5, []int{27, 39}}, {31, []int{27}}, {10, []int{9, 11,
+	12}},
+	{14, []int{11}}, {41, []int{11}}, {35, []int{20}}, {33, []int{11, 12}}, {11, []int{13, 33}},
+	{40, []int{20, 32, 35}}, {31, []int{12}}, {17, []int{9, 29, 36}}, {15, []int{14, 41}}, {14, []int{41}}, {42,
+		[]int{7, 28}}, {7, []int{21, 22, 39}}}
+
+// alsoCounted are figures in which what follows from a weakness is counted besides: what a history has twice has come
+// twice, and who is let go hears twice of others under its name.
+var alsoCounted = map[int][]string{7: {"ledger.duplicate", "clients.broken", "returns.unprovoked"},
+	11: {"ledger.duplicate", "ledger.lost"}, 21: {"ledger.duplicate"}, 33: {"ledger.lost"}}
 
 // A Row is one weakness, and what the survey says of it.
 type Row struct {
@@ -38,7 +50,8 @@ type Row struct {
 	// finding has it.
 	Says    string           `json:"says"`
 	Finding *finding.Finding `json:"finding,omitempty"`
-	Shown   string           `json:"shown_by,omitempty"` // the experiment
+	Shown   string           `json:"shown_by,omitempty"`     // the experiment
+	From    int              `json:"follows_from,omitempty"` // the weakness that it follows from
 }
 
 // A Result is how one experiment ended.
@@ -46,13 +59,15 @@ type Result struct {
 	Experiment Experiment
 	Run        *run.Snapshot // nil: it was not run
 	Why        string        // of one that was not run, or says nothing
+	NotWell    string        // how the server was not well after it; "": it was, or was not looked at
 }
 
 // A Report is what a survey says.
 type Report struct {
 	Rows []Row
-	// Others are findings that are none of the weaknesses.
+	// Others are findings that are none of the weaknesses, and Also those of them that may follow from what was found.
 	Others []finding.Finding
+	Also   []finding.Finding
 }
 
 // Of makes the report of some experiments.
@@ -72,6 +87,7 @@ func Of(results []Result) Report {
 			rep.follow(f.cause, n)
 		}
 	}
+	rep.followElsewhere(results)
 	for i := range results {
 		if r := results[i].Run; r != nil {
 			for _, f := range r.Findings {
@@ -80,16 +96,85 @@ func Of(results []Result) Report {
 				}
 			}
 		}
+		if of := &results[i]; of.NotWell != "" {
+			rep.Others = append(rep.Others, finding.Finding{Title: "not well any more", Severity: finding.Loss,
+				Says: fmt.Sprintf("after the experiment '%s' the server was no longer as it had been before: %s",
+					of.Experiment.Name, of.NotWell),
+				Usually: "What the experiment did to the server has left something that goes on: a lock that is " +
+					"held, a " +
+					"loop that has ended, memory that is full. Look at its log, and at what it does now.",
+				Experiment: "the same experiment alone, after the server was started anew; then the trial itself"})
+		}
 	}
+	rep.sortOthers()
 	return rep
+}
+
+// sortOthers takes those out of the others that are counted in a figure in which something that was found is counted.
+func (rep *Report) sortOthers() {
+	rest := rep.Others[:0]
+	for _, f := range rep.Others {
+		follows := slices.ContainsFunc(rep.Rows, func(r Row) bool {
+			slow := r.Weakness.Question == finding.HowSoon // what comes too late counts as lost
+			return r.State == Found && len(f.Figures) > 0 && (slices.Contains(r.Finding.Figures, f.Figures[0]) ||
+				slow && f.Figures[0] == "ledger.lost" || slices.Contains(alsoCounted[r.Weakness.Number], f.Figures[0]))
+		})
+		if follows {
+			rep.Also = append(rep.Also, f)
+		} else {
+			rest = append(rest, f)
+		}
+	}
+	rep.Others = rest
 }
 
 // follow has what was seen of one weakness follow from another, if both were found.
 func (rep *Report) follow(cause, n int) {
 	if row := &rep.Rows[n-1]; rep.Rows[cause-1].State == Found && row.State == Found {
-		row.State = FollowsFrom
+		row.State, row.From = FollowsFrom, cause
 		row.Says = "what was seen of it follows from no. " + strconv.Itoa(cause) + ": " + row.Says
 	}
+}
+
+// followElsewhere has what was seen beside the way follow from what was found: in an experiment that is about something
+// else, and not in one that is about it.
+func (rep *Report) followElsewhere(results []Result) {
+	var own, elsewhere []int // numbers of what was found
+	for i := range rep.Rows {
+		row := &rep.Rows[i]
+		n, looked := row.Weakness.Number, false
+		if row.State != Found {
+			continue
+		}
+		saw := false
+		for k := range results {
+			if r := &results[k]; r.Run != nil && r.isAbout(n) {
+				looked, saw = true, saw || r.finds(n)
+			}
+		}
+		if looked && !saw {
+			elsewhere = append(elsewhere, n)
+		} else {
+			own = append(own, n)
+		}
+	}
+	for _, n := range elsewhere {
+		for _, cause := range own {
+			if rep.Rows[n-1].State == Found && foundTogether(results, cause, n) {
+				rep.follow(cause, n)
+			}
+		}
+	}
+}
+
+// foundTogether reports whether every experiment that found one weakness found another one as well.
+func foundTogether(results []Result, cause, n int) bool {
+	for i := range results {
+		if r := &results[i]; r.finds(n) && !r.finds(cause) {
+			return false
+		}
+	}
+	return true
 }
 
 // isAbout reports whether an experiment is about a weakness.
@@ -113,19 +198,26 @@ func (row *Row) look(results []Result) {
 			continue
 		}
 		for k := range r.Run.Findings {
-			if f := &r.Run.Findings[k]; f.Weakness == row.Weakness.Number {
+			f := &r.Run.Findings[k]
+			switch {
+			case f.Weakness != row.Weakness.Number || r.Experiment.Relays && f.Weakness == altered:
+			case f.Severity == finding.Note:
+				row.State, row.Says, row.Finding, row.Shown = Noted, f.Says, f, r.Experiment.Name
+			default:
 				row.State, row.Says, row.Finding, row.Shown = Found, f.Says, f, r.Experiment.Name
 				return
 			}
 		}
 		switch n := chances(r.Run.Total, r.Experiment.Of); {
-		case !about || row.State == NotFound:
+		case !about || row.State == NotFound || row.State == Noted:
 		case r.Experiment.Blind[row.Weakness.Number] != "":
 			row.Says = r.Experiment.Blind[row.Weakness.Number]
 		case r.Why != "":
 			row.Says = r.Why
 		case n < 3:
 			row.Says = "the experiment came to nothing: too few " + string(r.Experiment.Of)
+		case r.Experiment.Relays:
+			row.State, row.Says, row.Shown = Noted, relayed(r), r.Experiment.Name
 		default:
 			row.State, row.Says, row.Shown = NotFound, finding.Unseen(n, string(r.Experiment.Of)), r.Experiment.Name
 		}
@@ -142,3 +234,15 @@ func chances(w *logbook.Window, of Unit) int64 {
 	}
 	return w.Total.Owed - w.Total.Excused
 }
+
+// relayed says what became of texts that would be scripts if they were put into a page.
+func relayed(r *Result) string {
+	if r.finds(altered) {
+		return "what would be a script in a page is changed on its way"
+	}
+	return "what would be a script in a page is relayed as it is: that is right if clients show it as text, and " +
+		"wrong if " +
+		"they put it into a page"
+}
+
+const altered = 16

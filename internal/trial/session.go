@@ -114,6 +114,7 @@ type Step struct {
 	Reason  string          // Close; Closed: what must stand in the server's
 	Abrupt  bool            // Closed: without a close frame
 	Urgent  bool            // Say, Tell, Send: in a datagram, if the client's route has any beside it
+	Bad     bool            // Send: the server may end the connection for it
 	Named   bool            // Send: not before the client is named
 	PerSec  int             // Slow: bytes that are read in a second; 0: as fast as they come
 	Wrong   string          // Malform: one of Wrongs

@@ -84,6 +84,17 @@ func (t *Trial) Sockets() int {
 	return n
 }
 
+// CrewOf is the crew of client n of the run: crews have their clients one after another. It is -1 if there is no such
+// client.
+func (t *Trial) CrewOf(n int) int {
+	for i := range t.Crews {
+		if n -= t.Crews[i].Clients; n < 0 {
+			return i
+		}
+	}
+	return -1
+}
+
 // TideOf is the tide of a crew.
 func (t *Trial) TideOf(crew int) Tide {
 	if own := t.Crews[crew].Tide; len(own.Legs) > 0 {

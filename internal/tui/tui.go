@@ -87,7 +87,7 @@ func (m model) show() error {
 			last.probe.Close()
 		}
 		if last.search != nil {
-			last.search.search.Stop()
+			last.search.stop()
 		}
 	}
 	if errors.Is(err, tea.ErrInterrupted) {
@@ -113,6 +113,7 @@ type keys struct {
 	window, earlier, later, wider, narrower, nextTick, lastTick                               key.Binding
 	move, export, message, finding, page, order, down, pick, runIt, rename, drop, marks, dial key.Binding
 	fault, pickFault, forWhom, howMuch                                                        key.Binding
+	chooseRow, nextFound                                                                      key.Binding
 }
 
 // newKeys are the keys of the whole application; views have their own beside them.
@@ -149,6 +150,8 @@ func newKeys() keys {
 		drop:      bind("d", "delete", "d"),
 		marks:     bind("c", "compare", "c"),
 		dial:      bind("p", "probe", "p"),
+		chooseRow: bind("↑ ↓ ← →", "choose", "up", "down", "left", "right"),
+		nextFound: bind("n", "next found", "n"),
 		fault:     bind("f", "break", "f"),
 		pickFault: bind("enter", "begin, end", "enter"),
 		forWhom:   bind("← →", "clients", "left", "right"),
@@ -381,9 +384,7 @@ func (m *model) mouse(msg tea.MouseMsg) {
 	case m.run != nil:
 		m.run.mouse(msg, m.run.scene(&m.palette, m.width, m.height), m.width, m.height)
 	case m.search != nil:
-		if wheel, is := msg.(tea.MouseWheelMsg); is {
-			m.search.view.Move(wheelBy(wheel), m.search.state)
-		}
+		m.mouseInSearch(msg)
 	case m.probe != nil:
 	case m.home != nil && m.starting == nil:
 		at := msg.Mouse()

@@ -63,6 +63,9 @@ func (a *Account) announced(said called, about, to ledger.Client, at mono.Time) 
 	if len(a.cfg.Sharers(about)) == 0 {
 		number, open := a.ledger.Announced(said.kind, said.room, about,
 			at.Add(-a.apart.others(a.shareOf(to))))
+		if !open && number != 0 && a.ledger.Awaits(number, to) { // it is in again, and this tells of the stay before
+			open = true
+		}
 		return number, about, open
 	}
 	all := a.alikes[said]
@@ -93,8 +96,9 @@ func (a *Account) hears(f *fact.Fact, room ledger.Room) {
 	}
 	if !open {
 		// If it was said long ago, or a byte of the name may have been changed, it may be about anything.
-		a.unfounded(rumour{called: said, about: about, to: f.Client, at: f.Time,
-			excused: unread || a.ledger.Garbling(f.Time)})
+		excused := unread || a.ledger.Garbling(f.Time) || said.kind == ledger.Gone &&
+			a.named(f.Peer, func(c ledger.Client) bool { return a.ledger.MayBeGone(c, f.Time) })
+		a.unfounded(rumour{called: said, about: about, to: f.Client, at: f.Time, excused: excused})
 		return
 	}
 	a.heardOf(f.Client, room, about, number, f.Time)

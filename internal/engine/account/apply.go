@@ -91,7 +91,9 @@ func (a *Account) take(s *share, f *fact.Fact) {
 	case fact.Knows:
 		a.knows(f)
 	case fact.Announces:
-		a.announce(f.Client, ledger.Kind(f.What), s.room(f), f.At)
+		if room := s.room(f); ledger.Kind(f.What) != ledger.Joined || !l.IsInside(room, f.Client) {
+			a.announce(f.Client, ledger.Kind(f.What), room, f.At)
+		}
 	case fact.Withdraws:
 		if number, open := l.Announced(ledger.Joined, s.room(f), f.Client, f.At); open {
 			l.Cancel(number)

@@ -343,7 +343,9 @@ func (d *Driver) send(id int32, l *line, dir int, b []byte, came mono.Time) {
 	for range copies {
 		at := came.Add(d.delay(w))
 		if w.Join > 0 {
-			at = (at/mono.Time(w.Join) + 1) * mono.Time(w.Join)
+			// Each line has its own rhythm: what many send is no burst by that.
+			phase := mono.Time(id) * mono.Time(37*time.Millisecond) % mono.Time(w.Join)
+			at = ((at+phase)/mono.Time(w.Join)+1)*mono.Time(w.Join) - phase
 		}
 		if datagram && d.chance(w.Reorder) {
 			d.Counts.Reordered++
@@ -450,6 +452,11 @@ func (d *Driver) releaseOne(id int32, l *line, dir int, now mono.Time) {
 		p := q.parcels[0]
 		q.parcels = q.parcels[1:]
 		q.bytes -= len(p.data)
+		for dir == up && l.way(up).Join > 0 && !is(d.datagrams, id) && len(q.parcels) > 0 && q.parcels[0].at <= now {
+			p.data = append(p.data[:len(p.data):len(p.data)], q.parcels[0].data...) // they go on in one piece
+			q.bytes -= len(q.parcels[0].data)
+			q.parcels = q.parcels[1:]
+		}
 		d.arrive(id, dir, p)
 	}
 	switch {

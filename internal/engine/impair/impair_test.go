@@ -172,7 +172,7 @@ func TestPath(t *testing.T) {
 			s.up("b")
 			s.until(101 * ms)
 			s.up("c")
-		}, "100 up a, 100 up b, 200 up c"},
+		}, "100 up ab, 200 up c"},
 		"corrupt": {both(trial.Way{Corrupt: 1}), false, func(s *scene) {
 			s.d.Corrupted = func(_ int32, up bool, b []byte) { s.note("corrupts %v %s", up, b) }
 			s.up("aaaa")

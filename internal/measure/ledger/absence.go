@@ -57,6 +57,13 @@ func (l *Ledger) AwaySince(c Client) mono.Time {
 	return a.From
 }
 
+// MayBeGone reports whether a client may be gone for its server without the tool's knowing, or was within the grace
+// time: its connection is broken, and it may come back as the member that it was; or it does not read, and so does not
+// come to the end of its connection.
+func (l *Ledger) MayBeGone(c Client, at mono.Time) bool {
+	return l.was(c, excuse.Of(excuse.Away, excuse.SlowReader, excuse.NotReading), at.Add(-l.cfg.Grace))
+}
+
 // An unsettled client has claims that are judged Config.Grace after an instant.
 type unsettled struct {
 	client Client

@@ -11,12 +11,14 @@ type announcement struct {
 }
 
 // Announced gives the number of the latest message of a kind, Joined or Gone,
-// about a client in a room, as it was heard at an instant; ok is false if there is none open.
+// about a client in a room, as it was heard at an instant; ok is false if there is none open. If the client has left,
+// and asked to enter again since, the number is that of its leaving, and ok is false: who has not heard of that yet may
+// still hear it.
 func (l *Ledger) Announced(k Kind, r Room, about Client, at mono.Time) (number uint64, ok bool) {
 	number, ok = l.announced[announcement{r, about, k}]
 	if slot := l.slot(about, r); ok && k == Gone && slot >= 0 && l.rooms[r].seats[slot].inside() &&
 		l.rowOf(number).say.Sent < l.rooms[r].seats[slot].asked && l.rooms[r].seats[slot].asked <= at {
-		return 0, false // it is in again: that was about an earlier stay
+		return number, false // it is in again: that was about an earlier stay
 	}
 	return number, ok
 }

@@ -30,12 +30,13 @@ const (
 	Misbehaved  // it began to misbehave on purpose
 	Impaired    // a fault on its path began
 	Mended      // it is over
+	Replied     // the server sent it something that is no delivery and that it did not wait for
 	numWhats
 )
 
 var whatNames = [numWhats]string{"set out", "connected", "entered", "left", "closed", "broke", "refused", "denied",
 	"missed", "check failed", "not opened", "evicted", "stepped down", "stepped up", "came back", "gave up",
-	"misbehaved", "impaired", "mended"}
+	"misbehaved", "impaired", "mended", "replied"}
 
 func (w EventKind) String() string {
 	if w >= numWhats {

@@ -20,6 +20,7 @@ type Axis struct {
 	Ticks []Tick
 	Name  func(float64) string
 	Clock bool // seconds: steps are those of a clock
+	Few   bool // there is little room for names
 }
 
 // A Tick is a named position on an axis.
@@ -64,7 +65,7 @@ func short(v float64) string {
 }
 
 // wanted is about how many named positions an axis has.
-const wanted = 6
+const wanted, wantedOfFew = 6, 2
 
 var clockSteps = []float64{1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 3600, 7200, 14400, 21600, 43200, 86400}
 
@@ -72,6 +73,10 @@ var clockSteps = []float64{1, 2, 5, 10, 15, 30, 60, 120, 300, 600, 900, 1800, 36
 func (a *Axis) positions(least, most float64) (ticks []plot.Tick) {
 	if !(most > least) || math.IsInf(most-least, 0) {
 		return nil
+	}
+	wanted := float64(wanted)
+	if a.Few {
+		wanted = wantedOfFew
 	}
 	step := math.Pow(10, math.Floor(math.Log10((most-least)/wanted)))
 	for _, k := range []float64{1, 2, 2.5, 5, 10} {

@@ -1,6 +1,5 @@
-// Package chart draws charts and tables as SVG and PDF, from data. Everything is
-// black on white: lines are distinguished by their dashes and names, so that a
-// printed page says as much as a screen.
+// Package chart draws charts, tables and documents as SVG and PDF, from data. Lines have colours of different
+// lightness, and dashes, and their names: a page that is printed in grey says as much as a screen.
 package chart
 
 import (
@@ -23,6 +22,8 @@ type Chart struct {
 	X, Y   Axis
 	Series []Series
 	Above  *Chart // a smaller panel above, on the same x axis; its title and notes are not drawn
+	// LeftOut are spans of the x axis that say nothing: they are shaded.
+	LeftOut [][2]float64
 }
 
 // Style is how a series is drawn.
@@ -35,6 +36,8 @@ const (
 	Dotted
 	Points
 	Filled // down to the next series, which is the lower edge
+	Fine   // a thin line: of what jumps
+	DashDot
 )
 
 // A Series is a named row of points.
@@ -66,19 +69,42 @@ var (
 	soft = color.Gray{0x55}
 )
 
+// tones are the colours of a chart's lines, in their order: each of another lightness.
+var tones = []color.Color{color.RGBA{0x10, 0x18, 0x20, 0xff}, color.RGBA{0x1f, 0x5f, 0x99, 0xff},
+	color.RGBA{0xc6, 0x54, 0x18, 0xff}, color.RGBA{0x48, 0xa0, 0x9c, 0xff}}
+
+// wash is what areas are filled with, and gone what shades spans that say nothing.
+var (
+	wash = color.RGBA{0xd0, 0xe0, 0xed, 0xff}
+	gone = color.RGBA{0xef, 0xe6, 0xd6, 0xff}
+)
+
+// tone is the colour of series i: areas have none, and do not count.
+func (c *Chart) tone(i int) color.Color {
+	n := 0
+	for k := range i {
+		if c.Series[k].Style != Filled {
+			n++
+		}
+	}
+	return tones[n%len(tones)]
+}
+
 type canvas interface {
 	vg.CanvasSizer
 	io.WriterTo
 }
 
-func newCanvas(f Format, h vg.Length) (canvas, error) {
+func newCanvas(f Format, h vg.Length) (canvas, error) { return newCanvasOf(f, width, h) }
+
+func newCanvasOf(f Format, w, h vg.Length) (canvas, error) {
 	switch f {
 	case SVG:
-		c := vgsvg.New(width, h)
+		c := vgsvg.New(w, h)
 		ground(draw.New(c))
 		return c, nil
 	case PDF:
-		return newPDF(width, h), nil
+		return newPDF(w, h), nil
 	}
 	return nil, fmt.Errorf("no drawing can be made as %q; there are svg and pdf", f)
 }
@@ -95,7 +121,15 @@ func (c *Chart) Write(w io.Writer, f Format) error {
 	if err != nil {
 		return err
 	}
-	body := head(draw.New(out), c.Title, c.Notes)
+	if err := c.drawOn(head(draw.New(out), c.Title, c.Notes)); err != nil {
+		return err
+	}
+	_, err = out.WriteTo(w)
+	return err
+}
+
+// drawOn draws the chart, without its title and notes.
+func (c *Chart) drawOn(body draw.Canvas) error {
 	across := c.reach(func(xy plotter.XY) float64 { return xy.X })
 	if c.Above != nil {
 		above := c.Above.reach(func(xy plotter.XY) float64 { return xy.X })
@@ -122,8 +156,7 @@ func (c *Chart) Write(w io.Writer, f Format) error {
 		c.Above.draw(above, upper)
 		c.draw(below, lower)
 	}
-	_, err = out.WriteTo(w)
-	return err
+	return nil
 }
 
 // empty reports whether there is nothing to draw.
@@ -160,6 +193,9 @@ func (c *Chart) plot(across reach) (*plot.Plot, error) {
 	for _, l := range []*draw.LineStyle{&grid.Vertical, &grid.Horizontal} {
 		l.Color, l.Width = pale, 0.4
 	}
+	if len(c.LeftOut) > 0 {
+		p.Add(leftOut(c.LeftOut))
+	}
 	p.Add(grid)
 	for i := 0; i < len(c.Series); i++ {
 		s := &c.Series[i]
@@ -169,7 +205,7 @@ func (c *Chart) plot(across reach) (*plot.Plot, error) {
 			}
 			continue
 		}
-		if err := c.add(p, s); err != nil {
+		if err := c.add(p, s, c.tone(i)); err != nil {
 			return nil, err
 		}
 	}
@@ -189,21 +225,24 @@ func (c *Chart) key(on draw.Canvas) draw.Canvas {
 		if len(s.X) == 0 {
 			continue
 		}
+		if wide := sample + 5 + style.Width(safe(s.Name)); x+wide > on.Max.X && x > on.Min.X+30 { // in another row
+			x, y = on.Min.X+30, y-13
+		}
 		middle := y + 3
 		switch s.Style {
 		case Points:
-			on.DrawGlyph(draw.GlyphStyle{Color: ink, Radius: 2.5, Shape: draw.CircleGlyph{}},
+			on.DrawGlyph(draw.GlyphStyle{Color: c.tone(i), Radius: 2.5, Shape: draw.CircleGlyph{}},
 				vg.Point{X: x + sample/2, Y: middle})
 		case Filled:
-			on.FillPolygon(pale, []vg.Point{{X: x, Y: y - 1}, {X: x + sample, Y: y - 1}, {X: x + sample, Y: y + 8},
+			on.FillPolygon(wash, []vg.Point{{X: x, Y: y - 1}, {X: x + sample, Y: y - 1}, {X: x + sample, Y: y + 8},
 				{X: x, Y: y + 8}})
 		default:
-			on.StrokeLine2(lineStyle(s.Style), x, middle, x+sample, middle)
+			on.StrokeLine2(lineStyle(s.Style, c.tone(i)), x, middle, x+sample, middle)
 		}
 		on.FillText(style, vg.Point{X: x + sample + 5, Y: y}, safe(s.Name))
 		x += sample + 5 + style.Width(safe(s.Name)) + 16
 	}
-	return draw.Crop(on, 0, 0, 0, -20)
+	return draw.Crop(on, 0, 0, 0, y-8-on.Max.Y)
 }
 
 // A reach is the least and the greatest of what is drawn on an axis.
@@ -230,7 +269,7 @@ func (c *Chart) points(s *Series) plotter.XYs {
 	return xys
 }
 
-func (c *Chart) add(p *plot.Plot, s *Series) error {
+func (c *Chart) add(p *plot.Plot, s *Series, tone color.Color) error {
 	xys := c.points(s)
 	if len(xys) == 0 {
 		return nil
@@ -240,7 +279,7 @@ func (c *Chart) add(p *plot.Plot, s *Series) error {
 		if err != nil {
 			return err
 		}
-		dots.GlyphStyle = draw.GlyphStyle{Color: ink, Radius: 2.5, Shape: draw.CircleGlyph{}}
+		dots.GlyphStyle = draw.GlyphStyle{Color: tone, Radius: 2.5, Shape: draw.CircleGlyph{}}
 		p.Add(dots)
 		return nil
 	}
@@ -248,14 +287,18 @@ func (c *Chart) add(p *plot.Plot, s *Series) error {
 	if err != nil {
 		return err
 	}
-	line.LineStyle = lineStyle(s.Style)
+	line.LineStyle = lineStyle(s.Style, tone)
 	p.Add(line)
 	return nil
 }
 
-func lineStyle(s Style) draw.LineStyle {
-	style := draw.LineStyle{Color: ink, Width: 1.2}
+func lineStyle(s Style, tone color.Color) draw.LineStyle {
+	style := draw.LineStyle{Color: tone, Width: 1.2}
 	switch s {
+	case Fine:
+		style.Width = 0.6
+	case DashDot:
+		style.Dashes = []vg.Length{6, 2, 1.5, 2}
 	case Dashed:
 		style.Dashes = []vg.Length{6, 3}
 	case Dotted:
@@ -278,9 +321,24 @@ func (c *Chart) fill(p *plot.Plot, upper, lower *Series) error {
 	if err != nil {
 		return err
 	}
-	area.Color, area.LineStyle.Width = pale, 0
+	area.Color, area.LineStyle.Width = wash, 0
 	p.Add(area)
 	return nil
+}
+
+// leftOut shades spans of the x axis.
+type leftOut [][2]float64
+
+// Plot implements plot.Plotter.
+func (l leftOut) Plot(c draw.Canvas, p *plot.Plot) {
+	at, _ := p.Transforms(&c)
+	for _, span := range l {
+		from, to := max(c.Min.X, at(span[0])), min(c.Max.X, at(span[1]))
+		if to > from {
+			c.FillPolygon(gone, []vg.Point{{X: from, Y: c.Min.Y}, {X: to, Y: c.Min.Y}, {X: to, Y: c.Max.Y},
+				{X: from, Y: c.Max.Y}})
+		}
+	}
 }
 
 // head writes the title and the notes at the top of a page and returns what is

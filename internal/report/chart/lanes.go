@@ -92,7 +92,11 @@ func (l *Lanes) Write(w io.Writer, f Format) error {
 }
 
 func (l *Lanes) page(page draw.Canvas, rows []LaneRow) {
-	body := head(page, l.Title, l.Notes)
+	l.body(head(page, l.Title, l.Notes), rows)
+}
+
+// body draws rows below the names of their lanes.
+func (l *Lanes) body(body draw.Canvas, rows []LaneRow) {
 	style := textStyle(9)
 	style.XAlign = draw.XCenter
 	y := body.Max.Y - laneRow
@@ -170,7 +174,7 @@ func cross(c draw.Canvas, x, y vg.Length) {
 
 // stroke draws a message on its way to a lane.
 func (l *Lanes) stroke(c draw.Canvas, y, x vg.Length, r *LaneRow) {
-	style := lineStyle(r.Style)
+	style := lineStyle(r.Style, ink)
 	style.Width = 0.9
 	from := x - min(l.each(c)*0.6, 40)
 	if r.From >= 0 {

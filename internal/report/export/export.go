@@ -27,19 +27,21 @@ type Request struct {
 	Run      *run.Snapshot
 	Name     string          // of the run, for the notes
 	Version  string          // of the tool
-	View     string          // one of views
+	View     string          // one of Views
 	From, To int             // the window in seconds, To not in it; both 0 for the whole run
 	Clients  []ledger.Client // to show the lanes of; none: those around a problem
 	Focus    *lane.Record    // the lanes are those of the stretch around it; nil: around the first problem
+	Message  *uint64         // whose recipients the view "message" is of; nil: the first one with something wrong
 	All      bool            // all of the lanes in the window, on as many pages as it takes, up to a bound
 }
 
-// views are what can be exported, by name.
-var views = []string{"tide", "fan-out", "percentiles", "rooms", "ledger", "lanes", "routes", "recovery", "pulse",
-	"feeds", "findings"}
+// Views are what can be exported, by name: those of the screen, and more.
+var Views = []string{"watch", "tide", "fan-out", "percentiles", "rooms", "ledger", "lanes", "routes", "recovery",
+	"pulse",
+	"feeds", "findings", "message", "report"}
 
 // bySecond are those that have a point for each second.
-var bySecond = []string{"tide", "routes", "recovery", "feeds"}
+var bySecond = []string{"watch", "tide", "routes", "recovery", "feeds"}
 
 // Formats are the formats of each view.
 var Formats = []string{"svg", "pdf", "csv", "json"}
@@ -59,8 +61,8 @@ type drawing interface {
 
 // Write writes an export in a format.
 func Write(w io.Writer, r Request, format string) error {
-	if !slices.Contains(views, r.View) {
-		return fmt.Errorf("there is no view %q to export; there are %s", r.View, strings.Join(views, ", "))
+	if !slices.Contains(Views, r.View) {
+		return fmt.Errorf("there is no view %q to export; there are %s", r.View, strings.Join(Views, ", "))
 	}
 	if !slices.Contains(Formats, format) {
 		return fmt.Errorf("there is no format %q; there are %s", format, strings.Join(Formats, ", "))
@@ -72,7 +74,7 @@ func Write(w io.Writer, r Request, format string) error {
 	var s sheet
 	var d drawing
 	switch r.View {
-	case "tide":
+	case "watch", "tide": // the screen's name, and what it was called here first
 		s, d = r.tide(entries)
 	case "fan-out":
 		s, d = r.fanout(win)
@@ -94,6 +96,18 @@ func Write(w io.Writer, r Request, format string) error {
 		s, d = r.feeds(entries)
 	case "findings":
 		s, d = r.findings()
+	case "message":
+		s, d, err = r.message()
+	case "report":
+		if format != string(chart.PDF) {
+			return fmt.Errorf("a report of several pages is written as pdf, or into a folder (--out DIR), as PDF, "+
+				"SVG, "+
+				"Markdown and JSON; not as %s", format)
+		}
+		d = r.report(win, entries)
+	}
+	if err != nil {
+		return err
 	}
 	switch format {
 	case "csv":
@@ -135,9 +149,10 @@ func (r *Request) notes() []string {
 			plain.Text(r.Run.Trial.Target.Address, 80), r.Run.Started.UTC().Format("2006-01-02 15:04:05 UTC")),
 		fmt.Sprintf("%s; %s clients; tide pull %s", window, units.Count(int64(r.Run.Trial.Clients())), r.Version),
 	}
-	if w, _, err := r.window(); err == nil && w.Overloaded > 0 {
-		lines = append(lines, fmt.Sprintf("attention: %d of these %d seconds say nothing of the server: %s",
-			w.Overloaded, w.Seconds, w.Why.Words()))
+	lines = append(lines, r.verdict()...)
+	if w, entries, err := r.window(); err == nil && w.Overloaded > 0 {
+		lines = append(lines, fmt.Sprintf("attention: %d of these %d seconds say nothing of the server (%s): %s",
+			w.Overloaded, w.Seconds, spans(r.leftOut(entries)), w.Why.Words()))
 	}
 	if slices.ContainsFunc(r.Run.Entries, func(e *logbook.Entry) bool { return e.Merged > 0 }) &&
 		slices.Contains(bySecond, r.View) {
@@ -148,6 +163,63 @@ func (r *Request) notes() []string {
 	}
 	return lines
 }
+
+// verdict says what came of the run, and of the limits that the trial sets.
+func (r *Request) verdict() []string {
+	verdict, why := r.Run.Outcome()
+	lines := []string{"verdict of the run: " + string(verdict)}
+	if why != "" {
+		lines[0] += ", " + plain.Text(why, 140)
+	}
+	var limits []string
+	for i := range r.Run.Judgements {
+		if j := &r.Run.Judgements[i]; !j.Limit.Implied {
+			limits = append(limits, fmt.Sprintf("%s (%s): %s", plain.Text(j.Limit.Name, 40), j.Wanted(), j.Verdict))
+		}
+	}
+	if len(limits) > mostLimits {
+		limits = append(limits[:mostLimits], fmt.Sprintf("and %d more", len(limits)-mostLimits))
+	}
+	if len(limits) > 0 {
+		lines = append(lines, "limits: "+strings.Join(limits, "; "))
+	}
+	return lines
+}
+
+// mostLimits is how many limits stand under a title.
+const mostLimits = 3
+
+// leftOut are the seconds in which the tool or the machine was the bottleneck, put together to spans.
+func (r *Request) leftOut(entries logbook.Seconds) (all [][2]float64) {
+	for _, e := range entries {
+		if e.Health.Overload == 0 {
+			continue
+		}
+		from, to := float64(e.At), float64(e.At+e.Seconds())
+		if n := len(all); n > 0 && all[n-1][1] >= from {
+			all[n-1][1] = to
+			continue
+		}
+		all = append(all, [2]float64{from, to})
+	}
+	return all
+}
+
+// spans writes spans of seconds: "0:12 to 0:20, 0:31 to 0:32 and 3 more".
+func spans(all [][2]float64) string {
+	var texts []string
+	for i, s := range all {
+		if i == mostSpans {
+			texts = append(texts, fmt.Sprintf("and %d more", len(all)-mostSpans))
+			break
+		}
+		texts = append(texts, units.Clock(time.Duration(s[0])*time.Second)+" to "+
+			units.Clock(time.Duration(s[1])*time.Second))
+	}
+	return strings.Join(texts, ", ")
+}
+
+const mostSpans = 5
 
 func (s *sheet) writeCSV(w io.Writer) error {
 	c := csv.NewWriter(w)

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -20,6 +21,7 @@ import (
 	"github.com/HdrHistogram/hdrhistogram-go"
 
 	"tidepull/internal/base/mono"
+	"tidepull/internal/finding"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
@@ -172,7 +174,7 @@ func golden(t *testing.T, name string, got []byte) {
 // their structure.
 func TestGolden(t *testing.T) {
 	s := snapshot(t)
-	for _, view := range views {
+	for _, view := range drawn {
 		for _, format := range Formats {
 			var b bytes.Buffer
 			r := Request{Run: s, Name: "run 1", Version: "test", View: view}
@@ -209,13 +211,82 @@ func TestGolden(t *testing.T) {
 			t.Errorf("the drawing does not say %q", part)
 		}
 	}
-	if colours := regexp.MustCompile(`#[0-9A-Fa-f]{6}`).FindAllString(string(svg), -1); len(colours) == 0 {
-		t.Error("the drawing names no colour at all")
-	} else {
-		for _, c := range colours {
-			if c[1:3] != c[3:5] || c[3:5] != c[5:7] {
-				t.Errorf("%s is a colour; print has none", c)
+	// In print the colours of lines are greys, and these are apart.
+	greys := []int{}
+	for _, c := range slices.Compact(slices.Sorted(slices.Values(regexp.MustCompile(`stroke:#[0-9A-Fa-f]{6}`).
+		FindAllString(string(svg), -1)))) {
+		var red, green, blue int
+		if _, err := fmt.Sscanf(c, "stroke:#%02X%02X%02X", &red, &green, &blue); err != nil {
+			t.Fatal(err)
+		}
+		greys = append(greys, (299*red+587*green+114*blue)/1000)
+	}
+	slices.Sort(greys)
+	if len(greys) < 4 {
+		t.Errorf("the drawing has lines of %d colours", len(greys))
+	}
+	for i := 1; i < len(greys); i++ {
+		if greys[i]-greys[i-1] < 15 {
+			t.Errorf("lines of lightness %d and %d are the same in print", greys[i-1], greys[i])
+		}
+	}
+}
+
+// drawn are the views that are one drawing.
+var drawn = slices.DeleteFunc(slices.Clone(Views), func(view string) bool { return view == "report" })
+
+// meansIll is a name that other programs would take for something else.
+const meansIll = "=cmd|' /C x'!A1 \x00\x1b[2J </text><script> & \u202e \ufffe Grüße 波止場 \xff"
+
+// TestReport writes the report on a run, and on one whose names are those of somebody who means ill: the Markdown is
+// the golden one, the pages are whole, and none has next to nothing on it.
+func TestReport(t *testing.T) {
+	for _, name := range []string{"run 1", meansIll} {
+		s := snapshot(t)
+		s.Findings = []finding.Finding{{Weakness: 1, Title: "crowd race", Severity: finding.Loss, Usually: "a lock",
+			Says: "12 of 60 clients that entered within the same 20 ms never got a message of " + name,
+			RuledOut: []string{"the tool"},
+			Evidence: []finding.Evidence{{Says: name + " got nothing", Client: 2, At: 3 * time.Second}},
+			Experiment: "again"}}
+		if name == meansIll {
+			tr := *s.Trial
+			tr.Name, tr.Source.Name = meansIll, meansIll
+			s.Trial = &tr
+		}
+		dir := t.TempDir()
+		files, err := WriteReport(dir, Request{Run: s, Name: name, Version: "test"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		pages := 0
+		for _, file := range files {
+			b, err := os.ReadFile(file)
+			if err != nil {
+				t.Fatal(err)
 			}
+			switch filepath.Ext(file) {
+			case ".svg":
+				if !strings.Contains(file, "figure") {
+					pages++
+				}
+				checkXML(t, file, bytes.NewBuffer(b))
+			case ".pdf":
+				if n := strings.Count(string(b), "/Type /Page\n"); n < 2 || n > 6 || !bytes.Contains(b,
+					[]byte("/FontFile2")) {
+					t.Errorf("%d pages", n)
+				}
+			case ".md":
+				if bytes.Contains(b, []byte("<script")) || bytes.ContainsRune(b, 0x1b) {
+					t.Errorf("the Markdown has markup of somebody else's: %s", b)
+				}
+				if name != meansIll {
+					golden(t, "report.md", bytes.ReplaceAll(b, []byte(runtime.GOOS+"/"+runtime.GOARCH+
+						fmt.Sprintf(", %d cores", runtime.NumCPU())), []byte("some machine")))
+				}
+			}
+		}
+		if pages < 2 {
+			t.Errorf("%d pages as SVG", pages)
 		}
 	}
 }
@@ -239,7 +310,7 @@ func TestMergedRun(t *testing.T) {
 		}
 		return b.String()
 	}
-	for _, view := range views {
+	for _, view := range drawn {
 		for _, format := range Formats {
 			a, b := written(whole, view, format), written(merged, view, format)
 			switch {
@@ -336,7 +407,7 @@ func TestBadRequests(t *testing.T) {
 // TestNothingMeasured draws windows in which nothing, or one thing, happened.
 func TestNothingMeasured(t *testing.T) {
 	s := snapshot(t)
-	for _, view := range views {
+	for _, view := range drawn {
 		for _, format := range Formats {
 			if err := Write(io.Discard, Request{Run: s, View: view, From: 8, To: 9}, format); err != nil {
 				t.Errorf("%s as %s of an empty second: %v", view, format, err)
@@ -514,7 +585,7 @@ func TestMetrics(t *testing.T) {
 // TestHostileTexts: whatever clients, rooms and servers are called, drawings
 // parse, tables hold no formulas and nothing turns text round.
 func TestHostileTexts(t *testing.T) {
-	hostile := "=cmd|' /C x'!A1 \x00\x1b[2J </text><script> & \u202e \ufffe Grüße 波止場 \xff"
+	hostile := meansIll
 	s := snapshot(t)
 	tr := *s.Trial
 	tr.Name = hostile
@@ -528,7 +599,7 @@ func TestHostileTexts(t *testing.T) {
 		s.Names[i] = hostile
 	}
 	s.FinalResults = []run.FinalResult{{Name: hostile, Verdict: run.Broken, Why: hostile}}
-	for _, view := range views {
+	for _, view := range drawn {
 		for _, format := range Formats {
 			var b bytes.Buffer
 			if err := Write(&b, Request{Run: s, View: view, Name: hostile}, format); err != nil {

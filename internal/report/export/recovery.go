@@ -50,6 +50,7 @@ func (r *Request) recovery(entries []*logbook.Entry) (sheet, drawing) {
 		away, tries = append(away, float64(n.Away)), append(tries, float64(n.Tries))
 		accepted = append(accepted, float64(n.Accepted))
 	}
+	c.LeftOut = r.leftOut(entries)
 	c.Series = []chart.Series{{Name: "away", Style: chart.Filled, X: t, Y: away}, {Name: "tries", X: t, Y: tries},
 		{Name: "tries that were accepted", Style: chart.Dashed, X: t, Y: accepted}}
 	return s, c
@@ -66,7 +67,7 @@ func (r *Request) pulse(w *logbook.Window) (sheet, drawing) {
 		cumulative("from one of the server's to the next", &h[logbook.BeatInterval], chart.Solid),
 		cumulative("from a client's to the answer", &h[logbook.RoundTrip], chart.Dashed),
 		cumulative("from the first that was owed to the eviction", &h[logbook.ToEvict], chart.Dotted),
-		cumulative("from an eviction to the others being told", &h[logbook.ToTell], chart.Points)} {
+		cumulative("from an eviction to the others being told", &h[logbook.ToTell], chart.DashDot)} {
 		if len(part.X) == 0 {
 			continue
 		}

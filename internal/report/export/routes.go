@@ -45,6 +45,7 @@ func (r *Request) routes(entries []*logbook.Entry) (sheet, drawing) {
 		s.Rows = append(s.Rows, append(row, on.Down, on.Up, on.UpFailed, on.NoneLeft, on.Dials, on.Asked, on.BytesUp,
 			e.Counts.Bytes))
 	}
+	c.LeftOut = r.leftOut(entries)
 	for k, i := range used {
 		c.Series = append(c.Series, chart.Series{Name: logbook.Transports[i], X: t, Y: lines[k]})
 	}

@@ -57,9 +57,10 @@ func (r *Request) tide(entries []*logbook.Entry) (sheet, drawing) {
 	}
 	c.Series = []chart.Series{
 		{Name: "median to p99", Style: chart.Filled, X: t, Y: p99}, {Name: "median", X: t, Y: p50},
-		{Name: "last recipient", Style: chart.Points, X: t, Y: last},
+		{Name: "last recipient", Style: chart.Fine, X: t, Y: last},
 	}
-	c.Above = &chart.Chart{Y: chart.Axis{Label: "clients", Name: chart.Count},
+	c.LeftOut = r.leftOut(entries)
+	c.Above = &chart.Chart{LeftOut: c.LeftOut, Y: chart.Axis{Label: "clients", Name: chart.Count, Few: true},
 		Series: []chart.Series{{Name: "open", X: t, Y: open}, {Name: "planned", Style: chart.Dotted, X: t, Y: plan}}}
 	return s, c
 }
@@ -85,7 +86,7 @@ func (r *Request) fanout(w *logbook.Window) (sheet, drawing) {
 		h     *meter.Hist
 		style chart.Style
 	}{{"first recipient", &w.First, chart.Dotted}, {"median recipient", &w.Median, chart.Dashed},
-		{"last recipient", &w.Last, chart.Points}} {
+		{"last recipient", &w.Last, chart.DashDot}} {
 		c.Series = append(c.Series, cumulative(m.name+" (by message)", m.h, m.style))
 	}
 	return s, c
@@ -113,7 +114,7 @@ func (r *Request) percentiles(w *logbook.Window) (sheet, drawing) {
 		&w.Times[logbook.ScheduleLag]}
 	names := []string{"fan-out, all deliveries", "first recipient", "median recipient", "last recipient",
 		"the tool's reading lag", "the tool's schedule lag"}
-	styles := []chart.Style{chart.Solid, chart.Dotted, chart.Dashed, chart.Dashed, chart.Points, chart.Dotted}
+	styles := []chart.Style{chart.Solid, chart.Dotted, chart.Dashed, chart.Dashed, chart.DashDot, chart.Dotted}
 	series := make([]chart.Series, len(hists))
 	const steps = 40
 	for i := 0; i <= steps; i++ {
@@ -162,7 +163,7 @@ func (r *Request) rooms(w *logbook.Window) (sheet, drawing) {
 		}
 		s.Rows = append(s.Rows, row)
 	}
-	note := "all audiences were of one size, so no line can be fitted"
+	note := "no line can be fitted: the audiences are too few, or too much alike"
 	if fitted {
 		note = fmt.Sprintf("the last recipient, fitted: %s and %s a recipient, 95 %% certain within %s either way",
 			units.Micros(line.Base), units.Micros(line.Slope), units.Micros(line.Error))

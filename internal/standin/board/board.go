@@ -219,7 +219,7 @@ func (b *Board) Part(id int32) {
 // The payload is borrowed.
 func (b *Board) Message(id int32, payload []byte, at mono.Time) {
 	if err := fieldTable.Extract(payload, b.fields[:]); err != nil {
-		b.refuse(id, "message", err.Error())
+		b.unknown(id, err.Error())
 		return
 	}
 	open := b.members[id].name != "" || b.doorOpen(id)
@@ -247,7 +247,7 @@ func (b *Board) Message(id int32, payload []byte, at mono.Time) {
 	case b.is(kind, "hang up"):
 		b.out.Hangup(id)
 	default:
-		b.refuse(id, "message", "no such kind")
+		b.unknown(id, "no such kind")
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"hash/fnv"
 	"net/url"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -34,6 +35,7 @@ type Switches struct {
 	Beats
 	Load
 	Membership
+	Intake
 }
 
 // Ways are switches of how clients come to the board.
@@ -41,6 +43,8 @@ type Ways struct {
 	RefuseUpgrade float64
 	StripUpgrade  float64
 	RefuseStream  float64
+	RefusePoll    float64
+	LoseAtSwitch  float64
 	BufferStream  float64
 	Stall         time.Duration
 	CutIdle       time.Duration
@@ -105,6 +109,9 @@ var SwitchList = append([]Switch{
 		func(s *Switches) any { return &s.StripUpgrade }},
 	{"refuse_stream", "a client's event stream, or answer without end, is answered 503",
 		func(s *Switches) any { return &s.RefuseStream }},
+	{"refuse_poll", "a client's polls are answered 503", func(s *Switches) any { return &s.RefusePoll }},
+	{"lose_at_switch", "what waits for a client that changes its transport is lost",
+		func(s *Switches) any { return &s.LoseAtSwitch }},
 	{"buffer_stream", "nothing of a client's event stream, or answer without end, comes but its head",
 		func(s *Switches) any { return &s.BufferStream }},
 	{"stall", "what lets a client in is answered this much later", func(s *Switches) any { return &s.Stall }},
@@ -122,7 +129,7 @@ var SwitchList = append([]Switch{
 	{"ghost", "a client whose connection breaks stays a member of its rooms",
 		func(s *Switches) any { return &s.Ghost }},
 	{"forget", "a notice is relayed and not kept", func(s *Switches) any { return &s.Forget }},
-}, append(loadList, membershipList...)...)
+}, slices.Concat(loadList, membershipList, intakeList)...)
 
 // Set changes switches by name, as they come in a query; nothing is changed
 // if one is wrong.

@@ -7,6 +7,7 @@ import (
 
 	"github.com/hashicorp/hcl/v2"
 	"github.com/hashicorp/hcl/v2/hclsyntax"
+	"github.com/zclconf/go-cty/cty"
 )
 
 // Parts are what other trials of the same server can be made of, as text: each is whole blocks of a trial's file.
@@ -21,7 +22,22 @@ type Parts struct {
 	// History is how many messages of the past are promised to who enters, as the trial writes it; "": it promises
 	// none.
 	History string
+	// More is Say with the word MoreText where more text can stand in what is said; "" if there is no such place.
+	// MoreIsText is set if any text may stand there: a payload in an object, that becomes JSON.
+	More       string
+	MoreIsText bool
+	// Reconnect is the block of the first crew that comes back and is promised what it missed; "" if there is none.
+	Reconnect string
+	// Doors are the sessions in which something has to be refused, and their crews; "" if there are none.
+	Doors string
+	// Restart is the request step of that name, which has the server begin anew; Goodbye is the first step that
+	// waits for the server's close; SlowReader is the first that reads slowly until it is closed for it; "" if there is
+	// none.
+	Restart, Goodbye, SlowReader string
 }
+
+// MoreText stands in Parts.More where more text can.
+const MoreText = "MORE_TEXT"
 
 // ofExperiments are the blocks of a trial that say what is to be done, and not to which server.
 var ofExperiments = map[string]bool{"trial": true, "session": true, "crew": true, "tide": true, "fault": true,
@@ -36,7 +52,9 @@ func PartsOf(src []byte, name string, files map[string][]byte) (Parts, error) {
 		return p, err
 	}
 	p.Shared, p.Say, p.Whisper = strings.Join(shared, "\n\n"), steps["say"], steps["whisper"]
-	p.History = steps["history"]
+	p.History, p.More, p.MoreIsText = steps["history"], steps["more"], steps["more is text"] != ""
+	p.Restart, p.Goodbye, p.SlowReader = steps["restart"], steps["expect_close"], steps["read_slowly"]
+	p.Reconnect, p.Doors = steps["reconnect"], steps["doors"]
 	if c := steps["connect"]; c != "" {
 		p.Connect = c
 	}
@@ -49,7 +67,15 @@ func takeApart(src []byte, name string, files map[string][]byte, steps map[strin
 	if diags.HasErrors() {
 		return nil, fmt.Errorf("%s: %w", name, diags)
 	}
-	for _, b := range file.Body.(*hclsyntax.Body).Blocks {
+	blocks := file.Body.(*hclsyntax.Body).Blocks
+	doors := map[string]bool{} // the names of sessions
+	for _, b := range blocks {
+		if b.Type == "session" && len(b.Labels) == 1 && refuses(b.Body) {
+			doors[b.Labels[0]] = true
+			steps["doors"] += textOf(src, b) + "\n\n"
+		}
+	}
+	for _, b := range blocks {
 		switch {
 		case b.Type == "import" && len(b.Labels) == 1:
 			path := filepath.Join(filepath.Dir(name), b.Labels[0])
@@ -60,6 +86,15 @@ func takeApart(src []byte, name string, files map[string][]byte, steps map[strin
 			shared = append(shared, more...)
 		case b.Type == "session":
 			findSteps(src, b.Body, steps)
+		case b.Type == "crew":
+			if a := b.Body.Attributes["session"]; a != nil && doors[sessionNamed(a.Expr)] {
+				steps["doors"] += textOf(src, b) + "\n\n"
+			}
+			for _, inner := range b.Body.Blocks {
+				if inner.Type == "reconnect" && inner.Body.Attributes["catch_up"] != nil && steps["reconnect"] == "" {
+					steps["reconnect"] = textOf(src, inner)
+				}
+			}
 		case !ofExperiments[b.Type]:
 			shared = append(shared, textOf(src, b))
 		}
@@ -79,6 +114,22 @@ func findSteps(src []byte, body *hclsyntax.Body, steps map[string]string) {
 				steps[b.Type] = textOf(src, b)
 			case "say":
 				steps[b.Type] = without(src, b, "room")
+				if more, isText := withMore(src, b); more != "" {
+					steps["more"] = more
+					if isText {
+						steps["more is text"] = "it is"
+					}
+				}
+			case "expect_close":
+				steps[b.Type] = textOf(src, b)
+			case "read_slowly":
+				if b.Body.Attributes["evicted_within"] != nil {
+					steps[b.Type] = textOf(src, b)
+				}
+			case "request":
+				if len(b.Labels) == 1 && b.Labels[0] == "restart" && steps["restart"] == "" {
+					steps["restart"] = textOf(src, b)
+				}
 			case "whisper":
 				steps[b.Type] = without(src, b, "to")
 			}
@@ -99,4 +150,79 @@ func without(src []byte, b *hclsyntax.Block, attribute string) string {
 		return string(src[from:a.SrcRange.Start.Byte]) + string(src[a.SrcRange.End.Byte:to])
 	}
 	return string(src[from:to])
+}
+
+// refuses reports whether a session has a step that the server must refuse.
+func refuses(body *hclsyntax.Body) bool {
+	for _, b := range body.Blocks {
+		a := b.Body.Attributes
+		switch {
+		case b.Type == "connect" && a["refused"] != nil, b.Type == "enter" && a["denied"] != nil,
+			b.Type == "say" && a["refused"] != nil, b.Type == "connect" && a["early"] != nil, refuses(b.Body):
+			return true
+		case b.Type == "request" && a["status"] != nil:
+			if v, diags := a["status"].Expr.Value(nil); !diags.HasErrors() && v.Type() == cty.Number {
+				if n, _ := v.AsBigFloat().Int64(); n == 401 || n == 403 {
+					return true
+				}
+			}
+		}
+	}
+	return false
+}
+
+// sessionNamed is the name of the session that an expression stands for: session.NAME, or session["NAME"].
+func sessionNamed(e hclsyntax.Expression) string {
+	t, diags := hcl.AbsTraversalForExpr(e)
+	if diags.HasErrors() || len(t) != 2 || t.RootName() != "session" {
+		return ""
+	}
+	switch step := t[1].(type) {
+	case hcl.TraverseAttr:
+		return step.Name
+	case hcl.TraverseIndex:
+		if step.Key.Type() == cty.String {
+			return step.Key.AsString()
+		}
+	}
+	return ""
+}
+
+// withMore is the inside of a say block, but for its room, with MoreText where more text can stand: at the end of its
+// payload, or behind a mark that stands among words. isText reports whether that may be any text.
+func withMore(src []byte, b *hclsyntax.Block) (more string, isText bool) {
+	body, payload := b.Body.Attributes["body"], b.Body.Attributes["payload"]
+	at := -1
+	switch {
+	case body == nil || b.Body.Attributes["binary"] != nil:
+	case payload != nil:
+		if t, is := payload.Expr.(*hclsyntax.TemplateExpr); is && src[t.Range().Start.Byte] == '"' {
+			at = t.Range().End.Byte - 1
+			_, isText = body.Expr.(*hclsyntax.ObjectConsExpr)
+		}
+	default:
+		at = behindMark(src, body.Expr)
+	}
+	if at < 0 {
+		return "", false
+	}
+	text := without(src[:b.CloseBraceRange.Start.Byte+1], b, "room")
+	// The place is counted from the end, as what is left out may stand before it.
+	back := b.CloseBraceRange.Start.Byte - at
+	if a := b.Body.Attributes["room"]; a != nil && a.SrcRange.Start.Byte > at {
+		back -= a.SrcRange.End.Byte - a.SrcRange.Start.Byte
+	}
+	return text[:len(text)-back] + " " + MoreText + text[len(text)-back:], isText
+}
+
+// behindMark is the place behind ${mark} in a text with words around it; -1 if there is none.
+func behindMark(src []byte, e hclsyntax.Expression) int {
+	for _, t := range hclsyntax.Variables(e) {
+		at := t.SourceRange().End.Byte
+		if from := t.SourceRange().Start.Byte; t.RootName() == "mark" && from >= 3 && at+1 < len(src) &&
+			string(src[from-2:from]) == "${" && src[at] == '}' && (src[from-3] == ' ' || src[at+1] == ' ') {
+			return at + 1
+		}
+	}
+	return -1
 }

@@ -125,6 +125,8 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 			st.Check = r.check("refuses handshakes that break the protocol", "malformed")
 		case d != nil && d.Wrong != "":
 			st.Check = r.check("refuses a handshake with "+d.Wrong, "malformed")
+		case d != nil && d.Refused && a["origin"] != nil:
+			st.Check = r.check("a connection from an origin that must be refused", "origin")
 		case d != nil && d.Refused:
 			st.Check = r.check("a connection that must be refused", "refused")
 		case a["status"] != nil || a["words"] != nil:
@@ -159,7 +161,7 @@ func (r *reader) readStep(b *hcl.Block, a hcl.Attributes) trial.Step {
 	case "send":
 		st.Do = trial.Send
 		st.Body, st.Binary = r.content(b, a, false, 0)
-		st.Urgent = r.urgent(a)
+		st.Urgent, st.Bad = r.urgent(a), r.yes(a["bad"])
 	case "barrier":
 		st.Do, st.Within = trial.Wait, r.duration(a["within"], time.Minute)
 		scope := trial.BarrierScope(r.oneOf(a["among"], "all", "crew", "group"))

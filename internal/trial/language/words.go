@@ -368,7 +368,9 @@ var vocabulary = map[string]*blockWord{
 	"whisper": {doc: "say a message to one member",
 		attrs: attrs([]word{{"to", formTemplate, true, "the name of the client it is for"}}, marked,
 			[]word{knownBy, knownFrom})},
-	"send": {doc: "send something that is not accounted for", attrs: content},
+	"send": {doc: "send something that is not accounted for", attrs: append([]word{
+		{"bad", formYes, false, "it is a bad message, on purpose: the server may end the connection of who sends it"},
+	}, content...)},
 	"ask": {label: "name", doc: "send something and wait for the answer, such as who is in the room", attrs: []word{
 		{"send", formBody, true, "the question"}, {"when", formCondition, true, "recognises the answer"},
 		{"binary", formYes, false, "the question is a binary message"},

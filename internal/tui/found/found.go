@@ -221,19 +221,52 @@ func row(sc scene.Scene, f *finding.Finding, chosen bool) string {
 		p.Draw(look.Faint, plain.Text(f.Says, 400)), sc.Width)
 }
 
-// words says all there is to say of a finding.
-func (m *Model) words(sc scene.Scene, f *finding.Finding) (lines []string) {
-	p := sc.Palette
-	const label = 13
-	width := min(sc.Width, 140) - label - 1
-	add := func(name, text string, ink look.Ink) {
-		for i, l := range wrapped(text, width) {
-			head := strings.Repeat(" ", label)
-			if i == 0 {
-				head = look.Fit("  "+p.Draw(look.Faint, name), label)
-			}
-			lines = append(lines, head+p.Draw(ink, l))
+// At is the view with the first finding of a weakness chosen.
+func At(all []finding.Finding, weakness int) (m Model) {
+	for i := range all {
+		if all[i].Weakness == weakness {
+			m.at = i
+			break
 		}
+	}
+	return m
+}
+
+// Words says all there is to say of a finding.
+func Words(p *look.Palette, f *finding.Finding, width int) []string { return wordsOf(p, f, width, -1) }
+
+// words is Words, with the case that is chosen.
+func (m *Model) words(sc scene.Scene, f *finding.Finding) []string {
+	which := -1
+	if m.inside {
+		which = m.which
+	}
+	return wordsOf(sc.Palette, f, sc.Width, which)
+}
+
+// label is how wide the names before the words are.
+const label = 13
+
+// Labelled is a text with a name before it, wrapped.
+func Labelled(p *look.Palette, name, text string, width int) []string {
+	return labelled(p, name, text, look.Text, min(width, 140)-label-1)
+}
+
+func labelled(p *look.Palette, name, text string, ink look.Ink, width int) (lines []string) {
+	for i, l := range wrapped(text, width) {
+		head := strings.Repeat(" ", label)
+		if i == 0 {
+			head = look.Fit("  "+p.Draw(look.Faint, name), label)
+		}
+		lines = append(lines, head+p.Draw(ink, l))
+	}
+	return lines
+}
+
+func wordsOf(p *look.Palette, f *finding.Finding, screen, which int) (lines []string) {
+	width := min(screen, 140) - label - 1
+	add := func(name, text string, ink look.Ink) {
+		lines = append(lines, labelled(p, name, text, ink, width)...)
 	}
 	add("", f.Says, look.Strong)
 	if f.Share != nil {
@@ -248,7 +281,7 @@ func (m *Model) words(sc scene.Scene, f *finding.Finding) (lines []string) {
 			name = "seen"
 		}
 		text := f.Evidence[i].Says
-		if m.inside && i == m.which {
+		if i == which {
 			text, ink = "▸ "+text, look.Strong
 		}
 		add(name, text, ink)

@@ -1,0 +1,535 @@
+// Package surveying is the screen that answers: what is wrong with this server, of all that is known to go wrong with
+// such servers? It shows a survey while it goes on, and what came of it.
+package surveying
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strings"
+	"time"
+
+	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/ansi"
+
+	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
+	"tidepull/internal/finding"
+	"tidepull/internal/measure/logbook"
+	"tidepull/internal/run"
+	"tidepull/internal/survey"
+	"tidepull/internal/tui/found"
+	"tidepull/internal/tui/look"
+	"tidepull/internal/tui/scene"
+)
+
+// Help explains the screen in words.
+const Help = `A survey answers: what is wrong with this server, of all that is known to go wrong with such servers?
+
+It runs short experiments, one after another, made of the trial's own words. Each row is a weakness,
+with its number in the catalogue, grouped by what a developer asks.
+
+  ■  it was found
+  ▲  it was looked for and not found; beside it, how rare it must be not to have been seen (95 %)
+  ○  something of it was seen that follows from another weakness that was found
+  ◇  noted: right for some servers, and wrong for others
+  ●  it is being looked for now
+  ·  an experiment that is still to come is about it
+  –  it was not tried; below stands why, and which line of the trial would allow it
+
+The arrows choose a row; below stands what is known of it. Enter shows the run in which it was found,
+with the evidence: enter again goes through the cases, esc comes back.
+
+The experiment under way has its deliveries in each second, and how long they took: the line is the
+median, the dots above it the last recipient.`
+
+// A Step is one experiment as the survey goes by.
+type Step struct {
+	Name, Shows string
+	Rows        []int
+	Outcome     string // "" if it is not over
+	Skipped     bool   // it is not done
+}
+
+// A State is a survey as it stands. It is not changed any more.
+type State struct {
+	Target string
+	Report survey.Report
+	Steps  []Step
+	At     int // the experiment under way; as many as there are once it is over
+	Runs   map[string]*run.Snapshot
+	Run    *run.Snapshot // the experiment's, as it goes; nil: none is under way
+	Over   bool
+	Why    string // why there are no more experiments; "": all are done
+}
+
+// A Model is what the user looks at.
+type Model struct {
+	at     int // which row, by its place on the screen
+	offset int // how far the words of the row are scrolled
+	deep   bool
+	found  found.Model
+}
+
+// questions are the groups, in their order.
+var questions = []finding.Question{finding.WhoGetsIt, finding.HowSoon, finding.WhoIsThere, finding.WhenItBreaks,
+	finding.WhatItBears}
+
+// A line is one of the list: a heading, or a row.
+type line struct {
+	heading finding.Question
+	row     *survey.Row
+}
+
+// list has the rows by their question, with headings.
+func (s *State) list() (all []line) {
+	for _, q := range questions {
+		all = append(all, line{heading: q})
+		for i := range s.Report.Rows {
+			if r := &s.Report.Rows[i]; r.Weakness.Question == q {
+				all = append(all, line{row: r})
+			}
+		}
+	}
+	return all
+}
+
+// rows are the rows alone, in the same order.
+func (s *State) rows() (all []*survey.Row) {
+	for _, l := range s.list() {
+		if l.row != nil {
+			all = append(all, l.row)
+		}
+	}
+	return all
+}
+
+// chosen is the row under the cursor; nil if there is none.
+func (m *Model) chosen(s *State) *survey.Row {
+	rows := s.rows()
+	if len(rows) == 0 {
+		return nil
+	}
+	m.at = max(0, min(m.at, len(rows)-1))
+	return rows[m.at]
+}
+
+// snapshot is the run in which the chosen row was found; nil if there is none.
+func (m *Model) snapshot(s *State) *run.Snapshot {
+	if r := m.chosen(s); r != nil && r.Finding != nil {
+		return s.Runs[r.Shown]
+	}
+	return nil
+}
+
+// IsDown reports whether esc goes back to the list.
+func (m *Model) IsDown() bool { return m.deep }
+
+// Update handles a key; it reports whether it was one of the screen's.
+func (m *Model) Update(msg tea.KeyPressMsg, s *State, p *look.Palette, width, height int) bool {
+	if m.deep {
+		next, _, done := m.found.Update(msg, m.scene(s, p, width, height))
+		m.found = next
+		if !done && msg.String() == "esc" {
+			m.deep = false
+			return true
+		}
+		return done
+	}
+	per := perColumn(s, width)
+	switch msg.String() {
+	case "down", "j":
+		m.Move(1, s)
+	case "up", "k":
+		m.Move(-1, s)
+	case "right", "l":
+		m.Move(per, s)
+	case "left", "h":
+		m.Move(-per, s)
+	case "pgdown":
+		m.offset += pageBy
+	case "pgup":
+		m.offset = max(0, m.offset-pageBy)
+	case "home":
+		m.at, m.offset = 0, 0
+	case "end":
+		m.Move(len(s.Report.Rows), s)
+	case "n":
+		m.next(s)
+	case "enter":
+		if snap := m.snapshot(s); snap != nil {
+			m.deep, m.found = true, found.At(snap.Findings, m.chosen(s).Weakness.Number)
+		}
+	default:
+		return false
+	}
+	return true
+}
+
+const pageBy = 5
+
+// next goes to the next row that was found.
+func (m *Model) next(s *State) {
+	rows := s.rows()
+	for k := 1; k <= len(rows); k++ {
+		if i := (m.at + k) % len(rows); rows[i].State == survey.Found {
+			m.at, m.offset = i, 0
+			return
+		}
+	}
+}
+
+// Move moves the cursor down the rows.
+func (m *Model) Move(by int, s *State) {
+	if m.deep {
+		return
+	}
+	m.at, m.offset = max(0, min(m.at+by, len(s.Report.Rows)-1)), 0
+}
+
+// Click chooses the row at a place of the screen, its own first line being 0.
+func (m *Model) Click(x, y int, s *State, p *look.Palette, width, height int) {
+	if m.deep {
+		m.found = m.found.Click(y, m.scene(s, p, width, height))
+		return
+	}
+	columns, each := m.columns(s, width, height)
+	if y--; y < 0 { // the rule above
+		return
+	}
+	if c := x / each; c < len(columns) && y < len(columns[c]) {
+		if r := columns[c][y].row; r != nil {
+			m.at, m.offset = slices.Index(s.rows(), r), 0
+		}
+	}
+}
+
+// scene is what the run in which a row was found is drawn with.
+func (m *Model) scene(s *State, p *look.Palette, width, height int) scene.Scene {
+	snap := m.snapshot(s)
+	if snap == nil {
+		snap = &run.Snapshot{}
+	}
+	return scene.Scene{Palette: p, Run: snap, Window: snap.Total, Entries: snap.Entries, Width: width, Height: height}
+}
+
+// View draws the screen.
+func (m *Model) View(p *look.Palette, s *State, width, height int) []string {
+	if m.deep && m.snapshot(s) != nil {
+		r := m.chosen(s)
+		head := p.Rule(fmt.Sprintf("no. %d %s, in the experiment '%s'", r.Weakness.Number, r.Weakness.Title, r.Shown),
+			p.Draw(look.Faint, "esc goes back"), width)
+		return append([]string{head}, m.found.View(m.scene(s, p, width, height-1))...)
+	}
+	m.deep = false
+	columns, each := m.columns(s, width, height)
+	lines := []string{p.Rule(tally(s), p.Draw(look.Faint, left(s)), width)}
+	chosen := m.chosen(s)
+	tall := 0
+	for _, c := range columns {
+		tall = max(tall, len(c))
+	}
+	for y := range tall {
+		text := ""
+		for x, c := range columns {
+			cell := ""
+			if y < len(c) {
+				cell = s.cell(p, c[y], c[y].row != nil && c[y].row == chosen, each-2)
+			}
+			if x < len(columns)-1 {
+				cell = look.Fit(cell, each)
+			}
+			text += cell
+		}
+		lines = append(lines, look.Clip(text, width))
+	}
+	rest := height - len(lines)
+	picture := 0
+	if rest >= leastWords+leastPicture {
+		picture = min(mostPicture, rest-leastWords)
+	}
+	if picture > 0 {
+		lines = append(lines, s.now(p, width, picture)...)
+	}
+	return append(lines, m.words(p, s, width, height-len(lines))...)
+}
+
+// Lines that the parts of the screen take.
+const (
+	leastWords   = 5
+	leastPicture = 5
+	mostPicture  = 11
+	leastList    = 4
+)
+
+// perColumn is how many rows the list has beside each other, for the keys that go from one column to the next.
+func perColumn(s *State, width int) int {
+	return (len(s.Report.Rows) + columnsIn(width) - 1) / columnsIn(width)
+}
+
+// columnsIn is how many columns the list has.
+func columnsIn(width int) int { return max(1, min(3, width/50)) }
+
+// columns lays the list out; if it does not fit, what is around the cursor.
+func (m *Model) columns(s *State, width, height int) (columns [][]line, each int) {
+	all := s.list()
+	n := columnsIn(width)
+	each = width / n
+	most := max(leastList, height-1-leastWords)
+	per := (len(all) + n - 1) / n
+	for range n { // a heading does not stand alone at the end of a column
+		end := min(len(all), per)
+		if len(all) > end && end > 0 && all[end-1].row == nil {
+			end--
+		}
+		if len(columns) == n-1 {
+			end = len(all)
+		}
+		columns, all = append(columns, all[:end]), all[end:]
+	}
+	chosen := m.chosen(s)
+	for i, c := range columns {
+		if len(c) <= most {
+			continue
+		}
+		at := max(0, slices.IndexFunc(c, func(l line) bool { return l.row != nil && l.row == chosen }))
+		from := max(0, min(at-most/2, len(c)-most))
+		columns[i] = c[from : from+most]
+	}
+	return columns, each
+}
+
+// tally counts the states.
+func tally(s *State) string {
+	n := map[survey.State]int{}
+	for i := range s.Report.Rows {
+		n[s.Report.Rows[i].State]++
+	}
+	return fmt.Sprintf("of %d weaknesses %d found, %d not found", len(s.Report.Rows), n[survey.Found],
+		n[survey.NotFound]+n[survey.FollowsFrom]+n[survey.Noted])
+}
+
+// left says how far the survey is.
+func left(s *State) string {
+	switch {
+	case s.Over && s.Why != "":
+		return plain.Text(s.Why, 100)
+	case s.Over:
+		return "the survey is over"
+	}
+	return fmt.Sprintf("experiment %d of %d", min(s.At+1, len(s.Steps)), len(s.Steps))
+}
+
+// isTried reports whether the experiment under way is about a row, and whether one to come is.
+func (s *State) isTried(number int) (now, later bool) {
+	for i, step := range s.Steps {
+		if s.Over || step.Skipped || !slices.Contains(step.Rows, number) {
+			continue
+		}
+		now, later = now || i == s.At, later || i > s.At
+	}
+	return now, later
+}
+
+// cell is one line of the list.
+func (s *State) cell(p *look.Palette, l line, chosen bool, width int) string {
+	if l.row == nil {
+		text := string(l.heading)
+		return p.Draw(look.Strong, strings.ToUpper(text[:1])+text[1:])
+	}
+	r := l.row
+	shape, ink := s.mark(r)
+	pointer, name := "  ", look.Text
+	if chosen {
+		pointer, name = p.Draw(look.Strong, "▸ "), look.Strong
+	}
+	if r.State == survey.NotTried && shape != "●" {
+		name = look.Faint
+		if chosen {
+			name = look.Strong
+		}
+	}
+	text := pointer + p.Draw(ink, shape) + " " + p.Draw(look.Faint, look.Right(fmt.Sprint(r.Weakness.Number), 2)) +
+		" " +
+		p.Draw(name, r.Weakness.Title)
+	tail := tailOf(r)
+	if room := width - ansi.StringWidth(text) - 2; tail != "" && room >= ansi.StringWidth(tail) {
+		text += strings.Repeat(" ", width-ansi.StringWidth(text)-ansi.StringWidth(tail)) + p.Draw(look.Faint, tail)
+	}
+	return look.Clip(text, width)
+}
+
+// tailOf is what stands behind a row, in a few characters.
+func tailOf(r *survey.Row) string {
+	switch r.State {
+	case survey.Found:
+		if f := r.Finding; f != nil && f.Share != nil {
+			return fmt.Sprintf("%s of %s", units.Count(f.Share.N), units.Count(f.Share.Of))
+		}
+	case survey.NotFound:
+		if rare, is := strings.CutPrefix(r.Says, "fewer than 1 in "); is {
+			n, _, _ := strings.Cut(rare, " ")
+			return "< 1 in " + n
+		}
+	case survey.FollowsFrom:
+		if r.From > 0 {
+			return fmt.Sprintf("from %d", r.From)
+		}
+	}
+	return ""
+}
+
+// mark is the shape of a row's state.
+func (s *State) mark(r *survey.Row) (string, look.Ink) {
+	now, later := s.isTried(r.Weakness.Number)
+	switch {
+	case r.State == survey.Found:
+		return look.SomethingLost.Shape(), look.SomethingLost.Ink()
+	case now:
+		return "●", look.Water
+	case r.State == survey.NotFound:
+		return look.AllWell.Shape(), look.AllWell.Ink()
+	case r.State == survey.FollowsFrom:
+		return "○", look.Beware
+	case r.State == survey.Noted:
+		return "◇", look.Text
+	case later:
+		return "·", look.Faint
+	}
+	return "–", look.Faint
+}
+
+// words are what is known of the row under the cursor.
+func (m *Model) words(p *look.Palette, s *State, width, height int) []string {
+	r := m.chosen(s)
+	if r == nil || height < 2 {
+		return nil
+	}
+	right := ""
+	if m.snapshot(s) != nil {
+		right = p.Draw(look.Faint, "enter shows the run")
+	}
+	shape, ink := s.mark(r)
+	title := p.Draw(ink, shape) + " " + fmt.Sprintf("%d %s", r.Weakness.Number, r.Weakness.Title)
+	state := string(r.State)
+	if now, later := s.isTried(r.Weakness.Number); now {
+		state = "is being looked for"
+	} else if later && r.State == survey.NotTried {
+		state = "still to come"
+	}
+	lines := []string{p.Rule(title+p.Draw(look.Faint, "  "+state), right, width)}
+	var text []string
+	if r.Finding != nil {
+		text = found.Words(p, r.Finding, width)
+	} else {
+		says := r.Says
+		if state == "is being looked for" || state == "still to come" {
+			says = ""
+		}
+		for _, part := range [][2]string{{"", says}, {"shown by", r.Shown}, {"usually", r.Weakness.Usually},
+			{"experiment", r.Weakness.Experiment}} {
+			if part[1] != "" {
+				text = append(text, found.Labelled(p, part[0], part[1], width)...)
+			}
+		}
+	}
+	room := height - 1
+	m.offset = max(0, min(m.offset, len(text)-room))
+	text = text[m.offset:]
+	if len(text) > room {
+		text = append(text[:room-1], p.Draw(look.Faint, "  pgdn: more"))
+	}
+	return append(lines, text...)
+}
+
+// now is the experiment under way, with its deliveries and latencies by the second.
+func (s *State) now(p *look.Palette, width, height int) []string {
+	if s.Over || s.At >= len(s.Steps) {
+		return nil
+	}
+	step := &s.Steps[s.At]
+	right := ""
+	if s.Run != nil && s.Run.Trial != nil {
+		if l := s.Run.Trial.Length(); l > 0 {
+			right = p.Bar(min(1, s.Run.Elapsed.Seconds()/l.Seconds()), 24)
+		}
+	}
+	lines := []string{p.Rule("now: "+step.Name, right, width), look.Clip("  "+p.Draw(look.Faint, step.Shows), width)}
+	if s.Run == nil || s.Run.Total == nil {
+		return lines
+	}
+	return append(lines, picture(p, s.Run, min(width, 150), height-len(lines)-1)...)
+}
+
+// picture draws the deliveries of each second as a bar, and above it, on a scale of its own, the median and the last
+// recipient's latency.
+func picture(p *look.Palette, s *run.Snapshot, width, height int) []string {
+	if height < 3 {
+		return nil
+	}
+	seconds := int(s.Trial.Length()/time.Second) + 1
+	d := look.NewDots(width-look.Gutter, height)
+	wide := max(1, 2*d.Width/max(1, seconds))
+	most, slowest := int64(1), time.Millisecond
+	sums := map[int]second{}
+	for _, e := range s.Entries {
+		if sec, ok := secondOf(e); ok {
+			sums[e.At] = sec
+			most, slowest = max(most, sec.came+sec.lost), max(slowest, sec.last)
+		}
+	}
+	top := 4*d.Height - 1
+	half := top / 2
+	height01 := func(v time.Duration) int { // by its logarithm, from a tenth of a millisecond on
+		return half + 2 + int(float64(half-3)*log01(v, slowest))
+	}
+	for at, sec := range sums {
+		bar := int(float64(half-1) * float64(sec.came) / float64(most))
+		lost := int(float64(half-1) * float64(sec.came+sec.lost) / float64(most))
+		for x := at * wide; x < (at+1)*wide && x < 2*d.Width; x++ {
+			if wide > 1 && x == (at+1)*wide-1 {
+				continue // a gap between seconds
+			}
+			for y := range lost {
+				ink := look.Water
+				if y >= bar {
+					ink = look.Lost
+				}
+				d.Dot(x, top-y, ink)
+			}
+			if sec.last > 0 {
+				d.Dot(x, top-height01(sec.median), look.Strong)
+				d.Dot(x, top-height01(sec.last), look.Plan)
+			}
+		}
+	}
+	return d.Scaled(p, units.Round(slowest), "0.1 ms", units.Count(most))
+}
+
+// A second is what came in one, and how long it took.
+type second struct {
+	came, lost   int64
+	median, last time.Duration
+}
+
+func secondOf(e *logbook.Entry) (second, bool) {
+	w, err := logbook.Sum([]*logbook.Entry{e}, nil)
+	if err != nil {
+		return second{}, false
+	}
+	t, h := &w.Total, w.Fanout()
+	s := second{came: t.Delivered + t.Late, lost: t.Lost}
+	if h.Count() > 0 {
+		s.median, s.last = h.Quantile(0.5), h.Max()
+	}
+	return s, true
+}
+
+// log01 is where a latency lies between a tenth of a millisecond and the slowest, by its logarithm, from 0 to 1.
+func log01(v, slowest time.Duration) float64 {
+	const least = 100 * time.Microsecond
+	if v <= least || slowest <= least {
+		return 0
+	}
+	return min(1, math.Log(float64(v)/float64(least))/math.Log(float64(slowest)/float64(least)))
+}
