@@ -88,7 +88,7 @@ var recipes = []recipe{
     enter { room = "ROOM" }
     pause { lasts = "9s" }`)},
 	{name: "bursts", rows: []int{14, 15, 32}, of: Messages, clients: 16, lasts: 17 * time.Second, harsh: true,
-	harm: "48 messages come at once",
+		harm:  "48 messages come at once",
 		needs: needsSay,
 		shows: "whether messages that are said at the same moment all arrive, and in order", session: `
   CONNECT

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"time"
 
-	"tidepull/internal/finding"
+	"tidepull/internal/base/units"
 	"tidepull/internal/run"
 	"tidepull/internal/trial"
 	"tidepull/internal/trial/language"
@@ -29,21 +29,19 @@ func Well(t *trial.Trial, p *language.Parts, tag string) []byte {
 	return wellness.source(t, p, tag, wellness.clients)
 }
 
-// IsWell says what is wrong after a run of the trial Well; "" if all is.
+// IsWell says what is wrong after a run of the trial Well; "" if all is. What the server does wrong anyway is no sign:
+// it is well if it lets clients in, and most of what they say arrives.
 func IsWell(last *run.Snapshot) string {
-	c := &last.Total.Counts
+	c, t := &last.Total.Counts, &last.Total.Total
+	owed := t.Owed - t.Excused
 	switch {
 	case last.Err != nil:
 		return last.Err.Error()
-	case c.Opened == 0 || c.Entries == 0:
+	case c.Entries == 0:
 		return "nobody was let in any more"
-	case last.Total.Total.Delivered == 0 && c.Sent > 0:
-		return "nobody heard anybody any more"
-	}
-	for i := range last.Findings {
-		if f := &last.Findings[i]; f.Severity == finding.Loss {
-			return fmt.Sprintf("%s: %s", f.Title, f.Says)
-		}
+	case owed > 0 && 2*(t.Delivered+t.Late) < owed:
+		return fmt.Sprintf("of %s deliveries to a few clients in a room of their own %s came", units.Count(owed),
+			units.Count(t.Delivered+t.Late))
 	}
 	return ""
 }

@@ -244,9 +244,9 @@ func TestReport(t *testing.T) {
 	for _, name := range []string{"run 1", meansIll} {
 		s := snapshot(t)
 		s.Findings = []finding.Finding{{Weakness: 1, Title: "crowd race", Severity: finding.Loss, Usually: "a lock",
-			Says: "12 of 60 clients that entered within the same 20 ms never got a message of " + name,
-			RuledOut: []string{"the tool"},
-			Evidence: []finding.Evidence{{Says: name + " got nothing", Client: 2, At: 3 * time.Second}},
+			Says:       "12 of 60 clients that entered within the same 20 ms never got a message of " + name,
+			RuledOut:   []string{"the tool"},
+			Evidence:   []finding.Evidence{{Says: name + " got nothing", Client: 2, At: 3 * time.Second}},
 			Experiment: "again"}}
 		if name == meansIll {
 			tr := *s.Trial

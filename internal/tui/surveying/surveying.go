@@ -136,16 +136,15 @@ func (m *Model) Update(msg tea.KeyPressMsg, s *State, p *look.Palette, width, he
 		}
 		return done
 	}
-	per := perColumn(s, width)
 	switch msg.String() {
 	case "down", "j":
 		m.Move(1, s)
 	case "up", "k":
 		m.Move(-1, s)
 	case "right", "l":
-		m.Move(per, s)
+		m.sideways(1, s, width)
 	case "left", "h":
-		m.Move(-per, s)
+		m.sideways(-1, s, width)
 	case "pgdown":
 		m.offset += pageBy
 	case "pgup":
@@ -262,31 +261,49 @@ const (
 	leastList    = 4
 )
 
-// perColumn is how many rows the list has beside each other, for the keys that go from one column to the next.
-func perColumn(s *State, width int) int {
-	return (len(s.Report.Rows) + columnsIn(width) - 1) / columnsIn(width)
-}
-
 // columnsIn is how many columns the list has.
 func columnsIn(width int) int { return max(1, min(3, width/50)) }
 
-// columns lays the list out; if it does not fit, what is around the cursor.
-func (m *Model) columns(s *State, width, height int) (columns [][]line, each int) {
-	all := s.list()
-	n := columnsIn(width)
-	each = width / n
-	most := max(leastList, height-1-leastWords)
-	per := (len(all) + n - 1) / n
-	for range n { // a heading does not stand alone at the end of a column
-		end := min(len(all), per)
-		if len(all) > end && end > 0 && all[end-1].row == nil {
-			end--
+// laidOut is the list in columns: groups stay whole, and the columns are as even as that allows.
+func (s *State) laidOut(n int) [][]line {
+	var groups [][]line
+	for _, l := range s.list() {
+		if l.row == nil {
+			groups = append(groups, nil)
 		}
-		if len(columns) == n-1 {
-			end = len(all)
-		}
-		columns, all = append(columns, all[:end]), all[end:]
+		groups[len(groups)-1] = append(groups[len(groups)-1], l)
 	}
+	best, least := [][]line(nil), math.MaxInt
+	var deal func(columns [][]line, rest [][]line)
+	deal = func(columns [][]line, rest [][]line) {
+		if len(rest) == 0 {
+			tall := 0
+			for _, c := range columns {
+				tall = max(tall, len(c))
+			}
+			if tall < least {
+				best, least = slices.Clone(columns), tall
+			}
+			return
+		}
+		if len(columns) < n {
+			deal(append(slices.Clip(columns), rest[0]), rest[1:])
+		}
+		if len(columns) > 0 {
+			next := slices.Clone(columns)
+			next[len(next)-1] = slices.Concat(next[len(next)-1], rest[0])
+			deal(next, rest[1:])
+		}
+	}
+	deal(nil, groups)
+	return best
+}
+
+// columns lays the list out; of one that does not fit, what is around the cursor.
+func (m *Model) columns(s *State, width, height int) (columns [][]line, each int) {
+	columns = s.laidOut(columnsIn(width))
+	each = width / max(1, len(columns))
+	most := max(leastList, height-1-leastWords)
 	chosen := m.chosen(s)
 	for i, c := range columns {
 		if len(c) <= most {
@@ -297,6 +314,24 @@ func (m *Model) columns(s *State, width, height int) (columns [][]line, each int
 		columns[i] = c[from : from+most]
 	}
 	return columns, each
+}
+
+// sideways goes to the row beside the chosen one.
+func (m *Model) sideways(by int, s *State, width int) {
+	columns, chosen := s.laidOut(columnsIn(width)), m.chosen(s)
+	for x, c := range columns {
+		y := slices.IndexFunc(c, func(l line) bool { return l.row != nil && l.row == chosen })
+		if y < 0 || x+by < 0 || x+by >= len(columns) {
+			continue
+		}
+		to := columns[x+by]
+		y = min(y, len(to)-1)
+		if to[y].row == nil {
+			y++
+		}
+		m.at, m.offset = slices.Index(s.rows(), to[y].row), 0
+		return
+	}
 }
 
 // tally counts the states.
@@ -454,7 +489,8 @@ func (s *State) now(p *look.Palette, width, height int) []string {
 			right = p.Bar(min(1, s.Run.Elapsed.Seconds()/l.Seconds()), 24)
 		}
 	}
-	lines := []string{p.Rule("now: "+step.Name, right, width), look.Clip("  "+p.Draw(look.Faint, step.Shows), width)}
+	lines := []string{p.Rule("now: "+step.Name, right, width), look.Clip("  "+p.Draw(look.Faint, step.Shows+
+		"; bars: what came in each second, above them its median and its last recipient"), width)}
 	if s.Run == nil || s.Run.Total == nil {
 		return lines
 	}
