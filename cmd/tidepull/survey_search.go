@@ -72,11 +72,16 @@ func (s *runningSurvey) compose() (err error) {
 	if s.all, err = s.flags.pick(survey.Compose(s.trial, &s.parts, s.tag, s.flags.Clients)); err != nil {
 		return err
 	}
+	var known []survey.Result // before it begins
 	for _, e := range s.all {
-		s.state.Steps = append(s.state.Steps, screen.Step{Name: e.Name, Shows: e.Shows, Rows: e.Rows,
+		rows := slices.DeleteFunc(slices.Clone(e.Rows), func(n int) bool { return e.Blind[n] != "" })
+		s.state.Steps = append(s.state.Steps, screen.Step{Name: e.Name, Shows: e.Shows, Rows: rows,
 			Skipped: e.Lacks != ""})
+		if e.Lacks != "" {
+			known = append(known, survey.Result{Experiment: e, Why: e.Lacks})
+		}
 	}
-	s.state.Report = survey.Of(nil)
+	s.state.Report = survey.Of(known)
 	return nil
 }
 

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"tidepull/internal/standin"
+	"tidepull/internal/standin/board"
 )
 
 // TestSearch looks at a search for a capacity, and ends it: not by one key, and with what is known.
@@ -54,4 +55,47 @@ limit "few arrive" {
 	s.until(`not known any further: it was stopped`, 5*time.Second)
 	s.keys("q")
 	s.until(`(?s)(bears|none of \d+ windows? proved).*status 0`, 5*time.Second)
+}
+
+// TestSurvey looks at a survey as it goes on, at what it found, at the run that shows it, and at a small screen.
+func TestSurvey(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	trial, err := filepath.Abs("../../trials/morning-tide.trial.hcl")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := open(t, 150, 44, binary+" survey "+trial+" --only steady --store - --out "+dir+
+		" --target "+startStandin(t, standin.Config{Switches: board.Switches{WrongEcho: 0.2}}).URL())
+	s.until(`a survey of ws://127.0.0.1`, 10*time.Second)
+	s.until(`experiment 1 of 27`, 10*time.Second)
+	s.until(`Who gets it\?.*How soon\?.*What happens when it breaks\?`, 5*time.Second)
+	s.until(`● +2 wrong echo`, 5*time.Second)
+	s.until(`now: steady`, 10*time.Second)
+	s.keys("?")
+	s.until(`A survey answers: what is wrong with this server`, 5*time.Second)
+	s.keys("Escape")
+	s.until(`the survey is over`, 40*time.Second)
+	s.until(`(?s)■ +2 wrong echo.*of 42 weaknesses 1 found|of 42 weaknesses 1 found.*■ +2 wrong echo`, 5*time.Second)
+	s.until(`▲ 14 reordering +< 1 in \d+|▲ 14 reordering`, 5*time.Second)
+	s.keys("n")
+	s.until(`■ 2 wrong echo +found`, 5*time.Second)
+	s.until(`usually +The relay leaves out the connection`, 5*time.Second)
+	s.keys("Enter")
+	s.until(`no\. 2 wrong echo, in the experiment 'steady'`, 5*time.Second)
+	s.keys("Escape")
+	s.keys("Down")
+	s.until(`▲ 3 room leak +not found`, 5*time.Second)
+	s.until(`fewer than 1 in [\d,]+ deliveries`, 5*time.Second)
+	s.tmux("resize-window", "-t", "s", "-x", "80", "-y", "24")
+	s.until(`3 room leak`, 5*time.Second)
+	s.keys("e")
+	s.until(`written to `, 10*time.Second)
+	s.keys("q")
+	s.until(`(?s)of 42 weaknesses 1 were found.*status 1`, 10*time.Second)
+	for _, name := range []string{"survey.json", "survey.pdf", "survey-1.svg", "survey.md"} {
+		if _, err := os.Stat(filepath.Join(dir, name)); err != nil {
+			t.Error(err)
+		}
+	}
 }

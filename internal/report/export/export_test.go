@@ -27,6 +27,7 @@ import (
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/run"
+	"tidepull/internal/survey"
 	"tidepull/internal/trial"
 )
 
@@ -466,28 +467,77 @@ func TestResults(t *testing.T) {
 	}
 }
 
-// TestSchema holds the published schema against a summary: every field is
-// described, and every field that is described and required is there.
+// TestSchema holds the published schemas against a summary and a survey: every field is described, and every field that
+// is described and required is there.
 func TestSchema(t *testing.T) {
-	text, err := os.ReadFile("../../../docs/summary.schema.json")
+	sum, err := json.Marshal(run.Summarise(snapshot(t)))
 	if err != nil {
 		t.Fatal(err)
 	}
-	var schema map[string]any
-	if err := json.Unmarshal(text, &schema); err != nil {
-		t.Fatal(err)
-	}
-	sum := run.Summarise(snapshot(t))
-	b, err := json.Marshal(sum)
+	s := surveyed(t)
+	text, err := s.json()
 	if err != nil {
 		t.Fatal(err)
 	}
-	var value any
-	if err := json.Unmarshal(b, &value); err != nil {
-		t.Fatal(err)
+	for name, b := range map[string][]byte{"summary": sum, "survey": text} {
+		text, err := os.ReadFile("../../../docs/" + name + ".schema.json")
+		if err != nil {
+			t.Fatal(err)
+		}
+		var schema map[string]any
+		if err := json.Unmarshal(text, &schema); err != nil {
+			t.Fatal(err)
+		}
+		var value any
+		if err := json.Unmarshal(b, &value); err != nil {
+			t.Fatal(err)
+		}
+		defs, _ := schema["$defs"].(map[string]any)
+		matches(t, name, schema, defs, value)
 	}
-	defs, _ := schema["$defs"].(map[string]any)
-	matches(t, "summary", schema, defs, value)
+}
+
+// surveyed is a survey with something of each kind in it.
+func surveyed(t *testing.T) *SurveyReport {
+	last := snapshot(t)
+	last.Findings = []finding.Finding{{Weakness: 1, Title: "crowd race", Severity: finding.Loss, Says: "some got " +
+		"nothing",
+		RuledOut: []string{"the tool"}, Evidence: []finding.Evidence{{Says: "one", Client: 2}},
+		Figures: []string{"ledger.lost"}},
+		{Weakness: 27, Title: "wrong presence", Severity: finding.Wrong, RuledOut: []string{},
+		Evidence: []finding.Evidence{},
+			Figures: []string{"checks.failed"}},
+		{Title: "broken connections", Severity: finding.Wrong, RuledOut: []string{}, Evidence: []finding.Evidence{},
+			Figures: []string{"clients.broken"}},
+		{Title: "lost messages", Severity: finding.Loss, RuledOut: []string{}, Evidence: []finding.Evidence{},
+			Figures: []string{"ledger.lost"}}}
+	results := []survey.Result{{Experiment: survey.Experiment{Name: "crowd", Rows: []int{1, 2}, Of: survey.Deliveries,
+		Shows: "who is in"}, Run: last}, {Experiment: survey.Experiment{Name: "whispers", Rows: []int{4}},
+		Why: "no words"}}
+	return &SurveyReport{Version: "test", Target: "ws://127.0.0.1:7411/live", Trial: "a tide", File: "a.trial.hcl",
+		Report: survey.Of(results), Results: results}
+}
+
+// TestSurveyReport writes a survey: what was found is in it, what follows from that is told as that, and the rest has
+// why it was not tried.
+func TestSurveyReport(t *testing.T) {
+	s := surveyed(t)
+	if n := len(s.Report.Others); n != 1 || len(s.Report.Also) != 1 || s.Report.Rows[26].From != 1 {
+		t.Errorf("%+v %+v %+v", s.Report.Others, s.Report.Also, s.Report.Rows[26])
+	}
+	dir := t.TempDir()
+	files, err := s.Write(dir)
+	if err != nil || len(files) < 5 {
+		t.Fatalf("%v %v", files, err)
+	}
+	b, err := os.ReadFile(filepath.Join(dir, "survey.md"))
+	for _, part := range []string{"verdict: 1 of 42 weaknesses", "### loss: crowd race (no. 1)", "shown by:",
+		"from no. 1",
+		"| 4 | whisper leak | no words |", "broken connections"} {
+		if err != nil || !strings.Contains(string(b), part) {
+			t.Errorf("%v: the report does not say %q:\n%s", err, part, b)
+		}
+	}
 }
 
 // matches checks the part of JSON Schema that the published one uses.

@@ -489,8 +489,11 @@ func (s *State) now(p *look.Palette, width, height int) []string {
 			right = p.Bar(min(1, s.Run.Elapsed.Seconds()/l.Seconds()), 24)
 		}
 	}
-	lines := []string{p.Rule("now: "+step.Name, right, width), look.Clip("  "+p.Draw(look.Faint, step.Shows+
-		"; bars: what came in each second, above them its median and its last recipient"), width)}
+	label := "now: " + step.Name
+	if width >= 130 {
+		label += p.Draw(look.Faint, "  what came in each second, and how long its median and its last recipient took")
+	}
+	lines := []string{p.Rule(label, right, width), look.Clip("  "+p.Draw(look.Faint, step.Shows), width)}
 	if s.Run == nil || s.Run.Total == nil {
 		return lines
 	}
