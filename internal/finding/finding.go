@@ -108,7 +108,7 @@ func Of(f *Facts) []Finding {
 var rules = []func(*search) []Finding{
 	openDoor, openOrigin, echo, clash, history, whisperLeak, staysAfterLeaving, roomLeak, // who got it
 	// what did not come
-	slowReader, sizeLimit, framing, onReturn, atSwitch, deaf, lateHandler, silentLeave, nodeGap, burst,
+	slowReader, sizeLimit, refused, framing, onReturn, atSwitch, deaf, lateHandler, silentLeave, nodeGap, burst,
 	enteredTwice, reordering, disagreement, altered, // what came otherwise
 	eviction, fragile, hasty, uneven, ghosts, leftovers, presence, forgetful, // who is there
 	// how it bears what happens

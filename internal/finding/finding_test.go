@@ -126,6 +126,33 @@ func TestRules(t *testing.T) {
 			f.Doings = []Doing{{Do: "unplug", From: 10 * time.Second, To: 21 * time.Second}}
 			return f
 		}(), nil, ""},
+		"refused, and told": {answered(func(m int) bool { return m%10 == 3 }, func(m int) bool { return m%10 == 3 }),
+			[]int{0}, "6 messages of 4 clients reached nobody, and the server told them so: 'too fast'"},
+		"lost, and all are answered": {answered(func(m int) bool { return m%10 == 3 }, func(int) bool { return true }),
+			[]int{0}, "240 deliveries were lost that nothing explains"},
+		"too large, and told": {sized(func(f *Facts, m *ledger.Message) {
+			f.Events = append(f.Events, logbook.Event{At: time.Duration(m.Sent) + time.Millisecond, Client: m.Sender,
+				What: logbook.Broke, Detail: "the server closed with code 1009"})
+		}), []int{17}, "messages of 70,000 bytes or more are refused, and who says them is told"},
+		"too large, and cut off": {sized(func(f *Facts, m *ledger.Message) {
+			f.Events = append(f.Events, logbook.Event{At: time.Duration(m.Sent) + time.Millisecond, Client: m.Sender,
+				What: logbook.Broke, Detail: "closed by the other side"})
+		}), []int{17}, "messages of 70,000 bytes or more end the connection of who says them"},
+		"too large, and nothing": {sized(func(*Facts, *ledger.Message) {}), []int{17}, "nobody was told"},
+		"cut and glued":          {glued(true), []int{40}, "while the network cut messages into pieces"},
+		"lost, cut or not":       {glued(false), []int{0}, "were lost that nothing explains"},
+		"a crowd returns slowly": {returning(4 * time.Second), []int{21}, "one in ten was back only after 4.00 s"},
+		"a crowd returns":        {returning(300 * time.Millisecond), nil, ""},
+		"an origin let in": {func() *Facts {
+			f := run40(well)
+			f.Trial.Checks = []trial.Check{{Name: "an origin", Kind: "origin"}}
+			f.Total.Checks = []logbook.CheckCount{{Failed: 2, Held: 1}}
+			return f
+		}(), []int{18}, "2 of 3 connections with an origin"},
+		"two causes": {func() *Facts {
+			f := run40(func(_, sender, to int) ledger.Fate { return lostIf(to < 4 || to == sender && sender%2 == 0) })
+			return f
+		}(), []int{36, 2}, ""},
 		"not stored": {func() *Facts {
 			f := run40(well)
 			f.FinalChecks = []FinalCheck{{Name: "kept", Why: "57 of 60", Failed: true}, {Name: "rooms"}}
@@ -196,4 +223,55 @@ func TestShare(t *testing.T) {
 	if got := ranks([]float64{1, 2, 3}, []float64{4, 5, 6}); math.Abs(got-1.964) > 1e-2 {
 		t.Error(got)
 	}
+}
+
+// answered is a run in which some messages reach nobody, and some are answered.
+func answered(lost, reply func(message int) bool) *Facts {
+	f := run40(func(m, _, _ int) ledger.Fate { return lostIf(lost(m)) })
+	for i := range f.Kept {
+		if m := &f.Kept[i]; reply(int(m.Number)) {
+			f.Events = append(f.Events, logbook.Event{At: time.Duration(m.Sent) + 5*time.Millisecond, Client: m.Sender,
+				What: logbook.Replied, Detail: "too fast"})
+		}
+	}
+	return f
+}
+
+// sized is a run in which the last ten messages are large, and reach nobody.
+func sized(then func(*Facts, *ledger.Message)) *Facts {
+	f := run40(func(m, _, _ int) ledger.Fate { return lostIf(m >= 50) })
+	for i := range f.Kept {
+		m := &f.Kept[i]
+		if m.Size = 100; m.Number >= 50 {
+			m.Size = 70_000
+			then(f, m)
+		}
+	}
+	return f
+}
+
+// glued is a run in which messages are lost while the network cuts them, or all along.
+func glued(while bool) *Facts {
+	f := run40(func(m, _, to int) ledger.Fate { return lostIf(to == m%7 && (!while || m >= 20 && m < 40)) })
+	first := f.Kept[20]
+	f.Doings = []Doing{{Do: trial.Split.String(), From: time.Duration(first.Sent),
+		To: time.Duration(f.Kept[39].Sent) + time.Millisecond}}
+	f.Trial.Prompt = 100 * time.Millisecond
+	return f
+}
+
+// returning is a run in which two clients and then all are cut off; the crowd is back after a time.
+func returning(after time.Duration) *Facts {
+	f := run40(well)
+	cut := func(at time.Duration, clients int, back time.Duration) {
+		f.Doings = append(f.Doings, Doing{Do: trial.CutClients.String(), From: at, To: at + 100*time.Millisecond})
+		for c := range ledger.Client(clients) {
+			f.Events = append(f.Events, logbook.Event{At: at, Client: c, What: logbook.Broke},
+				logbook.Event{At: at + 100*time.Millisecond + back, Client: c, What: logbook.CameBack})
+		}
+	}
+	cut(10*time.Second, 2, 20*time.Millisecond)
+	cut(15*time.Second, 40, after)
+	f.Total.Counts.Returns.Broke, f.Total.Counts.Returns.Back = 42, 42
+	return f
 }

@@ -37,12 +37,14 @@ type search struct {
 	brokenBy bool
 	fallen   []time.Duration // when the server as a whole went down
 	named    map[string]int  // how many clients have a name; nil: not counted yet
-	hasty    bool            // that clients were closed too soon is said
+	byKind   map[logbook.EventKind][]*logbook.Event
+	replies  map[ledger.Client][]*logbook.Event // what the server answered each client with that it did not wait for
+	hasty    bool                               // that clients were closed too soon is said
 }
 
 func newSearch(f *Facts) *search {
 	s := &search{Facts: f, lives: lives.Of(f.Events), deafIn: map[ledger.Room]bool{},
-		deaf: map[ledger.Client]bool{}}
+		deaf: map[ledger.Client]bool{}, replies: map[ledger.Client][]*logbook.Event{}}
 	s.fallen = s.falls()
 	lost := f.Certain("ledger.lost")
 	for _, list := range [][]ledger.Message{f.Kept, f.Sampled} {
@@ -185,8 +187,11 @@ func (s *search) missed(d delivery) string {
 
 // reply is what the server answered the sender of a message with, soon after it; nil if there was nothing.
 func (s *search) reply(m *ledger.Message) *logbook.Event {
-	for _, e := range s.events(logbook.Replied) {
-		if at := time.Duration(m.Sent); e.Client == m.Sender && e.At >= at && e.At <= at+s.Trial.Prompt {
+	if len(s.events(logbook.Replied)) == 0 {
+		return nil
+	}
+	for _, e := range s.replies[m.Sender] {
+		if at := time.Duration(m.Sent); e.At >= at && e.At <= at+s.Trial.Prompt {
 			return e
 		}
 	}
@@ -227,14 +232,20 @@ func (s *search) first() string {
 		units.Count(int64(len(s.Kept))), units.Count(int64(s.Unkept)))
 }
 
-// events gives what happened of a kind.
-func (s *search) events(what logbook.EventKind) (all []*logbook.Event) {
-	for i := range s.Events {
-		if s.Events[i].What == what {
-			all = append(all, &s.Events[i])
+// events gives what happened of a kind. It is not to be changed.
+func (s *search) events(what logbook.EventKind) []*logbook.Event {
+	if s.byKind == nil {
+		s.byKind = map[logbook.EventKind][]*logbook.Event{}
+		for i := range s.Events {
+			e := &s.Events[i]
+			s.byKind[e.What] = append(s.byKind[e.What], e)
+			if e.What == logbook.Replied {
+				s.replies[e.Client] = append(s.replies[e.Client], e)
+			}
 		}
 	}
-	return all
+	all := s.byKind[what]
+	return all[:len(all):len(all)]
 }
 
 // eventEvidence gives the first of some events, each of another client, in words.

@@ -8,6 +8,7 @@ import (
 	"tidepull/internal/base/units"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
+	"tidepull/internal/trial"
 )
 
 var sizeLimited = Weakness{Number: 17, Question: WhatItBears, Title: "size limit",
@@ -66,6 +67,7 @@ func sizeLimit(s *search) []Finding {
 // refusedSize finds that who says what is too large is told so, or that its connection ends.
 func (s *search) refusedSize(lost []delivery, smallest, largest int) []Finding {
 	told, ended, closed, n := 0, 0, 0, 0
+	replies := s.repliesRefuse()
 	var how []*logbook.Event
 	seen := map[uint64]bool{}
 	for _, d := range lost {
@@ -76,10 +78,10 @@ func (s *search) refusedSize(lost []delivery, smallest, largest int) []Finding {
 		n++
 		end := s.endAfter(d.m.Sender, d.sent())
 		switch {
-		case s.reply(d.m) != nil:
+		case replies && s.reply(d.m) != nil:
 			told++
 			how = append(how, s.reply(d.m))
-		case end != nil && strings.Contains(end.Detail, tooBigCode):
+		case end != nil && s.saysWhy(end):
 			told++
 			closed++
 			how = append(how, end)
@@ -98,8 +100,9 @@ func (s *search) refusedSize(lost []delivery, smallest, largest int) []Finding {
 			"looked at arrived", from, units.Count(int64(told)), units.Count(int64(n)), units.Count(int64(largest)))
 	case 10*(told+ended) >= 9*n:
 		f.Severity = Wrong
-		f.Says = fmt.Sprintf("%s end the connection of who says them (%s of %s), and not with the close code that "+
-			"says why (1009); all of up to %s bytes that were looked at arrived", from, units.Count(int64(ended)),
+		f.Says = fmt.Sprintf("%s end the connection of who says them (%s of %s), and not in a way that says "+
+			"why (a close frame with 1009); all of up to %s bytes that were looked at arrived", from,
+			units.Count(int64(ended)),
 			units.Count(int64(n)), units.Count(int64(largest)))
 	default:
 		return nil
@@ -107,9 +110,16 @@ func (s *search) refusedSize(lost []delivery, smallest, largest int) []Finding {
 	return []Finding{f}
 }
 
-// tooBigCode is how the end of a connection is told whose server closed it for the size of a message (RFC 6455
-// 7.4.1).
-const tooBigCode = "code 1009"
+// saysWhy reports whether the end of a connection says that it is for what the client has said: a close code for
+// that, or words (RFC 6455 7.4.1: 1003, 1007, 1008, 1009); over anything but WebSocket there is no other way to say it.
+func (s *search) saysWhy(end *logbook.Event) bool {
+	for _, words := range []string{"code 1003", "code 1007", "code 1008", "code 1009", "and said '"} {
+		if strings.Contains(end.Detail, words) {
+			return true
+		}
+	}
+	return len(s.Trial.Target.Routes) > 0 && s.Trial.Target.Route(0).Kind != trial.WebSocket
+}
 
 // endAfter is how a client's connection ended soon after a time; nil if it did not.
 func (s *search) endAfter(c ledger.Client, at time.Duration) *logbook.Event {

@@ -61,6 +61,7 @@ type recipe struct {
 	lasts       time.Duration                                  // how long the clients stay; 0: slackOf
 	slack       func(t *trial.Trial) time.Duration             // instead of lasts
 	relays      bool
+	patient     bool // what the server does may take it some time
 	harm        string
 	harsh       bool                                           // the server has to be well again after it
 	needs       func(t *trial.Trial, p *language.Parts) string // why it cannot be done; "" if it can
@@ -111,7 +112,7 @@ func Compose(t *trial.Trial, p *language.Parts, tag string, clients int) []Exper
 // source writes the experiment.
 func (r *recipe) source(t *trial.Trial, p *language.Parts, tag string, clients int) []byte {
 	slack, grace := cmp.Or(r.lasts, slackOf), graceOf
-	if r.harsh { // it may have much to work through
+	if r.harsh || r.patient { // it may have much to work through, or wait whether somebody comes back
 		grace = graceOfHarsh
 	}
 	if r.slack != nil {

@@ -69,7 +69,7 @@ var recipes = []recipe{
     times = 10
     SAY
   }`},
-	{name: "leaving", rows: []int{37, 39}, of: Deliveries, clients: 16, needs: needsLeave,
+	{name: "leaving", rows: []int{37, 39}, of: Deliveries, clients: 16, patient: true, needs: needsLeave,
 		shows: "whether who leaves a room gets nothing more of it, and the others are told", session: whileOthersSpeak(`
     pause {
       lasts = "1s"
@@ -110,7 +110,7 @@ var recipes = []recipe{
   barrier "third burst" { within = "20s" }
   SAY
   pause { lasts = "7s" }`},
-	{name: "vanishing", rows: []int{5, 39}, of: Entries, clients: 16, needs: needsSay,
+	{name: "vanishing", rows: []int{5, 39}, of: Entries, clients: 16, patient: true, needs: needsSay,
 		shows: "whether clients that go without a word are taken out of their rooms, and numbers are right after it",
 		session: whileOthersSpeak(`
     pause {

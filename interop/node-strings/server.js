@@ -14,8 +14,13 @@ board.on("request", (request) => {
   const conn = request.accept(null, request.origin);
   let mine = null;
   conn.on("message", (message) => {
-    const m = JSON.parse(message.utf8Data);
-    const data = JSON.parse(m.data);
+    let m, data;
+    try {
+      m = JSON.parse(message.utf8Data);
+      data = JSON.parse(m.data);
+    } catch (error) {
+      return conn.drop(1007, "that is no JSON");
+    }
     if (m.type === "join") {
       mine = data.room;
       if (!rooms.has(mine)) rooms.set(mine, new Set());

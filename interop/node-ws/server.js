@@ -18,7 +18,12 @@ wss.on("connection", (socket) => {
   socket.on("pong", () => (missed = 0));
   socket.on("error", () => {}); // a bad frame: the library closes the connection
   socket.on("message", (data) => {
-    const m = JSON.parse(data);
+    let m;
+    try {
+      m = JSON.parse(data) || {};
+    } catch (error) {
+      return socket.close(1007, "that is no JSON");
+    }
     if (m.do === "hello") {
       name = m.name;
       socket.send(JSON.stringify({ did: "hello", again: process.env.CHANGED }));

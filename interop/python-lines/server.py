@@ -2,6 +2,7 @@
 second port."""
 
 import json
+import queue
 import socketserver
 import sys
 import threading
@@ -14,9 +15,21 @@ rooms = {}
 
 class Board(socketserver.StreamRequestHandler):
     def say(self, m):
-        self.wfile.write(json.dumps(m).encode() + b"\r\n")
+        try:
+            self.waiting.put_nowait(json.dumps(m).encode() + b"\r\n")
+        except queue.Full:  # it does not read
+            self.connection.close()
+
+    def write(self):
+        try:
+            while (line := self.waiting.get()) is not None:
+                self.wfile.write(line)
+        except (OSError, ValueError):  # it is gone
+            pass
 
     def handle(self):
+        self.waiting = queue.Queue(2000)
+        threading.Thread(target=self.write, daemon=True).start()
         name = ""
         try:
             for line in self.rfile:
@@ -37,6 +50,7 @@ class Board(socketserver.StreamRequestHandler):
             with lock:
                 for room in rooms.values():
                     room.discard(self)
+            self.waiting.put(None)
 
 
 class Counts(BaseHTTPRequestHandler):

@@ -27,12 +27,8 @@ async def board(socket, *_):
             elif m["do"] == "post":
                 truth["received"] += 1
                 out = json.dumps({"did": "post", "room": m["room"], "from": name, "text": m["text"]})
-                for other in list(rooms[m["room"]]):
-                    try:
-                        await other.send(out)
-                        truth["written"] += 1
-                    except websockets.ConnectionClosed:
-                        pass
+                truth["written"] += len(rooms[m["room"]])
+                websockets.broadcast(rooms[m["room"]], out)  # it waits for nobody
     finally:
         for room in mine:
             rooms[room].discard(socket)

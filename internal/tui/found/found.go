@@ -13,6 +13,7 @@ import (
 	"tidepull/internal/base/units"
 	"tidepull/internal/finding"
 	"tidepull/internal/measure/lane"
+	"tidepull/internal/tui/glance"
 	"tidepull/internal/tui/lanes"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/scene"
@@ -154,7 +155,7 @@ func (m *Model) View(sc scene.Scene) []string {
 	words := m.words(sc, f)
 	room := sc.Height - len(lines) - 1
 	below := 0
-	if spare := room - len(words) - 1; len(f.Evidence) > 0 && spare >= leastLanes {
+	if spare := room - len(words) - 1; (len(f.Evidence) > 0 || isSlow(f)) && spare >= leastLanes {
 		below = spare
 	}
 	m.offset = max(0, min(m.offset, len(words)-room))
@@ -166,13 +167,39 @@ func (m *Model) View(sc scene.Scene) []string {
 	lines = append(lines, words[m.offset:min(len(words), m.offset+room)]...)
 	if below > 0 {
 		lines = append(lines, "")
-		lines = append(lines, m.lanes(sc, f, below)...)
+		lines = append(lines, m.drawing(sc, f, below)...)
 	}
 	return lines
 }
 
 // leastLanes is how many lines the lanes of a case need to show anything.
 const leastLanes = 9
+
+// isSlow reports whether a finding is about how soon messages come: then the run as a whole shows it, and not one case.
+func isSlow(f *finding.Finding) bool {
+	return f.Weakness > 0 && finding.Catalogue[f.Weakness-1].Question == finding.HowSoon
+}
+
+// growsWith is the number of the weakness that is about the size of rooms.
+const growsWith = 26
+
+// drawing is what shows a finding: a chart of the run, or the case that is chosen.
+func (m *Model) drawing(sc scene.Scene, f *finding.Finding, height int) []string {
+	p := sc.Palette
+	switch {
+	case f.Weakness == growsWith && sc.Run.Total != nil:
+		return append([]string{p.Rule("half of the deliveries took this long, and 99 in 100", "", sc.Width)},
+			glance.Sizes(p, sc.Run, min(sc.Width, 150), height-1)...)
+	case isSlow(f):
+		return append([]string{p.Rule("what came in each second, and how long its median and its last recipient took",
+			"",
+			sc.Width)}, glance.Seconds(p, sc.Run, min(sc.Width, 150), min(height-1, highest))...)
+	}
+	return m.lanes(sc, f, height)
+}
+
+// highest is how many lines a chart takes at most.
+const highest = 14
 
 // lanes draws the case that is chosen.
 func (m *Model) lanes(sc scene.Scene, f *finding.Finding, height int) []string {

@@ -7,7 +7,6 @@ import (
 	"math"
 	"slices"
 	"strings"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
@@ -15,10 +14,10 @@ import (
 	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
 	"tidepull/internal/finding"
-	"tidepull/internal/measure/logbook"
 	"tidepull/internal/run"
 	"tidepull/internal/survey"
 	"tidepull/internal/tui/found"
+	"tidepull/internal/tui/glance"
 	"tidepull/internal/tui/look"
 	"tidepull/internal/tui/scene"
 )
@@ -497,78 +496,5 @@ func (s *State) now(p *look.Palette, width, height int) []string {
 	if s.Run == nil || s.Run.Total == nil {
 		return lines
 	}
-	return append(lines, picture(p, s.Run, min(width, 150), height-len(lines)-1)...)
-}
-
-// picture draws the deliveries of each second as a bar, and above it, on a scale of its own, the median and the last
-// recipient's latency.
-func picture(p *look.Palette, s *run.Snapshot, width, height int) []string {
-	if height < 3 {
-		return nil
-	}
-	seconds := int(s.Trial.Length()/time.Second) + 1
-	d := look.NewDots(width-look.Gutter, height)
-	wide := max(1, 2*d.Width/max(1, seconds))
-	most, slowest := int64(1), time.Millisecond
-	sums := map[int]second{}
-	for _, e := range s.Entries {
-		if sec, ok := secondOf(e); ok {
-			sums[e.At] = sec
-			most, slowest = max(most, sec.came+sec.lost), max(slowest, sec.last)
-		}
-	}
-	top := 4*d.Height - 1
-	half := top / 2
-	height01 := func(v time.Duration) int { // by its logarithm, from a tenth of a millisecond on
-		return half + 2 + int(float64(half-3)*log01(v, slowest))
-	}
-	for at, sec := range sums {
-		bar := int(float64(half-1) * float64(sec.came) / float64(most))
-		lost := int(float64(half-1) * float64(sec.came+sec.lost) / float64(most))
-		for x := at * wide; x < (at+1)*wide && x < 2*d.Width; x++ {
-			if wide > 1 && x == (at+1)*wide-1 {
-				continue // a gap between seconds
-			}
-			for y := range lost {
-				ink := look.Water
-				if y >= bar {
-					ink = look.Lost
-				}
-				d.Dot(x, top-y, ink)
-			}
-			if sec.last > 0 {
-				d.Dot(x, top-height01(sec.median), look.Strong)
-				d.Dot(x, top-height01(sec.last), look.Plan)
-			}
-		}
-	}
-	return d.Scaled(p, units.Round(slowest), "0.1 ms", units.Count(most))
-}
-
-// A second is what came in one, and how long it took.
-type second struct {
-	came, lost   int64
-	median, last time.Duration
-}
-
-func secondOf(e *logbook.Entry) (second, bool) {
-	w, err := logbook.Sum([]*logbook.Entry{e}, nil)
-	if err != nil {
-		return second{}, false
-	}
-	t, h := &w.Total, w.Fanout()
-	s := second{came: t.Delivered + t.Late, lost: t.Lost}
-	if h.Count() > 0 {
-		s.median, s.last = h.Quantile(0.5), h.Max()
-	}
-	return s, true
-}
-
-// log01 is where a latency lies between a tenth of a millisecond and the slowest, by its logarithm, from 0 to 1.
-func log01(v, slowest time.Duration) float64 {
-	const least = 100 * time.Microsecond
-	if v <= least || slowest <= least {
-		return 0
-	}
-	return min(1, math.Log(float64(v)/float64(least))/math.Log(float64(slowest)/float64(least)))
+	return append(lines, glance.Seconds(p, s.Run, min(width, 150), height-len(lines)-1)...)
 }
