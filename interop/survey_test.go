@@ -126,7 +126,8 @@ async def main():
 `, "import sys\n", "import sys\nimport time\n"}},
 	{server: "python-websockets", what: "each write is waited for, one member after the other", row: 9,
 		change: []string{
-			`websockets.broadcast(rooms[m["room"]], out)`, `[await other.send(out) for other in list(rooms[m["room"]])]`}},
+			`websockets.broadcast(rooms[m["room"]], out)`,
+			`[await other.send(out) for other in list(rooms[m["room"]])]`}},
 	{server: "python-lines", what: "healthy"},
 	{server: "python-lines", what: "one read is one message", row: 40, change: []string{
 		`            for line in self.rfile:

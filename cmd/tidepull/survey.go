@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
 	"tidepull/internal/finding"
 	"tidepull/internal/run"
 	"tidepull/internal/survey"
@@ -81,11 +82,14 @@ func (c *surveying) pick(all []survey.Experiment) ([]survey.Experiment, error) {
 	}
 	for i := range all {
 		if e := &all[i]; len(c.Only) > 0 && !isAmong(c.Only, e) || isAmong(c.Skip, e) {
-			e.Lacks = "it was left out, as was asked for"
+			e.Lacks = leftOut
 		}
 	}
 	return all, nil
 }
+
+// leftOut is why an experiment is not done that was not asked for.
+const leftOut = "it was left out, as was asked for"
 
 // isAmong reports whether a list has an experiment's name, or the number of a weakness that it is about.
 func isAmong(list []string, e *survey.Experiment) bool {
@@ -136,8 +140,20 @@ func tellSurvey(w io.Writer, rep *survey.Report) {
 	for _, f := range rep.Others {
 		fmt.Fprintf(w, "\n%s: %s\n", f.Title, plain.Text(f.Says, 600))
 	}
+	told := map[string]bool{} // what several experiments show is said once
 	for _, f := range rep.Also {
-		fmt.Fprintf(w, "\nwhat may follow from that: %s: %s\n", f.Title, plain.Text(f.Says, 600))
+		if told[f.Title] {
+			continue
+		}
+		told[f.Title] = true
+		n := 0
+		for _, other := range rep.Also {
+			if other.Title == f.Title {
+				n++
+			}
+		}
+		fmt.Fprintf(w, "\nwhat may follow from that: %s (in %s): %s\n", f.Title, units.Plural(n, "experiment"),
+			plain.Text(f.Says, 600))
 	}
 	for _, state := range []survey.State{survey.Noted, survey.FollowsFrom, survey.NotFound, survey.NotTried} {
 		first := true
@@ -156,6 +172,8 @@ func tellSurvey(w io.Writer, rep *survey.Report) {
 	for _, row := range rep.Rows {
 		n[row.State]++
 	}
-	fmt.Fprintf(w, "\nof %d weaknesses %d were found, %d not, and %d were not tried\n", len(rep.Rows), n[survey.Found],
-		n[survey.NotFound]+n[survey.FollowsFrom], n[survey.NotTried])
+	fmt.Fprintf(w, "\nof %d weaknesses %d were found, %d follow from those, %d are noted, %d were looked for and not "+
+		"found, "+
+		"and %d were not tried\n", len(rep.Rows), n[survey.Found], n[survey.FollowsFrom], n[survey.Noted],
+		n[survey.NotFound], n[survey.NotTried])
 }

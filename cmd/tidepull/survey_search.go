@@ -172,7 +172,7 @@ func (s *runningSurvey) announce(w io.Writer) {
 			}
 		}
 	}
-	fmt.Fprintf(w, "a survey of %s: %s, one after another, of some 20 s each\n"+
+	fmt.Fprintf(w, "a survey of %s: %s, of some 20 s each\n"+
 		"what is done to it: clients connect, enter rooms of their own, speak, leave, and some vanish without a "+
 		"word%s\n",
 		plain.Text(s.state.Target, 200), units.Plural(n, "experiment"), also(doings))
@@ -193,8 +193,12 @@ func (s *runningSurvey) search() {
 		s.mu.Lock()
 		s.state.At = i
 		s.mu.Unlock()
-		if s.tell != nil {
-			fmt.Fprintf(s.tell, "%2d of %d  %s: %s\n", i+1, len(s.all), e.Name, e.Shows)
+		tell := s.tell
+		if e.Lacks == leftOut { // nobody wants to read of these
+			tell = nil
+		}
+		if tell != nil {
+			fmt.Fprintf(tell, "%2d of %d  %s: %s\n", i+1, len(s.all), e.Name, e.Shows)
 		}
 		r := survey.Result{Experiment: e, Why: e.Lacks}
 		if r.Why == "" {
@@ -203,8 +207,8 @@ func (s *runningSurvey) search() {
 		if r.Why == "" {
 			r, why = s.one(r)
 		}
-		if s.tell != nil {
-			fmt.Fprintf(s.tell, "         %s\n", outcomeOf(&r))
+		if tell != nil {
+			fmt.Fprintf(tell, "         %s\n", outcomeOf(&r))
 		}
 		s.add(r)
 	}

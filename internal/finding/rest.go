@@ -2,6 +2,7 @@ package finding
 
 import (
 	"fmt"
+	"strings"
 
 	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
@@ -58,10 +59,16 @@ func rest(s *search) (all []Finding) {
 			continue
 		}
 		t := &s.Total.Total
+		how := func(n int) string {
+			if n == 1 {
+				return strings.Replace(of.says, "were ", "was ", 1)
+			}
+			return of.says
+		}
 		f := Finding{Title: of.title, Severity: of.severity, Figures: []string{of.figure}, Usually: of.usually,
 			Share: shareOf(int64(len(got)), max(t.Owed, int64(len(got)))),
 			Says: fmt.Sprintf("%s %s that nothing explains: %s, at %s%s", deliveries(len(got)),
-				of.says, units.Plural(messages(got), "message"), units.Plural(clients(got), "client"), s.first()),
+				how(len(got)), units.Plural(messages(got), "message"), units.Plural(clients(got), "client"), s.first()),
 			Experiment: "the same trial with one client, one room, and one sender less each time, until it no " +
 				"longer happens",
 			Evidence: s.evidence(got, func(d delivery) string {
@@ -77,7 +84,7 @@ func rest(s *search) (all []Finding) {
 			}
 		}
 		if says := s.InCommon(of.figure); says != "" {
-			f.Says = fmt.Sprintf("%s %s; %s%s", deliveries(len(got)), of.says, plain.Text(says, 300), s.first())
+			f.Says = fmt.Sprintf("%s %s; %s%s", deliveries(len(got)), how(len(got)), plain.Text(says, 300), s.first())
 		}
 		all = append(all, f)
 	}

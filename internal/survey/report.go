@@ -208,8 +208,12 @@ func (row *Row) look(results []Result) {
 				return
 			}
 		}
-		switch n := chances(r.Run.Total, r.Experiment.Of); {
+		w := r.Run.Total
+		switch n := chances(w, r.Experiment.Of); {
 		case !about || row.State == NotFound || row.State == Noted:
+		case 2*w.Overloaded > w.Seconds:
+			row.Says = fmt.Sprintf("this machine, or the tool, was the bottleneck in %d of %d seconds", w.Overloaded,
+				w.Seconds)
 		case r.Experiment.Blind[row.Weakness.Number] != "":
 			row.Says = r.Experiment.Blind[row.Weakness.Number]
 		case r.Why != "":
@@ -224,15 +228,16 @@ func (row *Row) look(results []Result) {
 	}
 }
 
-// chances is how often a weakness could have shown itself in a run.
+// chances is how often a weakness could have shown itself in a run, in the seconds that say something of the server.
 func chances(w *logbook.Window, of Unit) int64 {
+	n := w.Total.Owed - w.Total.Excused
 	switch of {
 	case Entries:
-		return w.Counts.Entries
+		n = w.Counts.Entries
 	case Messages:
-		return w.Counts.Sent
+		n = w.Counts.Sent
 	}
-	return w.Total.Owed - w.Total.Excused
+	return n * int64(w.Seconds-w.Overloaded) / int64(max(1, w.Seconds))
 }
 
 // relayed says what became of texts that would be scripts if they were put into a page.
