@@ -54,9 +54,11 @@ fuzz: ## each fuzz target for a while
 rounds: ## make test again and again beside busy loops (BESIDE=stutter: beside one that takes all cores now and then)
 	scripts/rounds $(or $(ROUNDS),10) $(or $(BESIDE),4)
 
-soak: build ## healthy and faulty servers beside busy neighbours, a table in docs/verdict.md; a hundred healthy runs of odd shapes; a thousand seeds in several shares, of routes, returns and faults; a day of a thousand clients in virtual time
+soak: build ## healthy and faulty servers beside busy neighbours, a table in docs/verdict.md; a hundred healthy runs of odd shapes; a thousand seeds in several shares, of routes, returns and faults, and a thousand surveys; a day of a thousand clients in virtual time
 	TIDEPULL_SEEDS=$(or $(SEEDS),1000) $(GO) test ./internal/testkit/sim -run 'TestShares|TestRoutes|TestReturns|TestFaults|TestDatagramFaults|TestCorrupted|TestResume|TestSame$$|TestUnmarked|TestPulse$$|TestNoFalseAlarm' \
 		-timeout 60m
+	TIDEPULL_SEEDS=$(or $(SEEDS),1000) TIDEPULL_SURVEYS=$(or $(SEEDS),1000) $(GO) test ./internal/testkit/sim \
+		-run 'TestSurvey$$' -timeout 120m
 	SOAK=1 $(GO) test ./internal/run -run TestManyBreaks -v
 	SOAK=1 $(GO) test ./internal/report/store -run TestDay -v -timeout 60m
 	CROWDED=$(or $(CROWDED),30) CROWDED_WRITE=1 TIDEPULL_BINARY=$(CURDIR)/bin/tidepull $(GO) test ./cmd/tidepull \
@@ -68,7 +70,7 @@ kernel: ## faults by the kernel's traffic control, on a kernel that has all of i
 	scripts/netem
 
 interop: build ## real servers from the package registries; writes docs/interop.md
-	INTEROP=1 $(GO) test ./interop -v -count=1 -timeout 30m
+	INTEROP=1 $(GO) test ./interop -v -count=1 -timeout 90m
 
 bench: ## docs/performance.md; needs cc
 	@scripts/need cc:gcc taskset:util-linux

@@ -53,6 +53,7 @@ type recipe struct {
 	rows        []int
 	of          Unit
 	clients     int // at the most
+	least       int // clients that it takes
 	session     string
 	who         string                                         // the end of a client's name; "": its number
 	crew        string                                         // more of the crew
@@ -94,7 +95,12 @@ func Compose(t *trial.Trial, p *language.Parts, tag string, clients int) []Exper
 			if clients > 0 {
 				n = max(4, min(n, clients))
 			}
-			e.Source = r.source(t, p, tag, n)
+			if n < r.least {
+				e.Lacks = fmt.Sprintf("it takes %d clients at a time: a larger --clients would allow it", r.least)
+			}
+			if e.Lacks == "" {
+				e.Source = r.source(t, p, tag, n)
+			}
 		}
 		e.Blind = map[int]string{}
 		for _, n := range e.Rows {

@@ -163,7 +163,7 @@ func (l *Lanes) row(c draw.Canvas, y vg.Length, r *LaneRow) {
 		c.FillText(style, vg.Point{X: x - 5, Y: mid - 2}, safe(r.Text))
 		return
 	}
-	c.FillText(style, vg.Point{X: x + 6, Y: mid - 2}, safe(r.Text))
+	c.FillText(style, vg.Point{X: x + 6, Y: mid - 2}, fitted(style, safe(r.Text), c.Max.X-x-6))
 }
 
 func cross(c draw.Canvas, x, y vg.Length) {

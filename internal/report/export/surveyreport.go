@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"time"
 
@@ -136,6 +137,7 @@ func (s *SurveyReport) document() *chart.Document {
 	}
 	d.Blocks = append(d.Blocks, chart.Heading{Text: "All that was looked for"}, s.rows())
 	d.Blocks = append(d.Blocks, chart.Heading{Text: "What was not tried, and what would allow it"}, s.untried())
+	d.Blocks = append(d.Blocks, s.environment()...)
 	d.Blocks = append(d.Blocks, chart.Heading{Text: "How to repeat it"},
 		para("command", "tidepull survey "+plain.Text(s.File, 200)),
 		para("alone", "tidepull survey "+plain.Text(s.File, 200)+" --only NUMBER looks for one weakness; --keep DIR "+
@@ -190,4 +192,27 @@ func (s *SurveyReport) untried() chart.Block {
 		return para("", "all was tried")
 	}
 	return g
+}
+
+// environment is what the figures rest on.
+func (s *SurveyReport) environment() []chart.Block {
+	seconds, left, kernel, ran := 0, 0, true, 0
+	for i := range s.Results {
+		if r := s.Results[i].Run; r != nil {
+			ran++
+			seconds, left, kernel = seconds+r.Total.Seconds, left+r.Total.Overloaded, kernel && r.KernelTimes
+		}
+	}
+	if ran == 0 {
+		return nil
+	}
+	where := "in the recipient's kernel, as it says when what came did"
+	if !kernel {
+		where = "when the tool read them"
+	}
+	return []chart.Block{chart.Heading{Text: "What the figures rest on"},
+		para("machine", fmt.Sprintf("%s/%s, %d cores; latencies end %s", runtime.GOOS, runtime.GOARCH, runtime.NumCPU(),
+			where)),
+		para("left out", fmt.Sprintf("%d of %d seconds of all experiments, as the tool or the machine was the bottleneck",
+			left, seconds))}
 }

@@ -4,8 +4,10 @@ import (
 	"bytes"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"testing"
@@ -30,6 +32,7 @@ func surveyed(t *testing.T, cfg standin.Config, switches board.Switches, row int
 		source = slices.Concat(source[:a], []byte("}\n\n"), source[bytes.Index(source, []byte("dialect \"board\"")):b],
 			source[b:])
 	}
+	cfg.Records = -1 // nobody asks for them
 	cfg.PingEvery, cfg.PongWithin, cfg.History = max(cfg.PingEvery, 2*time.Second), 10*time.Second, 200
 	cfg.Notices, cfg.Share, cfg.Origins = true, true, []string{"http://harbour.example"}
 	tr, err := language.Parse(source, "demo.trial.hcl", language.Options{})
@@ -146,10 +149,13 @@ func TestSurvey(t *testing.T) {
 	said := map[string]survey.Report{}
 	var saying sync.Mutex
 	t.Run("each", func(t *testing.T) {
-		t.Run("all well", func(t *testing.T) {
-			t.Parallel()
-			isFound(t, surveyed(t, standin.Config{}, board.Switches{Seed: 3}, 0), 0)
-		})
+		surveys, _ := strconv.Atoi(os.Getenv("TIDEPULL_SURVEYS")) // 1000 in make soak
+		for seed := range uint64(max(1, surveys)) {
+			t.Run(fmt.Sprintf("all well, %d", seed), func(t *testing.T) {
+				t.Parallel()
+				isFound(t, surveyed(t, standin.Config{}, board.Switches{Seed: 3 + seed}, 0), 0)
+			})
+		}
 		for _, c := range causes {
 			for _, setting := range []string{"strong", "faint"} {
 				switches, row := c.strong, c.row
@@ -276,5 +282,62 @@ func isFound(t *testing.T, rep survey.Report, want int) {
 	}
 	if !ok || is != (want != 0) {
 		t.Errorf("want %d alone", want)
+	}
+}
+
+// TestEverySurvey: of each trial that ships experiments can be made that are trials, in which the words go together;
+// and what cannot be made says what would allow it.
+func TestEverySurvey(t *testing.T) {
+	sources := map[string][]byte{"survey": trials.Survey}
+	for _, name := range trials.Names() {
+		sources[name], _ = trials.Named(name)
+	}
+	shapes, err := fs.Glob(trials.Shapes, "shapes/*.hcl")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range shapes {
+		if sources[name], err = trials.Shapes.ReadFile(name); err != nil {
+			t.Fatal(err)
+		}
+	}
+	made, lacking := 0, map[string]bool{}
+	for name, source := range sources {
+		tr, err := language.Parse(source, name+".trial.hcl", language.Options{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		parts, err := language.PartsOf(source, name+".trial.hcl", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		all := survey.Compose(tr, &parts, "s", 12)
+		about := map[int]bool{}
+		for _, e := range all {
+			for _, n := range e.Rows {
+				about[n] = true
+			}
+			if lacking[e.Lacks] = true; e.Lacks != "" {
+				if !strings.Contains(e.Lacks, "would allow it") && !strings.Contains(e.Lacks, "datagrams") &&
+					!strings.Contains(e.Lacks, "WebSocket") {
+					t.Errorf("%s, %s: it does not say what would allow it: %s", name, e.Name, e.Lacks)
+				}
+				continue
+			}
+			of, err := language.Parse(e.Source, e.Name+".trial.hcl", language.Options{})
+			if err != nil {
+				t.Errorf("%s, %s: %v\n%s", name, e.Name, err, e.Source)
+				continue
+			}
+			if made++; of.Clients() > 60 || !strings.HasPrefix(string(e.Source), "# Shows ") {
+				t.Errorf("%s, %s: %d clients\n%.100s", name, e.Name, of.Clients(), e.Source)
+			}
+		}
+		if len(about) != len(finding.Catalogue) {
+			t.Errorf("%s: %d weaknesses have an experiment", name, len(about))
+		}
+	}
+	if made < 100 || len(lacking) < 8 {
+		t.Errorf("%d experiments, %d reasons", made, len(lacking))
 	}
 }
