@@ -13,7 +13,8 @@ import (
 // recipes are the experiments, the gentle ones first. In them CONNECT, SAY, WHISPER and so on stand for the trial's own
 // steps, SAY[...] for one that says more, and ROOM for the name that the experiment's rooms begin with.
 var recipes = []recipe{
-	{name: "steady", rows: []int{2, 3, 10, 14, 15, 16, 25, 27, 41}, of: Deliveries, clients: 20, lasts: 20 * time.Second,
+	{name: "steady", rows: []int{2, 3, 10, 14, 15, 16, 25, 27, 41}, of: Deliveries, clients: 20,
+		lasts: 20 * time.Second,
 		needs: needsSay,
 		shows: "who gets what is said in four rooms at a steady rate, how soon, and in which order", session: `
   CONNECT
@@ -231,7 +232,8 @@ var recipes = []recipe{
   otherwise {
     pause { lasts = "10m" }
   }`},
-	{name: "growth", rows: []int{26}, of: Deliveries, clients: 124, least: 124, needs: needsSay, lasts: 20 * time.Second,
+	{name: "growth", rows: []int{26}, of: Deliveries, clients: 124, least: 124, needs: needsSay,
+		lasts: 20 * time.Second,
 		shows: "how latency grows with the size of the room: in rooms of 4, 8, 16, 32 and 64 at once, with one " +
 			"speaker each", session: `
   CONNECT

@@ -213,6 +213,7 @@ func (s *SurveyReport) environment() []chart.Block {
 	return []chart.Block{chart.Heading{Text: "What the figures rest on"},
 		para("machine", fmt.Sprintf("%s/%s, %d cores; latencies end %s", runtime.GOOS, runtime.GOARCH, runtime.NumCPU(),
 			where)),
-		para("left out", fmt.Sprintf("%d of %d seconds of all experiments, as the tool or the machine was the bottleneck",
+		para("left out", fmt.Sprintf("%d of %d seconds of all experiments, as the tool or the machine was the "+
+			"bottleneck",
 			left, seconds))}
 }
