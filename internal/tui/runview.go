@@ -464,6 +464,11 @@ func (v *runView) header(p *look.Palette, width int) string {
 	s := v.snapshot
 	left := p.Draw(look.Strong, "tide pull") + "  " + plain.Text(s.Trial.Name, 40)
 	left += p.Draw(look.Faint, " at ") + plain.Text(s.Trial.Target.Address, 60)
+	if of := &s.Processes; len(of.Machines) > 0 {
+		left += p.Draw(look.Faint, " from ") + units.Plural(len(of.Machines), "machine")
+	} else if of.Workers > 0 {
+		left += p.Draw(look.Faint, " by ") + units.Plural(of.Workers, "worker")
+	}
 	right := v.signal(p)
 	return look.Fit(left, max(0, width-ansi.StringWidth(right)-3)) + "  " + right + " "
 }

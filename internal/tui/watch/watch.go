@@ -68,7 +68,9 @@ The tool
   load: how much of the planned load there was: clients connected, messages said within a second
   waits for a core, the longest: the tool was ready and had none; the same of the server if it runs here
   steal: core time taken from the machine
-  overloaded: seconds that say nothing of the server`
+  overloaded: seconds that say nothing of the server
+  workers: other processes that serve the clients; below, the machines that they are on, with how many are
+  there, and by how much its clock may be off at the most`
 
 // A Model is the view's state: how far it is scrolled if not all fits.
 type Model struct{ offset int }
@@ -419,7 +421,25 @@ func selfLines(sc scene.Scene, each int) []string {
 	if !s.KernelTimes {
 		times = p.Draw(look.Beware, "the tool's own")
 	}
-	return append(lines, p.Line("arrival times", each, figureWidth, times))
+	lines = append(lines, p.Line("arrival times", each, figureWidth, times))
+	return append(lines, processLines(p, &s.Processes, each)...)
+}
+
+// processLines are the workers that serve the clients, and the machines that they are on, with what is known of their
+// clocks; none if the clients are in this process.
+func processLines(p *look.Palette, of *run.Processes, each int) (lines []string) {
+	if of.Workers > 0 {
+		n := fmt.Sprint(of.Workers)
+		if len(of.Lost) > 0 {
+			n = p.Draw(look.Lost, fmt.Sprintf("%d, %d lost", of.Workers, len(of.Lost)))
+		}
+		lines = append(lines, p.Line("workers", each, figureWidth, n))
+	}
+	for _, m := range of.Machines {
+		lines = append(lines, p.Line(look.Name(plain.Text(m.Name, 40), 16), each, figureWidth,
+			fmt.Sprintf("%d, clock ±%s", m.Workers, units.Duration(time.Duration(m.ClockOff*float64(time.Microsecond))))))
+	}
+	return lines
 }
 
 func share(part, whole float64) string {
