@@ -81,7 +81,7 @@ func (s *runningSurvey) compose() (err error) {
 			known = append(known, survey.Result{Experiment: e, Why: e.Lacks})
 		}
 	}
-	s.state.Report = survey.Of(known)
+	s.state.Report, s.state.Does, s.state.Waits = survey.Of(known), s.does(), true
 	return nil
 }
 
@@ -163,6 +163,11 @@ func (s *runningSurvey) write(dir string) (string, error) {
 
 // announce says what is going to be done to the server.
 func (s *runningSurvey) announce(w io.Writer) {
+	fmt.Fprintf(w, "a survey of %s: %s\n", plain.Text(s.state.Target, 200), s.does())
+}
+
+// does says what the survey does to the server.
+func (s *runningSurvey) does() string {
 	n, doings := 0, []string{}
 	for i := range s.all {
 		if e := &s.all[i]; e.Lacks == "" {
@@ -172,10 +177,9 @@ func (s *runningSurvey) announce(w io.Writer) {
 			}
 		}
 	}
-	fmt.Fprintf(w, "a survey of %s: %s, of some 20 s each\n"+
-		"what is done to it: clients connect, enter rooms of their own, speak, leave, and some vanish without a "+
-		"word%s\n",
-		plain.Text(s.state.Target, 200), units.Plural(n, "experiment"), also(doings))
+	return fmt.Sprintf("%s, of some 20 s each; clients connect, enter rooms of their own, speak, leave, and some "+
+		"vanish "+
+		"without a word%s", units.Plural(n, "experiment"), also(doings))
 }
 
 func also(doings []string) string {
@@ -189,6 +193,15 @@ func also(doings []string) string {
 func (s *runningSurvey) search() {
 	defer close(s.done)
 	why := "" // why there are no more
+	if s.tell == nil {
+		select { // what it does can be read before it begins
+		case <-time.After(toRead):
+		case <-s.stopped.Done():
+		}
+		s.mu.Lock()
+		s.state.Waits = false
+		s.mu.Unlock()
+	}
 	for i, e := range s.all {
 		s.mu.Lock()
 		s.state.At = i
@@ -216,6 +229,9 @@ func (s *runningSurvey) search() {
 	defer s.mu.Unlock()
 	s.state.At, s.state.Over, s.state.Why = len(s.all), true, why
 }
+
+// toRead is for how long the screen shows what a survey does before it begins.
+const toRead = 4 * time.Second
 
 // add has what came of an experiment be known.
 func (s *runningSurvey) add(r survey.Result) {

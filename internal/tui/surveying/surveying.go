@@ -58,6 +58,8 @@ type State struct {
 	At     int // the experiment under way; as many as there are once it is over
 	Runs   map[string]*run.Snapshot
 	Run    *run.Snapshot // the experiment's, as it goes; nil: none is under way
+	Does   string        // what it does to the server
+	Waits  bool          // it has not begun: Does is to be read
 	Over   bool
 	Why    string // why there are no more experiments; "": all are done
 }
@@ -246,7 +248,10 @@ func (m *Model) View(p *look.Palette, s *State, width, height int) []string {
 	if rest >= leastWords+leastPicture {
 		picture = min(mostPicture, rest-leastWords)
 	}
-	if picture > 0 {
+	if s.Waits {
+		lines = append(lines, p.Rule("it begins in a moment", p.Draw(look.Faint, "ctrl+c ends it"), width))
+		lines = append(lines, found.Labelled(p, "does", s.Does, width)...)
+	} else if picture > 0 {
 		lines = append(lines, s.now(p, width, picture)...)
 	}
 	return append(lines, m.words(p, s, width, height-len(lines))...)

@@ -437,7 +437,8 @@ func processLines(p *look.Palette, of *run.Processes, each int) (lines []string)
 	}
 	for _, m := range of.Machines {
 		lines = append(lines, p.Line(look.Name(plain.Text(m.Name, 40), 16), each, figureWidth,
-			fmt.Sprintf("%d, clock ±%s", m.Workers, units.Duration(time.Duration(m.ClockOff*float64(time.Microsecond))))))
+			fmt.Sprintf("%d, clock ±%s", m.Workers,
+				units.Duration(time.Duration(m.ClockOff*float64(time.Microsecond))))))
 	}
 	return lines
 }
