@@ -139,6 +139,16 @@ func TestRules(t *testing.T) {
 				What: logbook.Broke, Detail: "closed by the other side"})
 		}), []int{17}, "messages of 70,000 bytes or more end the connection of who says them"},
 		"too large, and nothing": {sized(func(*Facts, *ledger.Message) {}), []int{17}, "nobody was told"},
+		"cut, and connections end": {func() *Facts {
+			f, cut := run40(well), glued(true)
+			f.Doings, f.Trial.Prompt = cut.Doings, cut.Trial.Prompt
+			for c := range ledger.Client(6) {
+				f.Events = append(f.Events, logbook.Event{At: f.Doings[0].From + time.Millisecond, Client: c,
+					What: logbook.Broke, Detail: "closed by the other side"})
+			}
+			f.Total.Counts.Broken = 6
+			return f
+		}(), []int{40}, "6 connections were ended by the server while the network cut messages"},
 		"cut and glued":          {glued(true), []int{40}, "while the network cut messages into pieces"},
 		"lost, cut or not":       {glued(false), []int{0}, "were lost that nothing explains"},
 		"a crowd returns slowly": {returning(4 * time.Second), []int{21}, "one in ten was back only after 4.00 s"},

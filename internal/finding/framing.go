@@ -4,7 +4,9 @@ import (
 	"fmt"
 	"time"
 
+	"tidepull/internal/base/units"
 	"tidepull/internal/measure/ledger"
+	"tidepull/internal/measure/logbook"
 	"tidepull/internal/trial"
 )
 
@@ -28,7 +30,7 @@ func framing(s *search) []Finding {
 	during := func(d delivery) bool { return d.m.Kind.Said() && within(on, d.sent(), s.Trial.Prompt) }
 	lost, others := s.nearlyAll(ledger.Lost, during)
 	if len(lost) == 0 {
-		return nil
+		return s.brokenByFraming(on)
 	}
 	s.explain(ledger.Lost, during)
 	return []Finding{{Weakness: naiveFraming.Number, Severity: Loss, Figures: []string{"ledger.lost"},
@@ -37,6 +39,29 @@ func framing(s *search) []Finding {
 			"several "+
 			"of them together, as any network may%s", deliveries(len(lost)), ofAll(len(lost), others), s.first()),
 		Evidence: s.evidence(lost, s.missed)}}
+}
+
+// brokenByFraming finds that connections end while the network cuts or glues, and not otherwise: what a server takes
+// for a message is none.
+func (s *search) brokenByFraming(on []Doing) []Finding {
+	var ends []*logbook.Event
+	others := 0
+	for _, e := range s.events(logbook.Broke) {
+		if within(on, e.At, 0) {
+			ends = append(ends, e)
+		} else {
+			others++
+		}
+	}
+	if len(ends) < leastBrokenAfter || others > 0 || !s.Certain("clients.broken") {
+		return nil
+	}
+	s.brokenBy = true
+	return []Finding{{Weakness: naiveFraming.Number, Severity: Loss, Figures: []string{"clients.broken"},
+		Share: shareOf(int64(len(ends)), max(s.Total.Counts.Opened, int64(len(ends)))),
+		Says: fmt.Sprintf("%s were ended by the server while the network cut messages into pieces or sent several of "+
+			"them together, as any network may, and none before", units.Plural(len(ends), "connection")),
+		Evidence: s.eventEvidence(ends)}}
 }
 
 // within reports whether something that was done on purpose went on at a time, or begins so soon that it may meet

@@ -110,6 +110,9 @@ func (s *search) refusedSize(lost []delivery, smallest, largest int) []Finding {
 	return []Finding{f}
 }
 
+// rightAfter is how soon after a message a server ends the connection for it: later it may be for the next one.
+const rightAfter = 500 * time.Millisecond
+
 // saysWhy reports whether the end of a connection says that it is for what the client has said: a close code for
 // that, or words (RFC 6455 7.4.1: 1003, 1007, 1008, 1009); over anything but WebSocket there is no other way to say it.
 func (s *search) saysWhy(end *logbook.Event) bool {
@@ -121,10 +124,10 @@ func (s *search) saysWhy(end *logbook.Event) bool {
 	return len(s.Trial.Target.Routes) > 0 && s.Trial.Target.Route(0).Kind != trial.WebSocket
 }
 
-// endAfter is how a client's connection ended soon after a time; nil if it did not.
+// endAfter is how a client's connection ended right after a time; nil if it did not.
 func (s *search) endAfter(c ledger.Client, at time.Duration) *logbook.Event {
 	for _, e := range s.events(logbook.Broke) {
-		if e.Client == c && e.At >= at && e.At <= at+s.Trial.Grace {
+		if e.Client == c && e.At >= at && e.At <= at+rightAfter {
 			return e
 		}
 	}

@@ -111,6 +111,7 @@ var recipes = []recipe{
   pause { lasts = "2s" }
   barrier "third burst" { within = "20s" }
   SAY
+  SAY
   pause { lasts = "7s" }`},
 	{name: "vanishing", rows: []int{5, 39}, of: Entries, clients: 16, patient: true, needs: needsSay,
 		shows: "whether clients that go without a word are taken out of their rooms, and numbers are right after it",
@@ -391,7 +392,7 @@ fault "glued" {
     repeat {
       every = "400ms"
       times = 85
-      SAY[${filler(30000)}]
+      SAY[${base64(random_bytes(22500))}]
     }
     pause { lasts = "10m" }
   }`},
