@@ -262,8 +262,9 @@ func tellOfSurveys(t *testing.T, rows map[string]string) {
 	}
 	head, tail, _ := strings.Cut(string(old), surveysHead)
 	page := head + surveysHead + `
-Servers on foreign libraries, surveyed ([survey.md](survey.md)) as they are and with a mistake as a programmer makes it, which
-is put into the server's source. A mistake has to be found, by its own weakness (in brackets), and nothing else.
+Servers on foreign libraries, surveyed ([survey.md](survey.md)) as they are and with a mistake as a programmer makes
+it, which is put into the server's source. A mistake has to be found, by its own weakness (in brackets), and nothing
+else.
 
 | server | mistake | found |
 | --- | --- | --- |

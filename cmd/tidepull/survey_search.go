@@ -263,21 +263,10 @@ func (s *runningSurvey) one(r survey.Result) (_ survey.Result, stopped string) {
 		r.Why = "there was no time left for it: --for allows more"
 		return r, ""
 	}
-	var last *run.Snapshot
-	for try := 1; ; try++ {
-		if last, err = s.play(t); err != nil {
-			r.Why = err.Error()
-			return r, ""
-		}
-		// What says nothing as the machine was busy is done again, if there is time.
-		busy := last.Err == nil && !last.Stopped && len(last.Findings) == 0 && 4*last.Total.Overloaded > last.Total.Seconds
-		if !busy || try == mostTries || time.Now().Add(t.Length()).After(s.began.Add(s.flags.For)) {
-			break
-		}
-		if s.tell != nil {
-			fmt.Fprintf(s.tell, "         this machine kept it waiting in %d of %d seconds: once more\n",
-				last.Total.Overloaded, last.Total.Seconds)
-		}
+	last, err := s.playUntilItSays(t)
+	if err != nil {
+		r.Why = err.Error()
+		return r, ""
 	}
 	var unreachable *engine.Unreachable
 	switch r = ended(r, last); {
@@ -291,6 +280,25 @@ func (s *runningSurvey) one(r survey.Result) (_ survey.Result, stopped string) {
 		}
 	}
 	return r, ""
+}
+
+// playUntilItSays runs a trial; again if it says nothing as the machine was busy, and there is time.
+func (s *runningSurvey) playUntilItSays(t *trial.Trial) (*run.Snapshot, error) {
+	for try := 1; ; try++ {
+		last, err := s.play(t)
+		if err != nil {
+			return nil, err
+		}
+		w := last.Total
+		busy := last.Err == nil && !last.Stopped && len(last.Findings) == 0 && 4*w.Overloaded > w.Seconds
+		if !busy || try == mostTries || time.Now().Add(t.Length()).After(s.began.Add(s.flags.For)) {
+			return last, nil
+		}
+		if s.tell != nil {
+			fmt.Fprintf(s.tell, "         this machine kept it waiting in %d of %d seconds: once more\n", w.Overloaded,
+				w.Seconds)
+		}
+	}
 }
 
 // mostTries is how often an experiment is done that says nothing, as the machine was busy.
