@@ -152,7 +152,7 @@ func tellSurvey(w io.Writer, rep *survey.Report) {
 				n++
 			}
 		}
-		fmt.Fprintf(w, "\nwhat may follow from that: %s (in %s): %s\n", f.Title, units.Plural(n, "experiment"),
+		fmt.Fprintf(w, "\nbesides: %s (in %s): %s\n", f.Title, units.Plural(n, "experiment"),
 			plain.Text(f.Says, 600))
 	}
 	for _, state := range []survey.State{survey.Noted, survey.FollowsFrom, survey.NotFound, survey.NotTried} {

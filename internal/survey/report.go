@@ -65,7 +65,8 @@ type Result struct {
 // A Report is what a survey says.
 type Report struct {
 	Rows []Row
-	// Others are findings that are none of the weaknesses, and Also those of them that may follow from what was found.
+	// Others are findings that are none of the weaknesses, and Also those of them that may follow from what was found, or
+	// are good to know.
 	Others []finding.Finding
 	Also   []finding.Finding
 }
@@ -91,7 +92,11 @@ func Of(results []Result) Report {
 	for i := range results {
 		if r := results[i].Run; r != nil {
 			for _, f := range r.Findings {
-				if f.Weakness == 0 {
+				switch {
+				case f.Weakness > 0:
+				case f.Severity == finding.Note:
+					rep.Also = append(rep.Also, f)
+				default:
 					rep.Others = append(rep.Others, f)
 				}
 			}
