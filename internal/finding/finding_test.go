@@ -134,6 +134,16 @@ func TestRules(t *testing.T) {
 			f.Events = append(f.Events, logbook.Event{At: time.Duration(m.Sent) + time.Millisecond, Client: m.Sender,
 				What: logbook.Broke, Detail: "the server closed with code 1009"})
 		}), []int{17}, "messages of 70,000 bytes or more are refused, and who says them is told"},
+		"too large, and the machine was busy": {func() *Facts {
+			f := sized(func(f *Facts, m *ledger.Message) {
+				f.Events = append(f.Events, logbook.Event{At: time.Duration(m.Sent) + time.Millisecond,
+					Client: m.Sender,
+					What:   logbook.Broke, Detail: "the server closed with code 1009"})
+			})
+			f.Well = func(time.Duration) bool { return false }
+			f.Total.Counts.Broken = 10
+			return f
+		}(), []int{17}, "10 connections were closed for the size of what their clients said"},
 		"too large, and cut off": {sized(func(f *Facts, m *ledger.Message) {
 			f.Events = append(f.Events, logbook.Event{At: time.Duration(m.Sent) + time.Millisecond, Client: m.Sender,
 				What: logbook.Broke, Detail: "closed by the other side"})

@@ -16,14 +16,22 @@ func broken(s *search) []Finding {
 	if more := s.Total.Counts.Returns.Unprovoked; more > 0 && s.Certain("returns.unprovoked") {
 		n, figure = n+more, "returns.unprovoked"
 	}
-	var ends []*logbook.Event
+	var ends, large []*logbook.Event
 	asked := s.restarts()
 	for _, e := range s.events(logbook.Broke) {
+		if strings.Contains(e.Detail, tooBig) {
+			n--
+			large = append(large, e)
+			continue
+		}
 		if asked && s.inFall(e.At, fallsWithin) || s.sharesName(e.Client) {
 			n-- // the trial had it restart, or which of two under one name stays is the server's to say
 		} else {
 			ends = append(ends, e)
 		}
+	}
+	if n <= 0 && len(large) > 0 && !s.brokenBy {
+		return []Finding{s.closedForSize(large)}
 	}
 	if n <= 0 || s.brokenBy || s.hasty || s.ServerEnded != "" || !s.Certain(figure) {
 		return nil // it is said above
@@ -40,6 +48,25 @@ func broken(s *search) []Finding {
 		f.Says += "; " + plain.Text(says, 300)
 	}
 	return []Finding{f}
+}
+
+// tooBig is how the end of a connection is told that the server closed for the size of a message (RFC 6455 7.4.1).
+const tooBig = "code 1009"
+
+// closedForSize is that the server has closed connections for the size of messages, of which it is not known what
+// became.
+func (s *search) closedForSize(ends []*logbook.Event) Finding {
+	largest := 0
+	for _, d := range s.fine {
+		largest = max(largest, d.m.Size)
+	}
+	return Finding{Weakness: sizeLimited.Number, Severity: Note, Figures: []string{"clients.broken"},
+		Share: shareOf(int64(len(ends)), max(s.Total.Counts.Opened, int64(len(ends)))),
+		Says: fmt.Sprintf("%s were closed for the size of what their clients said (code 1009); the largest message "+
+			"that "+
+			"was looked at and arrived had %s bytes", units.Plural(len(ends), "connection"),
+			units.Count(int64(largest))),
+		Evidence: s.eventEvidence(ends)}
 }
 
 // rest finds what no other rule explains: that messages are lost, come twice, or where they should not.
