@@ -65,8 +65,8 @@ type Result struct {
 // A Report is what a survey says.
 type Report struct {
 	Rows []Row
-	// Others are findings that are none of the weaknesses, and Also those of them that may follow from what was found, or
-	// are good to know.
+	// Others are findings that are none of the weaknesses, and Also those of them that may follow from what was found,
+	// or are good to know.
 	Others []finding.Finding
 	Also   []finding.Finding
 }
