@@ -55,8 +55,7 @@ var helpTexts = kong.Vars{
 		"clocks.",
 	"machines": "Wait for so many machines; by default those that are there within 2 s.",
 	"workers": "Serve the clients with so many processes. They are started by themselves if the clients need more " +
-		"open files " +
-		"than one process may have.",
+		"open files than one process may have.",
 	"from": "Connect from these addresses of this machine, each worker from one of them in turn. If the ports of one " +
 		"address would run out, clients of a server on loopback come from 127.77.0.1 and following.",
 	"loops": "Serve the clients with so many event loops, each on a thread of its own, instead of as " +
@@ -91,8 +90,7 @@ var helpTexts = kong.Vars{
 	"verdicts":     "any,holds,broken,not proven,cut short,unreachable,running",
 	"runs_verdict": "Those that ended so: holds, broken, not proven, cut short, unreachable or running.",
 	"runs_since": "Those that began since then: how long ago (90m, 12h, 3d), or a date (2026-11-30, or with a time " +
-		"of " +
-		"day).",
+		"of day).",
 	"set":     "Set a variable of the trial. May be given more than once.",
 	"probe":   "Drive one to three clients by hand; with --send and --expect, for scripts.",
 	"conform": "Send a server what breaks RFC 6455, and tell what it does about each case.",
@@ -107,8 +105,7 @@ var helpTexts = kong.Vars{
 	"with_credentials": "Keep Authorization, cookies, and fields that look like passwords and tokens as they are; " +
 		"without it they are hidden.",
 	"demo_name": "Which of the shipped trials to run: morning-tide, three-ways, restart, silent-clients, " +
-		"slow-reader, " +
-		"crowd-entering, crowd-return, burst, protocol-abuse or idle-cut.",
+		"slow-reader, crowd-entering, crowd-return, burst, protocol-abuse or idle-cut.",
 	"write": "Write the demo's trial to FILE and do nothing else; - is the standard output.",
 	"wrong": "Throw any switch of the stand-in, such as alter=0.01; tidepull words lists them. May be " +
 		"given more than once.",

@@ -168,12 +168,8 @@ func tellSurvey(w io.Writer, rep *survey.Report) {
 			fmt.Fprintf(w, "  %2d %s: %s\n", row.Weakness.Number, row.Weakness.Title, plain.Text(row.Says, 300))
 		}
 	}
-	n := map[survey.State]int{}
-	for _, row := range rep.Rows {
-		n[row.State]++
-	}
+	n := rep.Count()
 	fmt.Fprintf(w, "\nof %d weaknesses %d were found, %d follow from those, %d are noted, %d were looked for and not "+
-		"found, "+
-		"and %d were not tried\n", len(rep.Rows), n[survey.Found], n[survey.FollowsFrom], n[survey.Noted],
+		"found, and %d were not tried\n", len(rep.Rows), n[survey.Found], n[survey.FollowsFrom], n[survey.Noted],
 		n[survey.NotFound], n[survey.NotTried])
 }

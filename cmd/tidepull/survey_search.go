@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -178,8 +179,7 @@ func (s *runningSurvey) does() string {
 		}
 	}
 	return fmt.Sprintf("%s, of some 20 s each; clients connect, enter rooms of their own, speak, leave, and some "+
-		"vanish "+
-		"without a word%s", units.Plural(n, "experiment"), also(doings))
+		"vanish without a word%s", units.Plural(n, "experiment"), also(doings))
 }
 
 func also(doings []string) string {
@@ -239,15 +239,9 @@ func (s *runningSurvey) add(r survey.Result) {
 	defer s.mu.Unlock()
 	s.results = append(s.results, r)
 	s.state.Report = survey.Of(s.results)
-	steps := slices.Clone(s.state.Steps) // who looks at a state has its own
-	steps[len(s.results)-1].Outcome = outcomeOf(&r)
-	s.state.Steps = steps
 	if r.Run != nil {
-		runs := map[string]*run.Snapshot{r.Experiment.Name: r.Run}
-		for name, last := range s.state.Runs {
-			runs[name] = last
-		}
-		s.state.Runs = runs
+		s.state.Runs = maps.Clone(s.state.Runs) // who looks at a state has its own
+		s.state.Runs[r.Experiment.Name] = r.Run
 	}
 }
 

@@ -105,8 +105,8 @@ func (s *search) endOfBurst() []Finding {
 	return []Finding{{Weakness: burstLoss.Number, Severity: Loss, Figures: []string{"ledger.lost"},
 		Share: shareOf(int64(n), max(int64(n), s.Total.Counts.Sent)),
 		Says: fmt.Sprintf("of messages that were said in a room within %s the first arrived, and the rest, %s, "+
-			"reached "+
-			"nobody", units.Duration(burstWithin), units.Count(int64(n))), Evidence: s.evidence(lost, s.missed)}}
+			"reached nobody", units.Duration(burstWithin), units.Count(int64(n))),
+		Evidence: s.evidence(lost, s.missed)}}
 }
 
 // leastAtOnce is how many messages make a burst.

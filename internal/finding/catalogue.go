@@ -12,6 +12,9 @@ const (
 	WhatItBears  Question = "what does it bear?"
 )
 
+// Questions are all of them, in the order in which they are shown.
+var Questions = []Question{WhoGetsIt, HowSoon, WhoIsThere, WhenItBreaks, WhatItBears}
+
 // A Weakness is a way in which servers that push messages fail.
 type Weakness struct {
 	Number   int      `json:"number"`

@@ -18,68 +18,64 @@ const leastCrossed = 3
 
 // clash finds that of several clients under one name one gets what is for the other.
 func clash(s *search) []Finding {
-	of := map[string]int{}
-	for _, name := range s.Names {
-		of[name]++
-	}
-	shared := func(d delivery) bool { return int(d.o.Client) < len(s.Names) && of[s.Names[d.o.Client]] > 1 }
-	type at struct {
-		number uint64
-		name   string
-	}
-	missed, instead := map[at]bool{}, map[at]bool{}
-	for _, d := range s.those(ledger.Lost, shared) {
-		missed[at{d.m.Number, s.Names[d.o.Client]}] = true
+	missed, instead := map[toName]bool{}, map[toName]bool{}
+	for _, d := range s.those(ledger.Lost, s.isShared) {
+		missed[s.toName(d)] = true
 	}
 	for _, fate := range []ledger.Fate{ledger.Stray, ledger.Duplicate} {
-		for _, d := range s.those(fate, shared) {
-			instead[at{d.m.Number, s.Names[d.o.Client]}] = true
+		for _, d := range s.those(fate, s.isShared) {
+			instead[s.toName(d)] = true
 		}
 	}
-	crossed := func(d delivery) bool {
-		if !shared(d) {
-			return false
-		}
-		where := at{d.m.Number, s.Names[d.o.Client]}
-		return missed[where] && instead[where]
-	}
+	crossed := func(d delivery) bool { return s.isShared(d) && missed[s.toName(d)] && instead[s.toName(d)] }
 	lost := s.those(ledger.Lost, crossed)
 	if len(lost) < leastCrossed {
-		return s.starves(shared, of)
+		return s.starves()
 	}
 	for _, fate := range []ledger.Fate{ledger.Lost, ledger.Stray, ledger.Duplicate} {
-		s.explain(fate, shared) // what else goes wrong with such names follows from it
-	}
-	all := int64(0)
-	for _, name := range s.Names {
-		if of[name] > 1 {
-			all++
-		}
+		s.explain(fate, s.isShared) // what else goes wrong with such names follows from it
 	}
 	return []Finding{{Weakness: identityClash.Number, Severity: Loss, Figures: []string{"ledger.lost", "ledger.stray",
-		"ledger.duplicate"}, Share: shareOf(int64(clients(lost)), all),
+		"ledger.duplicate"}, Share: shareOf(int64(clients(lost)), s.sharing()),
 		Says: fmt.Sprintf("%s that share their name with another did not get what was for them, and the other one "+
-			"did: %s "+
-			"deliveries of %s%s", units.Plural(clients(lost), "client"), units.Count(int64(len(lost))),
+			"did: %s deliveries of %s%s", units.Plural(clients(lost), "client"), units.Count(int64(len(lost))),
 			units.Plural(messages(lost), "message"), s.first()),
 		Evidence: s.evidence(lost, func(d delivery) string {
 			return s.missed(d) + "; another client under the name " + s.name(d.o.Client) + " got it instead"
 		})}}
 }
 
-// starves finds that of several clients under one name one gets nothing, and another one does.
-func (s *search) starves(shared func(delivery) bool, of map[string]int) []Finding {
-	type at struct {
-		number uint64
-		name   string
-	}
-	other := map[at]bool{}
-	for _, d := range s.fine {
-		if shared(d) {
-			other[at{d.m.Number, s.Names[d.o.Client]}] = true
+// A toName is a message to whoever has a name.
+type toName struct {
+	number uint64
+	name   string
+}
+
+// toName is what a delivery is of, whichever client of the name it is to.
+func (s *search) toName(d delivery) toName { return toName{d.m.Number, s.Names[d.o.Client]} }
+
+// isShared reports whether a delivery is to a client that shares its name with another one.
+func (s *search) isShared(d delivery) bool { return s.sharesName(d.o.Client) }
+
+// sharing is how many clients share their name with another one.
+func (s *search) sharing() (n int64) {
+	for c := range s.Names {
+		if s.sharesName(ledger.Client(c)) {
+			n++
 		}
 	}
-	starving := func(d delivery) bool { return shared(d) && other[at{d.m.Number, s.Names[d.o.Client]}] }
+	return n
+}
+
+// starves finds that of several clients under one name one gets nothing, and another one does.
+func (s *search) starves() []Finding {
+	other := map[toName]bool{}
+	for _, d := range s.fine {
+		if s.isShared(d) {
+			other[s.toName(d)] = true
+		}
+	}
+	starving := func(d delivery) bool { return s.isShared(d) && other[s.toName(d)] }
 	lost, others := s.nearlyAll(ledger.Lost, starving)
 	if len(lost) < leastCrossed {
 		// If all share their names, that alone says nothing: which of them lose says it.
@@ -87,15 +83,9 @@ func (s *search) starves(shared func(delivery) bool, of map[string]int) []Findin
 			return nil
 		}
 	}
-	s.explain(ledger.Lost, shared)
-	all := int64(0)
-	for _, name := range s.Names {
-		if of[name] > 1 {
-			all++
-		}
-	}
+	s.explain(ledger.Lost, s.isShared)
 	return []Finding{{Weakness: identityClash.Number, Severity: Loss, Figures: []string{"ledger.lost"},
-		Share: shareOf(int64(clients(lost)), all),
+		Share: shareOf(int64(clients(lost)), s.sharing()),
 		Says: fmt.Sprintf("%s that share their name with another did not get %s that the other one got%s",
 			units.Plural(clients(lost), "client"), units.Plural(messages(lost), "message"), s.first()),
 		Evidence: s.evidence(lost, func(d delivery) string {

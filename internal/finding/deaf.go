@@ -111,13 +111,11 @@ func (s *search) deafFinding(stays []stay, cases []delivery, missed map[stay][]d
 	if inCrowd == len(stays) && crowded > 0 {
 		f.Weakness, f.Share = crowdRace.Number, shareOf(int64(len(stays)), int64(crowded))
 		f.Says = fmt.Sprintf("%s of %s entries within %s of others were confirmed, and the client never got a "+
-			"message of "+
-			"its room%s", units.Count(int64(len(stays))), units.Count(int64(crowded)), units.Duration(crowdWithin),
-			s.first())
+			"message of its room%s", units.Count(int64(len(stays))), units.Count(int64(crowded)),
+			units.Duration(crowdWithin), s.first())
 		if alone > 0 {
 			f.RuledOut = append(f.RuledOut, fmt.Sprintf("entering by itself: of %s clients that entered alone all "+
-				"got their "+
-				"messages", units.Count(int64(alone))))
+				"got their messages", units.Count(int64(alone))))
 		}
 		return f
 	}

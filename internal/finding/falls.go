@@ -19,12 +19,19 @@ const (
 )
 
 // falls are when nearly all open connections ended at once: the server as a whole went down.
-func (s *search) falls() (all []time.Duration) {
+func (s *search) falls() []time.Duration {
+	if s.fallen == nil {
+		s.fallen = append([]time.Duration{}, fallsIn(s.Events)...)
+	}
+	return s.fallen
+}
+
+func fallsIn(events []logbook.Event) (all []time.Duration) {
 	open := map[ledger.Client]bool{}
 	var ends []time.Duration // of the last second, and how many were open before the first of them
 	before := 0
-	for i := range s.Events {
-		e := &s.Events[i]
+	for i := range events {
+		e := &events[i]
 		switch e.What {
 		case logbook.Opened, logbook.Entered, logbook.CameBack:
 			open[e.Client] = true
@@ -51,15 +58,14 @@ func (s *search) falls() (all []time.Duration) {
 
 // inFall reports whether something happened as the server as a whole went down, or while it may have been down.
 func (s *search) inFall(at, after time.Duration) bool {
-	return slices.ContainsFunc(s.fallen, func(from time.Duration) bool { return at >= from && at <= from+after })
+	return slices.ContainsFunc(s.falls(), func(from time.Duration) bool { return at >= from && at <= from+after })
 }
 
 // restarts reports whether the trial has the server begin anew by a request of that name.
 func (s *search) restarts() bool {
 	for _, session := range s.Trial.Sessions() {
 		if slices.ContainsFunc(session.Steps, func(st trial.Step) bool {
-			return st.Do == trial.Ask &&
-				st.Label == "restart"
+			return st.Do == trial.Ask && st.Label == "restart"
 		}) {
 			return true
 		}

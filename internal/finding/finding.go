@@ -97,10 +97,13 @@ func Of(f *Facts) []Finding {
 		}
 		found.RuledOut = append(found.RuledOut, s.ruledOut()...)
 	}
-	slices.SortStableFunc(all, func(a, b Finding) int {
-		return cmp.Compare(slices.Index(severities, a.Severity), slices.Index(severities, b.Severity))
-	})
+	slices.SortStableFunc(all, BySeverity)
 	return all
+}
+
+// BySeverity compares findings: the worse one comes first.
+func BySeverity(a, b Finding) int {
+	return cmp.Compare(slices.Index(severities, a.Severity), slices.Index(severities, b.Severity))
 }
 
 // rules are those of all weaknesses, in the order in which they are asked: what is particular comes before what is

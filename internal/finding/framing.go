@@ -36,8 +36,8 @@ func framing(s *search) []Finding {
 	return []Finding{{Weakness: naiveFraming.Number, Severity: Loss, Figures: []string{"ledger.lost"},
 		Share: shareOf(int64(len(lost)), max(s.Total.Total.Owed, int64(len(lost)))),
 		Says: fmt.Sprintf("%s never came, %s that were lost, while the network cut messages into pieces or sent "+
-			"several "+
-			"of them together, as any network may%s", deliveries(len(lost)), ofAll(len(lost), others), s.first()),
+			"several of them together, as any network may%s", deliveries(len(lost)), ofAll(len(lost), others),
+			s.first()),
 		Evidence: s.evidence(lost, s.missed)}}
 }
 

@@ -139,10 +139,8 @@ func leftovers(s *search) []Finding {
 	}
 	return []Finding{{Weakness: leftover.Number, Severity: Wrong, Figures: []string{"server.connections_left"},
 		Share: shareOf(min(int64(of.Left()), s.Total.Counts.Opened), s.Total.Counts.Opened),
-		Says: fmt.Sprintf("after all clients have gone the server counts %s connections beyond those before; "+
-			"at most "+
-			"it "+
-			"counted %s", units.Count(int64(of.Left())), units.Count(int64(of.Most)))}}
+		Says: fmt.Sprintf("after all clients have gone the server counts %s connections beyond those before; at most "+
+			"it counted %s", units.Count(int64(of.Left())), units.Count(int64(of.Most)))}}
 }
 
 // presence finds numbers and lists of members that are wrong, and announcements of what did not happen.

@@ -54,9 +54,8 @@ func growth(s *search) []Finding {
 	}
 	return []Finding{{Weakness: crookedGrowth.Number, Severity: Slow, Figures: []string{"spread.last.p99"},
 		Says: fmt.Sprintf("latency grows with the power %.1f of the size of the room (between %.1f and %.1f, with 95 "+
-			"%% "+
-			"certainty): in rooms of %d to %d half of the deliveries take longer than %s", power, power-off, power+off,
-			before.From, before.To, units.Duration(before.Latency.Quantile(0.5)))}}
+			"%% certainty): in rooms of %d to %d half of the deliveries take longer than %s", power, power-off,
+			power+off, before.From, before.To, units.Duration(before.Latency.Quantile(0.5)))}}
 }
 
 // half is what half of the deliveries take longer than, in microseconds: where rooms fill, the slowest are those of

@@ -58,10 +58,8 @@ func history(s *search) []Finding {
 			units.Count(failed+held))}
 	if after > 0 && after == len(events) {
 		f.Weakness = forgetfulRestart.Number
-		f.Says = fmt.Sprintf("%s of %s late comers got a history that was not what had been said before, all "+
-			"of them "+
-			"after "+
-			"the server was restarted at %s", units.Count(failed), units.Count(failed+held),
+		f.Says = fmt.Sprintf("%s of %s late comers got a history that was not what had been said before, all of them "+
+			"after the server was restarted at %s", units.Count(failed), units.Count(failed+held),
 			units.Instant(restart.From))
 	}
 	gaps := !slices.ContainsFunc(events, func(e *logbook.Event) bool {
@@ -71,9 +69,8 @@ func history(s *search) []Finding {
 	if after == 0 && len(events) >= 2 && failed >= held && gaps && s.quietBefore(events) {
 		f.Weakness = lostInStore.Number
 		f.Says = fmt.Sprintf("%s of %s late comers, who entered while nothing was said, got a history that was not "+
-			"what "+
-			"had been said before: it is not that the two meet, it is not kept as it was relayed", units.Count(failed),
-			units.Count(failed+held))
+			"what had been said before: it is not that the two meet, it is not kept as it was relayed",
+			units.Count(failed), units.Count(failed+held))
 	}
 	return []Finding{f}
 }

@@ -79,8 +79,7 @@ func staysAfterLeaving(s *search) []Finding {
 	return []Finding{{Weakness: stays.Number, Severity: Loss, Figures: []string{"ledger.stray"},
 		Share: shareOf(int64(clients(got)), max(int64(s.everLeft()), int64(clients(got)))),
 		Says: fmt.Sprintf("%s went on getting messages of a room after the server had confirmed that they had left "+
-			"it: "+
-			"%s%s", units.Plural(clients(got), "client"), times(len(got)), s.first()),
+			"it: %s%s", units.Plural(clients(got), "client"), times(len(got)), s.first()),
 		Evidence: s.evidence(got, func(d delivery) string {
 			left, _ := last(s.lives[d.o.Client].Left[d.m.Room], d.sent())
 			return fmt.Sprintf("%s, which had left at %s", s.strayed(d), units.Instant(left))

@@ -8,26 +8,20 @@ import (
 
 // lenient finds clients that broke the protocol and were not closed as they should.
 func lenient(s *search) []Finding {
-	return s.checked(&lenientProtocol, Wrong, "of %[2]s clients that broke the protocol on purpose %[1]s were "+
-		"not "+
-		"closed, or "+
-		"not with the right code", "malformed")
+	return s.checked(&lenientProtocol, Wrong, "of %[2]s clients that broke the protocol on purpose %[1]s were not "+
+		"closed, or not with the right code", "malformed")
 }
 
 // kept finds slow readers that were not closed.
 func kept(s *search) []Finding {
-	return s.checked(&endlessQueue, Wrong, "of %[2]s slow readers %[1]s were not closed by the server: what "+
-		"they do "+
-		"not "+
-		"read is kept for them", "read_slowly")
+	return s.checked(&endlessQueue, Wrong, "of %[2]s slow readers %[1]s were not closed by the server: what they do "+
+		"not read is kept for them", "read_slowly")
 }
 
 // goodbye finds connections that did not end as they should when the server ended or began anew.
 func goodbye(s *search) []Finding {
-	return s.checked(&rudeGoodbye, Wrong, "of %[2]s clients that waited for the server's goodbye %[1]s did not "+
-		"get "+
-		"it as "+
-		"they should: a close frame with the right code", "expect_close")
+	return s.checked(&rudeGoodbye, Wrong, "of %[2]s clients that waited for the server's goodbye %[1]s did not get "+
+		"it as they should: a close frame with the right code", "expect_close")
 }
 
 // checked finds that checks of some kinds failed.

@@ -29,8 +29,7 @@ func refused(s *search) []Finding {
 			plain.Text(how[0].Detail, 200), s.first()),
 		Evidence: s.eventEvidence(how),
 		Usually: "It limits how often clients may speak, or what they may say. Look whether that is meant, and " +
-			"whether " +
-			"clients understand the answer.",
+			"whether clients understand the answer.",
 		Experiment: "the same clients, speaking less often"}}
 }
 

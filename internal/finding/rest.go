@@ -50,25 +50,6 @@ func broken(s *search) []Finding {
 	return []Finding{f}
 }
 
-// tooBig is how the end of a connection is told that the server closed for the size of a message (RFC 6455 7.4.1).
-const tooBig = "code 1009"
-
-// closedForSize is that the server has closed connections for the size of messages, of which it is not known what
-// became.
-func (s *search) closedForSize(ends []*logbook.Event) Finding {
-	largest := 0
-	for _, d := range s.fine {
-		largest = max(largest, d.m.Size)
-	}
-	return Finding{Weakness: sizeLimited.Number, Severity: Note, Figures: []string{"clients.broken"},
-		Share: shareOf(int64(len(ends)), max(s.Total.Counts.Opened, int64(len(ends)))),
-		Says: fmt.Sprintf("%s were closed for the size of what their clients said (code 1009); the largest message "+
-			"that "+
-			"was looked at and arrived had %s bytes", units.Plural(len(ends), "connection"),
-			units.Count(int64(largest))),
-		Evidence: s.eventEvidence(ends)}
-}
-
 // rest finds what no other rule explains: that messages are lost, come twice, or where they should not.
 func rest(s *search) (all []Finding) {
 	for _, of := range []struct {

@@ -63,8 +63,7 @@ func onReturn(s *search) (all []Finding) {
 		all = append(all, Finding{Weakness: nothingOnReturn.Number, Severity: Loss, Figures: []string{"ledger.lost"},
 			Share: shareOf(n, n+s.Total.Total.CaughtUp),
 			Says: fmt.Sprintf("%s came back and never got %s that were said while they were away, though the server "+
-				"promises "+
-				"it", units.Plural(len(who), "client"), units.Plural(int(n), "message")), Evidence: cases})
+				"promises it", units.Plural(len(who), "client"), units.Plural(int(n), "message")), Evidence: cases})
 	}
 	again := func(d delivery) bool {
 		v := s.lives[d.o.Client]
@@ -115,8 +114,7 @@ func slowReturn(s *search) []Finding {
 	}
 	return []Finding{{Weakness: slowReturned.Number, Severity: Wrong, Figures: []string{"returns.gave_up"},
 		Share: shareOf(int64(len(free)), c.Broke),
-		Says: fmt.Sprintf("%s of %s connections that broke did not come back within their tries: of %s tries "+
-			"%s were "+
+		Says: fmt.Sprintf("%s of %s connections that broke did not come back within their tries: of %s tries %s were "+
 			"refused and %s not answered", units.Count(int64(len(free))), units.Count(c.Broke), units.Count(c.Tries),
 			units.Count(c.Refused), units.Count(c.TimedOut)), Evidence: s.eventEvidence(free)}}
 }

@@ -35,7 +35,7 @@ type search struct {
 	deaf   map[ledger.Client]bool
 	// brokenBy is set if it is known what ended connections.
 	brokenBy bool
-	fallen   []time.Duration // when the server as a whole went down
+	fallen   []time.Duration // what falls gives; nil: not looked for yet
 	named    map[string]int  // how many clients have a name; nil: not counted yet
 	byKind   map[logbook.EventKind][]*logbook.Event
 	replies  map[ledger.Client][]*logbook.Event // what the server answered each client with that it did not wait for
@@ -45,7 +45,6 @@ type search struct {
 func newSearch(f *Facts) *search {
 	s := &search{Facts: f, lives: lives.Of(f.Events), deafIn: map[ledger.Room]bool{},
 		deaf: map[ledger.Client]bool{}, replies: map[ledger.Client][]*logbook.Event{}}
-	s.fallen = s.falls()
 	lost := f.Certain("ledger.lost")
 	for _, list := range [][]ledger.Message{f.Kept, f.Sampled} {
 		for i := range list {
@@ -289,10 +288,8 @@ func (s *search) ruledOut() (all []string) {
 	case w.Overloaded == 0:
 		all = append(all, "the tool: it kept up in every second of the run")
 	default:
-		all = append(all, fmt.Sprintf("the tool: it could not keep up in %d of %d seconds, and what may follow "+
-			"from "+
-			"that is "+
-			"left out", w.Overloaded, w.Seconds))
+		all = append(all, fmt.Sprintf("the tool: it could not keep up in %d of %d seconds, and what may follow from "+
+			"that is left out", w.Overloaded, w.Seconds))
 	}
 	if s.doubtful > 0 {
 		all = append(all, fmt.Sprintf("the machine: %s more that were lost while it kept programs waiting are not "+
@@ -305,8 +302,7 @@ func (s *search) ruledOut() (all []string) {
 			are = "is"
 		}
 		all = append(all, fmt.Sprintf("clients that left, were cut off, or were hindered by the trial: %s %s excused "+
-			"for that, "+
-			"and not counted here", deliveries(int(n)), are))
+			"for that, and not counted here", deliveries(int(n)), are))
 	}
 	return all
 }

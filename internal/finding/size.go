@@ -55,9 +55,8 @@ func sizeLimit(s *search) []Finding {
 	return []Finding{{Weakness: sizeLimited.Number, Severity: Loss, Figures: []string{"ledger.lost"},
 		Share: shareOf(int64(len(gone)), int64(len(gone))),
 		Says: fmt.Sprintf("messages of %s bytes or more reached nobody (%s of them), while all of up to %s bytes "+
-			"that were "+
-			"looked at arrived; nobody was told%s", units.Count(int64(smallest)), units.Count(int64(len(gone))),
-			units.Count(int64(largest)), s.first()),
+			"that were looked at arrived; nobody was told%s", units.Count(int64(smallest)),
+			units.Count(int64(len(gone))), units.Count(int64(largest)), s.first()),
 		Evidence: s.evidence(lost, func(d delivery) string {
 			return fmt.Sprintf("%s, of %s bytes, reached none of %s", s.said(d.m), units.Count(int64(d.m.Size)),
 				units.Plural(d.m.Owed, "client"))
@@ -116,7 +115,7 @@ const rightAfter = 500 * time.Millisecond
 // saysWhy reports whether the end of a connection says that it is for what the client has said: a close code for
 // that, or words (RFC 6455 7.4.1: 1003, 1007, 1008, 1009); over anything but WebSocket there is no other way to say it.
 func (s *search) saysWhy(end *logbook.Event) bool {
-	for _, words := range []string{"code 1003", "code 1007", "code 1008", "code 1009", "and said '"} {
+	for _, words := range []string{"code 1003", "code 1007", "code 1008", tooBig, "and said '"} {
 		if strings.Contains(end.Detail, words) {
 			return true
 		}
@@ -132,4 +131,22 @@ func (s *search) endAfter(c ledger.Client, at time.Duration) *logbook.Event {
 		}
 	}
 	return nil
+}
+
+// tooBig is how the end of a connection is told that the server closed for the size of a message (RFC 6455 7.4.1).
+const tooBig = "code 1009"
+
+// closedForSize is that the server has closed connections for the size of messages, of which it is not known what
+// became.
+func (s *search) closedForSize(ends []*logbook.Event) Finding {
+	largest := 0
+	for _, d := range s.fine {
+		largest = max(largest, d.m.Size)
+	}
+	return Finding{Weakness: sizeLimited.Number, Severity: Note, Figures: []string{"clients.broken"},
+		Share: shareOf(int64(len(ends)), max(s.Total.Counts.Opened, int64(len(ends)))),
+		Says: fmt.Sprintf("%s were closed for the size of what their clients said (code 1009); the largest message "+
+			"that was looked at and arrived had %s bytes", units.Plural(len(ends), "connection"),
+			units.Count(int64(largest))),
+		Evidence: s.eventEvidence(ends)}
 }

@@ -77,9 +77,8 @@ func slowReader(s *search) []Finding {
 			"ledger.late"},
 			Share: shareOf(int64(len(lost)), max(s.Total.Total.Owed, int64(len(lost)))),
 			Says: fmt.Sprintf("while %s read slowly, the others in the room had to wait for so long that %s count as "+
-				"lost; in "+
-				"other rooms, and before, nothing was%s", units.Plural(len(slow), "client"), deliveries(len(lost)),
-				s.first()),
+				"lost; in other rooms, and before, nothing was%s", units.Plural(len(slow), "client"),
+				deliveries(len(lost)), s.first()),
 			Evidence: s.evidence(lost, s.missed)}}
 	}
 	if worst == nil {
@@ -87,8 +86,8 @@ func slowReader(s *search) []Finding {
 	}
 	return []Finding{{Weakness: stalledRoom.Number, Severity: Slow, Figures: []string{"fanout.p99"},
 		Says: fmt.Sprintf("while %s read slowly, one in ten messages of the others (crew %s) took longer than %s, "+
-			"and longer "+
-			"than %s before: %s later, give or take %s", units.Plural(len(slow), "client"), plain.Text(worst.crew, 40),
+			"and longer than %s before: %s later, give or take %s", units.Plural(len(slow), "client"),
+			plain.Text(worst.crew, 40),
 			units.Micros(worst.during), units.Micros(worst.before), units.Micros(worst.worse), units.Micros(worst.off)),
 		Evidence: s.eventEvidence(s.events(logbook.Misbehaved))}}
 }

@@ -71,8 +71,7 @@ func stalls(s *search) []Finding {
 		return nil
 	}
 	says := fmt.Sprintf("in %s of %s a message took %s or longer to its last recipient, up to %s; in half of all "+
-		"seconds the "+
-		"slowest took %s", units.Count(int64(len(stalls))), units.Plural(len(all), "second"),
+		"seconds the slowest took %s", units.Count(int64(len(stalls))), units.Plural(len(all), "second"),
 		units.Duration(max(leastStall, stallTimes*usual)), units.Duration(longest), units.Duration(usual))
 	if every, is := even(stalls); is {
 		says += fmt.Sprintf("; it happens every %s", units.Duration(every))

@@ -37,7 +37,6 @@ func floor(s *search) []Finding {
 	}
 	return []Finding{{Weakness: slowStore.Number, Severity: Slow, Figures: []string{"spread.first.p50"},
 		Says: fmt.Sprintf("even the quickest of %s messages took %s to its first recipient, though the server let "+
-			"clients "+
-			"into rooms within %s", units.Count(int64(first.Count())), units.Duration(quick),
+			"clients into rooms within %s", units.Count(int64(first.Count())), units.Duration(quick),
 			units.Duration(answers))}}
 }

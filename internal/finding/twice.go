@@ -37,11 +37,9 @@ func enteredTwice(s *search) []Finding {
 	s.explain(ledger.Duplicate, again)
 	return []Finding{{Weakness: twice.Number, Severity: Wrong, Figures: []string{"ledger.duplicate"},
 		Share: shareOf(int64(len(got)), int64(len(got)+n)),
-		Says: fmt.Sprintf("%s that entered a room more than once got its messages more than once: %s "+
-			"deliveries, %s "+
-			"that "+
-			"came twice%s", units.Plural(clients(got), "client"), units.Count(int64(len(got))), ofAll(len(got), others),
-			s.first()),
+		Says: fmt.Sprintf("%s that entered a room more than once got its messages more than once: %s deliveries, %s "+
+			"that came twice%s", units.Plural(clients(got), "client"), units.Count(int64(len(got))),
+			ofAll(len(got), others), s.first()),
 		Evidence: s.evidence(got, func(d delivery) string {
 			return fmt.Sprintf("%s got %s twice", s.name(d.o.Client), s.said(d.m))
 		})}}

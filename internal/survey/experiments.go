@@ -9,7 +9,6 @@ import (
 	"cmp"
 	"fmt"
 	"regexp"
-	"strconv"
 	"strings"
 	"time"
 
@@ -84,8 +83,7 @@ func Compose(t *trial.Trial, p *language.Parts, tag string, clients int) []Exper
 	var all []Experiment
 	for _, r := range recipes {
 		e := Experiment{Name: r.name, Rows: r.rows, Shows: r.shows, Of: r.of, Harsh: r.harsh, Relays: r.relays,
-			Harm:  r.harm,
-			Lacks: r.needs(t, p)}
+			Harm: r.harm, Lacks: r.needs(t, p)}
 		if t.Dialect.Enter.Send == nil { // rooms follow from the path, or from nothing
 			e.Lacks = "the dialect has no words for entering a room, so that the survey cannot have rooms of " +
 				"its own: enter { send, confirmed } would allow it"
@@ -127,9 +125,8 @@ func (r *recipe) source(t *trial.Trial, p *language.Parts, tag string, clients i
 	word := tag + "-" + strings.ReplaceAll(r.name, " ", "-")
 	whisper := fmt.Sprintf("whisper {\n      to = \"%s-${(n + 1) %% %d}\"\n%s\n    }", word, clients, p.Whisper)
 	words := strings.NewReplacer("BYE", p.Goodbye, "SLOWLY", slowly(p), "RESTARTING", restarting(p), "BADLY", badly(),
-		"CONNECT", p.Connect, "SAY", "say {"+p.Say+"}", "WHISPER", whisper, "HISTORY",
-		p.History, "RECONNECT", p.Reconnect,
-		"ROOM", word, "CLIENTS", strconv.Itoa(clients))
+		"CONNECT", p.Connect, "SAY", "say {"+p.Say+"}", "WHISPER", whisper, "HISTORY", p.History,
+		"RECONNECT", p.Reconnect, "ROOM", word)
 	put := func(text string) string {
 		text = saying.ReplaceAllStringFunc(text, func(m string) string {
 			return "say {" + strings.Replace(p.More, language.MoreText, saying.FindStringSubmatch(m)[1], 1) + "}"

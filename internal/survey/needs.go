@@ -13,24 +13,17 @@ import (
 
 // needsSay and needsWhisper are for experiments that use these steps.
 func needsSay(_ *trial.Trial, p *language.Parts) string {
-	if p.Say == "" {
-		return "no session of the trial says anything: a say step is what the survey's messages are made of"
-	}
-	return ""
+	return unless(p.Say != "",
+		"no session of the trial says anything: a say step is what the survey's messages are made of")
 }
 
 func needsWhisper(_ *trial.Trial, p *language.Parts) string {
-	if p.Whisper == "" {
-		return "no session of the trial whispers: a whisper step would allow it"
-	}
-	return ""
+	return unless(p.Whisper != "", "no session of the trial whispers: a whisper step would allow it")
 }
 
 func needsLeave(t *trial.Trial, p *language.Parts) string {
-	if t.Dialect.Leave.Send == nil {
-		return "the dialect has no words for leaving a room: leave { send, confirmed } would allow it"
-	}
-	return needsSay(t, p)
+	return cmp.Or(unless(t.Dialect.Leave.Send != nil,
+		"the dialect has no words for leaving a room: leave { send, confirmed } would allow it"), needsSay(t, p))
 }
 
 func needsPromise(t *trial.Trial, _ *language.Parts) string {
@@ -47,18 +40,14 @@ func needsPromise(t *trial.Trial, _ *language.Parts) string {
 
 const longestDeadline = 40 * time.Second
 
-func needsHistory(_ *trial.Trial, p *language.Parts) string {
-	if p.History == "" {
-		return "no session of the trial enters with a history: enter { history } would allow it"
-	}
-	return needsSay(nil, p)
+func needsHistory(t *trial.Trial, p *language.Parts) string {
+	return cmp.Or(unless(p.History != "",
+		"no session of the trial enters with a history: enter { history } would allow it"), needsSay(t, p))
 }
 
 func needsWebSocket(t *trial.Trial, _ *language.Parts) string {
-	if t.Target.Route(0).Kind != trial.WebSocket {
-		return "its frames are those of WebSocket, and the target is none"
-	}
-	return ""
+	return unless(t.Target.Route(0).Kind == trial.WebSocket,
+		"its frames are those of WebSocket, and the target is none")
 }
 
 func needsNames(t *trial.Trial, _ *language.Parts) string {
@@ -67,11 +56,8 @@ func needsNames(t *trial.Trial, _ *language.Parts) string {
 }
 
 func needsMore(t *trial.Trial, p *language.Parts) string {
-	if p.More == "" {
-		return cmp.Or(needsSay(t, p), "what is said has no text that can be longer: a payload in the say step, or "+
-			"words around its ${mark}, would allow it")
-	}
-	return ""
+	return cmp.Or(needsSay(t, p), unless(p.More != "", "what is said has no text that can be longer: a payload in "+
+		"the say step, or words around its ${mark}, would allow it"))
 }
 
 func needsText(t *trial.Trial, p *language.Parts) string {

@@ -31,11 +31,25 @@ const (
 var follows = []struct {
 	cause  int
 	others []int
-}{{36, []int{1, 12, 20, 27, 39}}, {1, []int{5, 20, 27, 39}}, {5, []int{27, 39}}, {31, []int{27}}, {10, []int{9, 11,
-	12}},
-	{14, []int{11}}, {41, []int{11}}, {35, []int{20}}, {33, []int{11, 12}}, {11, []int{13, 33}},
-	{40, []int{20, 32, 35}}, {31, []int{12}}, {17, []int{9, 29, 36}}, {15, []int{14, 41}}, {14, []int{41}}, {42,
-		[]int{7, 28}}, {7, []int{21, 22, 39}}}
+}{ // in this order: what follows from one is no cause of another
+	{36, []int{1, 12, 20, 27, 39}},
+	{1, []int{5, 20, 27, 39}},
+	{5, []int{27, 39}},
+	{31, []int{27}},
+	{10, []int{9, 11, 12}},
+	{14, []int{11}},
+	{41, []int{11}},
+	{35, []int{20}},
+	{33, []int{11, 12}},
+	{11, []int{13, 33}},
+	{40, []int{20, 32, 35}},
+	{31, []int{12}},
+	{17, []int{9, 29, 36}},
+	{15, []int{14, 41}},
+	{14, []int{41}},
+	{42, []int{7, 28}},
+	{7, []int{21, 22, 39}},
+}
 
 // alsoCounted are figures in which what follows from a weakness is counted besides: what a history has twice has come
 // twice, and who is let go hears twice of others under its name.
@@ -69,6 +83,15 @@ type Report struct {
 	// or are good to know.
 	Others []finding.Finding
 	Also   []finding.Finding
+}
+
+// Count is how many weaknesses there are of each state.
+func (rep *Report) Count() map[State]int {
+	n := map[State]int{}
+	for i := range rep.Rows {
+		n[rep.Rows[i].State]++
+	}
+	return n
 }
 
 // Of makes the report of some experiments.
@@ -106,8 +129,7 @@ func Of(results []Result) Report {
 				Says: fmt.Sprintf("after the experiment '%s' the server was no longer as it had been before: %s",
 					of.Experiment.Name, of.NotWell),
 				Usually: "What the experiment did to the server has left something that goes on: a lock that is " +
-					"held, a " +
-					"loop that has ended, memory that is full. Look at its log, and at what it does now.",
+					"held, a loop that has ended, memory that is full. Look at its log, and at what it does now.",
 				Experiment: "the same experiment alone, after the server was started anew; then the trial itself"})
 		}
 	}
@@ -251,8 +273,7 @@ func relayed(r *Result) string {
 		return "what would be a script in a page is changed on its way"
 	}
 	return "what would be a script in a page is relayed as it is: that is right if clients show it as text, and " +
-		"wrong if " +
-		"they put it into a page"
+		"wrong if they put it into a page"
 }
 
 const altered = 16

@@ -135,8 +135,8 @@ func (d *Document) Write(w io.Writer, f Format) error {
 	return err
 }
 
-// WritePages draws each page as an SVG into a writer of its own.
-func (d *Document) WritePages(page func(n int) (io.WriteCloser, error)) error {
+// WritePages has page write each page as an SVG, the first being 1.
+func (d *Document) WritePages(page func(n int, write func(io.Writer) error) error) error {
 	pages := d.pages()
 	for n, blocks := range pages {
 		out, err := newCanvasOf(SVG, pageWide, pageHigh)
@@ -144,15 +144,11 @@ func (d *Document) WritePages(page func(n int) (io.WriteCloser, error)) error {
 			return err
 		}
 		d.draw(draw.New(out), blocks, n, len(pages))
-		w, err := page(n + 1)
+		err = page(n+1, func(w io.Writer) error {
+			_, err := out.WriteTo(w)
+			return err
+		})
 		if err != nil {
-			return err
-		}
-		if _, err = out.WriteTo(w); err != nil {
-			w.Close()
-			return err
-		}
-		if err := w.Close(); err != nil {
 			return err
 		}
 	}

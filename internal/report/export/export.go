@@ -101,8 +101,7 @@ func Write(w io.Writer, r Request, format string) error {
 	case "report":
 		if format != string(chart.PDF) {
 			return fmt.Errorf("a report of several pages is written as pdf, or into a folder (--out DIR), as PDF, "+
-				"SVG, "+
-				"Markdown and JSON; not as %s", format)
+				"SVG, Markdown and JSON; not as %s", format)
 		}
 		d = r.report(win, entries)
 	}

@@ -3,7 +3,6 @@ package export
 import (
 	"bytes"
 	"encoding/csv"
-	"encoding/json"
 	"encoding/xml"
 	"fmt"
 	"io"
@@ -11,7 +10,6 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
-	"runtime"
 	"slices"
 	"strconv"
 	"strings"
@@ -21,13 +19,11 @@ import (
 	"github.com/HdrHistogram/hdrhistogram-go"
 
 	"tidepull/internal/base/mono"
-	"tidepull/internal/finding"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/mark"
 	"tidepull/internal/run"
-	"tidepull/internal/survey"
 	"tidepull/internal/trial"
 )
 
@@ -239,59 +235,6 @@ var drawn = slices.DeleteFunc(slices.Clone(Views), func(view string) bool { retu
 // meansIll is a name that other programs would take for something else.
 const meansIll = "=cmd|' /C x'!A1 \x00\x1b[2J </text><script> & \u202e \ufffe Grüße 波止場 \xff"
 
-// TestReport writes the report on a run, and on one whose names are those of somebody who means ill: the Markdown is
-// the golden one, the pages are whole, and none has next to nothing on it.
-func TestReport(t *testing.T) {
-	for _, name := range []string{"run 1", meansIll} {
-		s := snapshot(t)
-		s.Findings = []finding.Finding{{Weakness: 1, Title: "crowd race", Severity: finding.Loss, Usually: "a lock",
-			Says:       "12 of 60 clients that entered within the same 20 ms never got a message of " + name,
-			RuledOut:   []string{"the tool"},
-			Evidence:   []finding.Evidence{{Says: name + " got nothing", Client: 2, At: 3 * time.Second}},
-			Experiment: "again"}}
-		if name == meansIll {
-			tr := *s.Trial
-			tr.Name, tr.Source.Name = meansIll, meansIll
-			s.Trial = &tr
-		}
-		dir := t.TempDir()
-		files, err := WriteReport(dir, Request{Run: s, Name: name, Version: "test"})
-		if err != nil {
-			t.Fatal(err)
-		}
-		pages := 0
-		for _, file := range files {
-			b, err := os.ReadFile(file)
-			if err != nil {
-				t.Fatal(err)
-			}
-			switch filepath.Ext(file) {
-			case ".svg":
-				if !strings.Contains(file, "figure") {
-					pages++
-				}
-				checkXML(t, file, bytes.NewBuffer(b))
-			case ".pdf":
-				if n := strings.Count(string(b), "/Type /Page\n"); n < 2 || n > 6 || !bytes.Contains(b,
-					[]byte("/FontFile2")) {
-					t.Errorf("%d pages", n)
-				}
-			case ".md":
-				if bytes.Contains(b, []byte("<script")) || bytes.ContainsRune(b, 0x1b) {
-					t.Errorf("the Markdown has markup of somebody else's: %s", b)
-				}
-				if name != meansIll {
-					golden(t, "report.md", bytes.ReplaceAll(b, []byte(runtime.GOOS+"/"+runtime.GOARCH+
-						fmt.Sprintf(", %d cores", runtime.NumCPU())), []byte("some machine")))
-				}
-			}
-		}
-		if pages < 2 {
-			t.Errorf("%d pages as SVG", pages)
-		}
-	}
-}
-
 // TestMergedRun: a run that is so long that its older seconds are merged says the same as a whole, in every view and
 // format; but what is drawn second by second has one row for those that are merged, and says so.
 func TestMergedRun(t *testing.T) {
@@ -464,144 +407,6 @@ func TestResults(t *testing.T) {
 	if f := s.Total.Fanout(); n != int64(f.Count()) || float64(last) < 0.998*float64(f.Max()) ||
 		float64(last) > 1.002*float64(f.Max()) {
 		t.Errorf("the log has %d latencies up to %d ns, the run %d up to %v", n, last, f.Count(), f.Max())
-	}
-}
-
-// TestSchema holds the published schemas against a summary and a survey: every field is described, and every field that
-// is described and required is there.
-func TestSchema(t *testing.T) {
-	sum, err := json.Marshal(run.Summarise(snapshot(t)))
-	if err != nil {
-		t.Fatal(err)
-	}
-	s := surveyed(t)
-	text, err := s.json()
-	if err != nil {
-		t.Fatal(err)
-	}
-	for name, b := range map[string][]byte{"summary": sum, "survey": text} {
-		text, err := os.ReadFile("../../../docs/" + name + ".schema.json")
-		if err != nil {
-			t.Fatal(err)
-		}
-		var schema map[string]any
-		if err := json.Unmarshal(text, &schema); err != nil {
-			t.Fatal(err)
-		}
-		var value any
-		if err := json.Unmarshal(b, &value); err != nil {
-			t.Fatal(err)
-		}
-		defs, _ := schema["$defs"].(map[string]any)
-		matches(t, name, schema, defs, value)
-	}
-}
-
-// surveyed is a survey with something of each kind in it.
-func surveyed(t *testing.T) *SurveyReport {
-	last := snapshot(t)
-	last.Findings = []finding.Finding{{Weakness: 1, Title: "crowd race", Severity: finding.Loss, Says: "some got " +
-		"nothing",
-		RuledOut: []string{"the tool"}, Evidence: []finding.Evidence{{Says: "one", Client: 2}},
-		Figures: []string{"ledger.lost"}},
-		{Weakness: 27, Title: "wrong presence", Severity: finding.Wrong, RuledOut: []string{},
-			Evidence: []finding.Evidence{},
-			Figures:  []string{"checks.failed"}},
-		{Title: "broken connections", Severity: finding.Wrong, RuledOut: []string{}, Evidence: []finding.Evidence{},
-			Figures: []string{"clients.broken"}},
-		{Title: "lost messages", Severity: finding.Loss, RuledOut: []string{}, Evidence: []finding.Evidence{},
-			Figures: []string{"ledger.lost"}}}
-	results := []survey.Result{{Experiment: survey.Experiment{Name: "crowd", Rows: []int{1, 2}, Of: survey.Deliveries,
-		Shows: "who is in"}, Run: last}, {Experiment: survey.Experiment{Name: "whispers", Rows: []int{4}},
-		Why: "no words"}}
-	return &SurveyReport{Version: "test", Target: "ws://127.0.0.1:7411/live", Trial: "a tide", File: "a.trial.hcl",
-		Report: survey.Of(results), Results: results}
-}
-
-// TestSurveyReport writes a survey: what was found is in it, what follows from that is told as that, and the rest has
-// why it was not tried.
-func TestSurveyReport(t *testing.T) {
-	s := surveyed(t)
-	if n := len(s.Report.Others); n != 1 || len(s.Report.Also) != 1 || s.Report.Rows[26].From != 1 {
-		t.Errorf("%+v %+v %+v", s.Report.Others, s.Report.Also, s.Report.Rows[26])
-	}
-	dir := t.TempDir()
-	files, err := s.Write(dir)
-	if err != nil || len(files) < 5 {
-		t.Fatalf("%v %v", files, err)
-	}
-	b, err := os.ReadFile(filepath.Join(dir, "survey.md"))
-	for _, part := range []string{"verdict: 1 of 42 weaknesses", "### loss: crowd race (no. 1)", "shown by:",
-		"from no. 1",
-		"| 4 | whisper leak | no words |", "broken connections"} {
-		if err != nil || !strings.Contains(string(b), part) {
-			t.Errorf("%v: the report does not say %q:\n%s", err, part, b)
-		}
-	}
-}
-
-// matches checks the part of JSON Schema that the published one uses.
-func matches(t *testing.T, at string, schema, defs map[string]any, v any) {
-	t.Helper()
-	if ref, ok := schema["$ref"].(string); ok {
-		schema, _ = defs[strings.TrimPrefix(ref, "#/$defs/")].(map[string]any)
-	}
-	kinds := map[string]bool{}
-	switch v := v.(type) {
-	case map[string]any:
-		kinds["object"] = true
-	case []any:
-		kinds["array"] = true
-	case string:
-		kinds["string"] = true
-	case bool:
-		kinds["boolean"] = true
-	case float64:
-		kinds["number"] = true
-		kinds["integer"] = v == float64(int64(v))
-	case nil:
-		kinds["null"] = true
-	}
-	switch want := schema["type"].(type) {
-	case string:
-		if !kinds[want] {
-			t.Errorf("%s is %v, the schema wants %s", at, v, want)
-		}
-	case []any:
-		if !kinds[want[0].(string)] && !kinds[want[1].(string)] {
-			t.Errorf("%s is %v, the schema wants one of %v", at, v, want)
-		}
-	default:
-		t.Errorf("%s has no type in the schema", at)
-	}
-	if list, ok := v.([]any); ok {
-		items, _ := schema["items"].(map[string]any)
-		for _, x := range list {
-			matches(t, at+"[]", items, defs, x)
-		}
-	}
-	object, ok := v.(map[string]any)
-	if !ok {
-		return
-	}
-	properties, _ := schema["properties"].(map[string]any)
-	rest, _ := schema["additionalProperties"].(map[string]any)
-	for name, x := range object {
-		p, known := properties[name].(map[string]any)
-		switch {
-		case known:
-			matches(t, at+"."+name, p, defs, x)
-		case rest != nil:
-			matches(t, at+"."+name, rest, defs, x)
-		default:
-			t.Errorf("%s.%s is not in the schema", at, name)
-		}
-	}
-	required, _ := schema["required"].([]any)
-	for _, name := range required {
-		if _, there := object[name.(string)]; !there {
-			t.Errorf("%s.%s is required and not there", at, name)
-		}
 	}
 }
 

@@ -221,8 +221,7 @@ func (r *Request) figures(w *logbook.Window, entries logbook.Seconds) (blocks []
 	h := w.Fanout()
 	if h.Count() > 0 {
 		blocks = append(blocks, para("fan-out", fmt.Sprintf("half of %s deliveries within %s, 99 in 100 within %s, "+
-			"the "+
-			"slowest took %s", units.Count(int64(h.Count())), units.Duration(h.Quantile(0.5)),
+			"the slowest took %s", units.Count(int64(h.Count())), units.Duration(h.Quantile(0.5)),
 			units.Duration(h.Quantile(0.99)), units.Duration(h.Max()))))
 	}
 	_, d := r.tide(entries)
@@ -260,8 +259,7 @@ func (r *Request) figures(w *logbook.Window, entries logbook.Seconds) (blocks []
 	if len(r.Run.Trial.Target.Routes) > 1 {
 		c := &w.Counts.Routes
 		blocks = append(blocks, chart.Heading{Text: "Transports"}, para("changes", fmt.Sprintf("%s steps down, %s "+
-			"up, %s "+
-			"tries to step up failed; %s lost and %s doubled while clients changed", units.Count(c.Down),
+			"up, %s tries to step up failed; %s lost and %s doubled while clients changed", units.Count(c.Down),
 			units.Count(c.Up),
 			units.Count(c.UpFailed), units.Count(c.LostAt), units.Count(c.DoubledAt))))
 		_, d := r.routes(entries)
@@ -332,16 +330,10 @@ func (r *Request) limitBlocks() []chart.Block {
 // environment is what the figures rest on.
 func (r *Request) environment(w *logbook.Window) []chart.Block {
 	s := run.Summarise(r.Run).Self
-	kernel := "in the recipient's kernel, as it says when what came did"
-	if !s.KernelTimes {
-		kernel = "when the tool read them: they may be too long by the reading lag"
-	}
 	blocks := []chart.Block{chart.Heading{Text: "What the figures rest on"},
-		para("machine", fmt.Sprintf("%s/%s, %d cores; latencies end %s", runtime.GOOS, runtime.GOARCH, runtime.NumCPU(),
-			kernel)),
+		onMachine(s.KernelTimes),
 		para("the tool", fmt.Sprintf("read what came within %s and sent what was due within %s (99 in 100); it was "+
-			"busy "+
-			"%s of the time", units.Micros(s.ReadingLagP99), units.Micros(s.ScheduleLagP99),
+			"busy %s of the time", units.Micros(s.ReadingLagP99), units.Micros(s.ScheduleLagP99),
 			units.Percent(s.BusyShare)))}
 	left := "every second counts"
 	if w.Overloaded > 0 {
@@ -355,6 +347,16 @@ func (r *Request) environment(w *logbook.Window) []chart.Block {
 		}
 	}
 	return blocks
+}
+
+// onMachine is the machine, and where latencies end: in the kernel if it gave the time of what came.
+func onMachine(kernel bool) chart.Block {
+	end := "in the recipient's kernel, as it says when what came did"
+	if !kernel {
+		end = "when the tool read them: they may be too long by the reading lag"
+	}
+	return para("machine", fmt.Sprintf("%s/%s, %d cores; latencies end %s", runtime.GOOS, runtime.GOARCH,
+		runtime.NumCPU(), end))
 }
 
 // again says how to repeat the run.

@@ -4,10 +4,8 @@ import (
 	"bytes"
 	"fmt"
 	"io"
-	"os"
 	"path/filepath"
 
-	"tidepull/internal/engine/machine"
 	"tidepull/internal/report/chart"
 	"tidepull/internal/run"
 )
@@ -34,9 +32,6 @@ func WriteReport(dir string, r Request) ([]string, error) {
 
 // writeDocument writes a document into a folder, in files whose names begin alike, and says which.
 func writeDocument(dir, name string, d *chart.Document) (files []string, err error) {
-	if err := os.MkdirAll(dir, 0o777); err != nil {
-		return nil, fmt.Errorf("writing the report: %w", err)
-	}
 	put := func(name string, write func(io.Writer) error) error {
 		var b bytes.Buffer
 		if err := write(&b); err != nil {
@@ -49,10 +44,8 @@ func writeDocument(dir, name string, d *chart.Document) (files []string, err err
 	if err := put(name+".pdf", func(w io.Writer) error { return d.Write(w, chart.PDF) }); err != nil {
 		return nil, err
 	}
-	err = d.WritePages(func(n int) (io.WriteCloser, error) {
-		path := filepath.Join(dir, fmt.Sprintf("%s-%d.svg", name, n))
-		files = append(files, path)
-		return machine.CreatePrivate(path)
+	err = d.WritePages(func(n int, write func(io.Writer) error) error {
+		return put(fmt.Sprintf("%s-%d.svg", name, n), write)
 	})
 	if err != nil {
 		return nil, err

@@ -15,8 +15,7 @@ func (r *Request) routes(entries []*logbook.Entry) (sheet, drawing) {
 	c := &chart.Chart{Title: "On which transport the clients were", Notes: r.notes(),
 		X: chart.Axis{Label: "time since the start, minutes and seconds", Clock: true},
 		Y: chart.Axis{Label: "share of the connected clients", Name: func(v float64) string {
-			return fmt.Sprintf("%g "+
-				"%%", v)
+			return fmt.Sprintf("%g %%", v)
 		}}}
 	var used []int
 	for i, name := range logbook.Transports {

@@ -1,11 +1,9 @@
 package export
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
 	"path/filepath"
-	"runtime"
 	"slices"
 	"time"
 
@@ -81,13 +79,11 @@ func (s *SurveyReport) json() ([]byte, error) {
 		}
 		out.Experiments = append(out.Experiments, e)
 	}
-	var b bytes.Buffer
-	enc := json.NewEncoder(&b)
-	enc.SetIndent("", "  ")
-	if err := enc.Encode(out); err != nil {
+	b, err := json.MarshalIndent(out, "", "  ")
+	if err != nil {
 		return nil, fmt.Errorf("writing the survey: %w", err)
 	}
-	return b.Bytes(), nil
+	return append(b, '\n'), nil
 }
 
 // document is the survey as one would hand it to a colleague.
@@ -95,17 +91,16 @@ func (s *SurveyReport) document() *chart.Document {
 	d := &chart.Document{Title: "A survey of " + plain.Text(s.Target, 80), Foot: "tide pull " + s.Version,
 		Notes: []string{fmt.Sprintf("made of the words of trial %q, begun %s", plain.Text(s.Trial, 60),
 			s.Began.UTC().Format("2006-01-02 15:04:05 UTC"))}}
-	n := map[survey.State]int{}
+	n := s.Report.Count()
 	var found []*survey.Row
 	for i := range s.Report.Rows {
 		row := &s.Report.Rows[i]
-		if n[row.State]++; row.State == survey.Found {
+		if row.State == survey.Found {
 			found = append(found, row)
 		}
 	}
-	bySeverity := []finding.Severity{finding.Loss, finding.Wrong, finding.Slow, finding.Note}
 	slices.SortStableFunc(found, func(a, b *survey.Row) int {
-		return slices.Index(bySeverity, a.Finding.Severity) - slices.Index(bySeverity, b.Finding.Severity)
+		return finding.BySeverity(*a.Finding, *b.Finding)
 	})
 	verdict := fmt.Sprintf("%d of %d weaknesses were found", len(found), len(s.Report.Rows))
 	if len(found) == 0 {
@@ -120,8 +115,7 @@ func (s *SurveyReport) document() *chart.Document {
 	}
 	d.Blocks = append(d.Blocks, chart.Lines{Label: "verdict", Text: verdict, Strong: true},
 		para("besides", fmt.Sprintf("%d were looked for and not found, %d follow from what was found, %d are noted, "+
-			"and "+
-			"%d were not tried", n[survey.NotFound], n[survey.FollowsFrom], n[survey.Noted], n[survey.NotTried])),
+			"and %d were not tried", n[survey.NotFound], n[survey.FollowsFrom], n[survey.Noted], n[survey.NotTried])),
 		para("tested by", fmt.Sprintf("%s, %s messages said, %s deliveries owed", units.Plural(ran, "experiment"),
 			units.Count(messages), units.Count(deliveries))))
 	if len(found)+len(s.Report.Others) > 0 {
@@ -206,14 +200,8 @@ func (s *SurveyReport) environment() []chart.Block {
 	if ran == 0 {
 		return nil
 	}
-	where := "in the recipient's kernel, as it says when what came did"
-	if !kernel {
-		where = "when the tool read them"
-	}
 	return []chart.Block{chart.Heading{Text: "What the figures rest on"},
-		para("machine", fmt.Sprintf("%s/%s, %d cores; latencies end %s", runtime.GOOS, runtime.GOARCH, runtime.NumCPU(),
-			where)),
+		onMachine(kernel),
 		para("left out", fmt.Sprintf("%d of %d seconds of all experiments, as the tool or the machine was the "+
-			"bottleneck",
-			left, seconds))}
+			"bottleneck", left, seconds))}
 }

@@ -212,8 +212,7 @@ func Returns(s *run.Snapshot) (lines []string) {
 	}
 	if sum.Watched {
 		lines = append(lines, fmt.Sprintf("server: memory %s before, %s at most, %s last; open files %d, %d, %d; %s "+
-			"of "+
-			"processor time a message that came", units.Bytes(float64(sum.MemoryBefore)),
+			"of processor time a message that came", units.Bytes(float64(sum.MemoryBefore)),
 			units.Bytes(float64(sum.MemoryMost)), units.Bytes(float64(sum.MemoryLast)), sum.FilesBefore, sum.FilesMost,
 			sum.FilesLast, units.Micros(sum.CPUPerDelivery)))
 	}
@@ -267,9 +266,7 @@ func Report(w io.Writer, s *run.Snapshot) {
 	}
 	if t.MaybeLate > 0 {
 		fmt.Fprintf(w, "  of those late, %d may have been in time: they were read together with later ones, or came "+
-			"from "+
-			"another machine\n",
-			t.MaybeLate)
+			"from another machine\n", t.MaybeLate)
 	}
 	lag := "from the kernel's receive times"
 	if !s.KernelTimes {

@@ -80,8 +80,7 @@ func catalogue(said map[string]finding.Finding) string {
 		"`8`, in the")
 	p("headless report, `summary.json`, JUnit, exports and the store.\n")
 	p("## The weaknesses\n")
-	for _, q := range []finding.Question{finding.WhoGetsIt, finding.HowSoon, finding.WhoIsThere, finding.WhenItBreaks,
-		finding.WhatItBears} {
+	for _, q := range finding.Questions {
 		p("### %s\n", strings.ToUpper(string(q[:1]))+string(q[1:]))
 		p("| | weakness | what makes servers do this, and where to look | an experiment that shows it |")
 		p("| --- | --- | --- | --- |")
@@ -174,8 +173,7 @@ var longer = map[string][]string{
 		"lock-${n < 4 ? 0 : n < 12 ? 1 : n < 28 ? 2 : n < 60 ? 3 : 4}"},
 	"41 stalls": {"times = 12", "times = 40"},
 	"9 slow reader stalls its room": {"times = 12", "times = 40", "when {", "repeat {\n    every = \"500ms\"\n    " +
-		"times = 12\n    " +
-		"say { body = { kind = \"notice\", room = room, text = \"${mark}\" } }\n  }\n  when {"},
+		"times = 12\n    say { body = { kind = \"notice\", room = room, text = \"${mark}\" } }\n  }\n  when {"},
 }
 
 // TestHeartbeatFindings: of a server that says what its heartbeats are, clients misbehave about theirs: nothing is

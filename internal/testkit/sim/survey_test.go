@@ -35,16 +35,8 @@ func surveyed(t *testing.T, cfg standin.Config, switches board.Switches, row int
 	cfg.Records = -1 // nobody asks for them
 	cfg.PingEvery, cfg.PongWithin, cfg.History = max(cfg.PingEvery, 2*time.Second), 10*time.Second, 200
 	cfg.Notices, cfg.Share, cfg.Origins = true, true, []string{"http://harbour.example"}
-	tr, err := language.Parse(source, "demo.trial.hcl", language.Options{})
-	if err != nil {
-		t.Fatal(err)
-	}
-	parts, err := language.PartsOf(source, "demo.trial.hcl", nil)
-	if err != nil {
-		t.Fatal(err)
-	}
 	var results []survey.Result
-	for _, e := range survey.Compose(tr, &parts, fmt.Sprint("s", switches.Seed), 0) {
+	for _, e := range composed(t, source, fmt.Sprint("s", switches.Seed), 0) {
 		if row > 0 && !slices.Contains(e.Rows, row) {
 			e.Lacks = "it is about something else"
 		}
@@ -62,6 +54,21 @@ func surveyed(t *testing.T, cfg standin.Config, switches board.Switches, row int
 		results = append(results, survey.Result{Experiment: e, Run: s})
 	}
 	return survey.Of(results)
+}
+
+// composed are the experiments of a survey that is made of the words of a trial.
+func composed(t *testing.T, source []byte, tag string, clients int) []survey.Experiment {
+	t.Helper()
+	const name = "demo.trial.hcl"
+	tr, err := language.Parse(source, name, language.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	parts, err := language.PartsOf(source, name, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return survey.Compose(tr, &parts, tag, clients)
 }
 
 // A cause is a switch of the stand-in, at a strong and at a faint setting, and the row that a survey has to find.
@@ -303,17 +310,8 @@ func TestEverySurvey(t *testing.T) {
 	}
 	made, lacking := 0, map[string]bool{}
 	for name, source := range sources {
-		tr, err := language.Parse(source, name+".trial.hcl", language.Options{})
-		if err != nil {
-			t.Fatal(err)
-		}
-		parts, err := language.PartsOf(source, name+".trial.hcl", nil)
-		if err != nil {
-			t.Fatal(err)
-		}
-		all := survey.Compose(tr, &parts, "s", 12)
 		about := map[int]bool{}
-		for _, e := range all {
+		for _, e := range composed(t, source, "s", 12) {
 			for _, n := range e.Rows {
 				about[n] = true
 			}

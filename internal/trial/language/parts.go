@@ -1,6 +1,7 @@
 package language
 
 import (
+	"cmp"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -45,24 +46,14 @@ var ofExperiments = map[string]bool{"trial": true, "session": true, "crew": true
 
 // PartsOf takes a trial's file apart, with the files that it imports. It must be one that Parse takes.
 func PartsOf(src []byte, name string, files map[string][]byte) (Parts, error) {
-	p := Parts{Connect: "connect {}"}
-	steps := map[string]string{}
-	shared, err := takeApart(src, name, files, steps)
-	if err != nil {
-		return p, err
-	}
-	p.Shared, p.Say, p.Whisper = strings.Join(shared, "\n\n"), steps["say"], steps["whisper"]
-	p.History, p.More, p.MoreIsText = steps["history"], steps["more"], steps["more is text"] != ""
-	p.Restart, p.Goodbye, p.SlowReader = steps["restart"], steps["expect_close"], steps["read_slowly"]
-	p.Reconnect, p.Doors = steps["reconnect"], steps["doors"]
-	if c := steps["connect"]; c != "" {
-		p.Connect = c
-	}
-	return p, nil
+	var p Parts
+	shared, err := p.takeApart(src, name, files)
+	p.Shared, p.Connect = strings.Join(shared, "\n\n"), cmp.Or(p.Connect, "connect {}")
+	return p, err
 }
 
 // takeApart gives the blocks of a file that are shared, and finds the first step of each kind.
-func takeApart(src []byte, name string, files map[string][]byte, steps map[string]string) (shared []string, err error) {
+func (p *Parts) takeApart(src []byte, name string, files map[string][]byte) (shared []string, err error) {
 	file, diags := hclsyntax.ParseConfig(src, name, hcl.InitialPos)
 	if diags.HasErrors() {
 		return nil, fmt.Errorf("%s: %w", name, diags)
@@ -72,27 +63,27 @@ func takeApart(src []byte, name string, files map[string][]byte, steps map[strin
 	for _, b := range blocks {
 		if b.Type == "session" && len(b.Labels) == 1 && refuses(b.Body) {
 			doors[b.Labels[0]] = true
-			steps["doors"] += textOf(src, b) + "\n\n"
+			p.Doors += textOf(src, b) + "\n\n"
 		}
 	}
 	for _, b := range blocks {
 		switch {
 		case b.Type == "import" && len(b.Labels) == 1:
 			path := filepath.Join(filepath.Dir(name), b.Labels[0])
-			more, err := takeApart(files[path], path, files, steps)
+			more, err := p.takeApart(files[path], path, files)
 			if err != nil {
 				return nil, err
 			}
 			shared = append(shared, more...)
 		case b.Type == "session":
-			findSteps(src, b.Body, steps)
+			p.findSteps(src, b.Body)
 		case b.Type == "crew":
 			if a := b.Body.Attributes["session"]; a != nil && doors[sessionNamed(a.Expr)] {
-				steps["doors"] += textOf(src, b) + "\n\n"
+				p.Doors += textOf(src, b) + "\n\n"
 			}
 			for _, inner := range b.Body.Blocks {
-				if inner.Type == "reconnect" && inner.Body.Attributes["catch_up"] != nil && steps["reconnect"] == "" {
-					steps["reconnect"] = textOf(src, inner)
+				if inner.Type == "reconnect" && inner.Body.Attributes["catch_up"] != nil && p.Reconnect == "" {
+					p.Reconnect = textOf(src, inner)
 				}
 			}
 		case !ofExperiments[b.Type]:
@@ -103,38 +94,28 @@ func takeApart(src []byte, name string, files map[string][]byte, steps map[strin
 }
 
 // findSteps finds the first step of each kind, in repeats and choices too.
-func findSteps(src []byte, body *hclsyntax.Body, steps map[string]string) {
+func (p *Parts) findSteps(src []byte, body *hclsyntax.Body) {
 	for _, b := range body.Blocks {
-		if a := b.Body.Attributes["history"]; b.Type == "enter" && a != nil && steps["history"] == "" {
-			steps["history"] = string(src[a.Expr.Range().Start.Byte:a.Expr.Range().End.Byte])
+		a := b.Body.Attributes
+		switch {
+		case b.Type == "connect" && p.Connect == "":
+			p.Connect = textOf(src, b)
+		case b.Type == "enter" && a["history"] != nil && p.History == "":
+			at := a["history"].Expr.Range()
+			p.History = string(src[at.Start.Byte:at.End.Byte])
+		case b.Type == "say" && p.Say == "":
+			p.Say = without(src, b, "room")
+			p.More, p.MoreIsText = withMore(src, b)
+		case b.Type == "whisper" && p.Whisper == "":
+			p.Whisper = without(src, b, "to")
+		case b.Type == "expect_close" && p.Goodbye == "":
+			p.Goodbye = textOf(src, b)
+		case b.Type == "read_slowly" && a["evicted_within"] != nil && p.SlowReader == "":
+			p.SlowReader = textOf(src, b)
+		case b.Type == "request" && len(b.Labels) == 1 && b.Labels[0] == "restart" && p.Restart == "":
+			p.Restart = textOf(src, b)
 		}
-		if steps[b.Type] == "" {
-			switch b.Type {
-			case "connect":
-				steps[b.Type] = textOf(src, b)
-			case "say":
-				steps[b.Type] = without(src, b, "room")
-				if more, isText := withMore(src, b); more != "" {
-					steps["more"] = more
-					if isText {
-						steps["more is text"] = "it is"
-					}
-				}
-			case "expect_close":
-				steps[b.Type] = textOf(src, b)
-			case "read_slowly":
-				if b.Body.Attributes["evicted_within"] != nil {
-					steps[b.Type] = textOf(src, b)
-				}
-			case "request":
-				if len(b.Labels) == 1 && b.Labels[0] == "restart" && steps["restart"] == "" {
-					steps["restart"] = textOf(src, b)
-				}
-			case "whisper":
-				steps[b.Type] = without(src, b, "to")
-			}
-		}
-		findSteps(src, b.Body, steps)
+		p.findSteps(src, b.Body)
 	}
 }
 

@@ -25,8 +25,7 @@ func routeWords(first string) []word {
 	return []word{
 		{"websocket", formText, false, "a ws:// or wss:// address" + first},
 		{"deflate", formYes, false, "with websocket: offer to compress messages (permessage-deflate), in which each " +
-			"may " +
-			"refer to those before it"},
+			"may refer to those before it"},
 		{"deflate_fresh", formYes, false, "with deflate: each message stands for itself (no context takeover)"},
 		{"deflate_window", formNumber, false, "with deflate: how far back messages refer, 2 to the power of 8 to 15"},
 		{"events", formText, false, "instead: an http:// address that is answered with an event stream (Server-Sent " +
@@ -50,12 +49,11 @@ func routeWords(first string) []word {
 		{"ended_by", formText, false,
 			"with tcp, udp, stream or polling: the bytes that end each message, such as \"\\r\\n\" or \"\\u001e\""},
 		{"prefix", `"1", "2", "4", "2le", "4le" or "varint"`, false,
-			"with tcp, udp, stream or polling: how the length in front of each message " +
-				"is written: in so many bytes, the high one first or (le) the low one, or in groups of seven bits"},
+			"with tcp, udp, stream or polling: how the length in front of each message is written: in so many bytes, " +
+				"the high one first or (le) the low one, or in groups of seven bits"},
 		{"every", formDuration, false, "with polling: ask at this pace, whether there is something or not"},
-		{"method", `"GET" or "POST"`, false, "with events, stream or polling: how messages are asked for; \"GET\" " +
-			"if it is " +
-			"not given"},
+		{"method", `"GET" or "POST"`, false, "with events, stream or polling: how messages are asked for; \"GET\" if " +
+			"it is not given"},
 		{"post", formText, false, "with events, stream or polling: the path that what a client says is posted to, " +
 			"such as \"/say?name=${name}\"; the path that is asked if it is not given"},
 		{"post_type", formText, false, `the type of what is posted; "application/json" if it is not given`},
@@ -90,8 +88,7 @@ var exchange = []word{
 	{"confirmed", formCondition, false, "recognises the confirmation; nothing is waited for if it is not given"},
 	{"refused", formCondition, false, "recognises the refusal"},
 	{"why", formValue, false, "the server's reason for a refusal; without it, its field reason, error, message, " +
-		"text, " +
-		"detail, why or description, or all of it"},
+		"text, detail, why or description, or all of it"},
 }
 
 // content is how a message's content can be given.
@@ -117,8 +114,7 @@ var marked = append([]word{
 var (
 	knownBy = word{"known_by", formCondition, false, "instead of ${mark}, if the server says something of its own: " +
 		"recognises a delivery, at its recipient. It counts as one of the oldest such message that the recipient " +
-		"waits " +
-		"for; if two are under way at a time it is open which, and their latencies have two ends"}
+		"waits for; if two are under way at a time it is open which, and their latencies have two ends"}
 	knownFrom = word{"known_from", formValue, false, "with known_by: the name of who said it, if it says so, such as " +
 		"msg.name: then one of each sender can be under way"}
 )
@@ -175,14 +171,13 @@ var vocabulary = map[string]*blockWord{
 			word{"http", formText, false, "an http:// address for requests; the host of the first route if it is not " +
 				"given; a target over TCP needs it for requests"},
 			word{"from", "list of texts", false, "addresses of this machine that clients connect from, dealt out in " +
-				"turn, such " +
-				"as [\"127.0.0.2\", \"127.0.0.3\"]: each has local ports of its own for some 28,000 clients"},
+				"turn, such as [\"127.0.0.2\", \"127.0.0.3\"]: each has local ports of its own for some 28,000 " +
+				"clients"},
 			word{"keepalive", formDuration, false, "the clients' system asks the server's for a sign of life when " +
 				"nothing came for so long (TCP keepalive), and a connection breaks after three without an answer; it " +
 				"does not if it is not given"},
 			word{"proxy", formText, false, "an http:// address of a proxy that connects everything (CONNECT); a name " +
-				"and " +
-				"a password before its host are for it"},
+				"and a password before its host are for it"},
 			word{"connect_to", formText, false, "where all addresses really are, such as \"127.0.0.1:8443\" or " +
 				"\"unix:/run/board.sock\"; their names are sent all the same"},
 			word{"remote", formText, false, "the name of a host that is not this machine and may be loaded"},
@@ -192,8 +187,7 @@ var vocabulary = map[string]*blockWord{
 					`or nothing; "sender" if it is not given, "any" over UDP, which promises none`},
 		)},
 	"target.tls": {doc: "whom clients trust, and what they show of themselves; addresses that begin with wss://, " +
-		"https:// or " +
-		"tls:// (lines and tcp) are encrypted", attrs: []word{
+		"https:// or tls:// (lines and tcp) are encrypted", attrs: []word{
 		{"ca", "path", false, "a file with the authorities in PEM that are trusted instead of the system's"},
 		{"cert", "path", false, "a file with the clients' certificate in PEM, and those up to its authority"},
 		{"key", "path", false, "with cert: a file with its key in PEM"},
@@ -271,8 +265,7 @@ var vocabulary = map[string]*blockWord{
 	"dialect.other": {doc: "what the server says besides, such as a greeting that nobody waits for: it means " +
 		"nothing, and does not count as not recognised", attrs: []word{{"when", formCondition, true, "recognises it"}}},
 	"dialect.echo": {doc: "what a client is given of its own message, with the mark, beside the delivery: it is " +
-		"none, " +
-		"and no duplicate", attrs: []word{{"when", formCondition, true, "recognises it"}}},
+		"none, and no duplicate", attrs: []word{{"when", formCondition, true, "recognises it"}}},
 	"dialect.heard": {doc: "live messages", attrs: []word{
 		{"when", formCondition, false, "recognises one"}, {"room", formValue, false, "its room"},
 		{"seq", formValue, false, "its number in its room"},
@@ -304,12 +297,10 @@ var vocabulary = map[string]*blockWord{
 			{"value", formValue, false, "what it tells, such as msg.level: numbers are drawn against time"},
 			{"fresh", formDuration, false, "how old it may be when it comes"},
 			{"every", formDuration, false, "how often one of each key comes; a hole that is half as long again " +
-				"fails. " +
-				"It needs no number"},
+				"fails. It needs no number"},
 			{"same", formYes, false, "all clients must be given the same value (the whole message if it has none), " +
-				"byte " +
-				"for byte, as the reading of a key and a number; without seq, what one is given must come to all who " +
-				"follow the feed, within the grace time"},
+				"byte for byte, as the reading of a key and a number; without seq, what one is given must come to " +
+				"all who follow the feed, within the grace time"},
 		}},
 	"session": {label: "name", doc: "the script that one client follows, step by step", blocks: steps},
 	"connect": {doc: "connect and agree on WebSocket", attrs: []word{
@@ -343,8 +334,7 @@ var vocabulary = map[string]*blockWord{
 		{"when", formCondition, false, "what must hold of the answer, over msg, text, status, header() and cookie()"},
 		{"redirects", formNumber, false, "how many are followed; 5 if it is not given"},
 		{"reaches", `"room", "others" or "everyone"`, false, "it is a message for these, with ${mark} in its " +
-			"content, " +
-			"path or query"},
+			"content, path or query"},
 		{"room", formTemplate, false, "the room it is for; the one entered last if it is not given"},
 		knownBy, knownFrom,
 		within(`how long the answer may take; "10s" if it is not given`),
@@ -473,8 +463,7 @@ var vocabulary = map[string]*blockWord{
 				`how long a connection must hold before a break is the server's to answer ` +
 					`for, and not a reason to take the next route; "5s" if it is not given`},
 			{"retry", formDuration, false, "how often a client tries whether it can have a better route than its " +
-				"own; " +
-				"it does not if it is not given"},
+				"own; it does not if it is not given"},
 		}},
 	"server": {doc: "the process of the server under test: it is started before the clients set out and ended after " +
 		"them, or it runs already; what it uses is watched", attrs: []word{
@@ -496,16 +485,14 @@ var vocabulary = map[string]*blockWord{
 		{"do", "one of those below", true, "what happens to the server: restart, stop, or pause (its process stands " +
 			"still). To clients: cut (their connections break). On the path of clients: unplug (nothing arrives, not " +
 			"even at their system), freeze (nothing goes through, and comes once it is over), delay, bandwidth, " +
-			"split " +
-			"(bytes go on in pieces), join (they go on together), corrupt (a byte is changed; from " +
-			"then on nothing on that connection counts against the server); lose, double, reorder " +
-			"(datagrams); refuse, stall (new connections); answer (an upgrade, with a status), strip (what asks for " +
-			"an upgrade is taken out), cut_idle (connections over which nothing goes)"},
+			"split (bytes go on in pieces), join (they go on together), corrupt (a byte is changed; from then on " +
+			"nothing on that connection counts against the server); lose, double, reorder (datagrams); refuse, stall " +
+			"(new connections); answer (an upgrade, with a status), strip (what asks for an upgrade is taken out), " +
+			"cut_idle (connections over which nothing goes)"},
 		{"at", formDuration, false, "when, since the start of the run; with during since the leg began"},
 		{"during", `"flood", "slack" or "ebb"`, false, "when: during the first such leg of the tide"},
 		{"lasts", formDuration, false, "how long it goes on, or the server is down; of cut: how long clients stay " +
-			"away " +
-			"at least. If it is not given: as long as the leg that it happens during, or until the end"},
+			"away at least. If it is not given: as long as the leg that it happens during, or until the end"},
 		{"every", formDuration, false, "again and again, at this distance"},
 		{"times", formNumber, false, "with every: how often"},
 		{"rude", formYes, false, "with restart or stop: the process is killed, and not asked to end"},
@@ -591,12 +578,10 @@ var vocabulary = map[string]*blockWord{
 		{"holds", formFinal, true, "such as msg.notices == messages.notices"},
 		within(`how long the answer may take; "10s" if it is not given`),
 	}},
-	"on": {label: "event", doc: "runs a command when something has happened: on \"broken\", at once, when a " +
-		"limit is, once for each; on \"over\", when the run is. Its environment has TIDEPULL_TRIAL, " +
-		"TIDEPULL_TARGET, TIDEPULL_AT, " +
-		"TIDEPULL_LIMIT (of a limit), TIDEPULL_VERDICT (of a run) and TIDEPULL_SAYS. What becomes of it changes " +
-		"nothing of " +
-		"the run", attrs: []word{
+	"on": {label: "event", doc: "runs a command when something has happened: on \"broken\", at once, when a limit " +
+		"is, once for each; on \"over\", when the run is. Its environment has TIDEPULL_TRIAL, TIDEPULL_TARGET, " +
+		"TIDEPULL_AT, TIDEPULL_LIMIT (of a limit), TIDEPULL_VERDICT (of a run) and TIDEPULL_SAYS. What becomes of it " +
+		"changes nothing of the run", attrs: []word{
 		{"command", "list of texts", true, "a program and its arguments"},
 		within(`how long it may take; "10s" if it is not given`),
 	}},

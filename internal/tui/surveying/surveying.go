@@ -46,8 +46,7 @@ median, the dots above it the last recipient.`
 type Step struct {
 	Name, Shows string
 	Rows        []int
-	Outcome     string // "" if it is not over
-	Skipped     bool   // it is not done
+	Skipped     bool // it is not done
 }
 
 // A State is a survey as it stands. It is not changed any more.
@@ -72,10 +71,6 @@ type Model struct {
 	found  found.Model
 }
 
-// questions are the groups, in their order.
-var questions = []finding.Question{finding.WhoGetsIt, finding.HowSoon, finding.WhoIsThere, finding.WhenItBreaks,
-	finding.WhatItBears}
-
 // A line is one of the list: a heading, or a row.
 type line struct {
 	heading finding.Question
@@ -84,7 +79,7 @@ type line struct {
 
 // list has the rows by their question, with headings.
 func (s *State) list() (all []line) {
-	for _, q := range questions {
+	for _, q := range finding.Questions {
 		all = append(all, line{heading: q})
 		for i := range s.Report.Rows {
 			if r := &s.Report.Rows[i]; r.Weakness.Question == q {
@@ -340,10 +335,7 @@ func (m *Model) sideways(by int, s *State, width int) {
 
 // tally counts the states.
 func tally(s *State) string {
-	n := map[survey.State]int{}
-	for i := range s.Report.Rows {
-		n[s.Report.Rows[i].State]++
-	}
+	n := s.Report.Count()
 	return fmt.Sprintf("of %d weaknesses %d found, %d not found", len(s.Report.Rows), n[survey.Found],
 		n[survey.NotFound]+n[survey.FollowsFrom]+n[survey.Noted])
 }

@@ -302,9 +302,8 @@ func latencyLines(sc scene.Scene, each int) []string {
 	row("last recipient", &recent.Last, &all.Last, 0.5)
 	row("last, p99", &recent.Last, &all.Last, 0.99)
 	if b.Quantile(0.5) > all.Last.Quantile(0.5) && all.Last.Count() > 0 {
-		lines = append(lines, look.Fit(p.Draw(look.Faint, "  p50 is of deliveries, the last of messages: large "+
-			"rooms have "+
-			"more deliveries"), each))
+		lines = append(lines, look.Fit(p.Draw(look.Faint, "  p50 is of deliveries, the last of messages: large rooms "+
+			"have more deliveries"), each))
 	}
 	row("connecting p99", &recent.Times[logbook.ToConnect], &all.Times[logbook.ToConnect], 0.99)
 	row("entering p99", &recent.Times[logbook.ToEnter], &all.Times[logbook.ToEnter], 0.99)
