@@ -16,6 +16,7 @@ type load struct {
 	rooms   int           // that they are in, in turn; in each one more speaks
 	every   time.Duration // from one message of the one that speaks to the next
 	silence time.Duration // before the first
+	says    bool          // the bare reader beside it has rooms of its own, as many, and says as much in them
 	store   string
 	names   string // in those of clients: two engines on one server must not share them
 }
@@ -31,6 +32,22 @@ func small(store string) load {
 	l := plain(store)
 	l.rooms = clients / 20
 	return l
+}
+
+// alike is small, beside a bare client that says as much as the engine does: the bare reader leaves that to the engine.
+func alike(store string) load {
+	l := small(store)
+	l.says = true
+	return l
+}
+
+// readerArgs are the bare reader's beside a load.
+func (l *load) readerArgs() []string {
+	if !l.says {
+		return []string{strconv.Itoa(l.clients), strconv.Itoa(max(1, l.rooms))}
+	}
+	return []string{strconv.Itoa(l.clients + l.rooms), strconv.Itoa(l.rooms),
+		strconv.Itoa(int(l.every.Milliseconds()))}
 }
 
 // trialOf writes a trial of a load on the stand-in at an address.

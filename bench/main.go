@@ -134,7 +134,8 @@ func (b *bencher) ratios(rounds int) error {
 		name string
 		load
 		ratios []float64
-	}{{"one room", plain("-"), nil}, {"rooms of 20", small("-"), nil}}
+	}{{"one room", plain("-"), nil}, {"rooms of 20", small("-"), nil},
+		{"rooms of 20, both saying", alike("-"), nil}}
 	for range rounds {
 		for i := range shapes {
 			s := &shapes[i]

@@ -48,9 +48,8 @@ func flowing(addr string, members float64) error {
 	return nil
 }
 
-// beside lets the bare reader and the engine sit in the same rooms at the
-// same time, on the same core, and measures what CPU each takes for each of
-// its deliveries: half of them all.
+// beside lets the bare reader and the engine sit in the same rooms, or in as many each if both say something, at the
+// same time, on the same core, and measures what CPU each takes for each of its deliveries: half of them all.
 func (b *bencher) beside(l load) (bare, engine float64, err error) {
 	board, addr, err := b.board(l.board...)
 	if err != nil {
@@ -58,7 +57,7 @@ func (b *bencher) beside(l load) (bare, engine float64, err error) {
 	}
 	defer board.end()
 	_, port, _ := strings.Cut(addr, ":")
-	reader, err := start(pinned(1, b.reader, port, strconv.Itoa(l.clients), strconv.Itoa(max(1, l.rooms))))
+	reader, err := start(pinned(1, b.reader, append([]string{port}, l.readerArgs()...)...))
 	if err != nil {
 		return 0, 0, err
 	}

@@ -13,6 +13,7 @@ import (
 type report struct {
 	own            bool // in a control group of its own
 	one, small     besides
+	alike          besides   // without a store alone
 	screen         besides   // bare: headless; engine: with a screen
 	errP50, errP99 []float64 // the tool's fan-out less the truth, microseconds
 	p50, p99       []float64 // the truth, microseconds
@@ -49,6 +50,17 @@ func (s *besides) measure(b *bencher, l func(store string) load) error {
 	return nil
 }
 
+// measureOne measures a load as it is.
+func (s *besides) measureOne(b *bencher, l load) error {
+	bare, engine, err := b.beside(l)
+	if err != nil {
+		return err
+	}
+	s.bare, s.engine, s.ratio = append(s.bare, bare), append(s.engine, engine), append(s.ratio, engine/bare)
+	fmt.Printf("  bare %.2f us, engine %.2f us a delivery: %.2f\n", bare, engine, engine/bare)
+	return nil
+}
+
 // round measures the engine beside the bare reader in both shapes, a screen beside none, and then the engine alone
 // against the stand-in's truth.
 func (b *bencher) round(r *report) error {
@@ -59,6 +71,9 @@ func (b *bencher) round(r *report) error {
 	}
 	if err := r.small.measure(b, small); err != nil {
 		return fmt.Errorf("rooms of 20: %w", err)
+	}
+	if err := r.alike.measureOne(b, alike("-")); err != nil {
+		return fmt.Errorf("rooms of 20, both saying: %w", err)
 	}
 	plainly, shown, err := b.screens()
 	if err != nil {
@@ -145,7 +160,8 @@ func (r *report) text(rounds int) string {
 	p("time and in the same rooms, a bare reader in C with %d clients that only counts", clients)
 	p("frames, and the engine with %d and all its accounting. In one room five messages a", clients)
 	p("second go to all; in rooms of 20 (and as many of the bare reader's) it is five a second")
-	p("in each. CPU is that of each whole process, user and system, over %v, by its deliveries.", window)
+	p("in each, all said by the engine's clients; both saying: each has rooms of its own, and says as much in them.")
+	p("CPU is that of each whole process, user and system, over %v, by its deliveries.", window)
 	p("With a screen: two engines side by side with %d clients each, of which one draws the", screenClients)
 	p("Watch view on a terminal of 160 columns.\n")
 	p("| | each round | median |\n| --- | --- | --- |")
@@ -159,6 +175,9 @@ func (r *report) text(rounds int) string {
 		row(s.name+": engine with store / bare reader", "%.2f", s.storedRatio)
 		row("**"+s.name+": with store / without**", "%.2f", ratios(s.storedRatio, s.ratio))
 	}
+	row("rooms of 20, both saying: bare client, CPU a delivery, us", "%.2f", r.alike.bare)
+	row("rooms of 20, both saying: engine, CPU a delivery, us", "%.2f", r.alike.engine)
+	row("**rooms of 20, both saying: engine / bare client**", "%.2f", r.alike.ratio)
 	row("**with a screen / without**", "%.2f", r.screen.ratio)
 	p("\nThe engine alone with %d clients, against what the stand-in knows:\n", clients)
 	p("| | each round | median |\n| --- | --- | --- |")

@@ -1,8 +1,10 @@
 /* A bare reader: one epoll loop that holds WebSocket clients in rooms of the
    stand-in, in turn, and only counts frames. It is what the engine is measured against.
 
-     reader PORT CLIENTS [ROOMS]
+     reader PORT CLIENTS [ROOMS [EVERY]]
 
+   With EVERY it is a bare client: the rooms are its own, and in each one of its members
+   says a message every so many milliseconds.
    It prints "ready" once all have entered, and ends with its input. */
 #include <arpa/inet.h>
 #include <errno.h>
@@ -14,6 +16,7 @@
 #include <sys/epoll.h>
 #include <sys/resource.h>
 #include <sys/socket.h>
+#include <time.h>
 #include <unistd.h>
 
 struct conn {
@@ -62,11 +65,28 @@ static void count(struct conn *c, const unsigned char *b, size_t n)
 	}
 }
 
+static double now_ms(void)
+{
+	struct timespec t;
+	clock_gettime(CLOCK_MONOTONIC, &t);
+	return t.tv_sec * 1e3 + t.tv_nsec / 1e6;
+}
+
+/* As long as what the engine says. */
+static void say(int fd, int room)
+{
+	char text[200];
+	snprintf(text, sizeof text, "{\"kind\":\"notice\",\"room\":\"berth-%d\","
+		 "\"text\":\"gauge 3.2 m and nothing that anybody looks for\"}", room);
+	send_text(fd, text);
+}
+
 int main(int argc, char **argv)
 {
 	static unsigned char buf[65536];
 	static struct epoll_event events[256];
-	int port = atoi(argv[1]), clients = argc > 2 ? atoi(argv[2]) : 0, rooms = argc > 3 ? atoi(argv[3]) : 1;
+	int port = atoi(argv[1]), clients = argc > 2 ? atoi(argv[2]) : 0, rooms = argc > 3 ? atoi(argv[3]) : 1,
+	    every = argc > 4 ? atoi(argv[4]) : 0;
 	struct rlimit files = {0};
 	getrlimit(RLIMIT_NOFILE, &files);
 	files.rlim_cur = files.rlim_max;
@@ -88,7 +108,8 @@ int main(int argc, char **argv)
 		char name[100];
 		snprintf(name, sizeof name, "{\"kind\":\"name\",\"name\":\"reader-%d\"}", i);
 		send_text(fd, name);
-		snprintf(name, sizeof name, "{\"kind\":\"enter\",\"room\":\"basin-%d\"}", i % rooms);
+		snprintf(name, sizeof name, "{\"kind\":\"enter\",\"room\":\"%s-%d\"}",
+			 every ? "berth" : "basin", i % rooms);
 		send_text(fd, name);
 		fcntl(fd, F_SETFL, O_NONBLOCK);
 		conns[i].fd = fd;
@@ -97,8 +118,19 @@ int main(int argc, char **argv)
 	}
 	struct epoll_event input = {.events = EPOLLIN, .data.u32 = clients};
 	epoll_ctl(ep, EPOLL_CTL_ADD, 0, &input);
+	unsigned long said = 0;
+	double began = 0;
 	for (;;) {
-		int n = epoll_wait(ep, events, 256, 1000);
+		int wait = 1000;
+		if (ready && every) {
+			double due = began + (double)said * every / rooms, now = now_ms();
+			for (; due <= now; due = began + (double)said * every / rooms) {
+				say(conns[said % rooms].fd, said % rooms);
+				said++;
+			}
+			wait = due - now + 1;
+		}
+		int n = epoll_wait(ep, events, 256, wait);
 		for (int i = 0; i < n; i++) {
 			unsigned id = events[i].data.u32;
 			if (id == (unsigned)clients) {
@@ -113,6 +145,7 @@ int main(int argc, char **argv)
 		}
 		if (!ready && frames >= 3ul * clients) {
 			ready = 1;
+			began = now_ms();
 			printf("ready\n");
 			fflush(stdout);
 		}

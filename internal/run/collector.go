@@ -36,7 +36,7 @@ type Collector struct {
 // it may take.
 const (
 	findEvery = 2 * time.Second
-	findShare = 20
+	findShare = 100
 )
 
 // find gives the findings of a snapshot, or of one a moment ago.

@@ -136,12 +136,7 @@ func (h *Hist) Merge(g *Hist) {
 	if g.n == 0 {
 		return
 	}
-	if h.n == 0 || g.min < h.min {
-		h.min = g.min
-	}
-	h.max = max(h.max, g.max)
-	h.n += g.n
-	h.sum += g.sum
+	h.joins(g.n, g.sum, g.min, g.max)
 	for i, p := range g.pages {
 		if p == nil {
 			continue
@@ -153,6 +148,16 @@ func (h *Hist) Merge(g *Hist) {
 			h.pages[i][j] += n
 		}
 	}
+}
+
+// joins adds what another has beside its counters, which is not empty.
+func (h *Hist) joins(n, sum uint64, least, most int64) {
+	if h.n == 0 || least < h.min {
+		h.min = least
+	}
+	h.max = max(h.max, most)
+	h.n += n
+	h.sum += sum
 }
 
 // Replace takes what is in out, all of which must be in h, out of h, and puts in
@@ -249,7 +254,6 @@ func (h *Hist) MergePacked(p Packed) error {
 	if len(p) == 0 {
 		return nil
 	}
-	var g Hist
 	head := [4]uint64{}
 	var err error
 	for i := range head {
@@ -257,10 +261,26 @@ func (h *Hist) MergePacked(p Packed) error {
 			return err
 		}
 	}
-	g.n, g.sum, g.min, g.max = head[0], head[1], int64(head[2]), int64(head[3])
+	// First only to see that it is whole: it is done many times a second, and a Hist of its own would be garbage.
 	total := uint64(0)
+	if err := p.each(func(_ int, n uint32) { total += uint64(n) }); err != nil {
+		return err
+	}
+	if total != head[0] {
+		return errPacked
+	}
+	if total == 0 {
+		return nil
+	}
+	h.joins(head[0], head[1], int64(head[2]), int64(head[3]))
+	return p.each(h.add)
+}
+
+// each calls f with the counters of what is left of a Packed behind its head, and what is in them.
+func (p Packed) each(f func(at int, n uint32)) error {
 	for at := uint64(0); len(p) > 0; {
 		var step, n uint64
+		var err error
 		if step, p, err = uvarint(p); err == nil {
 			n, p, err = uvarint(p)
 		}
@@ -268,13 +288,8 @@ func (h *Hist) MergePacked(p Packed) error {
 		if err != nil || step > numPages*pageSize || at >= numPages*pageSize || n > math.MaxUint32 {
 			return errPacked
 		}
-		g.add(int(at), uint32(n))
-		total += n
+		f(int(at), uint32(n))
 	}
-	if total != g.n {
-		return errPacked
-	}
-	h.Merge(&g)
 	return nil
 }
 
