@@ -82,7 +82,7 @@ crew "speakers` + l.names + `" {
 }
 tide {
   flood "100%" { over = "5s" }
-  slack { lasts = "` + (window + 8*time.Second).String() + `" }
+  slack { lasts = "` + (window + 30*time.Second).String() + `" }
 }
 `
 	path := filepath.Join(b.dir, fmt.Sprintf("bench%s-%d.trial.hcl", l.names, l.clients))

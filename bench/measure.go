@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/json"
 	"errors"
+	"fmt"
 	"net/http"
 	"os"
 	"os/exec"
@@ -105,7 +106,11 @@ func each(addr string, all ...*exec.Cmd) (us []float64, err error) {
 		return nil, errors.New("nothing was delivered within the window: something else takes the machine's cores")
 	}
 	for i, c := range all {
-		us[i] = (us[i] + cpu(c.Process.Pid)) * 1e6 / share
+		used := us[i] + cpu(c.Process.Pid)
+		if used <= 0 { // it has ended, or one of its children has
+			return nil, fmt.Errorf("%s was over before the window was", strings.Join(c.Args, " "))
+		}
+		us[i] = used * 1e6 / share
 	}
 	return us, nil
 }

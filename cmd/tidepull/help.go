@@ -37,6 +37,8 @@ var helpTexts = kong.Vars{
 	"export_message": "With --view message: its number; the first one with something wrong if it is not given.",
 	"export_out":     "With --view report: all its files, as PDF, SVG, Markdown and JSON, into DIR.",
 	"survey_out":     "Write what was found into DIR: survey.json, and the report as PDF, SVG and Markdown.",
+	"survey_rooms":   "Be in the trial's rooms, and not in rooms of the survey's own, which the server would refuse.",
+	"survey_names":   "Go by the trial's names, and not by names of the survey's own, which the server would refuse.",
 	"survey_clients": "So many clients at a time at the most, in place of 40.",
 	"capacity_vary":  "Vary this variable of the trial instead of the number of clients.",
 	"capacity_from":  "The first load; by default an eighth of the trial's clients.",

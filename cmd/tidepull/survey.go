@@ -30,12 +30,19 @@ type surveyCommand struct {
 
 // surveying are the flags of a survey, of whatever server.
 type surveying struct {
-	For      time.Duration `default:"10m" help:"Begin no experiment that would end later than this."`
-	Only     []string      `placeholder:"WHICH" help:"${survey_only}"`
-	Skip     []string      `placeholder:"WHICH" help:"Leave these weaknesses or experiments out."`
-	Clients  int           `placeholder:"N" help:"${survey_clients}"`
-	Out      string        `placeholder:"DIR" help:"${survey_out}"`
-	Headless bool          `help:"Print what comes of each experiment, and no screen."`
+	For        time.Duration `default:"10m" help:"Begin no experiment that would end later than this."`
+	Only       []string      `placeholder:"WHICH" help:"${survey_only}"`
+	Skip       []string      `placeholder:"WHICH" help:"Leave these weaknesses or experiments out."`
+	Clients    int           `placeholder:"N" help:"${survey_clients}"`
+	TrialRooms bool          `help:"${survey_rooms}"`
+	TrialNames bool          `help:"${survey_names}"`
+	Out        string        `placeholder:"DIR" help:"${survey_out}"`
+	Headless   bool          `help:"Print what comes of each experiment, and no screen."`
+}
+
+// options are those of its experiments, whose rooms and names begin with a tag.
+func (c *surveying) options(tag string) survey.Options {
+	return survey.Options{Tag: tag, Clients: c.Clients, TrialRooms: c.TrialRooms, TrialNames: c.TrialNames}
 }
 
 // defaultFor is the default of --for.

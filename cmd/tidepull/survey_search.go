@@ -42,6 +42,8 @@ type runningSurvey struct {
 	began time.Time
 	done  chan struct{}
 
+	vain int // experiments that were done again for nothing, up to now
+
 	stopped context.Context // ends when the survey is asked to
 	stop    context.CancelFunc
 
@@ -70,7 +72,7 @@ func (s *runningSurvey) compose() (err error) {
 	if s.parts, err = language.PartsOf(s.trial.Source.Text, s.file, s.trial.Source.Files); err != nil {
 		return err
 	}
-	if s.all, err = s.flags.pick(survey.Compose(s.trial, &s.parts, s.tag, s.flags.Clients)); err != nil {
+	if s.all, err = s.flags.pick(survey.Compose(s.trial, &s.parts, s.flags.options(s.tag))); err != nil {
 		return err
 	}
 	var known []survey.Result // before it begins
@@ -257,7 +259,7 @@ func (s *runningSurvey) one(r survey.Result) (_ survey.Result, stopped string) {
 		r.Why = "there was no time left for it: --for allows more"
 		return r, ""
 	}
-	last, err := s.playUntilItSays(t)
+	last, err := s.playUntilItSays(r.Experiment, t)
 	if err != nil {
 		r.Why = err.Error()
 		return r, ""
@@ -276,27 +278,38 @@ func (s *runningSurvey) one(r survey.Result) (_ survey.Result, stopped string) {
 	return r, ""
 }
 
-// playUntilItSays runs a trial; again if it says nothing as the machine was busy, and there is time.
-func (s *runningSurvey) playUntilItSays(t *trial.Trial) (*run.Snapshot, error) {
+// playUntilItSays runs an experiment's trial; again if it says nothing of what it is about, or of a part of that, as the
+// machine was busy, and there is time.
+func (s *runningSurvey) playUntilItSays(e survey.Experiment, t *trial.Trial) (*run.Snapshot, error) {
 	for try := 1; ; try++ {
 		last, err := s.play(t)
 		if err != nil {
 			return nil, err
 		}
-		w := last.Total
-		busy := last.Err == nil && !last.Stopped && len(last.Findings) == 0 && 4*w.Overloaded > w.Seconds
+		r := survey.Result{Experiment: e, Run: last}
+		least, most := r.Mute()
+		seconds := last.Total.Seconds
+		busy := last.Err == nil && !last.Stopped && len(last.Findings) == 0 &&
+			(4*least > seconds || 4*most > seconds && s.vain < mostInVain)
+		if !busy {
+			s.vain = 0
+		}
 		if !busy || try == mostTries || time.Now().Add(t.Length()).After(s.began.Add(s.flags.For)) {
 			return last, nil
 		}
-		if s.tell != nil {
-			fmt.Fprintf(s.tell, "         this machine kept it waiting in %d of %d seconds: once more\n", w.Overloaded,
-				w.Seconds)
+		if s.vain++; s.tell != nil {
+			fmt.Fprintf(s.tell, "         this machine kept it waiting in %d of %d seconds: once more\n", most, seconds)
 		}
 	}
 }
 
-// mostTries is how often an experiment is done that says nothing, as the machine was busy.
-const mostTries = 3
+const (
+	// mostTries is how often an experiment is done that says nothing, as the machine was busy.
+	mostTries = 3
+	// mostInVain is how many repetitions in a row may have been for nothing: on a machine that is busy all the time, the
+	// experiments at the end are worth more than a third try of those at the beginning.
+	mostInVain = 4
+)
 
 // parse reads an experiment as if it stood beside the trial's file.
 func (s *runningSurvey) parse(source []byte, name string) (*trial.Trial, error) {
@@ -333,8 +346,8 @@ func (s *runningSurvey) play(t *trial.Trial) (*run.Snapshot, error) {
 // isWell looks whether the server is as it was, and gives it some time to be; it says what is wrong, or "".
 func (s *runningSurvey) isWell() (wrong string) {
 	for pause := time.Second; pause <= longestRest; pause *= 2 {
-		t, err := s.parse(survey.Well(s.trial, &s.parts, fmt.Sprintf("%s-%d", s.tag, time.Now().UnixMilli()%1e6)),
-			"well")
+		o := s.flags.options(fmt.Sprintf("%s-%d", s.tag, time.Now().UnixMilli()%1e6))
+		t, err := s.parse(survey.Well(s.trial, &s.parts, o), "well")
 		if err != nil {
 			return ""
 		}

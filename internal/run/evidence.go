@@ -95,7 +95,7 @@ func surelyLost(grace time.Duration, entries []*logbook.Entry, from, to int) (n 
 	for i := from; i < to; i++ {
 		e := entries[i]
 		well := !slices.ContainsFunc(entries[i:min(len(entries), i+waits+1)],
-			func(e *logbook.Entry) bool { return e.Health.Overload.MayLose() })
+			func(e *logbook.Entry) bool { return e.Health.MayLose(grace) })
 		parts := []*logbook.Part{&e.Part, e.SentLate}
 		if e.SentLate == nil {
 			parts = parts[:1]

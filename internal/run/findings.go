@@ -57,7 +57,7 @@ func (s *Snapshot) wellAfter(sent time.Duration) bool {
 	from := int(sent / time.Second)
 	to := int((sent+s.Trial.Grace)/time.Second) + 1
 	return !slices.ContainsFunc(s.Entries.Between(from, to+1), func(e *logbook.Entry) bool {
-		return e.Health.Overload.MayLose()
+		return e.Health.MayLose(s.Trial.Grace)
 	})
 }
 

@@ -297,6 +297,7 @@ func (l *loop) comeIn(id int32, c *conn, r *request) {
 	c.state = live
 	l.startBeats(id)
 	l.board.Join(member(id), r.login)
+	l.board.At(member(id), r.url.Query().Get("node"))
 	if q := r.url.Query(); q.Get("name") != "" { // who one is, and perhaps where, stands in the path
 		l.introduce(id, q.Get("name"), q.Get("room"), r.at)
 	}

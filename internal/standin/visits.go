@@ -100,6 +100,7 @@ func (l *loop) begin(key string, r *request) *visit {
 	l.byMember[v.member/2] = v
 	l.visits[key] = v
 	l.board.Join(v.member, r.login)
+	l.board.At(v.member, r.url.Query().Get("node"))
 	return v
 }
 

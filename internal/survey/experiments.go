@@ -55,6 +55,8 @@ type recipe struct {
 	least       int // clients that it takes
 	session     string
 	who         string                                         // the end of a client's name; "": its number
+	asItIs      bool                                           // its sessions are the trial's
+	ownRooms    bool                                           // it needs rooms that nobody has been in, or several
 	crew        string                                         // more of the crew
 	more        func(t *trial.Trial, p *language.Parts) string // more blocks of the trial: faults, sessions, crews
 	whole       func(t *trial.Trial, p *language.Parts) string // instead of session and crew: all of these blocks
@@ -67,6 +69,17 @@ type recipe struct {
 	needs       func(t *trial.Trial, p *language.Parts) string // why it cannot be done; "" if it can
 }
 
+// Options are how experiments are made.
+type Options struct {
+	// Tag is part of the names of rooms and clients: it is another one each time.
+	Tag string
+	// Clients are how many there are at the most; 0: as many as each experiment wants.
+	Clients int
+	// TrialRooms has them be in the rooms of the trial, and TrialNames under its names: of a server that knows no
+	// others. The rooms are the trial's anyway if the dialect has no words for entering one.
+	TrialRooms, TrialNames bool
+}
+
 // slackOf is for how long the clients of an experiment stay, if it does not say.
 const slackOf = 12 * time.Second
 
@@ -76,28 +89,28 @@ const (
 	graceOfHarsh = 5 * time.Second
 )
 
-// Compose makes the experiments of a survey of the server that a trial is about. The tag is part of the names of rooms
-// and clients: it is another one each time. Clients are how many there are at the most; 0: as many as each
-// experiment wants.
-func Compose(t *trial.Trial, p *language.Parts, tag string, clients int) []Experiment {
+// Compose makes the experiments of a survey of the server that a trial is about.
+func Compose(t *trial.Trial, p *language.Parts, o Options) []Experiment {
 	var all []Experiment
 	for _, r := range recipes {
 		e := Experiment{Name: r.name, Rows: r.rows, Shows: r.shows, Of: r.of, Harsh: r.harsh, Relays: r.relays,
 			Harm: r.harm, Lacks: r.needs(t, p)}
-		if t.Dialect.Enter.Send == nil { // rooms follow from the path, or from nothing
-			e.Lacks = "the dialect has no words for entering a room, so that the survey cannot have rooms of " +
-				"its own: enter { send, confirmed } would allow it"
+		if e.Lacks == "" {
+			e.Lacks = r.needsOfOwn(t, p, &o)
 		}
 		if e.Lacks == "" {
 			n := r.clients
-			if clients > 0 {
-				n = max(4, min(n, clients))
+			if o.Clients > 0 {
+				n = max(4, min(n, o.Clients))
+			}
+			if o.TrialNames {
+				n = min(n, clientsOf(t, p.Crew))
 			}
 			if n < r.least {
 				e.Lacks = fmt.Sprintf("it takes %d clients at a time: a larger --clients would allow it", r.least)
 			}
 			if e.Lacks == "" {
-				e.Source = r.source(t, p, tag, n)
+				e.Source = r.source(t, p, &o, n)
 			}
 		}
 		e.Blind = map[int]string{}
@@ -107,6 +120,9 @@ func Compose(t *trial.Trial, p *language.Parts, tag string, clients int) []Exper
 					e.Blind[n] = why
 				}
 			}
+			if why := unseenIn(t, p, &o, n); why != "" {
+				e.Blind[n] = why
+			}
 		}
 		all = append(all, e)
 	}
@@ -114,7 +130,7 @@ func Compose(t *trial.Trial, p *language.Parts, tag string, clients int) []Exper
 }
 
 // source writes the experiment.
-func (r *recipe) source(t *trial.Trial, p *language.Parts, tag string, clients int) []byte {
+func (r *recipe) source(t *trial.Trial, p *language.Parts, o *Options, clients int) []byte {
 	slack, grace := cmp.Or(r.lasts, slackOf), graceOf
 	if r.harsh || r.patient { // it may have much to work through, or wait whether somebody comes back
 		grace = graceOfHarsh
@@ -122,12 +138,21 @@ func (r *recipe) source(t *trial.Trial, p *language.Parts, tag string, clients i
 	if r.slack != nil {
 		slack = r.slack(t)
 	}
-	word := tag + "-" + strings.ReplaceAll(r.name, " ", "-")
-	whisper := fmt.Sprintf("whisper {\n      to = \"%s-${(n + 1) %% %d}\"\n%s\n    }", word, clients, p.Whisper)
+	shared := p.Shared(unjudgedIn(t, o)...)
+	word := o.Tag + "-" + strings.ReplaceAll(r.name, " ", "-")
+	crew, name := "survey", fmt.Sprintf("\"%s-%s\"", word, cmp.Or(r.who, "${n}"))
+	to := fmt.Sprintf("\"%s-${(n + 1) %% %d}\"", word, clients)
+	if o.TrialNames {
+		crew, name, to = p.Crew, cmp.Or(p.Name, `"${crew}-${n}"`), p.To
+	}
+	whisper := fmt.Sprintf("whisper {\n      to = %s\n%s\n    }", to, p.Whisper)
 	words := strings.NewReplacer("BYE", p.Goodbye, "SLOWLY", slowly(p), "RESTARTING", restarting(p), "BADLY", badly(),
 		"CONNECT", p.Connect, "SAY", "say {"+p.Say+"}", "WHISPER", whisper, "HISTORY", p.History,
 		"RECONNECT", p.Reconnect, "ROOM", word)
 	put := func(text string) string {
+		if hasTrialRooms(t, o) {
+			text = inRoom.ReplaceAllStringFunc(text, func(string) string { return "room = " + p.Room })
+		}
 		text = saying.ReplaceAllStringFunc(text, func(m string) string {
 			return "say {" + strings.Replace(p.More, language.MoreText, saying.FindStringSubmatch(m)[1], 1) + "}"
 		})
@@ -137,9 +162,8 @@ func (r *recipe) source(t *trial.Trial, p *language.Parts, tag string, clients i
 	if r.whole != nil {
 		blocks = put(r.whole(t, p))
 	} else {
-		blocks = fmt.Sprintf("session \"survey\" {%s\n}\n\ncrew \"survey\" {\n  clients = %d\n  session = "+
-			"session.survey\n  name    = \"%s-%s\"%s%s\n}", put(r.session), clients, word, cmp.Or(r.who, "${n}"),
-			firstRoute(t), put(r.crew))
+		blocks = fmt.Sprintf("session \"survey\" {%s\n}\n\ncrew \"%s\" {\n  clients = %d\n  session = "+
+			"session.survey\n  name    = %s%s%s\n}", put(r.session), crew, clients, name, firstRoute(t), put(r.crew))
 	}
 	if r.more != nil {
 		blocks += "\n" + put(r.more(t, p))
@@ -159,7 +183,7 @@ tide {
   slack { lasts = "%v" }
   ebb { over = "500ms" }
 }
-`, r.shows, r.name, grace, p.Shared, blocks, slack)
+`, r.shows, r.name, grace, shared, blocks, slack)
 }
 
 // firstRoute has clients keep to the best route, if there are several: what happens to them is then of one transport.

@@ -70,6 +70,10 @@ func needsRoutes(t *trial.Trial, p *language.Parts) string {
 		needsSay(t, p))
 }
 
+func needsNodes(t *trial.Trial, p *language.Parts) string {
+	return cmp.Or(unless(len(t.Target.Nodes) > 1, "the target is one server: nodes would allow it"), needsSay(t, p))
+}
+
 func needsStream(t *trial.Trial, p *language.Parts) string {
 	return cmp.Or(unless(t.Target.Route(0).Kind != trial.OverUDP, "datagrams are not cut, or glued together"),
 		needsSay(t, p))
@@ -110,9 +114,6 @@ var sees = map[int]func(t *trial.Trial, p *language.Parts) string{
 	22: func(_ *trial.Trial, p *language.Parts) string {
 		return unless(p.Goodbye != "",
 			"the trial does not say how the server has to close connections when it ends: expect_close would allow it")
-	},
-	25: func(t *trial.Trial, _ *language.Parts) string {
-		return unless(len(t.Target.Nodes) > 1, "the target is one server: nodes would allow it")
 	},
 	29: func(_ *trial.Trial, p *language.Parts) string {
 		return unless(p.SlowReader != "", "the trial does not say that the server closes who reads slowly: "+

@@ -13,7 +13,7 @@ import (
 // recipes are the experiments, the gentle ones first. In them CONNECT, SAY, WHISPER and so on stand for the trial's own
 // steps, SAY[...] for one that says more, and ROOM for the name that the experiment's rooms begin with.
 var recipes = []recipe{
-	{name: "steady", rows: []int{2, 3, 10, 14, 15, 16, 25, 27, 41}, of: Deliveries, clients: 20,
+	{name: "steady", rows: []int{2, 3, 10, 14, 15, 16, 27, 41}, of: Deliveries, clients: 20,
 		lasts: 20 * time.Second,
 		needs: needsSay,
 		shows: "who gets what is said in four rooms at a steady rate, how soon, and in which order", session: `
@@ -48,6 +48,16 @@ var recipes = []recipe{
   repeat {
     every = "2s"
     times = 5
+    SAY
+  }`},
+	{name: "nodes", rows: []int{25}, of: Deliveries, clients: 16, needs: needsNodes,
+		shows: "whether members of one room hear each other that are connected to different nodes", session: `
+  CONNECT
+  enter { room = "ROOM-${floor(n / 8)}" }
+  barrier "all there" { within = "20s" }
+  repeat {
+    every = "500ms"
+    times = 20
     SAY
   }`},
 	{name: "whispers", rows: []int{4}, of: Messages, clients: 20, needs: needsWhisper,
@@ -121,7 +131,7 @@ var recipes = []recipe{
       most  = "4s"
     }
     vanish {}`)},
-	{name: "late comers", rows: []int{11}, of: Entries, clients: 24, needs: needsHistory,
+	{name: "late comers", ownRooms: true, rows: []int{11}, of: Entries, clients: 24, needs: needsHistory,
 		shows: "whether who comes late gets the history that is promised, and what goes on joins it", session: `
   CONNECT
   when {
@@ -158,7 +168,7 @@ var recipes = []recipe{
 			p := t.Target.Promise
 			return max(slackOf, p.Deadline+3*p.Every+4*time.Second)
 		}},
-	{name: "kept", rows: []int{33}, of: Entries, clients: 16, needs: needsHistory,
+	{name: "kept", ownRooms: true, rows: []int{33}, of: Entries, clients: 16, needs: needsHistory,
 		shows: "whether who comes once all is quiet gets all that was said before, as it was kept", session: `
   CONNECT
   when {
@@ -193,7 +203,7 @@ var recipes = []recipe{
     times = 10
     SAY
   }`},
-	{name: "doors", rows: []int{18, 24}, of: Entries, needs: func(_ *trial.Trial, p *language.Parts) string {
+	{name: "doors", asItIs: true, rows: []int{18, 24}, of: Entries, needs: func(_ *trial.Trial, p *language.Parts) string {
 		return unless(p.Doors != "", "the trial does not say what the server has to refuse: connect { origin, refused "+
 			"= true }, enter { denied = true } or say { refused = ... } would allow it")
 	}, shows: "whether what the trial says must be refused is refused",
@@ -233,7 +243,7 @@ var recipes = []recipe{
   otherwise {
     pause { lasts = "10m" }
   }`},
-	{name: "growth", rows: []int{26}, of: Deliveries, clients: 124, least: 124, needs: needsSay,
+	{name: "growth", ownRooms: true, rows: []int{26}, of: Deliveries, clients: 124, least: 124, needs: needsSay,
 		lasts: 20 * time.Second,
 		shows: "how latency grows with the size of the room: in rooms of 4, 8, 16, 32 and 64 at once, with one " +
 			"speaker each", session: `
@@ -375,8 +385,8 @@ fault "glued" {
     pause { lasts = "500ms" }
     close {}
   }`},
-	{name: "slow reader", rows: []int{9, 29}, of: Deliveries, clients: 20, needs: needsMore, lasts: 32 * time.Second,
-		harsh: true, harm: "one client reads slowly, of up to 1 MB a second", shows: "whether one client that reads " +
+	{name: "slow reader", ownRooms: true, rows: []int{9, 29}, of: Deliveries, clients: 20, needs: needsMore,
+		lasts: 32 * time.Second, harsh: true, harm: "one client reads slowly, of up to 1 MB a second", shows: "whether one client that reads " +
 			"slowly holds up the others in its room, or in another",
 		session: `
   CONNECT

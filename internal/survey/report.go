@@ -235,14 +235,14 @@ func (row *Row) look(results []Result) {
 				return
 			}
 		}
-		w := r.Run.Total
-		switch n := chances(w, r.Experiment.Of); {
+		mute := r.mute(row.Weakness.Number)
+		switch n := chances(r.Run.Total, r.Experiment.Of, mute); {
 		case !about || row.State == NotFound || row.State == Noted:
-		case 2*w.Overloaded > w.Seconds:
-			row.Says = fmt.Sprintf("this machine, or the tool, was the bottleneck in %d of %d seconds", w.Overloaded,
-				w.Seconds)
 		case r.Experiment.Blind[row.Weakness.Number] != "":
 			row.Says = r.Experiment.Blind[row.Weakness.Number]
+		case 2*mute > r.Run.Total.Seconds:
+			row.Says = fmt.Sprintf("this machine, or the tool, was the bottleneck in %d of %d seconds", mute,
+				r.Run.Total.Seconds)
 		case r.Why != "":
 			row.Says = r.Why
 		case n < 3:
@@ -255,8 +255,8 @@ func (row *Row) look(results []Result) {
 	}
 }
 
-// chances is how often a weakness could have shown itself in a run, in the seconds that say something of the server.
-func chances(w *logbook.Window, of Unit) int64 {
+// chances is how often a weakness could have shown itself in a run, but for some seconds that say nothing of it.
+func chances(w *logbook.Window, of Unit, mute int) int64 {
 	n := w.Total.Owed - w.Total.Excused
 	switch of {
 	case Entries:
@@ -264,7 +264,35 @@ func chances(w *logbook.Window, of Unit) int64 {
 	case Messages:
 		n = w.Counts.Sent
 	}
-	return n * int64(w.Seconds-w.Overloaded) / int64(max(1, w.Seconds))
+	return n * int64(w.Seconds-mute) / int64(max(1, w.Seconds))
+}
+
+// ofFates are the weaknesses that show in what becomes of messages, and not in how long anything takes: a machine that is
+// somewhat busy does not hide them, and is no excuse for them.
+var ofFates = []int{1, 2, 3, 4, 12, 13, 14, 15, 16, 17, 20, 25, 31, 32, 35, 36, 37, 38, 40}
+
+// mute is how many seconds of the run say nothing of a weakness, as the tool or the machine was the bottleneck.
+func (r *Result) mute(weakness int) (n int) {
+	if !slices.Contains(ofFates, weakness) || r.Run.Trial == nil {
+		return r.Run.Total.Overloaded
+	}
+	for _, e := range r.Run.Entries {
+		if e.Health.MayLose(r.Run.Trial.Grace) {
+			n++
+		}
+	}
+	return n
+}
+
+// Mute is how many seconds of an experiment's run say nothing of what it is about: of the weakness of which it says the
+// most, and of that of which it says the least.
+func (r *Result) Mute() (least, most int) {
+	least = r.Run.Total.Seconds
+	for _, n := range r.Experiment.Rows {
+		mute := r.mute(n)
+		least, most = min(least, mute), max(most, mute)
+	}
+	return least, most
 }
 
 // relayed says what became of texts that would be scripts if they were put into a page.

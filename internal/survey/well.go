@@ -25,8 +25,8 @@ var wellness = recipe{name: "well", clients: 4, lasts: wellLasts,
 const wellLasts = 2 * time.Second
 
 // Well is the trial that says whether the server is well.
-func Well(t *trial.Trial, p *language.Parts, tag string) []byte {
-	return wellness.source(t, p, tag, wellness.clients)
+func Well(t *trial.Trial, p *language.Parts, o Options) []byte {
+	return wellness.source(t, p, &o, wellness.clients)
 }
 
 // IsWell says what is wrong after a run of the trial Well; "" if all is. What the server does wrong anyway is no sign:

@@ -536,6 +536,39 @@ func TestSpares(t *testing.T) {
 }
 
 // TestClone: what is added to a copy does not change what it is a copy of.
+// TestMayLose: a machine that is somewhat busy is no excuse for what never came; one on which something stood still, or
+// had more to do than it was given time for, is.
+func TestMayLose(t *testing.T) {
+	const grace = 3 * time.Second
+	busy := Health{Span: time.Second, Watched: true, Overload: NoCore, Kept: 120 * time.Millisecond,
+		Stolen: 200 * time.Millisecond}
+	for name, tc := range map[string]struct {
+		change func(*Health)
+		want   bool
+	}{
+		"somewhat busy":       {func(*Health) {}, false},
+		"sent late":           {func(h *Health) { h.Overload = SendsLate | ReadingLate | LoopFull }, false},
+		"nobody watches":      {func(h *Health) { h.Watched = false }, true},
+		"stood still":         {func(h *Health) { h.Kept = 600 * time.Millisecond }, true},
+		"the loop stood":      {func(h *Health) { h.Waiting = NoCore }, true},
+		"a thread starves":    {func(h *Health) { h.Starved = 300 * time.Millisecond }, true},
+		"much is taken away":  {func(h *Health) { h.Stolen = 300 * time.Millisecond }, true},
+		"stopped":             {func(h *Health) { h.Overload |= Stopped }, true},
+		"no file was left":    {func(h *Health) { h.Overload = NoFile }, true},
+		"not for a sixth":     {func(h *Health) { h.Kept = 400 * time.Millisecond }, false},
+		"nothing is the case": {func(h *Health) { *h = Health{Span: time.Second} }, false},
+	} {
+		h := busy
+		tc.change(&h)
+		if got := h.MayLose(grace); got != tc.want {
+			t.Errorf("%s: %v", name, got)
+		}
+	}
+	if !busy.MayLose(500 * time.Millisecond) {
+		t.Error("a sixth of a short grace time was waited for, and it is no excuse")
+	}
+}
+
 func TestClone(t *testing.T) {
 	w := &Window{Cells: map[ledger.Cell]ledger.Tally{{Room: 1}: {Owed: 3}}}
 	c := w.Clone()

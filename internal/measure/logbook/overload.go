@@ -49,9 +49,27 @@ func (o Overload) Words() string {
 // or something could not even be tried.
 const Halts = Stopped | NoPort | NoFile | NoMemory | Dropped
 
-// MayLose reports whether the tool or the machine can be why a message did not come at all.
-// That it was sent or read late is no reason: silence is judged by what was read.
-func (o Overload) MayLose() bool { return o&(Halts|NoCore) != 0 }
+// MayLose reports whether the tool or the machine can be why a message of the second did not come within a grace time
+// at all. That it was sent or read late is no reason: silence is judged by what was read. Nor is it that programs had to
+// wait for a core, if the system says how long, nothing waited for more than a small part of the grace time, nothing was
+// slowed down by more than a quarter, and none of the threads had more to do than it was given time for: what then does
+// not come would have taken nearly as long without.
+func (h *Health) MayLose(grace time.Duration) bool {
+	switch {
+	case h.Overload&Halts != 0:
+		return true
+	case h.Overload&NoCore == 0:
+		return false
+	}
+	return h.Waiting&NoCore != 0 || !h.Watched || h.Kept > grace/keptOfGrace || h.Starved > maxStarved ||
+		float64(h.Stolen) > maxSlowed*float64(h.Span)
+}
+
+// Bounds for MayLose.
+const (
+	keptOfGrace = 6
+	maxSlowed   = 0.25 // of one core, though it may have been taken from several
+)
 
 // Bounds above which a second counts as overloaded. A lag must hold for a tenth
 // of what happened in the second: one pause of the machine, which any program

@@ -105,6 +105,7 @@ type member struct {
 	rooms    []*room
 	here     bool
 	login    string
+	node     string // which of the board's it is connected to
 	said     uint64 // messages it has said, for the switches
 	named    mono.Time
 	lingers  []*room // that it has left, and gets the messages of

@@ -9,6 +9,7 @@ type Membership struct {
 	EntersTwice float64
 	SilentLeave float64
 	LateHandler time.Duration
+	NodeGap     float64
 }
 
 // membershipList lists these switches.
@@ -22,6 +23,17 @@ var membershipList = []Switch{
 		func(s *Switches) any { return &s.SilentLeave }},
 	{"late_handler", "what a client says within so long after it gave its name vanishes; 0 for nothing",
 		func(s *Switches) any { return &s.LateHandler }},
+	{"node_gap", "what is said at one node does not come to a member at another (which node is a client's: node= in the " +
+		"address)", func(s *Switches) any { return &s.NodeGap }},
+}
+
+// At says at which node of the board a client is.
+func (b *Board) At(id int32, node string) { b.members[id].node = node }
+
+// isBeyond reports whether a delivery goes from one node to another, and does not come there.
+func (b *Board) isBeyond(m relayed, to int32) bool {
+	s := &b.cfg.Switches
+	return m.sender >= 0 && b.members[m.sender].node != b.members[to].node && s.happens(nodeGap, s.NodeGap, b, m, to)
 }
 
 // isDeaf reports whether a client that enters a room does not come to be in it.

@@ -154,7 +154,7 @@ func (b *Board) audience(m relayed) []int32 {
 func (b *Board) give(payload []byte, m relayed, to int32) {
 	s := &b.cfg.Switches
 	switch {
-	case s.happens(loseIt, s.Lose, b, m, to):
+	case s.happens(loseIt, s.Lose, b, m, to), b.isBeyond(m, to):
 		b.Truth.book(b, m, to, DidLose)
 	case s.happens(misdirectIt, s.Misdirect, b, m, to):
 		if other := b.outsider(m, to); other >= 0 {

@@ -205,6 +205,7 @@ const (
 	miscount
 	clashIt
 	forgetIt
+	nodeGap
 )
 
 // happens throws the die of a switch for one delivery; to is -1 if it is

@@ -92,6 +92,16 @@ func playOn(t *testing.T, tr *trial.Trial, cfg standin.Config, listening poll.Dr
 	for range tr.Target.Routes[1:] {
 		places = append(places, places[0])
 	}
+	if nodes := tr.Target.Nodes; len(nodes) > 0 { // of one board, which tells them apart by their addresses
+		places[0] = nil
+		for _, address := range nodes {
+			at, err := wire.ParseAddress(address)
+			if err != nil {
+				t.Fatal(err)
+			}
+			places[0] = append(places[0], client.Place{To: wire.Endpoint{Addr: to}, Host: "sim", Path: at.Path})
+		}
+	}
 	var paths []*impair.Driver
 	if tr.HasPath() {
 		for i := range dialling {

@@ -32,6 +32,9 @@ func surveyed(t *testing.T, cfg standin.Config, switches board.Switches, row int
 		source = slices.Concat(source[:a], []byte("}\n\n"), source[bytes.Index(source, []byte("dialect \"board\"")):b],
 			source[b:])
 	}
+	if switches.NodeGap > 0 || switches.Seed%4 == 0 { // it has nodes
+		source = withNodes(source)
+	}
 	cfg.Records = -1 // nobody asks for them
 	cfg.PingEvery, cfg.PongWithin, cfg.History = max(cfg.PingEvery, 2*time.Second), 10*time.Second, 200
 	cfg.Notices, cfg.Share, cfg.Origins = true, true, []string{"http://harbour.example"}
@@ -56,6 +59,19 @@ func surveyed(t *testing.T, cfg standin.Config, switches board.Switches, row int
 	return survey.Of(results)
 }
 
+// withNodes has the server of a trial be one of two nodes, and one transport.
+func withNodes(source []byte) []byte {
+	for _, change := range [][2]string{
+		{"  websocket = \"ws://127.0.0.1:7411/live?client=${crew}-${n}\"\n", "  nodes = [\"ws://127.0.0.1:7411/live?" +
+			"node=1\", \"ws://127.0.0.1:7411/live?node=2\"]\n"},
+		{"  route \"polling\" {\n    polling  = \"http://127.0.0.1:7411/poll?client=${crew}-${n}\"\n" +
+			"    post_end = true\n  }\n", ""},
+	} {
+		source = bytes.Replace(source, []byte(change[0]), []byte(change[1]), 1)
+	}
+	return source
+}
+
 // composed are the experiments of a survey that is made of the words of a trial.
 func composed(t *testing.T, source []byte, tag string, clients int) []survey.Experiment {
 	t.Helper()
@@ -68,7 +84,7 @@ func composed(t *testing.T, source []byte, tag string, clients int) []survey.Exp
 	if err != nil {
 		t.Fatal(err)
 	}
-	return survey.Compose(tr, &parts, tag, clients)
+	return survey.Compose(tr, &parts, survey.Options{Tag: tag, Clients: clients})
 }
 
 // A cause is a switch of the stand-in, at a strong and at a faint setting, and the row that a survey has to find.
@@ -80,8 +96,7 @@ type cause struct {
 }
 
 // causes are those of the rows that a survey can look for in virtual time: not those that take a process of the
-// server's (23), several nodes (25), or a promise that numbers outlive a restart (34); and 30 is a note, whatever the
-// server does.
+// server's (23), or a promise that numbers outlive a restart (34); and 30 is a note, whatever the server does.
 var causes = []cause{
 	{row: 1, name: "crowd_race", strong: board.Switches{Load: board.Load{CrowdRace: 0.3}},
 		faint: board.Switches{Load: board.Load{CrowdRace: 0.15}}},
@@ -118,6 +133,8 @@ var causes = []cause{
 	{row: 22, name: "rude_goodbye", strong: board.Switches{Load: board.Load{RudeGoodbye: 0.5}},
 		faint: board.Switches{Load: board.Load{RudeGoodbye: 0.4}}},
 	{row: 24, name: "open_door", strong: board.Switches{OpenDoor: 1}, faint: board.Switches{OpenDoor: 0.4}},
+	{row: 25, name: "node_gap", strong: board.Switches{Membership: board.Membership{NodeGap: 1}},
+		faint: board.Switches{Membership: board.Membership{NodeGap: 0.1}}},
 	{row: 26, name: "crooked", strong: board.Switches{Load: board.Load{Crooked: 10 * time.Microsecond}},
 		faint: board.Switches{Load: board.Load{Crooked: 4 * time.Microsecond}}},
 	{row: 27, name: "presence", strong: board.Switches{Presence: 0.3}, faint: board.Switches{Presence: 0.05}},

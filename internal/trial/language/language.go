@@ -116,8 +116,9 @@ type reader struct {
 	options  Options
 	sources  map[string][]byte
 	diags    hcl.Diagnostics
-	garbled  bool        // the syntax is wrong, so that what seems to be missing may be there
-	struck   []hcl.Range // if it is wrong
+	told     *hcl.Attribute // the address of the command line, if something in it is a client's own
+	garbled  bool           // the syntax is wrong, so that what seems to be missing may be there
+	struck   []hcl.Range    // if it is wrong
 	sessions map[string]*session
 	dialects map[string]*hcl.Block
 	blocks   map[string][]*hcl.Block // of all files, by kind

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/hashicorp/hcl/v2"
@@ -13,9 +14,12 @@ import (
 
 // Parts are what other trials of the same server can be made of, as text: each is whole blocks of a trial's file.
 type Parts struct {
-	// Shared is all that is about the server and the trial's data: target, dialect, server, variables, tables and so
-	// on.
-	Shared string
+	// Room is the room of the first step that enters one, and To who the first whisper is for, as expressions; "" if
+	// there is none.
+	Room, To string
+	// Crew is the first crew's name, but of one that has to be refused, and Name what its clients are called, as an
+	// expression; "" if the trial does not say.
+	Crew, Name string
 	// Connect is the first step of that kind in a session; "connect {}" if there is none.
 	Connect string
 	// Say and Whisper are the first of theirs, without where they go to (room, to); "" if there is none.
@@ -35,6 +39,32 @@ type Parts struct {
 	// waits for the server's close; SlowReader is the first that reads slowly until it is closed for it; "" if there is
 	// none.
 	Restart, Goodbye, SlowReader string
+
+	shared []sharedBlock
+}
+
+// A sharedBlock is one that is about the server or the trial's data: target, dialect, server, variables, tables and so
+// on.
+type sharedBlock struct {
+	src []byte // of its file
+	*hclsyntax.Block
+}
+
+// Shared are the blocks that are about the server and the trial's data, with their dialects but for some kinds of inner
+// blocks.
+func (p *Parts) Shared(without ...string) string {
+	var all []string
+	for _, b := range p.shared {
+		text, from := "", b.TypeRange.Start.Byte
+		for _, inner := range b.Body.Blocks {
+			if b.Type == "dialect" && slices.Contains(without, inner.Type) {
+				text += string(b.src[from:inner.TypeRange.Start.Byte])
+				from = inner.CloseBraceRange.End.Byte
+			}
+		}
+		all = append(all, text+string(b.src[from:b.CloseBraceRange.End.Byte]))
+	}
+	return strings.Join(all, "\n\n")
 }
 
 // MoreText stands in Parts.More where more text can.
@@ -47,16 +77,16 @@ var ofExperiments = map[string]bool{"trial": true, "session": true, "crew": true
 // PartsOf takes a trial's file apart, with the files that it imports. It must be one that Parse takes.
 func PartsOf(src []byte, name string, files map[string][]byte) (Parts, error) {
 	var p Parts
-	shared, err := p.takeApart(src, name, files)
-	p.Shared, p.Connect = strings.Join(shared, "\n\n"), cmp.Or(p.Connect, "connect {}")
+	err := p.takeApart(src, name, files)
+	p.Connect = cmp.Or(p.Connect, "connect {}")
 	return p, err
 }
 
-// takeApart gives the blocks of a file that are shared, and finds the first step of each kind.
-func (p *Parts) takeApart(src []byte, name string, files map[string][]byte) (shared []string, err error) {
+// takeApart finds the blocks of a file that are shared, and the first step of each kind.
+func (p *Parts) takeApart(src []byte, name string, files map[string][]byte) error {
 	file, diags := hclsyntax.ParseConfig(src, name, hcl.InitialPos)
 	if diags.HasErrors() {
-		return nil, fmt.Errorf("%s: %w", name, diags)
+		return fmt.Errorf("%s: %w", name, diags)
 	}
 	blocks := file.Body.(*hclsyntax.Body).Blocks
 	doors := map[string]bool{} // the names of sessions
@@ -70,16 +100,16 @@ func (p *Parts) takeApart(src []byte, name string, files map[string][]byte) (sha
 		switch {
 		case b.Type == "import" && len(b.Labels) == 1:
 			path := filepath.Join(filepath.Dir(name), b.Labels[0])
-			more, err := p.takeApart(files[path], path, files)
-			if err != nil {
-				return nil, err
+			if err := p.takeApart(files[path], path, files); err != nil {
+				return err
 			}
-			shared = append(shared, more...)
 		case b.Type == "session":
 			p.findSteps(src, b.Body)
 		case b.Type == "crew":
 			if a := b.Body.Attributes["session"]; a != nil && doors[sessionNamed(a.Expr)] {
 				p.Doors += textOf(src, b) + "\n\n"
+			} else if p.Crew == "" && len(b.Labels) == 1 {
+				p.Crew, p.Name = b.Labels[0], valueOf(src, b, "name")
 			}
 			for _, inner := range b.Body.Blocks {
 				if inner.Type == "reconnect" && inner.Body.Attributes["catch_up"] != nil && p.Reconnect == "" {
@@ -87,10 +117,10 @@ func (p *Parts) takeApart(src []byte, name string, files map[string][]byte) (sha
 				}
 			}
 		case !ofExperiments[b.Type]:
-			shared = append(shared, textOf(src, b))
+			p.shared = append(p.shared, sharedBlock{src, b})
 		}
 	}
-	return shared, nil
+	return nil
 }
 
 // findSteps finds the first step of each kind, in repeats and choices too.
@@ -100,14 +130,14 @@ func (p *Parts) findSteps(src []byte, body *hclsyntax.Body) {
 		switch {
 		case b.Type == "connect" && p.Connect == "":
 			p.Connect = textOf(src, b)
-		case b.Type == "enter" && a["history"] != nil && p.History == "":
-			at := a["history"].Expr.Range()
-			p.History = string(src[at.Start.Byte:at.End.Byte])
+		case b.Type == "enter":
+			p.Room = cmp.Or(p.Room, valueOf(src, b, "room"))
+			p.History = cmp.Or(p.History, valueOf(src, b, "history"))
 		case b.Type == "say" && p.Say == "":
 			p.Say = without(src, b, "room")
 			p.More, p.MoreIsText = withMore(src, b)
 		case b.Type == "whisper" && p.Whisper == "":
-			p.Whisper = without(src, b, "to")
+			p.Whisper, p.To = without(src, b, "to"), valueOf(src, b, "to")
 		case b.Type == "expect_close" && p.Goodbye == "":
 			p.Goodbye = textOf(src, b)
 		case b.Type == "read_slowly" && a["evicted_within"] != nil && p.SlowReader == "":
@@ -122,6 +152,16 @@ func (p *Parts) findSteps(src []byte, body *hclsyntax.Body) {
 // textOf is the text of a block.
 func textOf(src []byte, b *hclsyntax.Block) string {
 	return string(src[b.TypeRange.Start.Byte:b.CloseBraceRange.End.Byte])
+}
+
+// valueOf is the text of an attribute's value; "" if it is not there.
+func valueOf(src []byte, b *hclsyntax.Block, attribute string) string {
+	a := b.Body.Attributes[attribute]
+	if a == nil {
+		return ""
+	}
+	at := a.Expr.Range()
+	return string(src[at.Start.Byte:at.End.Byte])
 }
 
 // without is the inside of a block but for one attribute.

@@ -60,8 +60,11 @@ func (r *reader) readRoute(at hcl.Range, a hcl.Attributes, nodes bool) trial.Rou
 	if r.options.Target != "" {
 		if written := address; pathIn(r.options.Target) == "" && written != "" {
 			address = strings.TrimSuffix(r.options.Target, "/") + pathAndQuery(written)
-		} else {
-			address = r.options.Target
+		} else if address = r.options.Target; strings.Contains(address, "${") {
+			if r.told = r.toldTarget(); r.told == nil {
+				return trial.Route{}
+			}
+			address = r.address(r.told)
 		}
 		switch scheme := plainScheme(schemeOf(address)); { // how a server speaks over HTTP only the file can say
 		case scheme == "ws" && routeKinds[kind].scheme != "ws":
@@ -92,6 +95,17 @@ func (r *reader) readRoute(at hcl.Range, a hcl.Attributes, nodes bool) trial.Rou
 		r.fail(at, "the target's address %q %s", address, wrong)
 	}
 	return r.route(routeKinds[kind].attribute, address, routeKinds[kind].attribute, a)
+}
+
+// toldTarget is the address of the command line, in which something is a client's own, as if it stood in the file.
+func (r *reader) toldTarget() *hcl.Attribute {
+	text := []byte(r.options.Target)
+	template, diags := hclsyntax.ParseTemplate(text, "--target", hcl.InitialPos)
+	if diags.HasErrors() {
+		r.diags = append(r.diags, diags...)
+		return nil
+	}
+	return &hcl.Attribute{Name: "target", Expr: template, Range: template.Range(), NameRange: template.Range()}
 }
 
 // readFurtherRoute reads a route's own block.
@@ -167,7 +181,11 @@ func (r *reader) route(name, address, kind string, a hcl.Attributes) trial.Route
 	w.Urgent = r.readUrgent(&w, a)
 	r.checkBeside(kind, a)
 	route := len(r.trial.Target.Routes)
-	if given := a[kind]; given != nil && r.isDynamic(given) && (pathIn(r.options.Target) == "" || route > 0) {
+	given := a[kind]
+	if pathIn(r.options.Target) != "" && route == 0 {
+		given = r.told
+	}
+	if given != nil && r.isDynamic(given) {
 		r.later = append(r.later, func() {
 			if t := &r.trial.Target; route < len(t.Routes) {
 				t.Routes[route].Whole = r.addressTemplate(given)
