@@ -1,6 +1,7 @@
 package interop
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -15,6 +16,7 @@ import (
 type planted struct {
 	server, what string
 	row          int      // 0: there is none
+	trial        string   // in the server's folder, if it is not the one of its name
 	change       []string // what is replaced by what in the server's source
 }
 
@@ -76,6 +78,12 @@ import random
 		`                    if other is socket:
                         continue
                     truth["written"] += 1`}},
+	{server: "python-array", what: "nobody is taken out whose connection ends", row: 5, change: []string{
+		`                members.remove(socket)`, `                pass`,
+		`                    await other.send_json(["post", rest[0], name, rest[1]])`, `                    try:
+                        await other.send_json(["post", rest[0], name, rest[1]])
+                    except ConnectionError:
+                        pass`}},
 	{server: "go-envelope", what: "healthy"},
 	{server: "go-envelope", what: "messages go to all rooms that begin alike", row: 3, change: []string{
 		`if other.room == c.room {`, `if other.room[:len(other.room)-1] == c.room[:len(c.room)-1] {`}},
@@ -134,6 +142,26 @@ async def main():
 		change: []string{
 			`websockets.broadcast(rooms[m["room"]], out)`,
 			`[await other.send(out) for other in list(rooms[m["room"]])]`}},
+	{server: "python-websockets", what: "healthy, with a past", trial: "past.trial.hcl"},
+	{server: "python-websockets", what: "what was said before is read and sent before the join is stored", row: 11,
+		trial: "past.trial.hcl", change: []string{
+			`                    for out in past.get(m["room"], []):
+                        websockets.broadcast({socket}, out.replace('"did": "post"', '"did": "past"'))`,
+			`                    for out in list(past.get(m["room"], [])):
+                        await socket.send(out.replace('"did": "post"', '"did": "past"'))
+                    await asyncio.sleep(0.1)`}},
+	{server: "python-path", what: "healthy"},
+	{server: "python-path", what: "an id made from the clock", row: 1, change: []string{
+		`here = []
+`, `here = {}
+`, `import sys
+`, `import sys
+import time
+`, `    here.append(socket)
+`, `    me = time.time() * 100 // 1
+    here[me] = socket
+`, `list(here)`, `list(here.values())`, `        here.remove(socket)`, `        if here.get(me) is socket:
+            del here[me]`}},
 	{server: "python-lines", what: "healthy"},
 	{server: "python-lines", what: "one read is one message", row: 40, change: []string{
 		`            for line in self.rfile:
@@ -201,6 +229,9 @@ func TestSurvey(t *testing.T) {
 // begins is how the row of a server begins.
 func (p *planted) begins() string {
 	what := "as it is"
+	if p.trial != "" {
+		what += ", with " + strings.TrimSuffix(p.trial, ".trial.hcl")
+	}
 	if p.row > 0 {
 		what = fmt.Sprintf("%s (%d)", p.what, p.row)
 	}
@@ -215,7 +246,8 @@ func (p *planted) survey(t *testing.T) (tried int, says []string, found []int) {
 	if why != "" {
 		t.Skip(why)
 	}
-	args := []string{"survey", filepath.Join(p.server, p.server+".trial.hcl"), "--set", fmt.Sprint("port=", s.port),
+	file := cmp.Or(p.trial, p.server+".trial.hcl")
+	args := []string{"survey", filepath.Join(p.server, file), "--set", fmt.Sprint("port=", s.port),
 		"--set", fmt.Sprint("second_port=", s.second), "--out", out}
 	if p.row > 0 && os.Getenv("SURVEY") != "whole" {
 		args = append(args, "--only", fmt.Sprint(p.row))

@@ -221,7 +221,7 @@ func (p *path) broken(e *Env, came mono.Span, err error) {
 		x.cause = asAwaited
 	case wrong != nil:
 		x.cause = asEvicted
-	case p.readsSlowly():
+	case p.slowStep(e) != nil:
 		x.cause = asSlow
 	case p.sentBad():
 		x.cause = asBad
@@ -247,7 +247,7 @@ func (p *path) broken(e *Env, came mono.Span, err error) {
 		return
 	case asSlow: // its own doing: the session ends as planned
 		p.wasEvicted(e, closedAt, err)
-		e.check(p.rare.slow.Check, true, "")
+		e.check(p.slowStep(e).Check, true, "")
 	case asBad:
 		p.wasEvicted(e, closedAt, err)
 	}

@@ -21,6 +21,18 @@ func (p *path) sentBad() bool { return p.rare != nil && p.rare.bad }
 
 func (p *path) readsSlowly() bool { return p.rare != nil && p.rare.slow != nil }
 
+// slowStep is the step that has the client read slowly, or did until a moment ago: that its connection has ended may
+// stand behind what it has not read. nil: it reads as fast as it can.
+func (p *path) slowStep(e *Env) *trial.Step {
+	switch {
+	case p.readsSlowly():
+		return p.rare.slow
+	case p.rare != nil && e.now <= p.rare.readsOn:
+		return p.rare.wasSlow
+	}
+	return nil
+}
+
 // looksUp has a client that reads slowly until it is closed read all that there is: the end of its connection stands
 // behind what it has not read. It is false if it has done so, or reads as fast as it can.
 func (p *path) looksUp(e *Env) bool {
@@ -58,6 +70,7 @@ func (p *path) readOn(e *Env, margin time.Duration) {
 	if p.rare.resume != 0 {
 		p.io(e).Lines[transport.Main].Resume = true
 	}
+	p.rare.readsOn, p.rare.wasSlow = e.now.Add(margin), p.rare.slow
 	p.rare.slow, p.rare.resume, p.rare.looks = nil, 0, false
 	e.frees(excuse.SlowReader, e.now.Add(margin))
 }

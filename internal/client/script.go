@@ -271,6 +271,9 @@ func (s *script) doOpen(e *Env, step *trial.Step) {
 		e.path.say(e, step.Binary, step.Urgent)
 	case trial.Slow:
 		if step.PerSec == 0 {
+			if e.path.readsSlowly() {
+				e.event(logbook.Mended, noRoom, logbook.ReadsOn)
+			}
 			e.path.readOn(e, e.Trial.Prompt)
 			break
 		}

@@ -1,8 +1,11 @@
 package finding
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"math"
+	"slices"
 	"strings"
 	"time"
 
@@ -29,40 +32,79 @@ const (
 	leastLookedAt   = 3
 	surely          = 3 // standard deviations
 	drifting        = 2 // likewise: it gets worse by itself
+	// calmsDown is for how long after a client has read on its room may have something to catch up with.
+	calmsDown = 3 * time.Second
 )
+
+// A turn is a time in which some client read slowly.
+type turn struct{ From, To time.Duration }
+
+// second is the one in which it began.
+func (t turn) second() int { return int(t.From / time.Second) }
+
+// slowTurns are the clients that read slowly on purpose, and when any did, in order; none if some did anything else
+// wrong, as what is seen may come of that.
+func (s *search) slowTurns() (slow map[ledger.Client]bool, turns []turn) {
+	slow = map[ledger.Client]bool{}
+	since := map[ledger.Client]time.Duration{} // of those that do
+	ends := func(c ledger.Client, at time.Duration) {
+		from, reads := since[c]
+		if !reads {
+			return
+		}
+		delete(since, c)
+		if n := len(turns); n > 0 && turns[n-1].To >= from {
+			turns[n-1] = turn{min(turns[n-1].From, from), max(turns[n-1].To, at)}
+		} else {
+			turns = append(turns, turn{from, at})
+		}
+	}
+	for i := range s.Events {
+		switch e := &s.Events[i]; {
+		case e.What == logbook.Mended && e.Detail == logbook.ReadsOn, e.What == logbook.Closed,
+			e.What == logbook.Broke, e.What == logbook.Evicted:
+			ends(e.Client, e.At)
+		case e.What != logbook.Misbehaved:
+		case !strings.Contains(e.Detail, "reads slowly") && !strings.Contains(e.Detail, "stops reading"):
+			return nil, nil
+		default:
+			if _, already := since[e.Client]; !already {
+				slow[e.Client], since[e.Client] = true, e.At
+			}
+		}
+	}
+	for _, c := range slices.SortedFunc(maps.Keys(since), func(a, b ledger.Client) int {
+		return cmp.Compare(since[a], since[b])
+	}) {
+		ends(c, s.Elapsed)
+	}
+	return slow, turns
+}
 
 // slowReader finds that others got their messages later while some client read slowly.
 func slowReader(s *search) []Finding {
-	slow := map[ledger.Client]bool{}
-	from := s.Elapsed
-	for _, e := range s.events(logbook.Misbehaved) {
-		if !strings.Contains(e.Detail, "reads slowly") && !strings.Contains(e.Detail, "stops reading") {
-			return nil // it may be what others did
-		}
-		slow[e.Client], from = true, min(from, e.At)
-	}
-	if len(slow) == 0 {
+	slow, turns := s.slowTurns()
+	if len(turns) == 0 {
 		return nil
-	}
-	to := from
-	for i := range s.Events {
-		if e := &s.Events[i]; slow[e.Client] && (e.What == logbook.Closed || e.What == logbook.Broke ||
-			e.What == logbook.Evicted) {
-			to = max(to, e.At)
-		}
-	}
-	if to == from {
-		to = s.Elapsed
 	}
 	var worst *change
 	for crew := range s.Trial.Crews {
-		at, until := int(from/time.Second), int(to/time.Second)
-		before, during := s.slowest(crew, at-lookedAt, at), s.slowest(crew, at+1, min(until, at+lookedAt))
+		first := turns[0].second()
+		before := s.slowest(crew, first-lookedAt, first)
+		if half := len(before) / 2; half > 0 && ranks(before[:half], before[half:]) > drifting {
+			continue // it got worse before
+		}
+		var during []float64
+		for i, t := range turns {
+			next := int(s.Elapsed / time.Second)
+			if i+1 < len(turns) {
+				next = turns[i+1].second()
+			}
+			during = append(during, s.slowest(crew, t.second()+1, min(int(t.To/time.Second), t.second()+lookedAt))...)
+			before = append(before, s.slowest(crew, int((t.To+calmsDown)/time.Second), next)...)
+		}
 		if len(before) < leastLookedAt || len(during) < leastLookedAt {
 			continue
-		}
-		if half := len(before) / 2; ranks(before[:half], before[half:]) > drifting {
-			continue // it got worse before
 		}
 		c := changeOf(before, during)
 		c.crew = s.Trial.Crews[crew].Name
@@ -71,41 +113,48 @@ func slowReader(s *search) []Finding {
 			worst = &c
 		}
 	}
-	lost := s.lostBeside(slow, from, to)
+	when, without := "while "+units.Plural(len(slow), "client")+" read slowly", "before"
+	if len(turns) > 1 {
+		when, without = fmt.Sprintf("%s, %d times by turns,", when, len(turns)), "in between"
+	}
+	lost := s.lostBeside(slow, turns)
 	if len(lost) > 0 {
 		return []Finding{{Weakness: stalledRoom.Number, Severity: Loss, Figures: []string{"ledger.lost",
 			"ledger.late"},
 			Share: shareOf(int64(len(lost)), max(s.Total.Total.Owed, int64(len(lost)))),
-			Says: fmt.Sprintf("while %s read slowly, the others in the room had to wait for so long that %s count as "+
-				"lost; in other rooms, and before, nothing was%s", units.Plural(len(slow), "client"),
-				deliveries(len(lost)), s.first()),
+			Says: fmt.Sprintf("%s the others in the room had to wait for so long that %s count as lost; in other rooms, "+
+				"and %s, nothing was%s", strings.TrimSuffix(when, ",")+",", deliveries(len(lost)), without, s.first()),
 			Evidence: s.evidence(lost, s.missed)}}
 	}
 	if worst == nil {
 		return nil
 	}
 	return []Finding{{Weakness: stalledRoom.Number, Severity: Slow, Figures: []string{"fanout.p99"},
-		Says: fmt.Sprintf("while %s read slowly, one in ten messages of the others (crew %s) took longer than %s, "+
-			"and longer than %s before: %s later, give or take %s", units.Plural(len(slow), "client"),
-			plain.Text(worst.crew, 40),
-			units.Micros(worst.during), units.Micros(worst.before), units.Micros(worst.worse), units.Micros(worst.off)),
+		Says: fmt.Sprintf("%s one in ten messages of the others (crew %s) took longer than %s, and longer than %s %s: "+
+			"%s later, give or take %s", strings.TrimSuffix(when, ",")+",", plain.Text(worst.crew, 40),
+			units.Micros(worst.during), units.Micros(worst.before), without, units.Micros(worst.worse),
+			units.Micros(worst.off)),
 		Evidence: s.eventEvidence(s.events(logbook.Misbehaved))}}
 }
 
 // lostBeside takes out what was lost in the rooms of slow readers while they were that, if nearly all that was
 // lost is.
-func (s *search) lostBeside(slow map[ledger.Client]bool, from, to time.Duration) []delivery {
+func (s *search) lostBeside(slow map[ledger.Client]bool, turns []turn) []delivery {
 	rooms := map[ledger.Room]bool{}
 	for c := range slow {
 		if v := s.lives[c]; v != nil {
 			for r, entered := range v.Entered {
-				at, in := last(entered, from)
-				rooms[r] = rooms[r] || r > ledger.Everyone && in && !between(v, r, at, from)
+				for _, t := range turns {
+					at, in := last(entered, t.From)
+					rooms[r] = rooms[r] || r > ledger.Everyone && in && !between(v, r, at, t.From)
+				}
 			}
 		}
 	}
 	beside := func(d delivery) bool {
-		return rooms[d.m.Room] && !slow[d.o.Client] && d.sent() >= from-s.Trial.Grace && d.sent() <= to
+		return rooms[d.m.Room] && !slow[d.o.Client] && slices.ContainsFunc(turns, func(t turn) bool {
+			return d.sent() >= t.From-s.Trial.Grace && d.sent() <= t.To
+		})
 	}
 	lost := s.those(ledger.Lost, beside)
 	n, of := s.share(beside)

@@ -386,22 +386,22 @@ fault "glued" {
     close {}
   }`},
 	{name: "slow reader", ownRooms: true, rows: []int{9, 29}, of: Deliveries, clients: 20, needs: needsMore,
-		lasts: 32 * time.Second, harsh: true, harm: "one client reads slowly, of up to 1 MB a second", shows: "whether one client that reads " +
-			"slowly holds up the others in its room, or in another",
+		lasts: 42 * time.Second, harsh: true, harm: "one client reads slowly, of up to 1 MB a second", shows: "whether " +
+			"one client that reads slowly, by turns with not, holds up the others in its room, or in another",
 		session: `
   CONNECT
   enter { room = "ROOM-${n % 2}" }
   barrier "all there" { within = "20s" }
   when {
     that = n == 0
-    pause { lasts = "9s" }
+    pause { lasts = "8s" }
     SLOWLY
     pause { lasts = "10m" }
   }
   otherwise {
     repeat {
       every = "400ms"
-      times = 85
+      times = 108
       SAY[${base64(random_bytes(22500))}]
     }
     pause { lasts = "10m" }
@@ -523,9 +523,16 @@ fault "%s" {
 `, name, at, away, share)
 }
 
-// slowly has a client read slowly: as the trial does, or without a word on what the server must do about it.
+// slowly has a client read slowly: as the trial does, if the server must close it for that; or, without a word on what
+// the server must do about it, twice, by turns with reading as fast as it can.
 func slowly(p *language.Parts) string {
-	return cmp.Or(p.SlowReader, "read_slowly { bytes_per_second = 2000 }")
+	return cmp.Or(p.SlowReader, `read_slowly { bytes_per_second = 2000 }
+    pause { lasts = "12s" }
+    read_slowly { bytes_per_second = 0 }
+    pause { lasts = "7s" }
+    read_slowly { bytes_per_second = 2000 }
+    pause { lasts = "12s" }
+    read_slowly { bytes_per_second = 0 }`)
 }
 
 // restarting has one client ask the server to begin anew, in the trial's own words.

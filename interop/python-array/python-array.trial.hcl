@@ -22,6 +22,12 @@ dialect "theirs" {
     confirmed = msg[0] == "joined" && msg[1] == room
   }
 
+  presence {
+    when    = msg[0] == "joined"
+    room    = msg[1]
+    members = msg[2]
+  }
+
   heard {
     when    = msg[0] == "post"
     room    = msg[1]

@@ -8,7 +8,7 @@ import sys
 import websockets
 
 truth = {"received": 0, "written": 0, "compressed": 0}
-rooms = {}
+rooms, past = {}, {}
 
 
 async def board(socket, *_):
@@ -21,12 +21,16 @@ async def board(socket, *_):
                 name = m["name"]
                 await socket.send(json.dumps({"did": "hello"}))
             elif m["do"] == "join":
+                if m.get("past"):  # nothing is waited for from here on until it is among those who are told
+                    for out in past.get(m["room"], []):
+                        websockets.broadcast({socket}, out.replace('"did": "post"', '"did": "past"'))
                 rooms.setdefault(m["room"], set()).add(socket)
                 mine.add(m["room"])
                 await socket.send(json.dumps({"did": "join", "room": m["room"]}))
             elif m["do"] == "post":
                 truth["received"] += 1
                 out = json.dumps({"did": "post", "room": m["room"], "from": name, "text": m["text"]})
+                past[m["room"]] = (past.get(m["room"], []) + [out])[-200:]
                 truth["written"] += len(rooms[m["room"]])
                 websockets.broadcast(rooms[m["room"]], out)  # it waits for nobody
     finally:

@@ -139,11 +139,17 @@ func (a *Account) provedTrue(said called, about ledger.Client, number uint64) {
 	})
 }
 
-// settleRumours counts those that were not proved within the grace time as
-// stray.
+// settleRumours counts those that were not proved within the grace time as stray. That one has left who does not read
+// may be known only once it does: it stays a rumour until then.
 func (a *Account) settleRumours(now mono.Time) {
 	for a.rumours.due(a.trial.Grace) <= now {
-		if r := a.rumours.pop(); !r.proved {
+		switch r := a.rumours.pop(); {
+		case r.proved:
+		case now < mono.Never-1 && r.kind == ledger.Gone && r.excused && a.named(r.about,
+			func(c ledger.Client) bool { return a.ledger.MayBeGone(c, now) }):
+			r.at = now
+			a.rumours.add(r) // there is room: it was in there
+		default:
 			a.stray(r, r.at.Add(a.trial.Grace))
 		}
 	}

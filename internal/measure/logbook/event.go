@@ -29,7 +29,7 @@ const (
 	GaveUp      // to come back
 	Misbehaved  // it began to misbehave on purpose
 	Impaired    // a fault on its path began
-	Mended      // it is over
+	Mended      // it is over; or the client, which read slowly on purpose, no longer does: ReadsOn
 	Replied     // the server sent it something that is no delivery and that it did not wait for
 	numWhats
 )
@@ -44,6 +44,9 @@ func (w EventKind) String() string {
 	}
 	return whatNames[w]
 }
+
+// ReadsOn is the detail of a client's event that reads as fast as it can again.
+const ReadsOn = "reads as fast as it can again"
 
 // An Event is one thing that happened to one client.
 type Event struct {

@@ -552,7 +552,7 @@ func TestMayLose(t *testing.T) {
 		"stood still":         {func(h *Health) { h.Kept = 600 * time.Millisecond }, true},
 		"the loop stood":      {func(h *Health) { h.Waiting = NoCore }, true},
 		"a thread starves":    {func(h *Health) { h.Starved = 300 * time.Millisecond }, true},
-		"much is taken away":  {func(h *Health) { h.Stolen = 300 * time.Millisecond }, true},
+		"much is taken away":  {func(h *Health) { h.Stolen = 600 * time.Millisecond }, true},
 		"stopped":             {func(h *Health) { h.Overload |= Stopped }, true},
 		"no file was left":    {func(h *Health) { h.Overload = NoFile }, true},
 		"not for a sixth":     {func(h *Health) { h.Kept = 400 * time.Millisecond }, false},

@@ -24,16 +24,17 @@ import (
 
 // surveyed plays a survey of the stand-in, made of the words that ship with it, in virtual time; of the experiments
 // that are about one row alone, if it is not 0.
-func surveyed(t *testing.T, cfg standin.Config, switches board.Switches, row int) survey.Report {
+func surveyed(t *testing.T, cfg standin.Config, switches board.Switches, row int,
+	words func([]byte) []byte) survey.Report {
 	t.Helper()
 	source := trials.Survey
+	if words != nil {
+		source = words(source)
+	}
 	if cfg.PingEvery > time.Minute { // it does not ping: who does not read is not let go for that
 		a, b := bytes.Index(source, []byte("  promise {")), bytes.Index(source, []byte("session \"watch"))
 		source = slices.Concat(source[:a], []byte("}\n\n"), source[bytes.Index(source, []byte("dialect \"board\"")):b],
 			source[b:])
-	}
-	if switches.NodeGap > 0 || switches.Seed%4 == 0 { // it has nodes
-		source = withNodes(source)
 	}
 	cfg.Records = -1 // nobody asks for them
 	cfg.PingEvery, cfg.PongWithin, cfg.History = max(cfg.PingEvery, 2*time.Second), 10*time.Second, 200
@@ -57,6 +58,11 @@ func surveyed(t *testing.T, cfg standin.Config, switches board.Switches, row int
 		results = append(results, survey.Result{Experiment: e, Run: s})
 	}
 	return survey.Of(results)
+}
+
+// patient has the server of a trial not close who reads slowly.
+func patient(source []byte) []byte {
+	return bytes.Replace(source, []byte("    evicted_within   = \"30s\"\n"), nil, 1)
 }
 
 // withNodes has the server of a trial be one of two nodes, and one transport.
@@ -93,6 +99,7 @@ type cause struct {
 	name          string
 	strong, faint board.Switches
 	cfg           standin.Config
+	words         func(source []byte) []byte // changes those of the trial; nil: they are as they are
 }
 
 // causes are those of the rows that a survey can look for in virtual time: not those that take a process of the
@@ -112,6 +119,8 @@ var causes = []cause{
 	{row: 8, name: "miss_beat", strong: board.Switches{Beats: board.Beats{MissBeat: 0.05}},
 		faint: board.Switches{Beats: board.Beats{MissBeat: 0.01}}},
 	{row: 9, name: "stall_room", strong: board.Switches{Load: board.Load{StallRoom: 1}}},
+	{row: 9, name: "stall_room, by turns", strong: board.Switches{Load: board.Load{StallRoom: 1}},
+		cfg: standin.Config{PingEvery: time.Hour}, words: patient},
 	{row: 10, name: "slow_store", strong: board.Switches{Load: board.Load{SlowStore: 40 * time.Millisecond}},
 		faint: board.Switches{Load: board.Load{SlowStore: 25 * time.Millisecond}}},
 	{row: 11, name: "history", strong: board.Switches{History: 0.3}, faint: board.Switches{History: 0.15}},
@@ -134,7 +143,7 @@ var causes = []cause{
 		faint: board.Switches{Load: board.Load{RudeGoodbye: 0.4}}},
 	{row: 24, name: "open_door", strong: board.Switches{OpenDoor: 1}, faint: board.Switches{OpenDoor: 0.4}},
 	{row: 25, name: "node_gap", strong: board.Switches{Membership: board.Membership{NodeGap: 1}},
-		faint: board.Switches{Membership: board.Membership{NodeGap: 0.1}}},
+		faint: board.Switches{Membership: board.Membership{NodeGap: 0.1}}, words: withNodes},
 	{row: 26, name: "crooked", strong: board.Switches{Load: board.Load{Crooked: 10 * time.Microsecond}},
 		faint: board.Switches{Load: board.Load{Crooked: 4 * time.Microsecond}}},
 	{row: 27, name: "presence", strong: board.Switches{Presence: 0.3}, faint: board.Switches{Presence: 0.05}},
@@ -177,7 +186,15 @@ func TestSurvey(t *testing.T) {
 		for seed := range uint64(max(1, surveys)) {
 			t.Run(fmt.Sprintf("all well, %d", seed), func(t *testing.T) {
 				t.Parallel()
-				isFound(t, surveyed(t, standin.Config{}, board.Switches{Seed: 3 + seed}, 0), 0)
+				var words func([]byte) []byte
+				cfg := standin.Config{}
+				switch seed % 4 {
+				case 1:
+					words = withNodes
+				case 2:
+					words, cfg.PingEvery = patient, time.Hour
+				}
+				isFound(t, surveyed(t, cfg, board.Switches{Seed: 3 + seed}, 0, words), 0)
 			})
 		}
 		for _, c := range causes {
@@ -195,7 +212,7 @@ func TestSurvey(t *testing.T) {
 				t.Run(fmt.Sprintf("%d %s, %s", c.row, c.name, setting), func(t *testing.T) {
 					t.Parallel()
 					switches.Seed = 3
-					rep := surveyed(t, c.cfg, switches, row)
+					rep := surveyed(t, c.cfg, switches, row, c.words)
 					isFound(t, rep, c.row)
 					saying.Lock()
 					defer saying.Unlock()
