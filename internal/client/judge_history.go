@@ -33,7 +33,8 @@ func (j *judge) watchPast(e *Env, step *trial.Step) {
 		return
 	}
 	j.own().past = &pastWatch{room: j.asked, promised: step.History, check: step.Check}
-	e.tell(fact.Fact{Kind: fact.WantsHistory, Client: e.c.id, Room: j.asked, Number: uint64(step.History)})
+	e.tell(fact.Fact{Kind: fact.WantsHistory, Client: e.c.id, Room: j.asked, Number: uint64(step.History),
+		Check: int16(step.Check)})
 }
 
 // followsHistory looks at a message that is history, or holds some.

@@ -7,6 +7,7 @@ import (
 
 	"tidepull/internal/base/mono"
 	"tidepull/internal/base/plain"
+	"tidepull/internal/base/units"
 	"tidepull/internal/measure/fact"
 	"tidepull/internal/measure/lane"
 	"tidepull/internal/measure/ledger"
@@ -95,6 +96,7 @@ type history struct {
 	promised int
 	least    int // what must come: what was surely said there before
 	short    bool
+	joins    bool // how it joins what goes on is judged later: leftOut
 }
 
 // hasHistory judges how long a history is.
@@ -107,12 +109,35 @@ func (a *Account) hasHistory(f *fact.Fact) {
 	}
 }
 
+// leftOut judges how the history of a client that entered joins what was said meanwhile, if messages have no numbers:
+// what others got came to it neither with its history nor live.
+func (a *Account) leftOut(x ledger.LeftOut) {
+	if a.wrongHistory[x.To] { // that is booked
+		return
+	}
+	why, words := "", ""
+	if x.Missing > 0 {
+		why = "there is a gap between it and the live messages"
+		words = fmt.Sprintf("%s; %s that others got came neither in it nor live, said while the client entered, the "+
+			"first by %s at %s", why, units.Plural(x.Missing, "message"), a.nameOf(x.Sender),
+			units.Instant(time.Duration(x.Sent)))
+	}
+	a.check(x.To, x.Room, x.Check, x.Missing == 0, words, why, a.now)
+}
+
 // judgesHistory books what else is right or wrong with a history, if it is long enough.
 func (a *Account) judgesHistory(f *fact.Fact, why string) {
 	h := a.history[f.Client]
 	delete(a.history, f.Client)
+	good := f.Is(fact.Good)
+	if h != nil && h.joins {
+		if good && !h.short {
+			return // leftOut says the rest
+		}
+		a.wrongHistory[f.Client] = true
+	}
 	if h == nil || !h.short {
 		reason, _, _ := strings.Cut(why, "; ") // behind it stand the numbers
-		a.check(f.Client, noRoom, int(f.Check), f.Is(fact.Good), why, reason, f.At)
+		a.check(f.Client, noRoom, int(f.Check), good, why, reason, f.At)
 	}
 }

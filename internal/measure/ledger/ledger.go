@@ -114,6 +114,9 @@ type Config struct {
 	Spread func(Spread)
 	// Lost, if set, is called with each delivery that is settled as lost.
 	Lost func(number uint64, s Say, to Client)
+	// LeftOut, if set, is called for each client that entered and was promised the past (JoinsPast), with what was said
+	// meanwhile and came to it in no way.
+	LeftOut func(LeftOut)
 	// Disagreed, if set, is called with each delivery that turns out to be out of
 	// the order in which others got it.
 	Disagreed func(number uint64, s Say, to Client)
@@ -153,13 +156,14 @@ type Ledger struct {
 	streams   []stream                  // of the shares, and of the ledger's own announcements
 	memories  [2]memory                 // of what is settled: what clients said, and those announcements
 
-	live    queue.Queue[*row] // rows that are not settled, in the order in which they were opened
-	opened  uint64            // rows so far
-	read    mono.Time         // what came by then was read
-	free    []*row
-	spare   []*members
-	random  rand.PCG // which good messages are sampled repeats with the run's number
-	scratch []uint32
+	joinings int               // of all rooms
+	live     queue.Queue[*row] // rows that are not settled, in the order in which they were opened
+	opened   uint64            // rows so far
+	read     mono.Time         // what came by then was read
+	free     []*row
+	spare    []*members
+	random   rand.PCG // which good messages are sampled repeats with the run's number
+	scratch  []uint32
 
 	Kept    []Message // messages with something wrong, the first cfg.Keep of them
 	Sampled []Message // of the good ones
@@ -541,6 +545,7 @@ func (l *Ledger) Settle(now mono.Time) {
 	}
 	l.settleClaims(now)
 	l.settleBacklogs(now)
+	l.settleJoinings(now)
 }
 
 // cameToIt reports whether the server had come to a message long enough before it is settled, as somebody had it by
@@ -584,6 +589,7 @@ func (l *Ledger) settle(r *row) {
 			cell.Overtaken++
 		}
 	})
+	l.joins(r)
 	if r.reached < r.owed && r.reached > 0 {
 		l.spread(r)
 	}

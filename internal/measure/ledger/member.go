@@ -15,6 +15,8 @@ type room struct {
 	rank   uint64 // of the last message that was given one
 	count  counting
 	spoken int // notices that have come to anybody
+	// joining are those who entered and are promised the past, until that is judged.
+	joining []joining
 }
 
 // A roomSeat is what one client is in one room. There are many.

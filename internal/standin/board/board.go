@@ -84,6 +84,7 @@ type Board struct {
 	nextAnn   mono.Time
 	held      []heldRelay     // by release
 	late      []heldGive      // by release
+	slowJoins []slowJoin      // by time
 	gauges    mono.Time       // when the next readings are due
 	began     mono.Time       // when the first client came
 	storeFree mono.Time       // when the store has written what it has, by the switch slow_store
@@ -315,7 +316,7 @@ func (b *Board) reply(id int32, payload string) {
 
 // Next is when Tick is to be called.
 func (b *Board) Next() mono.Time {
-	next := min(b.nextAnn, b.gauges)
+	next := min(b.nextAnn, b.gauges, b.nextJoin())
 	if len(b.held) > 0 {
 		next = min(next, b.held[0].release)
 	}
@@ -329,6 +330,7 @@ func (b *Board) Next() mono.Time {
 // gauges are read.
 func (b *Board) Tick(now mono.Time) {
 	b.forgetParted(now)
+	b.join(now)
 	for len(b.held) > 0 && b.held[0].release <= now {
 		b.release(0)
 	}

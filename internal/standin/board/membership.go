@@ -1,6 +1,10 @@
 package board
 
-import "time"
+import (
+	"time"
+
+	"tidepull/internal/base/mono"
+)
 
 // Membership are switches of who is in a room, and who is told.
 type Membership struct {
@@ -10,6 +14,7 @@ type Membership struct {
 	SilentLeave float64
 	LateHandler time.Duration
 	NodeGap     float64
+	SlowJoin    time.Duration
 }
 
 // membershipList lists these switches.
@@ -23,6 +28,8 @@ var membershipList = []Switch{
 		func(s *Switches) any { return &s.SilentLeave }},
 	{"late_handler", "what a client says within so long after it gave its name vanishes; 0 for nothing",
 		func(s *Switches) any { return &s.LateHandler }},
+	{"slow_join", "a client that enters a room is given its history, and comes to be in it so much later, when it is told " +
+		"so; 0 for at once", func(s *Switches) any { return &s.SlowJoin }},
 	{"node_gap", "what is said at one node does not come to a member at another (which node is a client's: node= in the " +
 		"address)", func(s *Switches) any { return &s.NodeGap }},
 }
@@ -34,6 +41,47 @@ func (b *Board) At(id int32, node string) { b.members[id].node = node }
 func (b *Board) isBeyond(m relayed, to int32) bool {
 	s := &b.cfg.Switches
 	return m.sender >= 0 && b.members[m.sender].node != b.members[to].node && s.happens(nodeGap, s.NodeGap, b, m, to)
+}
+
+// A slowJoin is a client that has got a room's history, and will be in it.
+type slowJoin struct {
+	at   mono.Time
+	id   int32
+	name string // the client's: numbers are used again
+	room *room
+}
+
+// joinsLater gives a client a room's history, and has it be in the room later, if the switch says so.
+func (b *Board) joinsLater(id int32, r *room) bool {
+	after := b.cfg.Switches.SlowJoin
+	if after == 0 || b.members[id].in(r) {
+		return false
+	}
+	b.tellPast(id, r)()
+	b.slowJoins = append(b.slowJoins, slowJoin{b.out.Now().Add(after), id, b.members[id].name, r})
+	return true
+}
+
+// join has those be in their rooms whose time has come.
+func (b *Board) join(now mono.Time) {
+	for len(b.slowJoins) > 0 && b.slowJoins[0].at <= now {
+		j := b.slowJoins[0]
+		b.slowJoins = b.slowJoins[1:]
+		if m := &b.members[j.id]; m.here && m.name == j.name && !m.in(j.room) {
+			m.rooms = append(m.rooms, j.room)
+			j.room.members = append(j.room.members, j.id)
+			b.change(j.room, j.id, "joined", true)
+			b.entered(j.id, j.room, "")
+		}
+	}
+}
+
+// nextJoin is when the next of them has to be.
+func (b *Board) nextJoin() mono.Time {
+	if len(b.slowJoins) == 0 {
+		return mono.Never
+	}
+	return b.slowJoins[0].at
 }
 
 // isDeaf reports whether a client that enters a room does not come to be in it.

@@ -39,6 +39,9 @@ func (b *Board) enter(id int32) {
 		return
 	}
 	r := b.room(name)
+	if b.joinsLater(id, r) {
+		return
+	}
 	again, more, manner := func() {}, "", &b.cfg.Manners
 	if manner.Whole {
 		more = b.whole(r)
@@ -58,12 +61,17 @@ func (b *Board) enter(id int32) {
 	} else {
 		b.entersAgain(r, id)
 	}
-	b.reply(id, `{"kind":"entered","room":`+string(r.nameJSON)+`,"members":`+strconv.Itoa(r.count())+`,"seq":`+
-		strconv.FormatInt(r.seq, 10)+more+`}`)
+	b.entered(id, r, more)
 	again()
 	if strings.HasPrefix(name, gaugePrefix) && b.cfg.Gauge > 0 && b.gauges == mono.Never {
 		b.gauges = b.out.Now().Add(b.cfg.Gauge)
 	}
+}
+
+// entered tells a client that it is in a room, and more of that.
+func (b *Board) entered(id int32, r *room, more string) {
+	b.reply(id, `{"kind":"entered","room":`+string(r.nameJSON)+`,"members":`+strconv.Itoa(r.count())+`,"seq":`+
+		strconv.FormatInt(r.seq, 10)+more+`}`)
 }
 
 // whole gives a room's history and its members as parts of a confirmation.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -63,6 +64,11 @@ func surveyed(t *testing.T, cfg standin.Config, switches board.Switches, row int
 // patient has the server of a trial not close who reads slowly.
 func patient(source []byte) []byte {
 	return bytes.Replace(source, []byte("    evicted_within   = \"30s\"\n"), nil, 1)
+}
+
+// unnumbered has messages have no numbers.
+func unnumbered(source []byte) []byte {
+	return regexp.MustCompile(`\n    seq +(= msg.seq)`).ReplaceAll(source, nil)
 }
 
 // withNodes has the server of a trial be one of two nodes, and one transport.
@@ -124,6 +130,8 @@ var causes = []cause{
 	{row: 10, name: "slow_store", strong: board.Switches{Load: board.Load{SlowStore: 40 * time.Millisecond}},
 		faint: board.Switches{Load: board.Load{SlowStore: 25 * time.Millisecond}}},
 	{row: 11, name: "history", strong: board.Switches{History: 0.3}, faint: board.Switches{History: 0.15}},
+	{row: 11, name: "slow_join", strong: board.Switches{Membership: board.Membership{SlowJoin: 200 * time.Millisecond}},
+		faint: board.Switches{Membership: board.Membership{SlowJoin: 50 * time.Millisecond}}, words: unnumbered},
 	{row: 12, name: "no_return", strong: board.Switches{Load: board.Load{NoReturn: 0.5}},
 		faint: board.Switches{Load: board.Load{NoReturn: 0.4}}},
 	{row: 13, name: "double_return", strong: board.Switches{Load: board.Load{DoubleReturn: 0.5}},
@@ -188,11 +196,13 @@ func TestSurvey(t *testing.T) {
 				t.Parallel()
 				var words func([]byte) []byte
 				cfg := standin.Config{}
-				switch seed % 4 {
+				switch seed % 5 {
 				case 1:
 					words = withNodes
 				case 2:
 					words, cfg.PingEvery = patient, time.Hour
+				case 3:
+					words = unnumbered
 				}
 				isFound(t, surveyed(t, cfg, board.Switches{Seed: 3 + seed}, 0, words), 0)
 			})
