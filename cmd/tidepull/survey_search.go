@@ -180,8 +180,12 @@ func (s *runningSurvey) does() string {
 			}
 		}
 	}
-	return fmt.Sprintf("%s, of some 20 s each; clients connect, enter rooms of their own, speak, leave, and some "+
-		"vanish without a word%s", units.Plural(n, "experiment"), also(doings))
+	rooms := "rooms of their own"
+	if o := s.flags.options(s.tag); o.HasTrialRooms(s.trial) {
+		rooms = "the trial's rooms"
+	}
+	return fmt.Sprintf("%s, of some 20 s each; clients connect, enter %s, speak, leave, and some vanish without a word%s",
+		units.Plural(n, "experiment"), rooms, also(doings))
 }
 
 func also(doings []string) string {

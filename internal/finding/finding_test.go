@@ -47,6 +47,20 @@ func run40(wrong func(message, sender, to int) ledger.Fate) *Facts {
 	return f
 }
 
+// slowFirst are facts of a server that takes 20 ms for the quickest of its messages, which have a size, and 1 ms to let a
+// client in.
+func slowFirst(size int) *Facts {
+	f := run40(well)
+	for i := range f.Kept {
+		f.Kept[i].Size = size
+	}
+	for range 60 {
+		f.Total.First.Record(20 * time.Millisecond)
+		f.Total.Times[logbook.ToEnter].Record(time.Millisecond)
+	}
+	return f
+}
+
 func well(int, int, int) ledger.Fate { return ledger.Delivered }
 
 func lostIf(is bool) ledger.Fate {
@@ -81,6 +95,8 @@ func TestRules(t *testing.T) {
 			f.Certain = func(string) bool { return false }
 			return f
 		}(), nil, ""},
+		"slow by itself":  {slowFirst(120), []int{10}, "took 20.0 ms to its first recipient"},
+		"slow, and large": {slowFirst(30_000), nil, ""},
 		"left over": {func() *Facts {
 			f := run40(well)
 			f.Total.Server.Over = true

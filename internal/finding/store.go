@@ -2,9 +2,11 @@ package finding
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"tidepull/internal/base/units"
+	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 )
 
@@ -20,6 +22,9 @@ const (
 	leastFloor  = 10 * time.Millisecond
 	floorTimes  = 5
 	enoughFloor = 50
+	// smallForFloor is up to which size, in bytes, most messages must be: what is larger takes a server some time by
+	// itself, to compress for each recipient, say, and what lets a client in is small.
+	smallForFloor = 4096
 )
 
 // floor finds that even the quickest message takes long to its first recipient, though the server answers soon. One
@@ -32,11 +37,28 @@ func floor(s *search) []Finding {
 		return nil
 	}
 	quick, answers := first.Min(), entered.Quantile(0.5)
-	if quick < leastFloor || quick < floorTimes*answers {
+	if quick < leastFloor || quick < floorTimes*answers || s.usualSize() > smallForFloor {
 		return nil
 	}
 	return []Finding{{Weakness: slowStore.Number, Severity: Slow, Figures: []string{"spread.first.p50"},
 		Says: fmt.Sprintf("even the quickest of %s messages took %s to its first recipient, though the server let "+
 			"clients into rooms within %s", units.Count(int64(first.Count())), units.Duration(quick),
 			units.Duration(answers))}}
+}
+
+// usualSize is the median size of the messages that are kept whole, in bytes; 0 if none has one.
+func (s *search) usualSize() int {
+	var sizes []int
+	for _, list := range [][]ledger.Message{s.Kept, s.Sampled} {
+		for i := range list {
+			if n := list[i].Size; n > 0 {
+				sizes = append(sizes, n)
+			}
+		}
+	}
+	if len(sizes) == 0 {
+		return 0
+	}
+	slices.Sort(sizes)
+	return sizes[len(sizes)/2]
 }

@@ -147,10 +147,11 @@ func (r *recipe) source(t *trial.Trial, p *language.Parts, o *Options, clients i
 	}
 	whisper := fmt.Sprintf("whisper {\n      to = %s\n%s\n    }", to, p.Whisper)
 	words := strings.NewReplacer("BYE", p.Goodbye, "SLOWLY", slowly(p), "RESTARTING", restarting(p), "BADLY", badly(),
+		"AT_THE_GATE", gate(t, p),
 		"CONNECT", p.Connect, "SAY", "say {"+p.Say+"}", "WHISPER", whisper, "HISTORY", p.History,
 		"RECONNECT", p.Reconnect, "ROOM", word)
 	put := func(text string) string {
-		if hasTrialRooms(t, o) {
+		if o.HasTrialRooms(t) {
 			text = inRoom.ReplaceAllStringFunc(text, func(string) string { return "room = " + p.Room })
 		}
 		text = saying.ReplaceAllStringFunc(text, func(m string) string {

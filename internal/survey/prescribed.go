@@ -11,18 +11,16 @@ import (
 // inRoom is where a recipe names a room of its own.
 var inRoom = regexp.MustCompile(`room\s*= "ROOM[^"\n]*"`)
 
-// hasTrialRooms reports whether the clients of experiments are in the trial's rooms: they are asked for, or which room a
+// HasTrialRooms reports whether the clients of experiments are in the trial's rooms: they are asked for, or which room a
 // client is in follows from its path or from nothing.
-func hasTrialRooms(t *trial.Trial, o *Options) bool {
-	return o.TrialRooms || t.Dialect.Enter.Send == nil
-}
+func (o *Options) HasTrialRooms(t *trial.Trial) bool { return o.TrialRooms || t.Dialect.Enter.Send == nil }
 
 // needsOfOwn says why an experiment cannot be done in rooms, or under names, that are the trial's; "" if it can.
 func (r *recipe) needsOfOwn(t *trial.Trial, p *language.Parts, o *Options) string {
 	switch {
-	case hasTrialRooms(t, o) && p.Room == "" && !r.asItIs:
+	case o.HasTrialRooms(t) && p.Room == "" && !r.asItIs:
 		return "no session of the trial enters a room: enter { room } would allow it"
-	case hasTrialRooms(t, o) && r.ownRooms:
+	case o.HasTrialRooms(t) && r.ownRooms:
 		return "it takes rooms of its own, that nobody has been in: enter { send, confirmed } in the dialect, and no " +
 			"--trial-rooms, would allow it"
 	case o.TrialNames && p.Crew == "":
@@ -38,13 +36,13 @@ func (r *recipe) needsOfOwn(t *trial.Trial, p *language.Parts, o *Options) strin
 // unseenIn says why a weakness cannot be seen in the trial's rooms; "" if it can.
 func unseenIn(t *trial.Trial, p *language.Parts, o *Options, weakness int) string {
 	switch {
-	case hasTrialRooms(t, o) && (weakness == 5 || weakness == 27):
+	case o.HasTrialRooms(t) && (weakness == 5 || weakness == 27):
 		return "the rooms are the trial's, where others may be: enter { send, confirmed } in the dialect, and no " +
 			"--trial-rooms, would allow it"
 	case o.TrialNames && weakness == 39:
 		return "the names are the trial's, and who went may have been of another experiment: no --trial-names would " +
 			"allow it"
-	case hasTrialRooms(t, o) && weakness == 3 && !strings.Contains(p.Room, "${"):
+	case o.HasTrialRooms(t) && weakness == 3 && !strings.Contains(p.Room, "${"):
 		return "all are in one room: an enter step that deals them out, such as \"lock-${n % 4}\", would allow it"
 	}
 	return ""
@@ -54,7 +52,7 @@ func unseenIn(t *trial.Trial, p *language.Parts, o *Options, weakness int) strin
 // experiment and be of one before it, or of others: who is there, in rooms that are not the survey's own, and who comes
 // and goes, under names that are not.
 func unjudgedIn(t *trial.Trial, o *Options) (blocks []string) {
-	if hasTrialRooms(t, o) {
+	if o.HasTrialRooms(t) {
 		blocks = append(blocks, "presence")
 	}
 	if o.TrialNames {

@@ -41,8 +41,7 @@ var recipes = []recipe{
   }`},
 	{name: "crowd", rows: []int{1}, of: Entries, clients: 40, needs: needsSay,
 		shows: "whether clients that enter rooms at the same moment all get what is said there", session: `
-  CONNECT
-  barrier "at the gate" { within = "20s" }
+  AT_THE_GATE
   enter { room = "ROOM-${n % 4}" }
   pause { lasts = "1s" }
   repeat {
@@ -533,6 +532,16 @@ func slowly(p *language.Parts) string {
     read_slowly { bytes_per_second = 2000 }
     pause { lasts = "12s" }
     read_slowly { bytes_per_second = 0 }`)
+}
+
+// gate has all clients go on at the same moment to what lets them into a room: their own words for it, or, if there are
+// none, the connection.
+func gate(t *trial.Trial, p *language.Parts) string {
+	const barrier = "barrier \"at the gate\" { within = \"20s\" }"
+	if t.Dialect.Enter.Send == nil {
+		return barrier + "\n  " + p.Connect
+	}
+	return p.Connect + "\n  " + barrier
 }
 
 // restarting has one client ask the server to begin anew, in the trial's own words.

@@ -41,7 +41,7 @@ func surveyed(t *testing.T, cfg standin.Config, switches board.Switches, row int
 	cfg.PingEvery, cfg.PongWithin, cfg.History = max(cfg.PingEvery, 2*time.Second), 10*time.Second, 200
 	cfg.Notices, cfg.Share, cfg.Origins = true, true, []string{"http://harbour.example"}
 	var results []survey.Result
-	for _, e := range composed(t, source, fmt.Sprint("s", switches.Seed), 0) {
+	for _, e := range composed(t, source, survey.Options{Tag: fmt.Sprint("s", switches.Seed)}) {
 		if row > 0 && !slices.Contains(e.Rows, row) {
 			e.Lacks = "it is about something else"
 		}
@@ -85,7 +85,7 @@ func withNodes(source []byte) []byte {
 }
 
 // composed are the experiments of a survey that is made of the words of a trial.
-func composed(t *testing.T, source []byte, tag string, clients int) []survey.Experiment {
+func composed(t *testing.T, source []byte, o survey.Options) []survey.Experiment {
 	t.Helper()
 	const name = "demo.trial.hcl"
 	tr, err := language.Parse(source, name, language.Options{})
@@ -96,7 +96,7 @@ func composed(t *testing.T, source []byte, tag string, clients int) []survey.Exp
 	if err != nil {
 		t.Fatal(err)
 	}
-	return survey.Compose(tr, &parts, survey.Options{Tag: tag, Clients: clients})
+	return survey.Compose(tr, &parts, o)
 }
 
 // A cause is a switch of the stand-in, at a strong and at a faint setting, and the row that a survey has to find.
@@ -353,9 +353,11 @@ func TestEverySurvey(t *testing.T) {
 		}
 	}
 	made, lacking := 0, map[string]bool{}
+	own := survey.Options{Tag: "s", Clients: 12}
+	prescribed := survey.Options{Tag: "s", Clients: 12, TrialRooms: true, TrialNames: true}
 	for name, source := range sources {
 		about := map[int]bool{}
-		for _, e := range composed(t, source, "s", 12) {
+		for _, e := range slices.Concat(composed(t, source, own), composed(t, source, prescribed)) {
 			for _, n := range e.Rows {
 				about[n] = true
 			}
@@ -381,5 +383,46 @@ func TestEverySurvey(t *testing.T) {
 	}
 	if made < 100 || len(lacking) < 8 {
 		t.Errorf("%d experiments, %d reasons", made, len(lacking))
+	}
+}
+
+// TestPrescribed: a server that lets nobody in but the trial's clients into the trial's rooms is surveyed in those, under
+// those names; nothing is found of what clients of an experiment before it did, and a mistake is.
+func TestPrescribed(t *testing.T) {
+	o := survey.Options{Tag: "s", TrialRooms: true, TrialNames: true}
+	played := 0
+	for _, leak := range []float64{0, 1} {
+		for _, e := range composed(t, trials.Survey, o) {
+			if e.Lacks != "" || e.Name == "doors" {
+				continue
+			}
+			of, err := language.Parse(e.Source, e.Name+".trial.hcl", language.Options{})
+			if err != nil {
+				t.Fatalf("%s: %v\n%s", e.Name, err, e.Source)
+			}
+			for c := range of.Crews {
+				if of.Crews[c].Name != "pilots" || of.Crews[c].Clients > 16 {
+					t.Errorf("%s: %d clients of crew %s", e.Name, of.Crews[c].Clients, of.Crews[c].Name)
+				}
+			}
+			for _, words := range []string{"s-", "presence {", "gone {"} {
+				if bytes.Contains(e.Source, []byte(words)) {
+					t.Errorf("%s has %q", e.Name, words)
+				}
+			}
+			if e.Name != "steady" && e.Name != "vanishing" && e.Name != "crowd" {
+				continue
+			}
+			played++
+			p := playTrial(t, of, standin.Config{History: 200, Notices: true, PingEvery: 2 * time.Second},
+				board.Switches{Leak: leak})
+			found := slices.ContainsFunc(p.findings(t), func(f finding.Finding) bool { return f.Weakness == 3 })
+			if found != (leak > 0) || len(p.findings(t)) > 0 != found {
+				t.Errorf("%s: %+v", e.Name, p.findings(t))
+			}
+		}
+	}
+	if played != 6 {
+		t.Errorf("%d experiments were played", played)
 	}
 }

@@ -252,3 +252,26 @@ func FuzzParse(f *testing.F) {
 		}
 	})
 }
+
+// TestTargetOfEach: the address of the command line may have what is a client's own, as that of the file may.
+func TestTargetOfEach(t *testing.T) {
+	at := func(target string) (*trial.Trial, error) {
+		return Parse([]byte(WholeTrial), "whole.trial.hcl", Options{Target: target})
+	}
+	tr, err := at("ws://127.0.0.1:9/far?client=${name}")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := tr.Target.Route(0)
+	if r.Whole == nil || tr.Target.Address != "ws://127.0.0.1:9/far?client=" {
+		t.Errorf("%q, %v", tr.Target.Address, r.Whole)
+	}
+	if tr, err = at("ws://127.0.0.1:9/far"); err != nil || tr.Target.Route(0).Whole != nil {
+		t.Errorf("%v, %v", err, tr.Target.Route(0).Whole)
+	}
+	for _, wrong := range []string{"ws://${name}/far", "ws://127.0.0.1:9/${", "ws://127.0.0.1:9/${nobody.knows}"} {
+		if _, err := at(wrong); err == nil {
+			t.Errorf("%s is taken", wrong)
+		}
+	}
+}
