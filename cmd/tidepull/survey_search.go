@@ -184,8 +184,8 @@ func (s *runningSurvey) does() string {
 	if o := s.flags.options(s.tag); o.HasTrialRooms(s.trial) {
 		rooms = "the trial's rooms"
 	}
-	return fmt.Sprintf("%s, of some 20 s each; clients connect, enter %s, speak, leave, and some vanish without a word%s",
-		units.Plural(n, "experiment"), rooms, also(doings))
+	return fmt.Sprintf("%s, of some 20 s each; clients connect, enter %s, speak, leave, and some vanish without a "+
+		"word%s", units.Plural(n, "experiment"), rooms, also(doings))
 }
 
 func also(doings []string) string {
@@ -282,8 +282,8 @@ func (s *runningSurvey) one(r survey.Result) (_ survey.Result, stopped string) {
 	return r, ""
 }
 
-// playUntilItSays runs an experiment's trial; again if it says nothing of what it is about, or of a part of that, as the
-// machine was busy, and there is time.
+// playUntilItSays runs an experiment's trial; again if it says nothing of what it is about, or of a part of that, as
+// the machine was busy, and there is time.
 func (s *runningSurvey) playUntilItSays(e survey.Experiment, t *trial.Trial) (*run.Snapshot, error) {
 	for try := 1; ; try++ {
 		last, err := s.play(t)
@@ -310,8 +310,8 @@ func (s *runningSurvey) playUntilItSays(e survey.Experiment, t *trial.Trial) (*r
 const (
 	// mostTries is how often an experiment is done that says nothing, as the machine was busy.
 	mostTries = 3
-	// mostInVain is how many repetitions in a row may have been for nothing: on a machine that is busy all the time, the
-	// experiments at the end are worth more than a third try of those at the beginning.
+	// mostInVain is how many repetitions in a row may have been for nothing: on a machine that is busy all the time,
+	// the experiments at the end are worth more than a third try of those at the beginning.
 	mostInVain = 4
 )
 

@@ -47,8 +47,8 @@ func run40(wrong func(message, sender, to int) ledger.Fate) *Facts {
 	return f
 }
 
-// slowFirst are facts of a server that takes 20 ms for the quickest of its messages, which have a size, and 1 ms to let a
-// client in.
+// slowFirst are facts of a server that takes 20 ms for the quickest of its messages, which have a size, and 1 ms to
+// let a client in.
 func slowFirst(size int) *Facts {
 	f := run40(well)
 	for i := range f.Kept {

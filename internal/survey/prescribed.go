@@ -11,9 +11,11 @@ import (
 // inRoom is where a recipe names a room of its own.
 var inRoom = regexp.MustCompile(`room\s*= "ROOM[^"\n]*"`)
 
-// HasTrialRooms reports whether the clients of experiments are in the trial's rooms: they are asked for, or which room a
-// client is in follows from its path or from nothing.
-func (o *Options) HasTrialRooms(t *trial.Trial) bool { return o.TrialRooms || t.Dialect.Enter.Send == nil }
+// HasTrialRooms reports whether the clients of experiments are in the trial's rooms: they are asked for, or which
+// room a client is in follows from its path or from nothing.
+func (o *Options) HasTrialRooms(t *trial.Trial) bool {
+	return o.TrialRooms || t.Dialect.Enter.Send == nil
+}
 
 // needsOfOwn says why an experiment cannot be done in rooms, or under names, that are the trial's; "" if it can.
 func (r *recipe) needsOfOwn(t *trial.Trial, p *language.Parts, o *Options) string {

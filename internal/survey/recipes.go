@@ -202,7 +202,8 @@ var recipes = []recipe{
     times = 10
     SAY
   }`},
-	{name: "doors", asItIs: true, rows: []int{18, 24}, of: Entries, needs: func(_ *trial.Trial, p *language.Parts) string {
+	{name: "doors", asItIs: true, rows: []int{18, 24}, of: Entries, needs: func(_ *trial.Trial,
+		p *language.Parts) string {
 		return unless(p.Doors != "", "the trial does not say what the server has to refuse: connect { origin, refused "+
 			"= true }, enter { denied = true } or say { refused = ... } would allow it")
 	}, shows: "whether what the trial says must be refused is refused",
@@ -385,8 +386,8 @@ fault "glued" {
     close {}
   }`},
 	{name: "slow reader", ownRooms: true, rows: []int{9, 29}, of: Deliveries, clients: 20, needs: needsMore,
-		lasts: 42 * time.Second, harsh: true, harm: "one client reads slowly, of up to 1 MB a second", shows: "whether " +
-			"one client that reads slowly, by turns with not, holds up the others in its room, or in another",
+		lasts: 42 * time.Second, harsh: true, harm: "one client reads slowly, of up to 1 MB a second",
+		shows: "whether one client that reads slowly, by turns with not, holds up the others in its room, or in another",
 		session: `
   CONNECT
   enter { room = "ROOM-${n % 2}" }

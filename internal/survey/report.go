@@ -267,8 +267,8 @@ func chances(w *logbook.Window, of Unit, mute int) int64 {
 	return n * int64(w.Seconds-mute) / int64(max(1, w.Seconds))
 }
 
-// ofFates are the weaknesses that show in what becomes of messages, and not in how long anything takes: a machine that is
-// somewhat busy does not hide them, and is no excuse for them.
+// ofFates are the weaknesses that show in what becomes of messages, and not in how long anything takes: a machine
+// that is somewhat busy does not hide them, and is no excuse for them.
 var ofFates = []int{1, 2, 3, 4, 12, 13, 14, 15, 16, 17, 20, 25, 31, 32, 35, 36, 37, 38, 40}
 
 // mute is how many seconds of the run say nothing of a weakness, as the tool or the machine was the bottleneck.

@@ -175,8 +175,8 @@ func (p *epoll) nap(until, now mono.Time) time.Duration {
 }
 
 // sleep sleeps; an early end only means that fewer have come. It does not tell Go's scheduler, which would take the
-// loop's processor (in the sense of GOMAXPROCS) away after 20 us and look for work for it. A run has one more than loops,
-// so nobody waits for this one.
+// loop's processor (in the sense of GOMAXPROCS) away after 20 us and look for work for it. A run has one more than
+// loops, so nobody waits for this one.
 func (p *epoll) sleep(d time.Duration) {
 	ts := unix.NsecToTimespec(int64(d))
 	_, _, _ = unix.RawSyscall(unix.SYS_NANOSLEEP, uintptr(unsafe.Pointer(&ts)), 0, 0)

@@ -28,8 +28,8 @@ type LeftOut struct {
 	Sent    mono.Time
 }
 
-// JoinsPast books that a client that asks to enter a room is promised so many messages of its past, by a rule. It reports
-// whether Config.LeftOut will be called for it.
+// JoinsPast books that a client that asks to enter a room is promised so many messages of its past, by a rule. It
+// reports whether Config.LeftOut will be called for it.
 func (l *Ledger) JoinsPast(c Client, r Room, promised, check int) bool {
 	slot := l.slot(c, r)
 	if l.cfg.LeftOut == nil || slot < 0 || l.rooms[r].seats[slot].still {
@@ -79,8 +79,8 @@ func (l *Ledger) settleJoinings(now mono.Time) {
 		for _, j := range rm.joining {
 			s := &rm.seats[j.slot]
 			switch {
-			case s.asked != j.asked || !s.inside() || s.ceased != mono.Never: // it has left, or asked anew: nobody knows
-				j.missing = 0
+			case s.asked != j.asked || !s.inside() || s.ceased != mono.Never:
+				j.missing = 0 // it has left, or asked anew: nobody knows
 			case s.entered == mono.Never || s.entered > oldest:
 				rest = append(rest, j)
 				continue

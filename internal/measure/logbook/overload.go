@@ -50,10 +50,10 @@ func (o Overload) Words() string {
 const Halts = Stopped | NoPort | NoFile | NoMemory | Dropped
 
 // MayLose reports whether the tool or the machine can be why a message of the second did not come within a grace time
-// at all. That it was sent or read late is no reason: silence is judged by what was read. Nor is it that programs had to
-// wait for a core, if the system says how long, nothing waited for more than a small part of the grace time, no core
-// was taken away for more than half of the time, and none of the threads had more to do than it was given time for: what
-// then does not come would have taken half the grace time on a machine that does nothing else.
+// at all. That it was sent or read late is no reason: silence is judged by what was read. Nor is it that programs had
+// to wait for a core, if the system says how long, nothing waited for more than a small part of the grace time, no
+// core was taken away for more than half of the time, and none of the threads had more to do than it was given time
+// for: what then does not come would have taken half the grace time on a machine that does nothing else.
 func (h *Health) MayLose(grace time.Duration) bool {
 	switch {
 	case h.Overload&Halts != 0:

@@ -28,10 +28,10 @@ var membershipList = []Switch{
 		func(s *Switches) any { return &s.SilentLeave }},
 	{"late_handler", "what a client says within so long after it gave its name vanishes; 0 for nothing",
 		func(s *Switches) any { return &s.LateHandler }},
-	{"slow_join", "a client that enters a room is given its history, and comes to be in it so much later, when it is told " +
-		"so; 0 for at once", func(s *Switches) any { return &s.SlowJoin }},
-	{"node_gap", "what is said at one node does not come to a member at another (which node is a client's: node= in the " +
-		"address)", func(s *Switches) any { return &s.NodeGap }},
+	{"slow_join", "a client that enters a room is given its history, and comes to be in it so much later, when it is " +
+		"told so; 0 for at once", func(s *Switches) any { return &s.SlowJoin }},
+	{"node_gap", "what is said at one node does not come to a member at another (which node is a client's: node= in " +
+		"the address)", func(s *Switches) any { return &s.NodeGap }},
 }
 
 // At says at which node of the board a client is.

@@ -386,8 +386,8 @@ func TestEverySurvey(t *testing.T) {
 	}
 }
 
-// TestPrescribed: a server that lets nobody in but the trial's clients into the trial's rooms is surveyed in those, under
-// those names; nothing is found of what clients of an experiment before it did, and a mistake is.
+// TestPrescribed: a server that lets nobody in but the trial's clients into the trial's rooms is surveyed in those,
+// under those names; nothing is found of what clients of an experiment before it did, and a mistake is.
 func TestPrescribed(t *testing.T) {
 	o := survey.Options{Tag: "s", TrialRooms: true, TrialNames: true}
 	played := 0
