@@ -122,8 +122,9 @@ func slowReader(s *search) []Finding {
 		return []Finding{{Weakness: stalledRoom.Number, Severity: Loss, Figures: []string{"ledger.lost",
 			"ledger.late"},
 			Share: shareOf(int64(len(lost)), max(s.Total.Total.Owed, int64(len(lost)))),
-			Says: fmt.Sprintf("%s the others in the room had to wait for so long that %s count as lost; in other "+
-				"rooms, and %s, nothing was%s", strings.TrimSuffix(when, ",")+",", deliveries(len(lost)), without, s.first()),
+			Says: fmt.Sprintf("%s the others in the room had to wait for so long that %s count as lost; in "+
+				"other rooms, and %s, nothing was%s", strings.TrimSuffix(when, ",")+",", deliveries(len(lost)), without,
+				s.first()),
 			Evidence: s.evidence(lost, s.missed)}}
 	}
 	if worst == nil {

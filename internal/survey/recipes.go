@@ -387,8 +387,8 @@ fault "glued" {
   }`},
 	{name: "slow reader", ownRooms: true, rows: []int{9, 29}, of: Deliveries, clients: 20, needs: needsMore,
 		lasts: 42 * time.Second, harsh: true, harm: "one client reads slowly, of up to 1 MB a second",
-		shows: "whether one client that reads slowly, by turns with not, holds up the others in its room, or in another",
-		session: `
+		shows: "whether one client that reads slowly, by turns with not, holds up the others in its room, or in " +
+			"another", session: `
   CONNECT
   enter { room = "ROOM-${n % 2}" }
   barrier "all there" { within = "20s" }

@@ -266,7 +266,7 @@ func surveyTable(said map[string]survey.Report) string {
 		"follows from")
 	p("it, and is told as that. Where a line has no ●, or two, the test fails. Rows that no switch is about here: 23 " +
 		"takes a process of")
-	p("the server's, 25 several nodes, 34 a promise that numbers outlive a restart, and 30 is a note whatever the " +
+	p("the server's, 34 a promise that numbers outlive a restart, and 30 is a note whatever the " +
 		"server does.\n")
 	names := []string{}
 	for _, c := range causes {
