@@ -157,26 +157,31 @@ func (b *bencher) measureTruth() (sum summary, t truth, err error) {
 	return sum, t, err
 }
 
+// connected starts a stand-in and an engine, whose clients are all connected then, and wait.
+func (b *bencher) connected(l load) (board, engine *process, addr string, err error) {
+	if board, addr, err = b.board(l.board...); err != nil {
+		return nil, nil, "", err
+	}
+	path, err := b.trialOf(l, addr)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	if engine, err = start(pinned(1, b.tool, "--store=-", "run", path, "--headless")); err != nil {
+		return nil, nil, "", err
+	}
+	_, err = engine.waitFor(" 8s ")
+	return board, engine, addr, err
+}
+
 // memory measures what an idle client costs: the process with many of them
 // less the process with few.
 func (b *bencher) memory(r *report) error {
 	var engine, busy, bare [2]float64
 	for i, n := range []int{10, clients} {
-		board, addr, err := b.board()
-		if err != nil {
-			return err
-		}
 		l := plain("-")
 		l.clients, l.silence = n, 10*time.Second
-		path, err := b.trialOf(l, addr)
+		board, p, addr, err := b.connected(l)
 		if err != nil {
-			return err
-		}
-		p, err := start(pinned(1, b.tool, "--store=-", "run", path, "--headless"))
-		if err != nil {
-			return err
-		}
-		if _, err := p.waitFor(" 8s "); err != nil {
 			return err
 		}
 		engine[i] = resident(p.cmd.Process.Pid)

@@ -68,19 +68,8 @@ func (b *bencher) idle(costs []cost) error {
 	for i, w := range ways {
 		var used [2]float64
 		for k, n := range []int{10, wayClients} {
-			board, addr, err := b.board(w.board...)
+			board, p, _, err := b.connected(load{way: w, clients: n, every: w.every(), silence: time.Minute})
 			if err != nil {
-				return err
-			}
-			path, err := b.trialOf(load{way: w, clients: n, every: w.every(), silence: time.Minute}, addr)
-			if err != nil {
-				return err
-			}
-			p, err := start(pinned(1, b.tool, "--store=-", "run", path, "--headless"))
-			if err != nil {
-				return err
-			}
-			if _, err := p.waitFor(" 8s "); err != nil {
 				return fmt.Errorf("%s: %w", w.name, err)
 			}
 			used[k] = resident(p.cmd.Process.Pid)

@@ -58,9 +58,8 @@ type rarePath struct {
 	jar       http1.Jar
 	web       transport.Requests
 	resume    mono.Time   // when the client reads on; 0: it is reading
-	slow      *trial.Step // that has it read slowly; nil: it reads as fast as it can
-	readsOn   mono.Time   // up to when it has yet to read what piled up while it read slowly; 0: it did not
-	wasSlow   *trial.Step // that had it do so
+	slow      *trial.Step // that has it read slowly, or did last; nil: none
+	readsOn   mono.Time   // up to when it has yet to read what piled up, as it no longer does; 0: it reads slowly
 	looks     bool        // it reads all the same, to see whether it was closed
 	bad       bool        // it has sent a bad message on purpose
 	elsewhere int32       // by how many nodes it was sent on

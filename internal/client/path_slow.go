@@ -10,7 +10,7 @@ import (
 
 // readSlowly has the client read slowly from now on, as a step says.
 func (p *path) readSlowly(e *Env, step *trial.Step) {
-	p.own().slow, p.own().looks = step, false
+	p.own().slow, p.own().readsOn, p.own().looks = step, 0, false
 	e.hinder(excuse.SlowReader)
 }
 
@@ -19,16 +19,13 @@ func (p *path) sendsBad() { p.own().bad = true }
 
 func (p *path) sentBad() bool { return p.rare != nil && p.rare.bad }
 
-func (p *path) readsSlowly() bool { return p.rare != nil && p.rare.slow != nil }
+func (p *path) readsSlowly() bool { return p.rare != nil && p.rare.slow != nil && p.rare.readsOn == 0 }
 
 // slowStep is the step that has the client read slowly, or did until a moment ago: that its connection has ended may
 // stand behind what it has not read. nil: it reads as fast as it can.
 func (p *path) slowStep(e *Env) *trial.Step {
-	switch {
-	case p.readsSlowly():
+	if p.readsSlowly() || p.rare != nil && e.now <= p.rare.readsOn {
 		return p.rare.slow
-	case p.rare != nil && e.now <= p.rare.readsOn:
-		return p.rare.wasSlow
 	}
 	return nil
 }
@@ -70,7 +67,6 @@ func (p *path) readOn(e *Env, margin time.Duration) {
 	if p.rare.resume != 0 {
 		p.io(e).Lines[transport.Main].Resume = true
 	}
-	p.rare.readsOn, p.rare.wasSlow = e.now.Add(margin), p.rare.slow
-	p.rare.slow, p.rare.resume, p.rare.looks = nil, 0, false
+	p.rare.readsOn, p.rare.resume, p.rare.looks = e.now.Add(margin), 0, false
 	e.frees(excuse.SlowReader, e.now.Add(margin))
 }

@@ -115,15 +115,15 @@ func slowReader(s *search) []Finding {
 	}
 	when, without := "while "+units.Plural(len(slow), "client")+" read slowly", "before"
 	if len(turns) > 1 {
-		when, without = fmt.Sprintf("%s, %d times by turns,", when, len(turns)), "in between"
+		when, without = fmt.Sprintf("%s, %d times by turns", when, len(turns)), "in between"
 	}
 	lost := s.lostBeside(slow, turns)
 	if len(lost) > 0 {
 		return []Finding{{Weakness: stalledRoom.Number, Severity: Loss, Figures: []string{"ledger.lost",
 			"ledger.late"},
 			Share: shareOf(int64(len(lost)), max(s.Total.Total.Owed, int64(len(lost)))),
-			Says: fmt.Sprintf("%s the others in the room had to wait for so long that %s count as lost; in "+
-				"other rooms, and %s, nothing was%s", strings.TrimSuffix(when, ",")+",", deliveries(len(lost)), without,
+			Says: fmt.Sprintf("%s, the others in the room had to wait for so long that %s count as lost; in "+
+				"other rooms, and %s, nothing was%s", when, deliveries(len(lost)), without,
 				s.first()),
 			Evidence: s.evidence(lost, s.missed)}}
 	}
@@ -131,8 +131,8 @@ func slowReader(s *search) []Finding {
 		return nil
 	}
 	return []Finding{{Weakness: stalledRoom.Number, Severity: Slow, Figures: []string{"fanout.p99"},
-		Says: fmt.Sprintf("%s one in ten messages of the others (crew %s) took longer than %s, and longer than %s %s: "+
-			"%s later, give or take %s", strings.TrimSuffix(when, ",")+",", plain.Text(worst.crew, 40),
+		Says: fmt.Sprintf("%s, one in ten messages of the others (crew %s) took longer than %s, and longer than %s "+
+			"%s: %s later, give or take %s", when, plain.Text(worst.crew, 40),
 			units.Micros(worst.during), units.Micros(worst.before), without, units.Micros(worst.worse),
 			units.Micros(worst.off)),
 		Evidence: s.eventEvidence(s.events(logbook.Misbehaved))}}

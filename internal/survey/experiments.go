@@ -94,33 +94,26 @@ func Compose(t *trial.Trial, p *language.Parts, o Options) []Experiment {
 	var all []Experiment
 	for _, r := range recipes {
 		e := Experiment{Name: r.name, Rows: r.rows, Shows: r.shows, Of: r.of, Harsh: r.harsh, Relays: r.relays,
-			Harm: r.harm, Lacks: r.needs(t, p)}
-		if e.Lacks == "" {
-			e.Lacks = r.needsOfOwn(t, p, &o)
+			Harm: r.harm}
+		n := r.clients
+		if o.Clients > 0 {
+			n = max(4, min(n, o.Clients))
 		}
+		if o.TrialNames {
+			n = min(n, clientsOf(t, p.Crew))
+		}
+		e.Lacks = cmp.Or(r.needs(t, p), r.needsOfOwn(t, p, &o), unless(n >= r.least,
+			fmt.Sprintf("it takes %d clients at a time: a larger --clients would allow it", r.least)))
 		if e.Lacks == "" {
-			n := r.clients
-			if o.Clients > 0 {
-				n = max(4, min(n, o.Clients))
-			}
-			if o.TrialNames {
-				n = min(n, clientsOf(t, p.Crew))
-			}
-			if n < r.least {
-				e.Lacks = fmt.Sprintf("it takes %d clients at a time: a larger --clients would allow it", r.least)
-			}
-			if e.Lacks == "" {
-				e.Source = r.source(t, p, &o, n)
-			}
+			e.Source = r.source(t, p, &o, n)
 		}
 		e.Blind = map[int]string{}
 		for _, n := range e.Rows {
-			if see := sees[n]; see != nil {
-				if why := see(t, p); why != "" {
-					e.Blind[n] = why
-				}
+			why := unseenIn(t, p, &o, n)
+			if see := sees[n]; why == "" && see != nil {
+				why = see(t, p)
 			}
-			if why := unseenIn(t, p, &o, n); why != "" {
+			if why != "" {
 				e.Blind[n] = why
 			}
 		}
@@ -152,7 +145,7 @@ func (r *recipe) source(t *trial.Trial, p *language.Parts, o *Options, clients i
 		"RECONNECT", p.Reconnect, "ROOM", word)
 	put := func(text string) string {
 		if o.HasTrialRooms(t) {
-			text = inRoom.ReplaceAllStringFunc(text, func(string) string { return "room = " + p.Room })
+			text = inRoom.ReplaceAllLiteralString(text, "room = "+p.Room)
 		}
 		text = saying.ReplaceAllStringFunc(text, func(m string) string {
 			return "say {" + strings.Replace(p.More, language.MoreText, saying.FindStringSubmatch(m)[1], 1) + "}"

@@ -235,9 +235,11 @@ func (row *Row) look(results []Result) {
 				return
 			}
 		}
+		if !about || row.State == NotFound || row.State == Noted {
+			continue
+		}
 		mute := r.mute(row.Weakness.Number)
 		switch n := chances(r.Run.Total, r.Experiment.Of, mute); {
-		case !about || row.State == NotFound || row.State == Noted:
 		case r.Experiment.Blind[row.Weakness.Number] != "":
 			row.Says = r.Experiment.Blind[row.Weakness.Number]
 		case 2*mute > r.Run.Total.Seconds:

@@ -59,26 +59,25 @@ type Account struct {
 	failed error
 	crews  []uint16 // by client
 
-	reasons      logbook.Reasons
-	events       []logbook.Event              // since the last report
-	recorded     int                          // events so far
-	sent, got    []uint32                     // by client
-	before       []uint32                     // by client: of those sent, before its connection
-	catching     map[ledger.Client]catching   // clients that are back, and catch up
-	departures   map[ledger.Client]*departure // nil if nothing is promised of heartbeats
-	early        int                          // times in all of them
-	history      map[ledger.Client]*history
-	wrongHistory map[ledger.Client]bool // whose last one is booked as wrong
-	differing    differing              // what came otherwise than it was said
-	feeds        feeds
-	heads        []*share               // used again
-	unmarked     unmarkeds              // messages without a mark that are under way
-	rumours      rumours                // announcements that may yet prove true
-	alikes       map[called][]alike     // of clients under one name: the announcements of the grace time, by time
-	listed       map[ledger.Client]bool // of the list of members at hand
-	apart        apart                  // shares on other machines
-	ticks        int                    // of the last report
-	closed       []*logbook.Entry       // seconds that are over here, and perhaps not for the shares
+	reasons    logbook.Reasons
+	events     []logbook.Event              // since the last report
+	recorded   int                          // events so far
+	sent, got  []uint32                     // by client
+	before     []uint32                     // by client: of those sent, before its connection
+	catching   map[ledger.Client]catching   // clients that are back, and catch up
+	departures map[ledger.Client]*departure // nil if nothing is promised of heartbeats
+	early      int                          // times in all of them
+	history    map[ledger.Client]*history
+	differing  differing // what came otherwise than it was said
+	feeds      feeds
+	heads      []*share               // used again
+	unmarked   unmarkeds              // messages without a mark that are under way
+	rumours    rumours                // announcements that may yet prove true
+	alikes     map[called][]alike     // of clients under one name: the announcements of the grace time, by time
+	listed     map[ledger.Client]bool // of the list of members at hand
+	apart      apart                  // shares on other machines
+	ticks      int                    // of the last report
+	closed     []*logbook.Entry       // seconds that are over here, and perhaps not for the shares
 }
 
 // A share is what is known of one.
@@ -99,7 +98,7 @@ func New(cfg Config) *Account {
 	t := cfg.Trial
 	a := &Account{cfg: cfg, trial: t, book: logbook.NewBook(0, len(t.Crews)), shares: make([]share, cfg.Shares),
 		lanes: lane.New(t.Grace + 4*time.Second), ticks: -1, catching: map[ledger.Client]catching{},
-		history: map[ledger.Client]*history{}, wrongHistory: map[ledger.Client]bool{}, alikes: map[called][]alike{},
+		history: map[ledger.Client]*history{}, alikes: map[called][]alike{},
 		sent: make([]uint32, t.Clients()), got: make([]uint32, t.Clients()),
 		before: make([]uint32, t.Clients())}
 	if t.Target.Promise != nil {

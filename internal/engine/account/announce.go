@@ -34,6 +34,12 @@ func (a *Account) named(c ledger.Client, is func(ledger.Client) bool) bool {
 	return len(all) == 0 && is(c)
 }
 
+// mayBeGone reports whether a client, or another one under its name, may be gone for its server without the tool's
+// knowing (Ledger.MayBeGone).
+func (a *Account) mayBeGone(c ledger.Client, at mono.Time) bool {
+	return a.named(c, func(c ledger.Client) bool { return a.ledger.MayBeGone(c, at) })
+}
+
 // An alike is an announcement about one of several clients under one name.
 type alike struct {
 	number uint64
@@ -97,7 +103,7 @@ func (a *Account) hears(f *fact.Fact, room ledger.Room) {
 	if !open {
 		// If it was said long ago, or a byte of the name may have been changed, it may be about anything.
 		excused := unread || a.ledger.Garbling(f.Time) || said.kind == ledger.Gone &&
-			a.named(f.Peer, func(c ledger.Client) bool { return a.ledger.MayBeGone(c, f.Time) })
+			a.mayBeGone(f.Peer, f.Time)
 		a.unfounded(rumour{called: said, about: about, to: f.Client, at: f.Time, excused: excused})
 		return
 	}

@@ -120,7 +120,6 @@ func (a *Account) take(s *share, f *fact.Fact) {
 		a.history[f.Client] = &history{promised: int(f.Number), least: min(int(f.Number),
 			a.spokenBefore(s.room(f), a.shareOf(f.Client), f.At)),
 			joins: l.JoinsPast(f.Client, s.room(f), int(f.Number), int(f.Check))}
-		delete(a.wrongHistory, f.Client)
 	case fact.HasHistory:
 		a.hasHistory(f)
 	case fact.JudgesHistory:

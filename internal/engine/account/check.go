@@ -97,6 +97,7 @@ type history struct {
 	least    int // what must come: what was surely said there before
 	short    bool
 	joins    bool // how it joins what goes on is judged later: leftOut
+	wrong    bool // of one that joins: it is booked as wrong
 }
 
 // hasHistory judges how long a history is.
@@ -112,7 +113,7 @@ func (a *Account) hasHistory(f *fact.Fact) {
 // leftOut judges how the history of a client that entered joins what was said meanwhile, if messages have no numbers:
 // what others got came to it neither with its history nor live.
 func (a *Account) leftOut(x ledger.LeftOut) {
-	if a.wrongHistory[x.To] { // that is booked
+	if h := a.history[x.To]; h != nil && h.wrong {
 		return
 	}
 	why, words := "", ""
@@ -128,13 +129,14 @@ func (a *Account) leftOut(x ledger.LeftOut) {
 // judgesHistory books what else is right or wrong with a history, if it is long enough.
 func (a *Account) judgesHistory(f *fact.Fact, why string) {
 	h := a.history[f.Client]
-	delete(a.history, f.Client)
 	good := f.Is(fact.Good)
-	if h != nil && h.joins {
-		if good && !h.short {
-			return // leftOut says the rest
-		}
-		a.wrongHistory[f.Client] = true
+	switch {
+	case h == nil || !h.joins:
+		delete(a.history, f.Client)
+	case good && !h.short:
+		return // leftOut says the rest
+	default:
+		h.wrong = true
 	}
 	if h == nil || !h.short {
 		reason, _, _ := strings.Cut(why, "; ") // behind it stand the numbers

@@ -145,8 +145,7 @@ func (a *Account) settleRumours(now mono.Time) {
 	for a.rumours.due(a.trial.Grace) <= now {
 		switch r := a.rumours.pop(); {
 		case r.proved:
-		case now < mono.Never-1 && r.kind == ledger.Gone && r.excused && a.named(r.about,
-			func(c ledger.Client) bool { return a.ledger.MayBeGone(c, now) }):
+		case now < mono.Never-1 && r.kind == ledger.Gone && r.excused && a.mayBeGone(r.about, now):
 			r.at = now
 			a.rumours.add(r) // there is room: it was in there
 		default:

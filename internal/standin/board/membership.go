@@ -68,9 +68,7 @@ func (b *Board) join(now mono.Time) {
 		j := b.slowJoins[0]
 		b.slowJoins = b.slowJoins[1:]
 		if m := &b.members[j.id]; m.here && m.name == j.name && !m.in(j.room) {
-			m.rooms = append(m.rooms, j.room)
-			j.room.members = append(j.room.members, j.id)
-			b.change(j.room, j.id, "joined", true)
+			b.comesIn(j.id, j.room, true)
 			b.entered(j.id, j.room, "")
 		}
 	}

@@ -47,11 +47,7 @@ func (b *Board) enter(id int32) {
 		more = b.whole(r)
 	}
 	if !m.in(r) {
-		m.rooms = append(m.rooms, r)
-		if !b.races(r, id) && !b.isDeaf(id) {
-			r.members = append(r.members, id)
-		}
-		b.change(r, id, "joined", true)
+		b.comesIn(id, r, !b.races(r, id) && !b.isDeaf(id))
 		switch {
 		case manner.After:
 			again = func() { b.tellPast(id, r)() }
@@ -66,6 +62,15 @@ func (b *Board) enter(id int32) {
 	if strings.HasPrefix(name, gaugePrefix) && b.cfg.Gauge > 0 && b.gauges == mono.Never {
 		b.gauges = b.out.Now().Add(b.cfg.Gauge)
 	}
+}
+
+// comesIn has a client be in a room, and the others told of it; it is a member only if that is said.
+func (b *Board) comesIn(id int32, r *room, member bool) {
+	b.members[id].rooms = append(b.members[id].rooms, r)
+	if member {
+		r.members = append(r.members, id)
+	}
+	b.change(r, id, "joined", true)
 }
 
 // entered tells a client that it is in a room, and more of that.
