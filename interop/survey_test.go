@@ -49,6 +49,11 @@ var plants = []planted{
       setTimeout(() => queue.shift(), 20);
       if (queue.length > 8) return;
       for (const other of rooms.get(m.room) || []) {`}},
+	{server: "node-ws", what: "the text is searched anew from each of its letters on", row: 26, change: []string{
+		`      for (const other of rooms.get(m.room) || []) {
+        other.send(`, `      for (let i = 0, hidden = 0; i < m.text.length; i++) if (m.text.slice(i).indexOf("\u0000") >= 0) hidden++;
+      for (const other of rooms.get(m.room) || []) {
+        other.send(`}},
 	{server: "node-ws", what: "a handler that is attached late", row: 35, change: []string{`let name = "";`,
 		`let name = "", joined = 0;`, `mine.add(m.room);`, `mine.add(m.room); joined = Date.now();`,
 		`} else if (m.do === "post") {`, `} else if (m.do === "post" && Date.now() - joined > 40) {`}},
@@ -163,6 +168,11 @@ import time
 `, `list(here)`, `list(here.values())`, `        here.remove(socket)`, `        if here.get(me) is socket:
             del here[me]`}},
 	{server: "python-lines", what: "healthy"},
+	{server: "python-lines", what: "a store that is waited for before each relay, of all rooms", row: 10, change: []string{
+		"import threading\n", "import threading\nimport time\n", `elif m["do"] == "post":
+`, `elif m["do"] == "post":
+                        time.sleep(0.008)
+`}},
 	{server: "python-lines", what: "one read is one message", row: 40, change: []string{
 		`            for line in self.rfile:
 `, `            while line := self.connection.recv(1 << 20):
@@ -239,7 +249,8 @@ func (p *planted) begins() string {
 }
 
 // survey surveys the server: of how many weaknesses something is known, and what was found, in words and by number.
-// One with a mistake is looked at for that alone, unless SURVEY is whole: a whole survey takes some five minutes.
+// One with a mistake is looked at for that alone, unless SURVEY is whole: a whole survey takes some eight minutes. SURVEY
+// may be numbers of rows, too.
 func (p *planted) survey(t *testing.T) (tried int, says []string, found []int) {
 	out := t.TempDir()
 	s, why := start(t, p.plant(t))
@@ -249,8 +260,8 @@ func (p *planted) survey(t *testing.T) (tried int, says []string, found []int) {
 	file := cmp.Or(p.trial, p.server+".trial.hcl")
 	args := []string{"survey", filepath.Join(p.server, file), "--set", fmt.Sprint("port=", s.port),
 		"--set", fmt.Sprint("second_port=", s.second), "--out", out}
-	if p.row > 0 && os.Getenv("SURVEY") != "whole" {
-		args = append(args, "--only", fmt.Sprint(p.row))
+	if only := cmp.Or(os.Getenv("SURVEY"), fmt.Sprint(p.row)); only != "whole" && only != "0" {
+		args = append(args, "--only", only)
 	}
 	text, _ := tool(t, args...).CombinedOutput() // 1: something was found
 	var rep struct {

@@ -109,7 +109,7 @@ func (c *capacityCommand) Run(a *app) error {
 		return fmt.Errorf("--from is %g and --most %g: the first must be more than 0, and no more than the second",
 			plan.From, plan.Most)
 	}
-	f := &foundCapacity{Trial: t.Name, Target: t.Hide(t.Target.Address), Of: "clients"}
+	f := &foundCapacity{Trial: t.Name, Target: t.Shown().Target.Address, Of: "clients"}
 	if c.Vary != "" {
 		f.Of = c.Vary
 	}

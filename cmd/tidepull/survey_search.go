@@ -57,7 +57,7 @@ func newSurvey(a *app, t *trial.Trial, file string, read language.Options, flags
 	on spreading) *runningSurvey {
 	s := &runningSurvey{app: a, trial: t, file: file, read: read, flags: flags, on: on, began: time.Now(),
 		done: make(chan struct{}), tag: "s" + strconv.FormatInt(time.Now().UnixMilli()%1e9, 36),
-		state: screen.State{Target: t.Hide(t.Target.Address), Runs: map[string]*run.Snapshot{}}}
+		state: screen.State{Target: t.Shown().Target.Address, Runs: map[string]*run.Snapshot{}}}
 	s.stopped, s.stop = context.WithCancel(context.Background())
 	return s
 }
@@ -384,7 +384,7 @@ func ended(r survey.Result, last *run.Snapshot) survey.Result {
 	case verdict == run.NotProven:
 		r.Why = "the experiment is not proven: " + why
 	}
-	r.Run = last
+	r.Run, r.Compared = last, last.Compared()
 	return r
 }
 

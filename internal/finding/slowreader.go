@@ -87,6 +87,29 @@ func slowReader(s *search) []Finding {
 	if len(turns) == 0 {
 		return nil
 	}
+	worst := s.worstBeside(turns)
+	when, without := turnWords(slow, turns)
+	lost := s.lostBeside(slow, turns)
+	if len(lost) > 0 {
+		return []Finding{{Weakness: stalledRoom.Number, Severity: Loss, Figures: []string{"ledger.lost",
+			"ledger.late"},
+			Share: shareOf(int64(len(lost)), max(s.Total.Total.Owed, int64(len(lost)))),
+			Says: fmt.Sprintf("%s, the others in the room had to wait for so long that %s count as lost; in "+
+				"other rooms, and %s, nothing was%s", when, deliveries(len(lost)), without,
+				s.first()),
+			Evidence: s.evidence(lost, s.missed)}}
+	}
+	if worst == nil || !worst.stands() {
+		return nil
+	}
+	return []Finding{{Weakness: stalledRoom.Number, Severity: Slow, Figures: []string{"fanout.p99"},
+		Says:     worst.says(slow, turns),
+		Evidence: s.eventEvidence(s.events(logbook.Misbehaved))}}
+}
+
+// worstBeside is how much later the others got their messages while some client read slowly, of the crew that got them
+// latest; nil if there are too few seconds to say.
+func (s *search) worstBeside(turns []turn) *change {
 	var worst *change
 	for crew := range s.Trial.Crews {
 		first := turns[0].second()
@@ -108,34 +131,12 @@ func slowReader(s *search) []Finding {
 		}
 		c := changeOf(before, during)
 		c.crew = s.Trial.Crews[crew].Name
-		if c.worse > max(leastWorseMicro, leastWorse*c.before) && ranks(before, during) > surely && (worst == nil ||
-			c.worse > worst.worse) {
+		c.ranks = ranks(before, during)
+		if worst == nil || c.stands() && !worst.stands() || c.stands() == worst.stands() && c.worse > worst.worse {
 			worst = &c
 		}
 	}
-	when, without := "while "+units.Plural(len(slow), "client")+" read slowly", "before"
-	if len(turns) > 1 {
-		when, without = fmt.Sprintf("%s, %d times by turns", when, len(turns)), "in between"
-	}
-	lost := s.lostBeside(slow, turns)
-	if len(lost) > 0 {
-		return []Finding{{Weakness: stalledRoom.Number, Severity: Loss, Figures: []string{"ledger.lost",
-			"ledger.late"},
-			Share: shareOf(int64(len(lost)), max(s.Total.Total.Owed, int64(len(lost)))),
-			Says: fmt.Sprintf("%s, the others in the room had to wait for so long that %s count as lost; in "+
-				"other rooms, and %s, nothing was%s", when, deliveries(len(lost)), without,
-				s.first()),
-			Evidence: s.evidence(lost, s.missed)}}
-	}
-	if worst == nil {
-		return nil
-	}
-	return []Finding{{Weakness: stalledRoom.Number, Severity: Slow, Figures: []string{"fanout.p99"},
-		Says: fmt.Sprintf("%s, one in ten messages of the others (crew %s) took longer than %s, and longer than %s "+
-			"%s: %s later, give or take %s", when, plain.Text(worst.crew, 40),
-			units.Micros(worst.during), units.Micros(worst.before), without, units.Micros(worst.worse),
-			units.Micros(worst.off)),
-		Evidence: s.eventEvidence(s.events(logbook.Misbehaved))}}
+	return worst
 }
 
 // lostBeside takes out what was lost in the rooms of slow readers while they were that, if nearly all that was
@@ -167,10 +168,34 @@ func (s *search) lostBeside(slow map[ledger.Client]bool, turns []turn) []deliver
 	return lost
 }
 
-// A change is between the means of two lots of seconds, in microseconds; off is half of its 95 % interval.
+// turnWords says when some clients read slowly, and when not.
+func turnWords(slow map[ledger.Client]bool, turns []turn) (when, without string) {
+	when = "while " + units.Plural(len(slow), "client") + " read slowly"
+	if len(turns) > 1 {
+		return fmt.Sprintf("%s, %d times by turns", when, len(turns)), "in between"
+	}
+	return when, "before"
+}
+
+// says is how much later others got their messages.
+func (c *change) says(slow map[ledger.Client]bool, turns []turn) string {
+	when, without := turnWords(slow, turns)
+	return fmt.Sprintf("%s, one in ten messages of the others (crew %s) took longer than %s, and longer than %s %s: %s "+
+		"later, give or take %s", when, plain.Text(c.crew, 40), units.Micros(c.during), units.Micros(c.before), without,
+		units.Micros(c.worse), units.Micros(c.off))
+}
+
+// A change is between the means of two lots of seconds, in microseconds; off is half of its 95 % interval, and ranks
+// by how many standard deviations the one lot is above the other.
 type change struct {
 	crew                       string
 	before, during, worse, off float64
+	ranks                      float64
+}
+
+// stands reports whether it is one that counts, and is hardly by chance.
+func (c *change) stands() bool {
+	return c.worse > max(leastWorseMicro, leastWorse*c.before) && c.ranks > surely
 }
 
 func changeOf(before, during []float64) change {

@@ -13,8 +13,9 @@ import (
 var slowStore = Weakness{Number: 10, Question: HowSoon, Title: "slow store in the relay path",
 	Usually: "The server stores a message, or asks another service, before it relays it, one message after " +
 		"another. Look at what is awaited between reading a message and writing it to the others. If it gathers " +
-		"messages on purpose before it sends them, this is that.",
-	Experiment: "the same room at several rates: how latency rises with the rate, and where throughput stops"}
+		"messages on purpose before it sends them, or limits their rate, this is that.",
+	Experiment: "messages said at once in a small room and in a large one, by turns: how much later each comes than the " +
+		"one before it"}
 
 // Bounds on a floor: how soon the quickest messages must come to their first recipient, alone and against what
 // the server needs to let a client into a room; and of how many.
@@ -33,6 +34,9 @@ const (
 func floor(s *search) []Finding {
 	entered := &s.Total.Times[logbook.ToEnter]
 	first := s.Total.FirstEarly()
+	if found := ceiling(s); found != nil {
+		return found
+	}
 	if first.Count() < enoughFloor || entered.Count() == 0 {
 		return nil
 	}

@@ -33,10 +33,11 @@ type Collector struct {
 }
 
 // findEvery is how often it is looked for findings while a run goes on, at most; and findShare which part of the time
-// it may take.
+// it may take, unless it was last done findRarely ago: then it may take four times as much.
 const (
-	findEvery = 2 * time.Second
-	findShare = 100
+	findEvery  = 2 * time.Second
+	findRarely = 30 * time.Second
+	findShare  = 400
 )
 
 // find gives the findings of a snapshot, or of one a moment ago.
@@ -44,7 +45,8 @@ func (c *Collector) find(s *Snapshot) []finding.Finding {
 	if s.Elapsed >= c.findAt {
 		began := time.Now()
 		c.found = s.Find()
-		c.findAt = s.Elapsed + max(findEvery, findShare*time.Since(began))
+		took := time.Since(began)
+		c.findAt = s.Elapsed + max(findEvery, min(findShare*took, findRarely), findShare/4*took)
 	}
 	return c.found
 }

@@ -24,6 +24,20 @@ func (s *Snapshot) Find() []finding.Finding {
 	if s.Total == nil || s.certain == nil {
 		return s.Findings
 	}
+	return finding.Of(s.facts())
+}
+
+// Compared says what came of comparing one thing with another in the run, by the number of the weakness that it is
+// about, whether that is there or not.
+func (s *Snapshot) Compared() map[int][]string {
+	if s.Total == nil || s.certain == nil {
+		return nil
+	}
+	return finding.Compared(s.facts())
+}
+
+// facts are what findings follow from.
+func (s *Snapshot) facts() *finding.Facts {
 	f := &finding.Facts{Trial: s.Trial, Elapsed: s.Elapsed, Over: s.Finished, Total: s.Total, Seconds: s.Entries,
 		Rooms: s.Rooms, Names: s.Names, Events: s.Events, Kept: s.Kept, Sampled: s.Sampled, Unkept: s.Unkept,
 		Certain: s.certain, Well: s.wellAfter, InCommon: s.SharedBy,
@@ -48,7 +62,7 @@ func (s *Snapshot) Find() []finding.Finding {
 	for _, r := range s.FinalResults {
 		f.FinalChecks = append(f.FinalChecks, finding.FinalCheck{Name: r.Name, Why: r.Why, Failed: r.Verdict == Broken})
 	}
-	return finding.Of(f)
+	return f
 }
 
 // wellAfter reports whether, from when a message was sent until its grace time was over, neither the tool nor the

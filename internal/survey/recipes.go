@@ -122,6 +122,9 @@ var recipes = []recipe{
   SAY
   SAY
   pause { lasts = "7s" }`},
+	{name: "ceiling", ownRooms: true, rows: []int{10}, of: Messages, clients: 20, least: 12, needs: needsSay,
+		lasts: 19 * time.Second, shows: "how soon after one another messages come that are said at once, in a small room " +
+			"and in a large one by turns", session: inBursts(5)},
 	{name: "vanishing", rows: []int{5, 39}, of: Entries, clients: 16, patient: true, needs: needsSay,
 		shows: "whether clients that go without a word are taken out of their rooms, and numbers are right after it",
 		session: whileOthersSpeak(`
@@ -255,6 +258,25 @@ var recipes = []recipe{
       every = "130ms"
       times = 150
       SAY
+    }
+    pause { lasts = "10m" }
+  }
+  otherwise {
+    pause { lasts = "10m" }
+  }`},
+	{name: "texts that double", ownRooms: true, rows: []int{26}, of: Deliveries, clients: 8, needs: needsMore,
+		lasts: 20 * time.Second,
+		shows: "how latency grows with the size of what is said: messages of 256 bytes to 16 KB by turns, of one " +
+			"speaker", session: `
+  CONNECT
+  enter { room = "ROOM" }
+  when {
+    that = n == 0
+    repeat {
+      every = "130ms"
+      times = 140
+      SAY[${filler(round % 7 == 0 ? 256 : round % 7 == 1 ? 512 : round % 7 == 2 ? 1024 : round % 7 == 3 ? 2048 ` +
+			`: round % 7 == 4 ? 4096 : round % 7 == 5 ? 8192 : 16384)}]
     }
     pause { lasts = "10m" }
   }
@@ -509,6 +531,30 @@ func whileOthersSpeak(steps string) string {
   }
   otherwise {` + steps + `
   }`
+}
+
+// inBursts has the members of a small room and of a large one speak at once, by turns.
+func inBursts(times int) string {
+	text := `
+  CONNECT
+  enter { room = "ROOM-${n < 4 ? 0 : 1}" }`
+	for i := range times {
+		text += fmt.Sprintf(`
+  barrier "small %[1]d" { within = "20s" }
+  when {
+    that = n < 4
+    SAY
+    SAY
+  }
+  pause { lasts = "1500ms" }
+  barrier "large %[1]d" { within = "20s" }
+  when {
+    that = n >= 4
+    SAY
+  }
+  pause { lasts = "1500ms" }`, i+1)
+	}
+	return text
 }
 
 // cutting is a fault that cuts connections.

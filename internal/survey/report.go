@@ -71,9 +71,10 @@ type Row struct {
 // A Result is how one experiment ended.
 type Result struct {
 	Experiment Experiment
-	Run        *run.Snapshot // nil: it was not run
-	Why        string        // of one that was not run, or says nothing
-	NotWell    string        // how the server was not well after it; "": it was, or was not looked at
+	Run        *run.Snapshot    // nil: it was not run
+	Why        string           // of one that was not run, or says nothing
+	Compared   map[int][]string // what came of comparing, by the number of the weakness
+	NotWell    string           // how the server was not well after it; "": it was, or was not looked at
 }
 
 // A Report is what a survey says.
@@ -235,7 +236,11 @@ func (row *Row) look(results []Result) {
 				return
 			}
 		}
-		if !about || row.State == NotFound || row.State == Noted {
+		if !about || row.State == Noted {
+			continue
+		}
+		if row.State == NotFound {
+			row.Says += r.compared(row.Weakness.Number)
 			continue
 		}
 		mute := r.mute(row.Weakness.Number)
@@ -252,9 +257,18 @@ func (row *Row) look(results []Result) {
 		case r.Experiment.Relays:
 			row.State, row.Says, row.Shown = Noted, relayed(r), r.Experiment.Name
 		default:
-			row.State, row.Says, row.Shown = NotFound, finding.Unseen(n, string(r.Experiment.Of)), r.Experiment.Name
+			row.State, row.Shown = NotFound, r.Experiment.Name
+			row.Says = finding.Unseen(n, string(r.Experiment.Of)) + r.compared(row.Weakness.Number)
 		}
 	}
+}
+
+// compared says what came of comparing for a weakness, to go on with.
+func (r *Result) compared(n int) (text string) {
+	for _, says := range r.Compared[n] {
+		text += "; " + says
+	}
+	return text
 }
 
 // chances is how often a weakness could have shown itself in a run, but for some seconds that say nothing of it.

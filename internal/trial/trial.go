@@ -571,6 +571,9 @@ func (t *Trial) Shown() *Trial {
 		}
 		*address = t.Hide(*address)
 	}
+	if len(t.Target.Routes) > 0 && t.Target.Routes[0].Whole != nil { // what follows is each client's own
+		shown.Target.Address += "…"
+	}
 	shown.Target.TLS.Key = nil
 	if t.Target.TLS.Insecure && t.Target.Secure() { // it is to be seen wherever the target is
 		shown.Target.Address += " (certificates not checked)"

@@ -30,10 +30,10 @@ func Between(from, to time.Duration) string {
 // Micros is Duration for microseconds.
 func Micros(us float64) string {
 	switch {
+	case math.Abs(us) < 0.0005:
+		return "0"
 	case us < 0:
 		return "-" + Micros(-us)
-	case us < 0.0005:
-		return "0"
 	case us < 0.9995:
 		return digits(1000*us) + " ns"
 	case us < 999.5:

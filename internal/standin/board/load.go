@@ -17,6 +17,7 @@ type Load struct {
 	RudeGoodbye  float64
 	Hoard        int
 	Crooked      time.Duration
+	Dense        time.Duration
 	Lenient      float64
 	Brittle      float64
 	EndlessQueue float64
@@ -43,6 +44,8 @@ var loadList = []Switch{
 	{"hoard", "so many bytes stay in memory of each client that has gone", func(s *Switches) any { return &s.Hoard }},
 	{"crooked", "a notice takes this long for each pair of members of its room",
 		func(s *Switches) any { return &s.Crooked }},
+	{"dense", "a notice takes this long for each pair of its KB",
+		func(s *Switches) any { return &s.Dense }},
 	{"lenient", "a client may break the protocol: nothing happens", func(s *Switches) any { return &s.Lenient }},
 	{"brittle", "a client that breaks the protocol takes all connections with it",
 		func(s *Switches) any { return &s.Brittle }},
@@ -86,8 +89,8 @@ func (b *Board) races(r *room, id int32) bool {
 	return true
 }
 
-// delay is until when a message is held back by what is slow; 0: it is not.
-func (b *Board) delay(m relayed) (until mono.Time, stalled bool) {
+// delay is until when a message of so many bytes is held back by what is slow; 0: it is not.
+func (b *Board) delay(m relayed, bytes int) (until mono.Time, stalled bool) {
 	s := &b.cfg.Switches
 	now := b.out.Now()
 	if s.SlowStore > 0 && m.room != nil && !m.unbooked {
@@ -104,6 +107,9 @@ func (b *Board) delay(m relayed) (until mono.Time, stalled bool) {
 	if n := 0; s.Crooked > 0 && m.room != nil {
 		n = len(m.room.members)
 		until = max(until, now.Add(time.Duration(n*n)*s.Crooked))
+	}
+	if kb := float64(bytes) / 1024; s.Dense > 0 && m.room != nil {
+		until = max(until, now.Add(time.Duration(kb*kb*float64(s.Dense))))
 	}
 	if s.StallRoom > 0 && m.room != nil && b.stalled(m.room) {
 		until, stalled = max(until, now.Add(lookAgain)), true

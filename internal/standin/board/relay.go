@@ -84,7 +84,7 @@ func (b *Board) hold(h heldRelay) {
 
 // isSlow holds a message back that something slow is in the way of; false if nothing is.
 func (b *Board) isSlow(payload []byte, m relayed) bool {
-	until, stalled := b.delay(m)
+	until, stalled := b.delay(m, len(payload))
 	if until != 0 {
 		b.hold(heldRelay{relayed: m, payload: slices.Clone(payload), release: until, stalled: stalled})
 	}

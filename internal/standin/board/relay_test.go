@@ -182,7 +182,7 @@ func TestSwitchNames(t *testing.T) {
 	for _, sw := range SwitchList {
 		value := map[string]string{"seed": "7", "hold": "30ms", "too_big": "9", "stall": "1s",
 			"cut_idle": "1m", "end_streams": "1m", "slow_store": "1s", "slow_accept": "9", "hoard": "9",
-			"crooked": "1s", "late_handler": "1s", "slow_join": "1s",
+			"crooked": "1s", "dense": "1s", "late_handler": "1s", "slow_join": "1s",
 			"standstill": "1s",
 			"burst_loss": "9"}[sw.Name]
 		if value == "" {

@@ -22,6 +22,12 @@ import (
 // findings are those of a run that was played.
 func (p *played) findings(t *testing.T) []finding.Finding {
 	t.Helper()
+	return p.snapshot(t).Find()
+}
+
+// snapshot is the run as it ended.
+func (p *played) snapshot(t *testing.T) *run.Snapshot {
+	t.Helper()
 	r := p.last
 	r.Closed, r.Open, r.Events, r.Lanes, r.Bodies, r.Differences = p.entries, nil, p.events, p.lanes, p.bodies, p.differ
 	s, err := run.NewCollector(run.Limits(p.trial), p.trial.Grace).Add(r, nil)
@@ -33,7 +39,7 @@ func (p *played) findings(t *testing.T) []finding.Finding {
 		s.Happened = append(s.Happened, run.Happened{Name: f.Name, Do: f.Do.String(), From: f.At, To: f.At + f.Lasts})
 	}
 	s.Shared = s.InCommon()
-	return s.Find()
+	return s
 }
 
 // TestFindings plays the trial of each weakness, with the stand-in's switch off and on: without it nothing is found,

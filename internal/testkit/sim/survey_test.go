@@ -55,8 +55,9 @@ func surveyed(t *testing.T, cfg standin.Config, switches board.Switches, row int
 		}
 		of.Seed = switches.Seed
 		p := playTrial(t, of, cfg, switches)
-		s := &run.Snapshot{Total: p.window, Findings: p.findings(t)}
-		results = append(results, survey.Result{Experiment: e, Run: s})
+		last := p.snapshot(t)
+		s := &run.Snapshot{Total: p.window, Findings: last.Find()}
+		results = append(results, survey.Result{Experiment: e, Run: s, Compared: last.Compared()})
 	}
 	return survey.Of(results)
 }
@@ -128,7 +129,7 @@ var causes = []cause{
 	{row: 9, name: "stall_room, by turns", strong: board.Switches{Load: board.Load{StallRoom: 1}},
 		cfg: standin.Config{PingEvery: time.Hour}, words: patient},
 	{row: 10, name: "slow_store", strong: board.Switches{Load: board.Load{SlowStore: 40 * time.Millisecond}},
-		faint: board.Switches{Load: board.Load{SlowStore: 25 * time.Millisecond}}},
+		faint: board.Switches{Load: board.Load{SlowStore: 7 * time.Millisecond}}},
 	{row: 11, name: "history", strong: board.Switches{History: 0.3}, faint: board.Switches{History: 0.15}},
 	{row: 11, name: "slow_join", strong: board.Switches{Membership: board.Membership{SlowJoin: 200 * time.Millisecond}},
 		faint: board.Switches{Membership: board.Membership{SlowJoin: 50 * time.Millisecond}}, words: unnumbered},
@@ -154,6 +155,8 @@ var causes = []cause{
 		faint: board.Switches{Membership: board.Membership{NodeGap: 0.1}}, words: withNodes},
 	{row: 26, name: "crooked", strong: board.Switches{Load: board.Load{Crooked: 10 * time.Microsecond}},
 		faint: board.Switches{Load: board.Load{Crooked: 4 * time.Microsecond}}},
+	{row: 26, name: "dense", strong: board.Switches{Load: board.Load{Dense: 100 * time.Microsecond}},
+		faint: board.Switches{Load: board.Load{Dense: 40 * time.Microsecond}}},
 	{row: 27, name: "presence", strong: board.Switches{Presence: 0.3}, faint: board.Switches{Presence: 0.05}},
 	{row: 28, name: "lenient", strong: board.Switches{Load: board.Load{Lenient: 0.5}},
 		faint: board.Switches{Load: board.Load{Lenient: 0.2}}},

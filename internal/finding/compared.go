@@ -1,0 +1,22 @@
+package finding
+
+// Compared says of weaknesses that are looked for by comparing one thing with another, by number, what came of it,
+// whether that is one or not.
+func Compared(f *Facts) map[int][]string {
+	s := newSearch(f)
+	said := map[int][]string{}
+	if slow, turns := s.slowTurns(); len(turns) > 0 {
+		if c := s.worstBeside(turns); c != nil {
+			said[stalledRoom.Number] = append(said[stalledRoom.Number], c.says(slow, turns))
+		}
+	}
+	if t := s.tollOf(); t != nil {
+		said[slowStore.Number] = append(said[slowStore.Number], t.says())
+	}
+	for _, c := range []scale{s.rooms(), s.texts()} {
+		if l := c.all(); l != nil {
+			said[crookedGrowth.Number] = append(said[crookedGrowth.Number], c.says(l))
+		}
+	}
+	return said
+}
