@@ -51,7 +51,8 @@ var plants = []planted{
       for (const other of rooms.get(m.room) || []) {`}},
 	{server: "node-ws", what: "the text is searched anew from each of its letters on", row: 26, change: []string{
 		`      for (const other of rooms.get(m.room) || []) {
-        other.send(`, `      for (let i = 0, hidden = 0; i < m.text.length; i++) if (m.text.slice(i).indexOf("\u0000") >= 0) hidden++;
+        other.send(`, `      for (let i = 0; i < m.text.length; i++)
+        if (m.text.slice(i).indexOf("\u0000") >= 0) return;
       for (const other of rooms.get(m.room) || []) {
         other.send(`}},
 	{server: "node-ws", what: "a handler that is attached late", row: 35, change: []string{`let name = "";`,
@@ -168,8 +169,8 @@ import time
 `, `list(here)`, `list(here.values())`, `        here.remove(socket)`, `        if here.get(me) is socket:
             del here[me]`}},
 	{server: "python-lines", what: "healthy"},
-	{server: "python-lines", what: "a store that is waited for before each relay, of all rooms", row: 10, change: []string{
-		"import threading\n", "import threading\nimport time\n", `elif m["do"] == "post":
+	{server: "python-lines", what: "a store that is waited for before each relay, of all rooms", row: 10,
+		change: []string{"import threading\n", "import threading\nimport time\n", `elif m["do"] == "post":
 `, `elif m["do"] == "post":
                         time.sleep(0.008)
 `}},
@@ -249,8 +250,8 @@ func (p *planted) begins() string {
 }
 
 // survey surveys the server: of how many weaknesses something is known, and what was found, in words and by number.
-// One with a mistake is looked at for that alone, unless SURVEY is whole: a whole survey takes some eight minutes. SURVEY
-// may be numbers of rows, too.
+// One with a mistake is looked at for that alone, unless SURVEY is whole: a whole survey takes some eight minutes.
+// SURVEY may be numbers of rows, too.
 func (p *planted) survey(t *testing.T) (tried int, says []string, found []int) {
 	out := t.TempDir()
 	s, why := start(t, p.plant(t))

@@ -64,7 +64,7 @@ func (c *surveyCommand) Run(a *app) error {
 		return err
 	}
 	if c.Keep != "" {
-		if err := keepExperiments(c.Keep, s.all); err != nil {
+		if err := keepExperiments(c.Keep, s.all, c.Target); err != nil {
 			return err
 		}
 	}
@@ -107,7 +107,7 @@ func isAmong(list []string, e *survey.Experiment) bool {
 }
 
 // keepExperiments writes experiments into a folder.
-func keepExperiments(dir string, all []survey.Experiment) error {
+func keepExperiments(dir string, all []survey.Experiment, target string) error {
 	for _, e := range all {
 		if e.Source == nil {
 			continue
@@ -115,6 +115,9 @@ func keepExperiments(dir string, all []survey.Experiment) error {
 		src, err := language.Format(e.Source, e.Name)
 		if err != nil {
 			src = e.Source
+		}
+		if target != "" {
+			src = append([]byte("# Run it with --target "+strconv.Quote(target)+".\n"), src...)
 		}
 		path := filepath.Join(dir, strings.ReplaceAll(e.Name, " ", "-")+".trial.hcl")
 		if err := run.WriteWhole(path, src); err != nil {

@@ -72,6 +72,7 @@ func (s *runningSurvey) compose() (err error) {
 	if s.parts, err = language.PartsOf(s.trial.Source.Text, s.file, s.trial.Source.Files); err != nil {
 		return err
 	}
+	s.parts.Set(s.read.Set)
 	if s.all, err = s.flags.pick(survey.Compose(s.trial, &s.parts, s.flags.options(s.tag))); err != nil {
 		return err
 	}

@@ -173,7 +173,7 @@ func ceiling(s *search) []Finding {
 func (t *toll) says() string {
 	x, _ := t.small.mean()
 	y, _ := t.large.mean()
-	return fmt.Sprintf("of messages that are said at once, each came %s after the one before it in rooms of %d, and %s "+
-		"in rooms of %d; %s of that, give or take %s, whatever the room", units.Micros(x), t.small.members, units.Micros(y),
-		t.large.members, units.Micros(t.each), units.Micros(t.off))
+	return fmt.Sprintf("of messages that are said at once, each came %s after the one before it in rooms of %d, and "+
+		"%s in rooms of %d; %s of that, give or take %s, whatever the room", units.Micros(x), t.small.members,
+		units.Micros(y), t.large.members, units.Micros(t.each), units.Micros(t.off))
 }

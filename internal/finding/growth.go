@@ -16,9 +16,9 @@ import (
 var crookedGrowth = Weakness{Number: 26, Question: HowSoon, Title: "crooked growth",
 	Usually: "For each recipient something is done that itself grows with the room: a search through the " +
 		"members, a new encoding of the message, a list that is copied. Look at what is inside the loop over the " +
-		"members. Or it is near what it can bear: then half the rate takes it away. If it is the text that it grows " +
-		"with, look at what goes through the text again for each part of it: a search, or a text that is put together " +
-		"bit by bit.",
+		"members. Or it is near what it can bear: then half the rate takes it away. If it is the text that it " +
+		"grows with, look at what goes through the text again for each part of it: a search, or a text that is " +
+		"put together bit by bit.",
 	Experiment: "rooms of 10, 50, 200 and 500 at the same rate, and texts that double, by turns"}
 
 // Bounds on growth: how many steps from one size to twice that it takes, how many deliveries in each size of rooms and
@@ -174,8 +174,8 @@ func (c *scale) last() grade { return c.grades[len(c.grades)-1] }
 // says is how latency grows along a line.
 func (c *scale) says(l *line) string {
 	first, last := c.grades[0], c.last()
-	return fmt.Sprintf("latency grows with the power %.1f %s (between %.1f and %.1f, with 95 %% certainty): %s half of "+
-		"the deliveries take longer than %s, %s than %s", l.slope, c.of, l.slope-l.off, l.slope+l.off,
+	return fmt.Sprintf("latency grows with the power %.1f %s (between %.1f and %.1f, with 95 %% certainty): %s half "+
+		"of the deliveries take longer than %s, %s than %s", l.slope, c.of, l.slope-l.off, l.slope+l.off,
 		fmt.Sprintf(c.in, last.from, last.to), units.Micros(last.half), fmt.Sprintf(c.in, first.from, first.to),
 		units.Micros(first.half))
 }

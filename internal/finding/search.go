@@ -42,8 +42,8 @@ type search struct {
 	hasty    bool                               // that clients were closed too soon is said
 }
 
-// enoughFine is how many deliveries that went well are enough to compare with while a run goes on, and is searched again
-// and again beside what it measures.
+// enoughFine is how many deliveries that went well are enough to compare with while a run goes on, and is searched
+// again and again beside what it measures.
 const enoughFine = 20000
 
 func newSearch(f *Facts) *search {

@@ -180,9 +180,9 @@ func turnWords(slow map[ledger.Client]bool, turns []turn) (when, without string)
 // says is how much later others got their messages.
 func (c *change) says(slow map[ledger.Client]bool, turns []turn) string {
 	when, without := turnWords(slow, turns)
-	return fmt.Sprintf("%s, one in ten messages of the others (crew %s) took longer than %s, and longer than %s %s: %s "+
-		"later, give or take %s", when, plain.Text(c.crew, 40), units.Micros(c.during), units.Micros(c.before), without,
-		units.Micros(c.worse), units.Micros(c.off))
+	return fmt.Sprintf("%s, one in ten messages of the others (crew %s) took longer than %s, and longer than %s %s: "+
+		"%s later, give or take %s", when, plain.Text(c.crew, 40), units.Micros(c.during), units.Micros(c.before),
+		without, units.Micros(c.worse), units.Micros(c.off))
 }
 
 // A change is between the means of two lots of seconds, in microseconds; off is half of its 95 % interval, and ranks

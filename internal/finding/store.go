@@ -14,8 +14,8 @@ var slowStore = Weakness{Number: 10, Question: HowSoon, Title: "slow store in th
 	Usually: "The server stores a message, or asks another service, before it relays it, one message after " +
 		"another. Look at what is awaited between reading a message and writing it to the others. If it gathers " +
 		"messages on purpose before it sends them, or limits their rate, this is that.",
-	Experiment: "messages said at once in a small room and in a large one, by turns: how much later each comes than the " +
-		"one before it"}
+	Experiment: "messages said at once in a small room and in a large one, by turns: how much later each comes than " +
+		"the one before it"}
 
 // Bounds on a floor: how soon the quickest messages must come to their first recipient, alone and against what
 // the server needs to let a client into a room; and of how many.

@@ -123,8 +123,9 @@ var recipes = []recipe{
   SAY
   pause { lasts = "7s" }`},
 	{name: "ceiling", ownRooms: true, rows: []int{10}, of: Messages, clients: 20, least: 12, needs: needsSay,
-		lasts: 19 * time.Second, shows: "how soon after one another messages come that are said at once, in a small room " +
-			"and in a large one by turns", session: inBursts(5)},
+		lasts: 19 * time.Second,
+		shows: "how soon after one another messages come that are said at once, in a small room and in a large one " +
+			"by turns", session: inBursts(5)},
 	{name: "vanishing", rows: []int{5, 39}, of: Entries, clients: 16, patient: true, needs: needsSay,
 		shows: "whether clients that go without a word are taken out of their rooms, and numbers are right after it",
 		session: whileOthersSpeak(`

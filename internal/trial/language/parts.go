@@ -9,6 +9,7 @@ import (
 
 	"github.com/hashicorp/hcl/v2"
 	"github.com/hashicorp/hcl/v2/hclsyntax"
+	"github.com/hashicorp/hcl/v2/hclwrite"
 	"github.com/zclconf/go-cty/cty"
 )
 
@@ -41,7 +42,11 @@ type Parts struct {
 	Restart, Goodbye, SlowReader string
 
 	shared []sharedBlock
+	set    map[string]string
 }
+
+// Set has variables have other defaults, as --set gives them: what is made of the parts then runs without it.
+func (p *Parts) Set(values map[string]string) { p.set = values }
 
 // A sharedBlock is one that is about the server or the trial's data: target, dialect, server, variables, tables and so
 // on.
@@ -56,6 +61,10 @@ func (p *Parts) Shared(without ...string) string {
 	var all []string
 	for _, b := range p.shared {
 		text, from := "", b.TypeRange.Start.Byte
+		if value, is := p.setOf(b); is {
+			at := b.Body.Attributes["default"].Expr.Range()
+			text, from = string(b.src[from:at.Start.Byte])+value, at.End.Byte
+		}
 		for _, inner := range b.Body.Blocks {
 			if b.Type == "dialect" && slices.Contains(without, inner.Type) {
 				text += string(b.src[from:inner.TypeRange.Start.Byte])
@@ -65,6 +74,18 @@ func (p *Parts) Shared(without ...string) string {
 		all = append(all, text+string(b.src[from:b.CloseBraceRange.End.Byte]))
 	}
 	return strings.Join(all, "\n\n")
+}
+
+// setOf is what a variable is set to, as an expression of its default's type; false if it is none, or not set.
+func (p *Parts) setOf(b sharedBlock) (string, bool) {
+	if b.Type != "variable" || len(b.Labels) != 1 || b.Body.Attributes["default"] == nil {
+		return "", false
+	}
+	value, is := p.set[b.Labels[0]]
+	if v, _ := b.Body.Attributes["default"].Expr.Value(nil); is && v.Type() == cty.String {
+		value = string(hclwrite.TokensForValue(cty.StringVal(value)).Bytes())
+	}
+	return value, is
 }
 
 // MoreText stands in Parts.More where more text can.
