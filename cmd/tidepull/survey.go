@@ -175,7 +175,7 @@ func tellSurvey(w io.Writer, rep *survey.Report) {
 				fmt.Fprintf(w, "\n%s:\n", state)
 				first = false
 			}
-			fmt.Fprintf(w, "  %2d %s: %s\n", row.Weakness.Number, row.Weakness.Title, plain.Text(row.Says, 300))
+			fmt.Fprintf(w, "  %2d %s: %s\n", row.Weakness.Number, row.Weakness.Title, plain.Text(row.Says, 800))
 		}
 	}
 	n := rep.Count()

@@ -13,11 +13,12 @@ import (
 	"tidepull/internal/measure/meter"
 )
 
-// Bounds on a ceiling: within which time messages are said that count as said at once, how many of them there must be,
-// and how often; how straight a line they must come in, as the share of the variance that it explains; how many times
-// larger than the small rooms the large ones must be; and what each message must take at least whatever the room.
+// Bounds on a ceiling: within which time messages are said that count as said at once (if they are said one after
+// another, they come so), how many of them there must be, and how often; how straight a line they must come in, as
+// the share of the variance that it explains; how many times larger than the small rooms the large ones must be; and
+// what each message must take at least whatever the room.
 const (
-	paceWithin      = 30 * time.Millisecond
+	paceWithin      = 10 * time.Millisecond
 	leastInPace     = 6
 	leastTimes      = 3
 	straightLine    = 0.9

@@ -115,5 +115,5 @@ var rules = []func(*search) []Finding{
 	enteredTwice, reordering, disagreement, altered, // what came otherwise
 	eviction, fragile, hasty, uneven, ghosts, leftovers, presence, forgetful, // who is there
 	// how it bears what happens
-	floor, growth, stalls, lenient, kept, goodbye, noWayDown, slowReturn, broken, stored,
+	store, growth, stalls, lenient, kept, goodbye, noWayDown, slowReturn, broken, stored,
 }

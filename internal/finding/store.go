@@ -28,20 +28,29 @@ const (
 	smallForFloor = 4096
 )
 
+// store finds that messages wait for something before they are relayed: those that are said at once come one after
+// another (ceiling), or even the quickest takes long (floor).
+func store(s *search) []Finding {
+	if s.usualSize() > smallForFloor {
+		return nil
+	}
+	if found := ceiling(s); found != nil {
+		return found
+	}
+	return floor(s)
+}
+
 // floor finds that even the quickest message takes long to its first recipient, though the server answers soon. One
 // that gathers messages for a while sends some of them at once, and of those that are said together the first is
 // quick.
 func floor(s *search) []Finding {
 	entered := &s.Total.Times[logbook.ToEnter]
 	first := s.Total.FirstEarly()
-	if found := ceiling(s); found != nil {
-		return found
-	}
 	if first.Count() < enoughFloor || entered.Count() == 0 {
 		return nil
 	}
 	quick, answers := first.Min(), entered.Quantile(0.5)
-	if quick < leastFloor || quick < floorTimes*answers || s.usualSize() > smallForFloor {
+	if quick < leastFloor || quick < floorTimes*answers {
 		return nil
 	}
 	return []Finding{{Weakness: slowStore.Number, Severity: Slow, Figures: []string{"spread.first.p50"},

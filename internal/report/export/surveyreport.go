@@ -159,7 +159,7 @@ func (s *SurveyReport) rows() chart.Grid {
 		Widths: []float64{0.06, 0.3, 0.2, 0.44}, Texts: []bool{true, true, true, true}}
 	for i := range s.Report.Rows {
 		row := &s.Report.Rows[i]
-		says := plain.Text(row.Says, 200)
+		says := plain.Text(row.Says, 800)
 		switch {
 		case row.State == survey.NotTried:
 			continue
