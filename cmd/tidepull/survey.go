@@ -89,7 +89,7 @@ func (c *surveying) pick(all []survey.Experiment) ([]survey.Experiment, error) {
 	}
 	for i := range all {
 		if e := &all[i]; len(c.Only) > 0 && !isAmong(c.Only, e) || isAmong(c.Skip, e) {
-			e.Lacks = leftOut
+			e.Lacks, e.LeftOut = leftOut, true
 		}
 	}
 	return all, nil

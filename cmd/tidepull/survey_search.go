@@ -214,7 +214,7 @@ func (s *runningSurvey) search() {
 		s.state.At = i
 		s.mu.Unlock()
 		tell := s.tell
-		if e.Lacks == leftOut { // nobody wants to read of these
+		if e.LeftOut { // nobody wants to read of these
 			tell = nil
 		}
 		if tell != nil {

@@ -32,6 +32,8 @@ type Experiment struct {
 	Relays bool
 	// Lacks says why it cannot be composed, and what would allow it; "" if it can.
 	Lacks string
+	// LeftOut is set if it is not asked for; Lacks says so.
+	LeftOut bool
 	// Blind says of weaknesses that it is about and would not show with these words, what would make it.
 	Blind map[int]string
 }

@@ -126,14 +126,35 @@ var recipes = []recipe{
 		lasts: 19 * time.Second,
 		shows: "how soon after one another messages come that are said at once, in a small room and in a large one " +
 			"by turns", session: inBursts(5)},
-	{name: "vanishing", rows: []int{5, 39}, of: Entries, clients: 16, patient: true, needs: needsSay,
-		shows: "whether clients that go without a word are taken out of their rooms, and numbers are right after it",
-		session: whileOthersSpeak(`
+	{name: "vanishing", rows: []int{5, 39}, of: Entries, clients: 24, patient: true, needs: needsSay,
+		shows: "whether clients that go without a word are taken out of their rooms, and numbers are right for who " +
+			"comes after it", session: `
+  CONNECT
+  when {
+    that = n % 3 == 2
     pause {
-      lasts = "1s"
+      lasts = "7s"
+      most  = "9s"
+    }
+  }
+  enter { room = "ROOM" }
+  when {
+    that = n % 3 == 0
+    repeat {
+      every = "400ms"
+      times = 30
+      SAY
+    }
+  }
+  when {
+    that = n % 3 == 1
+    pause {
+      lasts = "2s"
       most  = "4s"
     }
-    vanish {}`)},
+    vanish {}
+  }
+  pause { lasts = "10m" }`},
 	{name: "late comers", ownRooms: true, rows: []int{11}, of: Entries, clients: 24, needs: needsHistory,
 		shows: "whether who comes late gets the history that is promised, and what goes on joins it", session: `
   CONNECT

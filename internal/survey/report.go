@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
+	"strings"
 
 	"tidepull/internal/finding"
 	"tidepull/internal/measure/logbook"
@@ -214,53 +215,74 @@ func (r *Result) finds(n int) bool {
 }
 
 // look finds what experiments say of the row: a finding of any of them counts, and that there is none only of those
-// that are about it.
+// that are about it. Of one that says nothing of it, as others do, it says so too: what it alone shows was not seen.
 func (row *Row) look(results []Result) {
+	var silent []string
 	for i := range results {
 		r := &results[i]
-		about := r.isAbout(row.Weakness.Number)
-		if r.Run == nil {
-			if about && row.State == NotTried {
-				row.Says = r.Why
+		if r.Run != nil && row.lookAtFindings(r) {
+			return
+		}
+		if !r.isAbout(row.Weakness.Number) || row.State == Noted {
+			continue
+		}
+		says, why := r.unseen(row.Weakness.Number)
+		switch {
+		case why != "":
+			if row.State == NotTried {
+				row.Says = why
 			}
-			continue
-		}
-		for k := range r.Run.Findings {
-			f := &r.Run.Findings[k]
-			switch {
-			case f.Weakness != row.Weakness.Number || r.Experiment.Relays && f.Weakness == altered:
-			case f.Severity == finding.Note:
-				row.State, row.Says, row.Finding, row.Shown = Noted, f.Says, f, r.Experiment.Name
-			default:
-				row.State, row.Says, row.Finding, row.Shown = Found, f.Says, f, r.Experiment.Name
-				return
+			if !r.Experiment.LeftOut {
+				silent = append(silent, fmt.Sprintf("; the experiment '%s' says nothing of it: %s", r.Experiment.Name, why))
 			}
-		}
-		if !about || row.State == Noted {
-			continue
-		}
-		if row.State == NotFound {
-			row.Says += r.compared(row.Weakness.Number)
-			continue
-		}
-		mute := r.mute(row.Weakness.Number)
-		switch n := chances(r.Run.Total, r.Experiment.Of, mute); {
-		case r.Experiment.Blind[row.Weakness.Number] != "":
-			row.Says = r.Experiment.Blind[row.Weakness.Number]
-		case 2*mute > r.Run.Total.Seconds:
-			row.Says = fmt.Sprintf("this machine, or the tool, was the bottleneck in %d of %d seconds", mute,
-				r.Run.Total.Seconds)
-		case r.Why != "":
-			row.Says = r.Why
-		case n < 3:
-			row.Says = "the experiment came to nothing: too few " + string(r.Experiment.Of)
 		case r.Experiment.Relays:
 			row.State, row.Says, row.Shown = Noted, relayed(r), r.Experiment.Name
+		case row.State == NotFound:
+			row.Says += r.compared(row.Weakness.Number)
 		default:
-			row.State, row.Shown = NotFound, r.Experiment.Name
-			row.Says = finding.Unseen(n, string(r.Experiment.Of)) + r.compared(row.Weakness.Number)
+			row.State, row.Says, row.Shown = NotFound, says+r.compared(row.Weakness.Number), r.Experiment.Name
 		}
 	}
+	if row.State == NotFound {
+		row.Says += strings.Join(silent, "")
+	}
+}
+
+// lookAtFindings takes what an experiment found of the row, and reports whether it is a weakness.
+func (row *Row) lookAtFindings(r *Result) bool {
+	for k := range r.Run.Findings {
+		f := &r.Run.Findings[k]
+		switch {
+		case f.Weakness != row.Weakness.Number || r.Experiment.Relays && f.Weakness == altered:
+		case f.Severity == finding.Note:
+			row.State, row.Says, row.Finding, row.Shown = Noted, f.Says, f, r.Experiment.Name
+		default:
+			row.State, row.Says, row.Finding, row.Shown = Found, f.Says, f, r.Experiment.Name
+			return true
+		}
+	}
+	return false
+}
+
+// unseen is how rare a weakness can be that an experiment about it has not found, or why it says nothing of it.
+func (r *Result) unseen(weakness int) (says, why string) {
+	if r.Run == nil {
+		return "", r.Why
+	}
+	mute := r.mute(weakness)
+	n := chances(r.Run.Total, r.Experiment.Of, mute)
+	switch {
+	case r.Experiment.Blind[weakness] != "":
+		return "", r.Experiment.Blind[weakness]
+	case 2*mute > r.Run.Total.Seconds:
+		return "", fmt.Sprintf("this machine, or the tool, was the bottleneck in %d of %d seconds", mute,
+			r.Run.Total.Seconds)
+	case r.Why != "":
+		return "", r.Why
+	case n < 3:
+		return "", "the experiment came to nothing: too few " + string(r.Experiment.Of)
+	}
+	return finding.Unseen(n, string(r.Experiment.Of)), ""
 }
 
 // compared says what came of comparing for a weakness, to go on with.

@@ -43,7 +43,7 @@ func surveyed(t *testing.T, cfg standin.Config, switches board.Switches, row int
 	var results []survey.Result
 	for _, e := range composed(t, source, survey.Options{Tag: fmt.Sprint("s", switches.Seed)}) {
 		if row > 0 && !slices.Contains(e.Rows, row) {
-			e.Lacks = "it is about something else"
+			e.Lacks, e.LeftOut = "it is about something else", true
 		}
 		if e.Lacks != "" {
 			results = append(results, survey.Result{Experiment: e, Why: e.Lacks})
