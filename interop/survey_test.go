@@ -49,10 +49,10 @@ var plants = []planted{
       setTimeout(() => queue.shift(), 20);
       if (queue.length > 8) return;
       for (const other of rooms.get(m.room) || []) {`}},
-	{server: "node-ws", what: "the text is searched anew from each of its letters on", row: 26, change: []string{
+	{server: "node-ws", what: "the text is measured anew with each of its letters", row: 26, change: []string{
 		`      for (const other of rooms.get(m.room) || []) {
         other.send(`, `      for (let i = 0; i < m.text.length; i++)
-        if (m.text.slice(i).indexOf("\u0000") >= 0) return;
+        if (Buffer.byteLength(m.text.slice(0, i)) > 100000) return;
       for (const other of rooms.get(m.room) || []) {
         other.send(`}},
 	{server: "node-ws", what: "a handler that is attached late", row: 35, change: []string{`let name = "";`,
