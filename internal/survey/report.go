@@ -233,7 +233,8 @@ func (row *Row) look(results []Result) {
 				row.Says = why
 			}
 			if !r.Experiment.LeftOut {
-				silent = append(silent, fmt.Sprintf("; the experiment '%s' says nothing of it: %s", r.Experiment.Name, why))
+				silent = append(silent, fmt.Sprintf("; the experiment '%s' says nothing of it: %s",
+					r.Experiment.Name, why))
 			}
 		case r.Experiment.Relays:
 			row.State, row.Says, row.Shown = Noted, relayed(r), r.Experiment.Name
