@@ -11,6 +11,8 @@ import (
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/measure/meter"
+	"tidepull/internal/trial"
+	"tidepull/internal/wire/transport"
 )
 
 // Bounds on a ceiling: within which time messages are said that count as said at once (if they are said one after
@@ -161,13 +163,26 @@ func (s *search) tollOf() *toll {
 // before it, whatever the size of the room.
 func ceiling(s *search) []Finding {
 	t := s.tollOf()
-	if t == nil || t.each-t.off < logbook.Micros(leastPerMessage) || !t.small.isStraight() ||
+	if t == nil || s.polls() || t.each-t.off < logbook.Micros(leastPerMessage) || !t.small.isStraight() ||
 		!t.large.isStraight() {
 		return nil
 	}
 	return []Finding{{Weakness: slowStore.Number, Severity: Slow, Figures: []string{"spread.first.p50"},
 		Says: fmt.Sprintf("%s: the server relays at most about %s messages a second", t.says(),
 			units.Count(int64(1e6/t.each)))}}
+}
+
+// polls reports whether clients may come to ask for messages: an answer with one of them has the next wait for another
+// request, however quick the server is.
+func (s *search) polls() bool {
+	asks := func(route uint8) bool {
+		r := s.Trial.Target.Route(int(route))
+		return r.Kind == trial.OverHTTP && r.Habits != nil &&
+			(r.Habits.Mode == transport.Polling || r.Habits.Mode == transport.LongPolling)
+	}
+	return slices.ContainsFunc(s.Trial.Crews, func(c trial.Crew) bool {
+		return len(c.Routes) == 0 && asks(0) || slices.ContainsFunc(c.Routes, asks)
+	})
 }
 
 // says is what messages that are said at once take.

@@ -8,6 +8,8 @@ import (
 	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
+	"tidepull/internal/trial"
+	"tidepull/internal/wire/transport"
 )
 
 // timed are facts of a run in which messages came as late as told: of which size, due when, in a room of how many.
@@ -59,6 +61,10 @@ func TestCompared(t *testing.T) {
 	for _, e := range busy.Seconds {
 		e.Health.Overload = 1
 	}
+	polled := atOnce(inTurn)
+	polled.Trial.Target.Routes = []trial.Route{{}, {Kind: trial.OverHTTP,
+		Habits: &transport.Habits{Mode: transport.LongPolling}}}
+	polled.Trial.Crews = []trial.Crew{{}, {Routes: []uint8{1}}}
 	unseen := atOnce(inTurn)
 	unseen.Total.Counts.Sent++
 	for name, tc := range map[string]struct {
@@ -79,6 +85,7 @@ func TestCompared(t *testing.T) {
 		}), 10, "", "give or take"},
 		"one after another, and the machine was busy": {busy, 10, "", ""},
 		"one after another, and some are not seen":    {unseen, 10, "", ""},
+		"one after another, as each is asked for":     {polled, 10, "", "8.10 ms of that"},
 		"with the square of the text": {doubling(func(kb float64) time.Duration {
 			return time.Millisecond + time.Duration(kb*kb*50)*time.Microsecond
 		}), 26, "power 2.0 of the size of the message", "of messages of 16384 to 32767 bytes"},
