@@ -490,3 +490,46 @@ func BenchmarkReceive(b *testing.B) {
 		bn.env.IO.Clear()
 	}
 }
+
+// TestBeatsUnread: when a heartbeat came that stood behind what the client had not read is not known; those before and
+// after are judged as ever.
+func TestBeatsUnread(t *testing.T) {
+	source := strings.Replace(script, `target "board" { websocket = "ws://127.0.0.1:7411/live" }`, `target "board" {
+  websocket = "ws://127.0.0.1:7411/live"
+  promise {
+    from     = "server"
+    every    = "1s"
+    deadline = "30s"
+  }
+}`, 1)
+	from, to := strings.Index(source, "  expect"), strings.Index(source, "crew")
+	source = source[:from] + `  pause { lasts = "3500ms" }
+  read_slowly { bytes_per_second = 100 }
+  pause { lasts = "6s" }
+  read_slowly { bytes_per_second = 0 }
+  stay {}
+}
+` + source[to:]
+	for _, lack := range []bool{false, true} {
+		b := newBench(t, source, func(left int) int { return left })
+		b.now = mono.Time(time.Second) // the beginning of time stands for never
+		b.open()
+		b.text(`{"kind":"named","name":"pilot \"0\""}`)
+		beats := func(n int, after time.Duration) {
+			for range n {
+				b.wait(after)
+				b.server(ws.AppendFrame(nil, ws.OpPing, []byte("42")))
+			}
+		}
+		beats(3, time.Second)
+		b.wait(6800 * time.Millisecond) // it reads slowly from 3.5 s on, and reads on at 9.5 s
+		beats(6, 0)
+		beats(12, time.Second)
+		if lack {
+			beats(1, 3*time.Second)
+		}
+		if c := b.window().Counts.Pulse; (c.Missing > 0) != lack || c.Early > 0 {
+			t.Errorf("some are missing: %v; %+v", lack, c)
+		}
+	}
+}

@@ -3,6 +3,7 @@ package client
 import (
 	"time"
 
+	"tidepull/internal/base/mono"
 	"tidepull/internal/measure/excuse"
 	"tidepull/internal/trial"
 	"tidepull/internal/wire/transport"
@@ -20,6 +21,11 @@ func (p *path) sendsBad() { p.own().bad = true }
 func (p *path) sentBad() bool { return p.rare != nil && p.rare.bad }
 
 func (p *path) readsSlowly() bool { return p.rare != nil && p.rare.slow != nil && p.rare.readsOn == 0 }
+
+// readSlowlySince reports whether the client reads slowly, or still read what had piled up at some time or after it.
+func (p *path) readSlowlySince(at mono.Time) bool {
+	return p.rare != nil && p.rare.slow != nil && (p.rare.readsOn == 0 || at <= p.rare.readsOn)
+}
 
 // slowStep is the step that has the client read slowly, or did until a moment ago: that its connection has ended may
 // stand behind what it has not read. nil: it reads as fast as it can.

@@ -154,6 +154,10 @@ func (p *pulse) hearsBeat(e *Env, at mono.Time) {
 	case p.wrong.blind(): // what waited unread has no times of its own
 		return
 	}
+	if e.path.readSlowlySince(p.heard) { // one of them stood behind what was not read: when it came is not known
+		p.heard, p.first, p.behind = at, false, false
+		return
+	}
 	if e.pathBad(p.heard) { // it is the path's time, too
 		p.heard, p.first = at, true
 		return
@@ -210,7 +214,7 @@ func (p *pulse) ends(e *Env, until mono.Time) {
 		p.wrong, p.begins = nil, 0
 		return
 	}
-	if promise.Server && !p.wrong.blind() && !e.path.readsSlowly() && !e.pathBad(p.heard) {
+	if promise.Server && !p.wrong.blind() && !e.path.readSlowlySince(p.heard) && !e.pathBad(p.heard) {
 		// one that is due now may come any moment
 		if gap := until.Sub(p.heard); gap > promise.Every+promise.Every/2 {
 			e.counts().Pulse.Missing += missing(gap, promise.Every)

@@ -28,6 +28,7 @@ var stalledRoom = Weakness{Number: 9, Question: HowSoon, Title: "slow reader sta
 const (
 	leastWorse      = 0.5
 	leastWorseMicro = 1000
+	leastWorseOnce  = 10_000 // if it was not by turns: the machine changes, too, and others who use it
 	lookedAt        = 30
 	leastLookedAt   = 3
 	surely          = 3 // standard deviations
@@ -131,7 +132,7 @@ func (s *search) worstBeside(turns []turn) *change {
 		}
 		c := changeOf(before, during)
 		c.crew = s.Trial.Crews[crew].Name
-		c.ranks = ranks(before, during)
+		c.ranks, c.once = ranks(before, during), len(turns) == 1
 		if worst == nil || c.stands() && !worst.stands() || c.stands() == worst.stands() && c.worse > worst.worse {
 			worst = &c
 		}
@@ -191,11 +192,16 @@ type change struct {
 	crew                       string
 	before, during, worse, off float64
 	ranks                      float64
+	once                       bool // they are of one time before and one during it
 }
 
 // stands reports whether it is one that counts, and is hardly by chance.
 func (c *change) stands() bool {
-	return c.worse > max(leastWorseMicro, leastWorse*c.before) && c.ranks > surely
+	least := float64(leastWorseMicro)
+	if c.once {
+		least = leastWorseOnce
+	}
+	return c.worse > max(least, leastWorse*c.before) && c.ranks > surely
 }
 
 func changeOf(before, during []float64) change {

@@ -129,7 +129,6 @@ var recipes = []recipe{
 	{name: "vanishing", rows: []int{5, 39}, of: Entries, clients: 24, patient: true, needs: needsSay,
 		shows: "whether clients that go without a word are taken out of their rooms, and numbers are right for who " +
 			"comes after it", session: `
-  CONNECT
   when {
     that = n % 3 == 2
     pause {
@@ -137,6 +136,7 @@ var recipes = []recipe{
       most  = "9s"
     }
   }
+  CONNECT
   enter { room = "ROOM" }
   when {
     that = n % 3 == 0

@@ -71,7 +71,7 @@ func TestSurvey(t *testing.T) {
 	s.until(`a survey of ws://127.0.0.1`, 10*time.Second)
 	s.until(`it begins in a moment`, 5*time.Second)
 	s.until(`does +1 experiment, of some 20 s each; clients connect`, 5*time.Second)
-	s.until(`experiment 1 of 28`, 10*time.Second)
+	s.until(`experiment 1 of \d+`, 10*time.Second)
 	s.until(`Who gets it\?.*How soon\?.*What happens when it breaks\?`, 5*time.Second)
 	s.until(`● +2 wrong echo`, 5*time.Second)
 	s.until(`now: steady`, 10*time.Second)

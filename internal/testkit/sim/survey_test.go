@@ -156,7 +156,7 @@ var causes = []cause{
 	{row: 26, name: "crooked", strong: board.Switches{Load: board.Load{Crooked: 10 * time.Microsecond}},
 		faint: board.Switches{Load: board.Load{Crooked: 4 * time.Microsecond}}},
 	{row: 26, name: "dense", strong: board.Switches{Load: board.Load{Dense: 100 * time.Microsecond}},
-		faint: board.Switches{Load: board.Load{Dense: 40 * time.Microsecond}}},
+		faint: board.Switches{Load: board.Load{Dense: 60 * time.Microsecond}}},
 	{row: 27, name: "presence", strong: board.Switches{Presence: 0.3}, faint: board.Switches{Presence: 0.05}},
 	{row: 28, name: "lenient", strong: board.Switches{Load: board.Load{Lenient: 0.5}},
 		faint: board.Switches{Load: board.Load{Lenient: 0.2}}},
