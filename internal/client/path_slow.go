@@ -30,7 +30,7 @@ func (p *path) readSlowlySince(at mono.Time) bool {
 // slowStep is the step that has the client read slowly, or did until a moment ago: that its connection has ended may
 // stand behind what it has not read. nil: it reads as fast as it can.
 func (p *path) slowStep(e *Env) *trial.Step {
-	if p.readsSlowly() || p.rare != nil && e.now <= p.rare.readsOn {
+	if p.readSlowlySince(e.now) {
 		return p.rare.slow
 	}
 	return nil

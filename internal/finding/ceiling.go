@@ -49,12 +49,10 @@ func (p *pace) isStraight() bool {
 // were kept, as those that lie between are then not seen.
 func (s *search) paces() []pace {
 	of, all := map[ledger.Room][]*ledger.Message{}, int64(0)
-	for _, list := range [][]ledger.Message{s.Kept, s.Sampled} {
-		for i := range list {
-			if m := &list[i]; m.Kind.Said() {
-				of[m.Room] = append(of[m.Room], m)
-				all++
-			}
+	for m := range s.messages {
+		if m.Kind.Said() {
+			of[m.Room] = append(of[m.Room], m)
+			all++
 		}
 	}
 	if all < s.Total.Counts.Sent || s.Unkept > 0 {
@@ -93,11 +91,11 @@ func (s *search) addPace(to map[int]*pace, said []*ledger.Message) {
 	members := said[0].Owed
 	var came []float64
 	for _, m := range said {
-		first, is := firstLatency(m)
-		if !is || m.Owed != members || !s.keptUp(time.Duration(m.Due), first) {
+		took := latencies(m)
+		if len(took) == 0 || m.Owed != members || !s.keptUp(time.Duration(m.Due), took[0]) {
 			return
 		}
-		came = append(came, logbook.Micros(time.Duration(m.Due)+first))
+		came = append(came, logbook.Micros(time.Duration(m.Due)+took[0]))
 	}
 	slices.Sort(came)
 	p := to[members]
@@ -113,21 +111,11 @@ func (s *search) addPace(to map[int]*pace, said []*ledger.Message) {
 	p.each, p.straight = append(p.each, l.slope), append(p.straight, l.explains)
 }
 
-// firstLatency is how soon a message came to its first recipient, if it came to any.
-func firstLatency(m *ledger.Message) (first time.Duration, is bool) {
-	for _, o := range m.Outcomes {
-		if o.Fate == ledger.Delivered && (!is || o.Latency < first) {
-			first, is = o.Latency, true
-		}
-	}
-	return first, is
-}
-
 // keptUp reports whether the tool and the machine kept up while a message was on its way.
 func (s *search) keptUp(sent, took time.Duration) bool {
 	seconds := s.Seconds.Between(int(sent/time.Second), int((sent+took)/time.Second)+1)
 	for _, e := range seconds {
-		if e.Health.Overload != 0 || e.Merged > 0 {
+		if !e.KeptUp() {
 			return false
 		}
 	}

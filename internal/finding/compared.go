@@ -3,7 +3,7 @@ package finding
 // Compared says of weaknesses that are looked for by comparing one thing with another, by number, what came of it,
 // whether that is one or not.
 func Compared(f *Facts) map[int][]string {
-	s := newSearch(f)
+	s := &search{Facts: f} // nothing of it is what becomes of deliveries
 	said := map[int][]string{}
 	if slow, turns := s.slowTurns(); len(turns) > 0 {
 		if c := s.worstBeside(turns); c != nil {

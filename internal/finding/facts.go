@@ -1,6 +1,7 @@
 package finding
 
 import (
+	"slices"
 	"time"
 
 	"tidepull/internal/measure/ledger"
@@ -38,6 +39,28 @@ type Facts struct {
 	// ServerEnded says how the server ended, if it did and nobody had asked it to: "exit status 2".
 	ServerEnded string
 	FinalChecks []FinalCheck
+}
+
+// messages goes through those that are kept whole, with something wrong and without.
+func (f *Facts) messages(yield func(*ledger.Message) bool) {
+	for _, list := range [][]ledger.Message{f.Kept, f.Sampled} {
+		for i := range list {
+			if !yield(&list[i]) {
+				return
+			}
+		}
+	}
+}
+
+// latencies are how long a message took to each recipient that got it, the shortest first.
+func latencies(m *ledger.Message) (all []time.Duration) {
+	for i := range m.Outcomes {
+		if o := &m.Outcomes[i]; o.Fate == ledger.Delivered {
+			all = append(all, o.Latency)
+		}
+	}
+	slices.Sort(all)
+	return all
 }
 
 // Lost is a delivery that was lost.

@@ -65,15 +65,13 @@ func (s *search) rooms() scale {
 func (s *search) texts() scale {
 	c := scale{of: "of the size of the message", in: "of messages of %d to %d bytes"}
 	byClient := map[ledger.Client]map[int][]*ledger.Message{} // and by class
-	for _, list := range [][]ledger.Message{s.Kept, s.Sampled} {
-		for i := range list {
-			if m := &list[i]; m.Size > 0 {
-				if byClient[m.Sender] == nil {
-					byClient[m.Sender] = map[int][]*ledger.Message{}
-				}
-				class := bits.Len(uint(m.Size))
-				byClient[m.Sender][class] = append(byClient[m.Sender][class], m)
+	for m := range s.messages {
+		if m.Size > 0 {
+			if byClient[m.Sender] == nil {
+				byClient[m.Sender] = map[int][]*ledger.Message{}
 			}
+			class := bits.Len(uint(m.Size))
+			byClient[m.Sender][class] = append(byClient[m.Sender][class], m)
 		}
 	}
 	for _, client := range slices.Sorted(maps.Keys(byClient)) {
@@ -97,40 +95,23 @@ func (s *search) texts() scale {
 // tool kept up.
 func (s *search) halves(said []*ledger.Message) (all []float64) {
 	for _, m := range said {
-		if took, is := halfLatency(m); is && s.keptUp(time.Duration(m.Due), took) {
-			all = append(all, logbook.Micros(took))
+		took := latencies(m)
+		if half := len(took) / 2; len(took) > 0 && s.keptUp(time.Duration(m.Due), took[half]) {
+			all = append(all, logbook.Micros(took[half]))
 		}
 	}
 	return all
 }
 
-// halfLatency is what half of a message's recipients got it later than, if any got it.
-func halfLatency(m *ledger.Message) (half time.Duration, is bool) {
-	var all []time.Duration
-	for _, o := range m.Outcomes {
-		if o.Fate == ledger.Delivered {
-			all = append(all, o.Latency)
-		}
-	}
-	if len(all) == 0 {
-		return 0, false
-	}
-	slices.Sort(all)
-	return all[len(all)/2], true
-}
-
 // growth finds that latency grows faster than the room, or than the text.
-func growth(s *search) (found []Finding) {
+func growth(s *search) []Finding {
 	for _, c := range []scale{s.rooms(), s.texts()} {
-		l := c.steps()
-		if l == nil || l.slope-l.off < crookedFrom {
-			continue
+		if l := c.steps(); l != nil && l.slope-l.off >= crookedFrom {
+			return []Finding{{Weakness: crookedGrowth.Number, Severity: Slow, Figures: []string{"spread.last.p99"},
+				Says: c.says(l)}}
 		}
-		found = append(found, Finding{Weakness: crookedGrowth.Number, Severity: Slow,
-			Figures: []string{"spread.last.p99"}, Says: c.says(l)})
-		break // one and the same weakness
 	}
-	return found
+	return nil
 }
 
 // steps is the line through what each doubling adds to the latency, which grows with the same power as what is

@@ -233,7 +233,7 @@ func ranks(low, high []float64) float64 {
 // another in which the tool kept up.
 func (s *search) slowest(crew, from, to int) (all []float64) {
 	for _, e := range s.Seconds.Between(from, to) {
-		if e.Health.Overload != 0 || e.Merged > 0 {
+		if !e.KeptUp() {
 			continue
 		}
 		h, err := e.CrewLatency(crew)

@@ -37,7 +37,7 @@ func stalls(s *search) []Finding {
 	}
 	var all []second
 	for _, e := range s.Seconds {
-		if e.Merged > 0 || e.Health.Overload != 0 {
+		if !e.KeptUp() {
 			continue
 		}
 		w := &logbook.Window{}

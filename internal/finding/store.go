@@ -6,7 +6,6 @@ import (
 	"time"
 
 	"tidepull/internal/base/units"
-	"tidepull/internal/measure/ledger"
 	"tidepull/internal/measure/logbook"
 )
 
@@ -62,11 +61,9 @@ func floor(s *search) []Finding {
 // usualSize is the median size of the messages that are kept whole, in bytes; 0 if none has one.
 func (s *search) usualSize() int {
 	var sizes []int
-	for _, list := range [][]ledger.Message{s.Kept, s.Sampled} {
-		for i := range list {
-			if n := list[i].Size; n > 0 {
-				sizes = append(sizes, n)
-			}
+	for m := range s.messages {
+		if m.Size > 0 {
+			sizes = append(sizes, m.Size)
 		}
 	}
 	if len(sizes) == 0 {

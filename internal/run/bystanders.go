@@ -151,7 +151,7 @@ func doings(s *Snapshot) (all []doing) {
 // from one up to another that counts.
 func medians(entries logbook.Seconds, crew, from, to int, counts func(second int) bool) (all []float64) {
 	for _, e := range entries.Between(from, to) {
-		if e.Health.Overload != 0 || e.Merged > 0 || !counts(e.At) {
+		if !e.KeptUp() || !counts(e.At) {
 			continue
 		}
 		h, err := e.CrewLatency(crew)

@@ -297,8 +297,7 @@ var recipes = []recipe{
     repeat {
       every = "130ms"
       times = 140
-      SAY[${filler(round % 7 == 0 ? 256 : round % 7 == 1 ? 512 : round % 7 == 2 ? 1024 : round % 7 == 3 ? 2048 ` +
-			`: round % 7 == 4 ? 4096 : round % 7 == 5 ? 8192 : 16384)}]
+      SAY[` + doubling + `]
     }
     pause { lasts = "10m" }
   }
@@ -643,12 +642,17 @@ func badly() string {
 }
 
 // ladder is more text in each round, around the sizes at which lengths are written otherwise, and buffers end.
-var ladder = func() string {
-	sizes := []int{60, 125, 126, 127, 500, 1000, 1024, 4000, 4096, 8192, 16000, 16384, 32000, 32768, 65535, 65536,
-		262144, 1000000}
-	text := ""
-	for i, n := range sizes[:len(sizes)-1] {
-		text += fmt.Sprintf("round <= %d ? %d : ", i+1, n)
+var ladder = byRound("round", 1, 60, 125, 126, 127, 500, 1000, 1024, 4000, 4096, 8192, 16000, 16384, 32000, 32768,
+	65535, 65536, 262144, 1000000)
+
+// doubling is text of sizes that double, by turns.
+var doubling = byRound("round % 7", 0, 256, 512, 1024, 2048, 4096, 8192, 16384)
+
+// byRound is text of another size in each round, from the one with a number on: the last size from then on.
+func byRound(round string, from int, sizes ...int) string {
+	text, last := "", len(sizes)-1
+	for i, n := range sizes[:last] {
+		text += fmt.Sprintf("%s <= %d ? %d : ", round, from+i, n)
 	}
-	return fmt.Sprintf("${filler(%s%d)}", text, sizes[len(sizes)-1])
-}()
+	return fmt.Sprintf("${filler(%s%d)}", text, sizes[last])
+}

@@ -32,6 +32,9 @@ func (w *Window) BySize() []Size {
 	return sizes
 }
 
+// KeptUp reports whether the entry is one second, in which the tool and the machine were no bottleneck.
+func (e *Entry) KeptUp() bool { return e.Health.Overload == 0 && e.Merged == 0 }
+
 // CrewLatency is that of the second's deliveries to one crew, without those that the tool itself sent late.
 func (e *Entry) CrewLatency(crew int) (*meter.Hist, error) {
 	e, err := e.Whole()
