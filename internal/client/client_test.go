@@ -491,6 +491,51 @@ func BenchmarkReceive(b *testing.B) {
 	}
 }
 
+// TestBeatsBehind: a heartbeat that comes late behind much else was sent in time, perhaps; behind little it was not,
+// and if another one should have come meanwhile, neither.
+func TestBeatsBehind(t *testing.T) {
+	source := strings.Replace(script, `target "board" { websocket = "ws://127.0.0.1:7411/live" }`, `target "board" {
+  websocket = "ws://127.0.0.1:7411/live"
+  promise {
+    from     = "server"
+    every    = "1s"
+    deadline = "30s"
+  }
+}`, 1)
+	little := ws.AppendFrame(nil, ws.OpText, []byte(`{"kind":"little"}`))
+	much := ws.AppendFrame(nil, ws.OpText, []byte(`{"kind":"notice","text":"`+strings.Repeat("x", 256<<10)+`"}`))
+	for name, tc := range map[string]struct {
+		before []byte
+		late   time.Duration
+		want   int64
+	}{
+		"behind much":            {much, 1400 * time.Millisecond, 0},
+		"behind little":          {little, 1400 * time.Millisecond, 1},
+		"behind much, and twice": {much, 2400 * time.Millisecond, 1},
+	} {
+		b := newBench(t, source, func(left int) int { return left })
+		b.now = mono.Time(time.Second)
+		b.open()
+		b.text(`{"kind":"named","name":"pilot \"0\""}`)
+		beat := func(after time.Duration) {
+			b.wait(after)
+			b.server(ws.AppendFrame(nil, ws.OpPing, []byte("42")))
+		}
+		for range 3 {
+			beat(time.Second)
+		}
+		b.wait(tc.late - 100*time.Millisecond)
+		b.server(tc.before)
+		beat(100 * time.Millisecond)
+		beat(2*time.Second - tc.late%time.Second - time.Second) // in time again
+		beat(time.Second)
+		c := b.window().Counts.Pulse
+		if c.Late != tc.want || c.Early > 0 || (c.Missing > 0) != (tc.late > 2*time.Second) {
+			t.Errorf("%s: %+v", name, c)
+		}
+	}
+}
+
 // TestBeatsUnread: when a heartbeat came that stood behind what the client had not read is not known; those before and
 // after are judged as ever.
 func TestBeatsUnread(t *testing.T) {

@@ -21,6 +21,7 @@ type beats struct {
 	heard  mono.Time   // when the server's last one came, or the connection opened
 	first  bool        // one has come
 	behind bool        // one came late, and none in time since: those after it may make up for that
+	before int         // bytes that came since the server's next one is due, before it
 	asked  mono.Time   // when it last asked for one that has not come; 0: it has
 	wrong  *misconduct // what it does wrong on purpose; nil: nothing
 	begins mono.Time   // when it will begin to do so; 0: not on this connection
@@ -168,6 +169,11 @@ func (p *pulse) hearsBeat(e *Env, at mono.Time) {
 	gap, slack := max(0, at.Sub(p.heard)), promise.Slack()
 	p.heard = at
 	lack := missing(gap, promise.Every)
+	if before := p.before; lack == 0 && gap > promise.Every+slack && before >= muchBefore {
+		p.first, p.behind, p.before = true, true, 0 // it stood behind that: when it was sent is not known
+		return
+	}
+	p.before = 0
 	counts.Missing += lack
 	makesUp := p.behind && gap < promise.Every-slack
 	late := gap > promise.Every+slack
@@ -186,6 +192,17 @@ func (p *pulse) hearsBeat(e *Env, at mono.Time) {
 	if lack == 0 {
 		counts.Took += gap.Microseconds()
 		counts.Promised += promise.Every.Microseconds()
+	}
+}
+
+// muchBefore is so much, in bytes, that one heartbeat may have been late behind it, though the server sent it in time.
+const muchBefore = 256 << 10
+
+// hearsBytes notes how much comes while one of the server's heartbeats is due.
+func (p *pulse) hearsBytes(e *Env, bytes int, at mono.Time) {
+	if promise := e.Trial.Target.Promise; p.beats != nil && promise != nil && p.heard != 0 &&
+		at.Sub(p.heard) > promise.Every {
+		p.before += bytes
 	}
 }
 

@@ -13,10 +13,13 @@ func Compared(f *Facts) map[int][]string {
 	if t := s.tollOf(); t != nil {
 		said[slowStore.Number] = append(said[slowStore.Number], t.says())
 	}
-	for _, c := range []scale{s.rooms(), s.texts()} {
+	tell := func(row int, c scale) {
 		if l := c.all(); l != nil {
-			said[crookedGrowth.Number] = append(said[crookedGrowth.Number], c.says(l))
+			said[row] = append(said[row], c.says(l))
 		}
 	}
+	tell(slowStore.Number, s.rates())
+	tell(crookedGrowth.Number, s.rooms())
+	tell(crookedGrowth.Number, s.texts())
 	return said
 }

@@ -1,6 +1,7 @@
 package finding
 
 import (
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -54,6 +55,82 @@ func doubling(took func(kb float64) time.Duration) *Facts {
 	})
 }
 
+// atRates are those of a run in whose seconds more and more is said, by turns: half of the deliveries of a second with
+// so many messages take longer than told.
+func atRates(took func(messages int) time.Duration) *Facts {
+	said := func(second int) int { return 10 << (second / 2 % 4) }
+	f := bySecond(func(second int, p *logbook.Page) {
+		p.Counts.Sent = int64(said(second))
+		for range 8 * said(second) {
+			p.Delivery(0, 8, took(said(second)), took(said(second)))
+		}
+	})
+	for second, e := range f.Seconds {
+		e.Cells = []logbook.CellTally{{Tally: ledger.Tally{Owed: int64(8 * said(second))}}}
+	}
+	return f
+}
+
+// bySecond are facts of a run of which something is told of each second.
+func bySecond(tell func(second int, p *logbook.Page)) *Facts {
+	f := timed(0, nil)
+	for second, e := range f.Seconds {
+		page := logbook.NewPage(second, 1)
+		tell(second, page)
+		*e = *page.Entry()
+	}
+	return f
+}
+
+// standsStill are those of a server that takes 1.3 s for what is said in one second, in which clients say so much.
+func standsStill(said int64) *Facts {
+	return bySecond(func(second int, p *logbook.Page) {
+		last := 3 * time.Millisecond
+		if p.Counts.Routes.BytesUp = 4000; second == 17 {
+			p.Counts.Routes.BytesUp, last = said, 1300*time.Millisecond
+		}
+		p.Spread(ledger.Spread{First: last / 2, Median: last / 2, Last: last})
+	})
+}
+
+// slower are those of a server that is later, once, from when a client reads slowly on.
+func slower(before, then time.Duration) *Facts {
+	f := bySecond(func(second int, p *logbook.Page) {
+		took := before
+		if second >= 15 {
+			took = then
+		}
+		for range 10 {
+			p.Delivery(0, 8, took+time.Duration(second%3)*time.Millisecond, took)
+		}
+	})
+	f.Trial.Crews = []trial.Crew{{Name: "pilots"}}
+	f.Events = append(f.Events, logbook.Event{At: 15 * time.Second, What: logbook.Misbehaved, Client: 3,
+		Detail: "reads slowly"})
+	return f
+}
+
+// TestComparedBySecond: of a server that is slower for a while it is found why, unless it may be something else.
+func TestComparedBySecond(t *testing.T) {
+	for name, tc := range map[string]struct {
+		facts *Facts
+		want  []int
+	}{
+		"it stands still":  {standsStill(5000), []int{41}},
+		"much is said":     {standsStill(4 << 20), nil},
+		"one reads slowly": {slower(time.Millisecond, 40*time.Millisecond), []int{9}},
+		"one reads slowly, and the machine is busy": {slower(10*time.Millisecond, 22*time.Millisecond), nil},
+	} {
+		var found []int
+		for _, x := range Of(tc.facts) {
+			found = append(found, x.Weakness)
+		}
+		if !slices.Equal(found, tc.want) {
+			t.Errorf("%s: found %v, want %v", name, found, tc.want)
+		}
+	}
+}
+
 // TestCompared: what is found by comparing is found, what is like it is not, and of both it is told what came of it.
 func TestCompared(t *testing.T) {
 	inTurn := func(place, _ int) time.Duration { return time.Duration(place) * 8 * time.Millisecond }
@@ -67,6 +144,10 @@ func TestCompared(t *testing.T) {
 	polled.Trial.Crews = []trial.Crew{{}, {Routes: []uint8{1}}}
 	unseen := atOnce(inTurn)
 	unseen.Total.Counts.Sent++
+	filling := atRates(func(said int) time.Duration { return time.Duration(said*said) * 10 * time.Microsecond })
+	for _, e := range filling.Seconds {
+		e.Cells[0].Tally.Owed *= 1 + e.Counts.Sent/20
+	}
 	for name, tc := range map[string]struct {
 		facts *Facts
 		row   int
@@ -86,6 +167,13 @@ func TestCompared(t *testing.T) {
 		"one after another, and the machine was busy": {busy, 10, "", ""},
 		"one after another, and some are not seen":    {unseen, 10, "", ""},
 		"one after another, as each is asked for":     {polled, 10, "", "8.10 ms of that"},
+		"at any rate": {atRates(func(int) time.Duration { return time.Millisecond }), 10, "",
+			"power 0.0 of the rate (between"},
+		// It bears no more: that may be as much as it has to.
+		"with the square of the rate": {atRates(func(said int) time.Duration {
+			return time.Duration(said*said) * 10 * time.Microsecond
+		}), 10, "", "power 2.0 of the rate"},
+		"at rates, and rooms fill": {filling, 10, "", ""},
 		"with the square of the text": {doubling(func(kb float64) time.Duration {
 			return time.Millisecond + time.Duration(kb*kb*50)*time.Microsecond
 		}), 26, "power 2.0 of the size of the message", "of messages of 16384 to 32767 bytes"},

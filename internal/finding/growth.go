@@ -34,7 +34,7 @@ const (
 )
 
 // A grade is what half of the deliveries take longer than, in microseconds, of all that have nearly one size: the next
-// grade is twice as large.
+// grade is twice as large. It counts as of the size from.
 type grade struct {
 	class    int
 	from, to int

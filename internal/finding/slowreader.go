@@ -28,11 +28,13 @@ var stalledRoom = Weakness{Number: 9, Question: HowSoon, Title: "slow reader sta
 const (
 	leastWorse      = 0.5
 	leastWorseMicro = 1000
-	leastWorseOnce  = 10_000 // if it was not by turns: the machine changes, too, and others who use it
-	lookedAt        = 30
-	leastLookedAt   = 3
-	surely          = 3 // standard deviations
-	drifting        = 2 // likewise: it gets worse by itself
+	// If it was not by turns, the machine may have changed, too, and others who use it.
+	onceWorse      = 2
+	onceWorseMicro = 10_000
+	lookedAt       = 30
+	leastLookedAt  = 3
+	surely         = 3 // standard deviations
+	drifting       = 2 // likewise: it gets worse by itself
 	// calmsDown is for how long after a client has read on its room may have something to catch up with.
 	calmsDown = 3 * time.Second
 )
@@ -197,11 +199,11 @@ type change struct {
 
 // stands reports whether it is one that counts, and is hardly by chance.
 func (c *change) stands() bool {
-	least := float64(leastWorseMicro)
+	least, part := float64(leastWorseMicro), leastWorse
 	if c.once {
-		least = leastWorseOnce
+		least, part = onceWorseMicro, onceWorse
 	}
-	return c.worse > max(least, leastWorse*c.before) && c.ranks > surely
+	return c.worse > max(least, part*c.before) && c.ranks > surely
 }
 
 func changeOf(before, during []float64) change {

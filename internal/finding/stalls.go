@@ -24,6 +24,10 @@ const (
 	stallTimes  = 10
 	leastStalls = 3
 	mostStalled = 0.34
+	// A second in which clients say so much, in bytes, and so many times what they do in half of all, is as slow as
+	// that takes.
+	muchSaid   = 256 << 10
+	timesUsual = 10
 )
 
 // stalls finds that everything stops now and then.
@@ -36,12 +40,14 @@ func stalls(s *search) []Finding {
 		last time.Duration
 	}
 	var all []second
+	much := s.much()
 	for _, e := range s.Seconds {
 		if !e.KeptUp() {
 			continue
 		}
 		w := &logbook.Window{}
-		if s.keptIn(e.At) > leastStall/4 || s.crowdIn(e) || w.AddClean(e) != nil || w.Last.Count() == 0 {
+		if s.keptIn(e.At) > leastStall/4 || s.crowdIn(e) || w.AddClean(e) != nil || w.Last.Count() == 0 ||
+			s.saidBeside(e.At, w.Last.Max()) >= much {
 			continue
 		}
 		all = append(all, second{e.At, w.Last.Max()})
@@ -87,6 +93,30 @@ func (s *search) keptIn(second int) (most time.Duration) {
 		if most = max(most, e.Health.Kept); e.Health.Overload != 0 {
 			return time.Hour
 		}
+	}
+	return most
+}
+
+// much is how many bytes are much for clients to say in a second.
+func (s *search) much() int64 {
+	var all []int64
+	for _, e := range s.Seconds {
+		if e.Counts.Routes.BytesUp > 0 {
+			all = append(all, e.Each(e.Counts.Routes.BytesUp))
+		}
+	}
+	if len(all) == 0 {
+		return muchSaid
+	}
+	slices.Sort(all)
+	return max(muchSaid, timesUsual*all[len(all)/2])
+}
+
+// saidBeside is how many bytes clients said in the second that they said most in, of those that a message was under way
+// in and the one before: what was said then may still be.
+func (s *search) saidBeside(second int, took time.Duration) (most int64) {
+	for _, e := range s.Seconds.Between(second-1, second+2+int(took/time.Second)) {
+		most = max(most, e.Each(e.Counts.Routes.BytesUp))
 	}
 	return most
 }

@@ -304,6 +304,10 @@ var recipes = []recipe{
   otherwise {
     pause { lasts = "10m" }
   }`},
+	{name: "rates that double", rows: []int{10}, of: Messages, clients: 16, least: 16, needs: needsSay,
+		lasts:   17 * time.Second,
+		shows:   "how latency grows with how much is said: 2, 4, 8 and 16 of the clients speak, by turns",
+		session: doublingRates()},
 	{name: "transports", rows: []int{19, 20}, of: Deliveries, needs: needsRoutes, lasts: 16 * time.Second,
 		shows: "whether each transport works alone, and nothing is lost while a client changes from one to the other",
 		whole: func(t *trial.Trial, _ *language.Parts) string {
@@ -576,6 +580,38 @@ func inBursts(times int) string {
   pause { lasts = "1500ms" }`, i+1)
 	}
 	return text
+}
+
+// doublingRates has twice as many clients of one room speak at each turn, each as often as in the turn before.
+func doublingRates() string {
+	text := `
+  CONNECT
+  enter { room = "ROOM" }
+  barrier "all there" { within = "20s" }
+  pause {
+    lasts = "1ms"
+    most  = "130ms"
+  }
+  repeat {
+    every = "7800ms"
+    times = 2`
+	for speak := 2; speak <= 16; speak *= 2 {
+		text += fmt.Sprintf(`
+    when {
+      that = n < %d
+      repeat {
+        every = "130ms"
+        times = 15
+        SAY
+      }
+    }
+    otherwise {
+      pause { lasts = "1950ms" }
+    }`, speak)
+	}
+	return text + `
+  }
+  pause { lasts = "10m" }`
 }
 
 // cutting is a fault that cuts connections.
