@@ -491,10 +491,8 @@ func BenchmarkReceive(b *testing.B) {
 	}
 }
 
-// TestBeatsBehind: a heartbeat that comes late behind much else was sent in time, perhaps; behind little it was not,
-// and if another one should have come meanwhile, neither.
-func TestBeatsBehind(t *testing.T) {
-	source := strings.Replace(script, `target "board" { websocket = "ws://127.0.0.1:7411/live" }`, `target "board" {
+// beating is the script of a server that promises to send heartbeats.
+var beating = strings.Replace(script, `target "board" { websocket = "ws://127.0.0.1:7411/live" }`, `target "board" {
   websocket = "ws://127.0.0.1:7411/live"
   promise {
     from     = "server"
@@ -502,6 +500,27 @@ func TestBeatsBehind(t *testing.T) {
     deadline = "30s"
   }
 }`, 1)
+
+// openWithBeats is a bench with a client that is connected to such a server, and has its name.
+func openWithBeats(t *testing.T, source string) *bench {
+	b := newBench(t, source, func(left int) int { return left })
+	b.now = mono.Time(time.Second) // the beginning of time stands for never
+	b.open()
+	b.text(`{"kind":"named","name":"pilot \"0\""}`)
+	return b
+}
+
+// beats has the server send so many heartbeats, each so long after what was before it.
+func (b *bench) beats(n int, after time.Duration) {
+	for range n {
+		b.wait(after)
+		b.server(ws.AppendFrame(nil, ws.OpPing, []byte("42")))
+	}
+}
+
+// TestBeatsBehind: a heartbeat that comes late behind much else was sent in time, perhaps; behind little it was not,
+// and if another one should have come meanwhile, neither.
+func TestBeatsBehind(t *testing.T) {
 	little := ws.AppendFrame(nil, ws.OpText, []byte(`{"kind":"little"}`))
 	much := ws.AppendFrame(nil, ws.OpText, []byte(`{"kind":"notice","text":"`+strings.Repeat("x", 256<<10)+`"}`))
 	for name, tc := range map[string]struct {
@@ -513,22 +532,13 @@ func TestBeatsBehind(t *testing.T) {
 		"behind little":          {little, 1400 * time.Millisecond, 1},
 		"behind much, and twice": {much, 2400 * time.Millisecond, 1},
 	} {
-		b := newBench(t, source, func(left int) int { return left })
-		b.now = mono.Time(time.Second)
-		b.open()
-		b.text(`{"kind":"named","name":"pilot \"0\""}`)
-		beat := func(after time.Duration) {
-			b.wait(after)
-			b.server(ws.AppendFrame(nil, ws.OpPing, []byte("42")))
-		}
-		for range 3 {
-			beat(time.Second)
-		}
+		b := openWithBeats(t, beating)
+		b.beats(3, time.Second)
 		b.wait(tc.late - 100*time.Millisecond)
 		b.server(tc.before)
-		beat(100 * time.Millisecond)
-		beat(2*time.Second - tc.late%time.Second - time.Second) // in time again
-		beat(time.Second)
+		b.beats(1, 100*time.Millisecond)
+		b.beats(1, time.Second-tc.late%time.Second) // in time again
+		b.beats(1, time.Second)
 		c := b.window().Counts.Pulse
 		if c.Late != tc.want || c.Early > 0 || (c.Missing > 0) != (tc.late > 2*time.Second) {
 			t.Errorf("%s: %+v", name, c)
@@ -539,39 +549,22 @@ func TestBeatsBehind(t *testing.T) {
 // TestBeatsUnread: when a heartbeat came that stood behind what the client had not read is not known; those before and
 // after are judged as ever.
 func TestBeatsUnread(t *testing.T) {
-	source := strings.Replace(script, `target "board" { websocket = "ws://127.0.0.1:7411/live" }`, `target "board" {
-  websocket = "ws://127.0.0.1:7411/live"
-  promise {
-    from     = "server"
-    every    = "1s"
-    deadline = "30s"
-  }
-}`, 1)
-	from, to := strings.Index(source, "  expect"), strings.Index(source, "crew")
-	source = source[:from] + `  pause { lasts = "3500ms" }
+	from, to := strings.Index(beating, "  expect"), strings.Index(beating, "crew")
+	source := beating[:from] + `  pause { lasts = "3500ms" }
   read_slowly { bytes_per_second = 100 }
   pause { lasts = "6s" }
   read_slowly { bytes_per_second = 0 }
   stay {}
 }
-` + source[to:]
+` + beating[to:]
 	for _, lack := range []bool{false, true} {
-		b := newBench(t, source, func(left int) int { return left })
-		b.now = mono.Time(time.Second) // the beginning of time stands for never
-		b.open()
-		b.text(`{"kind":"named","name":"pilot \"0\""}`)
-		beats := func(n int, after time.Duration) {
-			for range n {
-				b.wait(after)
-				b.server(ws.AppendFrame(nil, ws.OpPing, []byte("42")))
-			}
-		}
-		beats(3, time.Second)
+		b := openWithBeats(t, source)
+		b.beats(3, time.Second)
 		b.wait(6800 * time.Millisecond) // it reads slowly from 3.5 s on, and reads on at 9.5 s
-		beats(6, 0)
-		beats(12, time.Second)
+		b.beats(6, 0)
+		b.beats(12, time.Second)
 		if lack {
-			beats(1, 3*time.Second)
+			b.beats(1, 3*time.Second)
 		}
 		if c := b.window().Counts.Pulse; (c.Missing > 0) != lack || c.Early > 0 {
 			t.Errorf("some are missing: %v; %+v", lack, c)

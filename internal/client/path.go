@@ -143,8 +143,7 @@ func (p *path) got(e *Env, line, bytes int, came mono.Span) {
 		return
 	}
 	p.throttle(e, bytes)
-	e.pulse.hearsBytes(e, bytes, came.To)
-	e.pulse.hearsAnything(e, came.To)
+	e.pulse.hearsAnything(e, bytes, came.To)
 	if !p.readsSlowly() && e.pulse.misconduct() == nil { // else it reads late on purpose
 		e.Book.Now().Times[logbook.ReadingLag].Record(e.now.Sub(came.To))
 	}

@@ -53,7 +53,7 @@ func (p *pulse) moves(e *Env) {
 	case !e.path.carriesBeats(e):
 		p.heard = 0
 	case p.heard == 0:
-		p.heard, p.first = e.now, false
+		p.heard, p.first, p.before = e.now, false, 0
 	}
 }
 
@@ -155,6 +155,8 @@ func (p *pulse) hearsBeat(e *Env, at mono.Time) {
 	case p.wrong.blind(): // what waited unread has no times of its own
 		return
 	}
+	before := p.before
+	p.before = 0
 	if e.path.readSlowlySince(p.heard) { // one of them stood behind what was not read: when it came is not known
 		p.heard, p.first, p.behind = at, false, false
 		return
@@ -168,15 +170,13 @@ func (p *pulse) hearsBeat(e *Env, at mono.Time) {
 	counts.Beat(time.Duration(e.rel(at)), promise.Every)
 	gap, slack := max(0, at.Sub(p.heard)), promise.Slack()
 	p.heard = at
-	lack := missing(gap, promise.Every)
-	if before := p.before; lack == 0 && gap > promise.Every+slack && before >= muchBefore {
-		p.first, p.behind, p.before = true, true, 0 // it stood behind that: when it was sent is not known
+	lack, late := missing(gap, promise.Every), gap > promise.Every+slack
+	if late && lack == 0 && before >= muchBefore { // it stood behind that: when it was sent is not known
+		p.first, p.behind = true, true
 		return
 	}
-	p.before = 0
 	counts.Missing += lack
 	makesUp := p.behind && gap < promise.Every-slack
-	late := gap > promise.Every+slack
 	if late {
 		counts.Late++
 	}
@@ -198,23 +198,22 @@ func (p *pulse) hearsBeat(e *Env, at mono.Time) {
 // muchBefore is so much, in bytes, that one heartbeat may have been late behind it, though the server sent it in time.
 const muchBefore = 256 << 10
 
-// hearsBytes notes how much comes while one of the server's heartbeats is due.
-func (p *pulse) hearsBytes(e *Env, bytes int, at mono.Time) {
-	if promise := e.Trial.Target.Promise; p.beats != nil && promise != nil && p.heard != 0 &&
-		at.Sub(p.heard) > promise.Every {
-		p.before += bytes
-	}
-}
-
 // missing is how many heartbeats should have come within a time, besides the one at its
 // end.
 func missing(gap, every time.Duration) int64 {
 	return max(0, int64(math.Round(float64(gap)/float64(every)))-1)
 }
 
-// hearsAnything measures that something came, if that is as good as a heartbeat.
-func (p *pulse) hearsAnything(e *Env, at mono.Time) {
-	if promise := e.Trial.Target.Promise; promise != nil && promise.AnyData && e.path.is(open) {
+// hearsAnything measures that so many bytes came: that may be as good as a heartbeat, or hold up one that is due.
+func (p *pulse) hearsAnything(e *Env, bytes int, at mono.Time) {
+	promise := e.Trial.Target.Promise
+	if promise == nil {
+		return
+	}
+	if p.beats != nil && p.heard != 0 && at.Sub(p.heard) > promise.Every {
+		p.before += bytes
+	}
+	if promise.AnyData && e.path.is(open) {
 		p.hearsBeat(e, at)
 	}
 }
