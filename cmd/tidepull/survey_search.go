@@ -225,7 +225,7 @@ func (s *runningSurvey) search() {
 			r.Why = why
 		}
 		if r.Why == "" {
-			r, why = s.one(r)
+			r, why = s.one(r, i)
 		}
 		if tell != nil {
 			fmt.Fprintf(tell, "         %s\n", outcomeOf(&r))
@@ -252,8 +252,8 @@ func (s *runningSurvey) add(r survey.Result) {
 	}
 }
 
-// one runs an experiment, if it is over in time; stopped says why no other can follow it.
-func (s *runningSurvey) one(r survey.Result) (_ survey.Result, stopped string) {
+// one runs an experiment, the i-th, if it is over in time; stopped says why no other can follow it.
+func (s *runningSurvey) one(r survey.Result, i int) (_ survey.Result, stopped string) {
 	name := r.Experiment.Name
 	t, err := s.parse(r.Experiment.Source, name)
 	if err != nil {
@@ -264,13 +264,13 @@ func (s *runningSurvey) one(r survey.Result) (_ survey.Result, stopped string) {
 		r.Why = "there was no time left for it: --for allows more"
 		return r, ""
 	}
-	last, err := s.playUntilItSays(r.Experiment, t)
+	last, err := s.playUntilItSays(r.Experiment, t, s.lengthAfter(i))
 	if err != nil {
 		r.Why = err.Error()
 		return r, ""
 	}
 	var unreachable *engine.Unreachable
-	switch r = ended(r, last); {
+	switch r = survey.Ended(r.Experiment, last); {
 	case errors.As(last.Err, &unreachable):
 		return r, fmt.Sprintf("the server did not answer any more after '%s'", name)
 	case last.Stopped:
@@ -283,9 +283,23 @@ func (s *runningSurvey) one(r survey.Result) (_ survey.Result, stopped string) {
 	return r, ""
 }
 
+// lengthAfter is how long the experiments after the i-th take.
+func (s *runningSurvey) lengthAfter(i int) (sum time.Duration) {
+	for _, e := range s.all[i+1:] {
+		if e.Lacks != "" {
+			continue
+		}
+		if t, err := s.parse(e.Source, e.Name); err == nil {
+			sum += t.Length() + t.Grace
+		}
+	}
+	return sum
+}
+
 // playUntilItSays runs an experiment's trial; again if it says nothing of what it is about, or of a part of that, as
-// the machine was busy, and there is time.
-func (s *runningSurvey) playUntilItSays(e survey.Experiment, t *trial.Trial) (*run.Snapshot, error) {
+// the machine was busy, and there is time for that and for the others, which take so long.
+func (s *runningSurvey) playUntilItSays(e survey.Experiment, t *trial.Trial, others time.Duration) (*run.Snapshot,
+	error) {
 	for try := 1; ; try++ {
 		last, err := s.play(t)
 		if err != nil {
@@ -299,7 +313,7 @@ func (s *runningSurvey) playUntilItSays(e survey.Experiment, t *trial.Trial) (*r
 		if !busy {
 			s.vain = 0
 		}
-		if !busy || try == mostTries || time.Now().Add(t.Length()).After(s.began.Add(s.flags.For)) {
+		if !busy || try == mostTries || time.Now().Add(t.Length()+others).After(s.began.Add(s.flags.For)) {
 			return last, nil
 		}
 		if s.vain++; s.tell != nil {
@@ -374,20 +388,6 @@ func (s *runningSurvey) isWell() (wrong string) {
 
 // longestRest bounds how long the server may rest between two looks.
 const longestRest = 8 * time.Second
-
-// ended is the result of an experiment that was run.
-func ended(r survey.Result, last *run.Snapshot) survey.Result {
-	verdict, why := last.Outcome()
-	switch {
-	case last.Err != nil:
-		r.Why = last.Err.Error()
-		return r
-	case verdict == run.NotProven:
-		r.Why = "the experiment is not proven: " + why
-	}
-	r.Run, r.Compared = last, last.Compared()
-	return r
-}
 
 // outcomeOf says in one line what came of an experiment.
 func outcomeOf(r *survey.Result) string {

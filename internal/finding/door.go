@@ -2,6 +2,7 @@ package finding
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"tidepull/internal/base/units"
@@ -21,9 +22,7 @@ func openDoor(s *search) []Finding {
 	refused := func(d delivery) bool { return d.m.Audience == ledger.ToNobody }
 	got := s.those(ledger.Stray, refused)
 	s.explain(ledger.Stray, refused)
-	let, held := s.failedChecks("denied", "refused")
-	more, well := s.mustRefuse()
-	let, held = let+more, held+well
+	let, held := Refusals(openedDoor.Number, s.Trial, s.Total)
 	if len(got) == 0 && let == 0 {
 		return nil
 	}
@@ -46,16 +45,27 @@ func openDoor(s *search) []Finding {
 	return []Finding{f}
 }
 
+// Refusals counts what the server had to refuse, or it has one of two weaknesses, 18 or 24: how often it did not, and
+// how often it did.
+func Refusals(weakness int, t *trial.Trial, w *logbook.Window) (let, held int64) {
+	if weakness == anyOrigin.Number {
+		return checksOf(t, w, "origin")
+	}
+	let, held = checksOf(t, w, "denied", "refused")
+	more, well := mustRefuse(t, w)
+	return let + more, held + well
+}
+
 // mustRefuse counts HTTP requests that had to be refused, by the status that the trial asks for.
-func (s *search) mustRefuse() (failed, held int64) {
-	for _, session := range s.Trial.Sessions() {
+func mustRefuse(t *trial.Trial, w *logbook.Window) (failed, held int64) {
+	for _, session := range t.Sessions() {
 		for i := range session.Steps {
 			step := &session.Steps[i]
-			if step.Do != trial.Ask || step.Request == nil || step.Check < 0 || step.Check >= len(s.Total.Checks) {
+			if step.Do != trial.Ask || step.Request == nil || step.Check < 0 || step.Check >= len(w.Checks) {
 				continue
 			}
 			if status := step.Request.Status; status == http401 || status == http403 {
-				failed, held = failed+s.Total.Checks[step.Check].Failed, held+s.Total.Checks[step.Check].Held
+				failed, held = failed+w.Checks[step.Check].Failed, held+w.Checks[step.Check].Held
 			}
 		}
 	}
@@ -71,11 +81,14 @@ const (
 
 // failedChecks counts checks of some kinds.
 func (s *search) failedChecks(kinds ...string) (failed, held int64) {
-	for i, c := range s.Trial.Checks {
-		for _, kind := range kinds {
-			if c.Kind == kind && i < len(s.Total.Checks) {
-				failed, held = failed+s.Total.Checks[i].Failed, held+s.Total.Checks[i].Held
-			}
+	return checksOf(s.Trial, s.Total, kinds...)
+}
+
+// checksOf counts checks of some kinds.
+func checksOf(t *trial.Trial, w *logbook.Window, kinds ...string) (failed, held int64) {
+	for i, c := range t.Checks {
+		if i < len(w.Checks) && slices.Contains(kinds, c.Kind) {
+			failed, held = failed+w.Checks[i].Failed, held+w.Checks[i].Held
 		}
 	}
 	return failed, held

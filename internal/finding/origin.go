@@ -13,7 +13,7 @@ var anyOrigin = Weakness{Number: 18, Question: WhatItBears, Title: "any origin, 
 
 // openOrigin finds connections from an origin that had to be refused.
 func openOrigin(s *search) []Finding {
-	let, held := s.failedChecks("origin")
+	let, held := Refusals(anyOrigin.Number, s.Trial, s.Total)
 	if let == 0 {
 		return nil
 	}

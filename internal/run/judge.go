@@ -313,8 +313,15 @@ func (s *Snapshot) Overall() Verdict {
 // Outcome sums up what a run says, and why in one line: a broken limit or
 // question breaks the trial; otherwise it is not proven if the run was not
 // whole, nothing was measured, or a limit is not proven.
-func (s *Snapshot) Outcome() (Verdict, string) {
-	v, why := s.outcome()
+func (s *Snapshot) Outcome() (Verdict, string) { return s.outcomeWith(s.UnseenNews()) }
+
+// OutcomeOfRest is Outcome, whether announcements of who enters and leaves could be seen or not: for a question that
+// has nothing to do with them.
+func (s *Snapshot) OutcomeOfRest() (Verdict, string) { return s.outcomeWith(nil) }
+
+// outcomeWith sums up what a run says, of which the news could not be seen.
+func (s *Snapshot) outcomeWith(unseenNews []string) (Verdict, string) {
+	v, why := s.outcome(unseenNews)
 	if v == NotProven && s.wantOfMachine() {
 		if pace := s.Pace(0, s.Entries.Count()).Says(); pace != "" {
 			why += "; " + pace
@@ -323,12 +330,12 @@ func (s *Snapshot) Outcome() (Verdict, string) {
 	return v, why
 }
 
-func (s *Snapshot) outcome() (Verdict, string) {
+func (s *Snapshot) outcome(unseenNews []string) (Verdict, string) {
 	whole := s.Finished && !s.Stopped && s.Err == nil
 	if s.Err != nil && !errors.Is(s.Err, context.Canceled) {
 		return NotProven, s.Err.Error() // unreachable, most of the time: nothing else matters
 	}
-	v, why := outcomeOf(s, whole)
+	v, why := outcomeOf(s, whole, unseenNews)
 	switch {
 	case v == Broken:
 	case s.Finished && !whole:
@@ -405,7 +412,7 @@ func (s *Snapshot) loadKept() (most int) {
 }
 
 // outcomeOf sums up the limits and the questions.
-func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
+func outcomeOf(s *Snapshot, whole bool, unseenNews []string) (Verdict, string) {
 	var broken []string
 	var open []openReason
 	for i := range s.Judgements {
@@ -425,7 +432,7 @@ func outcomeOf(s *Snapshot, whole bool) (Verdict, string) {
 		}
 	}
 	if whole {
-		for _, why := range s.Unseen() {
+		for _, why := range slices.Concat(s.unseenRest(), unseenNews) {
 			open = addReason(open, "what was due could be seen", why)
 		}
 	}

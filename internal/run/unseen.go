@@ -2,6 +2,7 @@ package run
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -16,23 +17,37 @@ const leastSeen = 20
 // Unseen says what of the trial proves nothing, as it was hardly ever seen: announcements, or deliveries of
 // another kind, of which more than half is excused, and rules of the dialect that recognised nothing; and which
 // processes of the run were lost.
-func (s *Snapshot) Unseen() (all []string) {
+func (s *Snapshot) Unseen() []string { return slices.Concat(s.unseenRest(), s.UnseenNews()) }
+
+// UnseenNews is Unseen of announcements.
+func (s *Snapshot) UnseenNews() []string { return s.unseenOf(ledger.Joined, ledger.Gone) }
+
+// unseenOf says which kinds of deliveries were hardly ever seen, as more than half is excused.
+func (s *Snapshot) unseenOf(kinds ...ledger.Kind) (all []string) {
 	if s.Total == nil {
 		return nil
 	}
-	all = s.Processes.Words()
 	var of [ledger.NumKinds]ledger.Tally
 	for cell, t := range s.Total.Cells {
 		of[cell.Kind].Add(&t)
 	}
 	words := [ledger.NumKinds]string{ledger.Notice: "deliveries", ledger.Whisper: "deliveries of whispers",
 		ledger.Joined: "announcements of who enters", ledger.Gone: "announcements of who leaves"}
-	for k, t := range of {
-		if t.Owed >= leastSeen && 2*t.Excused > t.Owed {
+	for _, k := range kinds {
+		if t := of[k]; t.Owed >= leastSeen && 2*t.Excused > t.Owed {
 			all = append(all, fmt.Sprintf("%s of %s %s are excused, so that it is not known whether the server would "+
 				"have sent them", units.Count(t.Excused), units.Count(t.Owed), words[k]))
 		}
 	}
+	return all
+}
+
+// unseenRest is Unseen of all but announcements.
+func (s *Snapshot) unseenRest() (all []string) {
+	if s.Total == nil {
+		return nil
+	}
+	all = append(s.Processes.Words(), s.unseenOf(ledger.Notice, ledger.Whisper)...)
 	entries := s.entriesBefore(s.Elapsed - s.Trial.Dialect.Presence.Within)
 	for i, c := range s.Trial.Checks {
 		seen := i < len(s.Total.Checks) && s.Total.Checks[i].Held+s.Total.Checks[i].Failed > 0

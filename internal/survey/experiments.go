@@ -46,6 +46,7 @@ const (
 	Deliveries Unit = "deliveries"
 	Entries    Unit = "entries"
 	Messages   Unit = "messages"
+	Refusals   Unit = "things to refuse"
 )
 
 // A recipe makes an experiment.

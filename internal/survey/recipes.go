@@ -304,10 +304,6 @@ var recipes = []recipe{
   otherwise {
     pause { lasts = "10m" }
   }`},
-	{name: "rates that double", rows: []int{10}, of: Messages, clients: 16, least: 16, needs: needsSay,
-		lasts:   17 * time.Second,
-		shows:   "how latency grows with how much is said: 2, 4, 8 and 16 of the clients speak, by turns",
-		session: doublingRates()},
 	{name: "transports", rows: []int{19, 20}, of: Deliveries, needs: needsRoutes, lasts: 16 * time.Second,
 		shows: "whether each transport works alone, and nothing is lost while a client changes from one to the other",
 		whole: func(t *trial.Trial, _ *language.Parts) string {
@@ -538,6 +534,10 @@ BADLY
       }
     }
   }`},
+	{name: "rates that double", rows: []int{10}, of: Messages, clients: 16, least: 16, needs: needsSay,
+		lasts:   17 * time.Second,
+		shows:   "how latency grows with how much is said: 2, 4, 8 and 16 of the clients speak, by turns",
+		session: doublingRates()},
 }
 
 // whileOthersSpeak has every other client of a room speak, and the rest do something else.

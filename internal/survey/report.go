@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"strings"
 
+	"tidepull/internal/base/units"
 	"tidepull/internal/finding"
 	"tidepull/internal/measure/logbook"
 	"tidepull/internal/run"
@@ -79,6 +80,19 @@ type Result struct {
 	Why        string           // of one that was not run, or says nothing
 	Compared   map[int][]string // what came of comparing, by the number of the weakness
 	NotWell    string           // how the server was not well after it; "": it was, or was not looked at
+}
+
+// Ended is the result of an experiment that was run, and how the run ended.
+func Ended(e Experiment, last *run.Snapshot) Result {
+	if last.Err != nil {
+		return Result{Experiment: e, Why: last.Err.Error()}
+	}
+	r := Result{Experiment: e, Run: last, Compared: last.Compared()}
+	// Which weakness has to do with announcements is known here; the others do not need them to be seen.
+	if verdict, why := last.OutcomeOfRest(); verdict == run.NotProven {
+		r.Why = "the experiment is not proven: " + why
+	}
+	return r
 }
 
 // A Report is what a survey says.
@@ -240,7 +254,7 @@ func (row *Row) look(results []Result) {
 		says, why := r.unseen(row.Weakness.Number)
 		switch {
 		case why != "":
-			if row.State == NotTried {
+			if row.State == NotTried && (len(silent) == 0 || !r.Experiment.LeftOut) {
 				row.Says = why
 			}
 			if !r.Experiment.LeftOut {
@@ -282,7 +296,12 @@ func (r *Result) unseen(weakness int) (says, why string) {
 		return "", r.Why
 	}
 	mute := r.mute(weakness)
-	n := chances(r.Run.Total, r.Experiment.Of, mute)
+	n, of := chances(r.Run.Total, r.Experiment.Of, mute), r.Experiment.Of
+	if doors[weakness] {
+		let, held := finding.Refusals(weakness, r.Run.Trial, r.Run.Total)
+		n, of = let+held, Refusals
+	}
+	news := r.Run.UnseenNews()
 	switch {
 	case r.Experiment.Blind[weakness] != "":
 		return "", r.Experiment.Blind[weakness]
@@ -291,11 +310,21 @@ func (r *Result) unseen(weakness int) (says, why string) {
 			r.Run.Total.Seconds)
 	case r.Why != "":
 		return "", r.Why
-	case n < 3:
-		return "", "the experiment came to nothing: too few " + string(r.Experiment.Of)
+	case weakness == silentLeave && len(news) > 0:
+		return "", "the experiment is not proven: " + news[0]
+	case n == 0 || n < 3 && of != Refusals:
+		return "", "the experiment came to nothing: too few " + string(of)
+	case of == Refusals: // a server that refuses by chance would be a strange one
+		return fmt.Sprintf("refused each time, %[1]s of %[1]s", units.Count(n)), ""
 	}
-	return finding.Unseen(n, string(r.Experiment.Of)), ""
+	return finding.Unseen(n, string(of)), ""
 }
+
+// doors are the weaknesses of which the chances are what had to be refused.
+var doors = map[int]bool{18: true, 24: true}
+
+// silentLeave is the weakness that shows in announcements alone.
+const silentLeave = 39
 
 // compared says what came of comparing for a weakness, to go on with.
 func (r *Result) compared(n int) (text string) {
