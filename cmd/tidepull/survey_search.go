@@ -17,6 +17,7 @@ import (
 	"tidepull/internal/base/plain"
 	"tidepull/internal/base/units"
 	"tidepull/internal/engine"
+	"tidepull/internal/finding"
 	"tidepull/internal/report/export"
 	"tidepull/internal/run"
 	"tidepull/internal/survey"
@@ -396,10 +397,14 @@ func outcomeOf(r *survey.Result) string {
 		return "not done: " + plain.Text(r.Why, 300)
 	case len(r.Run.Findings) > 0:
 		var all []string
+		word := "noted: "
 		for i := range r.Run.Findings {
 			all = append(all, r.Run.Findings[i].Name())
+			if r.Run.Findings[i].Severity != finding.Note {
+				word = "found: "
+			}
 		}
-		return "found: " + strings.Join(all, ", ")
+		return word + strings.Join(all, ", ")
 	case r.Why != "":
 		return plain.Text(r.Why, 300)
 	}
