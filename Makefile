@@ -7,7 +7,7 @@ COMMIT := $(shell git log -1 --format='%h of %cs' 2>/dev/null && { git diff --qu
 # The packages that start goroutines; a test of testkit/layers reads this and sees to it that the others do not, so that
 # there is nothing to race in them. The commands run in processes of their own.
 # SINGLE are tests of theirs that race with nothing that other tests do not race with, and take much time.
-SINGLE := ^(TestRude|TestEveryLossIsTrue|TestNight|TestCollectorSums|TestSameFiguresAsLive|TestKilled|TestMadeTogether|TestFullDisk|TestHostileNames|TestEveryCase|TestMigration|TestFirstSchema|TestList|TestDocumentedQuery)$$
+SINGLE := ^(TestRude|TestEveryLossIsTrue|TestNight|TestCollectorSums|TestSameFiguresAsLive|TestKilled|TestMadeTogether|TestFullDisk|TestHostileNames|TestEveryCase|TestMigration|TestFirstSchema|TestList|TestDocumentedQuery|TestDay)$$
 CONCURRENT := internal/(engine(/(clocks|poll|pressure|process|secure|traffic|tunnel|workers))?|run|standin|capture/(conform|learn|play|probe|relay)|report/(export|store)|tui)$$
 
 .PHONY: demo build build-race test test-plain test-race tools lint fuzz mutants rounds soak kernel interop bench screenshots clean
