@@ -315,13 +315,16 @@ func (r *Result) unseen(weakness int) (says, why string) {
 	case n == 0 || n < 3 && of != Refusals:
 		return "", "the experiment came to nothing: too few " + string(of)
 	case of == Refusals: // a server that refuses by chance would be a strange one
-		return fmt.Sprintf("refused each time, %[1]s of %[1]s", units.Count(n)), ""
+		return fmt.Sprintf("%[1]s%[2]s of %[2]s", RefusedEachTime, units.Count(n)), ""
 	}
 	return finding.Unseen(n, string(of)), ""
 }
 
 // doors are the weaknesses of which the chances are what had to be refused.
 var doors = map[int]bool{18: true, 24: true}
+
+// RefusedEachTime is how it begins what is said of such a one that was not found.
+const RefusedEachTime = "refused each time, "
 
 // silentLeave is the weakness that shows in announcements alone.
 const silentLeave = 39

@@ -334,7 +334,7 @@ func isFound(t *testing.T, rep survey.Report, want int) {
 			}
 		}
 		if r.State == survey.NotFound && !strings.HasPrefix(r.Says, "fewer than 1 in ") &&
-			!strings.HasPrefix(r.Says, "refused each time") || r.Says == "" {
+			!strings.HasPrefix(r.Says, survey.RefusedEachTime) || r.Says == "" {
 			t.Errorf("%d: %+v", r.Weakness.Number, r)
 		}
 	}

@@ -333,11 +333,19 @@ func (m *Model) sideways(by int, s *State, width int) {
 	}
 }
 
-// tally counts the states.
+// tally counts the states; those that nothing of the survey was about yet, or ever, are left.
 func tally(s *State) string {
 	n := s.Report.Count()
-	return fmt.Sprintf("of %d weaknesses %d found, %d not found", len(s.Report.Rows), n[survey.Found],
-		n[survey.NotFound]+n[survey.FollowsFrom]+n[survey.Noted])
+	text := fmt.Sprintf("of %d weaknesses %d found, %d not found", len(s.Report.Rows), n[survey.Found], n[survey.NotFound])
+	for _, of := range []struct {
+		n    int
+		word string
+	}{{n[survey.FollowsFrom], "follow from those"}, {n[survey.Noted], "noted"}} {
+		if of.n > 0 {
+			text += fmt.Sprintf(", %d %s", of.n, of.word)
+		}
+	}
+	return text
 }
 
 // left says how far the survey is.
@@ -401,6 +409,10 @@ func tailOf(r *survey.Row) string {
 		if rare, is := strings.CutPrefix(r.Says, "fewer than 1 in "); is {
 			n, _, _ := strings.Cut(rare, " ")
 			return "< 1 in " + n
+		}
+		if times, is := strings.CutPrefix(r.Says, survey.RefusedEachTime); is {
+			n, _, _ := strings.Cut(times, ";")
+			return n + " refused"
 		}
 	case survey.FollowsFrom:
 		if r.From > 0 {
