@@ -336,16 +336,17 @@ func (m *Model) sideways(by int, s *State, width int) {
 // tally counts the states; those that nothing of the survey was about yet, or ever, are left.
 func tally(s *State) string {
 	n := s.Report.Count()
-	text := fmt.Sprintf("of %d weaknesses %d found, %d not found", len(s.Report.Rows), n[survey.Found], n[survey.NotFound])
-	for _, of := range []struct {
-		n    int
-		word string
-	}{{n[survey.FollowsFrom], "follow from those"}, {n[survey.Noted], "noted"}} {
-		if of.n > 0 {
-			text += fmt.Sprintf(", %d %s", of.n, of.word)
-		}
+	parts := []string{fmt.Sprintf("%d found", n[survey.Found])}
+	if from := n[survey.FollowsFrom]; from == 1 {
+		parts = append(parts, "1 follows from those")
+	} else if from > 1 {
+		parts = append(parts, fmt.Sprintf("%d follow from those", from))
 	}
-	return text
+	parts = append(parts, fmt.Sprintf("%d not found", n[survey.NotFound]))
+	if noted := n[survey.Noted]; noted > 0 {
+		parts = append(parts, fmt.Sprintf("%d noted", noted))
+	}
+	return fmt.Sprintf("of %d weaknesses %s", len(s.Report.Rows), strings.Join(parts, ", "))
 }
 
 // left says how far the survey is.
