@@ -61,7 +61,7 @@ func (h *harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	conn, accept := hijack(w, r)
 	fmt.Fprintf(conn, "HTTP/1.1 101 Switching Protocols\r\nUpgrade: websocket\r\nConnection: Upgrade\r\n"+
 		"Sec-WebSocket-Accept: %s\r\n\r\n", accept)
-	id := fmt.Sprintf("pilot-%08x", rand.Uint32())
+	id := fmt.Sprintf("pilot-%08x7", rand.Uint32()) // with a digit always: letters alone may be a word
 	h.there[id] = conn
 	tell(conn, `{"type":"hello"}`, fmt.Sprintf(`{"type":"you","id":%q}`, id))
 	go h.serve(conn, id)
