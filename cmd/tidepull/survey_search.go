@@ -261,11 +261,11 @@ func (s *runningSurvey) one(r survey.Result, i int) (_ survey.Result, stopped st
 		r.Why = "the trial's words do not go together in the experiment: " + firstLine(err.Error())
 		return r, ""
 	}
-	if time.Now().Add(t.Length()).After(s.began.Add(s.flags.For)) {
+	if !s.hasTimeFor(t.Length()) {
 		r.Why = "there was no time left for it: --for allows more"
 		return r, ""
 	}
-	last, err := s.playUntilItSays(r.Experiment, t, s.lengthAfter(i))
+	last, err := s.playUntilItSays(i, t)
 	if err != nil {
 		r.Why = err.Error()
 		return r, ""
@@ -284,6 +284,11 @@ func (s *runningSurvey) one(r survey.Result, i int) (_ survey.Result, stopped st
 	return r, ""
 }
 
+// hasTimeFor reports whether what takes so long is over before the survey has to be.
+func (s *runningSurvey) hasTimeFor(length time.Duration) bool {
+	return !time.Now().Add(length).After(s.began.Add(s.flags.For))
+}
+
 // lengthAfter is how long the experiments after the i-th take.
 func (s *runningSurvey) lengthAfter(i int) (sum time.Duration) {
 	for _, e := range s.all[i+1:] {
@@ -297,16 +302,15 @@ func (s *runningSurvey) lengthAfter(i int) (sum time.Duration) {
 	return sum
 }
 
-// playUntilItSays runs an experiment's trial; again if it says nothing of what it is about, or of a part of that, as
-// the machine was busy, and there is time for that and for the others, which take so long.
-func (s *runningSurvey) playUntilItSays(e survey.Experiment, t *trial.Trial, others time.Duration) (*run.Snapshot,
-	error) {
+// playUntilItSays runs the trial of the i-th experiment; again if it says nothing of what it is about, or of a part of
+// that, as the machine was busy, and there is time for that and for those after it.
+func (s *runningSurvey) playUntilItSays(i int, t *trial.Trial) (*run.Snapshot, error) {
 	for try := 1; ; try++ {
 		last, err := s.play(t)
 		if err != nil {
 			return nil, err
 		}
-		r := survey.Result{Experiment: e, Run: last}
+		r := survey.Result{Experiment: s.all[i], Run: last}
 		least, most := r.Mute()
 		seconds := last.Total.Seconds
 		busy := last.Err == nil && !last.Stopped && len(last.Findings) == 0 &&
@@ -314,7 +318,7 @@ func (s *runningSurvey) playUntilItSays(e survey.Experiment, t *trial.Trial, oth
 		if !busy {
 			s.vain = 0
 		}
-		if !busy || try == mostTries || time.Now().Add(t.Length()+others).After(s.began.Add(s.flags.For)) {
+		if !busy || try == mostTries || !s.hasTimeFor(t.Length()+s.lengthAfter(i)) {
 			return last, nil
 		}
 		if s.vain++; s.tell != nil {
@@ -397,12 +401,12 @@ func outcomeOf(r *survey.Result) string {
 		return "not done: " + plain.Text(r.Why, 300)
 	case len(r.Run.Findings) > 0:
 		var all []string
-		word := "noted: "
 		for i := range r.Run.Findings {
 			all = append(all, r.Run.Findings[i].Name())
-			if r.Run.Findings[i].Severity != finding.Note {
-				word = "found: "
-			}
+		}
+		word := "noted: "
+		if slices.ContainsFunc(r.Run.Findings, func(f finding.Finding) bool { return f.Severity != finding.Note }) {
+			word = "found: "
 		}
 		return word + strings.Join(all, ", ")
 	case r.Why != "":

@@ -98,10 +98,8 @@ func checksOf(t *trial.Trial, w *logbook.Window, kinds ...string) (failed, held 
 func (s *search) checkEvents(kinds ...string) (all []*logbook.Event) {
 	for _, e := range s.events(logbook.Failed) {
 		for _, c := range s.Trial.Checks {
-			for _, kind := range kinds {
-				if c.Kind == kind && strings.HasPrefix(e.Detail, s.Trial.Hide(c.Name)+": ") {
-					all = append(all, e)
-				}
+			if slices.Contains(kinds, c.Kind) && strings.HasPrefix(e.Detail, s.Trial.Hide(c.Name)+": ") {
+				all = append(all, e)
 			}
 		}
 	}

@@ -313,15 +313,15 @@ func (s *Snapshot) Overall() Verdict {
 // Outcome sums up what a run says, and why in one line: a broken limit or
 // question breaks the trial; otherwise it is not proven if the run was not
 // whole, nothing was measured, or a limit is not proven.
-func (s *Snapshot) Outcome() (Verdict, string) { return s.outcomeWith(s.UnseenNews()) }
+func (s *Snapshot) Outcome() (Verdict, string) { return s.outcomeBut((*Snapshot).Unseen) }
 
 // OutcomeOfRest is Outcome, whether announcements of who enters and leaves could be seen or not: for a question that
 // has nothing to do with them.
-func (s *Snapshot) OutcomeOfRest() (Verdict, string) { return s.outcomeWith(nil) }
+func (s *Snapshot) OutcomeOfRest() (Verdict, string) { return s.outcomeBut((*Snapshot).unseenRest) }
 
-// outcomeWith sums up what a run says, of which the news could not be seen.
-func (s *Snapshot) outcomeWith(unseenNews []string) (Verdict, string) {
-	v, why := s.outcome(unseenNews)
+// outcomeBut sums up what a run says; unseen gives what of it proves nothing, and is asked only of a whole run.
+func (s *Snapshot) outcomeBut(unseen func(*Snapshot) []string) (Verdict, string) {
+	v, why := s.outcome(unseen)
 	if v == NotProven && s.wantOfMachine() {
 		if pace := s.Pace(0, s.Entries.Count()).Says(); pace != "" {
 			why += "; " + pace
@@ -330,12 +330,12 @@ func (s *Snapshot) outcomeWith(unseenNews []string) (Verdict, string) {
 	return v, why
 }
 
-func (s *Snapshot) outcome(unseenNews []string) (Verdict, string) {
+func (s *Snapshot) outcome(unseen func(*Snapshot) []string) (Verdict, string) {
 	whole := s.Finished && !s.Stopped && s.Err == nil
 	if s.Err != nil && !errors.Is(s.Err, context.Canceled) {
 		return NotProven, s.Err.Error() // unreachable, most of the time: nothing else matters
 	}
-	v, why := outcomeOf(s, whole, unseenNews)
+	v, why := outcomeOf(s, whole, unseen)
 	switch {
 	case v == Broken:
 	case s.Finished && !whole:
@@ -412,7 +412,7 @@ func (s *Snapshot) loadKept() (most int) {
 }
 
 // outcomeOf sums up the limits and the questions.
-func outcomeOf(s *Snapshot, whole bool, unseenNews []string) (Verdict, string) {
+func outcomeOf(s *Snapshot, whole bool, unseen func(*Snapshot) []string) (Verdict, string) {
 	var broken []string
 	var open []openReason
 	for i := range s.Judgements {
@@ -432,7 +432,7 @@ func outcomeOf(s *Snapshot, whole bool, unseenNews []string) (Verdict, string) {
 		}
 	}
 	if whole {
-		for _, why := range slices.Concat(s.unseenRest(), unseenNews) {
+		for _, why := range unseen(s) {
 			open = addReason(open, "what was due could be seen", why)
 		}
 	}

@@ -2,7 +2,6 @@ package run
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -17,10 +16,15 @@ const leastSeen = 20
 // Unseen says what of the trial proves nothing, as it was hardly ever seen: announcements, or deliveries of
 // another kind, of which more than half is excused, and rules of the dialect that recognised nothing; and which
 // processes of the run were lost.
-func (s *Snapshot) Unseen() []string { return slices.Concat(s.unseenRest(), s.UnseenNews()) }
+func (s *Snapshot) Unseen() []string {
+	return s.unseen(ledger.Notice, ledger.Whisper, ledger.Joined, ledger.Gone)
+}
 
-// UnseenNews is Unseen of announcements.
+// UnseenNews is Unseen of announcements alone.
 func (s *Snapshot) UnseenNews() []string { return s.unseenOf(ledger.Joined, ledger.Gone) }
+
+// unseenRest is Unseen of all but announcements.
+func (s *Snapshot) unseenRest() []string { return s.unseen(ledger.Notice, ledger.Whisper) }
 
 // unseenOf says which kinds of deliveries were hardly ever seen, as more than half is excused.
 func (s *Snapshot) unseenOf(kinds ...ledger.Kind) (all []string) {
@@ -42,12 +46,12 @@ func (s *Snapshot) unseenOf(kinds ...ledger.Kind) (all []string) {
 	return all
 }
 
-// unseenRest is Unseen of all but announcements.
-func (s *Snapshot) unseenRest() (all []string) {
+// unseen is Unseen of some kinds of deliveries, and of what is no delivery.
+func (s *Snapshot) unseen(kinds ...ledger.Kind) (all []string) {
 	if s.Total == nil {
 		return nil
 	}
-	all = append(s.Processes.Words(), s.unseenOf(ledger.Notice, ledger.Whisper)...)
+	all = append(s.Processes.Words(), s.unseenOf(kinds...)...)
 	entries := s.entriesBefore(s.Elapsed - s.Trial.Dialect.Presence.Within)
 	for i, c := range s.Trial.Checks {
 		seen := i < len(s.Total.Checks) && s.Total.Checks[i].Held+s.Total.Checks[i].Failed > 0

@@ -227,7 +227,7 @@ var recipes = []recipe{
     times = 10
     SAY
   }`},
-	{name: "doors", asItIs: true, rows: []int{18, 24}, of: Entries, needs: func(_ *trial.Trial,
+	{name: "doors", asItIs: true, rows: []int{18, 24}, of: Refusals, needs: func(_ *trial.Trial,
 		p *language.Parts) string {
 		return unless(p.Doors != "", "the trial does not say what the server has to refuse: connect { origin, refused "+
 			"= true }, enter { denied = true } or say { refused = ... } would allow it")

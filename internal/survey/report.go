@@ -8,7 +8,6 @@ import (
 
 	"tidepull/internal/base/units"
 	"tidepull/internal/finding"
-	"tidepull/internal/measure/logbook"
 	"tidepull/internal/run"
 )
 
@@ -90,10 +89,13 @@ func Ended(e Experiment, last *run.Snapshot) Result {
 	r := Result{Experiment: e, Run: last, Compared: last.Compared()}
 	// Which weakness has to do with announcements is known here; the others do not need them to be seen.
 	if verdict, why := last.OutcomeOfRest(); verdict == run.NotProven {
-		r.Why = "the experiment is not proven: " + why
+		r.Why = notProven + why
 	}
 	return r
 }
+
+// notProven is how it begins why such an experiment says nothing.
+const notProven = "the experiment is not proven: "
 
 // A Report is what a survey says.
 type Report struct {
@@ -296,12 +298,7 @@ func (r *Result) unseen(weakness int) (says, why string) {
 		return "", r.Why
 	}
 	mute := r.mute(weakness)
-	n, of := chances(r.Run.Total, r.Experiment.Of, mute), r.Experiment.Of
-	if doors[weakness] {
-		let, held := finding.Refusals(weakness, r.Run.Trial, r.Run.Total)
-		n, of = let+held, Refusals
-	}
-	news := r.Run.UnseenNews()
+	n, of := r.chances(weakness, mute), r.Experiment.Of
 	switch {
 	case r.Experiment.Blind[weakness] != "":
 		return "", r.Experiment.Blind[weakness]
@@ -310,8 +307,8 @@ func (r *Result) unseen(weakness int) (says, why string) {
 			r.Run.Total.Seconds)
 	case r.Why != "":
 		return "", r.Why
-	case weakness == silentLeave && len(news) > 0:
-		return "", "the experiment is not proven: " + news[0]
+	case weakness == silentLeave && len(r.Run.UnseenNews()) > 0:
+		return "", notProven + r.Run.UnseenNews()[0]
 	case n == 0 || n < 3 && of != Refusals:
 		return "", "the experiment came to nothing: too few " + string(of)
 	case of == Refusals: // a server that refuses by chance would be a strange one
@@ -320,10 +317,7 @@ func (r *Result) unseen(weakness int) (says, why string) {
 	return finding.Unseen(n, string(of)), ""
 }
 
-// doors are the weaknesses of which the chances are what had to be refused.
-var doors = map[int]bool{18: true, 24: true}
-
-// RefusedEachTime is how it begins what is said of such a one that was not found.
+// RefusedEachTime is how it begins what is said of a weakness that was not found, and is that something is not refused.
 const RefusedEachTime = "refused each time, "
 
 // silentLeave is the weakness that shows in announcements alone.
@@ -337,10 +331,14 @@ func (r *Result) compared(n int) (text string) {
 	return text
 }
 
-// chances is how often a weakness could have shown itself in a run, but for some seconds that say nothing of it.
-func chances(w *logbook.Window, of Unit, mute int) int64 {
+// chances is how often a weakness could have shown itself in the run, but for some seconds that say nothing of it.
+func (r *Result) chances(weakness, mute int) int64 {
+	w := r.Run.Total
 	n := w.Total.Owed - w.Total.Excused
-	switch of {
+	switch r.Experiment.Of {
+	case Refusals: // they are few, and each is known
+		_, held := finding.Refusals(weakness, r.Run.Trial, w)
+		return held
 	case Entries:
 		n = w.Counts.Entries
 	case Messages:

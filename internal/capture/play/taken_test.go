@@ -47,7 +47,7 @@ func (h *harbour) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	h.mu.Lock()
 	defer h.mu.Unlock()
 	if r.Method == http.MethodPost {
-		token := fmt.Sprintf("tk%08x", rand.Uint32())
+		token := fmt.Sprintf("tk%08x7", rand.Uint32()) // with a digit always, as the id below
 		h.tokens[token] = true
 		fmt.Fprintf(w, `{"token":%q}`, token)
 		return

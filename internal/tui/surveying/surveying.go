@@ -333,7 +333,7 @@ func (m *Model) sideways(by int, s *State, width int) {
 	}
 }
 
-// tally counts the states; those that nothing of the survey was about yet, or ever, are left.
+// tally counts the states. What was not tried, or not yet, is not told.
 func tally(s *State) string {
 	n := s.Report.Count()
 	parts := []string{fmt.Sprintf("%d found", n[survey.Found])}
